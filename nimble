@@ -1,0 +1,74 @@
+#!/usr/bin/env bash
+# Sets up all that Nimble Load needs, then runs it:  ./nimble demo | test | setup | COMMAND…
+set -euo pipefail
+here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
+venv="$here/.venv"
+
+runtime_packages="python3-venv libegl1 libgl1 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1 libglib2.0-0
+  libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
+  libxcb-xinerama0 libxcb-xkb1 fonts-dejavu-core"
+test_packages="gcc libc6-dev zam-plugins"
+
+need() { # installs the Debian packages that are missing, or says how to
+  command -v dpkg-query >/dev/null || return 0
+  local missing=() package
+  for package in "$@"; do
+    dpkg-query -W -f='${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")
+  done
+  # A Python that did not come from Debian brings its own venv module.
+  if python3 -c 'import ensurepip' 2>/dev/null; then
+    local kept=()
+    for package in "${missing[@]}"; do [ "$package" = python3-venv ] || kept+=("$package"); done
+    missing=("${kept[@]}")
+  fi
+  [ ${#missing[@]} -eq 0 ] && return 0
+  if [ "$(id -u)" = 0 ]; then
+    echo "Installing ${#missing[@]} system packages: ${missing[*]}"
+    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+  else
+    echo "These system packages are missing. Install them with:"
+    echo "  sudo apt-get install ${missing[*]}"
+    return 1
+  fi
+}
+
+setup() {
+  need $runtime_packages || exit 1
+  local stamp="$venv/.locked"
+  if ! cmp -s "$here/requirements.lock" "$stamp" 2>/dev/null; then
+    echo "Setting up $venv (once, a minute or two)"
+    python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Nimble Load needs Python 3.11 or newer."; exit 1; }
+    python3 -m venv "$venv"
+    "$venv/bin/python" -m pip install -q --disable-pip-version-check --require-hashes -r "$here/requirements.lock"
+    "$venv/bin/python" -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$here"
+    cp "$here/requirements.lock" "$stamp"
+  fi
+}
+
+case "${1:-help}" in
+  setup) setup ;;
+  demo)
+    setup
+    if [ -n "${DISPLAY:-}${WAYLAND_DISPLAY:-}" ]; then
+      exec "$venv/bin/nimble-load" demo "${@:2}"
+    fi
+    echo "No display here: running the full example without a window."
+    exec "$venv/bin/nimble-load" demo --without-window "${@:2}"
+    ;;
+  test)
+    setup
+    need $test_packages || echo "Going on without them: the tests that need them are skipped, each with its reason."
+    cd "$here"
+    export QT_QPA_PLATFORM="${QT_QPA_PLATFORM:-offscreen}"
+    "$venv/bin/ruff" check src tests bench
+    "$venv/bin/mypy" --no-error-summary
+    exec "$venv/bin/python" -m pytest "${@:2}"
+    ;;
+  help|-h|--help)
+    echo "./nimble demo   sets up and opens the example session"
+    echo "./nimble test   sets up and runs the tests"
+    echo "./nimble setup  only sets up"
+    echo "./nimble …      any other command goes to nimble-load (try ./nimble load --help)"
+    ;;
+  *) setup; exec "$venv/bin/nimble-load" "$@" ;;
+esac

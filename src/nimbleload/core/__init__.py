@@ -1,0 +1,1 @@
+"""The model: session, cost, graph, block, moments, load and plan; no Qt, files, processes or clock."""

@@ -1,0 +1,165 @@
+"""The cost card: all that was measured of one plugin in one setting, and what it costs at any buffer size.
+
+Seconds at interfaces; the block sequence is kept as nanoseconds, as measured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Literal, NamedTuple
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from .session import CardKey
+
+Condition = Literal["sounding", "silent"]
+CONDITIONS: tuple[Condition, ...] = ("sounding", "silent")
+
+Provenance = Literal["measured", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"]
+PROVENANCE_WORDS: dict[Provenance, str] = {
+    "measured": "measured on this computer",
+    "sample": "sample figures, not from this computer",
+    "elsewhere": "measured on another computer",
+    "typed": "typed in",
+    "scaled": "scaled from another size or rate",
+    "stand-in": "taken from a stand-in",
+    "unknown": "not known",
+}
+PROVENANCES: tuple[Provenance, ...] = tuple(PROVENANCE_WORDS)
+
+
+class Cell(msgspec.Struct, frozen=True):
+    """One measured condition at one rate (Hz) and buffer size (samples); all times in seconds per block.
+
+    `mean` of the plugin's own block times is what loads are built on. `jitter` is the mean of what the machine added
+    on top, in the same blocks. `sequence` holds the own times as little-endian int32 nanoseconds, in block order.
+    `quiet` is false where the machine disturbed more than a twentieth of the blocks.
+    """
+
+    rate: int
+    buffer: int
+    condition: Condition
+    mean: float
+    median: float = 0.0
+    p95: float = 0.0
+    p99: float = 0.0
+    p999: float = 0.0
+    largest: float = 0.0
+    jitter: float = 0.0
+    quiet: bool = True
+    provenance: Provenance = "measured"
+    sequence: bytes = b""
+
+    def sequence_ns(self) -> NDArray[np.int32]:
+        """The own time of each block in nanoseconds, in order; empty if none was kept."""
+        return np.frombuffer(self.sequence, "<i4")
+
+
+class Figure(NamedTuple):
+    """A cost in seconds per block, and where it comes from."""
+
+    seconds: float
+    provenance: Provenance
+
+
+class Fit(NamedTuple):
+    """Cost as fixed + per_sample × buffer (seconds); `worst` is the largest relative miss over the sizes."""
+
+    fixed: float
+    per_sample: float
+    worst: float
+
+
+class CostCard(msgspec.Struct, frozen=True):
+    """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
+
+    `failure` says in plain words why there is nothing, or why the rest is missing; None if all went well.
+    """
+
+    key: CardKey
+    name: str = ""
+    cells: tuple[Cell, ...] = ()
+    latency: int = 0
+    tail: float | None = None
+    failure: str | None = None
+
+    def cell(self, rate: int, buffer: int, condition: Condition) -> Cell | None:
+        """The cell measured at exactly this rate, buffer size and condition, if there is one."""
+        for cell in self.cells:
+            if cell.rate == rate and cell.buffer == buffer and cell.condition == condition:
+                return cell
+        return None
+
+    def cost(self, rate: int, buffer: int, condition: Condition) -> Figure:
+        """What one block costs: as measured, else scaled from the nearest sizes, else from another rate.
+
+        A silent cost that was not measured is taken to be the sounding one, and counts as scaled. Without any cell
+        the figure is 0 s, provenance "unknown".
+        """
+        exact = self.cell(rate, buffer, condition)
+        if exact is not None:
+            return Figure(exact.mean, exact.provenance)
+        at_rate = [c for c in self.cells if c.rate == rate and c.condition == condition]
+        if not at_rate:
+            others = {c.rate for c in self.cells if c.condition == condition}
+            if others:
+                nearest = min(others, key=lambda r: (abs(r - rate), r))
+                return _scaled(self.cost(nearest, buffer, condition))
+            if condition == "silent" and self.cells:
+                return _scaled(self.cost(rate, buffer, "sounding"))
+            return Figure(0.0, "unknown")
+        return Figure(_between(at_rate, buffer), "scaled")
+
+    def fit(self, rate: int, condition: Condition) -> Fit | None:
+        """Fixed and per-sample part over the measured sizes; None with fewer than two of them."""
+        cells = [c for c in self.cells if c.rate == rate and c.condition == condition]
+        return fit_line(cells) if len(cells) > 1 else None
+
+
+def _scaled(figure: Figure) -> Figure:
+    return figure if figure.provenance == "unknown" else Figure(figure.seconds, "scaled")
+
+
+def _between(cells: list[Cell], buffer: int) -> float:
+    """Cost at a size that was not measured: on the line between its neighbours, beyond them on the fitted line."""
+    cells = sorted(cells, key=lambda c: c.buffer)
+    if len(cells) == 1:
+        return cells[0].mean * buffer / cells[0].buffer
+    if cells[0].buffer <= buffer <= cells[-1].buffer:
+        return float(np.interp(buffer, [c.buffer for c in cells], [c.mean for c in cells]))
+    line = fit_line(cells)
+    return line.fixed + line.per_sample * buffer
+
+
+def fit_line(cells: Iterable[Cell]) -> Fit:
+    """Non-negative least squares of cost against buffer size, each size weighing the same in relative terms.
+
+    Method: C. L. Lawson and R. J. Hanson, "Solving Least Squares Problems", 1974 (`scipy.optimize.nnls`).
+    """
+    from scipy.optimize import nnls  # imported here: it would lengthen every start by a quarter of a second
+
+    cells = list(cells)
+    size = np.array([c.buffer for c in cells], float)
+    cost = np.maximum(np.array([c.mean for c in cells], float), 1e-12)
+    (fixed, per_sample), _ = nnls(np.column_stack((1 / cost, size / cost)), np.ones(len(cells)))
+    worst = float(np.max(np.abs(fixed + per_sample * size - cost) / cost))
+    return Fit(float(fixed), float(per_sample), worst)
+
+
+def summarise(
+    own_ns: NDArray[np.int64], jitter_ns: float, quiet: bool, rate: int, buffer: int, condition: Condition
+) -> Cell:
+    """A measured cell from the plugin's own block times (B, int64, ns, in order). ValueError if there are none."""
+    if len(own_ns) == 0:
+        raise ValueError("a cell needs at least one measured block")
+    p50, p95, p99, p999 = np.percentile(own_ns, (50, 95, 99, 99.9)) / 1e9
+    kept = np.clip(own_ns[:4096], 0, np.iinfo(np.int32).max).astype("<i4")
+    return Cell(
+        rate, buffer, condition, float(own_ns.mean()) / 1e9, float(p50), float(p95), float(p99), float(p999),
+        float(own_ns.max()) / 1e9, jitter_ns / 1e9, quiet, "measured", kept.tobytes(),
+    )  # fmt: skip
+
+
+Cards = Mapping[CardKey, CostCard]

@@ -1,0 +1,199 @@
+"""The load: what every strip costs in every moment, and whether the block fits its deadline.
+
+There is one load computation. "Now" and "with this plan" are two sessions that go through the same functions.
+Costs are seconds per block; loads are fractions of the deadline (1.0 = the block just fits).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .block import Block, makespans, schedule
+from .card import CONDITIONS, PROVENANCES, Cards, Condition, Figure, Provenance
+from .graph import Graph, build
+from .moments import Moments, cut, same_activity
+from .session import BUFFER_SIZES, CardKey, Machine, PluginUse, Session, deadline, threads
+
+
+class Prepared(NamedTuple):
+    """A session with its graph and moments, which no buffer size changes."""
+
+    session: Session
+    cards: Cards
+    graph: Graph
+    moments: Moments
+
+
+class Costs(NamedTuple):
+    """What each of S strips costs in one block of `buffer` samples, in seconds.
+
+    `by_condition` (2, S): row 0 while the strip sounds, row 1 while it is silent. `by_provenance` (2, P, S) splits
+    the same sums by where the figures come from, in the order of `card.PROVENANCES`; the host's own overhead is in
+    neither split. `missing` are the uses that have no figure at all and count as nothing.
+    """
+
+    buffer: int
+    by_condition: NDArray[np.float64]
+    by_provenance: NDArray[np.float64]
+    missing: tuple[PluginUse, ...]
+
+
+class LoadMap(NamedTuple):
+    """The load through the piece at one buffer size, M moments in all.
+
+    `times` (M + 1, seconds) are the borders; `load`, `chain` and `spread` (M, fractions of the deadline) the finishing
+    time, the longest chain, and all work divided by the threads.
+    """
+
+    buffer: int
+    threads: int
+    deadline: float
+    times: NDArray[np.float64]
+    load: NDArray[np.float64]
+    chain: NDArray[np.float64]
+    spread: NDArray[np.float64]
+
+    @property
+    def worst(self) -> int:
+        """The moment with the highest load; of equal ones the longest, then the first."""
+        length = np.diff(self.times)
+        highest = np.flatnonzero(self.load == self.load.max())
+        return int(highest[np.argmax(length[highest])])
+
+
+class Rung(NamedTuple):
+    """One buffer size of the ladder at one moment: loads as fractions, round trip in seconds."""
+
+    buffer: int
+    load: float
+    chain: float
+    spread: float
+    round_trip: float
+    word: str
+
+
+def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Prepared:
+    """Graph and moments of a session; those of `like` are taken over where they must be the same.
+
+    SessionError if the routing runs in a circle or leads nowhere.
+    """
+    if like is not None and like.cards is cards and same_activity(like.session, session):
+        return Prepared(session, cards, like.graph, like.moments)
+    graph = build(session)
+    return Prepared(session, cards, graph, cut(session, graph, cards))
+
+
+def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
+    """What each strip costs at this buffer size on this computer."""
+    session = prepared.session
+    count = len(session.strips)
+    split = np.zeros((len(CONDITIONS), len(PROVENANCES), count))
+    overhead = np.zeros(count)
+    column = {name: i for i, name in enumerate(PROVENANCES)}
+    known: dict[CardKey, tuple[Figure, ...]] = {}
+    missing: list[PluginUse] = []
+    for i, strip in enumerate(session.strips):
+        if not strip.enabled:
+            continue
+        uses = strip.live_uses()
+        overhead[i] = session.host.strip_overhead + session.host.plugin_overhead * len(uses)
+        for use in uses:
+            key = use.card_key()
+            if key not in known:
+                known[key] = tuple(figure(prepared.cards, key, session.rate, buffer, c) for c in CONDITIONS)
+            for row, cost in enumerate(known[key]):
+                split[row, column[cost.provenance], i] += cost.seconds
+            if known[key][0].provenance == "unknown":
+                missing.append(use)
+    total = (split.sum(axis=1) + overhead) / machine.speed
+    return Costs(buffer, total, split / machine.speed, tuple(missing))
+
+
+def figure(cards: Cards, key: CardKey, rate: int, buffer: int, condition: Condition) -> Figure:
+    """What one use with this key costs per block; 0 s and "unknown" where there is no card."""
+    card = cards.get(key)
+    return card.cost(rate, buffer, condition) if card is not None else Figure(0.0, "unknown")
+
+
+def at_moments(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """Costs (…, S, seconds) for rows of who sounds (…, S, bool)."""
+    rows: NDArray[np.float64] = np.where(sounding, of.by_condition[0], of.by_condition[1])
+    return rows
+
+
+def load_map(prepared: Prepared, machine: Machine, buffer: int) -> LoadMap:
+    """The load of every moment at one buffer size. Moments in which the same strips sound are computed once."""
+    session, moments = prepared.session, prepared.moments
+    limit = deadline(buffer, session.rate)
+    cores = threads(session.host, machine)
+    rows = at_moments(costs(prepared, machine, buffer), moments.distinct)
+    makespan, longest = makespans(prepared.graph, rows, cores)
+    spread = rows.sum(axis=1) / cores
+    return LoadMap(
+        buffer, cores, limit, moments.times,
+        makespan[moments.of] / limit, longest[moments.of] / limit, spread[moments.of] / limit,
+    )  # fmt: skip
+
+
+def block_at(prepared: Prepared, machine: Machine, buffer: int, moment: int) -> Block:
+    """The block of one moment, task by task (tasks in the session's strip order)."""
+    row = at_moments(costs(prepared, machine, buffer), prepared.moments.sounding[moment])
+    return schedule(prepared.graph, row, threads(prepared.session.host, machine))
+
+
+def ladder(
+    prepared: Prepared, machine: Machine, moment: int, buffers: Iterable[int] = BUFFER_SIZES
+) -> list[Rung]:
+    """The load of one moment at every buffer size. The round trip is one block in and one block out."""
+    session = prepared.session
+    cores = threads(session.host, machine)
+    rungs = []
+    for buffer in buffers:
+        block_time = deadline(buffer, session.rate)
+        row = at_moments(costs(prepared, machine, buffer), prepared.moments.sounding[moment])
+        makespan, longest = makespans(prepared.graph, row[None, :], cores)
+        load = float(makespan[0]) / block_time
+        rungs.append(
+            Rung(
+                buffer, load, float(longest[0]) / block_time, float(row.sum()) / cores / block_time,
+                2 * block_time, word(load, session.limit),
+            )
+        )  # fmt: skip
+    return rungs
+
+
+def word(load: float, limit: float) -> str:
+    """What a load means, in a word: "fits" up to the limit, "tight" up to the deadline, then "overload"."""
+    if load > 1.0:
+        return "overload"
+    return "tight" if load > limit else "fits"
+
+
+def provenance_shares(of: Costs, sounding: NDArray[np.bool_]) -> dict[Provenance, float]:
+    """Which share of the plugins' cost in a moment (S, bool) rests on which kind of figure; empty if all is 0."""
+    by_source = np.where(sounding, of.by_provenance[0], of.by_provenance[1]).sum(axis=1)
+    total = by_source.sum()
+    if total <= 0:
+        return {}
+    return {name: float(part / total) for name, part in zip(PROVENANCES, by_source, strict=True) if part > 0}
+
+
+def worst_moments(of: LoadMap, count: int = 8) -> list[int]:
+    """Up to `count` peaks of the load, worst first: moments not lower than both neighbours, each load once."""
+    padded = np.concatenate(([-1.0], of.load, [-1.0]))
+    length = np.diff(of.times)
+    peaks = [
+        m for m in range(len(of.load)) if of.load[m] >= padded[m] and of.load[m] > padded[m + 2] and length[m] > 0
+    ]
+    if not peaks:
+        return [of.worst]
+    ranked = sorted(peaks, key=lambda m: (-of.load[m], m != of.worst, m))
+    found: list[int] = []
+    for moment in ranked:
+        if all(of.load[moment] != of.load[other] for other in found):
+            found.append(moment)
+    return found[:count]

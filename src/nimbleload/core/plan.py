@@ -1,0 +1,149 @@
+"""Decisions, plans, and the session that a plan makes of a session."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+import msgspec
+
+from .graph import edges
+from .session import PluginUse, Session, Strip
+
+DecisionKind = Literal["live", "off", "freeze"]
+
+
+class Decision(msgspec.Struct, frozen=True):
+    """One thing to do to one strip, or to one plugin on it.
+
+    *live*: stays as it is. *off*: switched off, the whole strip or the plugin `use`. *freeze*: the strip is rendered
+    up to the place `through` of its chain (-1: the source alone; None: the whole chain).
+    """
+
+    kind: DecisionKind
+    strip: str
+    use: str | None = None
+    through: int | None = None
+
+    @property
+    def subject(self) -> tuple[str, str | None]:
+        """What it is about; a plan holds at most one decision for each subject."""
+        return (self.strip, self.use)
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """An ordered set of decisions, at most one for each strip and one for each plugin."""
+
+    decisions: tuple[Decision, ...] = ()
+
+    def decide(self, decision: Decision) -> Plan:
+        """The plan with this decision in place of the earlier one on the same subject; *live* only removes it."""
+        others = tuple(d for d in self.decisions if d.subject != decision.subject)
+        return Plan(others if decision.kind == "live" else (*others, decision))
+
+    def for_strip(self, strip_id: str) -> Decision | None:
+        """The decision about the strip as a whole, if there is one."""
+        return next((d for d in self.decisions if d.subject == (strip_id, None)), None)
+
+    def for_use(self, strip_id: str, use_id: str) -> Decision | None:
+        """The decision about one plugin, if there is one."""
+        return next((d for d in self.decisions if d.subject == (strip_id, use_id)), None)
+
+
+class Applied(NamedTuple):
+    """What a plan makes of a session; each warning is a sentence that names the strip it is about."""
+
+    session: Session
+    warnings: tuple[str, ...]
+
+
+def apply(session: Session, plan: Plan) -> Applied:
+    """A new session with the plan carried out, and what to mind. A decision that cannot be taken is left out.
+
+    The order of the decisions makes no difference: the strips are changed on their own, and whole strips first.
+    """
+    if not plan.decisions:
+        return Applied(session, ())
+    changed = {strip.id: strip for strip in session.strips}
+    warnings: list[str] = []
+    for decision in sorted(plan.decisions, key=lambda d: (d.use is not None, d.strip, d.use or "")):
+        strip = changed.get(decision.strip)
+        if strip is None:
+            warnings.append(f"The plan speaks of a strip that is not in this session: {decision.strip}.")
+            continue
+        reason = obstacle(session.strip(decision.strip), decision)
+        if reason is not None:
+            warnings.append(f"{strip.name}: {reason}")
+            continue
+        changed[strip.id] = _changed(strip, decision)
+    after = msgspec.structs.replace(session, strips=tuple(changed[s.id] for s in session.strips))
+    warnings.extend(traps(after))
+    return Applied(after, tuple(warnings))
+
+
+def _changed(strip: Strip, decision: Decision) -> Strip:
+    if decision.kind == "freeze":
+        last = len(strip.inserts) - 1
+        return msgspec.structs.replace(strip, frozen_through=last if decision.through is None else decision.through)
+    if decision.use is None:
+        return msgspec.structs.replace(strip, enabled=False)
+    if strip.instrument is not None and strip.instrument.id == decision.use:
+        return msgspec.structs.replace(strip, instrument=_bypassed(strip.instrument))
+    inserts = tuple(_bypassed(use) if use.id == decision.use else use for use in strip.inserts)
+    return msgspec.structs.replace(strip, inserts=inserts)
+
+
+def _bypassed(use: PluginUse) -> PluginUse:
+    return msgspec.structs.replace(use, enabled=False)
+
+
+def obstacle(strip: Strip, decision: Decision) -> str | None:
+    """Why this decision cannot be taken on this strip, as a sentence; None if it can."""
+    if decision.use is not None and all(use.id != decision.use for use in strip.uses()):
+        return f"the plan speaks of a plugin that is not on it: {decision.use}."
+    if decision.kind == "off":
+        if decision.use is None and strip.kind == "main":
+            return "the main output cannot be switched off."
+        return None
+    if decision.kind != "freeze":
+        return None
+    if decision.use is not None:
+        return "a freeze is for a track up to an insert, not for one plugin alone."
+    if strip.kind != "track":
+        return "only a track can be frozen; it has a source of its own."
+    if strip.armed:
+        return "it is record-armed: its input is still to come, so there is nothing to render. Disarm it first."
+    if not strip.clips:
+        return "it has no clips, so there is nothing to render."
+    if not strip.uses():
+        return "it has no plugins, so a freeze would save nothing."
+    first = -1 if strip.instrument else 0
+    if decision.through is not None and not first <= decision.through < len(strip.inserts):
+        return f"it has no place {decision.through + 1} in its chain to freeze up to."
+    return None
+
+
+def traps(session: Session) -> list[str]:
+    """What to mind in a session that has been planned: one sentence for each trap."""
+    strips = {strip.id: strip for strip in session.strips}
+    found = []
+    for strip in session.strips:
+        for place, use in strip.places():
+            if strip.is_frozen(place) and use.enabled and use.sidechain in strips:
+                source = strips[use.sidechain]
+                found.append(
+                    f"{strip.name}: the side-chain of {use.label} from {source.name} is frozen with it; "
+                    "later changes there are no longer heard here."
+                )
+    fed = {target for _, target in edges(_without_silent(session))}
+    for i, strip in enumerate(session.strips):
+        if strip.kind in ("bus", "return") and strip.enabled and i not in fed and strip.live_uses():
+            found.append(f"{strip.name}: nothing feeds it any more, but its plugins still cost.")
+    return found
+
+
+def _without_silent(session: Session) -> Session:
+    """The session in which strips that are off feed nothing."""
+    strips = tuple(
+        s if s.enabled else msgspec.structs.replace(s, output=None, sends=()) for s in session.strips
+    )
+    return msgspec.structs.replace(session, strips=strips)

@@ -1,0 +1,89 @@
+"""Verdicts: what the figures of one moment mean, each with its own test on them, in plain words."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+from .load import Rung
+from .session import Session
+
+VerdictKind = Literal["unknown", "chain", "work", "waiting", "fits"]
+
+# A bound explains a load when it is at least this share of it.
+NEAR = 0.9
+
+
+class Verdict(NamedTuple):
+    """`headline` says what is wrong and how bad, `advice` what would help; `overload` is true past the deadline."""
+
+    kind: VerdictKind
+    headline: str
+    advice: str
+    overload: bool
+
+
+def clock(seconds: float) -> str:
+    """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
+    whole = int(seconds)
+    return f"{whole // 60}:{whole % 60:02d}"
+
+
+def percent(fraction: float) -> str:
+    """A load as shown everywhere: whole per cent from ten up, one decimal below."""
+    value = fraction * 100
+    return f"{value:.0f} %" if abs(value) >= 9.95 else f"{value:.1f} %"
+
+
+def milliseconds(seconds: float) -> str:
+    """A short time as shown everywhere: 0.00533 → "5.33 ms", 0.0107 → "10.7 ms"."""
+    value = seconds * 1e3
+    digits = 0 if value >= 99.5 else 1 if value >= 9.95 else 2
+    return f"{value:.{digits}f} ms"
+
+
+def judge(
+    session: Session, rung: Rung, second: float, chain: tuple[int, ...], threads: int, missing: int, known: int
+) -> Verdict:
+    """The verdict on one moment at one buffer size.
+
+    `chain` are the strips of the longest chain, `missing` and `known` count live plugins without and with a figure.
+    """
+    at, load, block_time = clock(second), percent(rung.load), milliseconds(rung.buffer / session.rate)
+    if known == 0 and missing > 0:
+        return Verdict(
+            "unknown", "Nothing is measured yet.", f"{missing} plugins have no figure: measure them first.", False
+        )
+    gap = f" {missing} plugins have no figure and count as nothing." if missing else ""
+    if rung.load <= session.limit:
+        room = percent(1 - rung.load)
+        advice = f"{room} of the deadline stays free; the limit is {percent(session.limit)}.{gap}"
+        return Verdict("fits", f"Fits at {at}.  {load} of the {block_time} deadline.", advice, False)
+    overload = rung.load > 1
+    verb = "Overloads" if overload else "Tight"
+    headline = f"{verb} at {at}.  {load} of the {block_time} deadline."
+    kind, advice = _explain(session, rung, chain, threads)
+    return Verdict(kind, headline, advice + gap, overload)
+
+
+def _explain(session: Session, rung: Rung, chain: tuple[int, ...], threads: int) -> tuple[VerdictKind, str]:
+    """Which of the bounds is near the load, and so what would help."""
+    limit = percent(session.limit)
+    if threads == 1:
+        need = percent(rung.load - session.limit)
+        return "work", f"One core does all the work: {need} of the deadline must go to reach {limit}."
+    if rung.chain >= NEAR * rung.load and rung.chain >= rung.spread:
+        names = " → ".join(session.strips[i].name for i in chain if session.strips[i].uses())
+        return "chain", (
+            f"One chain is too long: {names}. It must shrink to {limit} of the deadline; more cores do not help."
+        )
+    if rung.spread >= NEAR * rung.load:
+        surplus = percent(max(rung.spread - session.limit, 0.0) * threads)
+        freed = f"about {surplus} of a core must go" if rung.spread > session.limit else "little must go"
+        return "work", (
+            f"The cores are evenly filled. Even perfectly spread, the work needs {percent(rung.spread)}: "
+            f"removing work helps, moving it does not; {freed} to reach {limit}."
+        )
+    return "waiting", (
+        f"The cores wait for each other: perfectly spread, the work would need {percent(rung.spread)}, "
+        f"and the longest chain {percent(rung.chain)}. Shorten the chain that ends last."
+    )

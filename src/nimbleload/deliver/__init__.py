@@ -1,0 +1,1 @@
+"""Carry out: what is written for others to read."""

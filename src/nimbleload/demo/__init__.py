@@ -1,0 +1,1 @@
+"""The example session and its sample cost cards, made by code."""

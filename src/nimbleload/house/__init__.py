@@ -1,0 +1,1 @@
+"""The house processors: our own signal processing behind the calling convention that plugins have."""

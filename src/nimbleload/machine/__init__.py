@@ -1,0 +1,1 @@
+"""Look at this computer; read only."""

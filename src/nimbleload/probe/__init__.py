@@ -1,0 +1,1 @@
+"""Run real plugins against a real clock, each in a process of its own."""

@@ -1,0 +1,1 @@
+"""One file a plugin standard, the same few functions in each."""

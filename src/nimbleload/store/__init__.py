@@ -1,0 +1,1 @@
+"""Files: the session file, the exchange format, the cost library."""
