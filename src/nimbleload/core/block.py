@@ -164,16 +164,12 @@ def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
     )
 
 
-def makespans(
-    graph: Graph, costs: NDArray[np.float64], cores: int
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Finishing time and longest chain (M, float64, seconds) of each row of `costs` (M, S, float64, seconds)."""
     costs = np.ascontiguousarray(costs, np.float64)
     check_costs(costs, len(graph.ids), cores)
     makespan, longest = np.zeros(len(costs)), np.zeros(len(costs))
-    _makespans(
-        costs, graph.order, graph.first, graph.successors, graph.waits, cores, makespan, longest
-    )
+    _makespans(costs, graph.order, graph.first, graph.successors, graph.waits, cores, makespan, longest)
     return makespan, longest
 
 

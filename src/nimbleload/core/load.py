@@ -145,9 +145,7 @@ def block_at(prepared: Prepared, machine: Machine, buffer: int, moment: int) -> 
     return schedule(prepared.graph, row, threads(prepared.session.host, machine))
 
 
-def ladder(
-    prepared: Prepared, machine: Machine, moment: int, buffers: Iterable[int] = BUFFER_SIZES
-) -> list[Rung]:
+def ladder(prepared: Prepared, machine: Machine, moment: int, buffers: Iterable[int] = BUFFER_SIZES) -> list[Rung]:
     """The load of one moment at every buffer size. The round trip is one block in and one block out."""
     session = prepared.session
     cores = threads(session.host, machine)
@@ -186,9 +184,7 @@ def worst_moments(of: LoadMap, count: int = 8) -> list[int]:
     """Up to `count` peaks of the load, worst first: moments not lower than both neighbours, each load once."""
     padded = np.concatenate(([-1.0], of.load, [-1.0]))
     length = np.diff(of.times)
-    peaks = [
-        m for m in range(len(of.load)) if of.load[m] >= padded[m] and of.load[m] > padded[m + 2] and length[m] > 0
-    ]
+    peaks = [m for m in range(len(of.load)) if of.load[m] >= padded[m] and of.load[m] > padded[m + 2] and length[m] > 0]
     if not peaks:
         return [of.worst]
     ranked = sorted(peaks, key=lambda m: (-of.load[m], m != of.worst, m))

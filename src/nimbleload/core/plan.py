@@ -143,7 +143,5 @@ def traps(session: Session) -> list[str]:
 
 def _without_silent(session: Session) -> Session:
     """The session in which strips that are off feed nothing."""
-    strips = tuple(
-        s if s.enabled else msgspec.structs.replace(s, output=None, sends=()) for s in session.strips
-    )
+    strips = tuple(s if s.enabled else msgspec.structs.replace(s, output=None, sends=()) for s in session.strips)
     return msgspec.structs.replace(session, strips=strips)

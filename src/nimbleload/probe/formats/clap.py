@@ -1,0 +1,297 @@
+"""CLAP: an open plugin standard whose interface is C structures and function pointers, reached through ctypes.
+
+Only what measuring needs: the factory, the life cycle, audio and note ports, parameters, state and latency.
+"""
+
+from __future__ import annotations
+
+import ctypes as c
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from numba import cfunc, types
+
+from ...core.session import PluginUse
+from .clap_block import CLAP_DIALECT, MIDI_DIALECT, Blocks, EventList, param_event
+from .hosted import Note, PluginError
+
+POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
+NAME_BYTES = 256
+
+
+class Version(c.Structure):
+    _fields_ = (("major", UINT), ("minor", UINT), ("revision", UINT))
+
+
+class Entry(c.Structure):
+    _fields_ = (
+        ("version", Version), ("init", c.CFUNCTYPE(BOOL, TEXT)), ("deinit", c.CFUNCTYPE(VOID)),
+        ("get_factory", c.CFUNCTYPE(POINTER, TEXT)),
+    )  # fmt: skip
+
+
+class Descriptor(c.Structure):
+    _fields_ = (
+        ("clap_version", Version), ("id", TEXT), ("name", TEXT), ("vendor", TEXT), ("url", TEXT), ("manual_url", TEXT),
+        ("support_url", TEXT), ("version", TEXT), ("description", TEXT), ("features", c.POINTER(TEXT)),
+    )  # fmt: skip
+
+
+class Factory(c.Structure):
+    _fields_ = (
+        ("count", c.CFUNCTYPE(UINT, POINTER)), ("descriptor", c.CFUNCTYPE(c.POINTER(Descriptor), POINTER, UINT)),
+        ("create", c.CFUNCTYPE(POINTER, POINTER, POINTER, TEXT)),
+    )  # fmt: skip
+
+
+class Plugin(c.Structure):
+    _fields_ = (
+        ("desc", c.POINTER(Descriptor)), ("plugin_data", POINTER), ("init", c.CFUNCTYPE(BOOL, POINTER)),
+        ("destroy", c.CFUNCTYPE(VOID, POINTER)), ("activate", c.CFUNCTYPE(BOOL, POINTER, c.c_double, UINT, UINT)),
+        ("deactivate", c.CFUNCTYPE(VOID, POINTER)), ("start_processing", c.CFUNCTYPE(BOOL, POINTER)),
+        ("stop_processing", c.CFUNCTYPE(VOID, POINTER)), ("reset", c.CFUNCTYPE(VOID, POINTER)), ("process", POINTER),
+        ("get_extension", c.CFUNCTYPE(POINTER, POINTER, TEXT)), ("on_main_thread", c.CFUNCTYPE(VOID, POINTER)),
+    )  # fmt: skip
+
+
+class Host(c.Structure):
+    _fields_ = (
+        ("version", Version), ("host_data", POINTER), ("name", TEXT), ("vendor", TEXT), ("url", TEXT),
+        ("version_text", TEXT), ("get_extension", POINTER), ("request_restart", POINTER), ("request_process", POINTER),
+        ("request_callback", POINTER),
+    )  # fmt: skip
+
+
+class AudioPorts(c.Structure):
+    _fields_ = (
+        ("count", c.CFUNCTYPE(UINT, POINTER, BOOL)), ("get", c.CFUNCTYPE(BOOL, POINTER, UINT, BOOL, POINTER)),
+    )  # fmt: skip
+
+
+class AudioPort(c.Structure):
+    _fields_ = (
+        ("id", UINT), ("name", c.c_char * NAME_BYTES), ("flags", UINT), ("channel_count", UINT), ("port_type", TEXT),
+        ("in_place_pair", UINT),
+    )  # fmt: skip
+
+
+class NotePort(c.Structure):
+    _fields_ = (("id", UINT), ("dialects", UINT), ("preferred", UINT), ("name", c.c_char * NAME_BYTES))
+
+
+class Params(c.Structure):
+    _fields_ = (
+        ("count", c.CFUNCTYPE(UINT, POINTER)), ("get_info", c.CFUNCTYPE(BOOL, POINTER, UINT, POINTER)),
+        ("get_value", c.CFUNCTYPE(BOOL, POINTER, UINT, c.POINTER(c.c_double))), ("value_to_text", POINTER),
+        ("text_to_value", POINTER), ("flush", c.CFUNCTYPE(VOID, POINTER, POINTER, POINTER)),
+    )  # fmt: skip
+
+
+READ = c.CFUNCTYPE(c.c_int64, POINTER, POINTER, c.c_uint64)
+
+
+class InputStream(c.Structure):
+    _fields_ = (("ctx", POINTER), ("read", READ))
+
+
+class State(c.Structure):
+    _fields_ = (("save", POINTER), ("load", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(InputStream))))
+
+
+class Latency(c.Structure):
+    _fields_ = (("get", c.CFUNCTYPE(UINT, POINTER)),)
+
+
+# The host's side. A plugin may call these on the audio thread, so they are compiled; the host offers no extensions.
+@cfunc(types.int64(types.int64, types.int64), cache=True)
+def _no_extension(host, name):
+    return 0
+
+
+@cfunc(types.void(types.int64), cache=True)
+def _request(host):
+    return
+
+
+HOST = Host(
+    Version(1, 2, 0), None, b"Nimble Load", b"Nimble Load", b"", b"1", _no_extension.address, _request.address,
+    _request.address, _request.address,
+)  # fmt: skip
+
+
+class Described(NamedTuple):
+    """One plugin of a file, as it describes itself."""
+
+    identifier: str
+    name: str
+    vendor: str
+    version: str
+    features: tuple[str, ...]
+    path: str
+
+
+def _text(text: bytes | None) -> str:
+    return (text or b"").decode(errors="replace")
+
+
+class Library:
+    """One `.clap` file, loaded. PluginError says what is wrong with it."""
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        if Path(path).is_dir():
+            raise PluginError(f"{path} is a folder; a CLAP plugin is a file on Linux.")
+        try:
+            self._library = c.CDLL(path, mode=os.RTLD_LOCAL | os.RTLD_NOW)
+            self._entry = Entry.in_dll(self._library, "clap_entry")
+        except (OSError, ValueError) as error:
+            raise PluginError(f"{path} cannot be loaded as CLAP: {error}") from error
+        if not self._entry.init(path.encode()):
+            raise PluginError(f"{path} refused to start.")
+        address = self._entry.get_factory(b"clap.plugin-factory")
+        if not address:
+            raise PluginError(f"{path} holds no plugins.")
+        self._address = address
+        self._factory = Factory.from_address(address)
+
+    def described(self) -> Iterator[Described]:
+        """Every plugin in the file."""
+        for index in range(self._factory.count(self._address)):
+            found = self._factory.descriptor(self._address, index)
+            if not found:
+                continue
+            d = found.contents
+            features = []
+            for feature in d.features or ():
+                if feature is None:
+                    break
+                features.append(feature.decode(errors="replace"))
+            identifier, name, vendor, version = (_text(t) for t in (d.id, d.name, d.vendor, d.version))
+            yield Described(identifier, name, vendor, version, tuple(features), self.path)
+
+    def create(self, identifier: str) -> int:
+        """The address of a new plugin; PluginError if the file does not hold it."""
+        address = self._factory.create(self._address, c.addressof(HOST), identifier.encode())
+        if not address:
+            raise PluginError(f"{self.path} holds no plugin {identifier!r}.")
+        return address
+
+
+class ClapHosted:
+    """One CLAP plugin, active and processing (see `hosted.Hosted`)."""
+
+    def __init__(self, use: PluginUse, path: str, rate: int, longest: int) -> None:
+        self._library = Library(path)
+        self.handle = self._library.create(use.plugin.identifier)
+        self._plugin = Plugin.from_address(self.handle)
+        if not self._plugin.init(self.handle):
+            raise PluginError(f"{use.label} refused to start.")
+        self._rate, self._longest = rate, longest
+        self.version = _text(self._plugin.desc.contents.version)
+        if use.setting.state is not None:
+            self._load_state(use)
+        if use.setting.values:
+            self._set_parameters(use)
+        ins, outs = self._ports(True), self._ports(False)
+        if not outs:
+            raise PluginError(f"{use.label} has no audio output.")
+        self._blocks = Blocks(ins, outs, longest, self._dialect())
+        self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
+        self._activate()
+        self.call = self._plugin.process
+        latency = self._extension(b"clap.latency", Latency)
+        self.latency = int(latency.get(self.handle)) if latency else 0
+
+    def _extension(self, name: bytes, kind: type[c.Structure]):
+        address = self._plugin.get_extension(self.handle, name)
+        return kind.from_address(address) if address else None
+
+    def _ports(self, is_input: bool) -> list[int]:
+        """The channel counts of the plugin's input or output ports."""
+        ports = self._extension(b"clap.audio-ports", AudioPorts)
+        if ports is None:
+            return []
+        counts = []
+        for index in range(ports.count(self.handle, is_input)):
+            port = AudioPort()
+            if not ports.get(self.handle, index, is_input, c.addressof(port)):
+                raise PluginError(f"The plugin does not describe its audio port {index + 1}.")
+            counts.append(int(port.channel_count))
+        return counts
+
+    def _dialect(self) -> int:
+        """How the plugin wants its notes."""
+        ports = self._extension(b"clap.note-ports", AudioPorts)
+        if ports is not None and ports.count(self.handle, True) > 0:
+            port = NotePort()
+            if ports.get(self.handle, 0, True, c.addressof(port)) and not port.dialects & CLAP_DIALECT:
+                return MIDI_DIALECT
+        return CLAP_DIALECT
+
+    def _load_state(self, use: PluginUse) -> None:
+        state = self._extension(b"clap.state", State)
+        if state is None:
+            raise PluginError(f"{use.label} has a saved state in the session, but takes none.")
+        left = [use.setting.state]
+
+        def read(stream, buffer, size):
+            part, left[0] = left[0][:size], left[0][size:]
+            c.memmove(buffer, part, len(part))
+            return len(part)
+
+        if not state.load(self.handle, c.byref(InputStream(None, READ(read)))):
+            raise PluginError(f"{use.label} did not accept the state that the session saved for it.")
+
+    def _set_parameters(self, use: PluginUse) -> None:
+        params = self._extension(b"clap.params", Params)
+        if params is None:
+            raise PluginError(f"{use.label} has parameters in the session, but takes none.")
+        try:
+            events = EventList([param_event(int(name), value) for name, value in use.setting.values])
+        except ValueError as error:
+            raise PluginError(f"{use.label} has a parameter whose id is not a number: {error}") from error
+        empty = Blocks([], [], 1)
+        process = c.c_void_p.from_address(empty.argument(1) + 56)
+        params.flush(self.handle, events.address, process.value)
+
+    def _activate(self) -> None:
+        if not self._plugin.activate(self.handle, float(self._rate), 1, self._longest):
+            raise PluginError(f"The plugin refuses {self._rate} Hz with blocks of up to {self._longest} samples.")
+        if not self._plugin.start_processing(self.handle):
+            raise PluginError("The plugin refuses to start processing.")
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+        return self._blocks.argument(frames, notes)
+
+    def restart(self) -> None:
+        self._plugin.stop_processing(self.handle)
+        self._plugin.deactivate(self.handle)
+        self._activate()
+        self._plugin.reset(self.handle)
+
+    def close(self) -> None:
+        self._plugin.stop_processing(self.handle)
+        self._plugin.deactivate(self.handle)
+        self._plugin.destroy(self.handle)
+
+
+def search_paths() -> list[Path]:
+    """Where CLAP plugins lie: CLAP_PATH first, then the standard's own folders."""
+    given = [Path(p) for p in os.environ.get("CLAP_PATH", "").split(":") if p]
+    return [*given, Path.home() / ".clap", Path("/usr/lib/clap"), Path("/usr/local/lib/clap")]
+
+
+def files() -> list[Path]:
+    """Every `.clap` file in the search paths, each once."""
+    found: dict[Path, None] = {}
+    for folder in search_paths():
+        if folder.is_dir():
+            found.update(dict.fromkeys(sorted(p for p in folder.rglob("*.clap") if p.is_file())))
+    return list(found)
+
+
+def load(use: PluginUse, path: str, rate: int, longest: int) -> ClapHosted:
+    """Loads one use from a file at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not."""
+    return ClapHosted(use, path, rate, longest)

@@ -1,0 +1,148 @@
+"""Blocks for everything that speaks CLAP's `process`: audio buffers, event lists, and native functions behind them.
+
+What a plugin calls on the audio thread is compiled code without Python in it.
+"""
+
+from __future__ import annotations
+
+import ctypes as c
+
+import numpy as np
+from numba import cfunc, types
+
+from ...house.native import load_i64
+from .hosted import Note
+
+NOTE_ON, NOTE_OFF, PARAM_VALUE, MIDI = 0, 1, 5, 10
+CLAP_DIALECT, MIDI_DIALECT = 1, 2
+
+
+class EventHeader(c.Structure):
+    _fields_ = (
+        ("size", c.c_uint32), ("time", c.c_uint32), ("space_id", c.c_uint16), ("type", c.c_uint16),
+        ("flags", c.c_uint32),
+    )  # fmt: skip
+
+
+class NoteEvent(c.Structure):
+    _fields_ = (
+        ("header", EventHeader), ("note_id", c.c_int32), ("port", c.c_int16), ("channel", c.c_int16),
+        ("key", c.c_int16), ("velocity", c.c_double),
+    )  # fmt: skip
+
+
+class MidiEvent(c.Structure):
+    _fields_ = (("header", EventHeader), ("port", c.c_uint16), ("bytes", c.c_uint8 * 3))
+
+
+class ParamEvent(c.Structure):
+    _fields_ = (
+        ("header", EventHeader), ("param_id", c.c_uint32), ("cookie", c.c_void_p), ("note_id", c.c_int32),
+        ("port", c.c_int16), ("channel", c.c_int16), ("key", c.c_int16), ("value", c.c_double),
+    )  # fmt: skip
+
+
+class AudioBuffer(c.Structure):
+    _fields_ = (
+        ("data32", c.c_void_p), ("data64", c.c_void_p), ("channel_count", c.c_uint32), ("latency", c.c_uint32),
+        ("constant_mask", c.c_uint64),
+    )  # fmt: skip
+
+
+class InputEvents(c.Structure):
+    _fields_ = (("ctx", c.c_void_p), ("size", c.c_void_p), ("get", c.c_void_p))
+
+
+class OutputEvents(c.Structure):
+    _fields_ = (("ctx", c.c_void_p), ("try_push", c.c_void_p))
+
+
+class Process(c.Structure):
+    _fields_ = (
+        ("steady_time", c.c_int64), ("frames_count", c.c_uint32), ("transport", c.c_void_p),
+        ("audio_inputs", c.c_void_p), ("audio_outputs", c.c_void_p), ("audio_inputs_count", c.c_uint32),
+        ("audio_outputs_count", c.c_uint32), ("in_events", c.c_void_p), ("out_events", c.c_void_p),
+    )  # fmt: skip
+
+
+# The list's context is an int64 array: the count, then the address of each event.
+@cfunc(types.uint32(types.int64), cache=True)
+def _event_count(listing):
+    return load_i64(load_i64(listing))
+
+
+@cfunc(types.int64(types.int64, types.uint32), cache=True)
+def _event_at(listing, index):
+    return load_i64(load_i64(listing) + 8 + 8 * index)
+
+
+@cfunc(types.boolean(types.int64, types.int64), cache=True)
+def _take_event(listing, event):
+    return True
+
+
+class EventList:
+    """A list of events for the first sample of a block, kept alive with everything it points to."""
+
+    def __init__(self, events: list[c.Structure]) -> None:
+        self._events = events
+        self._context = np.array([len(events), *(c.addressof(e) for e in events)], np.int64)
+        self.listing = InputEvents(self._context.ctypes.data, _event_count.address, _event_at.address)
+
+    @property
+    def address(self) -> int:
+        return c.addressof(self.listing)
+
+
+def header(kind: type[c.Structure], event_type: int) -> EventHeader:
+    return EventHeader(c.sizeof(kind), 0, 0, event_type, 0)
+
+
+def note_event(note: Note, dialect: int) -> c.Structure:
+    """A note in the dialect that the plugin understands."""
+    if dialect == MIDI_DIALECT:
+        status = 0x90 if note.on else 0x80
+        return MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(status, note.key, 100))
+    kind = NOTE_ON if note.on else NOTE_OFF
+    return NoteEvent(header(NoteEvent, kind), -1, 0, 0, note.key, 0.8)
+
+
+def param_event(param_id: int, value: float) -> c.Structure:
+    return ParamEvent(header(ParamEvent, PARAM_VALUE), param_id, None, -1, -1, -1, -1, value)
+
+
+class Blocks:
+    """The buffers of one plugin, and a `clap_process` for every block length and set of notes that is asked for.
+
+    `ins` and `outs` are the channel counts of its ports; `longest` is the longest block in samples.
+    """
+
+    def __init__(self, ins: list[int], outs: list[int], longest: int, dialect: int = CLAP_DIALECT) -> None:
+        self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
+        self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
+        self._ports = [self._buffers(ins, self.inputs), self._buffers(outs, self.outputs)]
+        self._counts = (len(ins), len(outs))
+        self._dialect = dialect
+        self._taken = OutputEvents(None, _take_event.address)
+        self._made: dict[tuple[int, tuple[Note, ...]], tuple[Process, EventList]] = {}
+
+    def _buffers(self, ports: list[int], samples: np.ndarray) -> tuple[c.Array, list[c.Array]]:
+        pointers, first = [], 0
+        for count in ports:
+            rows = [samples[first + k].ctypes.data for k in range(count)]
+            pointers.append((c.c_void_p * max(count, 1))(*rows))
+            first += count
+        buffers = (AudioBuffer * max(len(ports), 1))(
+            *(AudioBuffer(c.addressof(p), None, n, 0, 0) for p, n in zip(pointers, ports, strict=True))
+        )
+        return buffers, pointers
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+        """The address of a `clap_process` of so many samples that begins with these notes."""
+        key = (frames, notes)
+        if key not in self._made:
+            events = EventList([note_event(note, self._dialect) for note in notes])
+            ins, outs = (c.addressof(buffers) for buffers, _ in self._ports)
+            process = Process(-1, frames, None, ins, outs, *self._counts, events.address, c.addressof(self._taken))
+            self._made[key] = (process, events)
+        return c.addressof(self._made[key][0])

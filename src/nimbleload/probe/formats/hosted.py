@@ -1,0 +1,43 @@
+"""What every plugin standard offers to the timed loop: an address to call, two arguments, and buffers."""
+
+from __future__ import annotations
+
+from typing import NamedTuple, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+class Note(NamedTuple):
+    """A note that starts or ends at the first sample of a block; `key` as in MIDI (69 is A at 440 Hz)."""
+
+    key: int
+    on: bool
+
+
+class Hosted(Protocol):
+    """A loaded, active plugin. The timed loop calls `int32 call(handle, argument)` once a block.
+
+    `inputs` and `outputs` (channels, longest block, float32) are the plugin's own buffers, all ports one after the
+    other. `latency` is what the plugin reports, in samples.
+    """
+
+    call: int
+    handle: int
+    latency: int
+    version: str
+    inputs: NDArray[np.float32]
+    outputs: NDArray[np.float32]
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+        """The second argument for a block of so many samples that begins with these notes; valid until `close`."""
+
+    def restart(self) -> None:
+        """Brings the plugin back to a fresh state, as after loading."""
+
+    def close(self) -> None:
+        """Ends the plugin. It must not be called after."""
+
+
+class PluginError(Exception):
+    """Why a plugin cannot be loaded, as a sentence."""

@@ -1,0 +1,40 @@
+"""The house processors, hosted like any other plugin."""
+
+from __future__ import annotations
+
+from ...core.session import PluginUse
+from ...house.catalogue import PROCESSORS, VERSION
+from ...house.instance import Instance
+from .clap_block import Blocks
+from .hosted import Note, PluginError
+
+
+class HouseHosted:
+    """One house processor, stereo in and out (see `hosted.Hosted`)."""
+
+    def __init__(self, use: PluginUse, rate: int, longest: int) -> None:
+        if use.plugin.identifier not in PROCESSORS:
+            raise PluginError(f"There is no house processor {use.plugin.identifier!r}.")
+        try:
+            self._instance = Instance(use.plugin.identifier, dict(use.setting.values), rate)
+        except ValueError as error:
+            raise PluginError(str(error)) from error
+        self._blocks = Blocks([2], [2], longest)
+        self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
+        self.call, self.handle = self._instance.process, self._instance.plugin
+        self.latency = self._instance.latency
+        self.version = VERSION
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+        return self._blocks.argument(frames, notes)
+
+    def restart(self) -> None:
+        self._instance.reset()
+
+    def close(self) -> None:
+        """Nothing to end: its memory goes with it."""
+
+
+def load(use: PluginUse, rate: int, longest: int) -> HouseHosted:
+    """Loads one use at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not."""
+    return HouseHosted(use, rate, longest)

@@ -1,0 +1,121 @@
+"""The worker process: loads one plugin, measures it, and tells its parent line by line. It may crash; that is a result.
+
+Started as `python -m nimbleload.probe.worker FD`; reads one `Request` as JSON from standard input, writes messages as
+JSON lines to the file descriptor FD. Standard output and error belong to the plugin.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import os
+import resource
+import signal
+import sys
+
+import msgspec
+
+from ..core.card import Cell
+from ..core.session import PluginUse
+from .measure import Effort
+
+PR_SET_PDEATHSIG = 1
+MEMORY_LIMIT = 8 << 30
+
+
+class Request(msgspec.Struct, frozen=True):
+    """What to measure: one use, at one rate, for these buffer sizes. `path` is the plugin's file, if it has one."""
+
+    use: PluginUse
+    rate: int
+    buffers: tuple[int, ...]
+    path: str = ""
+    effort: Effort = Effort()
+    core: int | None = None
+
+
+class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
+    latency: int
+    tail: float | None
+    version: str
+    real_time: bool
+
+
+class CellMessage(msgspec.Struct, frozen=True, tag="cell"):
+    cell: Cell
+
+
+class RefusedMessage(msgspec.Struct, frozen=True, tag="refused"):
+    reason: str
+
+
+class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
+    pass
+
+
+Message = FactsMessage | CellMessage | RefusedMessage | DoneMessage
+
+
+def restrain() -> None:
+    """No core dumps, a memory limit, and an end when the parent ends."""
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
+def settle_on_core(core: int | None) -> bool:
+    """Pins this process to a core and asks for real-time scheduling; whether that was allowed."""
+    if core is not None:
+        with contextlib.suppress(OSError):
+            os.sched_setaffinity(0, {core})
+    try:
+        os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
+    except OSError:
+        return False
+    return True
+
+
+def load(request: Request):
+    """The plugin of a request, loaded and active, by its standard. PluginError says why not."""
+    from .formats import clap, house  # loading them compiles, which must not happen in the parent
+    from .formats.hosted import PluginError
+
+    longest = max(request.buffers)
+    if request.use.plugin.standard == "house":
+        return house.load(request.use, request.rate, max(longest, 512))
+    if request.use.plugin.standard == "clap":
+        return clap.load(request.use, request.path, request.rate, max(longest, 512))
+    raise PluginError(f"Plugins of the standard {request.use.plugin.standard!r} cannot be measured yet.")
+
+
+def work(request: Request, send) -> None:
+    """Measures and sends each result as it is made."""
+    from .formats.hosted import PluginError
+    from .measure import Measurement
+
+    try:
+        hosted = load(request)
+    except PluginError as error:
+        send(RefusedMessage(str(error)))
+        return
+    real_time = settle_on_core(request.core)
+    measurement = Measurement(hosted, request.use, request.rate, request.effort)
+    facts = measurement.facts()
+    send(FactsMessage(facts.latency, facts.tail, facts.version, real_time))
+    for cell in measurement.cells(request.buffers):
+        send(CellMessage(cell))
+    send(DoneMessage())
+    hosted.close()
+
+
+def main() -> None:
+    restrain()
+    request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
+    with os.fdopen(int(sys.argv[1]), "wb", buffering=0) as channel:
+        work(request, lambda message: channel.write(msgspec.json.encode(message) + b"\n"))
+    # A plugin's threads and exit handlers are not waited for: everything has been told.
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

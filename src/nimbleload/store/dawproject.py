@@ -1,0 +1,320 @@
+"""Reading the open project exchange format, DAWproject 1.0; a report says what was understood and what was not.
+
+The format is a ZIP with `project.xml` in it. Programs write it differently, so nothing is taken for granted: groups
+may nest or only be routed, attributes may be missing, times may be beats or seconds.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+from lxml import etree
+
+from ..core.graph import build
+from ..core.session import (
+    Family,
+    PluginRef,
+    PluginUse,
+    Section,
+    Send,
+    Session,
+    SessionError,
+    Setting,
+    Strip,
+    StripKind,
+    TempoPoint,
+)
+from ..core.tempo import TempoMap
+from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
+from .dawproject_timeline import Timeline
+from .xml_values import flag, gain, number, parse, place
+
+WHERE = "project.xml"
+STANDARDS = {"ClapPlugin": "clap", "Vst3Plugin": "vst3", "Vst2Plugin": "vst2", "AuPlugin": "au"}
+BUILT_IN: dict[str, Family] = {
+    "BuiltinDevice": "other", "Equalizer": "equaliser", "Compressor": "dynamics", "NoiseGate": "dynamics",
+    "Limiter": "dynamics",
+}  # fmt: skip
+FAMILY_WORDS: tuple[tuple[Family, tuple[str, ...]], ...] = (
+    ("equaliser", ("eq", "filter", "tone")),
+    ("reverb", ("verb", "room", "hall", "plate", "chamber")),
+    ("delay", ("delay", "echo")),
+    ("dynamics", ("comp", "limit", "gate", "dynam", "expander", "maxim", "deess", "transient")),
+    ("distortion", ("sat", "dist", "drive", "tube", "amp", "tape", "clip")),
+    ("modulation", ("chorus", "flang", "phas", "trem", "vibrato", "rotary")),
+    ("analyser", ("meter", "analy", "scope", "spectr", "loudness")),
+)
+
+
+class ImportReport(msgspec.Struct, frozen=True):
+    """What was understood, what was left out and why, in sentences."""
+
+    file: str
+    program: str
+    understood: tuple[str, ...]
+    left_out: tuple[str, ...]
+
+
+class Imported(msgspec.Struct, frozen=True):
+    session: Session
+    report: ImportReport
+
+
+def read(path: Path) -> Imported:
+    """Reads a `.dawproject` file. ImportRefusedError says in a sentence what is wrong with it and where."""
+    with Archive(path) as archive:
+        root = parse(archive.read("project.xml", LARGEST_XML), WHERE)
+        if root.tag != "Project":
+            raise ImportRefusedError(f"{path.name}: {WHERE} begins with {root.tag!r}, not with Project.")
+        return _Reader(archive, root, path).imported()
+
+
+class _Reader:
+    """One reading of one project; collects what is left out on the way."""
+
+    def __init__(self, archive: Archive, root: etree._Element, path: Path) -> None:
+        self._archive, self._root, self._path = archive, root, path
+        self._left_out: list[str] = []
+        self._strips: list[Strip] = []
+        self._strip_of_channel: dict[str, str] = {}
+        self._channel_of_strip: dict[str, etree._Element] = {}
+        self._ids: set[str] = set()
+
+    def imported(self) -> Imported:
+        self._read_structure()
+        self._ensure_main()
+        self._connect()
+        tempo = self._tempo()
+        timeline = Timeline(self._root, TempoMap(tempo), {s.id for s in self._strips}, self._left_out)
+        strips = tuple(self._with_clips(strip, timeline) for strip in self._strips)
+        sections = tuple(Section(name, at) for name, at in timeline.markers())
+        ends = [clip.end for strip in strips for clip in strip.clips] + [s.start for s in sections]
+        name = self._title()
+        session = Session(name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path))
+        try:
+            build(session)
+        except SessionError as error:
+            raise ImportRefusedError(f"{self._path.name}: {error}.") from error
+        return Imported(session, self._report(session))
+
+    def _report(self, session: Session) -> ImportReport:
+        application = self._root.find("Application")
+        parts = () if application is None else (application.get("name"), application.get("version"))
+        program = " ".join(part for part in parts if part)
+        uses = [use for strip in session.strips for use in strip.uses()]
+        kinds = {kind: sum(s.kind == kind for s in session.strips) for kind in ("track", "bus", "return", "main")}
+        understood = (
+            f"{kinds['track']} tracks, {kinds['bus']} buses, {kinds['return']} returns, {kinds['main']} main output",
+            f"{len(uses)} plugins, {sum(use.setting.state is not None for use in uses)} with their saved state",
+            f"{sum(len(s.sends) for s in session.strips)} sends",
+            f"{sum(len(s.clips) for s in session.strips)} clips, {len(session.sections)} markers, "
+            f"{len(session.tempo)} tempo points",
+        )
+        return ImportReport(self._path.name, program, understood, tuple(self._left_out))
+
+    def _title(self) -> str:
+        if "metadata.xml" in self._archive:
+            title = parse(self._archive.read("metadata.xml", 1 << 20), "metadata.xml").findtext("Title")
+            if title and title.strip():
+                return title.strip()
+        return self._path.stem
+
+    def _rate(self) -> int:
+        """The rate of the first audio file that says one; the format has no rate of its own."""
+        rates = [number(a, "sampleRate", 0, WHERE, 0, 1_000_000) for a in self._root.iter("Audio")]
+        known = sorted({int(r) for r in rates if r >= 1000})
+        if len(known) > 1:
+            self._left_out.append(
+                f"Audio files of several sample rates ({known}): the session is taken to run at {known[-1]} Hz."
+            )
+        if not known:
+            self._left_out.append("No audio file says its sample rate: the session is taken to run at 48000 Hz.")
+        return known[-1] if known else 48000
+
+    def _tempo(self) -> tuple[TempoPoint, ...]:
+        points = []
+        for automation in self._root.iter("TempoAutomation"):
+            for point in automation.iter("RealPoint"):
+                points.append(TempoPoint(
+                    number(point, "time", 0, WHERE, 0),
+                    number(point, "value", 120, WHERE, 1, 10_000),
+                    point.get("interpolation") == "linear",
+                ))  # fmt: skip
+        if points:
+            return tuple(sorted(points, key=lambda p: p.beat))
+        tempo = self._root.find("Transport/Tempo")
+        return (TempoPoint(0.0, 120.0 if tempo is None else number(tempo, "value", 120, WHERE, 1, 10_000)),)
+
+    # Tracks and channels
+
+    def _read_structure(self) -> None:
+        structure = self._root.find("Structure")
+        if structure is None:
+            raise ImportRefusedError(f"{self._path.name}: {WHERE} has no Structure, so there are no tracks in it.")
+        for element in structure:
+            if element.tag == "Track":
+                self._read_track(element, None, 0)
+            elif element.tag == "Channel":
+                self._read_channel(element, element, None, False)
+
+    def _read_track(self, track: etree._Element, parent: str | None, depth: int) -> None:
+        if depth > 64:
+            raise ImportRefusedError(f"{place(track, WHERE)}: groups nest deeper than 64 levels.")
+        channel = track.find("Channel")
+        children = track.findall("Track")
+        strip_id = parent
+        if channel is not None:
+            strip_id = self._read_channel(track, channel, parent, bool(children)) or parent
+        elif not children:
+            self._left_out.append(f"{place(track, WHERE)}: it has no channel, so nothing of it can sound.")
+        for child in children:
+            self._read_track(child, strip_id, depth + 1)
+
+    def _read_channel(
+        self, track: etree._Element, channel: etree._Element, parent: str | None, has_children: bool
+    ) -> str | None:
+        """Adds a strip; its id is the track's, since clips refer to that. None for what carries no sound."""
+        strip_id = track.get("id") or channel.get("id") or f"strip-{len(self._strips) + 1}"
+        channel_id = channel.get("id") or strip_id
+        for given in {strip_id, channel_id}:
+            if given in self._ids:
+                raise ImportRefusedError(f"{place(track, WHERE)}: the id {given!r} is used twice.")
+            self._ids.add(given)
+        name = track.get("name") or channel.get("name") or f"Strip {len(self._strips) + 1}"
+        role = channel.get("role", "regular")
+        if role == "vca":
+            self._left_out.append(f"{place(track, WHERE)}: a VCA carries no sound of its own.")
+            return None
+        instrument, inserts = self._devices(channel, strip_id, name)
+        volume, mute = channel.find("Volume"), channel.find("Mute")
+        self._strips.append(Strip(
+            strip_id, name, strip_kind(role, has_children), instrument, inserts,
+            parent=parent, volume=gain(volume, WHERE), mute=flag(mute, "value", False),
+        ))  # fmt: skip
+        self._strip_of_channel[channel_id] = strip_id
+        self._strip_of_channel.setdefault(strip_id, strip_id)
+        self._channel_of_strip[strip_id] = channel
+        return strip_id
+
+    def _ensure_main(self) -> None:
+        if not any(strip.kind == "main" for strip in self._strips):
+            self._left_out.append("The project names no main output: one was added, and what leads nowhere feeds it.")
+            self._strips.append(Strip("nimble-main", "Main output", "main"))
+        if len(self._strips) == 1:
+            raise ImportRefusedError(f"{self._path.name}: {WHERE} holds no tracks with channels.")
+
+    def _connect(self) -> None:
+        """Fills outputs and sends, now that every channel is known."""
+        main = next(strip.id for strip in self._strips if strip.kind == "main")
+        connected = []
+        for strip in self._strips:
+            channel = self._channel_of_strip.get(strip.id)
+            if channel is None:
+                connected.append(strip)
+                continue
+            output = strip.parent or (None if strip.kind == "main" else main)
+            if channel.get("destination") is not None:
+                output = self._resolve(channel, strip.name)
+            sends = tuple(
+                Send(
+                    self._resolve(send, strip.name), gain(send.find("Volume"), WHERE), send.get("type") == "pre",
+                    flag(send.find("Enable"), "value", True),
+                )
+                for send in channel.findall("Sends/Send")
+            )  # fmt: skip
+            connected.append(msgspec.structs.replace(strip, output=output, sends=sends))
+        self._strips = connected
+
+    def _resolve(self, element: etree._Element, name: str) -> str:
+        wanted = element.get("destination")
+        if wanted is None or wanted not in self._strip_of_channel:
+            what = "no destination" if wanted is None else f"a destination that does not exist: {wanted!r}"
+            raise ImportRefusedError(f"{place(element, WHERE)} on “{name}”: it has {what}.")
+        return self._strip_of_channel[wanted]
+
+    # Devices
+
+    def _devices(
+        self, channel: etree._Element, strip_id: str, name: str
+    ) -> tuple[PluginUse | None, tuple[PluginUse, ...]]:
+        instrument: PluginUse | None = None
+        inserts = []
+        channels = int(number(channel, "audioChannels", 2, WHERE, 0, 256)) or 2
+        for index, device in enumerate(channel.findall("Devices/*")):
+            if device.tag not in STANDARDS and device.tag not in BUILT_IN:
+                self._left_out.append(f"{place(device, WHERE)} on “{name}”: this kind of device is not known.")
+                continue
+            use = self._use(device, f"{strip_id}/{index}", channels, name)
+            if device.get("deviceRole") == "instrument" and instrument is None:
+                instrument = msgspec.structs.replace(use, family="instrument", voices=1)
+            else:
+                inserts.append(use)
+        return instrument, tuple(inserts)
+
+    def _use(self, device: etree._Element, use_id: str, channels: int, strip_name: str) -> PluginUse:
+        tag = str(device.tag)
+        label = device.get("deviceName") or device.get("name") or tag
+        standard = STANDARDS.get(tag, "builtin")
+        identifier = device.get("deviceID") or f"{tag}:{label}"
+        if standard == "builtin":
+            self._left_out.append(f"“{label}” on “{strip_name}” is built into the program and cannot be measured here.")
+        enabled = flag(device.find("Enabled"), "value", True) and flag(device, "loaded", True)
+        plugin = PluginRef(standard, identifier, label, device.get("deviceVendor", ""), device.get("pluginVersion", ""))
+        setting = self._setting(device, label, strip_name)
+        return PluginUse(use_id, plugin, setting, family(device, label), channels, 0, enabled)
+
+    def _setting(self, device: etree._Element, label: str, strip_name: str) -> Setting:
+        """The saved state, or where there is none the parameters that name themselves."""
+        state = device.find("State")
+        if state is not None and state.get("path"):
+            path = str(state.get("path"))
+            if flag(state, "external", False):
+                self._left_out.append(f"The state of “{label}” on “{strip_name}” lies outside the file; not followed.")
+            elif path in self._archive:
+                return Setting((), self._archive.read(path, LARGEST_STATE))
+            else:
+                if leaves_folder(path):
+                    raise ImportRefusedError(f"{place(state, WHERE)}: the state's path leaves the file: {path!r}.")
+                self._left_out.append(
+                    f"The state of “{label}” on “{strip_name}” is missing in the file ({path}): "
+                    "it is measured as it starts."
+                )
+        values = []
+        for parameter in device.findall("Parameters/*"):
+            key = parameter.get("parameterID")
+            is_number = parameter.tag in ("RealParameter", "IntegerParameter")
+            if key is not None and is_number and parameter.get("value") is not None:
+                values.append((key, number(parameter, "value", 0, WHERE)))
+        return Setting(tuple(values))
+
+    def _with_clips(self, strip: Strip, timeline: Timeline) -> Strip:
+        clips = timeline.clips(strip.id)
+        instrument = strip.instrument
+        if instrument is not None:
+            instrument = msgspec.structs.replace(instrument, voices=max(timeline.voices(strip.id), 1))
+        return msgspec.structs.replace(strip, clips=clips, instrument=instrument)
+
+
+def strip_kind(role: str, has_children: bool) -> StripKind:
+    """A channel's role as the kind of strip; a group that holds tracks is a bus whatever its role says."""
+    if has_children:
+        return "bus"
+    kinds: dict[str, StripKind] = {"master": "main", "effect": "return", "submix": "bus"}
+    return kinds.get(role, "track")
+
+
+def family(device: etree._Element, label: str) -> Family:
+    """The family of a device: as declared, else guessed from its name."""
+    if device.tag in BUILT_IN and BUILT_IN[str(device.tag)] != "other":
+        return BUILT_IN[str(device.tag)]
+    role = device.get("deviceRole")
+    if role == "instrument":
+        return "instrument"
+    if role == "analyzer":
+        return "analyser"
+    lowered = label.lower()
+    for name, words in FAMILY_WORDS:
+        if any(word in lowered for word in words):
+            return name
+    return "other"

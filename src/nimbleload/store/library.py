@@ -1,0 +1,135 @@
+"""The cost library: everything that was ever measured, in one SQLite file, a row a cell, written as it is made."""
+
+from __future__ import annotations
+
+import platform
+import sqlite3
+import time
+from collections.abc import Iterable
+from pathlib import Path
+
+import platformdirs
+
+from ..core.card import Cell, CostCard
+from ..core.session import CardKey
+
+SCHEMA = """
+CREATE TABLE IF NOT EXISTS card (
+  id INTEGER PRIMARY KEY, standard TEXT NOT NULL, identifier TEXT NOT NULL, version TEXT NOT NULL,
+  setting TEXT NOT NULL, channels INTEGER NOT NULL, voices INTEGER NOT NULL, machine TEXT NOT NULL,
+  name TEXT NOT NULL, latency INTEGER NOT NULL, tail REAL, failure TEXT,
+  UNIQUE (standard, identifier, version, setting, channels, voices, machine));
+CREATE TABLE IF NOT EXISTS cell (
+  card INTEGER NOT NULL REFERENCES card(id), rate INTEGER NOT NULL, buffer INTEGER NOT NULL, condition TEXT NOT NULL,
+  mean REAL NOT NULL, median REAL NOT NULL, p95 REAL NOT NULL, p99 REAL NOT NULL, p999 REAL NOT NULL,
+  largest REAL NOT NULL, jitter REAL NOT NULL, quiet INTEGER NOT NULL, sequence BLOB NOT NULL, made REAL NOT NULL,
+  PRIMARY KEY (card, rate, buffer, condition));
+"""
+FORMAT = 1
+KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
+
+
+class LibraryError(Exception):
+    """Why the cost library cannot be used, as a sentence."""
+
+
+def default_path() -> Path:
+    return Path(platformdirs.user_data_dir("nimble-load")) / "library.sqlite"
+
+
+def this_machine() -> str:
+    """What tells this computer's figures from another's: its name and its processor."""
+    model = platform.processor() or platform.machine()
+    try:
+        for line in Path("/proc/cpuinfo").read_text(errors="replace").splitlines():
+            if line.startswith(("model name", "Model")):
+                model = line.partition(":")[2].strip()
+                break
+    except OSError:
+        pass
+    return f"{platform.node()}: {model}"
+
+
+class Library:
+    """The cost cards measured on one machine. Each call is a transaction of its own. LibraryError if it fails."""
+
+    def __init__(self, path: Path | None = None, machine: str | None = None) -> None:
+        self.path = path or default_path()
+        self.machine = machine or this_machine()
+        try:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            self._db = sqlite3.connect(self.path, timeout=10, isolation_level=None, check_same_thread=False)
+            version = self._db.execute("PRAGMA user_version").fetchone()[0]
+            if version > FORMAT:
+                raise LibraryError(f"{self.path} was written by a newer version of Nimble Load; it was not touched.")
+            self._db.execute("PRAGMA journal_mode=WAL")
+            self._db.executescript(SCHEMA)
+            self._db.execute(f"PRAGMA user_version={FORMAT}")
+        except (sqlite3.Error, OSError) as error:
+            raise LibraryError(f"The cost library {self.path} cannot be used: {error}.") from error
+
+    def close(self) -> None:
+        self._db.close()
+
+    def _card_row(self, card: CostCard) -> int:
+        key = card.key
+        self._db.execute(
+            f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure) VALUES (?,?,?,?,?,?,?,?,?,?,?) "
+            f"ON CONFLICT ({KEY_COLUMNS}, machine) DO UPDATE SET name=excluded.name, latency=excluded.latency, "
+            "tail=excluded.tail, failure=excluded.failure",
+            (*_columns(key), self.machine, card.name, card.latency, card.tail, card.failure),
+        )
+        row = self._db.execute(
+            "SELECT id FROM card WHERE standard=? AND identifier=? AND version=? AND setting=? AND channels=? "
+            "AND voices=? AND machine=?",
+            (*_columns(key), self.machine),
+        ).fetchone()
+        return int(row[0])
+
+    def store(self, card: CostCard, cells: Iterable[Cell] = ()) -> None:
+        """Writes the facts of a card, and these cells of it in place of earlier ones."""
+        try:
+            with self._db:
+                self._db.execute("BEGIN IMMEDIATE")
+                row = self._card_row(card)
+                self._db.executemany(
+                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    [
+                        (row, c.rate, c.buffer, c.condition, c.mean, c.median, c.p95, c.p99, c.p999, c.largest,
+                         c.jitter, c.quiet, c.sequence, time.time())
+                        for c in cells
+                    ],
+                )  # fmt: skip
+        except sqlite3.Error as error:
+            raise LibraryError(f"The cost library {self.path} cannot be written: {error}.") from error
+
+    def cards(self, keys: Iterable[CardKey] | None = None) -> dict[CardKey, CostCard]:
+        """The cards of this machine, all or those with these keys."""
+        wanted = None if keys is None else set(keys)
+        found: dict[CardKey, CostCard] = {}
+        try:
+            rows = self._db.execute(
+                f"SELECT id, {KEY_COLUMNS}, name, latency, tail, failure FROM card WHERE machine=?", (self.machine,)
+            ).fetchall()
+            for row in rows:
+                key = CardKey(*row[1:7])
+                if wanted is None or key in wanted:
+                    found[key] = CostCard(key, row[7], self._cells(row[0]), row[8], row[9], row[10])
+        except sqlite3.Error as error:
+            raise LibraryError(f"The cost library {self.path} cannot be read: {error}.") from error
+        return found
+
+    def _cells(self, row: int) -> tuple[Cell, ...]:
+        rows = self._db.execute(
+            "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence "
+            "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC",
+            (row,),
+        )
+        return tuple(
+            Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), "measured", r[11])
+            for r in rows
+        )
+
+
+def _columns(key: CardKey) -> tuple[str, str, str, str, int, int]:
+    return key.standard, key.identifier, key.version, key.setting, key.channels, key.voices

@@ -1,0 +1,119 @@
+"""The session file: a ZIP with JSON inside, holding what the exchange format cannot say (docs/session-file.md)."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from ..core.card import CostCard
+from ..core.plan import Plan
+from ..core.session import Machine, Session
+from . import atomic
+
+SUFFIX = ".nimbleload"
+FORMAT_NAME = "nimble-load-session"
+FORMAT_VERSION = 1
+LARGEST_ENTRY = 512 << 20
+
+
+class Saved(msgspec.Struct, frozen=True):
+    """Everything a session file holds. `machine` is the computer the load was last computed for."""
+
+    session: Session
+    plan: Plan = Plan()
+    cards: tuple[CostCard, ...] = ()
+    machine: Machine = Machine()
+    buffer: int = 256
+
+
+class Manifest(msgspec.Struct, frozen=True):
+    format: str
+    version: int
+
+
+class SessionFileError(Exception):
+    """Why a session file cannot be read or written: what, where, why."""
+
+
+def write(path: Path, saved: Saved) -> None:
+    """Writes a session file in one step; the version before it stays as `name.bak`. SessionFileError if it fails."""
+    try:
+        atomic.write(path, encode(saved), backup=True)
+    except OSError as error:
+        reason = error.strerror or error
+        raise SessionFileError(f"{path} was not written: {reason}. The old file is as it was.") from error
+
+
+def encode(saved: Saved) -> bytes:
+    """The bytes of a session file."""
+    parts = {
+        "manifest.json": Manifest(FORMAT_NAME, FORMAT_VERSION),
+        "session.json": saved.session,
+        "plan.json": saved.plan,
+        "cards.json": saved.cards,
+        "view.json": {"machine": saved.machine, "buffer": saved.buffer},
+    }
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+        for name, part in parts.items():
+            archive.writestr(name, msgspec.json.encode(part))
+    return out.getvalue()
+
+
+def read(path: Path) -> Saved:
+    """Reads a session file. SessionFileError says what is wrong with it and where."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            manifest = _entry(archive, path, "manifest.json", Manifest)
+            if manifest.format != FORMAT_NAME:
+                raise SessionFileError(f"{path} is not a Nimble Load session: its manifest says {manifest.format!r}.")
+            if manifest.version > FORMAT_VERSION:
+                raise SessionFileError(
+                    f"{path} was written by a newer version of Nimble Load (format {manifest.version}; this one reads "
+                    f"up to {FORMAT_VERSION}). It was not changed."
+                )
+            view = _entry(archive, path, "view.json", dict[str, Any])
+            saved = Saved(
+                _entry(archive, path, "session.json", Session),
+                _entry(archive, path, "plan.json", Plan),
+                _entry(archive, path, "cards.json", tuple[CostCard, ...]),
+                msgspec.convert(view.get("machine", {}), Machine),
+                msgspec.convert(view.get("buffer", 256), int),
+            )
+    except zipfile.BadZipFile as error:
+        raise SessionFileError(f"{path} is damaged or no session file: {error}.") from error
+    except OSError as error:
+        raise SessionFileError(f"{path} cannot be read: {error.strerror or error}.") from error
+    except msgspec.ValidationError as error:
+        raise SessionFileError(f"{path}: the view is not understood: {error}.") from error
+    _check(saved, path)
+    return saved
+
+
+def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:
+    try:
+        size = archive.getinfo(name).file_size
+    except KeyError:
+        raise SessionFileError(f"{path} is damaged: {name} is missing in it.") from None
+    if size > LARGEST_ENTRY:
+        raise SessionFileError(f"{path}: {name} claims {size >> 20} MB, more than any session needs.")
+    try:
+        return msgspec.json.decode(archive.read(name), type=kind)
+    except (msgspec.MsgspecError, zipfile.BadZipFile, EOFError) as error:
+        raise SessionFileError(f"{path}: {name} is not understood: {error}.") from error
+
+
+def _check(saved: Saved, path: Path) -> None:
+    """Numbers no session can have."""
+    if not 1000 <= saved.session.rate <= 1_000_000:
+        raise SessionFileError(f"{path}: a sample rate of {saved.session.rate} Hz is not possible.")
+    if not 0 <= saved.session.length < 1e7:
+        raise SessionFileError(f"{path}: a length of {saved.session.length} seconds is not possible.")
+    if not 1 <= saved.machine.cores <= 1024 or not 0.001 <= saved.machine.speed <= 1000:
+        raise SessionFileError(f"{path}: a computer with {saved.machine.cores} cores is not possible.")
+    if not 1 <= saved.buffer <= 65536:
+        raise SessionFileError(f"{path}: a buffer of {saved.buffer} samples is not possible.")

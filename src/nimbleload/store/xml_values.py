@@ -1,0 +1,60 @@
+"""Attributes of an XML element from a stranger, as checked numbers and words."""
+
+from __future__ import annotations
+
+import math
+
+from lxml import etree
+
+from .archive import LARGEST_XML, ImportRefusedError
+
+
+def parse(content: bytes, where: str) -> etree._Element:
+    """The root of a document. Entities, external parts and extreme depth are refused."""
+    if len(content) > LARGEST_XML:
+        raise ImportRefusedError(f"{where} is larger than {LARGEST_XML >> 20} MB, so it was not read.")
+    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
+    try:
+        root = etree.fromstring(content, parser)
+    except etree.XMLSyntaxError as error:
+        raise ImportRefusedError(f"{where} is not well-formed: {error}.") from error
+    if root.getroottree().docinfo.internalDTD is not None:
+        raise ImportRefusedError(f"{where} declares a document type and entities; a session needs none: refused.")
+    return root
+
+
+def place(element: etree._Element, where: str) -> str:
+    """Where an element stands, for a message: file, line, tag and name."""
+    name = element.get("name") or element.get("id")
+    return f"{where}, line {element.sourceline}, {element.tag}" + (f" “{name}”" if name else "")
+
+
+def number(
+    element: etree._Element, name: str, default: float, where: str, least: float = -1e12, most: float = 1e12
+) -> float:
+    """An attribute as a finite number within its range; `default` if it is missing."""
+    text = element.get(name)
+    if text is None:
+        return default
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not (math.isfinite(value) and least <= value <= most):
+        raise ImportRefusedError(f"{place(element, where)}: {name} is {text!r}, which is not possible.")
+    return value
+
+
+def flag(element: etree._Element | None, name: str, default: bool) -> bool:
+    """A boolean attribute; `default` if the element or the attribute is missing."""
+    text = None if element is None else element.get(name)
+    return default if text is None else text.strip().lower() in ("true", "1")
+
+
+def gain(element: etree._Element | None, where: str) -> float:
+    """The `value` of a volume as a linear gain; 1 if it is missing."""
+    if element is None:
+        return 1.0
+    if element.get("unit") == "decibel":
+        return float(10 ** (number(element, "value", 0.0, where, -1000, 200) / 20))
+    return number(element, "value", 1.0, where, 0, 1e6)
