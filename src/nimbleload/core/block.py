@@ -22,6 +22,7 @@ class Block(NamedTuple):
 
     `start`, `end` (S, float64) and `core` (S, int32) place each task; `makespan` is the last end. `work` is the sum
     of all costs; `spread_bound` = work / threads; `chain_bound` the longest chain; `chain` its task numbers in order.
+    `closing` are the tasks at the block's end that had to wait for each other, up to the one that ends last.
     """
 
     start: NDArray[np.float64]
@@ -33,6 +34,7 @@ class Block(NamedTuple):
     spread_bound: float
     chain_bound: float
     chain: tuple[int, ...]
+    closing: tuple[int, ...]
 
     @property
     def bound(self) -> float:
@@ -40,7 +42,7 @@ class Block(NamedTuple):
         return max(self.spread_bound, self.chain_bound)
 
 
-@njit(cache=True)
+@njit(nogil=True, cache=True)
 def _remaining(cost, order, first, successors, remaining):  # type: ignore[no-untyped-def]
     """Fills `remaining` (S) with each task's longest path to the end of the block, its own cost included."""
     longest = 0.0
@@ -54,7 +56,7 @@ def _remaining(cost, order, first, successors, remaining):  # type: ignore[no-un
     return longest
 
 
-@njit(cache=True)
+@njit(nogil=True, cache=True)
 def _first_member(members):  # type: ignore[no-untyped-def]
     """The smallest number in a set kept as 64-bit words; -1 if it is empty."""
     for w in range(len(members)):
@@ -70,13 +72,13 @@ def _first_member(members):  # type: ignore[no-untyped-def]
     return -1
 
 
-@njit(cache=True)
+@njit(nogil=True, cache=True)
 def _flip(members, number):  # type: ignore[no-untyped-def]
     """Puts a number into a set of 64-bit words, or takes it out if it is there."""
     members[number >> 6] ^= np.uint64(1) << np.uint64(number & 63)
 
 
-@njit(cache=True)
+@njit(nogil=True, cache=True)
 def _schedule(cost, order, first, successors, waits, cores, start, end, core, remaining):  # type: ignore[no-untyped-def]
     """Runs one block; fills start, end, core and remaining (S each) and returns (makespan, longest chain).
 
@@ -125,7 +127,7 @@ def _schedule(cost, order, first, successors, waits, cores, start, end, core, re
                         _flip(ready, rank[target])
 
 
-@njit(cache=True)
+@njit(nogil=True, cache=True)
 def _makespans(costs, order, first, successors, waits, cores, makespan, longest):  # type: ignore[no-untyped-def]
     """Runs each row of `costs` (M, S) as one block; fills makespan and longest (M each)."""
     count = costs.shape[1]
@@ -160,7 +162,16 @@ def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
     )  # fmt: skip
     work = float(cost.sum())
     return Block(
-        start, end, core, float(makespan), work, cores, work / cores, float(longest), longest_chain(graph, remaining)
+        start,
+        end,
+        core,
+        float(makespan),
+        work,
+        cores,
+        work / cores,
+        float(longest),
+        longest_chain(graph, remaining),
+        closing_chain(graph, start, end),
     )
 
 
@@ -184,3 +195,19 @@ def longest_chain(graph: Graph, remaining: NDArray[np.float64]) -> tuple[int, ..
         if len(after) == 0:
             return tuple(chain)
         chain.append(int(after[np.argmax(remaining[after])]))
+
+
+def closing_chain(graph: Graph, start: NDArray[np.float64], end: NDArray[np.float64]) -> tuple[int, ...]:
+    """From the task that ends last (start, end: S, seconds) back along those that each waited for the one before."""
+    if len(end) == 0:
+        return ()
+    feeders: dict[int, list[int]] = {}
+    for task in range(len(graph.ids)):
+        for target in graph.successors[graph.first[task] : graph.first[task + 1]]:
+            feeders.setdefault(int(target), []).append(task)
+    chain = [int(np.argmax(end))]
+    while True:
+        waited_for = [f for f in feeders.get(chain[0], ()) if end[f] == start[chain[0]] and end[f] > start[f]]
+        if not waited_for:
+            return tuple(chain)
+        chain.insert(0, waited_for[0])

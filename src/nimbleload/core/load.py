@@ -6,17 +6,16 @@ Costs are seconds per block; loads are fractions of the deadline (1.0 = the bloc
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import Block, makespans, schedule
+from .block import makespans
 from .card import CONDITIONS, PROVENANCES, Cards, Condition, Figure, Provenance
 from .graph import Graph, build
 from .moments import Moments, cut, same_activity
-from .session import BUFFER_SIZES, CardKey, Machine, PluginUse, Session, deadline, threads
+from .session import CardKey, Machine, PluginUse, Session, deadline, threads
 
 
 class Prepared(NamedTuple):
@@ -139,31 +138,6 @@ def load_map(prepared: Prepared, machine: Machine, buffer: int) -> LoadMap:
     )  # fmt: skip
 
 
-def block_at(prepared: Prepared, machine: Machine, buffer: int, moment: int) -> Block:
-    """The block of one moment, task by task (tasks in the session's strip order)."""
-    row = at_moments(costs(prepared, machine, buffer), prepared.moments.sounding[moment])
-    return schedule(prepared.graph, row, threads(prepared.session.host, machine))
-
-
-def ladder(prepared: Prepared, machine: Machine, moment: int, buffers: Iterable[int] = BUFFER_SIZES) -> list[Rung]:
-    """The load of one moment at every buffer size. The round trip is one block in and one block out."""
-    session = prepared.session
-    cores = threads(session.host, machine)
-    rungs = []
-    for buffer in buffers:
-        block_time = deadline(buffer, session.rate)
-        row = at_moments(costs(prepared, machine, buffer), prepared.moments.sounding[moment])
-        makespan, longest = makespans(prepared.graph, row[None, :], cores)
-        load = float(makespan[0]) / block_time
-        rungs.append(
-            Rung(
-                buffer, load, float(longest[0]) / block_time, float(row.sum()) / cores / block_time,
-                2 * block_time, word(load, session.limit),
-            )
-        )  # fmt: skip
-    return rungs
-
-
 def word(load: float, limit: float) -> str:
     """What a load means, in a word: "fits" up to the limit, "tight" up to the deadline, then "overload"."""
     if load > 1.0:
@@ -181,15 +155,14 @@ def provenance_shares(of: Costs, sounding: NDArray[np.bool_]) -> dict[Provenance
 
 
 def worst_moments(of: LoadMap, count: int = 8) -> list[int]:
-    """Up to `count` peaks of the load, worst first: moments not lower than both neighbours, each load once."""
-    padded = np.concatenate(([-1.0], of.load, [-1.0]))
+    """Up to `count` moments, worst first, no two nearer to each other than a fortieth of the piece."""
     length = np.diff(of.times)
-    peaks = [m for m in range(len(of.load)) if of.load[m] >= padded[m] and of.load[m] > padded[m + 2] and length[m] > 0]
-    if not peaks:
-        return [of.worst]
-    ranked = sorted(peaks, key=lambda m: (-of.load[m], m != of.worst, m))
-    found: list[int] = []
-    for moment in ranked:
-        if all(of.load[moment] != of.load[other] for other in found):
-            found.append(moment)
+    middles = (of.times[:-1] + of.times[1:]) / 2
+    apart = (of.times[-1] - of.times[0]) / 40
+    found = [of.worst]
+    for moment in np.argsort(-of.load, kind="stable"):
+        if len(found) >= count:
+            break
+        if length[moment] > 0 and all(abs(middles[moment] - middles[other]) >= apart for other in found):
+            found.append(int(moment))
     return found[:count]

@@ -139,3 +139,18 @@ def same_activity(before: Session, after: Session) -> bool:
         ):
             return False
     return True
+
+
+def activity(of: Moments, buckets: int) -> NDArray[np.float64]:
+    """For each strip, the share of each of `buckets` equal parts of the piece in which it sounds (S, buckets)."""
+    strips = of.sounding.shape[1]
+    length = of.times[-1] - of.times[0]
+    if length <= 0:
+        return np.zeros((strips, buckets))
+    # Sounding seconds up to each border, read off at the borders of the parts.
+    until = np.vstack((np.zeros(strips), np.cumsum(of.sounding * np.diff(of.times)[:, None], axis=0)))
+    borders = np.linspace(of.times[0], of.times[-1], buckets + 1)
+    moment = np.clip(np.searchsorted(of.times, borders, side="right") - 1, 0, len(of.sounding) - 1)
+    seconds = until[moment] + of.sounding[moment] * (borders - of.times[moment])[:, None]
+    shares: NDArray[np.float64] = np.diff(seconds, axis=0).T / (length / buckets)
+    return np.clip(shares, 0.0, 1.0)

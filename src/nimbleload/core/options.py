@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
-from .load import Prepared, block_at, prepare
 from .moments import union
-from .plan import Decision, Plan, apply, obstacle
-from .session import Machine, Session, Strip, deadline
+from .plan import Decision, Plan, frozen_through, obstacle
+from .session import Session, Strip
+from .survey import Instant, Saving, Survey, saving
 
 
 class Option(NamedTuple):
@@ -19,11 +20,16 @@ class Option(NamedTuple):
     reason: str | None
 
 
-class Saving(NamedTuple):
-    """What a decision saves at one moment, both as fractions: of the deadline (load), and of one core (work)."""
+class Weighed(NamedTuple):
+    """One option for the chosen strips: the decisions that it takes, what they would save, and whether all are taken.
 
-    load: float
-    work: float
+    Without decisions the option is impossible for every one of them, and there is no saving.
+    """
+
+    option: Option
+    decisions: tuple[Decision, ...]
+    saving: Saving | None
+    taken: bool
 
 
 def options(strip: Strip) -> list[Option]:
@@ -68,17 +74,35 @@ def _frozen(strip: Strip, through: int) -> str:
     return locked if after == 0 else f"{locked}; {after} insert{'s' if after > 1 else ''} stay live"
 
 
-def saving(
-    before: Prepared, session: Session, plan: Plan, decision: Decision, machine: Machine, buffer: int, moment: int
-) -> Saving:
-    """What one more decision saves at a moment of `before`, by the same block computation as everything else.
+def weigh(of: Survey, at: Instant, strip_ids: Sequence[str]) -> list[Weighed]:
+    """Every option of the chosen strips with its saving. For several strips, those options that they share by title."""
+    if not strip_ids:
+        return []
+    each = [options(of.session.strip(strip_id)) for strip_id in strip_ids]
+    if len(each) == 1:
+        return [_weighed(of, at, [option]) for option in each[0]]
+    grouped: dict[str, list[Option]] = {}
+    for found in each:
+        for option in found:
+            title = "Freeze the whole chain" if option.title.startswith("Freeze through") else option.title
+            grouped.setdefault(title, []).append(option._replace(title=title))
+    return [_weighed(of, at, group) for group in grouped.values()]
 
-    `session` is the session without any plan, `plan` the plan so far, and `before` what that plan has made of it.
-    """
-    after = prepare(apply(session, plan.decide(decision)).session, before.cards, before)
-    # Moments are cut anew if what is heard has changed; the same second is looked up there.
-    middle = float(before.moments.times[moment : moment + 2].mean())
-    now = block_at(before, machine, buffer, moment)
-    then = block_at(after, machine, buffer, after.moments.at(middle))
-    block_time = deadline(buffer, session.rate)
-    return Saving((now.makespan - then.makespan) / block_time, (now.work - then.work) / block_time)
+
+def _weighed(of: Survey, at: Instant, group: list[Option]) -> Weighed:
+    """One option for all strips of a group: possible if it is for at least one of them."""
+    possible = [option for option in group if option.reason is None]
+    first = possible[0] if possible else group[0]
+    if 0 < len(possible) < len(group):
+        first = first._replace(price=f"{first.price}; possible for {len(possible)} of {len(group)}")
+    decisions = tuple(option.decision for option in possible)
+    taken = bool(decisions) and all(_is_taken(of.session, of.plan, decision) for decision in decisions)
+    return Weighed(first, decisions, saving(of, at, decisions) if decisions else None, taken)
+
+
+def _is_taken(session: Session, plan: Plan, decision: Decision) -> bool:
+    current = plan.for_strip(decision.strip)
+    if current is None or current.kind != decision.kind:
+        return current is None and decision.kind == "live"
+    strip = session.strip(decision.strip)
+    return decision.kind != "freeze" or frozen_through(strip, current) == frozen_through(strip, decision)

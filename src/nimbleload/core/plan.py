@@ -80,10 +80,14 @@ def apply(session: Session, plan: Plan) -> Applied:
     return Applied(after, tuple(warnings))
 
 
+def frozen_through(strip: Strip, decision: Decision) -> int:
+    """The last place that a freeze takes in: the one it names, else the end of the chain."""
+    return len(strip.inserts) - 1 if decision.through is None else decision.through
+
+
 def _changed(strip: Strip, decision: Decision) -> Strip:
     if decision.kind == "freeze":
-        last = len(strip.inserts) - 1
-        return msgspec.structs.replace(strip, frozen_through=last if decision.through is None else decision.through)
+        return msgspec.structs.replace(strip, frozen_through=frozen_through(strip, decision))
     if decision.use is None:
         return msgspec.structs.replace(strip, enabled=False)
     if strip.instrument is not None and strip.instrument.id == decision.use:

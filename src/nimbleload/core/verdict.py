@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
+from .block import Block
 from .load import Rung
 from .session import Session
 
@@ -29,9 +30,10 @@ def clock(seconds: float) -> str:
 
 
 def percent(fraction: float) -> str:
-    """A load as shown everywhere: whole per cent from ten up, one decimal below."""
+    """A load as shown everywhere: whole per cent from ten up, one decimal below and where it just fits or does not."""
     value = fraction * 100
-    return f"{value:.0f} %" if abs(value) >= 9.95 else f"{value:.1f} %"
+    whole = abs(value) >= 9.95 and not 99 < value < 101
+    return f"{value:.0f} %" if whole else f"{value:.1f} %"
 
 
 def milliseconds(seconds: float) -> str:
@@ -41,12 +43,10 @@ def milliseconds(seconds: float) -> str:
     return f"{value:.{digits}f} ms"
 
 
-def judge(
-    session: Session, rung: Rung, second: float, chain: tuple[int, ...], threads: int, missing: int, known: int
-) -> Verdict:
-    """The verdict on one moment at one buffer size.
+def judge(session: Session, rung: Rung, second: float, block: Block, missing: int, known: int) -> Verdict:
+    """The verdict on one moment at one buffer size, whose block is `block`.
 
-    `chain` are the strips of the longest chain, `missing` and `known` count live plugins without and with a figure.
+    `missing` and `known` count live plugins without and with a figure.
     """
     at, load, block_time = clock(second), percent(rung.load), milliseconds(rung.buffer / session.rate)
     if known == 0 and missing > 0:
@@ -61,18 +61,18 @@ def judge(
     overload = rung.load > 1
     verb = "Overloads" if overload else "Tight"
     headline = f"{verb} at {at}.  {load} of the {block_time} deadline."
-    kind, advice = _explain(session, rung, chain, threads)
+    kind, advice = _explain(session, rung, block)
     return Verdict(kind, headline, advice + gap, overload)
 
 
-def _explain(session: Session, rung: Rung, chain: tuple[int, ...], threads: int) -> tuple[VerdictKind, str]:
+def _explain(session: Session, rung: Rung, block: Block) -> tuple[VerdictKind, str]:
     """Which of the bounds is near the load, and so what would help."""
-    limit = percent(session.limit)
+    limit, threads = percent(session.limit), block.threads
     if threads == 1:
         need = percent(rung.load - session.limit)
         return "work", f"One core does all the work: {need} of the deadline must go to reach {limit}."
     if rung.chain >= NEAR * rung.load and rung.chain >= rung.spread:
-        names = " → ".join(session.strips[i].name for i in chain if session.strips[i].uses())
+        names = " → ".join(session.strips[i].name for i in block.chain if session.strips[i].uses())
         return "chain", (
             f"One chain is too long: {names}. It must shrink to {limit} of the deadline; more cores do not help."
         )
@@ -83,7 +83,9 @@ def _explain(session: Session, rung: Rung, chain: tuple[int, ...], threads: int)
             f"The cores are evenly filled. Even perfectly spread, the work needs {percent(rung.spread)}: "
             f"removing work helps, moving it does not; {freed} to reach {limit}."
         )
+    closing = " → ".join(session.strips[i].name for i in block.closing)
+    alone = percent((block.makespan - float(block.start[block.closing[0]])) * session.rate / rung.buffer)
     return "waiting", (
-        f"The cores wait for each other: perfectly spread, the work would need {percent(rung.spread)}, "
-        f"and the longest chain {percent(rung.chain)}. Shorten the chain that ends last."
+        f"The cores wait: evenly spread, the work would need {percent(rung.spread)}, but at the end {closing} "
+        f"must run one after the other, for {alone} of the deadline. Make these lighter, or what they wait for."
     )

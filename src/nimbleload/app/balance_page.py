@@ -1,0 +1,171 @@
+"""Balance: what is wrong, at which buffer, on which tracks and cores, when in the piece, and what it would take."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+
+from ..core.card import PROVENANCE_WORDS
+from ..core.options import Weighed
+from ..core.verdict import clock, percent
+from .block_view import BlockView
+from .buffer_row import BufferRow
+from .desk import Desk
+from .option_list import OptionList
+from .sentence import Sentence
+from .timeline_view import TimelineView
+from .track_list import TrackList
+
+
+class Panel(QFrame):
+    """A picture under a title, with a quiet remark at the right."""
+
+    def __init__(self, title: str, inside: QWidget, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "panel")
+        self.title, self.remark = QLabel(title), QLabel()
+        self.title.setProperty("role", "title")
+        self.remark.setProperty("role", "quiet")
+        top = QHBoxLayout()
+        top.addWidget(self.title)
+        top.addStretch(1)
+        top.addWidget(self.remark)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 7, 10, 6)
+        column.setSpacing(3)
+        column.addLayout(top)
+        column.addWidget(inside, 1)
+
+
+class BalancePage(QWidget):
+    """The page. `measure_wanted` asks for the Measure page."""
+
+    measure_wanted = Signal()
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._desk = desk
+        self.sentence = Sentence()
+        self.buffers = BufferRow()
+        self.tracks = TrackList()
+        self.block = BlockView()
+        self.options = OptionList()
+        self.timeline = TimelineView()
+        self._block_panel = Panel("One block", self.block)
+        self._timeline_panel = Panel("Load through the piece", self.timeline)
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        middle = QSplitter(Qt.Orientation.Horizontal)
+        for part, share in ((self.tracks, 42), (self._block_panel, 34), (self.options, 24)):
+            middle.addWidget(part)
+            middle.setStretchFactor(middle.count() - 1, share)
+        middle.setChildrenCollapsible(False)
+        middle.setSizes([470, 420, 290])
+        self.middle = middle
+        halves = QSplitter(Qt.Orientation.Vertical)
+        halves.addWidget(middle)
+        halves.addWidget(self._timeline_panel)
+        halves.setStretchFactor(0, 3)
+        halves.setStretchFactor(1, 1)
+        halves.setChildrenCollapsible(False)
+        halves.setSizes([380, 200])
+        self.halves = halves
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 2, 8, 8)
+        column.setSpacing(7)
+        column.addWidget(self.sentence)
+        column.addWidget(self.buffers)
+        column.addWidget(halves, 1)
+
+    def _connect(self) -> None:
+        desk = self._desk
+        self.sentence.pressed.connect(self._next_step)
+        self.buffers.chosen.connect(desk.choose_buffer)
+        self.tracks.chosen.connect(desk.select)
+        self.block.chosen.connect(self.tracks.choose)
+        self.timeline.moved.connect(desk.move_to)
+        self.timeline.stepped.connect(desk.step_moment)
+        self.options.decided.connect(desk.decide)
+        desk.opened.connect(self._show_opening)
+        desk.recomputed.connect(self._show_survey)
+        desk.moved.connect(self._show_instant)
+        desk.selected.connect(lambda: self.block.show_selection(desk.selection))
+        desk.weighed.connect(self._show_options)
+        desk.failed.connect(self._show_failure)
+
+    def _show_opening(self) -> None:
+        self.sentence.say("Computing the load…", "The session is open.", "quiet")
+        self.options.show_nothing()
+
+    def _show_failure(self, reason: str) -> None:
+        self.sentence.say("This session cannot be computed.", reason, "overload")
+
+    def _show_survey(self) -> None:
+        of, at = self._desk.survey, self._desk.instant
+        assert of is not None and at is not None
+        self.tracks.show_survey(of, at)
+        self.timeline.show_survey(of)
+        self._show_moment()
+
+    def _show_instant(self) -> None:
+        assert self._desk.instant is not None
+        self.tracks.show_instant(self._desk.instant)
+        self._show_moment()
+
+    def _show_moment(self) -> None:
+        """Everything that follows the moment, but for the list of tracks."""
+        of, at = self._desk.survey, self._desk.instant
+        assert of is not None and at is not None
+        verdict = at.verdict
+        tone = at.rung(of.buffer).word if verdict.kind != "unknown" else "quiet"
+        self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
+        self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
+        self.block.show_block(of, at)
+        self.timeline.show_second(at.second)
+        self._block_panel.title.setText(f"One block at {clock(at.second)}")
+        self._block_panel.remark.setText("typical block; colours as in the list")
+        before, after = float(of.before.load.max()), float(of.after.load.max())
+        here = percent(at.rung(of.buffer).load)
+        if of.plan.decisions:
+            worst = f"worst: now {percent(before)} → with this plan {percent(after)}"
+            words = f"{worst};  here {percent(at.load_before)} → {here}"
+        else:
+            words = f"worst {percent(after)};  here {here}"
+        self._timeline_panel.remark.setText(words)
+
+    def _basis(self) -> str:
+        """What the load rests on, if it is not all measured on this computer."""
+        at = self._desk.instant
+        assert at is not None
+        parts = [
+            f"{percent(share)} of it rests on {PROVENANCE_WORDS[name]}"
+            for name, share in at.shares.items()
+            if name != "measured" and share >= 0.005
+        ]
+        return f" {'; '.join(parts)}." if parts else ""
+
+    def _needs_measuring(self) -> bool:
+        at = self._desk.instant
+        return at is not None and (at.verdict.kind == "unknown" or set(at.shares) - {"measured", "scaled"} != set())
+
+    def _is_worst(self) -> bool:
+        of, at = self._desk.survey, self._desk.instant
+        return of is not None and at is not None and of.after.load[at.moment] >= of.after.load.max()
+
+    def _next_word(self) -> str:
+        if not self._is_worst():
+            return "Go to the worst moment"
+        return "Measure…" if self._needs_measuring() else ""
+
+    def _next_step(self) -> None:
+        if not self._is_worst():
+            self._desk.move_to(None)
+        else:
+            self.measure_wanted.emit()
+
+    def _show_options(self, weighed: list[Weighed]) -> None:
+        of, at = self._desk.survey, self._desk.instant
+        if of is not None and at is not None:
+            self.options.show_options(of, at, self._desk.selection, weighed)

@@ -1,0 +1,136 @@
+"""All buffer sizes side by side, each with its load, its round trip and a word: chart and choice in one."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from ..core.load import Rung
+from ..core.verdict import milliseconds, percent
+from .picture import Picture, focus_frame
+from .theme import theme
+
+# A bar of full width is this load.
+FULL = 1.5
+
+
+class BufferRow(Picture):
+    """The ladder of buffer sizes at the chosen moment; `chosen` tells the size that was clicked."""
+
+    chosen = Signal(int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Load at every buffer size", parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._rungs: list[Rung] = []
+        self._buffer = 0
+        self._limit = 0.8
+
+    def show_rungs(self, rungs: list[Rung], buffer: int, limit: float) -> None:
+        self._rungs, self._buffer, self._limit = rungs, buffer, limit
+        self.describe("; ".join(f"{r.buffer} samples: {percent(r.load)}, {r.word}" for r in rungs))
+        self.update()
+
+    def figures(self) -> list[list[str]]:
+        head = ["buffer (samples)", "load", "longest chain", "evenly spread", "in and out (ms)", "word"]
+        rows = [
+            [str(r.buffer), f"{r.load:.4f}", f"{r.chain:.4f}", f"{r.spread:.4f}", f"{r.round_trip * 1e3:.2f}", r.word]
+            for r in self._rungs
+        ]
+        return [head, *rows]
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, theme.px(84))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(560), theme.px(84))
+
+    def _cells(self) -> list[QRectF]:
+        left = theme.px(78)
+        if not self._rungs:
+            return []
+        width = (self.width() - left - theme.px(8)) / len(self._rungs)
+        return [
+            QRectF(left + k * width, theme.px(5), width, self.height() - theme.px(10)) for k in range(len(self._rungs))
+        ]
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = self.pen()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("panel"))
+        painter.drawRoundedRect(self.rect(), 5, 5)
+        painter.setPen(theme.colour("quiet"))
+        x, top = theme.px(12), theme.px(9)
+        for line, text in enumerate(("Buffer", "in and out", "load")):
+            painter.drawText(x, top + theme.px((11, 27, 51)[line]), text)
+        for rung, cell in zip(self._rungs, self._cells(), strict=True):
+            self._paint_cell(painter, rung, cell)
+        focus_frame(painter, self)
+
+    def _paint_cell(self, painter, rung: Rung, cell: QRectF) -> None:
+        chosen = rung.buffer == self._buffer
+        if chosen:
+            painter.setBrush(theme.colour("raised"))
+            painter.setPen(theme.colour("brass"))
+            painter.drawRoundedRect(cell, 5, 5)
+        inner = cell.adjusted(theme.px(9), theme.px(4), -theme.px(9), 0)
+        painter.setFont(theme.font(13, chosen))
+        painter.setPen(theme.colour("text"))
+        line = QRectF(inner.left(), inner.top(), inner.width(), theme.px(18))
+        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, str(rung.buffer))
+        painter.setFont(theme.font(11))
+        painter.setPen(theme.colour("quiet"))
+        painter.drawText(
+            line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, milliseconds(rung.round_trip)
+        )
+        self._paint_bar(painter, rung, QRectF(inner.left(), inner.top() + theme.px(23), inner.width(), theme.px(12)))
+        painter.setPen(theme.for_load(rung.word))
+        painter.setFont(theme.font(13, True))
+        base = QRectF(inner.left(), inner.top() + theme.px(42), inner.width(), theme.px(18))
+        load = percent(rung.load)
+        painter.drawText(base, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, load)
+        used = QFontMetrics(painter.font()).horizontalAdvance(load) + theme.px(7)
+        painter.setFont(theme.font(11))
+        painter.drawText(
+            base.adjusted(used, 0, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, rung.word
+        )
+
+    def _paint_bar(self, painter, rung: Rung, bar: QRectF) -> None:
+        """The load from the left, hatched past the deadline (the solid line); the limit is the dotted line."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground"))
+        painter.drawRoundedRect(bar, 2, 2)
+        colour = theme.for_load(rung.word)
+        deadline = bar.left() + bar.width() / FULL
+        end = bar.left() + bar.width() * min(rung.load / FULL, 1)
+        painter.setBrush(colour)
+        painter.drawRect(QRectF(bar.left(), bar.top(), min(end, deadline) - bar.left(), bar.height()))
+        if end > deadline:
+            painter.setBrush(theme.hatch(colour, 4))
+            painter.drawRect(QRectF(deadline, bar.top(), end - deadline, bar.height()))
+        painter.setPen(QPen(theme.colour("text"), 2))
+        painter.drawLine(int(deadline), int(bar.top()) - 3, int(deadline), int(bar.bottom()) + 3)
+        painter.setPen(QPen(theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
+        limit = int(bar.left() + bar.width() * self._limit / FULL)
+        painter.drawLine(limit, int(bar.top()) - 2, limit, int(bar.bottom()) + 2)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        for rung, cell in zip(self._rungs, self._cells(), strict=True):
+            if cell.contains(event.position()):
+                self.chosen.emit(rung.buffer)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if step is None:
+            super().keyPressEvent(event)
+        else:
+            self.step(step)
+
+    def step(self, step: int) -> None:
+        """Chooses the next larger (1) or smaller (−1) size."""
+        sizes = [r.buffer for r in self._rungs]
+        if self._buffer in sizes:
+            self.chosen.emit(sizes[min(max(sizes.index(self._buffer) + step, 0), len(sizes) - 1)])

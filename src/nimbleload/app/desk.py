@@ -1,0 +1,254 @@
+"""What lies on the desk: the document, its history, and everything computed from it, kept up to date off the window's
+thread."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import NamedTuple
+
+from PySide6.QtCore import QObject, Signal
+
+from ..core.card import Cards, CostCard
+from ..core.options import Weighed, weigh
+from ..core.plan import Decision, Plan
+from ..core.session import CardKey, Machine, Session, SessionError
+from ..core.survey import Instant, Survey, instant, survey, worst_seconds
+from ..store.dawproject import ImportReport
+from ..store.session_file import Saved
+
+log = logging.getLogger(__name__)
+
+
+class Document(NamedTuple):
+    """One snapshot of what the user works on. Undo goes back to the one before."""
+
+    session: Session
+    plan: Plan
+    machine: Machine
+    buffer: int
+
+
+class Desk(QObject):
+    """Holds the document and computes from it. Signals come on the window's thread.
+
+    `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
+    selection are known; `cards_changed`: cost cards came in; `saved_changed`: whether there is something to save.
+    """
+
+    opened = Signal()
+    recomputed = Signal()
+    moved = Signal()
+    selected = Signal()
+    weighed = Signal(list)
+    cards_changed = Signal()
+    saved_changed = Signal()
+    failed = Signal(str)
+    _ready = Signal(int, object)
+    _weighed_ready = Signal(int, object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.document: Document | None = None
+        self.cards: Cards = {}
+        self.path: Path | None = None
+        self.report: ImportReport | None = None
+        self.survey: Survey | None = None
+        self.instant: Instant | None = None
+        self.selection: tuple[str, ...] = ()
+        self._second: float | None = None
+        self._history: list[tuple[str, Document]] = []
+        self._future: list[tuple[str, Document]] = []
+        self._clean: Document | None = None
+        self._work = ThreadPoolExecutor(1, "load")
+        self._asked = 0
+        self._weighing = 0
+        self._ready.connect(self._take)
+        self._weighed_ready.connect(self._take_weighed)
+
+    # The document and its history
+
+    def open(
+        self,
+        saved: Saved,
+        cards: dict[CardKey, CostCard],
+        path: Path | None = None,
+        report: ImportReport | None = None,
+        unsaved: bool = False,
+    ) -> None:
+        """Puts another session on the desk; its history starts anew."""
+        self.document = Document(saved.session, saved.plan, saved.machine, saved.buffer)
+        self.cards, self.path, self.report = cards, path, report
+        self._history, self._future = [], []
+        self._clean = None if unsaved else self.document
+        self.survey, self.instant, self._second, self.selection = None, None, None, ()
+        self.opened.emit()
+        self.saved_changed.emit()
+        self._recompute()
+
+    def saved(self) -> Saved | None:
+        """The document as it goes into a session file."""
+        if self.document is None:
+            return None
+        session, plan, machine, buffer = self.document
+        wanted = session.card_keys()
+        return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer)
+
+    def mark_saved(self, path: Path) -> None:
+        self.path, self._clean = path, self.document
+        self.saved_changed.emit()
+
+    @property
+    def has_unsaved(self) -> bool:
+        return self.document is not None and self.document is not self._clean
+
+    def change(self, what: str, document: Document) -> None:
+        """Takes a new snapshot; `what` names the step for undo."""
+        if self.document is None or document == self.document:
+            return
+        self._history.append((what, self.document))
+        self._future.clear()
+        self._set(document)
+
+    def _set(self, document: Document) -> None:
+        self.document = document
+        self.saved_changed.emit()
+        self._recompute()
+
+    @property
+    def undo_step(self) -> str | None:
+        return self._history[-1][0] if self._history else None
+
+    @property
+    def redo_step(self) -> str | None:
+        return self._future[-1][0] if self._future else None
+
+    def undo(self) -> None:
+        if self._history and self.document is not None:
+            what, before = self._history.pop()
+            self._future.append((what, self.document))
+            self._set(before)
+
+    def redo(self) -> None:
+        if self._future and self.document is not None:
+            what, after = self._future.pop()
+            self._history.append((what, self.document))
+            self._set(after)
+
+    # Choices
+
+    def choose_buffer(self, buffer: int) -> None:
+        if self.document is not None:
+            self.change(f"buffer {buffer}", self.document._replace(buffer=buffer))
+
+    def choose_machine(self, machine: Machine) -> None:
+        if self.document is not None:
+            self.change(f"{machine.cores} cores", self.document._replace(machine=machine))
+
+    def decide(self, what: str, decisions: Sequence[Decision]) -> None:
+        """Takes decisions into the plan, as one step."""
+        if self.document is None:
+            return
+        plan = self.document.plan
+        for decision in decisions:
+            plan = plan.decide(decision)
+        self.change(what, self.document._replace(plan=plan))
+
+    def select(self, strip_ids: Sequence[str]) -> None:
+        if tuple(strip_ids) != self.selection:
+            self.selection = tuple(strip_ids)
+            self.selected.emit()
+            self._weigh()
+
+    def move_to(self, second: float | None) -> None:
+        """Chooses a moment by its second; None stands for the worst one."""
+        self._second = second
+        if self.survey is not None:
+            self.instant = instant(self.survey, second)
+            self.moved.emit()
+            self._weigh()
+
+    def step_worst(self, step: int) -> None:
+        """The next (1) or previous (−1) of the worst moments."""
+        if self.survey is None or self.instant is None:
+            return
+        worst = worst_seconds(self.survey.after)
+        here = [k for k, s in enumerate(worst) if self.survey.planned.moments.at(s) == self.instant.moment]
+        self.move_to(worst[(here[0] + step) % len(worst)] if here else worst[0])
+
+    def step_moment(self, step: int) -> None:
+        """The next (1) or previous (−1) moment of the piece."""
+        if self.survey is None or self.instant is None:
+            return
+        times = self.survey.after.times
+        moment = min(max(self.instant.moment + step, 0), len(times) - 2)
+        self.move_to(float(times[moment : moment + 2].mean()))
+
+    def take_card(self, card: CostCard) -> None:
+        """A cost card came in or has grown; loads follow when `refresh` is called."""
+        self.cards = {**self.cards, card.key: card}
+        self.cards_changed.emit()
+
+    def refresh(self) -> None:
+        """Computes everything anew from the cards as they are."""
+        self._recompute()
+
+    # Computing, on a thread of its own
+
+    def _recompute(self) -> None:
+        if self.document is None:
+            return
+        self._asked += 1
+        asked, document, cards, like, second = self._asked, self.document, self.cards, self.survey, self._second
+
+        def work() -> None:
+            if asked != self._asked:
+                return  # something newer has been asked for meanwhile
+            try:
+                of = survey(document.session, document.plan, cards, document.machine, document.buffer, like)
+                self._ready.emit(asked, (of, instant(of, second)))
+            except SessionError as error:
+                self._ready.emit(asked, str(error))
+            except Exception as error:
+                log.exception("computing the load failed")
+                self._ready.emit(asked, f"The load could not be computed: {error}. The session is unchanged.")
+
+        self._work.submit(work)
+
+    def _take(self, asked: int, result: object) -> None:
+        if asked != self._asked:
+            return
+        if isinstance(result, str):
+            self.failed.emit(result)
+            return
+        assert isinstance(result, tuple)
+        self.survey, self.instant = result
+        if self._second is not None and self.instant is not None and self.instant.second != self._second:
+            self.instant = instant(result[0], self._second)
+        self.recomputed.emit()
+        self._weigh()
+
+    def _weigh(self) -> None:
+        """Finds out what every option would save for the chosen strips."""
+        if self.survey is None or self.instant is None or self.document is None:
+            return
+        self._weighing += 1
+        asked, of, at, chosen = self._weighing, self.survey, self.instant, self.selection
+
+        def work() -> None:
+            if asked == self._weighing:
+                self._weighed_ready.emit(asked, weigh(of, at, chosen))
+
+        self._work.submit(work)
+
+    def _take_weighed(self, asked: int, result: list[Weighed]) -> None:
+        if asked == self._weighing:
+            self.weighed.emit(result)
+
+    def close(self) -> None:
+        """Ends the thread; nothing is computed after."""
+        self._asked += 1
+        self._weighing += 1
+        self._work.shutdown(wait=True, cancel_futures=True)

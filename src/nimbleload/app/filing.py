@@ -1,0 +1,80 @@
+"""Opening and saving off the window's thread; the window hears of the outcome by a signal."""
+
+from __future__ import annotations
+
+import logging
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from ..core.session import SessionError
+from ..store import session_file
+from ..store.archive import ImportRefusedError
+from ..store.library import Library, LibraryError
+from ..store.opening import Opened, known_cards, open_session
+from ..store.recovery import Recovery
+from ..store.session_file import Saved, SessionFileError
+
+log = logging.getLogger(__name__)
+
+
+class Filing(QObject):
+    """One file at a time, in order. `opened` brings (path, opened session, its cards)."""
+
+    opened = Signal(object, object, object)
+    saved = Signal(object, object)
+    failed = Signal(str)
+
+    def __init__(self, library: Library | None, recovery: Recovery, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._library = library
+        self._recovery = recovery
+        self._work = ThreadPoolExecutor(1, "files")
+
+    def open(self, path: Path) -> None:
+        self._work.submit(self._open, path)
+
+    def _open(self, path: Path) -> None:
+        try:
+            found = open_session(path)
+            self.opened.emit(path, found, self.cards_for(found))
+        except (ImportRefusedError, SessionFileError, SessionError, LibraryError) as error:
+            self.failed.emit(f"{error} What was open stays open.")
+        except Exception as error:
+            log.exception("opening %s failed", path)
+            self.failed.emit(f"{path} could not be opened: {error}. What was open stays open.")
+
+    def cards_for(self, found: Opened) -> dict:
+        """Every card known for a session: this computer's own first, then those that came with it."""
+        own = {card.key: card for card in found.saved.cards}
+        return own if self._library is None else known_cards(found.saved.session, self._library, own)
+
+    def save(self, path: Path, saved: Saved, document: object) -> Future[None]:
+        """Writes a session file; `saved` brings the path and `document` back when it is on the disk."""
+        return self._work.submit(self._save, path, saved, document)
+
+    def _save(self, path: Path, saved: Saved, document: object) -> None:
+        try:
+            session_file.write(path, saved)
+            self._recovery.forget()
+            self.saved.emit(path, document)
+        except SessionFileError as error:
+            self.failed.emit(str(error))
+
+    def keep(self, saved: Saved, original: Path | None) -> Future[None]:
+        """Writes the recovery copy."""
+        return self._work.submit(self._keep, saved, original)
+
+    def _keep(self, saved: Saved, original: Path | None) -> None:
+        try:
+            self._recovery.keep(saved, original)
+        except OSError as error:
+            log.warning("the recovery copy was not written: %s", error)
+
+    def forget(self) -> None:
+        """Removes the recovery copy, after everything that is still being written."""
+        self._work.submit(self._recovery.forget)
+
+    def close(self) -> None:
+        self._work.shutdown(wait=True)

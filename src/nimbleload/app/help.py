@@ -1,0 +1,48 @@
+"""F1: what the page shows and which keys it knows, in a page of text."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QDialog, QTextBrowser, QVBoxLayout, QWidget
+
+from .theme import theme
+
+TEXTS = {
+    "Balance": """
+<h3>Balance</h3>
+<p>Does the work of one block fit into the time of one block? The <b>sentence</b> on top says so for the chosen moment;
+the rest shows why.</p>
+<p><b>Load</b> is the time that one block's work takes on all cores, as a share of the <b>deadline</b>: the duration of the
+block, buffer size divided by sample rate. Past 100 % playback crackles. The <b>limit</b> is the load you want to stay under.</p>
+<p><b>Buffer</b>: every size with its load at this moment, and the time in and out of the computer (one block each way).</p>
+<p><b>Tracks by cost</b>: each track with its plugins (width: cost; colour: family; filled: live, outlined: frozen, hatched:
+off), what it takes of one core, and when in the piece it sounds. Plugins may cost while nothing sounds.</p>
+<p><b>One block</b>: a lane for each core, every track in its place. A track runs on one core, its plugins one after the
+other; a bus waits for its tracks. The longest chain is outlined: no number of cores can make the block shorter than that.
+The <b>bound</b> is the lowest load that any spreading over the cores could reach.</p>
+<p><b>Load through the piece</b>: click or drag to choose the moment. Triangles mark the worst moments.</p>
+<p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>9</b> decisions for
+the chosen tracks · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b> the places.</p>
+""",
+    "Measure": """
+<h3>Measure</h3>
+<p>Each plugin of the session runs by itself in a process of its own, on one core, at eight buffer sizes: sounding, and
+silent after its tail has died. The same input is run several times; the least time of each block is the plugin's own, what
+is above it is the computer's noise. If a plugin crashes, hangs or floods its error output, the table says so and the run
+goes on.</p>
+<p>Each result is kept at once. What is known is not measured again. Plugins with the same setting share one measurement.</p>
+<p><b>Squares</b>: one for each buffer size from 32 to 4096, filled when it is known.</p>
+""",
+}
+
+
+class Help(QDialog):
+    """The help of one page."""
+
+    def __init__(self, page: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(f"Help: {page}")
+        self.resize(theme.px(560), theme.px(470))
+        text = QTextBrowser()
+        text.setHtml(TEXTS[page])
+        text.setAccessibleName(f"Help for {page}")
+        QVBoxLayout(self).addWidget(text)

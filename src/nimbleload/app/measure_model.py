@@ -1,0 +1,154 @@
+"""The cost cards of a session as a table: what is known of each, and what measuring has brought so far."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
+
+from ..core.card import CONDITIONS, Cards, CostCard
+from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
+from .option_list import setting_words
+
+Index = QModelIndex | QPersistentModelIndex
+COLUMNS = ("Plugin", "Setting", "Used", "State", "Sounding and silent, 32 … 4096", "At this buffer")
+PLUGIN, SETTING, USED, STATE, GRID, COST = range(len(COLUMNS))
+Status = Literal["measured", "sample", "measuring", "failed", "waiting", "partly", "missing"]
+WORDS: dict[Status, str] = {
+    "measured": "measured here",
+    "sample": "sample figures",
+    "measuring": "measuring…",
+    "failed": "failed",
+    "waiting": "waiting",
+    "partly": "partly measured",
+    "missing": "not measured",
+}
+
+
+class MeasureModel(QAbstractTableModel):
+    """A row for each cost card, the most used first."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.rows: list[tuple[CardKey, PluginUse, int]] = []
+        self.cards: Cards = {}
+        self.rate = 48000
+        self.buffer = 256
+        self.waiting: set[CardKey] = set()
+        self.current: CardKey | None = None
+        self._numbers: dict[CardKey, int] = {}
+
+    def show_session(self, session: Session, cards: Cards, buffer: int) -> None:
+        self.beginResetModel()
+        keys = session.card_keys()
+        self.rows = sorted(((k, uses[0], len(uses)) for k, uses in keys.items()), key=lambda row: -row[2])
+        self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
+        self.cards, self.rate, self.buffer = cards, session.rate, buffer
+        self.endResetModel()
+
+    def show_cards(self, cards: Cards, key: CardKey | None = None) -> None:
+        """The cards have changed; only the row of `key`, if one is named."""
+        self.cards = cards
+        if not self.rows:
+            return
+        first = self._numbers.get(key, 0) if key else 0
+        last = first if key else len(self.rows) - 1
+        self.dataChanged.emit(self.index(first, 0), self.index(last, len(COLUMNS) - 1))
+
+    def row_of(self, key: CardKey) -> int:
+        return self._numbers.get(key, 0)
+
+    def card(self, row: int) -> CostCard | None:
+        return self.cards.get(self.rows[row][0])
+
+    def status(self, row: int) -> Status:
+        key = self.rows[row][0]
+        if key == self.current:
+            return "measuring"
+        if key in self.waiting:
+            return "waiting"
+        card = self.card(row)
+        if card is None:
+            return "missing"
+        if card.failure:
+            return "failed"
+        if not card.cells:
+            return "missing"
+        if any(cell.provenance == "sample" for cell in card.cells):
+            return "sample"
+        return "measured" if all(self.is_filled(row, b) for b in BUFFER_SIZES) else "partly"
+
+    def is_filled(self, row: int, buffer: int) -> bool:
+        """Whether both conditions of a size are in the card."""
+        card = self.card(row)
+        return card is not None and all(card.cell(self.rate, buffer, c) is not None for c in CONDITIONS)
+
+    def counts(self) -> dict[Status, int]:
+        """How many cards are in which state."""
+        found: dict[Status, int] = {}
+        for row in range(len(self.rows)):
+            status = self.status(row)
+            found[status] = found.get(status, 0) + 1
+        return found
+
+    # What the view asks
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return f"At {self.buffer} samples" if section == COST else COLUMNS[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid():
+            return None
+        row, column = index.row(), index.column()
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._text(row, column)
+        if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
+            return self.reason(row) if column == STATE else self._text(row, column)
+        return None
+
+    def reason(self, row: int) -> str:
+        """The state of a card with its reason, as a sentence."""
+        card = self.card(row)
+        status = self.status(row)
+        if status == "failed" and card is not None:
+            return f"{card.name or self.rows[row][1].label} {card.failure}."
+        return WORDS[status]
+
+    def _text(self, row: int, column: int) -> str:
+        _, use, used = self.rows[row]
+        if column == PLUGIN:
+            return use.label
+        if column == SETTING:
+            return self._setting(use)
+        if column == USED:
+            return f"{used} ×"
+        if column == STATE:
+            return self.reason(row)
+        if column == GRID:
+            filled = sum(self.is_filled(row, b) for b in BUFFER_SIZES)
+            return f"{filled} of {len(BUFFER_SIZES)}"
+        card = self.card(row)
+        cost = card.cost(self.rate, self.buffer, "sounding") if card else None
+        if cost is None or cost.provenance == "unknown":
+            return "—"
+        return f"{cost.seconds * 1e6:.1f} µs" if cost.seconds < 1e-3 else f"{cost.seconds * 1e3:.2f} ms"
+
+    @staticmethod
+    def _setting(use: PluginUse) -> str:
+        if use.setting.state is not None:
+            words = "as saved in the session"
+        else:
+            words = setting_words(use.setting.values) or "as it starts"
+        return f"{words}; {use.voices} notes" if use.voices else words

@@ -1,0 +1,83 @@
+"""Measuring while the window stays alive: the run goes on in a thread, and its results come as signals."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Mapping, Sequence
+
+from PySide6.QtCore import QObject, Signal
+
+from ..core.card import CostCard
+from ..core.session import CardKey, Session
+from ..probe import session_run
+from ..probe.measure import Effort
+from ..probe.session_run import Job, Progress
+from ..store.library import Library, LibraryError
+
+log = logging.getLogger(__name__)
+
+
+class Measuring(QObject):
+    """At most one run at a time. `progressed` brings each result after it is in the library."""
+
+    started = Signal(list)
+    progressed = Signal(object)
+    ended = Signal(str)
+
+    def __init__(self, library: Library | None, effort: Effort | None = None, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._library = library
+        self._effort = effort
+        self._thread: threading.Thread | None = None
+        self._cancel = threading.Event()
+        self._begun = 0.0
+
+    @property
+    def is_running(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    @property
+    def seconds(self) -> float:
+        """How long the run has been going on."""
+        return time.monotonic() - self._begun
+
+    def start(self, session: Session, todo: Sequence[Job], known: Mapping[CardKey, CostCard]) -> None:
+        """Measures these jobs, in order. Does nothing while a run is going on."""
+        if self.is_running or not todo:
+            return
+        self._cancel.clear()
+        self._begun = time.monotonic()
+        self.started.emit(list(todo))
+        self._thread = threading.Thread(target=self._run, args=(session, list(todo), dict(known)), daemon=True)
+        self._thread.start()
+
+    def cancel(self) -> None:
+        """Ends the run within a moment; what has been measured is kept."""
+        self._cancel.set()
+
+    def _run(self, session: Session, todo: list[Job], known: dict[CardKey, CostCard]) -> None:
+        outcome = ""
+        try:
+            for step in session_run.run(session, todo, known, self._cancel.is_set, self._effort):
+                self._keep(step)
+                self.progressed.emit(step)
+        except LibraryError as error:
+            outcome = f"{error} What was measured before is kept."
+        except Exception as error:
+            log.exception("measuring failed")
+            outcome = f"Measuring ended early: {error}. What was measured before is kept."
+        if not outcome and self._cancel.is_set():
+            outcome = "Cancelled. What was measured before is kept."
+        self.ended.emit(outcome)
+
+    def _keep(self, step: Progress) -> None:
+        if self._library is not None:
+            self._library.store(step.card, [step.cell] if step.cell else [])
+
+    def close(self) -> None:
+        """Cancels and waits for the thread."""
+        self.cancel()
+        if self._thread is not None:
+            self._thread.join(5)

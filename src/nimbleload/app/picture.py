@@ -1,0 +1,61 @@
+"""What all painted parts of the window share: a text equivalent, and copying as a picture or as figures."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QGuiApplication, QPainter
+from PySide6.QtWidgets import QMenu, QWidget
+
+from .theme import theme
+
+
+class Picture(QWidget):
+    """A painted widget. Subclasses paint, and give their figures as rows of text."""
+
+    def __init__(self, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setAccessibleName(name)
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.customContextMenuRequested.connect(self._show_menu)
+
+    def figures(self) -> list[list[str]]:
+        """The figures that the picture shows, as rows of cells; the first row names them."""
+        return []
+
+    def describe(self, text: str) -> None:
+        """The text equivalent of what is painted now."""
+        self.setAccessibleDescription(text)
+
+    def copy_picture(self) -> None:
+        QGuiApplication.clipboard().setPixmap(self.grab())
+
+    def copy_figures(self) -> None:
+        rows = ["\t".join(row) for row in self.figures()]
+        QGuiApplication.clipboard().setText("\n".join(rows))
+
+    def _show_menu(self, at: QPoint) -> None:
+        menu = QMenu(self)
+        menu.addAction("Copy as a picture", self.copy_picture)
+        menu.addAction("Copy the figures", self.copy_figures)
+        menu.exec(self.mapToGlobal(at))
+
+    def pen(self) -> QPainter:
+        """A painter for this widget with the theme's font and smooth edges."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(theme.font(11))
+        painter.setPen(theme.colour("text"))
+        return painter
+
+
+def elided(painter: QPainter, text: str, width: float) -> str:
+    """The text, shortened with an ellipsis to fit a width in pixels."""
+    return painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(max(width, 0)))
+
+
+def focus_frame(painter: QPainter, widget: QWidget) -> None:
+    """A thin frame around a widget that has the keyboard."""
+    if widget.hasFocus():
+        painter.setPen(theme.colour("brass"))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRoundedRect(widget.rect().adjusted(0, 0, -1, -1), 4, 4)

@@ -1,0 +1,47 @@
+"""The sentence that opens a page: what is wrong, where, how bad, and the one next step as a button."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from .theme import theme
+
+
+class Sentence(QFrame):
+    """A headline, a line of advice, and a button for what to do next."""
+
+    pressed = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("sentence")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 7, 12, 7)
+        words = QVBoxLayout()
+        words.setSpacing(2)
+        self.headline, self.advice = QLabel(), QLabel()
+        self.headline.setProperty("role", "headline")
+        self.advice.setWordWrap(True)
+        words.addWidget(self.headline)
+        words.addWidget(self.advice)
+        row.addLayout(words, 1)
+        self.button = QPushButton()
+        self.button.setProperty("role", "main")
+        self.button.clicked.connect(self.pressed)
+        row.addWidget(self.button)
+
+    def say(self, headline: str, advice: str, tone: str, button: str = "") -> None:
+        """Shows a sentence. `tone` is "overload", "tight", "fits" or "quiet"; an empty `button` hides it."""
+        self.headline.setText(headline)
+        self.advice.setText(advice)
+        self.setAccessibleName(f"{headline} {advice}")
+        self.button.setText(button)
+        self.button.setVisible(bool(button))
+        c = theme.colours
+        bar = {"overload": c.brick, "tight": c.brass, "fits": c.teal}.get(tone, c.quiet)
+        ground = c.brick_ground if tone == "overload" else c.panel
+        self.setStyleSheet(
+            f"#sentence {{ background: {ground}; border-left: {theme.px(5)}px solid {bar}; border-radius: 3px; }}"
+            f"#sentence QLabel {{ background: transparent; }}"
+        )

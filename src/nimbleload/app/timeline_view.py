@@ -1,0 +1,215 @@
+"""Load through the piece: now and with the plan, the limit and the deadline, the sections, the chosen moment."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from ..core.survey import Survey, worst_seconds
+from ..core.verdict import clock, percent
+from .picture import Picture, elided, focus_frame
+from .theme import theme
+
+
+class TimelineView(Picture):
+    """The load of every moment; `moved` tells the second that was clicked, `stepped` a step to the next moment."""
+
+    moved = Signal(float)
+    stepped = Signal(int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Load through the piece", parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self._of: Survey | None = None
+        self._second = 0.0
+        self._worst: list[float] = []
+        self._hover: float | None = None
+        self._shapes: dict[tuple[bool, int, int], QPolygonF] = {}
+
+    def show_survey(self, of: Survey) -> None:
+        self._of = of
+        self._shapes.clear()
+        self._worst = worst_seconds(of.after, 5)
+        highest = float(of.after.load.max())
+        where = ", ".join(clock(s) for s in self._worst)
+        self.describe(f"Highest load {percent(highest)}; worst moments at {where}.")
+        self.update()
+
+    def show_second(self, second: float) -> None:
+        self._second = second
+        self.update()
+
+    def figures(self) -> list[list[str]]:
+        if self._of is None:
+            return []
+        before, after = self._of.before, self._of.after
+        rows = [["start (s)", "end (s)", "load with the plan", "longest chain", "evenly spread"]]
+        for m in range(len(after.load)):
+            figures = (after.times[m], after.times[m + 1], after.load[m], after.chain[m], after.spread[m])
+            rows.append([f"{value:.4f}" for value in figures])
+        if before is not after:
+            rows.append(["start (s)", "end (s)", "load without the plan"])
+            for m in range(len(before.load)):
+                rows.append([f"{value:.4f}" for value in (before.times[m], before.times[m + 1], before.load[m])])
+        return rows
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, theme.px(170))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(300), theme.px(110))
+
+    # Geometry
+
+    def _plot(self) -> QRectF:
+        return QRectF(theme.px(44), theme.px(6), self.width() - theme.px(56), self.height() - theme.px(28))
+
+    def _top(self) -> float:
+        """The load at the upper edge."""
+        assert self._of is not None
+        return max(1.15, 1.06 * float(max(self._of.before.load.max(), self._of.after.load.max())))
+
+    def _length(self) -> float:
+        assert self._of is not None
+        return max(float(self._of.after.times[-1]), 1e-9)
+
+    def _x(self, second: float) -> float:
+        plot = self._plot()
+        return plot.left() + plot.width() * second / self._length()
+
+    def _y(self, load: float) -> float:
+        plot = self._plot()
+        return plot.bottom() - plot.height() * load / self._top()
+
+    def _area(self, planned: bool) -> QPolygonF:
+        """The filled shape under the load, with the plan or without, which is constant within each moment."""
+        key = (planned, self.width(), self.height())
+        if key not in self._shapes:
+            assert self._of is not None
+            of = self._of.after if planned else self._of.before
+            self._shapes[key] = self._shape(of.times, of.load)
+        return self._shapes[key]
+
+    def _shape(self, times: NDArray[np.float64], load: NDArray[np.float64]) -> QPolygonF:
+        points = [QPointF(self._x(0), self._y(0))]
+        for m in range(len(load)):
+            y = self._y(float(load[m]))
+            points += [QPointF(self._x(float(times[m])), y), QPointF(self._x(float(times[m + 1])), y)]
+        points.append(QPointF(self._x(self._length()), self._y(0)))
+        return QPolygonF(points)
+
+    # Painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._of is None:
+            return
+        painter = self.pen()
+        plot = self._plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground"))
+        painter.drawRect(plot)
+        after = self._area(True)
+        if self._of.before is not self._of.after:
+            painter.setBrush(theme.colour("before"))
+            painter.drawPolygon(self._area(False))
+        painter.setBrush(theme.colour("teal"))
+        painter.drawPolygon(after)
+        self._paint_overload(painter, plot, after)
+        self._paint_frame(painter, plot)
+        self._paint_moment(painter, plot)
+        focus_frame(painter, self)
+
+    def _paint_overload(self, painter, plot: QRectF, after: QPolygonF) -> None:
+        """What lies above the deadline under the plan, in another colour and hatched."""
+        painter.save()
+        painter.setClipRect(QRectF(plot.left(), plot.top(), plot.width(), self._y(1.0) - plot.top()))
+        painter.setBrush(theme.colour("brick"))
+        painter.drawPolygon(after)
+        painter.setBrush(theme.hatch(theme.colour("ground"), 5))
+        painter.drawPolygon(after)
+        painter.restore()
+
+    def _paint_frame(self, painter, plot: QRectF) -> None:
+        """The limit, the deadline, and the sections' borders and names."""
+        assert self._of is not None
+        limit = self._of.session.limit
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        for load, name, style in ((1.0, "text", Qt.PenStyle.SolidLine), (limit, "brass", Qt.PenStyle.DashLine)):
+            y = self._y(load)
+            painter.setPen(QPen(theme.colour(name), 1.4, style))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            words = QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14))
+            painter.drawText(words, right, percent(load))
+        sections = self._of.session.sections
+        for k, section in enumerate(sections):
+            x = self._x(section.start)
+            painter.setPen(theme.colour("line"))
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, self.height() - theme.px(6)))
+            end = self._x(sections[k + 1].start) if k + 1 < len(sections) else plot.right()
+            painter.setPen(theme.colour("quiet"))
+            name = elided(painter, f"{section.name}  {clock(section.start)}", end - x - theme.px(8))
+            painter.drawText(QPointF(x + theme.px(5), self.height() - theme.px(8)), name)
+
+    def _paint_moment(self, painter, plot: QRectF) -> None:
+        """The worst moments as marks along the top, the chosen one as a line with its time."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("text"))
+        for second in self._worst:
+            x = self._x(second)
+            painter.drawPolygon(
+                QPolygonF([QPointF(x - 4, plot.top()), QPointF(x + 4, plot.top()), QPointF(x, plot.top() + 6)])
+            )
+        if self._hover is not None:
+            painter.setPen(QPen(theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(self._x(self._hover), plot.top()), QPointF(self._x(self._hover), plot.bottom()))
+        x = self._x(min(max(self._second, 0.0), self._length()))
+        painter.setPen(QPen(theme.colour("brass"), 2))
+        painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+        painter.setFont(theme.font(11, True))
+        label = clock(self._second)
+        width = painter.fontMetrics().horizontalAdvance(label) + theme.px(8)
+        left = x + 3 if x + width + 3 < plot.right() else x - width - 3
+        flag = QRectF(left, plot.top() + theme.px(8), width, theme.px(16))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("brass"))
+        painter.drawRoundedRect(flag, 2, 2)
+        painter.setPen(theme.colour("on_brass"))
+        painter.drawText(flag, Qt.AlignmentFlag.AlignCenter, label)
+
+    # Mouse and keyboard
+
+    def _second_at(self, x: float) -> float:
+        plot = self._plot()
+        share = (x - plot.left()) / max(plot.width(), 1)
+        return min(max(share, 0.0), 1.0) * self._length()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self._of is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.moved.emit(self._second_at(event.position().x()))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._of is None:
+            return
+        second = self._second_at(event.position().x())
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self.moved.emit(second)
+        self._hover = second
+        after = self._of.after
+        moment = self._of.planned.moments.at(second)
+        self.setToolTip(f"{clock(second)}: {percent(float(after.load[moment]))}")
+        self.update()
+
+    def leaveEvent(self, event) -> None:
+        self._hover = None
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if step is None:
+            super().keyPressEvent(event)
+        else:
+            self.stepped.emit(step)

@@ -1,0 +1,408 @@
+"""The window: the places, the menus, files, and what connects them to the desk."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.plan import Plan
+from ..core.session import Machine
+from ..core.verdict import percent
+from ..store.library import Library
+from ..store.opening import EXCHANGE_SUFFIX, Opened
+from ..store.recovery import Left, Recovery, discard, left_behind, recover
+from ..store.session_file import SUFFIX, Saved, SessionFileError
+from .balance_page import BalancePage
+from .choices import Choices
+from .desk import Desk
+from .filing import Filing
+from .finder import Finder
+from .help import Help
+from .measure_page import MeasurePage
+from .measuring import Measuring
+from .place_strip import PlaceStrip
+from .theme import SCALES, theme
+
+PLACES = [("Measure", "Ctrl+2"), ("Balance", "Ctrl+3")]
+MEASURE, BALANCE = range(2)
+AUTOSAVE_MS = 3000
+Example = Callable[[], Saved]
+
+
+class MainWindow(QMainWindow):
+    """The only window. `example` makes the example session; `library` may be None, then nothing is kept."""
+
+    def __init__(self, example: Example, library: Library | None, choices: Choices, recovery: Recovery) -> None:
+        super().__init__()
+        self._example, self._choices = example, choices
+        self.desk = Desk(self)
+        self.filing = Filing(library, recovery, self)
+        self.measuring = Measuring(library, parent=self)
+        self.places = PlaceStrip(PLACES)
+        self.measure = MeasurePage(self.desk, self.measuring)
+        self.balance = BalancePage(self.desk)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.measure)
+        self.pages.addWidget(self.balance)
+        self._autosave = QTimer(self)
+        self._autosave.setSingleShot(True)
+        self._autosave.setInterval(AUTOSAVE_MS)
+        self._close_after_save = False
+        self.setAcceptDrops(True)
+        self._lay_out()
+        self._make_menus()
+        self._connect()
+        self.go(BALANCE)
+        self._show_title()
+
+    def _lay_out(self) -> None:
+        inside = QWidget()
+        column = QVBoxLayout(inside)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        column.addWidget(self.places)
+        column.addWidget(self.pages, 1)
+        self.setCentralWidget(inside)
+        self.resize(1280, 800)
+        for name, widget in (("window", self), ("middle", self.balance.middle), ("halves", self.balance.halves)):
+            state = self._choices.remembered(name)
+            if state is not None:
+                widget.restoreGeometry(state) if widget is self else widget.restoreState(state)
+
+    def _connect(self) -> None:
+        desk = self.desk
+        self.places.chosen.connect(self.go)
+        self.balance.measure_wanted.connect(lambda: self.go(MEASURE))
+        self.measure.state_changed.connect(self.places.buttons[MEASURE].show_state)
+        desk.opened.connect(self._show_title)
+        desk.recomputed.connect(self._show_load)
+        desk.saved_changed.connect(self._changed)
+        desk.failed.connect(lambda _: self.places.buttons[BALANCE].show_state("not computed", "brick"))
+        self.filing.opened.connect(self._take_opened)
+        self.filing.saved.connect(self._take_saved)
+        self.filing.failed.connect(self.complain)
+        self._autosave.timeout.connect(self._keep_copy)
+
+    # Menus
+
+    def _make_menus(self) -> None:
+        bar = self.menuBar()
+        files = bar.addMenu("&Session")
+        self._add(files, "Open the &example", self.open_example)
+        self._add(files, "&Open…", self.ask_open, QKeySequence.StandardKey.Open)
+        self._recent = files.addMenu("Open &recent")
+        self._recent.aboutToShow.connect(self._fill_recent)
+        self._save = self._add(files, "&Save", self.save, QKeySequence.StandardKey.Save)
+        self._add(files, "Save &as…", self.ask_save, QKeySequence.StandardKey.SaveAs)
+        self._report = self._add(files, "What the &import understood…", self.show_report)
+        files.addSeparator()
+        self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
+        edit = bar.addMenu("&Edit")
+        self._undo = self._add(edit, "&Undo", self.desk.undo, QKeySequence.StandardKey.Undo)
+        self._redo = self._add(edit, "&Redo", self.desk.redo, QKeySequence.StandardKey.Redo)
+        self._add(edit, "Take back &all decisions", self.clear_plan)
+        go = bar.addMenu("&Go")
+        for number, (name, key) in enumerate(PLACES):
+            self._add(go, name, partial(self.go, number), key)
+        go.addSeparator()
+        self._add(go, "&Next worst moment", lambda: self.desk.step_worst(1), ".")
+        self._add(go, "&Previous worst moment", lambda: self.desk.step_worst(-1), ",")
+        self._add(go, "&Smaller buffer", lambda: self.balance.buffers.step(-1), "[")
+        self._add(go, "&Larger buffer", lambda: self.balance.buffers.step(1), "]")
+        self._add(go, "&Filter tracks", self.focus_filter, QKeySequence.StandardKey.Find)
+        decide = bar.addMenu("&Decide")
+        for digit in range(1, 5):
+            self._add(decide, f"Decision &{digit} for the chosen tracks", partial(self.decide, digit), str(digit))
+        computer = bar.addMenu("&Computer")
+        for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
+            here = " (as many as here)" if cores == os.cpu_count() else ""
+            self._add(computer, f"{cores} cores{here}", partial(self.choose_cores, cores))
+        view = bar.addMenu("&View")
+        for name, text in (("night", "&Night"), ("paper", "&Paper"), ("desktop", "&As the desktop")):
+            self._add(view, text, partial(self.choose_theme, name))
+        self._add(view, "&Larger text", lambda: self.scale_text(1), "Ctrl++")
+        self._add(view, "&Smaller text", lambda: self.scale_text(-1), "Ctrl+-")
+        helping = bar.addMenu("&Help")
+        self._add(helping, "About this &page", self.show_help, "F1")
+        self._add(helping, "&Find a command…", self.find_command, "Ctrl+K")
+
+    def _add(
+        self, menu: QMenu, text: str, run: Callable[[], object], key: QKeySequence.StandardKey | str = ""
+    ) -> QAction:
+        action = menu.addAction(text)
+        if key:
+            action.setShortcut(QKeySequence(key))
+        action.triggered.connect(lambda _=False: run())
+        self.addAction(action)
+        return action
+
+    def commands(self) -> list[QAction]:
+        return [action for action in self.actions() if action.text()]
+
+    def find_command(self) -> None:
+        Finder(self.commands(), self).open()
+
+    def show_help(self) -> None:
+        Help(PLACES[self.pages.currentIndex()][0], self).open()
+
+    # Places and choices
+
+    def go(self, number: int) -> None:
+        self.pages.setCurrentIndex(number)
+        self.places.check(number)
+        (self.balance.tracks.view if number == BALANCE else self.measure.table).setFocus()
+
+    def decide(self, digit: int) -> None:
+        if self.pages.currentIndex() == BALANCE:
+            self.balance.options.choose_digit(digit)
+
+    def focus_filter(self) -> None:
+        self.go(BALANCE)
+        self.balance.tracks.filter.setFocus()
+
+    def clear_plan(self) -> None:
+        if self.desk.document is not None:
+            self.desk.change("take back all decisions", self.desk.document._replace(plan=Plan()))
+
+    def choose_cores(self, cores: int) -> None:
+        speed = self.desk.document.machine.speed if self.desk.document else 1.0
+        self.desk.choose_machine(Machine(cores, speed))
+
+    def choose_theme(self, name: str) -> None:
+        self._choices.theme = name
+        self._restyle()
+
+    def scale_text(self, step: int) -> None:
+        place = SCALES.index(theme.scale) + step
+        self._choices.scale = SCALES[min(max(place, 0), len(SCALES) - 1)]
+        self._restyle()
+
+    def _restyle(self) -> None:
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        theme.apply(application, self._choices.theme, self._choices.scale)
+        self.measure.size_columns()
+        self.desk.refresh()
+
+    # Files
+
+    def open_example(self) -> None:
+        if self._may_leave():
+            self._show_opened(None, Opened(self._example()))
+
+    def open_path(self, path: Path) -> None:
+        if self._may_leave():
+            self.filing.open(path)
+
+    def ask_open(self) -> None:
+        kinds = f"Sessions (*{SUFFIX} *{EXCHANGE_SUFFIX})"
+        name, _ = QFileDialog.getOpenFileName(self, "Open a session", "", kinds)
+        if name:
+            self.open_path(Path(name))
+
+    def _take_opened(self, path: Path, found: Opened, cards: dict) -> None:
+        self._choices.add_recent(path)
+        self._show_opened(path if path.suffix == SUFFIX else None, found, cards)
+        if found.report is not None and found.report.left_out:
+            self.show_report()
+
+    def _show_opened(self, path: Path | None, found: Opened, cards: dict | None = None) -> None:
+        known = self.filing.cards_for(found) if cards is None else cards
+        self.desk.open(found.saved, known, path, found.report)
+        self.filing.forget()
+
+    def save(self) -> None:
+        if self.desk.path is None:
+            self.ask_save()
+        else:
+            self._save_to(self.desk.path)
+
+    def ask_save(self) -> None:
+        if self.desk.document is None:
+            return
+        proposed = self.desk.path or Path.home() / f"{self.desk.document.session.name}{SUFFIX}"
+        name, _ = QFileDialog.getSaveFileName(self, "Save the session", str(proposed), f"Sessions (*{SUFFIX})")
+        if name:
+            path = Path(name)
+            self._save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
+
+    def _save_to(self, path: Path) -> None:
+        saved = self.desk.saved()
+        if saved is not None:
+            self.filing.save(path, saved, self.desk.document)
+
+    def _take_saved(self, path: Path, document: object) -> None:
+        self._choices.add_recent(path)
+        if self.desk.document is document:
+            self.desk.mark_saved(path)
+        else:
+            self.desk.path = path  # it has changed while it was written
+        self._show_title()
+        if self._close_after_save:
+            self.close()
+
+    def _changed(self) -> None:
+        self._undo.setEnabled(self.desk.undo_step is not None)
+        self._undo.setText(f"&Undo {self.desk.undo_step or ''}".strip())
+        self._redo.setEnabled(self.desk.redo_step is not None)
+        self._redo.setText(f"&Redo {self.desk.redo_step or ''}".strip())
+        self._show_title()
+        if self.desk.has_unsaved:
+            self._autosave.start()
+
+    def _keep_copy(self) -> None:
+        saved = self.desk.saved()
+        if saved is not None and self.desk.has_unsaved:
+            self.filing.keep(saved, self.desk.path)
+
+    def offer_recovery(self) -> None:
+        """Asks about work that a crash left behind, if there is any."""
+        left = left_behind()
+        if not left:
+            return
+        box = QMessageBox(self)
+        box.setIcon(QMessageBox.Icon.Question)
+        box.setText("Nimble Load did not end properly the last time. Unsaved work is here.")
+        box.setInformativeText(f"It belongs to {left[0].original or 'a session that was never saved'}.")
+        take = box.addButton("Open it", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Leave it for later", QMessageBox.ButtonRole.RejectRole)
+        box.buttonClicked.connect(
+            lambda button: self.recover(left[0]) if button is take else discard(left[0]) if button is drop else None
+        )
+        box.open()
+
+    def recover(self, left: Left) -> None:
+        """Opens work that was left behind, as unsaved."""
+        try:
+            saved = recover(left)
+        except SessionFileError as error:
+            self.complain(f"{error} The copy is kept at {left.copy}.")
+            return
+        found = Opened(saved)
+        self.desk.open(saved, self.filing.cards_for(found), left.original, unsaved=True)
+        self._keep_copy()
+        discard(left)
+
+    def _fill_recent(self) -> None:
+        self._recent.clear()
+        for path in self._choices.recent:
+            self._recent.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
+        if self._recent.isEmpty():
+            self._recent.addAction("Nothing opened yet").setEnabled(False)
+
+    def show_report(self) -> None:
+        report = self.desk.report
+        if report is None:
+            return
+        box = QMessageBox(self)
+        box.setText(f"{report.file}{f', written by {report.program}' if report.program else ''}")
+        left_out = report.left_out or ("Nothing was left out.",)
+        box.setInformativeText("\n".join(report.understood))
+        box.setDetailedText("\n".join(left_out))
+        if report.left_out:
+            shown = "\n".join(f"• {line}" for line in left_out[:6])
+            more = f"\n… and {len(left_out) - 6} more below" if len(left_out) > 6 else ""
+            box.setInformativeText("\n".join(report.understood) + f"\n\nLeft out:\n{shown}{more}")
+        box.open()
+
+    def complain(self, sentence: str) -> None:
+        """Says what went wrong; the window stays usable."""
+        self._close_after_save = False
+        box = QMessageBox(QMessageBox.Icon.Warning, "Nimble Load", sentence, QMessageBox.StandardButton.Ok, self)
+        box.open()
+
+    # What is shown
+
+    def _show_title(self) -> None:
+        document = self.desk.document
+        self._report.setEnabled(self.desk.report is not None)
+        if document is None:
+            self.setWindowTitle("Nimble Load")
+            return
+        mark = " (unsaved)" if self.desk.has_unsaved else ""
+        self.setWindowTitle(f"{document.session.name}{mark} — Nimble Load")
+        runs_at = f"{document.session.rate / 1000:g} kHz   {document.machine.cores} cores{mark}"
+        self.places.show_session(document.session.name, runs_at)
+
+    def _show_load(self) -> None:
+        of = self.desk.survey
+        if of is None:
+            return
+        worst = float(of.after.load.max())
+        colour = "brick" if worst > 1 else "brass" if worst > of.session.limit else "teal"
+        self.places.buttons[BALANCE].show_state(percent(worst), colour)
+
+    # Closing and dropping
+
+    def _may_leave(self) -> bool:
+        """Whether the session on the desk may be left; asks if it has unsaved work."""
+        if not self.desk.has_unsaved:
+            return True
+        answer = self._ask_leave()
+        if answer == QMessageBox.StandardButton.Save:
+            self.save()
+            return False
+        return answer == QMessageBox.StandardButton.Discard
+
+    def _ask_leave(self) -> QMessageBox.StandardButton:
+        buttons = QMessageBox.StandardButton
+        return QMessageBox.question(
+            self, "Nimble Load", "The plan has changed since it was saved. Save it?",
+            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
+        )  # fmt: skip
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.desk.has_unsaved:
+            answer = self._ask_leave()
+            if answer == QMessageBox.StandardButton.Save:
+                self._close_after_save = True
+                self.save()
+            if answer != QMessageBox.StandardButton.Discard:
+                event.ignore()
+                return
+        self._choices.remember("window", self.saveGeometry())
+        self._choices.remember("middle", self.balance.middle.saveState())
+        self._choices.remember("halves", self.balance.halves.saveState())
+        self.shut_down()
+        event.accept()
+
+    def shut_down(self) -> None:
+        """Ends all threads and workers, and removes the recovery copy."""
+        self._autosave.stop()
+        self.measuring.close()
+        self.filing.forget()
+        self.filing.close()
+        self.desk.close()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if self._dropped(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        path = self._dropped(event)
+        if path is not None:
+            event.setDropAction(Qt.DropAction.CopyAction)
+            event.accept()
+            self.open_path(path)
+
+    @staticmethod
+    def _dropped(event: QDropEvent) -> Path | None:
+        """The session file that is being dropped, if it is one."""
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        return next((p for p in paths if p.suffix.lower() in (SUFFIX, EXCHANGE_SUFFIX)), None)

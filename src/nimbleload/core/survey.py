@@ -1,0 +1,203 @@
+"""Everything that the Balance page and the shell say about a session: one computation, so that all figures agree."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .block import Block, makespans, schedule
+from .card import Cards, Provenance
+from .load import (
+    Costs,
+    LoadMap,
+    Prepared,
+    Rung,
+    at_moments,
+    costs,
+    figure,
+    load_map,
+    prepare,
+    provenance_shares,
+    word,
+    worst_moments,
+)
+from .plan import Decision, Plan, apply
+from .session import BUFFER_SIZES, CardKey, Machine, Session, deadline, threads
+from .verdict import Verdict, judge
+
+
+class Survey(NamedTuple):
+    """A session with a plan, at one buffer size, through the whole piece.
+
+    `now` is the session as it is, `planned` with the plan. `costs` holds the planned session's costs at every size of
+    the ladder, `before` and `after` the loads of both at the chosen `buffer`.
+    """
+
+    session: Session
+    plan: Plan
+    machine: Machine
+    buffer: int
+    now: Prepared
+    planned: Prepared
+    costs: dict[int, Costs]
+    before: LoadMap
+    after: LoadMap
+    warnings: tuple[str, ...]
+
+    @property
+    def threads(self) -> int:
+        return threads(self.session.host, self.machine)
+
+    @property
+    def deadline(self) -> float:
+        return deadline(self.buffer, self.session.rate)
+
+    def worst_second(self) -> float:
+        """The middle of the moment with the highest load under the plan."""
+        return middle(self.after, self.after.worst)
+
+
+class Instant(NamedTuple):
+    """One moment of a survey. `second` is the position asked for; `moment` holds it.
+
+    `strip_costs` (S, seconds) is what each strip costs there, `use_costs` what each live plugin does, by use id.
+    `load_before` is the load of the same second without the plan.
+    """
+
+    second: float
+    moment: int
+    sounding: NDArray[np.bool_]
+    rungs: list[Rung]
+    block: Block
+    verdict: Verdict
+    strip_costs: NDArray[np.float64]
+    use_costs: dict[str, float]
+    shares: dict[Provenance, float]
+    load_before: float
+
+    def rung(self, buffer: int) -> Rung:
+        """The rung of one buffer size. KeyError if the ladder does not have it."""
+        for rung in self.rungs:
+            if rung.buffer == buffer:
+                return rung
+        raise KeyError(f"the ladder has no rung for {buffer} samples")
+
+
+def middle(of: LoadMap, moment: int) -> float:
+    """The second in the middle of a moment."""
+    return float(of.times[moment : moment + 2].mean())
+
+
+def survey(
+    session: Session, plan: Plan, cards: Cards, machine: Machine, buffer: int, like: Survey | None = None
+) -> Survey:
+    """Computes the load through the piece, now and with the plan. What `like` has in common is taken over.
+
+    SessionError if the session cannot be computed.
+    """
+    same = like is not None and like.session is session and like.now.cards is cards
+    now = like.now if like is not None and same else prepare(session, cards, like.now if like else None)
+    applied = apply(session, plan)
+    planned = now if applied.session is session else prepare(applied.session, cards, like.planned if like else now)
+    sizes = (*BUFFER_SIZES, buffer) if buffer not in BUFFER_SIZES else BUFFER_SIZES
+    if like is not None and same and like.plan == plan and like.machine == machine and buffer in like.costs:
+        by_size = like.costs
+    else:
+        by_size = {size: costs(planned, machine, size) for size in sizes}
+    after = load_map(planned, machine, buffer)
+    before = after if planned is now else load_map(now, machine, buffer)
+    return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, applied.warnings)
+
+
+def instant(of: Survey, second: float | None = None) -> Instant:
+    """One moment of a survey; without a second, the worst one."""
+    if second is None:
+        second = of.worst_second()
+    planned = of.planned
+    moment = planned.moments.at(second)
+    sounding = planned.moments.sounding[moment]
+    rungs = [_rung(of, size, sounding) for size in sorted(of.costs)]
+    chosen = of.costs[of.buffer]
+    row = at_moments(chosen, sounding)
+    block = schedule(planned.graph, row, of.threads)
+    use_costs, known = _use_costs(of, sounding)
+    rung = next(r for r in rungs if r.buffer == of.buffer)
+    verdict = judge(planned.session, rung, second, block, len(chosen.missing), known)
+    return Instant(
+        second, moment, sounding, rungs, block, verdict, row, use_costs, provenance_shares(chosen, sounding),
+        float(of.before.load[of.now.moments.at(second)]),
+    )  # fmt: skip
+
+
+def _rung(of: Survey, size: int, sounding: NDArray[np.bool_]) -> Rung:
+    """One buffer size at one moment. The round trip is one block in and one block out."""
+    block_time = deadline(size, of.session.rate)
+    row = at_moments(of.costs[size], sounding)
+    makespan, longest = makespans(of.planned.graph, row[None, :], of.threads)
+    load, chain = float(makespan[0]) / block_time, float(longest[0]) / block_time
+    spread = float(row.sum()) / of.threads / block_time
+    return Rung(size, load, chain, spread, 2 * block_time, word(load, of.session.limit))
+
+
+def _use_costs(of: Survey, sounding: NDArray[np.bool_]) -> tuple[dict[str, float], int]:
+    """What each use costs at a moment, in seconds by use id; and how many live ones have a figure.
+
+    A use that is off or frozen is shown with what it would cost if it were live.
+    """
+    planned = of.planned
+    looked_up: dict[tuple[CardKey, bool], tuple[float, bool]] = {}
+    found: dict[str, float] = {}
+    known = 0
+    for i, strip in enumerate(planned.session.strips):
+        live = {use.id for use in strip.live_uses()}
+        sounds = bool(sounding[i])
+        for use in strip.uses():
+            key = (use.card_key(), sounds)
+            if key not in looked_up:
+                cost = figure(planned.cards, key[0], of.session.rate, of.buffer, "sounding" if sounds else "silent")
+                looked_up[key] = (cost.seconds / of.machine.speed, cost.provenance != "unknown")
+            found[use.id] = looked_up[key][0]
+            known += looked_up[key][1] and use.id in live
+    return found, known
+
+
+class Saving(NamedTuple):
+    """What decisions save at one moment, as fractions: `load` of the deadline, `work` of one core (1.0 = one core)."""
+
+    load: float
+    work: float
+
+
+def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
+    """What decisions save at a moment, against leaving the same strips live and with the rest of the plan as it is.
+
+    By the same block computation as everything else.
+    """
+    live = with_decisions = of.plan
+    for decision in decisions:
+        live = live.decide(Decision("live", decision.strip, decision.use))
+        with_decisions = with_decisions.decide(decision)
+    if live == with_decisions:
+        return Saving(0.0, 0.0)
+    ends_live, work_live = _block_with(of, at, live)
+    ends, work = _block_with(of, at, with_decisions)
+    return Saving((ends_live - ends) / of.deadline, (work_live - work) / of.deadline)
+
+
+def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float]:
+    """Makespan and work of one block under another plan, in seconds."""
+    if plan == of.plan:
+        return at.block.makespan, at.block.work
+    after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
+    sounding = after.moments.sounding[after.moments.at(at.second)]
+    row = at_moments(costs(after, of.machine, of.buffer), sounding)
+    makespan, _ = makespans(after.graph, row[None, :], of.threads)
+    return float(makespan[0]), float(row.sum())
+
+
+def worst_seconds(of: LoadMap, count: int = 8) -> list[float]:
+    """The middles of the worst moments, worst first."""
+    return [middle(of, moment) for moment in worst_moments(of, count)]

@@ -1,0 +1,30 @@
+"""The sample cost cards that the example opens with: measured once on another computer, and marked as samples."""
+
+from __future__ import annotations
+
+from importlib import resources
+
+import msgspec
+
+from ..core.card import Cell, CostCard
+from ..core.session import CardKey
+
+FILE = "sample_cards.json"
+
+
+def sample_cards() -> dict[CardKey, CostCard]:
+    """The sample cards by key. Every figure in them has the provenance "sample"."""
+    content = resources.files(__package__).joinpath(FILE).read_bytes()
+    return {card.key: card for card in msgspec.json.decode(content, type=list[CostCard])}
+
+
+def as_sample(card: CostCard) -> CostCard:
+    """A measured card as it ships: without block sequences, figures to the nanosecond, and marked."""
+    return msgspec.structs.replace(card, cells=tuple(_as_sample(cell) for cell in card.cells))
+
+
+def _as_sample(cell: Cell) -> Cell:
+    times = {
+        name: round(getattr(cell, name), 9) for name in ("mean", "median", "p95", "p99", "p999", "largest", "jitter")
+    }
+    return msgspec.structs.replace(cell, **times, provenance="sample", sequence=b"")

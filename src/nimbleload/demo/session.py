@@ -1,0 +1,248 @@
+"""The example: a scene of an audio drama with a folk ensemble, "The Ferryman's Almanac", made by code.
+
+Five sections in twelve minutes. In the storm nearly everything sounds at once; on the shore little does.
+"""
+
+from __future__ import annotations
+
+import random
+from typing import NamedTuple
+
+from ..core.session import (
+    Clip,
+    Family,
+    Host,
+    Machine,
+    PluginRef,
+    PluginUse,
+    Section,
+    Send,
+    Session,
+    Setting,
+    Strip,
+    StripKind,
+    TempoPoint,
+)
+from ..house.catalogue import PROCESSORS, VERSION
+
+NAME = "The Ferryman’s Almanac — scene 4"
+MACHINE = Machine(6, 1.0, "a six-core computer")
+BUFFER = 256
+LENGTH = 12 * 60.0
+SECTIONS = (
+    Section("Quay", 0.0),
+    Section("Storm", 118.0),
+    Section("Crossing", 243.0),
+    Section("Choir on the shore", 437.0),
+    Section("Lamps", 577.0),
+)
+
+Step = tuple[str, dict[str, float]]
+
+# A few settings for each processor, as an engineer has his usual ones: so that many uses share a cost card.
+EQ_SMALL: Step = ("shoreline", {"bands": 5})
+EQ: Step = ("shoreline", {"bands": 8})
+EQ_LARGE: Step = ("shoreline", {"bands": 14, "gain": 2})
+COMP: Step = ("ballast", {"lookahead": 5})
+COMP_FAST: Step = ("ballast", {"attack": 1, "release": 60, "lookahead": 1})
+GATE: Step = ("sluice", {})
+GATE_FILTERED: Step = ("sluice", {"filter": 1})
+WARMTH: Step = ("tar", {"oversampling": 2})
+GRIT: Step = ("tar", {"oversampling": 4, "drive": 12})
+FINE: Step = ("tar", {"oversampling": 8, "drive": 6})
+ROOM: Step = ("mist", {"lines": 8, "seconds": 0.7})
+HAZE: Step = ("mist", {"lines": 16, "seconds": 2.5})
+SEA: Step = ("mist", {"lines": 32, "seconds": 4})
+CABIN: Step = ("vault", {"seconds": 0.6, "partition": 512})
+PLATE: Step = ("vault", {"seconds": 1.5, "partition": 256})
+HALL: Step = ("vault", {"seconds": 4, "partition": 1024, "wet": 1})
+CHAPEL: Step = ("vault", {"seconds": 6, "partition": 2048, "wet": 1})
+PAD: Step = ("pipework", {"voices": 32, "partials": 64})
+DRONE: Step = ("pipework", {"voices": 16, "partials": 48})
+KEYS: Step = ("cask", {"voices": 24, "quality": 1})
+PLUCK: Step = ("cask", {"voices": 12, "quality": 1})
+PERCUSSION: Step = ("cask", {"voices": 16, "quality": 0})
+
+VOICE = (GATE_FILTERED, EQ, COMP, EQ_SMALL, COMP_FAST, GRIT, CABIN)
+CROWD = (GATE, EQ, COMP_FAST, WARMTH, ROOM)
+FOLEY = (GATE, EQ, COMP_FAST, EQ_SMALL, WARMTH)
+NEAR = (GATE_FILTERED, EQ_SMALL, COMP_FAST, EQ, GRIT, ROOM)
+AIR = (EQ, COMP, GRIT, PLATE)
+WEATHER = (EQ_LARGE, COMP, FINE, CABIN, PLATE)
+ACOUSTIC = (EQ, COMP, EQ_SMALL, COMP_FAST, GRIT, CABIN)
+BOWED = (EQ, COMP, EQ_LARGE, FINE, CABIN, PLATE)
+PADDED = (PAD, EQ, COMP, WARMTH, PLATE, HAZE)
+SAMPLED = (KEYS, EQ, COMP, GRIT, PLATE)
+
+
+class Row(NamedTuple):
+    """One track: name, bus, plugins, notes that sound together (0: audio), when it sounds, sends."""
+
+    name: str
+    bus: str
+    chain: tuple[Step, ...]
+    voices: int
+    when: dict[str, str]
+    sends: tuple[tuple[str, float], ...] = ()
+
+
+TRACKS = (
+    Row("Ferryman", "Voices", VOICE, 0, {"Q": "phrases", "S": "phrases", "C": "phrases"}, (("Chapel", 0.1),)),
+    Row("Narrator A", "Voices", VOICE, 0, {"Q": "phrases", "S": "sparse", "C": "phrases", "L": "phrases"}),
+    Row("Narrator B", "Voices", VOICE, 0, {"Q": "sparse", "S": "peak", "H": "sparse", "L": "phrases"}),
+    Row("Widow", "Voices", VOICE, 0, {"Q": "phrases", "S": "peak", "C": "sparse"}, (("Hall", 0.1),)),
+    Row("Child", "Voices", VOICE, 0, {"Q": "sparse", "S": "peak", "H": "sparse"}, (("Hall", 0.1),)),
+    Row("Bailiff", "Voices", VOICE, 0, {"Q": "phrases", "S": "sparse"}),
+    Row("Whisper", "Voices", VOICE, 0, {"S": "peak", "H": "phrases"}, (("Chapel", 0.3),)),
+    Row("Crew left", "Voices", CROWD, 0, {"Q": "sparse", "S": "full", "C": "sparse"}),
+    Row("Crew right", "Voices", CROWD, 0, {"Q": "sparse", "S": "full", "C": "sparse"}),
+    Row("Quay crowd", "Voices", CROWD, 0, {"Q": "full"}),
+    Row("Prayer", "Voices", CROWD, 0, {"S": "peak", "H": "phrases"}, (("Chapel", 0.4),)),
+    Row("Oars close", "Foley", NEAR, 0, {"S": "full", "C": "full"}),
+    Row("Oars far", "Foley", FOLEY, 0, {"S": "full", "C": "full"}, (("Hall", 0.2),)),
+    Row("Rope foley", "Foley", NEAR, 0, {"Q": "phrases", "S": "full"}),
+    Row("Sailcloth", "Foley", FOLEY, 0, {"S": "full", "C": "phrases"}),
+    Row("Boots on deck", "Foley", NEAR, 0, {"S": "phrases", "C": "sparse"}),
+    Row("Boots on stone", "Foley", NEAR, 0, {"Q": "phrases", "L": "sparse"}),
+    Row("Barrels", "Foley", FOLEY, 0, {"Q": "sparse", "S": "peak"}),
+    Row("Chain", "Foley", FOLEY, 0, {"Q": "sparse", "S": "peak", "C": "sparse"}),
+    Row("Coins", "Foley", NEAR, 0, {"Q": "sparse", "L": "sparse"}),
+    Row("Lantern", "Foley", NEAR, 0, {"Q": "sparse", "L": "phrases"}),
+    Row("Cloak", "Foley", NEAR, 0, {"Q": "sparse", "S": "phrases", "C": "sparse"}),
+    Row("Door and latch", "Foley", FOLEY, 0, {"Q": "sparse", "L": "sparse"}, (("Hall", 0.1),)),
+    Row("Storm ambience left", "Ambience", WEATHER, 0, {"S": "full"}, (("Sea", 0.3),)),
+    Row("Storm ambience right", "Ambience", WEATHER, 0, {"S": "full"}, (("Sea", 0.3),)),
+    Row("Rain on deck", "Ambience", WEATHER, 0, {"S": "full", "C": "fade"}),
+    Row("Rain on water", "Ambience", WEATHER, 0, {"S": "full", "C": "fade"}, (("Sea", 0.2),)),
+    Row("Wind low", "Ambience", AIR, 0, {"Q": "fade", "S": "full", "C": "full"}),
+    Row("Wind high", "Ambience", AIR, 0, {"S": "full", "C": "fade"}),
+    Row("Thunder near", "Ambience", WEATHER, 0, {"S": "peak"}, (("Hall", 0.4), ("Sea", 0.4))),
+    Row("Spray", "Ambience", AIR, 0, {"S": "full", "C": "sparse"}, (("Sea", 0.2),)),
+    Row("Timbers", "Ambience", WEATHER, 0, {"S": "full", "C": "phrases"}),
+    Row("Rigging", "Ambience", AIR, 0, {"S": "full", "C": "sparse"}),
+    Row("Thunder far", "Ambience", AIR, 0, {"S": "phrases"}, (("Chapel", 0.3),)),
+    Row("Waves on hull", "Ambience", AIR, 0, {"S": "full", "C": "full"}),
+    Row("Breakers", "Ambience", WEATHER, 0, {"S": "full", "H": "fade"}, (("Sea", 0.3),)),
+    Row("Gulls", "Ambience", AIR, 0, {"Q": "phrases", "S": "peak", "C": "sparse", "H": "sparse"}, (("Sea", 0.3),)),
+    Row("Harbour bell", "Ambience", AIR, 0, {"Q": "sparse", "S": "phrases", "L": "sparse"}, (("Hall", 0.5),)),
+    Row("Quay water", "Ambience", AIR, 0, {"Q": "full", "L": "full"}),
+    Row("Shore wind", "Ambience", AIR, 0, {"H": "full", "L": "full"}),
+    Row("Crickets", "Ambience", AIR, 0, {"L": "full"}),
+    Row("Concertina", "Ensemble", ACOUSTIC, 0, {"Q": "phrases", "S": "full", "C": "phrases"}, (("Hall", 0.2),)),
+    Row("Nyckelharpa", "Ensemble", BOWED, 0, {"Q": "sparse", "S": "full", "C": "full"}, (("Hall", 0.3),)),
+    Row("Nyckelharpa room", "Ensemble", BOWED, 0, {"S": "full", "C": "full"}, (("Hall", 0.3),)),
+    Row("Fiddle", "Ensemble", BOWED, 0, {"Q": "phrases", "S": "full", "C": "phrases"}, (("Hall", 0.2),)),
+    Row("Second fiddle", "Ensemble", BOWED, 0, {"S": "full", "C": "sparse"}, (("Hall", 0.2),)),
+    Row("Cello", "Ensemble", BOWED, 0, {"S": "full", "C": "full", "H": "phrases"}, (("Hall", 0.2),)),
+    Row("Double bass", "Ensemble", ACOUSTIC, 0, {"S": "full", "C": "phrases"}),
+    Row("Bodhran", "Ensemble", ACOUSTIC, 0, {"Q": "sparse", "S": "full"}, (("Hall", 0.1),)),
+    Row("Frame drum", "Ensemble", ACOUSTIC, 0, {"S": "full"}, (("Hall", 0.1),)),
+    Row("Whistle", "Ensemble", ACOUSTIC, 0, {"Q": "phrases", "S": "peak", "L": "sparse"}, (("Chapel", 0.3),)),
+    Row("Cittern", "Ensemble", ACOUSTIC, 0, {"Q": "phrases", "S": "peak", "C": "phrases"}),
+    Row("Hurdy-gurdy", "Ensemble", BOWED, 0, {"S": "full", "C": "sparse"}, (("Hall", 0.2),)),
+    Row("Harmonium", "Ensemble", SAMPLED, 12, {"S": "full", "C": "phrases", "L": "sparse"}, (("Hall", 0.2),)),
+    Row("Low whistle", "Ensemble", ACOUSTIC, 0, {"S": "full", "H": "sparse"}, (("Chapel", 0.3),)),
+    Row("Stomping feet", "Ensemble", ACOUSTIC, 0, {"Q": "sparse", "S": "full"}, (("Hall", 0.1),)),
+    Row("Mandola", "Ensemble", ACOUSTIC, 0, {"Q": "phrases", "S": "full"}, (("Hall", 0.1),)),
+    Row("Harp", "Ensemble", ACOUSTIC, 0, {"C": "phrases", "H": "phrases", "L": "phrases"}, (("Chapel", 0.2),)),
+    Row("Choir low", "Choir", SAMPLED, 20, {"S": "full", "H": "full"}, (("Chapel", 0.5),)),
+    Row("Choir high", "Choir", SAMPLED, 20, {"S": "full", "H": "full"}, (("Chapel", 0.5),)),
+    Row("Choir tenors", "Choir", SAMPLED, 12, {"S": "full", "H": "full"}, (("Chapel", 0.5),)),
+    Row("Choir children", "Choir", SAMPLED, 12, {"S": "peak", "H": "full"}, (("Chapel", 0.5),)),
+    Row("Choir far", "Choir", PADDED, 24, {"S": "full", "H": "phrases"}, (("Chapel", 0.6),)),
+    Row("Choir breath", "Choir", (EQ, COMP, EQ_LARGE, GRIT, HAZE), 0, {"S": "peak", "H": "full"}, (("Chapel", 0.4),)),
+    Row("Cantor", "Choir", VOICE, 0, {"H": "phrases"}, (("Chapel", 0.5),)),
+    Row("Storm drone", "Synths", (DRONE, EQ_LARGE, COMP, FINE, HAZE), 16, {"S": "full"}, (("Sea", 0.3),)),
+    Row("Undertow", "Synths", (PAD, EQ, COMP, GRIT, SEA), 16, {"S": "full", "C": "fade"}),
+    Row("Glass harmonium", "Synths", (PAD, EQ, COMP, HAZE), 12, {"C": "phrases", "H": "sparse", "L": "phrases"}),
+    Row("Lamp tones", "Synths", (PLUCK, EQ, COMP, ROOM, HAZE), 10, {"L": "full"}),
+    Row("Dulcimer", "Synths", (PLUCK, EQ, COMP, WARMTH, HAZE), 10, {"Q": "phrases", "S": "peak", "L": "phrases"}),
+    Row("Deep drums", "Synths", (PERCUSSION, EQ, COMP_FAST, EQ_LARGE, FINE), 12, {"S": "full"}, (("Hall", 0.2),)),
+    Row("Ice", "Synths", (PAD, EQ_LARGE, COMP, SEA), 12, {"S": "peak", "L": "sparse"}, (("Sea", 0.2),)),
+)  # fmt: skip
+
+BUSES: tuple[tuple[str, StripKind, str, tuple[Step, ...]], ...] = (
+    ("Voices", "bus", "Story", (EQ, COMP, WARMTH)),
+    ("Foley", "bus", "Story", (EQ, COMP)),
+    ("Ambience", "bus", "Story", (EQ_LARGE, COMP, WARMTH)),
+    ("Ensemble", "bus", "Music", (EQ, COMP, WARMTH)),
+    ("Choir", "bus", "Music", (EQ_LARGE, COMP, WARMTH)),
+    ("Synths", "bus", "Music", (EQ, COMP)),
+    ("Hall", "return", "Music", (EQ, HALL)),
+    ("Chapel", "return", "Music", (EQ, CHAPEL)),
+    ("Sea", "return", "Story", (SEA, EQ)),
+    ("Story", "bus", "Main", (EQ, COMP)),
+    ("Music", "bus", "Main", (EQ, COMP)),
+    ("Main", "main", "", (EQ, COMP, FINE)),
+)
+
+LETTERS = {"Q": 0, "S": 1, "C": 2, "H": 3, "L": 4}
+PEAK = (134.0, 172.0)
+
+
+def use(step: Step, use_id: str, voices: int = 0) -> PluginUse:
+    """One use of a house processor."""
+    processor = PROCESSORS[f"house.{step[0]}"]
+    plugin = PluginRef("house", processor.identifier, processor.name, "Nimble Load", VERSION)
+    family: Family = processor.family  # type: ignore[assignment]
+    return PluginUse(use_id, plugin, Setting(tuple(sorted(step[1].items()))), family, 2, voices)
+
+
+def spans(letter: str, pattern: str, rng: random.Random) -> list[tuple[float, float]]:
+    """When a track sounds in one section, for a pattern: full, fade (its first third), phrases, sparse, peak."""
+    index = LETTERS[letter]
+    start = SECTIONS[index].start
+    end = SECTIONS[index + 1].start if index + 1 < len(SECTIONS) else LENGTH
+    if pattern == "full":
+        late = start + 16 * rng.random() if letter == "S" else start + 4 * rng.random()
+        return [(late, end - 5 * rng.random())]
+    if pattern == "fade":
+        return [(start, start + (end - start) * (0.25 + 0.15 * rng.random()))]
+    if pattern == "peak":
+        return [(PEAK[0] - 3 * rng.random(), PEAK[1] + 10 * rng.random())]
+    sounding, resting = (14.0, 9.0) if pattern == "phrases" else (7.0, 38.0)
+    found = []
+    at = start + resting * rng.random()
+    while at < end - 3:
+        length = sounding * (0.6 + 0.8 * rng.random())
+        found.append((at, min(at + length, end - 1)))
+        at += length + resting * (0.5 + rng.random())
+    return found
+
+
+def track(row: Row, number: int, rng: random.Random) -> Strip:
+    """One track of the table, as a strip."""
+    strip_id = f"track-{number}"
+    steps = [use(step, f"{strip_id}/{k}", row.voices if k == 0 else 0) for k, step in enumerate(row.chain)]
+    instrument = steps.pop(0) if row.voices else None
+    clips = tuple(
+        Clip(
+            round(start, 2),
+            round(end, 2),
+            "notes" if instrument else "audio",
+            f"{row.name} {SECTIONS[LETTERS[s]].name}",
+        )
+        for s, pattern in row.when.items()
+        for start, end in spans(s, pattern, rng)
+    )
+    return Strip(
+        strip_id, row.name, "track", instrument, tuple(steps),
+        tuple(Send(f"bus-{target}", level) for target, level in row.sends),
+        f"bus-{row.bus}", f"bus-{row.bus}", armed=row.name == "Ferryman", clips=clips,
+    )  # fmt: skip
+
+
+def bus(name: str, kind: StripKind, output: str, chain: tuple[Step, ...]) -> Strip:
+    target = f"bus-{output}" if output else None
+    steps = tuple(use(step, f"bus-{name}/{k}") for k, step in enumerate(chain))
+    return Strip(f"bus-{name}", name, kind, None, steps, (), target, target)
+
+
+def session() -> Session:
+    """The example session; the same every time."""
+    rng = random.Random(1887)
+    strips = [track(row, number, rng) for number, row in enumerate(TRACKS, 1)]
+    strips += [bus(*row) for row in BUSES]
+    host = Host(0, 12e-6, 1.5e-6)
+    tempo = (TempoPoint(0.0, 84.0), TempoPoint(160.0, 84.0, True), TempoPoint(220.0, 112.0), TempoPoint(400.0, 72.0))
+    return Session(NAME, 48000, LENGTH, tuple(strips), SECTIONS, tempo, host, "made by code")

@@ -1,0 +1,50 @@
+"""Opening a session from whatever holds it, with every cost card that is known for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import msgspec
+
+from ..core.card import CostCard
+from ..core.session import CardKey, Session
+from . import dawproject, session_file
+from .archive import ImportRefusedError
+from .dawproject import ImportReport
+from .library import Library
+from .session_file import Saved
+
+EXCHANGE_SUFFIX = ".dawproject"
+
+
+class Opened(msgspec.Struct, frozen=True):
+    """A session as opened. `report` is there when it was imported from the exchange format."""
+
+    saved: Saved
+    report: ImportReport | None = None
+
+
+def open_session(path: Path) -> Opened:
+    """Opens a session file or an exchange file, by its ending.
+
+    SessionFileError or ImportRefusedError say what is wrong with it.
+    """
+    if path.suffix.lower() == EXCHANGE_SUFFIX:
+        imported = dawproject.read(path)
+        return Opened(Saved(imported.session), imported.report)
+    if path.suffix.lower() == session_file.SUFFIX:
+        return Opened(session_file.read(path))
+    raise ImportRefusedError(f"{path.name}: only {session_file.SUFFIX} and {EXCHANGE_SUFFIX} files can be opened.")
+
+
+def known_cards(
+    session: Session, library: Library, others: Mapping[CardKey, CostCard] | None = None
+) -> dict[CardKey, CostCard]:
+    """The cards for a session: this computer's own where there are any, else those that came with it."""
+    wanted = session.card_keys()
+    found = {key: card for key, card in (others or {}).items() if key in wanted}
+    for key, card in library.cards(wanted).items():
+        if card.cells or key not in found:
+            found[key] = card
+    return found
