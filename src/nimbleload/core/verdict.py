@@ -32,7 +32,7 @@ def clock(seconds: float) -> str:
 def percent(fraction: float) -> str:
     """A load as shown everywhere: whole per cent from ten up, one decimal below and where it just fits or does not."""
     value = fraction * 100
-    whole = abs(value) >= 9.95 and not 99 < value < 101
+    whole = abs(value) >= 9.95 and not 0.05 <= abs(value - 100) < 1
     return f"{value:.0f} %" if whole else f"{value:.1f} %"
 
 
