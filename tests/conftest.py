@@ -6,7 +6,9 @@ import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-import pytest  # noqa: E402
+import pytest
+
+from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 
 @pytest.fixture(autouse=True)

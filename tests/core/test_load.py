@@ -113,12 +113,16 @@ def test_what_another_session_has_in_common_is_taken_over():
     of = session(track("a", "eq"), track("b", "eq"))
     cards = {use("eq").card_key(): card(use("eq"), 1e-4)}
     first = prepare(of, cards)
-    frozen = msgspec.structs.replace(of, strips=(msgspec.structs.replace(of.strips[0], frozen_through=0), *of.strips[1:]))
+    frozen = msgspec.structs.replace(
+        of, strips=(msgspec.structs.replace(of.strips[0], frozen_through=0), *of.strips[1:])
+    )
     assert prepare(frozen, cards, first).moments is first.moments
     shorter = msgspec.structs.replace(of, length=5.0)
     assert prepare(shorter, cards, first).moments.times[-1] == 5.0
 
 
-@pytest.mark.parametrize(("load", "said"), [(0.5, "fits"), (0.8, "fits"), (0.81, "tight"), (1.0, "tight"), (1.01, "overload")])
+@pytest.mark.parametrize(
+    ("load", "said"), [(0.5, "fits"), (0.8, "fits"), (0.81, "tight"), (1.0, "tight"), (1.01, "overload")]
+)
 def test_a_load_has_its_word(load, said):
     assert word(load, 0.8) == said

@@ -13,12 +13,11 @@ from nimbleload.core.moments import activity, cut, same_activity, sounding_spans
 from nimbleload.core.session import Send
 from tests.helpers.sessions import bus, card, random_cards, random_session, session, track, use
 
-
 STEP = 0.01
 
 
 def sounding_on_a_grid(of, cards):
-    """Who sounds at each hundredth of a second: (strips, steps), by spreading sound over a grid until nothing changes."""
+    """Who sounds at each hundredth of a second (strips, steps): sound spread over a grid until nothing changes."""
     steps = round(of.length / STEP)
     second = (np.arange(steps) + 0.5) * STEP
     sounding = {s.id: np.zeros(steps, bool) for s in of.strips}
@@ -112,7 +111,9 @@ def test_a_piece_without_length_is_one_silent_moment():
 def test_freezing_keeps_the_moments_and_switching_off_a_tail_does_not():
     before = session(track("a", "verb"))
     strip = before.strips[0]
-    frozen = msgspec.structs.replace(before, strips=(msgspec.structs.replace(strip, frozen_through=0), *before.strips[1:]))
+    frozen = msgspec.structs.replace(
+        before, strips=(msgspec.structs.replace(strip, frozen_through=0), *before.strips[1:])
+    )
     silent = msgspec.structs.replace(strip, inserts=(msgspec.structs.replace(strip.inserts[0], enabled=False),))
     bypassed = msgspec.structs.replace(before, strips=(silent, *before.strips[1:]))
     assert same_activity(before, frozen)

@@ -78,7 +78,12 @@ def test_savings_are_told_against_live_whatever_is_chosen():
     cards = cards_for(of, {"eq": 1e-4, "comp": 5e-4})
     live = survey(of, Plan(), cards, Machine(1), 256)
     frozen = survey(of, Plan().decide(Decision("freeze", "a")), cards, Machine(1), 256)
-    for decision in (Decision("freeze", "a", through=0), Decision("freeze", "a"), Decision("off", "a"), Decision("live", "a")):
+    for decision in (
+        Decision("freeze", "a", through=0),
+        Decision("freeze", "a"),
+        Decision("off", "a"),
+        Decision("live", "a"),
+    ):
         one, other = (saving(s, instant(s, 5.0), [decision]) for s in (live, frozen))
         assert one.load == pytest.approx(other.load, abs=1e-12)
 
@@ -144,4 +149,7 @@ def test_options_that_are_impossible_say_why():
     by_title = {o.title: o for o in options(bus("b", "eq"))}
     assert by_title["Keep live"].reason is None
     assert "only a track" in (by_title["Freeze through insert 1"].reason or "")
-    assert apply(session(bus("b", "eq")), Plan().decide(by_title["Switch off"].decision)).session.strip("b").enabled is False
+    assert (
+        apply(session(bus("b", "eq")), Plan().decide(by_title["Switch off"].decision)).session.strip("b").enabled
+        is False
+    )

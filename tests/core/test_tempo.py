@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 
@@ -40,7 +42,7 @@ def test_before_the_first_point_its_tempo_holds():
 def test_time_only_grows():
     of = TempoMap([TempoPoint(0, 60, True), TempoPoint(7, 200, True), TempoPoint(9, 40)])
     seconds = [of.seconds(b) for b in np.linspace(-2, 20, 400)]
-    assert all(a < b for a, b in zip(seconds, seconds[1:], strict=False))
+    assert all(a < b for a, b in pairwise(seconds))
 
 
 @pytest.mark.parametrize("bpm", [0.0, -10.0, float("nan"), float("inf")])

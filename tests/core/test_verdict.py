@@ -43,7 +43,11 @@ def test_on_one_core_all_is_work():
 
 
 def test_waiting_names_what_must_run_at_the_end():
-    of = session(*(track(f"t{k}", "eq", output="Band") for k in range(8)), bus("Band", "comp"), bus("main", "limit", kind="main", output=None))
+    of = session(
+        *(track(f"t{k}", "eq", output="Band") for k in range(8)),
+        bus("Band", "comp"),
+        bus("main", "limit", kind="main", output=None),
+    )
     said = verdict(of, {"eq": 0.3, "comp": 0.3, "limit": 0.2}, 4)
     assert said.kind == "waiting"
     assert "Band → Main" not in said.headline
@@ -77,7 +81,15 @@ def test_what_is_missing_is_counted_beside_a_load():
 
 @pytest.mark.parametrize(
     ("value", "text"),
-    [(1.31, "131 %"), (0.0995, "10 %"), (0.074, "7.4 %"), (0, "0.0 %"), (0.996, "99.6 %"), (1.0, "100 %"), (1.004, "100.4 %")],
+    [
+        (1.31, "131 %"),
+        (0.0995, "10 %"),
+        (0.074, "7.4 %"),
+        (0, "0.0 %"),
+        (0.996, "99.6 %"),
+        (1.0, "100 %"),
+        (1.004, "100.4 %"),
+    ],
 )
 def test_loads_are_written_with_the_digits_that_matter(value, text):
     assert percent(value) == text

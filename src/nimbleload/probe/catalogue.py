@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import signal
 import subprocess
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import msgspec
 import platformdirs
+
+from ..store import atomic
 
 SECONDS = 20.0
 
@@ -34,6 +37,14 @@ class Scanned(msgspec.Struct, frozen=True):
     failure: str | None = None
 
 
+class Answer(msgspec.Struct, frozen=True):
+    """What the scanning process says of one file."""
+
+    path: str
+    plugins: tuple[Installed, ...] = ()
+    failure: str | None = None
+
+
 def cache_file() -> Path:
     return Path(platformdirs.user_cache_dir("nimble-load")) / "plugins.json"
 
@@ -44,18 +55,14 @@ def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None) ->
 
     cache = cache or cache_file()
     known = _remembered(cache)
-    found = []
-    for path in clap.files() if files is None else files:
-        modified = path.stat().st_mtime_ns
-        scanned = known.get(str(path))
-        if scanned is None or scanned.modified != modified:
-            scanned = scan(path, modified)
-        found.append(scanned)
+    there = {str(path): path.stat().st_mtime_ns for path in (clap.files() if files is None else files)}
+    fresh = {p: s for p, s in known.items() if there.get(p) == s.modified}
+    for scanned in scan({p: modified for p, modified in there.items() if p not in fresh}):
+        fresh[scanned.path] = scanned
+    found = [fresh[path] for path in there]
     if found != list(known.values()):
         cache.parent.mkdir(parents=True, exist_ok=True)
-        fresh = cache.with_suffix(".new")
-        fresh.write_bytes(msgspec.json.encode(found))
-        fresh.replace(cache)
+        atomic.write(cache, msgspec.json.encode(found))
     return found
 
 
@@ -66,22 +73,36 @@ def _remembered(cache: Path) -> dict[str, Scanned]:
         return {}  # a cache that cannot be read is made anew
 
 
-def scan(path: Path, modified: int) -> Scanned:
-    """Looks into one file in a process of its own; a crash or a hang there is an answer."""
-    command = [sys.executable, "-m", "nimbleload.probe.scan", str(path)]
-    try:
-        done = subprocess.run(command, capture_output=True, timeout=SECONDS, check=False)
-    except subprocess.TimeoutExpired:
-        return Scanned(str(path), modified, failure=f"did not answer within {SECONDS:.0f} seconds")
-    if done.returncode != 0:
-        said = done.stderr.decode(errors="replace").strip().splitlines()
-        reason = f"crashed (signal {-done.returncode})" if done.returncode < 0 else (said[-1] if said else "failed")
-        return Scanned(str(path), modified, failure=reason)
-    try:
-        plugins = msgspec.json.decode(done.stdout.splitlines()[-1], type=tuple[Installed, ...])
-    except (IndexError, msgspec.MsgspecError):
-        return Scanned(str(path), modified, failure="its description could not be understood")
-    return Scanned(str(path), modified, plugins)
+def scan(files: dict[str, int]) -> Iterator[Scanned]:
+    """Looks into files (with their modification times) in a process of its own.
+
+    When a file makes it crash or hang, that is the answer for this file, and another process goes on with the rest.
+    """
+    left = dict(files)
+    while left:
+        command = [sys.executable, "-m", "nimbleload.probe.scan", *left]
+        try:
+            limit = SECONDS + len(left)
+            done = subprocess.run(
+                command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, timeout=limit, check=False
+            )
+            output, reason = done.stdout, _ending(done.returncode)
+        except subprocess.TimeoutExpired as error:
+            output, reason = error.stdout or b"", f"did not answer within {SECONDS:.0f} seconds"
+        for line in output.splitlines():
+            try:
+                answer = msgspec.json.decode(line, type=Answer)
+            except msgspec.MsgspecError:
+                continue  # a plugin's own words
+            if answer.path in left:
+                yield Scanned(answer.path, left.pop(answer.path), answer.plugins, answer.failure)
+        if left:
+            culprit = next(iter(left))
+            yield Scanned(culprit, left.pop(culprit), failure=reason)
+
+
+def _ending(code: int) -> str:
+    return f"crashed: {signal.Signals(-code).name}" if code < 0 else f"ended by itself with exit code {code}"
 
 
 def paths_by_identifier(scanned: Iterable[Scanned]) -> dict[tuple[str, str], Installed]:

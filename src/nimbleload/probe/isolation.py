@@ -15,7 +15,7 @@ import msgspec
 
 from .worker import CellMessage, DoneMessage, FactsMessage, Message, RefusedMessage, Request
 
-STDERR_LIMIT = 1 << 20
+STDERR_LIMIT = 64 << 10
 LINE_LIMIT = 8 << 20
 QUIET_SECONDS = 20.0
 
@@ -26,8 +26,7 @@ class Failure(msgspec.Struct, frozen=True):
     reason: str
 
 
-class WorkerError(Exception):
-    """What went wrong with a worker, as a sentence."""
+FLOODED = Failure(f"flooded standard error (over {STDERR_LIMIT >> 10} kB), which spoils any timing, so it was ended")
 
 
 def run(
@@ -84,10 +83,7 @@ def _listen(
                     flood += len(part)
                     complaints = (complaints + part)[-4096:]
                     if flood > STDERR_LIMIT:
-                        yield Failure(
-                            f"flooded standard error (over {STDERR_LIMIT >> 20} MB), which spoils any timing, "
-                            "so it was ended"
-                        )
+                        yield FLOODED
                         return
                     continue
                 if not part:
@@ -99,11 +95,22 @@ def _listen(
                 for line in lines:
                     message = decoder.decode(line)
                     if isinstance(message, DoneMessage):
+                        if flood + len(_at_once(process.stderr.fileno())) > STDERR_LIMIT:
+                            yield FLOODED
                         return
                     if isinstance(message, RefusedMessage):
                         yield Failure(message.reason)
                         return
                     yield message
+
+
+def _at_once(file: int) -> bytes:
+    """What can be read without waiting."""
+    os.set_blocking(file, False)
+    try:
+        return os.read(file, 1 << 20)
+    except BlockingIOError:
+        return b""
 
 
 def ending(process: subprocess.Popen[bytes], complaints: bytes) -> str:

@@ -1,4 +1,4 @@
-"""Looks into one plugin file and prints what it holds as one line of JSON. Runs in a process of its own."""
+"""Looks into plugin files and prints what each holds as a line of JSON, in order. Runs in a process of its own."""
 
 from __future__ import annotations
 
@@ -6,22 +6,25 @@ import sys
 
 import msgspec
 
-from .catalogue import Installed
+from .catalogue import Answer, Installed
+from .formats import clap
 from .formats.hosted import PluginError
 from .worker import restrain
 
 
-def main() -> None:
-    from .formats import clap
-
-    restrain()
+def look(path: str) -> Answer:
     try:
-        found = [Installed("clap", *described) for described in clap.Library(sys.argv[1]).described()]
+        return Answer(path, tuple(Installed("clap", *described) for described in clap.Library(path).described()))
     except PluginError as error:
-        sys.exit(str(error))
-    # A line of its own at the very end: the plugin may have printed before.
-    sys.stdout.write("\n" + msgspec.json.encode(found).decode() + "\n")
-    sys.stdout.flush()
+        return Answer(path, failure=str(error))
+
+
+def main() -> None:
+    restrain()
+    for path in sys.argv[1:]:
+        # A line of its own: the plugin may have printed before.
+        sys.stdout.write("\n" + msgspec.json.encode(look(path)).decode() + "\n")
+        sys.stdout.flush()
 
 
 if __name__ == "__main__":

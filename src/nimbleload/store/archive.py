@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zipfile
+import zlib
 from pathlib import Path, PurePosixPath
 from types import TracebackType
 
@@ -55,7 +56,7 @@ class Archive:
         try:
             with self._zip.open(name) as entry:
                 content = entry.read(most + 1)
-        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError, EOFError) as error:
+        except (OSError, zipfile.BadZipFile, zlib.error, RuntimeError, NotImplementedError, EOFError) as error:
             raise ImportRefusedError(f"{self.path.name}: {name} cannot be unpacked: {error}.") from error
         if len(content) > most:
             raise ImportRefusedError(f"{self.path.name}: {name} is larger than {most >> 20} MB, so it was not read.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+import zlib
 from pathlib import Path
 from typing import Any
 
@@ -103,7 +104,7 @@ def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:
         raise SessionFileError(f"{path}: {name} claims {size >> 20} MB, more than any session needs.")
     try:
         return msgspec.json.decode(archive.read(name), type=kind)
-    except (msgspec.MsgspecError, zipfile.BadZipFile, EOFError) as error:
+    except (msgspec.MsgspecError, zipfile.BadZipFile, zlib.error, RuntimeError, EOFError) as error:
         raise SessionFileError(f"{path}: {name} is not understood: {error}.") from error
 
 

@@ -1,0 +1,133 @@
+"""Plugins that crash, hang, flood or refuse are results in plain words; nothing of them is left behind."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from nimbleload.core.session import PluginRef, PluginUse, Setting
+from nimbleload.probe.isolation import Failure, run
+from nimbleload.probe.measure import Effort
+from nimbleload.probe.worker import CellMessage, FactsMessage, Request
+from tests.helpers.rogue import rogue_use
+
+QUICK = Effort(2, 0.01)
+
+
+def request(use: PluginUse, path: str = "", buffers=(64,)) -> Request:
+    return Request(use, 48000, buffers, path, QUICK)
+
+
+def outcome(use, path, **more):
+    return list(run(request(use, str(path)), **more))
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("crash", "crashed: SIGSEGV"),
+        ("hang", "did not return: no answer for 3 seconds"),
+        ("flood", "flooded standard error"),
+        ("refuse", "refused to start"),
+        ("exit", "ended by itself with exit code 7: licence not found"),
+        ("missing", "holds no plugin 'test.missing'"),
+    ],
+)
+def test_what_goes_wrong_is_said_in_plain_words(rogue, name, words):
+    last = outcome(rogue_use(name), rogue, quiet_seconds=3)[-1]
+    assert isinstance(last, Failure)
+    assert words in last.reason
+
+
+def test_a_good_plugin_brings_facts_and_two_cells_a_size(rogue):
+    found = list(run(request(rogue_use("good"), str(rogue), (64, 512))))
+    assert isinstance(found[0], FactsMessage)
+    assert found[0].latency == 77
+    assert found[0].version == "3.1"
+    cells = [(m.cell.buffer, m.cell.condition) for m in found[1:] if isinstance(m, CellMessage)]
+    assert cells == [(64, "sounding"), (64, "silent"), (512, "sounding"), (512, "silent")]
+
+
+def test_a_burst_in_every_sixteenth_block_stays_in_the_sequence(rogue):
+    cell = next(m.cell for m in outcome(rogue_use("good"), rogue) if isinstance(m, CellMessage))
+    own = cell.sequence_ns().astype(float)
+    # The plugin waits for the clock itself, so the order of sizes is certain whatever the machine does.
+    high = own > (own.min() + own.max()) / 2
+    at = high.nonzero()[0]
+    assert len(at) >= 4
+    assert set(at[1:] - at[:-1]) == {16}
+
+
+def test_a_file_that_is_no_plugin_is_refused(tmp_path):
+    path = tmp_path / "text.clap"
+    path.write_text("not a library")
+    last = outcome(rogue_use("good"), path)[-1]
+    assert isinstance(last, Failure)
+    assert "cannot be loaded as CLAP" in last.reason
+
+
+def test_a_setting_that_cannot_be_is_refused():
+    use = PluginUse("x", PluginRef("house", "house.tar"), Setting((("oversampling", 99.0),)))
+    last = outcome(use, "")[-1]
+    assert isinstance(last, Failure)
+    assert "from 1 to 8" in last.reason
+
+
+def test_a_standard_that_is_not_hosted_is_said(rogue):
+    last = outcome(PluginUse("x", PluginRef("vst2", "x")), "")[-1]
+    assert isinstance(last, Failure)
+    assert "'vst2' cannot be measured yet" in last.reason
+
+
+def workers() -> list[str]:
+    listed = subprocess.run(["ps", "-eo", "pid,ppid,args"], capture_output=True, text=True, check=True).stdout
+    return [line for line in listed.splitlines() if "nimbleload.probe.worker" in line and f" {os.getpid()} " in line]
+
+
+def test_cancelling_ends_the_worker_and_brings_nothing_more(rogue):
+    told: list[object] = []
+    for message in run(request(rogue_use("good"), str(rogue), (32, 64, 128, 256, 512)), lambda: len(told) >= 2):
+        told.append(message)
+    assert len(told) == 2
+    assert workers() == []
+
+
+def test_a_hanging_worker_is_gone_afterwards(rogue):
+    outcome(rogue_use("hang"), rogue, quiet_seconds=2)
+    assert workers() == []
+
+
+def test_a_worker_dies_with_its_parent(rogue, tmp_path):
+    script = tmp_path / "parent.py"
+    script.write_text(
+        "import sys\n"
+        "from nimbleload.probe.isolation import run\n"
+        "from nimbleload.probe.worker import Request\n"
+        "from nimbleload.core.session import PluginRef, PluginUse\n"
+        f"use = PluginUse('x', PluginRef('clap', 'test.hang'))\n"
+        f"for m in run(Request(use, 48000, (64,), {str(rogue)!r})):\n    print(m, flush=True)\n"
+    )
+    import sys
+
+    parent = subprocess.Popen([sys.executable, str(script)])
+    children: list[str] = []
+    until = time.monotonic() + 30
+    while not children and time.monotonic() < until:
+        listed = subprocess.run(
+            ["ps", "-o", "pid", "--ppid", str(parent.pid), "--no-headers"], capture_output=True, text=True
+        )
+        children = listed.stdout.split()
+        time.sleep(0.1)
+    time.sleep(1.5)  # let it get past its own start, to where it has asked to die with its parent
+    parent.send_signal(signal.SIGKILL)
+    parent.wait()
+    until = time.monotonic() + 10
+    while any(Path(f"/proc/{pid}").exists() for pid in children) and time.monotonic() < until:
+        time.sleep(0.1)
+    assert children
+    assert not any(Path(f"/proc/{pid}").exists() for pid in children)

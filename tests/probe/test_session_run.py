@@ -1,0 +1,179 @@
+"""Measuring a session: what is known is left out, failures do not end the run, real plugins from a real file."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+
+import msgspec
+import pytest
+
+from nimbleload.core.card import CostCard
+from nimbleload.core.plan import Plan
+from nimbleload.core.session import BUFFER_SIZES, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.survey import instant, survey
+from nimbleload.probe import catalogue, session_run
+from nimbleload.probe.measure import Effort
+from nimbleload.store import dawproject
+from tests.helpers import exchange as x
+from tests.helpers.rogue import rogue_use, zam_library
+from tests.helpers.sessions import card, session
+
+QUICK = Effort(2, 0.01)
+
+
+def strip(name: str, *uses: PluginUse) -> Strip:
+    return Strip(name, name, inserts=uses, output="main")
+
+
+def house_use(name: str, use_id: str, **values: float) -> PluginUse:
+    return PluginUse(use_id, PluginRef("house", f"house.{name}", name), Setting(tuple(values.items())))
+
+
+def run(of, known=None, buffers=(64, 256), **more):
+    todo = session_run.jobs(of, known or {}, buffers)
+    cards = {}
+    for step in session_run.run(of, todo, known or {}, effort=QUICK, **more):
+        cards[step.job.key] = step.card
+    return todo, cards
+
+
+def test_equal_settings_are_measured_once_and_the_most_used_first():
+    eq = [house_use("shoreline", f"e{k}", bands=3) for k in range(3)]
+    of = session(strip("a", house_use("tar", "t"), eq[0]), strip("b", eq[1]), strip("c", eq[2]))
+    todo = session_run.jobs(of, {})
+    assert [(job.use.plugin.identifier, job.uses) for job in todo] == [("house.shoreline", 3), ("house.tar", 1)]
+    assert todo[0].buffers == BUFFER_SIZES
+
+
+def test_what_was_measured_here_is_not_measured_again_but_samples_are():
+    use = house_use("shoreline", "e")
+    of = session(strip("a", use))
+    measured = card(use, 1e-5)
+    assert session_run.jobs(of, {use.card_key(): measured}) == []
+    partly = msgspec.structs.replace(measured, cells=tuple(c for c in measured.cells if c.buffer != 512))
+    assert session_run.jobs(of, {use.card_key(): partly})[0].buffers == (512,)
+    sample = tuple(msgspec.structs.replace(c, provenance="sample") for c in measured.cells)
+    assert len(session_run.jobs(of, {use.card_key(): msgspec.structs.replace(measured, cells=sample)})) == 1
+    assert len(session_run.jobs(of, {use.card_key(): measured}, again=True)) == 1
+
+
+def test_what_failed_is_not_tried_again_unless_asked():
+    use = house_use("shoreline", "e")
+    failed = CostCard(use.card_key(), failure="crashed: SIGSEGV")
+    assert session_run.jobs(session(strip("a", use)), {use.card_key(): failed}) == []
+    assert len(session_run.jobs(session(strip("a", use)), {use.card_key(): failed}, again=True)) == 1
+
+
+def test_measured_cells_replace_samples_and_give_a_load():
+    use = house_use("mist", "m", lines=8)
+    of = session(strip("a", use))
+    cells = tuple(msgspec.structs.replace(c, provenance="sample") for c in card(use, 123.0).cells)
+    _, cards = run(of, {use.card_key(): msgspec.structs.replace(card(use, 123.0), cells=cells)})
+    found = cards[use.card_key()]
+    assert {c.provenance for c in found.cells} == {"measured"}
+    assert found.cost(48000, 256, "sounding").seconds < 1.0
+    at = instant(survey(of, Plan(), cards, Machine(2), 256))
+    assert at.shares == {"measured": 1.0}
+    assert at.block.work > 0
+
+
+def test_a_run_goes_on_after_a_crash_a_hang_and_a_flood(rogue):
+    uses = [rogue_use(name, voices=0) for name in ("crash", "hang", "flood", "good")]
+    of = session(strip("a", *uses), strip("b", PluginUse("v", PluginRef("vst3", "x", "Other"))))
+    _, cards = run(of, quiet_seconds=2)
+    reasons = {card.key.identifier: card.failure for card in cards.values()}
+    assert "SIGSEGV" in reasons["test.crash"]
+    assert "did not return" in reasons["test.hang"]
+    assert "flooded" in reasons["test.flood"]
+    assert "not run" in reasons["x"]
+    assert reasons["test.good"] is None
+    good = cards[uses[3].card_key()]
+    assert len(good.cells) == 4
+    assert good.latency == 77
+
+
+def test_a_plugin_that_is_not_installed_is_said(rogue):
+    use = PluginUse("x", PluginRef("clap", "org.nowhere", "Nowhere"))
+    _, cards = run(session(strip("a", use)))
+    assert "not installed here" in cards[use.card_key()].failure
+
+
+def test_cancelling_keeps_what_was_done(rogue):
+    of = session(strip("a", rogue_use("good"), house_use("tar", "t")))
+    todo = session_run.jobs(of, {}, (64,))
+    seen = []
+    for step in session_run.run(of, todo, {}, lambda: len(seen) >= 2, QUICK):
+        seen.append(step)
+    assert not any(step.finished for step in seen)
+    assert len({step.job.key for step in seen}) == 1
+
+
+class TestCatalogue:
+    def test_files_are_looked_into_once_until_they_change(self, rogue, tmp_path, monkeypatch):
+        looked = []
+        real = catalogue.scan
+        monkeypatch.setattr(catalogue, "scan", lambda files: looked.extend(files) or real(files))
+        cache = tmp_path / "cache.json"
+        first = catalogue.catalogue([rogue], cache)
+        assert catalogue.catalogue([rogue], cache) == first
+        assert looked == [str(rogue)]
+        assert len(first[0].plugins) == 7
+        rogue.touch()
+        catalogue.catalogue([rogue], cache)
+        assert len(looked) == 2
+
+    def test_a_file_that_cannot_be_read_is_remembered_with_its_reason(self, tmp_path):
+        bad = tmp_path / "bad.clap"
+        bad.write_text("nothing")
+        found = catalogue.catalogue([bad], tmp_path / "cache.json")
+        assert found[0].plugins == ()
+        assert "cannot be loaded as CLAP" in (found[0].failure or "")
+
+    def test_a_file_that_crashes_is_named_and_the_others_are_still_read(self, rogue, tmp_path):
+        compiler = shutil.which("gcc")
+        bad = tmp_path / "bad.clap"
+        source = tmp_path / "bad.c"
+        source.write_text(
+            "__attribute__((constructor)) static void now(void) { *(volatile int *)0 = 1; }\nint clap_entry;"
+        )
+        subprocess.run([compiler, "-shared", "-fPIC", "-o", str(bad), str(source)], check=True)
+        found = {s.path: s for s in catalogue.catalogue([bad, rogue], tmp_path / "cache.json")}
+        assert found[str(bad)].failure == "crashed: SIGSEGV"
+        assert len(found[str(rogue)].plugins) == 7
+
+    def test_a_damaged_cache_is_made_anew(self, rogue, tmp_path):
+        cache = tmp_path / "cache.json"
+        cache.write_text("{{{")
+        assert len(catalogue.catalogue([rogue], cache)[0].plugins) == 7
+
+    def test_the_first_file_found_wins(self):
+        one, two = (catalogue.Installed("clap", "a", n, "", "", (), n) for n in ("one", "two"))
+        found = catalogue.paths_by_identifier([catalogue.Scanned("x", 0, (one,)), catalogue.Scanned("y", 0, (two,))])
+        assert found["clap", "a"].path == "one"
+
+
+def test_a_real_session_with_real_plugins_gets_a_load(tmp_path):
+    """From an exchange file with plugins of Debian's zam-plugins to a load, all measured here."""
+    for name in ("ZamEQ2", "ZamComp", "ZamTube"):
+        zam_library(name)
+    eq = x.plugin("ClapPlugin", "com.zamaudio.ZamEQ2", "ZamEQ2")
+    comp = x.plugin("ClapPlugin", "com.zamaudio.ZamComp", "ZamComp")
+    tube = x.plugin("ClapPlugin", "com.zamaudio.ZamTube", "ZamTube")
+    structure = (
+        x.track("t1", "Voice", x.channel("c1", destination="cb", devices=eq + comp + tube, channels=1))
+        + x.track("t2", "Fiddle", x.channel("c2", destination="cb", devices=eq, channels=1))
+        + x.track("b", "Group", x.channel("cb", "submix", "cm", devices=comp))
+        + x.main_track()
+    )
+    arrangement = x.lanes("t1", x.clip(0, 16)) + x.lanes("t2", x.clip(8, 16))
+    imported = dawproject.read(x.write(tmp_path / "real.dawproject", x.project(structure, arrangement)))
+    todo, cards = run(imported.session)
+    assert [card.failure for card in cards.values()] == [None] * len(todo)
+    of = survey(imported.session, Plan(), cards, Machine(2), 256)
+    at = instant(of)
+    assert at.shares == {"measured": 1.0}
+    assert at.verdict.kind != "unknown"
+    assert at.block.work == pytest.approx(sum(at.use_costs.values()))
+    # The valve simulation is by far the heaviest of the three, on any machine.
+    assert max(at.use_costs, key=lambda u: at.use_costs[u]).startswith("t1/2")

@@ -1,0 +1,63 @@
+"""The timed loop: what it feeds, what it counts, and that its own overhead is small and taken off."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from nimbleload.probe.signal import RMS, chord, musical, released
+from nimbleload.probe.timed import TimedLoop, overhead_ns
+from tests.helpers.run_house import load
+
+
+def test_a_run_has_a_time_for_each_block_and_goes_on_where_it_ended():
+    hosted = load("shoreline", gain=0)
+    source = np.arange(1024, dtype=np.float32)[None, :].repeat(2, axis=0) * 1e-4
+    loop = TimedLoop(hosted, source)
+    assert len(loop.run(64, 3)) == 3
+    assert hosted.inputs[0, :64] == pytest.approx(source[0, 128:192])
+    loop.run(64, 1)
+    assert hosted.inputs[0, :64] == pytest.approx(source[0, 192:256])
+    loop.rewind()
+    loop.run(64, 1)
+    assert hosted.inputs[0, :64] == pytest.approx(source[0, :64])
+
+
+def test_the_source_begins_again_when_no_whole_block_is_left():
+    hosted = load("shoreline", gain=0)
+    loop = TimedLoop(hosted, np.arange(100, dtype=np.float32)[None, :].repeat(2, axis=0))
+    loop.run(64, 2)
+    assert hosted.inputs[0, 0] == 0
+
+
+def test_silent_blocks_are_silent_and_their_peaks_are_told():
+    hosted = load("vault", seconds=0.1, partition=64, wet=1)
+    loop = TimedLoop(hosted, np.ones((2, 4096), np.float32))
+    loop.run(64, 20)
+    peaks = loop.silent_peaks(64, 400)
+    assert peaks[0] > 1e-3
+    assert peaks[-1] == 0
+
+
+def test_times_grow_with_the_work():
+    # Not a figure, only an order: sixteen bands over 4096 samples against an empty function.
+    times = TimedLoop(load("shoreline", bands=16), np.zeros((2, 8192), np.float32)).run(4096, 20)
+    assert np.median(times) > 20 * overhead_ns(2000)
+
+
+def test_the_signal_is_the_same_every_time_and_as_loud_as_music():
+    one, other = musical(2, 48000), musical(2, 48000)
+    assert np.array_equal(one, other)
+    assert one.shape[1] % 8192 == 0
+    assert np.sqrt(np.mean(one**2, axis=1)) == pytest.approx([RMS, RMS], rel=1e-3)
+    assert not np.array_equal(one[0], one[1])
+    assert np.abs(one).max() < 1.0
+
+
+@pytest.mark.parametrize("voices", [1, 4, 7, 24, 60])
+def test_a_chord_has_as_many_different_notes_as_voices(voices):
+    notes = chord(voices)
+    assert len({n.key for n in notes}) == voices
+    assert all(0 <= n.key <= 127 and n.on for n in notes)
+    assert [n.key for n in released(notes)] == [n.key for n in notes]
+    assert not any(n.on for n in released(notes))

@@ -1,0 +1,232 @@
+"""Exchange files from many hands: what is understood, what is left out, what is refused and in which words."""
+
+from __future__ import annotations
+
+import zipfile
+
+import pytest
+
+from nimbleload.core.graph import build
+from nimbleload.store import dawproject, dawproject_timeline
+from nimbleload.store.archive import ImportRefusedError
+from tests.helpers import exchange as x
+
+
+def read(tmp_path, xml, files=None, title=""):
+    return dawproject.read(x.write(tmp_path / "song.dawproject", xml, files, title))
+
+
+def strip(imported, name):
+    return next(s for s in imported.session.strips if s.name == name)
+
+
+def test_tracks_groups_returns_and_main_are_connected(tmp_path):
+    structure = (
+        x.track("g", "Band", x.channel("cg", "master", "cm")
+                + x.track("t1", "Drums", x.channel("c1", sends=x.send("cr") + x.send("cr", "pre", 1.0, "false")))
+                + x.track("t2", "Bass", x.channel("c2", destination="cg")), "tracks")
+        + x.track("t3", "Voice", x.channel("c3", extra='<Mute value="true"/><Volume value="-6" unit="decibel"/>'))
+        + x.track("r", "Echo", x.channel("cr", "effect", "cm"))
+        + x.track("v", "Fader group", x.channel("cv", "vca"))
+        + x.main_track()
+    )  # fmt: skip
+    found = read(tmp_path, x.project(structure), title="My song")
+    assert found.session.name == "My song"
+    assert {s.name: (s.kind, s.output) for s in found.session.strips} == {
+        "Band": ("bus", "tm"), "Drums": ("track", "g"), "Bass": ("track", "g"), "Voice": ("track", "tm"),
+        "Echo": ("return", "tm"), "Main": ("main", None),
+    }  # fmt: skip
+    assert strip(found, "Drums").parent == "g"
+    assert [(s.target, s.pre_fader, s.enabled, s.level) for s in strip(found, "Drums").sends] == [
+        ("r", False, True, 0.5), ("r", True, False, 1.0),
+    ]  # fmt: skip
+    assert strip(found, "Voice").mute
+    assert strip(found, "Voice").volume == pytest.approx(0.501, abs=1e-3)
+    assert any("Fader group" in line and "VCA" in line for line in found.report.left_out)
+    assert found.report.program == "Testwriter 7"
+    build(found.session)
+
+
+def test_devices_keep_their_state_order_and_role(tmp_path):
+    devices = (
+        x.plugin("ClapPlugin", "org.synth", "Organ", "plugins/organ.clap-preset", "instrument")
+        + x.plugin("Vst3Plugin", "ABC", "Big Reverb")
+        + '<Compressor deviceName="Squash" loaded="true"/>'
+        + x.plugin(
+            "ClapPlugin",
+            "org.eq",
+            "Plain EQ",
+            extra='<Parameters><RealParameter parameterID="3" value="0.25"/></Parameters>',
+        )
+        + x.plugin("ClapPlugin", "org.off", "Off").replace('<Enabled value="true"/>', '<Enabled value="false"/>')
+        + "<Mystery/>"
+    )
+    notes = '<Notes><Note time="0" duration="2" channel="0" key="60"/><Note time="1" duration="2" channel="0" key="64"/>' \
+            '<Note time="2" duration="1" channel="0" key="67"/></Notes>'  # fmt: skip
+    xml = x.project(
+        x.track("t", "Keys", x.channel("c", devices=devices), "notes") + x.main_track(),
+        x.lanes("t", x.clip(0, 4, notes)),
+    )
+    found = read(tmp_path, xml, {"plugins/organ.clap-preset": b"\x01\x02state"})
+    keys = strip(found, "Keys")
+    assert keys.instrument is not None
+    assert keys.instrument.setting.state == b"\x01\x02state"
+    assert keys.instrument.voices == 2
+    assert keys.instrument.plugin.standard == "clap"
+    assert [(u.plugin.standard, u.family, u.enabled) for u in keys.inserts] == [
+        ("vst3", "reverb", True), ("builtin", "dynamics", True), ("clap", "equaliser", True), ("clap", "other", False),
+    ]  # fmt: skip
+    assert keys.inserts[2].setting.values == (("3", 0.25),)
+    assert any("Squash" in line and "built into" in line for line in found.report.left_out)
+    assert any("Mystery" in line for line in found.report.left_out)
+
+
+def test_a_missing_state_is_told_and_the_plugin_kept(tmp_path):
+    device = x.plugin("ClapPlugin", "a.b", "Thing", "plugins/gone.clap-preset")
+    found = read(tmp_path, x.project(x.track("t", "T", x.channel("c", devices=device)) + x.main_track()))
+    assert strip(found, "T").inserts[0].setting.state is None
+    assert any("gone.clap-preset" in line and "missing" in line for line in found.report.left_out)
+
+
+class TestTimes:
+    def clips(self, tmp_path, arrangement, **more):
+        found = read(tmp_path, x.project(x.track("t", "T", x.channel("c")) + x.main_track(), arrangement, **more))
+        return found, [(pytest.approx(c.start), pytest.approx(c.end)) for c in strip(found, "T").clips]
+
+    def test_beats_become_seconds_under_the_tempo(self, tmp_path):
+        found, clips = self.clips(tmp_path, x.lanes("t", x.clip(4, 8)))
+        assert clips == [(2.0, 6.0)]
+        assert found.session.length == pytest.approx(6.0)
+
+    def test_seconds_stay_seconds(self, tmp_path):
+        assert self.clips(tmp_path, x.lanes("t", x.clip(4, 8), unit="seconds"))[1] == [(4.0, 12.0)]
+
+    def test_a_tempo_glide_bends_the_times(self, tmp_path):
+        tempo = (
+            '<TempoAutomation unit="bpm"><Points><RealPoint time="0" value="60" interpolation="linear"/>'
+            '<RealPoint time="8" value="120" interpolation="hold"/></Points></TempoAutomation>'
+        )
+        _, clips = self.clips(tmp_path, x.lanes("t", x.clip(8, 2)) + tempo)
+        start = 60 / (60 / 8) * 0.693147  # 60/k · ln(120/60)
+        assert clips == [(start, start + 1.0)]
+
+    def test_a_loop_repeats_what_it_holds_and_ends_with_its_clip(self, tmp_path):
+        inner = "<Clips>" + x.clip(0, 1) + x.clip(2, 1) + "</Clips>"
+        looped = x.clip(4, 10, inner, playStart=0, loopStart=0, loopEnd=4)
+        _, clips = self.clips(tmp_path, x.lanes("t", looped, unit="seconds"))
+        assert clips == [(4, 5), (6, 7), (8, 9), (10, 11), (12, 13)]
+
+    def test_a_clip_that_begins_inside_its_content_is_cut(self, tmp_path):
+        inner = "<Clips>" + x.clip(0, 4) + "</Clips>"
+        _, clips = self.clips(tmp_path, x.lanes("t", x.clip(10, 2, inner, playStart=3), unit="seconds"))
+        assert clips == [(10, 11)]
+
+    def test_switched_off_clips_do_not_sound(self, tmp_path):
+        assert self.clips(tmp_path, x.lanes("t", x.clip(0, 4, enable="false"), x.clip(8, 2)))[1] == [(4.0, 5.0)]
+
+    def test_a_clip_without_length_lasts_as_long_as_its_audio(self, tmp_path):
+        audio = '<Audio duration="3.5" sampleRate="44100" channels="2"><File path="audio/a.wav"/></Audio>'
+        found, clips = self.clips(tmp_path, x.lanes("t", f'<Clip time="2">{audio}</Clip>'))
+        assert clips == [(1.0, 4.5)]
+        assert found.session.rate == 44100
+
+    def test_a_reference_stands_for_what_it_refers_to(self, tmp_path):
+        first = x.clip(0, 4, '<Notes id="n1"><Note time="0" duration="1" key="60"/></Notes>')
+        _, clips = self.clips(tmp_path, x.lanes("t", first, x.clip(8, 4, reference="n1")))
+        assert clips == [(0.0, 2.0), (4.0, 6.0)]
+
+    def test_markers_are_sections(self, tmp_path):
+        marks = '<Markers><Marker time="16" name="Chorus"/><Marker time="0" name="Verse"/></Markers>'
+        found, _ = self.clips(tmp_path, marks + x.lanes("t", x.clip(0, 1)))
+        assert [(s.name, s.start) for s in found.session.sections] == [("Verse", 0.0), ("Chorus", 8.0)]
+
+
+def one_track(devices="", extra="", destination="") -> str:
+    return x.track("t", "T", x.channel("c", devices=devices, extra=extra, destination=destination)) + x.main_track()
+
+
+BOMB = "<!DOCTYPE p [<!ENTITY a 'aaaaaaaaaa'><!ENTITY b '&a;&a;&a;&a;&a;&a;&a;&a;'>]>"
+
+
+@pytest.mark.parametrize(
+    ("xml", "words"),
+    [
+        (x.project(one_track(), before=BOMB), "declares a document type"),
+        (x.project(one_track(), before='<!DOCTYPE p [<!ENTITY a SYSTEM "file:///etc/passwd">]>'), "declares a document type"),
+        ("<Project><Structure>", "not well-formed"),
+        ("<Song/>", "begins with 'Song'"),
+        ("<Project/>", "no Structure"),
+        (x.project(x.main_track()), "holds no tracks"),
+        (x.project(one_track(destination="nowhere")), "“T”: it has a destination that does not exist: 'nowhere'"),
+        (x.project(one_track() + x.track("u", "U", x.channel("c"))), "the id 'c' is used twice"),
+        (
+            x.project(x.track("a", "A", x.channel("ca", destination="cb")) + x.track("b", "B", x.channel("cb", destination="ca")) + x.main_track()),
+            "the routing runs in a circle",
+        ),
+        (x.project(one_track(), x.lanes("t", x.clip("nan", 4))), "time is 'nan'"),
+        (x.project(one_track(), x.lanes("t", x.clip(0, 4, reference="ghost"))), "does not exist: 'ghost'"),
+        (
+            x.project(one_track(), x.lanes("t", x.clip(0, 4, "<Clips id='loop'>" + x.clip(0, 4, reference="loop") + "</Clips>"))),
+            "refer to each other without end",
+        ),
+        (x.project(one_track(x.plugin("ClapPlugin", "a", "A", "../../etc/passwd"))), "leaves the file"),
+        (x.project(one_track(), transport='<Transport><Tempo value="-3"/></Transport>'), "value is '-3'"),
+        (x.project(one_track(extra='<Volume value="inf"/>')), "value is 'inf'"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_is_refused_in_a_sentence(tmp_path, xml, words):
+    with pytest.raises(ImportRefusedError) as caught:
+        read(tmp_path, xml)
+    assert words in str(caught.value)
+    assert "root:" not in str(caught.value)
+
+
+def test_groups_without_end_are_refused(tmp_path):
+    nested = "".join(f'<Track id="g{k}" name="g">' for k in range(100)) + "</Track>" * 100
+    with pytest.raises(ImportRefusedError, match="deeper than 64"):
+        read(tmp_path, x.project(nested + x.main_track()))
+
+
+def test_a_loop_of_almost_nothing_is_refused(tmp_path, monkeypatch):
+    monkeypatch.setattr(dawproject_timeline, "MOST_PIECES", 100)
+    inner = "<Clips>" + x.clip(0, 0.001) + "</Clips>"
+    wild = x.clip(0, 100, inner, loopStart=0, loopEnd=0.01)
+    with pytest.raises(ImportRefusedError, match="loops run wild"):
+        read(tmp_path, x.project(one_track(), x.lanes("t", wild)))
+
+
+def test_a_path_that_leaves_its_folder_is_refused(tmp_path):
+    for name in ("../evil.txt", "/etc/evil", "a/../../b", "C:\\evil"):
+        path = tmp_path / "slip.dawproject"
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("project.xml", x.project(one_track()))
+            archive.writestr(name, b"x")
+        with pytest.raises(ImportRefusedError, match="leaves its folder"):
+            dawproject.read(path)
+
+
+def test_what_is_too_large_is_not_unpacked(tmp_path, monkeypatch):
+    monkeypatch.setattr(dawproject, "LARGEST_STATE", 1000)
+    device = x.plugin("ClapPlugin", "a", "A", "plugins/big")
+    with pytest.raises(ImportRefusedError, match="plugins/big is larger than"):
+        read(tmp_path, x.project(one_track(device)), {"plugins/big": bytes(2000)})
+
+
+def test_a_file_that_is_no_archive_or_has_no_project_is_refused(tmp_path):
+    path = tmp_path / "no.dawproject"
+    path.write_bytes(b"hello")
+    with pytest.raises(ImportRefusedError, match="cannot be opened"):
+        dawproject.read(path)
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("other.xml", "<x/>")
+    with pytest.raises(ImportRefusedError, match=r"does not hold 'project\.xml'"):
+        dawproject.read(path)
+
+
+def test_a_damaged_archive_is_refused(tmp_path):
+    path = x.write(tmp_path / "song.dawproject", x.project(one_track()))
+    whole = bytearray(path.read_bytes())
+    whole[60:90] = bytes(30)
+    path.write_bytes(whole)
+    with pytest.raises(ImportRefusedError):
+        dawproject.read(path)

@@ -1,0 +1,225 @@
+"""Our own files: what is written is read again, a failed write loses nothing, a strange file is refused."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import subprocess
+import sys
+import zipfile
+
+import msgspec
+import pytest
+
+from nimbleload.core.plan import Decision, Plan
+from nimbleload.core.session import Machine
+from nimbleload.store import atomic, session_file
+from nimbleload.store.archive import ImportRefusedError
+from nimbleload.store.library import Library, LibraryError
+from nimbleload.store.opening import known_cards, open_session
+from nimbleload.store.recovery import Recovery, discard, left_behind, recover
+from nimbleload.store.session_file import Saved, SessionFileError
+from tests.helpers.sessions import card, random_cards, random_session, session, setting, track, use
+
+
+def saved(seed: int = 1) -> Saved:
+    rng = random.Random(seed)
+    of = random_session(rng)
+    plan = Plan().decide(Decision("freeze", of.strips[0].id, through=0)).decide(Decision("off", of.strips[1].id))
+    return Saved(of, plan, tuple(random_cards(rng, of).values()), Machine(6, 0.8), 128)
+
+
+class TestSessionFile:
+    def test_what_is_written_is_read_again(self, tmp_path):
+        path = tmp_path / "a.nimbleload"
+        session_file.write(path, saved())
+        assert session_file.read(path) == saved()
+
+    def test_states_survive_to_the_byte(self, tmp_path):
+        state = bytes(range(256)) * 10
+        strip = track("a")
+        strip = msgspec.structs.replace(
+            strip, inserts=(use("eq", setting=msgspec.structs.replace(setting(), state=state)),)
+        )
+        path = tmp_path / "a.nimbleload"
+        session_file.write(path, Saved(session(strip)))
+        assert session_file.read(path).session.strips[0].inserts[0].setting.state == state
+
+    def test_the_version_before_is_kept(self, tmp_path):
+        path = tmp_path / "a.nimbleload"
+        session_file.write(path, saved(1))
+        session_file.write(path, saved(2))
+        assert session_file.read(path) == saved(2)
+        assert session_file.read(tmp_path / "a.nimbleload.bak") == saved(1)
+
+    def test_a_write_that_fails_leaves_the_old_file_and_nothing_else(self, tmp_path, monkeypatch):
+        path = tmp_path / "a.nimbleload"
+        session_file.write(path, saved(1))
+
+        def full(*args):
+            raise OSError(28, "No space left on device")
+
+        monkeypatch.setattr(atomic.os, "fsync", full)
+        with pytest.raises(SessionFileError, match=r"was not written: No space left.*old file is as it was"):
+            session_file.write(path, saved(2))
+        monkeypatch.undo()
+        assert session_file.read(path) == saved(1)
+        assert [p.name for p in tmp_path.iterdir()] == ["a.nimbleload"]
+
+    def test_a_folder_that_does_not_exist_is_said(self, tmp_path):
+        with pytest.raises(SessionFileError, match="was not written"):
+            session_file.write(tmp_path / "no" / "a.nimbleload", saved())
+
+    def rewritten(self, tmp_path, name, content):
+        """A session file with one entry replaced, or left out with None."""
+        path = tmp_path / "a.nimbleload"
+        session_file.write(path, saved())
+        with zipfile.ZipFile(path) as archive:
+            entries = {n: archive.read(n) for n in archive.namelist()}
+        entries[name] = content
+        with zipfile.ZipFile(path, "w") as archive:
+            for n, c in entries.items():
+                if c is not None:
+                    archive.writestr(n, c)
+        return path
+
+    @pytest.mark.parametrize(
+        ("name", "content", "words"),
+        [
+            ("manifest.json", b'{"format":"nimble-load-session","version":99}', "written by a newer version"),
+            ("manifest.json", b'{"format":"recipe","version":1}', "not a Nimble Load session"),
+            ("manifest.json", None, "manifest.json is missing"),
+            ("session.json", None, "session.json is missing"),
+            ("session.json", b"{", "session.json is not understood"),
+            ("session.json", b'{"name":"x","rate":"fast"}', "session.json is not understood"),
+            ("session.json", b'{"name":"x","rate":7}', "sample rate of 7 Hz is not possible"),
+            ("session.json", b'{"name":"x","length":-5}', "length of -5.0 seconds"),
+            ("plan.json", b'{"decisions":[{"kind":"explode","strip":"a"}]}', "plan.json is not understood"),
+            ("view.json", b'{"buffer":0}', "buffer of 0 samples"),
+            ("view.json", b'{"machine":{"cores":-1}}', "-1 cores"),
+            ("view.json", b'{"buffer":"big"}', "view is not understood"),
+        ],
+    )
+    def test_what_is_wrong_with_a_file_is_said(self, tmp_path, name, content, words):
+        with pytest.raises(SessionFileError) as caught:
+            session_file.read(self.rewritten(tmp_path, name, content))
+        assert words in str(caught.value)
+        assert "a.nimbleload" in str(caught.value)
+
+    def test_a_cut_off_file_is_refused(self, tmp_path):
+        path = tmp_path / "a.nimbleload"
+        session_file.write(path, saved())
+        path.write_bytes(path.read_bytes()[:-200])
+        with pytest.raises(SessionFileError, match="damaged"):
+            session_file.read(path)
+
+    def test_only_our_two_endings_are_opened(self, tmp_path):
+        with pytest.raises(ImportRefusedError, match=r"only \.nimbleload and \.dawproject"):
+            open_session(tmp_path / "song.wav")
+
+
+class TestLibrary:
+    def test_what_is_stored_is_found_again_by_another(self, tmp_path):
+        one = card(use("eq"), 1e-4, 2e-5, tail=0.5)
+        store = Library(tmp_path / "l.sqlite", "here")
+        store.store(one, one.cells)
+        store.close()
+        found = Library(tmp_path / "l.sqlite", "here").cards()
+        assert found[one.key].tail == 0.5
+        assert set(found[one.key].cells) == set(one.cells)
+
+    def test_a_cell_measured_again_takes_the_place_of_the_old_one(self, tmp_path):
+        store = Library(tmp_path / "l.sqlite", "here")
+        old, new = card(use("eq"), 1e-4), card(use("eq"), 9e-4)
+        store.store(old, old.cells)
+        store.store(new, [new.cells[0]])
+        found = store.cards()[old.key]
+        assert found.cell(48000, 32, "sounding") == new.cells[0]
+        assert found.cell(48000, 64, "sounding") == old.cell(48000, 64, "sounding")
+
+    def test_another_machines_figures_are_not_taken_for_this_ones(self, tmp_path):
+        one = card(use("eq"), 1e-4)
+        Library(tmp_path / "l.sqlite", "there").store(one, one.cells)
+        assert Library(tmp_path / "l.sqlite", "here").cards() == {}
+
+    def test_a_failure_is_kept_with_its_reason(self, tmp_path):
+        store = Library(tmp_path / "l.sqlite", "here")
+        store.store(msgspec.structs.replace(card(use("eq"), 0), cells=(), failure="crashed: SIGSEGV"))
+        assert store.cards()[use("eq").card_key()].failure == "crashed: SIGSEGV"
+
+    def test_a_process_that_is_killed_loses_nothing_that_was_stored(self, tmp_path):
+        script = (
+            "import os, sys\nfrom pathlib import Path\nsys.path.insert(0, '.')\n"
+            "from tests.helpers.sessions import card, use\nfrom nimbleload.store.library import Library\n"
+            f"store = Library(Path({str(tmp_path / 'l.sqlite')!r}), 'here')\none = card(use('eq'), 1e-4)\n"
+            "for cell in one.cells[:5]:\n    store.store(one, [cell])\nos.kill(os.getpid(), 9)\n"
+        )
+        subprocess.run([sys.executable, "-c", script], check=False)
+        assert len(Library(tmp_path / "l.sqlite", "here").cards()[use("eq").card_key()].cells) == 5
+
+    def test_a_newer_library_is_not_touched(self, tmp_path):
+        path = tmp_path / "l.sqlite"
+        Library(path, "here").close()
+        with sqlite3.connect(path) as db:
+            db.execute("PRAGMA user_version=99")
+        with pytest.raises(LibraryError, match="newer version"):
+            Library(path, "here")
+
+    def test_a_file_that_is_no_library_is_said(self, tmp_path):
+        path = tmp_path / "l.sqlite"
+        path.write_bytes(b"not a database at all, but long enough to be looked at" * 20)
+        with pytest.raises(LibraryError, match="cannot be used"):
+            Library(path, "here")
+
+    def test_own_figures_come_before_those_that_came_with_the_session(self, tmp_path):
+        of = session(track("a", "eq"), track("b", "comp"))
+        mine, sample = card(use("eq"), 1e-4), card(use("eq"), 5e-4)
+        other = card(use("comp"), 2e-4)
+        store = Library(tmp_path / "l.sqlite", "here")
+        store.store(mine, mine.cells)
+        found = known_cards(of, store, {sample.key: sample, other.key: other})
+        assert found[mine.key].cost(48000, 256, "sounding").seconds == 1e-4
+        assert found[other.key] == other
+
+    def test_a_failure_here_does_not_hide_figures_that_came_along(self, tmp_path):
+        of = session(track("a", "eq"))
+        sample = card(use("eq"), 5e-4)
+        store = Library(tmp_path / "l.sqlite", "here")
+        store.store(msgspec.structs.replace(sample, cells=(), failure="crashed: SIGSEGV"))
+        found = known_cards(of, store, {sample.key: sample})[sample.key]
+        assert found.cost(48000, 256, "sounding").seconds == 5e-4
+
+
+class TestRecovery:
+    def test_work_of_a_dead_process_is_found_and_of_a_living_one_not(self, tmp_path):
+        Recovery(tmp_path).keep(saved(), tmp_path / "mine.nimbleload")
+        assert left_behind(tmp_path) == []
+        for note in tmp_path.glob("*.json"):
+            found = msgspec.json.decode(note.read_bytes())
+            note.write_bytes(msgspec.json.encode({**found, "started": "an earlier life of this number"}))
+        left = left_behind(tmp_path)
+        assert [item.original for item in left] == [tmp_path / "mine.nimbleload"]
+        assert recover(left[0]) == saved()
+        discard(left[0])
+        assert left_behind(tmp_path) == []
+
+    def test_saving_forgets_the_copy(self, tmp_path):
+        kept = Recovery(tmp_path)
+        kept.keep(saved(), None)
+        kept.forget()
+        assert list(tmp_path.iterdir()) == []
+
+    def test_a_copy_without_its_note_is_still_found(self, tmp_path):
+        Recovery(tmp_path).keep(saved(), None)
+        for note in tmp_path.glob("*.json"):
+            note.unlink()
+        assert len(left_behind(tmp_path)) == 1
+
+    def test_a_killed_process_leaves_its_work(self, tmp_path):
+        script = (
+            "import os, sys\nfrom pathlib import Path\nsys.path.insert(0, '.')\n"
+            "from tests.store.test_files import saved\nfrom nimbleload.store.recovery import Recovery\n"
+            f"Recovery(Path({str(tmp_path)!r})).keep(saved(), None)\nos.kill(os.getpid(), 9)\n"
+        )
+        subprocess.run([sys.executable, "-c", script], check=False)
+        assert [recover(left) for left in left_behind(tmp_path)] == [saved()]
