@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from ..core.card import CostCard
 from ..core.session import CardKey, Session
 from ..probe import session_run
+from ..probe.isolation import QUIET_SECONDS
 from ..probe.measure import Effort
 from ..probe.session_run import Job, Progress
 from ..store.library import Library, LibraryError
@@ -30,6 +31,7 @@ class Measuring(QObject):
         super().__init__(parent)
         self._library = library
         self._effort = effort
+        self.quiet_seconds = QUIET_SECONDS
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
         self._begun = 0.0
@@ -60,7 +62,7 @@ class Measuring(QObject):
     def _run(self, session: Session, todo: list[Job], known: dict[CardKey, CostCard]) -> None:
         outcome = ""
         try:
-            for step in session_run.run(session, todo, known, self._cancel.is_set, self._effort):
+            for step in session_run.run(session, todo, known, self._cancel.is_set, self._effort, self.quiet_seconds):
                 self._keep(step)
                 self.progressed.emit(step)
         except LibraryError as error:

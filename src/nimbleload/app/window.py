@@ -63,6 +63,7 @@ class MainWindow(QMainWindow):
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(AUTOSAVE_MS)
         self._close_after_save = False
+        self._is_shut_down = False
         self.setAcceptDrops(True)
         self._lay_out()
         self._make_menus()
@@ -113,8 +114,8 @@ class MainWindow(QMainWindow):
         files.addSeparator()
         self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
         edit = bar.addMenu("&Edit")
-        self._undo = self._add(edit, "&Undo", self.desk.undo, QKeySequence.StandardKey.Undo)
-        self._redo = self._add(edit, "&Redo", self.desk.redo, QKeySequence.StandardKey.Redo)
+        self._undo = self._add(edit, "&Undo", self.desk.undo, "Ctrl+Z")
+        self._redo = self._add(edit, "&Redo", self.desk.redo, "Ctrl+Shift+Z")
         self._add(edit, "Take back &all decisions", self.clear_plan)
         go = bar.addMenu("&Go")
         for number, (name, key) in enumerate(PLACES):
@@ -383,7 +384,10 @@ class MainWindow(QMainWindow):
         event.accept()
 
     def shut_down(self) -> None:
-        """Ends all threads and workers, and removes the recovery copy."""
+        """Ends all threads and workers, and removes the recovery copy. A second call does nothing."""
+        if self._is_shut_down:
+            return
+        self._is_shut_down = True
         self._autosave.stop()
         self.measuring.close()
         self.filing.forget()

@@ -39,7 +39,7 @@ class Setting(msgspec.Struct, frozen=True):
 
     def digest(self) -> str:
         """Sixteen hex digits that are equal exactly when values and state are (values in any order)."""
-        text = ";".join(f"{name}={value!r}" for name, value in sorted(self.values))
+        text = ";".join(f"{name}={float(value)!r}" for name, value in sorted(self.values))
         return hashlib.sha256(text.encode() + b"\0" + (self.state or b"")).hexdigest()[:16]
 
 

@@ -1,0 +1,87 @@
+"""The whole example without a display: open, measure, find the worst block, freeze, look again, save, report."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+import msgspec
+
+from ..cli import demo_saved, library
+from ..core.plan import Decision, Plan
+from ..core.survey import Instant, Survey, instant, survey
+from ..core.verdict import percent
+from ..deliver.report import write_report
+from ..probe import session_run
+from ..probe.measure import Effort
+from ..store import session_file
+from ..store.opening import known_cards
+from ..store.session_file import Saved
+
+BUFFERS = (64, 256, 1024)
+MOST_FROZEN = 12
+
+
+def run(folder: Path) -> None:
+    """Writes report, pictures and session into a folder, and says where they are."""
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    folder.mkdir(parents=True, exist_ok=True)
+    saved = demo_saved()
+    measured = _measure(saved)
+    store = library()
+    cards = known_cards(saved.session, store, {card.key: card for card in saved.cards})
+    of = survey(saved.session, Plan(), cards, saved.machine, saved.buffer)
+    click.echo(instant(of).verdict.headline)
+    of, at = _freeze_until_it_fits(of)
+    click.echo(f"With {len(of.plan.decisions)} tracks frozen the worst load falls from "
+               f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip
+    session_path = folder / f"example{session_file.SUFFIX}"
+    kept = msgspec.structs.replace(saved, plan=of.plan, cards=tuple(cards.values()))
+    session_file.write(session_path, kept)
+    if session_file.read(session_path).plan != of.plan:
+        raise click.ClickException(f"{session_path} does not hold what was written to it.")
+    from .screenshots import take_all
+
+    pictures = list(take_all(folder))
+    write_report(folder / "report.html", of, at, measured, pictures)
+    click.echo(f"Report:   {(folder / 'report.html').absolute()}")
+    for picture in pictures:
+        click.echo(f"Picture:  {picture.absolute()}")
+    click.echo(f"Session:  {session_path.absolute()}")
+
+
+def _measure(saved: Saved) -> list[tuple[str, str]]:
+    """Measures the example's plugins at three sizes; what each brought, in a line."""
+    store = library()
+    known = known_cards(saved.session, store)
+    todo = session_run.jobs(saved.session, known, BUFFERS)
+    click.echo(f"Measuring {len(todo)} plugin settings on this computer, about a minute…")
+    lines = []
+    for step in session_run.run(saved.session, todo, known, effort=Effort(3, 0.05)):
+        store.store(step.card, [step.cell] if step.cell else [])
+        if step.finished:
+            cell = step.card.cell(saved.session.rate, 256, "sounding")
+            result = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "not measured")
+            lines.append((step.card.name, result))
+            click.echo(f"  {step.card.name}: {result}")
+    return lines
+
+
+def _freeze_until_it_fits(of: Survey) -> tuple[Survey, Instant]:
+    """Freezes the costliest track of the worst moment, again and again, until the limit holds."""
+    at = instant(of)
+    for _ in range(MOST_FROZEN):
+        if at.rung(of.buffer).load <= of.session.limit:
+            break
+        order = sorted(range(len(at.strip_costs)), key=lambda i: -at.strip_costs[i])
+        strips = of.planned.session.strips
+        free = [
+            strips[i]
+            for i in order
+            if strips[i].kind == "track" and not strips[i].armed and strips[i].frozen_through is None
+        ]
+        plan = of.plan.decide(Decision("freeze", free[0].id))
+        of = survey(of.session, plan, of.now.cards, of.machine, of.buffer, of)
+        at = instant(of)
+    return of, at

@@ -1,0 +1,61 @@
+"""The report: what is wrong, at every buffer size, what costs most, and what the plan brings; one HTML page."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from jinja2 import Environment, PackageLoader, select_autoescape
+
+from .. import __version__
+from ..core.card import PROVENANCE_WORDS
+from ..core.survey import Instant, Survey, worst_seconds
+from ..core.verdict import clock, milliseconds, percent
+from ..store import atomic
+
+
+def write_report(
+    path: Path, of: Survey, at: Instant, measured: Sequence[tuple[str, str]] = (), pictures: Sequence[Path] = ()
+) -> None:
+    """Writes the report of a survey at a moment. `measured` are (plugin, result) lines. OSError if that fails."""
+    environment = Environment(loader=PackageLoader(__package__), autoescape=select_autoescape(default=True))
+    page = environment.get_template("report.html").render(
+        version=__version__,
+        session=of.session,
+        of=of,
+        at=at,
+        strips=_strips(of, at),
+        decisions=_decisions(of),
+        worst=[clock(second) for second in worst_seconds(of.after, 5)],
+        sources=[(percent(share), PROVENANCE_WORDS[name]) for name, share in at.shares.items()],
+        measured=measured,
+        pictures=[picture.name for picture in pictures],
+        percent=percent,
+        milliseconds=milliseconds,
+        clock=clock,
+        before=percent(float(of.before.load.max())),
+        after=percent(float(of.after.load.max())),
+    )
+    atomic.write(path, page.encode())
+
+
+def _strips(of: Survey, at: Instant, most: int = 15) -> list[tuple[str, str, str]]:
+    """The strips that cost most at the moment: name, per cent of one core, plugins."""
+    order = sorted(range(len(at.strip_costs)), key=lambda i: -at.strip_costs[i])[:most]
+    strips = of.planned.session.strips
+    return [
+        (strips[i].name, percent(float(at.strip_costs[i]) / of.deadline), ", ".join(u.label for u in strips[i].uses()))
+        for i in order
+    ]
+
+
+def _decisions(of: Survey) -> list[str]:
+    """The plan in words, in its order."""
+    found = []
+    for decision in of.plan.decisions:
+        strip = of.session.strip(decision.strip)
+        what = strip.name
+        if decision.use is not None:
+            what = f"{next(u.label for u in strip.uses() if u.id == decision.use)} on {strip.name}"
+        found.append({"freeze": f"Freeze {what}", "off": f"Switch {what} off"}.get(decision.kind, what))
+    return found

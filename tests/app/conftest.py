@@ -1,0 +1,54 @@
+"""A real window on the example, without a display; it is shut down after each test."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtWidgets import QApplication
+
+from nimbleload.app.choices import Choices
+from nimbleload.app.theme import theme
+from nimbleload.app.window import MainWindow
+from nimbleload.cli import demo_saved
+from nimbleload.store.library import Library
+from nimbleload.store.recovery import Recovery
+
+
+@pytest.fixture
+def make_window(qtbot, tmp_path):
+    """Makes windows with a library, choices and recovery folder of the test's own."""
+    made: list[MainWindow] = []
+
+    def make(library: Library | None = None) -> MainWindow:
+        application = QApplication.instance()
+        theme.apply(application, "night", 100)
+        window = MainWindow(demo_saved, library, Choices(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
+        window.resize(1280, 800)
+        window.show()
+        made.append(window)
+        return window
+
+    yield make
+    for window in made:
+        window.shut_down()
+        window.hide()
+        window.deleteLater()
+
+
+@pytest.fixture
+def example(make_window, qtbot):
+    """A window with the example open and computed."""
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_example()
+    return window
+
+
+@pytest.fixture
+def settled(qtbot):
+    """Does something in a window, and waits until the load has been computed anew and the options weighed."""
+
+    def do(window, action):
+        with qtbot.waitSignals([window.desk.recomputed, window.desk.weighed], timeout=60_000):
+            action()
+
+    return do

@@ -1,0 +1,245 @@
+"""Balance, driven as a user would: the figures on the page agree, keys and clicks do what they say."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from click.testing import CliRunner
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QAbstractItemModelTester
+from PySide6.QtWidgets import QPushButton
+
+from nimbleload.app.option_list import OptionButton
+from nimbleload.app.theme import theme
+from nimbleload.cli import cli
+from nimbleload.core.verdict import clock, percent
+
+
+def press(qtbot, window, key, modifier=Qt.KeyboardModifier.NoModifier):
+    window.activateWindow()
+    qtbot.keyClick(window, key, modifier)
+
+
+def choose(window, qtbot, name):
+    strip = next(s for s in window.desk.document.session.strips if s.name == name)
+    with qtbot.waitSignal(window.desk.weighed, timeout=30_000):
+        window.balance.tracks.choose(strip.id)
+    return strip
+
+
+def option(window, title) -> OptionButton:
+    return next(o for o in window.balance.options.options if o.text().startswith(title))
+
+
+def test_sentence_ladder_place_and_shell_say_the_same_load(example):
+    of, at = example.desk.survey, example.desk.instant
+    load = percent(at.rung(256).load)
+    assert load in example.balance.sentence.headline.text()
+    assert clock(at.second) in example.balance.sentence.headline.text()
+    assert example.places.buttons[1].state == load
+    rows = {row[0]: row for row in example.balance.buffers.figures()}
+    assert float(rows["256"][1]) == pytest.approx(at.rung(256).load, abs=1e-4)
+    said = json.loads(CliRunner().invoke(cli, ["load", "demo", "--buffer", "256", "--cores", "6", "--json"]).output)
+    assert said["load"] == at.rung(256).load
+    assert said["headline"] == example.balance.sentence.headline.text()
+    assert said["second"] == of.worst_second()
+
+
+def test_the_lanes_show_what_the_block_sums_up_to(example):
+    at, of = example.desk.instant, example.desk.survey
+    rows = example.balance.block.figures()[1:]
+    spent = sum(float(end) - float(start) for _, _, start, end in rows)
+    assert spent == pytest.approx(at.block.work * 1e6, abs=0.1 * len(rows))
+    assert max(float(row[3]) for row in rows) / 1e6 / of.deadline == pytest.approx(at.rung(256).load, abs=1e-3)
+    assert {row[1] for row in rows} == {str(core) for core in range(1, 7)}
+
+
+def test_the_example_overloads_in_the_storm_and_nowhere_else(example):
+    of = example.desk.survey
+    sections = of.session.sections
+    storm = (sections[1].start, sections[2].start)
+    for m, load in enumerate(of.after.load):
+        inside = of.after.times[m] >= storm[0] - 1 and of.after.times[m + 1] <= storm[1] + 10
+        assert load <= 1.0 or inside
+    assert of.after.load.max() > 1.1
+
+
+def test_freezing_by_its_digit_lowers_the_load_and_undo_brings_it_back(example, qtbot, settled):
+    choose(example, qtbot, "Choir low")
+    before = example.desk.instant.rung(256).load
+    promised = option(example, "Freeze through").weighed.saving.load
+    assert option(example, "Keep live").isChecked()
+    settled(example, lambda: press(qtbot, example, Qt.Key.Key_3))
+    assert example.desk.instant.rung(256).load == pytest.approx(before - promised, abs=1e-12)
+    assert option(example, "Freeze through").isChecked()
+    assert example.windowTitle().count("unsaved") == 1
+    settled(example, lambda: press(qtbot, example, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier))
+    assert example.desk.instant.rung(256).load == before
+    settled(
+        example,
+        lambda: press(
+            qtbot, example, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+        ),
+    )
+    assert example.desk.instant.rung(256).load == pytest.approx(before - promised, abs=1e-12)
+
+
+def test_the_costliest_track_saves_what_its_card_says(example, qtbot):
+    """To 0.1 %: the work that goes is the track's own plugins at that moment."""
+    at, of = example.desk.instant, example.desk.survey
+    tracks = [i for i, s in enumerate(of.session.strips) if s.kind == "track"]
+    costliest = of.session.strips[max(tracks, key=lambda i: at.strip_costs[i])]
+    on_card = sum(of.now.cards[u.card_key()].cell(48000, 256, "sounding").mean for u in costliest.uses())
+    choose(example, qtbot, costliest.name)
+    saved = option(example, "Freeze through").weighed.saving.work * of.deadline
+    overhead = of.session.host.plugin_overhead * len(costliest.uses())
+    assert saved - overhead == pytest.approx(on_card, rel=1e-3)
+
+
+def test_brackets_choose_the_buffer_and_clicks_too(example, qtbot, settled):
+    settled(example, lambda: press(qtbot, example, Qt.Key.Key_BracketRight))
+    assert example.desk.document.buffer == 512
+    settled(example, lambda: press(qtbot, example, Qt.Key.Key_BracketLeft))
+    settled(example, lambda: press(qtbot, example, Qt.Key.Key_BracketLeft))
+    assert example.desk.document.buffer == 128
+    cell = example.balance.buffers._cells()[5].center().toPoint()
+    settled(example, lambda: qtbot.mouseClick(example.balance.buffers, Qt.MouseButton.LeftButton, pos=cell))
+    assert example.desk.document.buffer == 1024
+    assert "21.3 ms deadline" in example.balance.sentence.headline.text()
+
+
+def test_dragging_along_the_piece_moves_everything(example, qtbot):
+    view = example.balance.timeline
+    quiet = int(view._x(650.0))
+    with qtbot.waitSignal(example.desk.moved):
+        qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(quiet, 40))
+    assert example.desk.instant.second == pytest.approx(650.0, abs=2)
+    assert "Fits at 10:" in example.balance.sentence.headline.text()
+    assert example.balance.sentence.button.text() == "Go to the worst moment"
+    with qtbot.waitSignal(example.desk.moved):
+        qtbot.mouseClick(example.balance.sentence.button, Qt.MouseButton.LeftButton)
+    assert example.desk.instant.rung(256).load == example.desk.survey.after.load.max()
+
+
+def test_full_stop_and_comma_walk_the_worst_moments(example, qtbot):
+    worst = example.desk.instant.moment
+    press(qtbot, example, Qt.Key.Key_Period)
+    assert example.desk.instant.moment != worst
+    press(qtbot, example, Qt.Key.Key_Comma)
+    assert example.desk.instant.moment == worst
+
+
+def test_arrow_keys_step_through_moments(example, qtbot):
+    before = example.desk.instant.moment
+    qtbot.keyClick(example.balance.timeline, Qt.Key.Key_Right)
+    assert example.desk.instant.moment == before + 1
+
+
+def test_the_armed_narrator_cannot_be_frozen_and_the_page_says_why(example, qtbot):
+    choose(example, qtbot, "Ferryman")
+    freeze = option(example, "Freeze")
+    assert not freeze.isEnabled()
+    assert "record-armed" in freeze.toolTip()
+    plan = example.desk.document.plan
+    press(qtbot, example, Qt.Key.Key_2)
+    assert example.desk.document.plan == plan
+
+
+def test_a_plugin_is_switched_off_and_on_in_the_chain(example, qtbot, settled):
+    choose(example, qtbot, "Main")
+    before = example.desk.instant.block.work
+
+    def switches():
+        buttons = example.balance.options.findChildren(QPushButton)
+        return [b for b in buttons if b.isVisible() and b.toolTip().startswith("Switch Tar")]
+
+    def switch():
+        qtbot.waitUntil(lambda: len(switches()) == 1)
+        return switches()[0]
+
+    settled(example, lambda: switch().click())
+    assert example.desk.instant.block.work < before
+    assert switch().text() == "off"
+    settled(example, lambda: switch().click())
+    assert example.desk.instant.block.work == pytest.approx(before)
+
+
+def test_tracks_are_sorted_by_cost_filtered_and_folded(example, qtbot):
+    QAbstractItemModelTester(example.balance.tracks.model, QAbstractItemModelTester.FailureReportingMode.Fatal)
+    tracks, at = example.balance.tracks, example.desk.instant
+    view, model = tracks.view, tracks.model
+    costs = [model.share(model.index(row, 0)) for row in range(model.rowCount())]
+    assert costs == sorted(costs, reverse=True)
+    assert sum(costs) == pytest.approx(at.block.work / example.desk.survey.deadline)
+    qtbot.keyClicks(tracks.filter, "choir")
+    names = [model.index(row, 0).data() for row in range(model.rowCount())]
+    assert names
+    assert all("choir" in name.lower() for name in names)
+    tracks.filter.clear()
+    tracks.by_bus.click()
+    assert [model.index(row, 0).data() for row in range(model.rowCount())] == ["Main"]
+    main = model.index(0, 0)
+    assert {model.index(r, 0, main).data() for r in range(model.rowCount(main))} == {"Story", "Music"}
+    assert view.isExpanded(main)
+    tracks.by_cost.click()
+    tracks.by_bus.click()
+    assert model.index(0, 0).data() == "Ferryman"
+
+
+def test_selection_survives_a_change_of_moment(example, qtbot):
+    strip = choose(example, qtbot, "Choir low")
+    example.desk.move_to(20.0)
+    assert [i.data() for i in example.balance.tracks.view.selectionModel().selectedRows()] == ["Choir low"]
+    assert example.desk.selection == (strip.id,)
+
+
+def test_several_tracks_are_frozen_in_one_step(example, qtbot, settled):
+    view = example.balance.tracks.view
+    view.setFocus()
+    with qtbot.waitSignal(example.desk.weighed, timeout=30_000):
+        view.selectAll()
+    freeze = option(example, "Freeze the whole chain")
+    assert "possible for" in freeze.toolTip()
+    settled(example, lambda: freeze.click())
+    assert len(example.desk.document.plan.decisions) > 50
+    assert example.desk.undo_step.startswith("freeze the whole chain")
+    assert example.desk.survey.after.load.max() < 1.0
+
+
+def test_every_picture_has_words_and_figures(example):
+    page = example.balance
+    for picture in (page.buffers, page.block, page.timeline):
+        assert picture.accessibleName()
+        assert "%" in picture.accessibleDescription()
+        rows = picture.figures()
+        assert len(rows) > 3
+        assert len({len(row) for row in rows}) == 1
+        picture.copy_figures()
+        assert QGuiApplication.clipboard().text().count("\n") == len(rows) - 1
+        picture.copy_picture()
+        assert not QGuiApplication.clipboard().pixmap().isNull()
+    index = page.tracks.model.index(0, 0)
+    assert "of one core" in index.data(Qt.ItemDataRole.AccessibleTextRole)
+
+
+def test_every_text_size_and_both_themes_paint(example, qtbot):
+    for name in ("paper", "night"):
+        example.choose_theme(name)
+        assert theme.colours.name == name
+        for _ in range(6):
+            example.scale_text(1)
+        assert theme.scale == 160
+        assert not example.grab().isNull()
+        for _ in range(9):
+            example.scale_text(-1)
+        assert theme.scale == 90
+    example.resize(900, 560)
+    assert not example.grab().isNull()
+
+
+def test_no_sample_figure_is_shown_unmarked(example):
+    assert "sample figures" in example.balance.sentence.advice.text()
+    assert example.desk.instant.shares == {"sample": pytest.approx(1.0)}
+    assert example.balance.sentence.button.text() == "Measure…"

@@ -1,0 +1,258 @@
+"""Files, recovery, measuring and bad luck, in the real window."""
+
+from __future__ import annotations
+
+import msgspec
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QDialog, QFileDialog, QMessageBox
+
+from nimbleload.app.finder import Finder
+from nimbleload.app.help import TEXTS, Help
+from nimbleload.app.window import BALANCE, MEASURE, PLACES
+from nimbleload.core.plan import Decision
+from nimbleload.core.session import Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.probe.measure import Effort
+from nimbleload.store import session_file
+from nimbleload.store.library import Library
+from nimbleload.store.recovery import left_behind
+from nimbleload.store.session_file import Saved
+from tests.helpers import exchange as x
+from tests.helpers.rogue import rogue_use
+from tests.helpers.sessions import bus, session, track
+
+
+def message(window) -> str:
+    """The text of the message box that is open."""
+    boxes = [b for b in window.findChildren(QMessageBox) if b.isVisible()]
+    assert boxes
+    return boxes[-1].text()
+
+
+def write(tmp_path, of, name="a.nimbleload", **more):
+    path = tmp_path / name
+    session_file.write(path, Saved(of, machine=Machine(2), **more))
+    return path
+
+
+def open_file(window, qtbot, path):
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+
+
+def freeze_something(window, settled):
+    strip = next(s for s in window.desk.document.session.strips if s.name == "Choir low")
+    settled(window, lambda: window.desk.decide("freeze: Choir low", [Decision("freeze", strip.id)]))
+    return strip
+
+
+def test_what_is_saved_opens_again_with_its_plan(example, make_window, qtbot, settled, tmp_path, monkeypatch):
+    freeze_something(example, settled)
+    path = tmp_path / "mix.nimbleload"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(path.with_suffix("")), ""))
+    with qtbot.waitSignal(example.filing.saved, timeout=30_000):
+        example.save()
+    assert path.exists()
+    assert not example.desk.has_unsaved
+    other = make_window()
+    open_file(other, qtbot, path)
+    assert other.desk.document == example.desk.document
+    assert other.desk.survey.after.load.tolist() == example.desk.survey.after.load.tolist()
+    assert other._choices.recent == [path]
+
+
+def test_a_bad_file_is_refused_and_what_was_open_stays(example, qtbot, tmp_path):
+    path = tmp_path / "bad.nimbleload"
+    path.write_bytes(b"nothing of the kind")
+    before = example.desk.document
+    with qtbot.waitSignal(example.filing.failed, timeout=30_000):
+        example.open_path(path)
+    assert "damaged or no session file" in message(example)
+    assert "What was open stays open" in message(example)
+    assert example.desk.document is before
+
+
+def test_a_session_whose_routing_runs_in_a_circle_says_so(make_window, qtbot, tmp_path):
+    window = make_window()
+    path = write(tmp_path, session(bus("A", output="B"), bus("B", output="A")))
+    with qtbot.waitSignal(window.desk.failed, timeout=30_000):
+        window.open_path(path)
+    assert "A → B" in window.balance.sentence.advice.text()
+
+
+def test_an_exchange_file_opens_with_its_report(make_window, qtbot, tmp_path):
+    structure = x.track("t", "Voice", x.channel("c", devices="<Equalizer deviceName='Tone'/>")) + x.main_track()
+    path = x.write(tmp_path / "song.dawproject", x.project(structure, x.lanes("t", x.clip(0, 8))))
+    window = make_window()
+    open_file(window, qtbot, path)
+    assert "song.dawproject" in message(window)
+    assert window.desk.path is None  # saving asks for a name; the exchange file is never written over
+    assert "no figure" in window.balance.sentence.advice.text()
+    assert window.balance.sentence.button.text() == "Measure…"
+
+
+def test_leaving_unsaved_work_asks_and_cancel_stays(example, settled, monkeypatch):
+    freeze_something(example, settled)
+    asked = []
+    buttons = QMessageBox.StandardButton
+    monkeypatch.setattr(QMessageBox, "question", lambda *a: asked.append(a[2]) or buttons.Cancel)
+    example.close()
+    assert example.isVisible()
+    example.open_example()
+    assert example.desk.document.plan.decisions
+    monkeypatch.setattr(QMessageBox, "question", lambda *a: asked.append(a[2]) or buttons.Discard)
+    example.close()
+    assert not example.isVisible()
+    assert len(asked) == 3
+
+
+def test_save_and_close_closes_once_it_is_on_the_disk(example, qtbot, settled, tmp_path, monkeypatch):
+    freeze_something(example, settled)
+    example.desk.path = tmp_path / "mix.nimbleload"
+    monkeypatch.setattr(QMessageBox, "question", lambda *a: QMessageBox.StandardButton.Save)
+    example.close()
+    qtbot.waitUntil(lambda: not example.isVisible(), timeout=30_000)
+    assert session_file.read(tmp_path / "mix.nimbleload").plan.decisions
+
+
+def test_unsaved_work_is_copied_and_comes_back(example, make_window, qtbot, settled, tmp_path, monkeypatch):
+    strip = freeze_something(example, settled)
+    qtbot.waitUntil(lambda: any((tmp_path / "recovery").glob("*.nimbleload")), timeout=30_000)
+    for note in (tmp_path / "recovery").glob("*.json"):
+        found = msgspec.json.decode(note.read_bytes())
+        note.write_bytes(msgspec.json.encode({**found, "started": "before the crash"}))
+    left = left_behind(tmp_path / "recovery")
+    assert len(left) == 1
+    other = make_window()
+    with qtbot.waitSignal(other.desk.recomputed, timeout=60_000):
+        other.recover(left[0])
+    assert other.desk.document.plan.for_strip(strip.id) == Decision("freeze", strip.id)
+    assert other.desk.has_unsaved
+
+
+def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_path):
+    uses = (
+        PluginUse("a/0", PluginRef("house", "house.shoreline", "Shoreline"), Setting((("bands", 2.0),))),
+        PluginUse("a/1", PluginRef("house", "house.sluice", "Sluice")),
+    )
+    strip = Strip("a", "A", inserts=uses, output="main", clips=track("x").clips)
+    window = make_window(Library(tmp_path / "l.sqlite", "here"))
+    window.measuring._effort = Effort(2, 0.01)
+    open_file(window, qtbot, write(tmp_path, session(strip)))
+    assert "Nothing is measured yet" in window.balance.sentence.headline.text()
+    assert window.places.buttons[MEASURE].state == "0 of 2"
+    window.go(MEASURE)
+    with qtbot.waitSignal(window.measuring.ended, timeout=60_000):
+        qtbot.mouseClick(window.measure.sentence.button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.places.buttons[MEASURE].state == "2 of 2", timeout=30_000)
+    qtbot.waitUntil(lambda: window.desk.instant.shares == {"measured": 1.0}, timeout=30_000)
+    assert [window.measure.model.status(row) for row in range(2)] == ["measured", "measured"]
+    assert window.desk.instant.block.work > 0
+    assert len(Library(tmp_path / "l.sqlite", "here").cards()) == 2
+    again = make_window(Library(tmp_path / "l.sqlite", "here"))
+    open_file(again, qtbot, tmp_path / "a.nimbleload")
+    assert again.places.buttons[MEASURE].state == "2 of 2"
+
+
+def test_rogue_plugins_leave_the_window_alive_with_three_plain_reasons(make_window, qtbot, tmp_path, rogue):
+    names = ("crash", "hang", "flood")
+    strip = Strip("a", "A", inserts=tuple(rogue_use(n) for n in names), output="main")
+    window = make_window()
+    window.measuring._effort = Effort(2, 0.01)
+    window.measuring.quiet_seconds = 2.0
+    open_file(window, qtbot, write(tmp_path, session(strip)))
+    with qtbot.waitSignal(window.measuring.ended, timeout=90_000):
+        window.measure.start()
+    model = window.measure.model
+    reasons = {model.rows[row][1].label: model.reason(row) for row in range(3)}
+    assert "crashed: SIGSEGV" in reasons["crash"]
+    assert "did not return" in reasons["hang"]
+    assert "flooded standard error" in reasons["flood"]
+    assert window.isVisible()
+    assert "3 failed" in window.measure.sentence.advice.text()
+    assert window.measure.retry.isVisible() is (window.pages.currentIndex() == MEASURE)
+
+
+def test_cancelling_keeps_what_was_measured(make_window, qtbot, tmp_path):
+    names = ("shoreline", "ballast", "sluice", "tar", "mist")
+    uses = tuple(PluginUse(f"a/{n}", PluginRef("house", f"house.{n}", n)) for n in names)
+    window = make_window(Library(tmp_path / "l.sqlite", "here"))
+    window.measuring._effort = Effort(2, 0.01)
+    open_file(window, qtbot, write(tmp_path, session(Strip("a", "A", inserts=uses, output="main"))))
+    cells = []
+    window.measuring.progressed.connect(
+        lambda step: cells.append(step) or (len(cells) > 3 and window.measuring.cancel())
+    )
+    with qtbot.waitSignal(window.measuring.ended, timeout=60_000) as ended:
+        window.measure.start()
+    assert ended.args == ["Cancelled. What was measured before is kept."]
+    kept = sum(len(card.cells) for card in Library(tmp_path / "l.sqlite", "here").cards().values())
+    assert kept == sum(step.cell is not None for step in cells)
+    assert "Cancelled" in window.measure.sentence.advice.text()
+
+
+def test_the_command_finder_finds_and_runs(example, qtbot, settled):
+    finder = Finder(example.commands(), example)
+    finder.open()
+    qtbot.keyClicks(finder.words, "larger buf")
+    assert finder.list.count() == 1
+    settled(example, lambda: qtbot.keyClick(finder.words, Qt.Key.Key_Return))
+    assert example.desk.document.buffer == 512
+    assert finder.result() == QDialog.DialogCode.Accepted
+
+
+def test_every_place_has_a_key_and_a_help(example, qtbot):
+    for number, (name, key) in enumerate(PLACES):
+        qtbot.keyClick(example, Qt.Key(ord(key[-1])), Qt.KeyboardModifier.ControlModifier)
+        assert example.pages.currentIndex() == number
+        assert name in TEXTS
+        example.show_help()
+        opened = example.findChildren(Help)
+        assert len(opened) == number + 1
+        opened[-1].reject()
+    example.go(BALANCE)
+
+
+def test_more_cores_lower_the_load_and_undo_works_for_them(example, settled):
+    before = example.desk.survey.after.load.max()
+    settled(example, lambda: example.choose_cores(12))
+    assert example.desk.survey.after.load.max() < before
+    assert "12 cores" in example.places._runs_at.text()
+    settled(example, example.desk.undo)
+    assert example.desk.survey.after.load.max() == before
+
+
+def test_all_decisions_are_taken_back_at_once(example, settled):
+    freeze_something(example, settled)
+    settled(example, example.clear_plan)
+    assert example.desk.document.plan.decisions == ()
+
+
+def test_the_window_remembers_theme_and_text_size(example, make_window):
+    example.choose_theme("paper")
+    example.scale_text(1)
+    assert make_window()._choices.theme == "paper"
+    assert make_window()._choices.scale == 115
+
+
+def test_dropping_a_session_opens_it(make_window, qtbot, tmp_path):
+    from PySide6.QtCore import QMimeData, QPointF, QUrl
+    from PySide6.QtGui import QDropEvent
+
+    window = make_window()
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(write(tmp_path, session(track("a", "eq")))))])
+    drop = QDropEvent(
+        QPointF(10, 10), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.dropEvent(drop)
+    assert window.desk.document.session.name == "Test"
+
+
+@pytest.mark.parametrize("length", [0.0, 5.0])
+def test_a_session_with_nothing_in_it_is_shown(make_window, qtbot, tmp_path, length):
+    window = make_window()
+    open_file(window, qtbot, write(tmp_path, session(track("a", clips=()), length=length)))
+    assert not window.grab().isNull()
+    assert "Fits" in window.balance.sentence.headline.text()

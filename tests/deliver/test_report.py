@@ -1,0 +1,41 @@
+"""The report holds the figures of the computation, escaped, and nothing else."""
+
+from __future__ import annotations
+
+from lxml import html
+
+from nimbleload.core.plan import Decision, Plan
+from nimbleload.core.session import Machine
+from nimbleload.core.survey import instant, survey
+from nimbleload.core.verdict import percent
+from nimbleload.deliver.report import write_report
+from tests.helpers.sessions import cards_for, session, track
+
+
+def written(tmp_path, plan=None):
+    of = session(track("<b>Loud</b>", "eq"), track("b", "eq", "comp"))
+    found = survey(of, plan or Plan(), cards_for(of, {"eq": 1e-3, "comp": 5e-3}), Machine(2), 256)
+    path = tmp_path / "report.html"
+    write_report(path, found, instant(found), [("eq", "1 ms")])
+    return found, html.fromstring(path.read_bytes())
+
+
+def test_the_figures_are_those_of_the_survey(tmp_path):
+    of, page = written(tmp_path)
+    at = instant(of)
+    assert at.verdict.headline in page.find_class("headline")[0].text_content()
+    chosen = [cell.text_content() for cell in page.find_class("chosen")[0]]
+    assert chosen[:2] == ["256", percent(at.rung(256).load)]
+
+
+def test_names_from_the_session_are_not_taken_for_markup(tmp_path):
+    _, page = written(tmp_path)
+    assert "<b>Loud</b>" in page.text_content()
+
+
+def test_the_plan_is_told_in_order(tmp_path):
+    plan = Plan().decide(Decision("freeze", "b")).decide(Decision("off", "<b>Loud</b>"))
+    of, page = written(tmp_path, plan)
+    items = [li.text_content() for li in page.iter("li")]
+    assert items[:2] == ["Freeze b", "Switch <b>Loud</b> off"]
+    assert percent(float(of.after.load.max())) in page.text_content()

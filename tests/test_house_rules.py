@@ -1,0 +1,91 @@
+"""The rooms of the house: imports run downwards only, and what must be clean is."""
+
+from __future__ import annotations
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src" / "nimbleload"
+# From top to bottom. A room may import those below it; `house` imports nothing of ours.
+ROOMS = ["__main__", "app", "cli", "demo", "deliver", "probe", "machine", "store", "core", "house"]
+ONLY_BY = {"demo": {"__main__", "app", "cli", "demo"}}
+KEPT_OUT_OF_CORE = {
+    "PySide6",
+    "subprocess",
+    "threading",
+    "multiprocessing",
+    "socket",
+    "time",
+    "pathlib",
+    "io",
+    "os",
+    "sqlite3",
+}
+
+
+def room_of(path: Path) -> str:
+    return path.relative_to(SOURCE).parts[0].removesuffix(".py")
+
+
+def imports(path: Path) -> set[str]:
+    """Every module that a file imports anywhere in it, relative ones resolved."""
+    package = ["nimbleload", *path.relative_to(SOURCE).parts[:-1]]
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found.update(alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            base = package[: len(package) - node.level + 1] if node.level else []
+            module = ".".join([*base, *(node.module.split(".") if node.module else [])])
+            found.add(module)
+            found.update(f"{module}.{alias.name}" for alias in node.names)
+    return found
+
+
+FILES = sorted(SOURCE.rglob("*.py"))
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_imports_run_downwards(path):
+    room = room_of(path)
+    if room == "__init__":
+        return
+    for module in imports(path):
+        parts = module.split(".")
+        if parts[0] != "nimbleload" or len(parts) < 2 or parts[1] not in ROOMS:
+            continue
+        target = parts[1]
+        assert ROOMS.index(target) >= ROOMS.index(room), f"{room} imports {module}"
+        assert target == room or room in ONLY_BY.get(target, {room}), f"{room} imports {module}"
+        assert room != "house" or target == "house"
+
+
+@pytest.mark.parametrize("path", [p for p in FILES if room_of(p) == "core"], ids=lambda p: p.name)
+def test_core_has_no_window_files_processes_or_clock(path):
+    tops = {module.split(".")[0] for module in imports(path)}
+    assert not tops & KEPT_OUT_OF_CORE
+    assert not re.search(r"\bopen\(", path.read_text())
+
+
+@pytest.mark.parametrize("path", [p for p in FILES if room_of(p) != "app"], ids=lambda p: str(p.relative_to(SOURCE)))
+def test_qt_lives_in_the_window_only(path):
+    assert not any(module.startswith("PySide6") for module in imports(path))
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_every_module_says_what_it_is_for_and_stays_short(path):
+    text = path.read_text()
+    assert ast.get_docstring(ast.parse(text))
+    assert len(text.splitlines()) <= 500
+    for node in ast.walk(ast.parse(text)):
+        if isinstance(node, ast.FunctionDef):
+            assert (node.end_lineno or 0) - node.lineno < 62, node.name
+
+
+def test_lock_file_carries_no_addresses():
+    text = (SOURCE.parents[1] / "requirements.lock").read_text()
+    assert "://" not in text
+    assert text.count("--hash=sha256:") > text.count("==")
