@@ -63,7 +63,7 @@ def repaint_seconds() -> tuple[float, float]:
     import tempfile
     from pathlib import Path
 
-    from PySide6.QtCore import QCoreApplication
+    from PySide6.QtCore import QCoreApplication, QEventLoop
 
     from nimbleload.app.choices import Choices
     from nimbleload.app.commands import application
@@ -95,6 +95,7 @@ def repaint_seconds() -> tuple[float, float]:
             window.desk.decide("x", [Decision("freeze" if k % 2 == 0 else "live", f"t{k // 2}")])
             window._autosave.stop()
             while not done:
+                QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
                 turn = time.perf_counter()
                 QCoreApplication.processEvents()
                 stalls.append(time.perf_counter() - turn)

@@ -7,6 +7,7 @@ import sqlite3
 import subprocess
 import sys
 import zipfile
+from pathlib import Path
 
 import msgspec
 import pytest
@@ -97,7 +98,7 @@ class TestSessionFile:
             ("plan.json", b'{"decisions":[{"kind":"explode","strip":"a"}]}', "plan.json is not understood"),
             ("view.json", b'{"buffer":0}', "buffer of 0 samples"),
             ("view.json", b'{"machine":{"cores":-1}}', "-1 cores"),
-            ("view.json", b'{"buffer":"big"}', "view is not understood"),
+            ("view.json", b'{"buffer":"big"}', "view.json is not understood"),
         ],
     )
     def test_what_is_wrong_with_a_file_is_said(self, tmp_path, name, content, words):
@@ -105,6 +106,13 @@ class TestSessionFile:
             session_file.read(self.rewritten(tmp_path, name, content))
         assert words in str(caught.value)
         assert "a.nimbleload" in str(caught.value)
+
+    def test_the_published_schema_is_the_one_in_force(self):
+        published = Path(__file__).parents[2] / "docs" / "session-schema.json"
+        # Through JSON, so that tuples and lists count as the same.
+        assert msgspec.json.decode(published.read_bytes()) == msgspec.json.decode(
+            msgspec.json.encode(session_file.schema())
+        )
 
     def test_a_cut_off_file_is_refused(self, tmp_path):
         path = tmp_path / "a.nimbleload"

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QHelpEvent, QMouseEvent, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ..core.survey import Instant, Survey
@@ -23,10 +24,14 @@ class BlockView(Picture):
         self._at: Instant | None = None
         self._selection: set[str] = set()
         self._chain: set[int] = set()
+        self._places: list[QRectF] = []
+        self._segments: dict[str, list[QRectF]] = {}
+        self._drawn_at: tuple[int, int, int] | None = None
 
     def show_block(self, of: Survey, at: Instant) -> None:
         self._of, self._at = of, at
         self._chain = set(at.block.chain)
+        self._drawn_at = None
         chain = " → ".join(of.session.strips[i].name for i in at.block.chain)
         self.describe(
             f"{of.threads} cores. The block ends after {milliseconds(at.block.makespan)} "
@@ -67,10 +72,6 @@ class BlockView(Picture):
         side = theme.px(50)
         return QRectF(side, theme.px(22), self.width() - side - theme.px(10), self.height() - theme.px(58))
 
-    def _x(self, seconds: float) -> float:
-        lanes = self._lanes()
-        return lanes.left() + lanes.width() * seconds / self._span()
-
     def _lane(self, core: int) -> QRectF:
         assert self._of is not None
         lanes = self._lanes()
@@ -78,20 +79,42 @@ class BlockView(Picture):
         gap = min(height * 0.3, theme.px(10))
         return QRectF(lanes.left(), lanes.top() + core * height + gap / 2, lanes.width(), height - gap)
 
-    def _task(self, task: int) -> QRectF:
-        assert self._at is not None
-        block = self._at.block
-        lane = self._lane(int(block.core[task]))
-        left, right = self._x(float(block.start[task])), self._x(float(block.end[task]))
-        return QRectF(left, lane.top(), right - left, lane.height())
+    def _x(self, seconds: float) -> float:
+        lanes = self._lanes()
+        return lanes.left() + lanes.width() * seconds / self._span()
+
+    def _arrange(self) -> None:
+        """Works out where every task and every plugin in it is drawn, once for each block and size."""
+        assert self._of is not None and self._at is not None
+        size = (self.width(), self.height(), theme.scale)
+        if self._drawn_at == size:
+            return
+        self._drawn_at = size
+        block, lanes = self._at.block, self._lanes()
+        scale = lanes.width() / self._span()
+        rows = [self._lane(core) for core in range(self._of.threads)]
+        left = lanes.left() + block.start * scale
+        width = (block.end - block.start) * scale
+        self._places = [
+            QRectF(x, rows[core].top(), w, rows[core].height())
+            for x, w, core in zip(left.tolist(), width.tolist(), block.core.tolist(), strict=True)
+        ]
+        uses = self._of.planned.uses
+        cost = np.array([self._at.use_costs[use.id] for use in uses.uses]) * uses.live
+        until = np.concatenate(([0.0], np.cumsum(cost)))
+        first = np.searchsorted(uses.strip, np.arange(len(left)))
+        begin = left[uses.strip] + (until[:-1] - until[first][uses.strip]) * scale
+        self._segments = {}
+        for k in np.flatnonzero(cost * scale >= 0.35):
+            row = rows[block.core[uses.strip[k]]]
+            area = QRectF(float(begin[k]), row.top(), float(cost[k]) * scale, row.height())
+            self._segments.setdefault(uses.uses[k].family, []).append(area)
 
     def _task_at(self, point: QPointF) -> int | None:
         if self._at is None:
             return None
-        for task in range(len(self._at.block.start)):
-            if self._task(task).contains(point):
-                return task
-        return None
+        self._arrange()
+        return next((task for task, area in enumerate(self._places) if area.contains(point)), None)
 
     # Painting
 
@@ -112,36 +135,35 @@ class BlockView(Picture):
                 painter.setPen(theme.colour("quiet"))
                 words = QRectF(0, lane.top(), lanes.left() - theme.px(7), max(lane.height(), theme.px(12)))
                 painter.drawText(words, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"core {core + 1}")
-        for task in range(len(self._at.block.start)):
-            self._paint_task(painter, task)
+        self._paint_tasks(painter)
         self._paint_lines(painter, lanes, deadline)
         self._paint_words(painter)
 
-    def _paint_task(self, painter, task: int) -> None:
-        """A task as the row of its plugins, each as wide as it costs, in its family's colour."""
+    def _paint_tasks(self, painter) -> None:
+        """Each task as the row of its plugins, as wide as they cost, in their families' colours; then its frame."""
         assert self._of is not None and self._at is not None
-        area = self._task(task)
-        if area.width() < 0.3:
-            return
-        strip = self._of.planned.session.strips[task]
+        self._arrange()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("line"))
-        painter.drawRect(area)
-        left = area.left()
-        for use in strip.live_uses():
-            width = self._at.use_costs[use.id] / self._span() * self._lanes().width()
-            painter.setBrush(theme.family(use.family))
-            painter.drawRect(QRectF(left, area.top(), width, area.height()))
-            left += width
-        on_chain, selected = task in self._chain, strip.id in self._selection
-        edge = theme.colour("text") if selected else theme.colour("brass") if on_chain else theme.colour("ground")
-        painter.setPen(QPen(edge, 2 if selected or on_chain else 1))
+        painter.drawRects(self._places)
+        for family, areas in self._segments.items():
+            painter.setBrush(theme.family(family))
+            painter.drawRects(areas)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(area.adjusted(0.5, 0.5, -0.5, -0.5))
-        if area.width() > theme.px(34) and area.height() >= theme.px(12):
-            painter.setPen(QColor("#14110a"))
-            name = elided(painter, strip.name, area.width() - theme.px(6))
-            painter.drawText(area.adjusted(theme.px(4), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setPen(QPen(theme.colour("ground"), 1))
+        painter.drawRects([area for area in self._places if area.width() >= 2])
+        for task, strip in enumerate(self._of.session.strips):
+            selected = strip.id in self._selection
+            if selected or task in self._chain:
+                painter.setPen(QPen(theme.colour("text" if selected else "brass"), 2))
+                painter.drawRect(self._places[task].adjusted(0.5, 0.5, -0.5, -0.5))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QColor("#14110a"))
+        for strip, area in zip(self._of.session.strips, self._places, strict=True):
+            if area.width() > theme.px(34) and area.height() >= theme.px(12):
+                name = elided(painter, strip.name, area.width() - theme.px(6))
+                painter.drawText(area.adjusted(theme.px(4), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, name)
 
     def _paint_lines(self, painter, lanes: QRectF, deadline: float) -> None:
         assert self._of is not None and self._at is not None

@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
@@ -20,6 +20,8 @@ from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
 
 log = logging.getLogger(__name__)
+
+WEIGH_AFTER_MS = 40
 
 
 class Document(NamedTuple):
@@ -65,6 +67,12 @@ class Desk(QObject):
         self._work = ThreadPoolExecutor(1, "load")
         self._asked = 0
         self._weighing = 0
+        self._told = (0, 0)
+        # While the thread computes, painting has to share the interpreter with it: so first paint, then weigh.
+        self._weigh_soon = QTimer(self)
+        self._weigh_soon.setSingleShot(True)
+        self._weigh_soon.setInterval(WEIGH_AFTER_MS)
+        self._weigh_soon.timeout.connect(self._start_weighing)
         self._ready.connect(self._take)
         self._weighed_ready.connect(self._take_weighed)
 
@@ -116,6 +124,11 @@ class Desk(QObject):
         self.document = document
         self.saved_changed.emit()
         self._recompute()
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether everything that was asked for has been computed and told."""
+        return self._told == (self._asked, self._weighing)
 
     @property
     def undo_step(self) -> str | None:
@@ -220,6 +233,7 @@ class Desk(QObject):
     def _take(self, asked: int, result: object) -> None:
         if asked != self._asked:
             return
+        self._told = (asked, self._told[1])
         if isinstance(result, str):
             self.failed.emit(result)
             return
@@ -231,10 +245,13 @@ class Desk(QObject):
         self._weigh()
 
     def _weigh(self) -> None:
-        """Finds out what every option would save for the chosen strips."""
+        """Asks what every option would save for the chosen strips, once the page has been painted."""
+        self._weighing += 1
+        self._weigh_soon.start()
+
+    def _start_weighing(self) -> None:
         if self.survey is None or self.instant is None or self.document is None:
             return
-        self._weighing += 1
         asked, of, at, chosen = self._weighing, self.survey, self.instant, self.selection
 
         def work() -> None:
@@ -245,10 +262,12 @@ class Desk(QObject):
 
     def _take_weighed(self, asked: int, result: list[Weighed]) -> None:
         if asked == self._weighing:
+            self._told = (self._told[0], asked)
             self.weighed.emit(result)
 
     def close(self) -> None:
         """Ends the thread; nothing is computed after."""
         self._asked += 1
         self._weighing += 1
+        self._weigh_soon.stop()
         self._work.shutdown(wait=True, cancel_futures=True)

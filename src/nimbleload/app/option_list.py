@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from ..core.options import Weighed
 from ..core.plan import Decision
+from ..core.session import PluginUse, Strip
 from ..core.survey import Instant, Survey
 from ..core.verdict import percent
 from .picture import elided
@@ -30,15 +31,19 @@ class OptionButton(QAbstractButton):
 
     def __init__(self, digit: int, weighed: Weighed, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setCheckable(True)
+        self._digit = digit
+        self.show_weighed(weighed)
+
+    def show_weighed(self, weighed: Weighed) -> None:
         self.weighed = weighed
         self.setText(weighed.option.title)
-        self.setCheckable(True)
         self.setChecked(weighed.taken)
         self.setEnabled(weighed.option.reason is None)
-        self._digit = digit
         self._below = weighed.option.reason or weighed.option.price
         self.setToolTip(self._below)
         self.setAccessibleName(f"{weighed.option.title}, saves {self.figure()}. {self._below}")
+        self.update()
 
     def figure(self) -> str:
         """The saving of load at this moment, against leaving everything chosen live."""
@@ -76,6 +81,45 @@ class OptionButton(QAbstractButton):
         painter.drawText(below, bottom | Qt.AlignmentFlag.AlignLeft, elided(painter, self._below, below.width()))
 
 
+class ChainRow(QWidget):
+    """One plugin of a chain: what it costs here, and a word to switch it off or on."""
+
+    switched = Signal(str, list)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        line = QHBoxLayout(self)
+        line.setContentsMargins(8, 0, 0, 0)
+        line.setSpacing(5)
+        self._name, self._figure, self._switch = QLabel(), QLabel(), QPushButton()
+        self._figure.setProperty("role", "quiet")
+        self._switch.setProperty("role", "word")
+        self._switch.setCheckable(True)
+        self._switch.clicked.connect(self._press)
+        line.addWidget(self._name, 1)
+        line.addWidget(self._figure)
+        line.addWidget(self._switch)
+        self._decision: Decision | None = None
+
+    def show_use(self, strip: Strip, place: int, use: PluginUse, cost: str, can_switch: bool) -> None:
+        """Shows a use of a planned strip; it can be switched unless the session itself has it off."""
+        frozen = ", frozen" if strip.is_frozen(place) else ""
+        colour = theme.family(use.family).name()
+        self._name.setText(f'<span style="color:{colour}">■</span> {use.label}{frozen}')
+        self._name.setToolTip(setting_words(use.setting.values) or "as it starts")
+        self._figure.setText(cost)
+        self._switch.setText("on" if use.enabled else "off")
+        self._switch.setChecked(not use.enabled)
+        self._switch.setEnabled(can_switch)
+        self._switch.setToolTip(f"Switch {use.label} {'off' if use.enabled else 'on again'}")
+        self._switch.setAccessibleName(self._switch.toolTip())
+        self._decision = Decision("off" if use.enabled else "live", strip.id, use.id)
+
+    def _press(self) -> None:
+        if self._decision is not None:
+            self.switched.emit(self._switch.toolTip().lower(), [self._decision])
+
+
 class OptionList(QFrame):
     """The panel for the chosen strips. `decided` tells what was chosen, as (what it is called, decisions)."""
 
@@ -87,13 +131,19 @@ class OptionList(QFrame):
         self._title, self._below = QLabel(), QLabel()
         self._title.setProperty("role", "title")
         self._below.setProperty("role", "quiet")
-        self._rows = QVBoxLayout()
-        self._rows.setSpacing(2)
+        self._below.setWordWrap(True)
+        self._heading = QLabel("The chain, each plugin in µs and of one core")
+        self._heading.setProperty("role", "quiet")
+        self._heading.setWordWrap(True)
+        self._option_rows, self._chain_rows = QVBoxLayout(), QVBoxLayout()
         inside = QWidget()
-        inside_column = QVBoxLayout(inside)
-        inside_column.setContentsMargins(0, 0, 4, 0)
-        inside_column.addLayout(self._rows)
-        inside_column.addStretch(1)
+        rows = QVBoxLayout(inside)
+        rows.setContentsMargins(0, 0, 4, 0)
+        rows.setSpacing(2)
+        rows.addLayout(self._option_rows)
+        rows.addWidget(self._heading)
+        rows.addLayout(self._chain_rows)
+        rows.addStretch(1)
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -105,46 +155,55 @@ class OptionList(QFrame):
         column.addWidget(self._below)
         column.addWidget(area, 1)
         self.options: list[OptionButton] = []
+        self._chain: list[ChainRow] = []
         self.show_nothing()
 
     def minimumSizeHint(self) -> QSize:
         return QSize(theme.px(220), theme.px(150))
 
     def show_nothing(self) -> None:
-        self._clear()
         self._title.setText("What it would take")
         self._below.setText("Choose a track, or several, to see what each decision would save.")
-        self._below.setWordWrap(True)
+        self._show_rows([], 0)
 
-    def _clear(self) -> None:
-        self.options = []
-        while (item := self._rows.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+    def _show_rows(self, weighed: list[Weighed], chain: int) -> None:
+        """As many option and chain rows as are needed; those that are there are used again."""
+        while len(self.options) > len(weighed):
+            self.options.pop().deleteLater()
+        for digit in range(len(self.options), len(weighed)):
+            button = OptionButton(digit + 1, weighed[digit])
+            button.clicked.connect(lambda _=False, b=button: self._choose(b))
+            self._option_rows.addWidget(button)
+            self.options.append(button)
+        for button, each in zip(self.options, weighed, strict=True):
+            button.show_weighed(each)
+        while len(self._chain) < chain:
+            row = ChainRow()
+            row.switched.connect(self.decided)
+            self._chain_rows.addWidget(row)
+            self._chain.append(row)
+        for number, row in enumerate(self._chain):
+            row.setVisible(number < chain)
+        self._heading.setVisible(chain > 0)
 
     def show_options(self, of: Survey, at: Instant, strip_ids: tuple[str, ...], weighed: list[Weighed]) -> None:
         """Shows the options of the chosen strips, and for a single one its chain."""
         if not strip_ids:
             self.show_nothing()
             return
-        focused = next((k for k, option in enumerate(self.options) if option.hasFocus()), None)
-        self._clear()
         numbers = [i for i, strip in enumerate(of.session.strips) if strip.id in strip_ids]
         share = float(at.strip_costs[numbers].sum()) / of.deadline
         name = of.session.strips[numbers[0]].name if len(numbers) == 1 else f"{len(numbers)} tracks"
         self._title.setText(name)
         self._below.setText(f"{percent(share)} of one core here; load saved here, against live")
-        for digit, each in enumerate(weighed, 1):
-            button = OptionButton(digit, each)
-            button.clicked.connect(lambda _=False, b=button: self._choose(b))
-            self._rows.addWidget(button)
-            self.options.append(button)
-        if focused is not None and focused < len(self.options):
-            self.options[focused].setFocus()
-        if len(numbers) == 1:
-            self._show_chain(of, at, numbers[0])
+        planned = of.planned.session.strips[numbers[0]]
+        places = planned.places() if len(numbers) == 1 else ()
+        self._show_rows(weighed, len(places))
+        originals = of.session.strips[numbers[0]].uses()
+        for row, (place, use), original in zip(self._chain, places, originals, strict=False):
+            cost = at.use_costs[use.id]
+            words = f"{cost * 1e6:.0f} µs  {percent(cost / of.deadline)}"
+            row.show_use(planned, place, use, words, original.enabled)
 
     def choose_digit(self, digit: int) -> None:
         """Chooses the option with this digit, if it is there and possible."""
@@ -152,46 +211,9 @@ class OptionList(QFrame):
             self._choose(self.options[digit - 1])
 
     def _choose(self, button: OptionButton) -> None:
+        # A click turns a checkable button over by itself; only the plan says which one is chosen.
+        button.setChecked(button.weighed.taken)
         self.decided.emit(f"{button.text().lower()}: {self._title.text()}", list(button.weighed.decisions))
-
-    def _show_chain(self, of: Survey, at: Instant, number: int) -> None:
-        """The plugins in order with what each costs here, and a word to switch it off or on."""
-        strip = of.planned.session.strips[number]
-        heading = QLabel("The chain, each plugin in µs and of one core")
-        heading.setProperty("role", "quiet")
-        heading.setWordWrap(True)
-        self._rows.addWidget(heading)
-        for place, use in strip.places():
-            row = QWidget()
-            line = QHBoxLayout(row)
-            line.setContentsMargins(8, 0, 0, 0)
-            line.setSpacing(5)
-            cost = at.use_costs[use.id]
-            colour = theme.family(use.family).name()
-            frozen = ", frozen" if strip.is_frozen(place) else ""
-            label = QLabel(f'<span style="color:{colour}">■</span> {use.label}{frozen}')
-            label.setToolTip(setting_words(use.setting.values) or "as it starts")
-            figure = QLabel(f"{cost * 1e6:.0f} µs  {percent(cost / of.deadline)}")
-            figure.setProperty("role", "quiet")
-            line.addWidget(label, 1)
-            line.addWidget(figure)
-            original = of.session.strips[number].uses()[place + (1 if strip.instrument else 0)]
-            if original.enabled:
-                line.addWidget(self._switch(strip.id, use.id, use.label, use.enabled))
-            self._rows.addWidget(row)
-
-    def _switch(self, strip_id: str, use_id: str, label: str, enabled: bool) -> QPushButton:
-        button = QPushButton("on" if enabled else "off")
-        button.setProperty("role", "word")
-        button.setCheckable(True)
-        button.setChecked(not enabled)
-        button.setToolTip(f"Switch {label} {'off' if enabled else 'on again'}")
-        button.setAccessibleName(button.toolTip())
-        kind = "off" if enabled else "live"
-        what = f"switch {'off' if enabled else 'on'} {label}"
-        decision = Decision(kind, strip_id, use_id)  # type: ignore[arg-type]
-        button.clicked.connect(lambda: self.decided.emit(what, [decision]))
-        return button
 
 
 def setting_words(values: tuple[tuple[str, float], ...]) -> str:

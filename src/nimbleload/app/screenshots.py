@@ -19,15 +19,12 @@ FROZEN = ("Choir low", "Choir high", "Thunder near", "Rain on water", "Breakers"
 
 
 def settle(window: MainWindow, seconds: float = 30.0) -> None:
-    """Waits until everything asked for has been computed and painted."""
+    """Waits until everything asked for has been computed and painted, for a time at most."""
     until = QDeadlineTimer(int(seconds * 1000))
-    done: list[bool] = []
-    window.desk._work.submit(lambda: None).result()
     while not until.hasExpired():
-        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
-        window.desk._work.submit(lambda: None).result()
-        done.append(window.desk.survey is not None)
-        if len(done) > 3 and all(done[-3:]):
+        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
+        if window.desk.is_idle and window.desk.survey is not None:
+            QCoreApplication.processEvents()
             return
 
 

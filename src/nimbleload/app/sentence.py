@@ -41,7 +41,9 @@ class Sentence(QFrame):
         c = theme.colours
         bar = {"overload": c.brick, "tight": c.brass, "fits": c.teal}.get(tone, c.quiet)
         ground = c.brick_ground if tone == "overload" else c.panel
-        self.setStyleSheet(
+        style = (
             f"#sentence {{ background: {ground}; border-left: {theme.px(5)}px solid {bar}; border-radius: 3px; }}"
             f"#sentence QLabel {{ background: transparent; }}"
         )
+        if style != self.styleSheet():  # setting it costs as much as painting a page
+            self.setStyleSheet(style)

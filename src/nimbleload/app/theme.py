@@ -68,6 +68,7 @@ class Theme:
         return font
 
     def colour(self, name: str) -> QColor:
+        """A new colour object, which the caller may change."""
         return QColor(getattr(self.colours, name))
 
     def family(self, family: str) -> QColor:

@@ -7,11 +7,21 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
+from shiboken6 import VoidPtr
 
 from ..core.survey import Survey, worst_seconds
 from ..core.verdict import clock, percent
 from .picture import Picture, elided, focus_frame
 from .theme import theme
+
+
+def polygon(x: NDArray[np.float64], y: NDArray[np.float64]) -> QPolygonF:
+    """A polygon of these points (N, N), filled without making a Python object for each."""
+    shape = QPolygonF()
+    shape.resize(len(x))
+    memory = np.frombuffer(VoidPtr(shape.data(), 16 * len(x), True), np.float64)  # type: ignore
+    memory[0::2], memory[1::2] = x, y
+    return shape
 
 
 class TimelineView(Picture):
@@ -31,8 +41,9 @@ class TimelineView(Picture):
         self._shapes: dict[tuple[bool, int, int], QPolygonF] = {}
 
     def show_survey(self, of: Survey) -> None:
+        kept = self._of is not None and of.before is self._of.before and self._top_of(of) == self._top()
         self._of = of
-        self._shapes.clear()
+        self._shapes = {key: shape for key, shape in self._shapes.items() if kept and not key[0]}
         self._worst = worst_seconds(of.after, 5)
         highest = float(of.after.load.max())
         where = ", ".join(clock(s) for s in self._worst)
@@ -69,9 +80,13 @@ class TimelineView(Picture):
         return QRectF(theme.px(44), theme.px(6), self.width() - theme.px(56), self.height() - theme.px(28))
 
     def _top(self) -> float:
-        """The load at the upper edge."""
         assert self._of is not None
-        return max(1.15, 1.06 * float(max(self._of.before.load.max(), self._of.after.load.max())))
+        return self._top_of(self._of)
+
+    @staticmethod
+    def _top_of(of: Survey) -> float:
+        """The load at the upper edge."""
+        return max(1.15, 1.06 * float(max(of.before.load.max(), of.after.load.max())))
 
     def _length(self) -> float:
         assert self._of is not None
@@ -95,12 +110,10 @@ class TimelineView(Picture):
         return self._shapes[key]
 
     def _shape(self, times: NDArray[np.float64], load: NDArray[np.float64]) -> QPolygonF:
-        points = [QPointF(self._x(0), self._y(0))]
-        for m in range(len(load)):
-            y = self._y(float(load[m]))
-            points += [QPointF(self._x(float(times[m])), y), QPointF(self._x(float(times[m + 1])), y)]
-        points.append(QPointF(self._x(self._length()), self._y(0)))
-        return QPolygonF(points)
+        plot = self._plot()
+        x = plot.left() + plot.width() * np.repeat(times, 2) / self._length()
+        y = plot.bottom() - plot.height() * np.concatenate(([0.0], np.repeat(load, 2), [0.0])) / self._top()
+        return polygon(x, y)
 
     # Painting
 

@@ -33,6 +33,7 @@ class TrackModel(QAbstractItemModel):
         self._children: dict[int, list[int]] = {TOP: []}
         self._parents: list[int] = []
         self._rows: dict[int, int] = {}
+        self._dearest: float | None = None
 
     # What is shown
 
@@ -40,8 +41,10 @@ class TrackModel(QAbstractItemModel):
         """Shows a survey at a moment; another session resets the model, the same one only moves rows."""
         same = self.of is not None and [s.id for s in self.of.session.strips] == [s.id for s in of.session.strips]
         if same:
+            changed = self.of is None or of.planned.moments is not self.of.planned.moments
             self.of = of
-            self.activity = activity(of.planned.moments, BUCKETS)
+            if changed:
+                self.activity = activity(of.planned.moments, BUCKETS)
             self.show_instant(at)
             return
         self.beginResetModel()
@@ -83,6 +86,7 @@ class TrackModel(QAbstractItemModel):
 
     def _arrange(self) -> None:
         """Puts the strips in order under their parents."""
+        self._dearest = None
         strips = self.of.session.strips if self.of else ()
         numbers = {strip.id: i for i, strip in enumerate(strips)}
         nested = self._by_bus and not self._filter
@@ -154,10 +158,11 @@ class TrackModel(QAbstractItemModel):
     @property
     def dearest(self) -> float:
         """What the plugins of the most costly strip take together, live or not, in seconds."""
-        if self.of is None or self.at is None:
-            return 0.0
-        costs = self.at.use_costs
-        return max((sum(costs[use.id] for use in s.uses()) for s in self.of.session.strips), default=0.0)
+        if self._dearest is None and self.of is not None and self.at is not None:
+            costs = self.at.use_costs
+            sums = (sum(costs[use.id] for use in s.uses()) for s in self.of.session.strips)
+            self._dearest = max(sums, default=0.0)
+        return self._dearest or 0.0
 
     def share(self, index: Index) -> float:
         """What a strip costs at the moment, of one core."""

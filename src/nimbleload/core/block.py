@@ -201,13 +201,11 @@ def closing_chain(graph: Graph, start: NDArray[np.float64], end: NDArray[np.floa
     """From the task that ends last (start, end: S, seconds) back along those that each waited for the one before."""
     if len(end) == 0:
         return ()
-    feeders: dict[int, list[int]] = {}
-    for task in range(len(graph.ids)):
-        for target in graph.successors[graph.first[task] : graph.first[task + 1]]:
-            feeders.setdefault(int(target), []).append(task)
     chain = [int(np.argmax(end))]
     while True:
-        waited_for = [f for f in feeders.get(chain[0], ()) if end[f] == start[chain[0]] and end[f] > start[f]]
-        if not waited_for:
+        edges = np.flatnonzero(graph.successors == chain[0])
+        feeders = np.searchsorted(graph.first, edges, side="right") - 1
+        waited_for = feeders[(end[feeders] == start[chain[0]]) & (end[feeders] > start[feeders])]
+        if len(waited_for) == 0:
             return tuple(chain)
-        chain.insert(0, waited_for[0])
+        chain.insert(0, int(waited_for[0]))

@@ -18,13 +18,30 @@ from .moments import Moments, cut, same_activity
 from .session import CardKey, Machine, PluginUse, Session, deadline, threads
 
 
+class Uses(NamedTuple):
+    """The U plugins of a session: `strip` and `card` (U, int64) say where each sits and which card it has.
+
+    `card` counts along `keys`; `live` (U, bool) says which of them cost something. `live_in` (S, int64) is how many
+    of those each strip has, and `on` (S, bool) which strips are on.
+    """
+
+    uses: tuple[PluginUse, ...]
+    strip: NDArray[np.int64]
+    card: NDArray[np.int64]
+    keys: tuple[CardKey, ...]
+    live: NDArray[np.bool_]
+    live_in: NDArray[np.int64]
+    on: NDArray[np.bool_]
+
+
 class Prepared(NamedTuple):
-    """A session with its graph and moments, which no buffer size changes."""
+    """A session with its graph, moments and live plugins, which no buffer size changes."""
 
     session: Session
     cards: Cards
     graph: Graph
     moments: Moments
+    uses: Uses
 
 
 class Costs(NamedTuple):
@@ -81,35 +98,50 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     SessionError if the routing runs in a circle or leads nowhere.
     """
     if like is not None and like.cards is cards and same_activity(like.session, session):
-        return Prepared(session, cards, like.graph, like.moments)
+        return Prepared(session, cards, like.graph, like.moments, list_uses(session))
     graph = build(session)
-    return Prepared(session, cards, graph, cut(session, graph, cards))
+    return Prepared(session, cards, graph, cut(session, graph, cards), list_uses(session))
+
+
+def list_uses(session: Session) -> Uses:
+    """All plugins of a session, in session order."""
+    numbers: dict[CardKey, int] = {}
+    uses: list[PluginUse] = []
+    strip, card, live = [], [], []
+    for i, each in enumerate(session.strips):
+        for place, use in each.places():
+            uses.append(use)
+            strip.append(i)
+            card.append(numbers.setdefault(use.card_key(), len(numbers)))
+            live.append(each.enabled and use.enabled and not each.is_frozen(place))
+    where, costing = np.array(strip, np.int64), np.array(live, np.bool_)
+    live_in = np.bincount(where[costing], minlength=len(session.strips))
+    on = np.array([each.enabled for each in session.strips], np.bool_)
+    return Uses(tuple(uses), where, np.array(card, np.int64), tuple(numbers), costing, live_in, on)
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     """What each strip costs at this buffer size on this computer."""
-    session = prepared.session
-    count = len(session.strips)
-    split = np.zeros((len(CONDITIONS), len(PROVENANCES), count))
-    overhead = np.zeros(count)
+    session, uses = prepared.session, prepared.uses
+    card, strip = uses.card[uses.live], uses.strip[uses.live]
+    count, kinds = len(session.strips), len(PROVENANCES)
     column = {name: i for i, name in enumerate(PROVENANCES)}
-    known: dict[CardKey, tuple[Figure, ...]] = {}
-    missing: list[PluginUse] = []
-    for i, strip in enumerate(session.strips):
-        if not strip.enabled:
-            continue
-        uses = strip.live_uses()
-        overhead[i] = session.host.strip_overhead + session.host.plugin_overhead * len(uses)
-        for use in uses:
-            key = use.card_key()
-            if key not in known:
-                known[key] = tuple(figure(prepared.cards, key, session.rate, buffer, c) for c in CONDITIONS)
-            for row, cost in enumerate(known[key]):
-                split[row, column[cost.provenance], i] += cost.seconds
-            if known[key][0].provenance == "unknown":
-                missing.append(use)
+    split = np.zeros((len(CONDITIONS), kinds, count))
+    unknown = np.zeros(len(uses.keys), np.bool_)
+    for row, condition in enumerate(CONDITIONS):
+        found = [figure(prepared.cards, key, session.rate, buffer, condition) for key in uses.keys]
+        if found:
+            seconds = np.array([cost.seconds for cost in found])
+            source = np.array([column[cost.provenance] for cost in found])
+            sums = np.bincount(source[card] * count + strip, seconds[card], minlength=kinds * count)
+            split[row] = sums.reshape(kinds, count)
+            unknown |= source == column["unknown"]
+    without = np.flatnonzero(unknown[uses.card] & uses.live) if unknown.any() else ()
+    missing = tuple(uses.uses[k] for k in without)
+    host = session.host
+    overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
     total = (split.sum(axis=1) + overhead) / machine.speed
-    return Costs(buffer, total, split / machine.speed, tuple(missing))
+    return Costs(buffer, total, split / machine.speed, missing)
 
 
 def figure(cards: Cards, key: CardKey, rate: int, buffer: int, condition: Condition) -> Figure:

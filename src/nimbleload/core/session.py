@@ -6,6 +6,7 @@ Times are in seconds from the start of the piece, rates in hertz, buffer sizes i
 from __future__ import annotations
 
 import hashlib
+from functools import cached_property
 from typing import Literal
 
 import msgspec
@@ -43,7 +44,7 @@ class Setting(msgspec.Struct, frozen=True):
         return hashlib.sha256(text.encode() + b"\0" + (self.state or b"")).hexdigest()[:16]
 
 
-class PluginUse(msgspec.Struct, frozen=True):
+class PluginUse(msgspec.Struct, frozen=True, dict=True):
     """One insert or instrument on a strip.
 
     `channels` is the width of the strip it sits on, `voices` the most notes that sound together (instruments),
@@ -66,6 +67,10 @@ class PluginUse(msgspec.Struct, frozen=True):
 
     def card_key(self) -> CardKey:
         """The key of the cost card this use shares with every other use of the same kind."""
+        return self._card_key
+
+    @cached_property
+    def _card_key(self) -> CardKey:
         return CardKey(
             self.plugin.standard,
             self.plugin.identifier,

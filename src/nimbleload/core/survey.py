@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .block import Block, makespans, schedule
-from .card import Cards, Provenance
+from .card import CONDITIONS, Cards, Provenance
 from .load import (
     Costs,
     LoadMap,
@@ -25,7 +25,7 @@ from .load import (
     worst_moments,
 )
 from .plan import Decision, Plan, apply
-from .session import BUFFER_SIZES, CardKey, Machine, Session, deadline, threads
+from .session import BUFFER_SIZES, Machine, Session, deadline, threads
 from .verdict import Verdict, judge
 
 
@@ -108,7 +108,12 @@ def survey(
     else:
         by_size = {size: costs(planned, machine, size) for size in sizes}
     after = load_map(planned, machine, buffer)
-    before = after if planned is now else load_map(now, machine, buffer)
+    if planned is now:
+        before = after
+    elif like is not None and same and like.machine == machine and like.buffer == buffer:
+        before = like.before
+    else:
+        before = load_map(now, machine, buffer)
     return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, applied.warnings)
 
 
@@ -147,21 +152,15 @@ def _use_costs(of: Survey, sounding: NDArray[np.bool_]) -> tuple[dict[str, float
 
     A use that is off or frozen is shown with what it would cost if it were live.
     """
-    planned = of.planned
-    looked_up: dict[tuple[CardKey, bool], tuple[float, bool]] = {}
-    found: dict[str, float] = {}
-    known = 0
-    for i, strip in enumerate(planned.session.strips):
-        live = {use.id for use in strip.live_uses()}
-        sounds = bool(sounding[i])
-        for use in strip.uses():
-            key = (use.card_key(), sounds)
-            if key not in looked_up:
-                cost = figure(planned.cards, key[0], of.session.rate, of.buffer, "sounding" if sounds else "silent")
-                looked_up[key] = (cost.seconds / of.machine.speed, cost.provenance != "unknown")
-            found[use.id] = looked_up[key][0]
-            known += looked_up[key][1] and use.id in live
-    return found, known
+    uses, cards, rate = of.planned.uses, of.planned.cards, of.session.rate
+    if not uses.uses:
+        return {}, 0
+    found = [[figure(cards, key, rate, of.buffer, condition) for condition in CONDITIONS] for key in uses.keys]
+    seconds = np.array([[cost.seconds for cost in both] for both in found]) / of.machine.speed
+    known = np.array([both[0].provenance != "unknown" for both in found])
+    spent = np.where(sounding[uses.strip], seconds[uses.card, 0], seconds[uses.card, 1])
+    by_id = dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True))
+    return by_id, int(np.count_nonzero(known[uses.card] & uses.live))
 
 
 class Saving(NamedTuple):

@@ -36,6 +36,13 @@ class Manifest(msgspec.Struct, frozen=True):
     version: int
 
 
+class View(msgspec.Struct, frozen=True):
+    """How the session was last looked at."""
+
+    machine: Machine = Machine()
+    buffer: int = 256
+
+
 class SessionFileError(Exception):
     """Why a session file cannot be read or written: what, where, why."""
 
@@ -56,7 +63,7 @@ def encode(saved: Saved) -> bytes:
         "session.json": saved.session,
         "plan.json": saved.plan,
         "cards.json": saved.cards,
-        "view.json": {"machine": saved.machine, "buffer": saved.buffer},
+        "view.json": View(saved.machine, saved.buffer),
     }
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -77,20 +84,18 @@ def read(path: Path) -> Saved:
                     f"{path} was written by a newer version of Nimble Load (format {manifest.version}; this one reads "
                     f"up to {FORMAT_VERSION}). It was not changed."
                 )
-            view = _entry(archive, path, "view.json", dict[str, Any])
+            view = _entry(archive, path, "view.json", View)
             saved = Saved(
                 _entry(archive, path, "session.json", Session),
                 _entry(archive, path, "plan.json", Plan),
                 _entry(archive, path, "cards.json", tuple[CostCard, ...]),
-                msgspec.convert(view.get("machine", {}), Machine),
-                msgspec.convert(view.get("buffer", 256), int),
+                view.machine,
+                view.buffer,
             )
     except zipfile.BadZipFile as error:
         raise SessionFileError(f"{path} is damaged or no session file: {error}.") from error
     except OSError as error:
         raise SessionFileError(f"{path} cannot be read: {error.strerror or error}.") from error
-    except msgspec.ValidationError as error:
-        raise SessionFileError(f"{path}: the view is not understood: {error}.") from error
     _check(saved, path)
     return saved
 
@@ -118,3 +123,15 @@ def _check(saved: Saved, path: Path) -> None:
         raise SessionFileError(f"{path}: a computer with {saved.machine.cores} cores is not possible.")
     if not 1 <= saved.buffer <= 65536:
         raise SessionFileError(f"{path}: a buffer of {saved.buffer} samples is not possible.")
+
+
+def schema() -> dict[str, Any]:
+    """The JSON schema of each part of a session file, by the part's name."""
+    parts = {
+        "manifest.json": Manifest,
+        "session.json": Session,
+        "plan.json": Plan,
+        "cards.json": tuple[CostCard, ...],
+        "view.json": View,
+    }
+    return {name: msgspec.json.schema(kind) for name, kind in parts.items()}

@@ -1,1 +1,0 @@
-"""Look at this computer; read only."""
