@@ -125,8 +125,9 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], quick: bool, json:
             failed[step.card.name] = step.card.failure
         if not json:
             cell = step.card.cell(session.rate, 256, "sounding")
+            name = f"{step.card.name} ({step.job.use.setting.words()})"
             said = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "measured")
-            click.echo(f"  {done:3d} of {len(todo)}  {step.card.name}: {said}")
+            click.echo(f"  {done:3d} of {len(todo)}  {name}: {said}")
     seconds = time.monotonic() - begun
     if json:
         show_json(

@@ -74,6 +74,11 @@ def test_nothing_measured_is_not_a_load_of_nothing():
     assert "2 plugins have no figure" in said.advice
 
 
+def test_nothing_measured_gives_no_buffer_size_a_good_word():
+    found = survey(session(track("a", "eq")), Plan(), {}, Machine(2), 256)
+    assert {rung.word for rung in instant(found).rungs} == {"not known"}
+
+
 def test_what_is_missing_is_counted_beside_a_load():
     said = verdict(session(track("a", "eq"), track("b", "comp")), {"eq": 0.1}, 2)
     assert "1 plugins have no figure" in said.advice or "1 plugin has no figure" in said.advice

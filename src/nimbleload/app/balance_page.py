@@ -128,7 +128,9 @@ class BalancePage(QWidget):
         self._block_panel.remark.setText("typical block; colours as in the list")
         before, after = float(of.before.load.max()), float(of.after.load.max())
         here = percent(at.rung(of.buffer).load)
-        if of.plan.decisions:
+        if verdict.kind == "unknown":
+            words = "not known"
+        elif of.plan.decisions:
             worst = f"worst: now {percent(before)} → with this plan {percent(after)}"
             words = f"{worst};  here {percent(at.load_before)} → {here}"
         else:

@@ -79,22 +79,28 @@ class BufferRow(Picture):
         painter.setPen(theme.colour("text"))
         line = QRectF(inner.left(), inner.top(), inner.width(), theme.px(18))
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, str(rung.buffer))
-        painter.setFont(theme.font(11))
-        painter.setPen(theme.colour("quiet"))
-        painter.drawText(
-            line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, milliseconds(rung.round_trip)
-        )
         self._paint_bar(painter, rung, QRectF(inner.left(), inner.top() + theme.px(23), inner.width(), theme.px(12)))
+        small = QFontMetrics(theme.font(11))
+        left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        number = QFontMetrics(theme.font(13, True)).horizontalAdvance(str(rung.buffer)) + theme.px(6)
+        load = "—" if rung.word == "not known" else percent(rung.load)
+        used = QFontMetrics(theme.font(13, True)).horizontalAdvance(load) + theme.px(7)
+        base = QRectF(inner.left(), inner.top() + theme.px(42), inner.width(), theme.px(18))
         painter.setPen(theme.for_load(rung.word))
         painter.setFont(theme.font(13, True))
-        base = QRectF(inner.left(), inner.top() + theme.px(42), inner.width(), theme.px(18))
-        load = percent(rung.load)
-        painter.drawText(base, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, load)
-        used = QFontMetrics(painter.font()).horizontalAdvance(load) + theme.px(7)
+        painter.drawText(base, left, load)
         painter.setFont(theme.font(11))
-        painter.drawText(
-            base.adjusted(used, 0, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, rung.word
-        )
+        # Where there is little room, the word is worth more than the round trip.
+        beside = used + small.horizontalAdvance(rung.word) <= inner.width()
+        if beside:
+            painter.drawText(base.adjusted(used, 0, 0, 0), left, rung.word)
+        elif number + small.horizontalAdvance(rung.word) <= inner.width():
+            painter.drawText(line, right, rung.word)
+        painter.setPen(theme.colour("quiet"))
+        trip = milliseconds(rung.round_trip)
+        if beside and number + small.horizontalAdvance(trip) <= inner.width():
+            painter.drawText(line, right, trip)
 
     def _paint_bar(self, painter, rung: Rung, bar: QRectF) -> None:
         """The load from the left, hatched past the deadline (the solid line); the limit is the dotted line."""

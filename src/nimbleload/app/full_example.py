@@ -20,7 +20,7 @@ from ..store.opening import known_cards
 from ..store.session_file import Saved
 
 BUFFERS = (64, 256, 1024)
-MOST_FROZEN = 12
+MOST_FROZEN = 40
 
 
 def run(folder: Path) -> None:
@@ -63,8 +63,9 @@ def _measure(saved: Saved) -> list[tuple[str, str]]:
         if step.finished:
             cell = step.card.cell(saved.session.rate, 256, "sounding")
             result = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "not measured")
-            lines.append((step.card.name, result))
-            click.echo(f"  {step.card.name}: {result}")
+            name = f"{step.card.name} ({step.job.use.setting.words()})"
+            lines.append((name, result))
+            click.echo(f"  {name}: {result}")
     return lines
 
 

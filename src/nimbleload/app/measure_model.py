@@ -8,7 +8,6 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersisten
 
 from ..core.card import CONDITIONS, Cards, CostCard
 from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
-from .option_list import setting_words
 
 Index = QModelIndex | QPersistentModelIndex
 COLUMNS = ("Plugin", "Setting", "Used", "State", "Sounding and silent, 32 … 4096", "At this buffer")
@@ -147,8 +146,5 @@ class MeasureModel(QAbstractTableModel):
 
     @staticmethod
     def _setting(use: PluginUse) -> str:
-        if use.setting.state is not None:
-            words = "as saved in the session"
-        else:
-            words = setting_words(use.setting.values) or "as it starts"
+        words = use.setting.words()
         return f"{words}; {use.voices} notes" if use.voices else words

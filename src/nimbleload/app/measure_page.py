@@ -124,6 +124,7 @@ class MeasurePage(QWidget):
         self.left.setProperty("role", "quiet")
         buttons = QHBoxLayout()
         buttons.addWidget(self.bar, 1)
+        buttons.addStretch()
         for part in (self.left, self.cancel, self.retry, self.again):
             buttons.addWidget(part)
         frame = QFrame()

@@ -53,7 +53,10 @@ class OptionButton(QAbstractButton):
         return f"{MINUS}{percent(saving.load)}" if saving.load > 0 else f"+{percent(-saving.load)}"
 
     def sizeHint(self) -> QSize:
-        return QSize(theme.px(220), theme.px(40))
+        return QSize(theme.px(160), theme.px(40))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(120), theme.px(40))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -106,7 +109,7 @@ class ChainRow(QWidget):
         frozen = ", frozen" if strip.is_frozen(place) else ""
         colour = theme.family(use.family).name()
         self._name.setText(f'<span style="color:{colour}">■</span> {use.label}{frozen}')
-        self._name.setToolTip(setting_words(use.setting.values) or "as it starts")
+        self._name.setToolTip(use.setting.words())
         self._figure.setText(cost)
         self._switch.setText("on" if use.enabled else "off")
         self._switch.setChecked(not use.enabled)
@@ -169,7 +172,9 @@ class OptionList(QFrame):
     def _show_rows(self, weighed: list[Weighed], chain: int) -> None:
         """As many option and chain rows as are needed; those that are there are used again."""
         while len(self.options) > len(weighed):
-            self.options.pop().deleteLater()
+            button = self.options.pop()
+            button.hide()
+            button.deleteLater()
         for digit in range(len(self.options), len(weighed)):
             button = OptionButton(digit + 1, weighed[digit])
             button.clicked.connect(lambda _=False, b=button: self._choose(b))
@@ -214,8 +219,3 @@ class OptionList(QFrame):
         # A click turns a checkable button over by itself; only the plan says which one is chosen.
         button.setChecked(button.weighed.taken)
         self.decided.emit(f"{button.text().lower()}: {self._title.text()}", list(button.weighed.decisions))
-
-
-def setting_words(values: tuple[tuple[str, float], ...]) -> str:
-    """A setting in a line: "bands 8, gain 3"."""
-    return ", ".join(f"{name} {value:g}" for name, value in values)

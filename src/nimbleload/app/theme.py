@@ -76,7 +76,7 @@ class Theme:
 
     def for_load(self, word: str) -> QColor:
         """The colour that goes with a load's word."""
-        return self.colour({"overload": "brick", "tight": "brass"}.get(word, "teal"))
+        return self.colour({"overload": "brick", "tight": "brass", "not known": "quiet"}.get(word, "teal"))
 
     def hatch(self, colour: QColor, spacing: int = 6) -> QBrush:
         """A brush of slanted lines: what does not sound, or does not fit."""

@@ -50,10 +50,12 @@ class TrackDelegate(QStyledItemDelegate):
             painter.drawRoundedRect(row.adjusted(0, 1, -1, -1), 3, 3)
         strip = self._model.strip(index)
         right = row.right() - theme.px(6)
-        activity = QRectF(right - theme.px(64), row.top() + theme.px(7), theme.px(64), row.height() - theme.px(14))
+        roomy = row.width() >= theme.px(380)  # else the name is worth more than when the track sounds
+        span = theme.px(64) if roomy else 0
+        activity = QRectF(right - span, row.top() + theme.px(7), span, row.height() - theme.px(14))
         figure = QRectF(activity.left() - theme.px(52), row.top(), theme.px(44), row.height())
         free = figure.left() - row.left()
-        bar_width = max(free * 0.40, theme.px(40))
+        bar_width = max(free * (0.40 if roomy else 0.22), theme.px(30))
         bar = QRectF(figure.left() - bar_width, row.top() + theme.px(6), bar_width, row.height() - theme.px(12))
         pill = QRectF(bar.left() - theme.px(66), row.top() + theme.px(4), theme.px(58), row.height() - theme.px(8))
         name = QRectF(row.left() + theme.px(5), row.top(), pill.left() - row.left() - theme.px(9), row.height())
@@ -66,7 +68,8 @@ class TrackDelegate(QStyledItemDelegate):
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("text"))
         painter.drawText(figure, middle | Qt.AlignmentFlag.AlignRight, percent(self._model.share(index)))
-        self._paint_activity(painter, index.internalId(), activity)
+        if roomy:
+            self._paint_activity(painter, index.internalId(), activity)
         painter.restore()
 
     def _paint_state(self, painter: QPainter, strip: Strip, pill: QRectF) -> None:

@@ -345,6 +345,9 @@ class MainWindow(QMainWindow):
         of = self.desk.survey
         if of is None:
             return
+        if self.desk.instant is not None and self.desk.instant.verdict.kind == "unknown":
+            self.places.buttons[BALANCE].show_state("not known")
+            return
         worst = float(of.after.load.max())
         colour = "brick" if worst > 1 else "brass" if worst > of.session.limit else "teal"
         self.places.buttons[BALANCE].show_state(percent(worst), colour)

@@ -82,7 +82,10 @@ class LoadMap(NamedTuple):
 
 
 class Rung(NamedTuple):
-    """One buffer size of the ladder at one moment: loads as fractions, round trip in seconds."""
+    """One buffer size of the ladder at one moment: loads as fractions, round trip in seconds.
+
+    `word` is "fits", "tight" or "overload"; "not known" where no plugin has a figure, and the loads mean nothing.
+    """
 
     buffer: int
     load: float

@@ -38,6 +38,12 @@ class Setting(msgspec.Struct, frozen=True):
     values: tuple[tuple[str, float], ...] = ()
     state: bytes | None = None
 
+    def words(self) -> str:
+        """The setting in a line: "bands 8, gain 3"."""
+        if self.state is not None:
+            return "as saved in the session"
+        return ", ".join(f"{name} {value:g}" for name, value in self.values) or "as it starts"
+
     def digest(self) -> str:
         """Sixteen hex digits that are equal exactly when values and state are (values in any order)."""
         text = ";".join(f"{name}={float(value)!r}" for name, value in sorted(self.values))

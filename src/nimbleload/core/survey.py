@@ -131,6 +131,8 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     use_costs, known = _use_costs(of, sounding)
     rung = next(r for r in rungs if r.buffer == of.buffer)
     verdict = judge(planned.session, rung, second, block, len(chosen.missing), known)
+    if verdict.kind == "unknown":
+        rungs = [each._replace(word="not known") for each in rungs]
     return Instant(
         second, moment, sounding, rungs, block, verdict, row, use_costs, provenance_shares(chosen, sounding),
         float(of.before.load[of.now.moments.at(second)]),
