@@ -16,7 +16,7 @@ from .core.survey import Instant, Survey, instant, survey, worst_seconds
 from .core.verdict import clock, milliseconds, percent
 from .demo import cards as demo_cards
 from .demo import session as demo_session
-from .probe import session_run
+from .probe import catalogue, session_run
 from .probe.measure import Effort
 from .store import session_file
 from .store.archive import ImportRefusedError
@@ -158,6 +158,32 @@ def load(file: str, buffer: int | None, cores: int | None, at: str | None, json:
         show_json(figures(of, here))
     else:
         say(of, here)
+
+
+@cli.command()
+@click.argument("words", nargs=-1)
+@click.option("--standard", type=click.Choice(["clap", "ladspa", "lv2", "vst3"]), help="Only plugins of this standard.")
+@as_json
+def plugins(words: tuple[str, ...], standard: str | None, json: bool) -> None:
+    """List the installed plugins whose name, maker or identifier holds every one of WORDS."""
+    scanned = catalogue.catalogue()
+    wanted = [word.lower() for word in words]
+    found = [
+        plugin
+        for file in scanned
+        for plugin in file.plugins
+        if (standard is None or plugin.standard == standard)
+        and all(word in f"{plugin.name} {plugin.vendor} {plugin.identifier}".lower() for word in wanted)
+    ]
+    failed = {file.path: file.failure for file in scanned if file.failure}
+    if json:
+        show_json({"plugins": found, "failed": failed})
+        return
+    for plugin in sorted(found, key=lambda p: (p.standard, p.name.lower())):
+        click.echo(f"  {plugin.standard:6}  {plugin.name}  {plugin.vendor}  {plugin.identifier}")
+    click.echo(f"{len(found)} plugins.")
+    for path, reason in failed.items():
+        click.echo(f"Not readable: {path}: {reason}")
 
 
 def position(text: str) -> float:

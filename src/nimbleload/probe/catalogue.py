@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import subprocess
 import sys
@@ -12,6 +13,7 @@ import msgspec
 import platformdirs
 
 from ..store import atomic
+from .standards import ALL_LV2, ENDINGS, STANDARDS
 
 SECONDS = 20.0
 
@@ -51,11 +53,11 @@ def cache_file() -> Path:
 
 def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None) -> list[Scanned]:
     """What every plugin file holds; those that have not changed since the last time are not opened again."""
-    from .formats import clap
-
     cache = cache or cache_file()
     known = _remembered(cache)
-    there = {str(path): path.stat().st_mtime_ns for path in (clap.files() if files is None else files)}
+    there = {str(path): path.stat().st_mtime_ns for path in (plugin_files() if files is None else files)}
+    if files is None:
+        there[ALL_LV2] = newest_bundle()
     fresh = {p: s for p, s in known.items() if there.get(p) == s.modified}
     for scanned in scan({p: modified for p, modified in there.items() if p not in fresh}):
         fresh[scanned.path] = scanned
@@ -64,6 +66,25 @@ def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None) ->
         cache.parent.mkdir(parents=True, exist_ok=True)
         atomic.write(cache, msgspec.json.encode(found))
     return found
+
+
+def plugin_files() -> list[Path]:
+    """Every CLAP, VST3 and LADSPA file in the search paths."""
+    return [path for name in ENDINGS.values() for path in STANDARDS[name]().files()]
+
+
+def newest_bundle() -> int:
+    """When anything in the folders of LV2 bundles last changed (ns); 0 if there are none."""
+    given = os.environ.get("LV2_PATH", "")
+    standard = [
+        Path.home() / ".lv2",
+        Path("/usr/lib/lv2"),
+        Path("/usr/local/lib/lv2"),
+        *Path("/usr/lib").glob("*-linux-gnu/lv2"),
+    ]
+    folders = [Path(p) for p in given.split(":") if p] if given else standard
+    there = [entry for folder in folders if folder.is_dir() for entry in (folder, *folder.iterdir())]
+    return max((entry.stat().st_mtime_ns for entry in there), default=0)
 
 
 def _remembered(cache: Path) -> dict[str, Scanned]:

@@ -53,6 +53,7 @@ class Measurement:
         self._sound(frames, math.ceil(0.5 * self._rate / frames))
         self._hush(frames)
         self._tail = self._find_tail(frames)
+        self._hosted.settled()
         return Facts(self._hosted.latency, self._tail, self._hosted.version)
 
     def _find_tail(self, frames: int) -> float | None:
@@ -77,6 +78,7 @@ class Measurement:
 
     def _sound(self, frames: int, blocks: int) -> NDArray[np.int64]:
         """A run from a fresh state, with the same input every time."""
+        self._hosted.settled()
         self._hosted.restart()
         self._loop.rewind()
         return self._loop.run(frames, blocks, self._notes)

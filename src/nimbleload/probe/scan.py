@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 
 import msgspec
 
 from .catalogue import Answer, Installed
-from .formats import clap
 from .formats.hosted import PluginError
+from .standards import ALL_LV2, ENDINGS, STANDARDS
 from .worker import restrain
 
 
 def look(path: str) -> Answer:
+    standard = ALL_LV2 if path == ALL_LV2 else ENDINGS[Path(path).suffix]
     try:
-        return Answer(path, tuple(Installed("clap", *described) for described in clap.Library(path).described()))
+        module = STANDARDS[standard]()
+        found = module.describe_all() if path == ALL_LV2 else module.describe(path)
+        return Answer(path, tuple(Installed(standard, *described) for described in found))
     except PluginError as error:
         return Answer(path, failure=str(error))
 

@@ -12,6 +12,7 @@ from ..core.card import CONDITIONS, Cell, CostCard
 from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
 from . import catalogue, isolation
 from .measure import Effort
+from .standards import STANDARDS
 from .worker import CellMessage, Request
 
 
@@ -99,9 +100,10 @@ def needs_catalogue(todo: Sequence[Job]) -> bool:
 
 
 def not_installed(use: PluginUse) -> str:
-    if use.plugin.standard == "clap":
-        return "not installed here: no CLAP file in the search folders holds it"
-    return f"cannot be measured yet: plugins of the kind “{use.plugin.standard}” are read, but not run"
+    standard = use.plugin.standard
+    if standard in STANDARDS:
+        return f"not installed here: nothing in the search folders for {standard.upper()} holds it"
+    return f"cannot be measured yet: plugins of the kind “{standard}” are read, but not run"
 
 
 def without_foreign(card: CostCard) -> CostCard:

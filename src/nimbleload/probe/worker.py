@@ -18,6 +18,7 @@ import msgspec
 from ..core.card import Cell
 from ..core.session import PluginUse
 from .measure import Effort
+from .standards import STANDARDS
 
 PR_SET_PDEATHSIG = 1
 MEMORY_LIMIT = 8 << 30
@@ -32,6 +33,11 @@ class Request(msgspec.Struct, frozen=True):
     path: str = ""
     effort: Effort = Effort()
     core: int | None = None
+
+    @property
+    def longest(self) -> int:
+        """The longest block that will be asked of the plugin, in samples."""
+        return max(*self.buffers, 512)
 
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
@@ -59,6 +65,10 @@ Message = FactsMessage | CellMessage | RefusedMessage | DoneMessage
 def restrain() -> None:
     """No core dumps, a memory limit, and an end when the parent ends."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # A plugin that opens a window's connection while it loads must find nothing to connect to.
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    os.environ.pop("DISPLAY", None)
+    os.environ.pop("WAYLAND_DISPLAY", None)
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
@@ -77,15 +87,16 @@ def settle_on_core(core: int | None) -> bool:
 
 def load(request: Request):
     """The plugin of a request, loaded and active, by its standard. PluginError says why not."""
-    from .formats import clap, house  # loading them compiles, which must not happen in the parent
     from .formats.hosted import PluginError
 
-    longest = max(request.buffers)
-    if request.use.plugin.standard == "house":
-        return house.load(request.use, request.rate, max(longest, 512))
-    if request.use.plugin.standard == "clap":
-        return clap.load(request.use, request.path, request.rate, max(longest, 512))
-    raise PluginError(f"Plugins of the standard {request.use.plugin.standard!r} cannot be measured yet.")
+    standard = request.use.plugin.standard
+    if standard == "house":
+        from .formats import house
+
+        return house.load(request.use, request.rate, request.longest)
+    if standard not in STANDARDS:
+        raise PluginError(f"Plugins of the standard {standard!r} cannot be measured yet.")
+    return STANDARDS[standard]().load(request.use, request.path, request.rate, request.longest)
 
 
 def work(request: Request, send) -> None:

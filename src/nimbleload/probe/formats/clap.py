@@ -9,13 +9,12 @@ import ctypes as c
 import os
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
 
 from numba import cfunc, types
 
 from ...core.session import PluginUse
 from .clap_block import CLAP_DIALECT, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import Note, PluginError
+from .hosted import Described, Note, PluginError
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES = 256
@@ -119,17 +118,6 @@ HOST = Host(
     Version(1, 2, 0), None, b"Nimble Load", b"Nimble Load", b"", b"1", _no_extension.address, _request.address,
     _request.address, _request.address,
 )  # fmt: skip
-
-
-class Described(NamedTuple):
-    """One plugin of a file, as it describes itself."""
-
-    identifier: str
-    name: str
-    vendor: str
-    version: str
-    features: tuple[str, ...]
-    path: str
 
 
 def _text(text: bytes | None) -> str:
@@ -265,6 +253,9 @@ class ClapHosted:
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
 
+    def settled(self) -> None:
+        """Nothing to look up: the latency was told when it was activated."""
+
     def restart(self) -> None:
         self._plugin.stop_processing(self.handle)
         self._plugin.deactivate(self.handle)
@@ -290,6 +281,11 @@ def files() -> list[Path]:
         if folder.is_dir():
             found.update(dict.fromkeys(sorted(p for p in folder.rglob("*.clap") if p.is_file())))
     return list(found)
+
+
+def describe(path: str) -> Iterator[Described]:
+    """Every plugin of a file, as it describes itself."""
+    return Library(path).described()
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int) -> ClapHosted:

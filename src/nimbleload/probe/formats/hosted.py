@@ -15,6 +15,17 @@ class Note(NamedTuple):
     on: bool
 
 
+class Described(NamedTuple):
+    """One plugin of a file, as it describes itself."""
+
+    identifier: str
+    name: str
+    vendor: str
+    version: str
+    features: tuple[str, ...]
+    path: str
+
+
 class Hosted(Protocol):
     """A loaded, active plugin. The timed loop calls `int32 call(handle, argument)` once a block.
 
@@ -34,6 +45,9 @@ class Hosted(Protocol):
 
     def restart(self) -> None:
         """Brings the plugin back to a fresh state, as after loading."""
+
+    def settled(self) -> None:
+        """Called after it has run, on no clock: reads what shows only then, and does work that it put off."""
 
     def close(self) -> None:
         """Ends the plugin. It must not be called after."""

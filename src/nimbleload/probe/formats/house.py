@@ -28,6 +28,9 @@ class HouseHosted:
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
 
+    def settled(self) -> None:
+        """Nothing to look up: the latency is known from the start."""
+
     def restart(self) -> None:
         self._instance.reset()
 

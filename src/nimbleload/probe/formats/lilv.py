@@ -1,0 +1,113 @@
+"""The system's liblilv, which finds and describes LV2 plugins, as Python functions."""
+
+from __future__ import annotations
+
+import ctypes as c
+import ctypes.util
+from collections.abc import Iterator
+from functools import cache
+
+from .hosted import PluginError
+
+LV2 = "http://lv2plug.in/ns/lv2core#"
+POINTER = c.c_void_p
+TEXT = c.c_char_p
+
+SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
+    "lilv_world_new": (POINTER, []),
+    "lilv_world_load_all": (None, [POINTER]),
+    "lilv_world_get_all_plugins": (POINTER, [POINTER]),
+    "lilv_plugins_begin": (POINTER, [POINTER]),
+    "lilv_plugins_is_end": (c.c_bool, [POINTER, POINTER]),
+    "lilv_plugins_next": (POINTER, [POINTER, POINTER]),
+    "lilv_plugins_get": (POINTER, [POINTER, POINTER]),
+    "lilv_plugins_get_by_uri": (POINTER, [POINTER, POINTER]),
+    "lilv_new_uri": (POINTER, [POINTER, TEXT]),
+    "lilv_node_as_string": (TEXT, [POINTER]),
+    "lilv_node_as_uri": (TEXT, [POINTER]),
+    "lilv_node_as_float": (c.c_float, [POINTER]),
+    "lilv_plugin_get_uri": (POINTER, [POINTER]),
+    "lilv_plugin_get_name": (POINTER, [POINTER]),
+    "lilv_plugin_get_author_name": (POINTER, [POINTER]),
+    "lilv_plugin_get_bundle_uri": (POINTER, [POINTER]),
+    "lilv_plugin_get_class": (POINTER, [POINTER]),
+    "lilv_plugin_class_get_label": (POINTER, [POINTER]),
+    "lilv_plugin_get_required_features": (POINTER, [POINTER]),
+    "lilv_plugin_get_num_ports": (c.c_uint32, [POINTER]),
+    "lilv_plugin_get_port_by_index": (POINTER, [POINTER, c.c_uint32]),
+    "lilv_plugin_get_port_ranges_float": (None, [POINTER, POINTER, POINTER, POINTER]),
+    "lilv_plugin_get_latency_port_index": (c.c_uint32, [POINTER]),
+    "lilv_plugin_has_latency": (c.c_bool, [POINTER]),
+    "lilv_port_is_a": (c.c_bool, [POINTER, POINTER, POINTER]),
+    "lilv_port_get_symbol": (POINTER, [POINTER, POINTER]),
+    "lilv_port_has_property": (c.c_bool, [POINTER, POINTER, POINTER]),
+    "lilv_nodes_begin": (POINTER, [POINTER]),
+    "lilv_nodes_is_end": (c.c_bool, [POINTER, POINTER]),
+    "lilv_nodes_next": (POINTER, [POINTER, POINTER]),
+    "lilv_nodes_get": (POINTER, [POINTER, POINTER]),
+    "lilv_plugin_instantiate": (POINTER, [POINTER, c.c_double, POINTER]),
+    "lilv_instance_free": (None, [POINTER]),
+}
+
+
+@cache
+def library() -> c.CDLL:
+    """The system's liblilv with its functions declared. PluginError if it is not installed."""
+    name = ctypes.util.find_library("lilv-0")
+    if name is None:
+        raise PluginError("LV2 plugins need the system's liblilv (Debian: apt-get install liblilv-0-0).")
+    found = c.CDLL(name)
+    for function, (result, arguments) in SIGNATURES.items():
+        getattr(found, function).restype = result
+        getattr(found, function).argtypes = arguments
+    return found
+
+
+@cache
+def world() -> int:
+    """The world of all installed plugins, loaded once."""
+    found = library().lilv_world_new()
+    library().lilv_world_load_all(found)
+    return int(found)
+
+
+@cache
+def node(uri: str) -> int:
+    """A URI as lilv keeps it."""
+    return int(library().lilv_new_uri(world(), uri.encode()))
+
+
+def plugins() -> Iterator[int]:
+    """The address of every plugin."""
+    lib = library()
+    all_plugins = lib.lilv_world_get_all_plugins(world())
+    at = lib.lilv_plugins_begin(all_plugins)
+    while not lib.lilv_plugins_is_end(all_plugins, at):
+        yield lib.lilv_plugins_get(all_plugins, at)
+        at = lib.lilv_plugins_next(all_plugins, at)
+
+
+def plugin(uri: str) -> int:
+    """The address of one plugin. PluginError if it is not installed."""
+    lib = library()
+    found = lib.lilv_plugins_get_by_uri(lib.lilv_world_get_all_plugins(world()), node(uri))
+    if not found:
+        raise PluginError(f"No LV2 plugin {uri} is installed here.")
+    return int(found)
+
+
+def text(of: int | None) -> str:
+    """A node's text; empty if there is none."""
+    return (library().lilv_node_as_string(of) or b"").decode(errors="replace") if of else ""
+
+
+def required_features(of: int) -> list[str]:
+    """The URIs of the host features without which a plugin does not run."""
+    lib = library()
+    nodes = lib.lilv_plugin_get_required_features(of)
+    found = []
+    at = lib.lilv_nodes_begin(nodes) if nodes else None
+    while nodes and not lib.lilv_nodes_is_end(nodes, at):
+        found.append(text(lib.lilv_nodes_get(nodes, at)))
+        at = lib.lilv_nodes_next(nodes, at)
+    return found

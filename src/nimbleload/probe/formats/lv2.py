@@ -1,0 +1,304 @@
+"""LV2: plugins found through the system's liblilv, called through their C structures.
+
+Offered to them: URID map and unmap, options (rate and block sizes), bounded block length, and the worker. What a
+plugin requires beyond that is named.
+"""
+
+from __future__ import annotations
+
+import ctypes as c
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from ...core.session import PluginUse
+from . import lilv
+from .hosted import Described, Note, PluginError
+from .lv2_native import (
+    CHUNK,
+    EVENT_INS,
+    EVENT_OUTS,
+    PLUGIN,
+    PORTS,
+    QUEUE_BYTES,
+    RUN,
+    SEQUENCE,
+    run_block,
+    schedule_work,
+)
+
+NS = "http://lv2plug.in/ns"
+ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"
+OPTIONS, PARAMETERS, MIDI, EVENT = f"{NS}/ext/options#", f"{NS}/ext/parameters#", f"{NS}/ext/midi#", f"{NS}/ext/event#"
+OFFERED = {
+    f"{URID}map", f"{URID}unmap", f"{OPTIONS}options", f"{BUF_SIZE}boundedBlockLength", f"{WORKER}schedule",
+    f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken", f"{lilv.LV2}hardRTCapable",
+}  # fmt: skip
+EVENT_BYTES = 1 << 16
+
+
+class Feature(c.Structure):
+    _fields_ = (("uri", c.c_char_p), ("data", c.c_void_p))
+
+
+class Option(c.Structure):
+    _fields_ = (
+        ("context", c.c_int), ("subject", c.c_uint32), ("key", c.c_uint32), ("size", c.c_uint32), ("type", c.c_uint32),
+        ("value", c.c_void_p),
+    )  # fmt: skip
+
+
+MAP = c.CFUNCTYPE(c.c_uint32, c.c_void_p, c.c_char_p)
+UNMAP = c.CFUNCTYPE(c.c_void_p, c.c_void_p, c.c_uint32)
+RESPOND = c.CFUNCTYPE(c.c_int, c.c_void_p, c.c_uint32, c.c_void_p)
+EXTENSION_DATA = c.CFUNCTYPE(c.c_void_p, c.c_char_p)
+
+
+class Pair(c.Structure):
+    """A handle and a function: the shape of `LV2_URID_Map`, `LV2_URID_Unmap` and `LV2_Worker_Schedule`."""
+
+    _fields_ = (("handle", c.c_void_p), ("function", c.c_void_p))
+
+
+class Descriptor(c.Structure):
+    _fields_ = (
+        ("uri", c.c_char_p), ("instantiate", c.c_void_p),
+        ("connect_port", c.CFUNCTYPE(None, c.c_void_p, c.c_uint32, c.c_void_p)),
+        ("activate", c.CFUNCTYPE(None, c.c_void_p)), ("run", c.c_void_p),
+        ("deactivate", c.CFUNCTYPE(None, c.c_void_p)), ("cleanup", c.c_void_p), ("extension_data", c.c_void_p),
+    )  # fmt: skip
+
+
+class Instance(c.Structure):
+    _fields_ = (("descriptor", c.POINTER(Descriptor)), ("handle", c.c_void_p), ("own", c.c_void_p))
+
+
+class WorkerInterface(c.Structure):
+    _fields_ = (
+        ("work", c.CFUNCTYPE(c.c_int, c.c_void_p, c.c_void_p, c.c_void_p, c.c_uint32, c.c_void_p)),
+        ("work_response", c.CFUNCTYPE(c.c_int, c.c_void_p, c.c_uint32, c.c_void_p)),
+        ("end_run", c.CFUNCTYPE(c.c_int, c.c_void_p)),
+    )  # fmt: skip
+
+
+class Urids:
+    """Numbers for URIs, given out as plugins ask for them."""
+
+    def __init__(self) -> None:
+        self._numbers: dict[bytes, int] = {}
+        self._texts: list[Any] = []
+        self.map = MAP(lambda handle, uri: self.number(uri))
+        self.unmap = UNMAP(self._text)
+
+    def number(self, uri: bytes | str) -> int:
+        uri = uri.encode() if isinstance(uri, str) else uri
+        if uri not in self._numbers:
+            self._texts.append(c.create_string_buffer(uri))
+            self._numbers[uri] = len(self._texts)
+        return self._numbers[uri]
+
+    def _text(self, handle: int | None, number: int) -> int | None:
+        return c.addressof(self._texts[number - 1]) if 0 < number <= len(self._texts) else None
+
+
+class Ports:
+    """The ports of a plugin: what kind each is, its symbol, and the memory it is connected to."""
+
+    def __init__(self, plugin: int, longest: int, label: str) -> None:
+        lib = lilv.library()
+        count = lib.lilv_plugin_get_num_ports(plugin)
+        ranges = np.zeros((3, max(count, 1)), np.float32)
+        lib.lilv_plugin_get_port_ranges_float(plugin, *(row.ctypes.data for row in ranges))
+        start = np.where(np.isfinite(ranges[2]), ranges[2], np.where(np.isfinite(ranges[0]), ranges[0], 0.0))
+        self.controls = start.astype(np.float32)
+        self.symbols: dict[str, int] = {}
+        audio: dict[bool, list[int]] = {True: [], False: []}
+        self.events: dict[bool, list[int]] = {True: [], False: []}
+        self.places: dict[int, int | None] = {}
+        self._buffers: list[np.ndarray] = []
+        for index in range(count):
+            port = lib.lilv_plugin_get_port_by_index(plugin, index)
+            is_a = {
+                name: lib.lilv_port_is_a(plugin, port, lilv.node(uri))
+                for name, uri in (
+                    ("input", f"{lilv.LV2}InputPort"), ("audio", f"{lilv.LV2}AudioPort"), ("cv", f"{lilv.LV2}CVPort"),
+                    ("control", f"{lilv.LV2}ControlPort"), ("atom", f"{ATOM}AtomPort"), ("event", f"{EVENT}EventPort"),
+                )
+            }  # fmt: skip
+            symbol = lilv.text(lib.lilv_port_get_symbol(plugin, port))
+            self.symbols[symbol] = index
+            if is_a["audio"]:
+                audio[is_a["input"]].append(index)
+            elif is_a["control"]:
+                self.places[index] = self.controls.ctypes.data + 4 * index
+            elif is_a["cv"]:
+                self.places[index] = self._buffer(longest * 4)
+            elif is_a["atom"]:
+                self.events[is_a["input"]].append(index)
+                self.places[index] = self._buffer(EVENT_BYTES + 16)
+            elif lib.lilv_port_has_property(plugin, port, lilv.node(f"{lilv.LV2}connectionOptional")):
+                self.places[index] = None
+            else:
+                kind = "the older event extension" if is_a["event"] else "a kind that is not known"
+                raise PluginError(f"{label} has a port of {kind}: {symbol}.")
+        if not audio[False]:
+            raise PluginError(f"{label} has no audio output.")
+        self.inputs = np.zeros((max(len(audio[True]), 1), longest), np.float32)
+        self.outputs = np.zeros((len(audio[False]), longest), np.float32)
+        self.places |= {k: self.inputs[n].ctypes.data for n, k in enumerate(audio[True])}
+        self.places |= {k: self.outputs[n].ctypes.data for n, k in enumerate(audio[False])}
+
+    def _buffer(self, size: int) -> int:
+        self._buffers.append(np.zeros(size // 8 + 1, np.int64))
+        return int(self._buffers[-1].ctypes.data)
+
+
+class Lv2Hosted:
+    """One LV2 plugin, active (see `hosted.Hosted`)."""
+
+    def __init__(self, use: PluginUse, rate: int, longest: int) -> None:
+        self._plugin = lilv.plugin(use.plugin.identifier)
+        lacking = [uri for uri in lilv.required_features(self._plugin) if uri not in OFFERED]
+        if lacking:
+            raise PluginError(f"{use.label} requires what is not offered here: {', '.join(lacking)}.")
+        self._label, self._rate = use.label, rate
+        self._ports = Ports(self._plugin, longest, use.label)
+        self._urids = Urids()
+        for name, value in use.setting.values:
+            if name not in self._ports.symbols:
+                raise PluginError(f"{use.label} has no port {name!r}.")
+            self._ports.controls[self._ports.symbols[name]] = value
+        self.inputs, self.outputs = self._ports.inputs, self._ports.outputs
+        self._queue = np.zeros(QUEUE_BYTES // 8 + 2, np.int64)
+        self._features = self._make_features(longest)
+        ins, outs = self._ports.events[True], self._ports.events[False]
+        self._host = np.zeros(PORTS + 2 * (len(ins) + len(outs)), np.int64)
+        self._host[SEQUENCE] = self._urids.number(f"{ATOM}Sequence")
+        self._host[CHUNK] = self._urids.number(f"{ATOM}Chunk")
+        self._host[EVENT_INS], self._host[EVENT_OUTS] = len(ins), len(outs)
+        for k, index in enumerate((*ins, *outs)):
+            self._host[PORTS + 2 * k : PORTS + 2 * k + 2] = self._ports.places[index] or 0, EVENT_BYTES
+        self.call, self.handle = run_block.address, self._host.ctypes.data
+        self.latency, self.version = 0, ""
+        self._instance: Instance | None = None
+        self._address = 0
+        self.restart()
+
+    def _make_features(self, longest: int) -> Any:
+        """A null-ended list of features, with all they point to kept alive."""
+        self._numbers = [c.c_int32(n) for n in (16, longest, longest, EVENT_BYTES)]
+        self._rate_option = c.c_float(self._rate)
+        whole, real = self._urids.number(f"{ATOM}Int"), self._urids.number(f"{ATOM}Float")
+        keys = ("minBlockLength", "maxBlockLength", "nominalBlockLength", "sequenceSize")
+        made = [
+            Option(0, 0, self._urids.number(BUF_SIZE + key), 4, whole, c.addressof(number))
+            for key, number in zip(keys, self._numbers, strict=True)
+        ]
+        rate_key = self._urids.number(f"{PARAMETERS}sampleRate")
+        made.append(Option(0, 0, rate_key, 4, real, c.addressof(self._rate_option)))
+        self._options = (Option * (len(made) + 1))(*made)
+        self._queue[0], self._queue[1] = 0, QUEUE_BYTES
+        self._pairs = [
+            Pair(None, c.cast(self._urids.map, c.c_void_p)),
+            Pair(None, c.cast(self._urids.unmap, c.c_void_p)),
+            Pair(self._queue.ctypes.data, schedule_work.address),
+        ]
+        places = [c.addressof(pair) for pair in self._pairs]
+        listed = [
+            (f"{URID}map", places[0]), (f"{URID}unmap", places[1]), (f"{WORKER}schedule", places[2]),
+            (f"{OPTIONS}options", c.addressof(self._options)), (f"{BUF_SIZE}boundedBlockLength", None),
+        ]  # fmt: skip
+        self._listed = [Feature(uri.encode(), place) for uri, place in listed]
+        return (c.c_void_p * (len(listed) + 1))(*(c.addressof(f) for f in self._listed))
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+        """The block's length; notes are written into the first event input, which is emptied after the block."""
+        if notes and self._ports.events[True]:
+            place = self._ports.places[self._ports.events[True][0]] or 0
+            kind = self._urids.number(f"{MIDI}MidiEvent")
+            body = b"".join(
+                np.array([0], "<i8").tobytes() + np.array([3, kind], "<u4").tobytes()
+                + bytes((0x90 if note.on else 0x80, note.key, 100)) + bytes(5)
+                for note in notes
+            )  # fmt: skip
+            head = np.array([8 + len(body), self._host[SEQUENCE], 0, 0], "<u4").tobytes()
+            c.memmove(place, head + body, len(head) + len(body))
+        return frames
+
+    def restart(self) -> None:
+        self.close()
+        lib = lilv.library()
+        self._address = lib.lilv_plugin_instantiate(self._plugin, float(self._rate), c.addressof(self._features)) or 0
+        if not self._address:
+            raise PluginError(f"{self._label} refused to start at {self._rate} Hz.")
+        self._instance = Instance.from_address(self._address)
+        descriptor = self._instance.descriptor.contents
+        for port, place in self._ports.places.items():
+            descriptor.connect_port(self._instance.handle, port, place)
+        for k in range(int(self._host[EVENT_INS])):
+            head = np.array([8, self._host[SEQUENCE], 0, 0], "<u4").tobytes()
+            c.memmove(int(self._host[PORTS + 2 * k]), head, len(head))
+        if descriptor.activate:
+            descriptor.activate(self._instance.handle)
+        self._host[RUN], self._host[PLUGIN] = descriptor.run, self._instance.handle
+        self._do_work()
+
+    def settled(self) -> None:
+        """Does the work that was put off, and reads the latency from its port."""
+        self._do_work()
+        lib = lilv.library()
+        if lib.lilv_plugin_has_latency(self._plugin):
+            value = float(self._ports.controls[lib.lilv_plugin_get_latency_port_index(self._plugin)])
+            self.latency = max(round(value), 0) if np.isfinite(value) else 0
+
+    def _do_work(self) -> None:
+        """Calls the plugin's worker for everything in the queue; its answers go back at once."""
+        if self._instance is None or not self._queue[0]:
+            return
+        descriptor = self._instance.descriptor.contents
+        address = (
+            EXTENSION_DATA(descriptor.extension_data)(f"{WORKER}interface".encode())
+            if descriptor.extension_data
+            else None
+        )
+        used = int(self._queue[0])
+        content = self._queue.view(np.uint8)[16 : 16 + used].tobytes()
+        self._queue[0] = 0
+        if not address:
+            return
+        worker = WorkerInterface.from_address(address)
+        handle = self._instance.handle
+        respond = RESPOND(lambda _, size, data: worker.work_response(handle, size, data) if worker.work_response else 0)
+        at = 0
+        while at < used:
+            size = int(np.frombuffer(content, "<i8", 1, at)[0])
+            piece = c.create_string_buffer(content[at + 8 : at + 8 + size], max(size, 1))
+            worker.work(handle, c.cast(respond, c.c_void_p), None, size, c.addressof(piece))
+            at += 8 + (size + 7) // 8 * 8
+        if worker.end_run:
+            worker.end_run(handle)
+
+    def close(self) -> None:
+        if self._instance is not None:
+            descriptor = self._instance.descriptor.contents
+            if descriptor.deactivate:
+                descriptor.deactivate(self._instance.handle)
+            lilv.library().lilv_instance_free(self._address)
+            self._instance = None
+
+
+def describe_all() -> Iterator[Described]:
+    """Every LV2 plugin that is installed, as its bundle describes it."""
+    lib = lilv.library()
+    for plugin in lilv.plugins():
+        uri = lilv.text(lib.lilv_plugin_get_uri(plugin))
+        kind = lilv.text(lib.lilv_plugin_class_get_label(lib.lilv_plugin_get_class(plugin)))
+        name, author = lilv.text(lib.lilv_plugin_get_name(plugin)), lilv.text(lib.lilv_plugin_get_author_name(plugin))
+        bundle = lilv.text(lib.lilv_plugin_get_bundle_uri(plugin)).removeprefix("file://")
+        yield Described(uri, name or uri, author, "", (kind,), bundle)
+
+
+def load(use: PluginUse, path: str, rate: int, longest: int) -> Lv2Hosted:
+    """Loads one use at a rate (Hz), for blocks of up to `longest` samples; lilv knows where. PluginError if not."""
+    return Lv2Hosted(use, rate, longest)
