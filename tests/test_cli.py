@@ -113,3 +113,34 @@ def test_measure_says_what_failed(tmp_path):
     result = run("measure", str(path))
     assert "Z (as it starts): cannot be measured yet" in result.output
     assert "0 measured, 1 failed" in result.output
+
+
+def test_a_typed_reading_counts_and_is_told(tmp_path):
+    of = session(track("a", "Meter Thing"))
+    path = tmp_path / "a.nimbleload"
+    session_file.write(path, Saved(of, machine=Machine(1)))
+    assert "has no plugin named" in run("library", "reading", str(path), "Other", "5", "--buffer", "256").output
+    assert "12 % of one core" in run("library", "reading", str(path), "meter thing", "12", "--buffer", "256").output
+    found = figures("load", str(path), "--buffer", "256")
+    assert found["load"] == pytest.approx(0.12)
+    assert found["figures_from"] == {"typed": 1.0}
+    assert "100 % of this load: typed in." in run("load", str(path), "--buffer", "256").output
+    assert figures("load", str(path), "--buffer", "512")["figures_from"] == {"scaled": 1.0}
+
+
+def test_the_library_goes_out_and_in(tmp_path):
+    of = session(track("a", "eq"))
+    path, table = tmp_path / "a.nimbleload", tmp_path / "costs.csv"
+    session_file.write(path, Saved(of))
+    run("library", "reading", str(path), "eq", "5", "--buffer", "256")
+    assert run("library", "export", str(table)).exit_code == 0
+    assert "typed in,eq,test,eq" in table.read_text()
+    assert "1 rows taken in." in run("library", "import", str(table)).output
+    table.write_text("nonsense")
+    assert "no column" in run("library", "import", str(table)).output
+
+
+def test_plugins_are_listed_and_found_by_words(rogue):
+    found = figures("plugins", "test.good", "--standard", "clap")
+    assert [p["identifier"] for p in found["plugins"]] == ["test.good"]
+    assert "1 plugins." in run("plugins", "test.good").output

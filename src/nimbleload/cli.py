@@ -10,17 +10,17 @@ import click
 import msgspec
 
 from . import __version__
-from .core.card import PROVENANCE_WORDS
-from .core.session import BUFFER_SIZES, Machine, SessionError
+from .core.card import PROVENANCE_WORDS, Cell, CostCard
+from .core.session import BUFFER_SIZES, Machine, SessionError, deadline
 from .core.survey import Instant, Survey, instant, survey, worst_seconds
 from .core.verdict import clock, milliseconds, percent
 from .demo import cards as demo_cards
 from .demo import session as demo_session
 from .probe import catalogue, session_run
 from .probe.measure import Effort
-from .store import session_file
+from .store import atomic, session_file, spreadsheet
 from .store.archive import ImportRefusedError
-from .store.library import Library, LibraryError
+from .store.library import TYPED, Library, LibraryError
 from .store.opening import Opened, known_cards, open_session
 from .store.session_file import Saved, SessionFileError
 
@@ -184,6 +184,52 @@ def plugins(words: tuple[str, ...], standard: str | None, json: bool) -> None:
     click.echo(f"{len(found)} plugins.")
     for path, reason in failed.items():
         click.echo(f"Not readable: {path}: {reason}")
+
+
+@cli.group("library")
+def library_() -> None:
+    """The cost library: everything that was ever measured on this computer, or taken in from others."""
+
+
+@library_.command("export")
+@click.argument("file", type=click.Path(dir_okay=False))
+def export_library(file: str) -> None:
+    """Write the library as CSV, with units in the header."""
+    store = library()
+    try:
+        atomic.write(Path(file), spreadsheet.export(store).encode())
+    except (OSError, LibraryError) as error:
+        refuse(error)
+    click.echo(f"Written to {file}")
+
+
+@library_.command("import")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False))
+def import_library(file: str) -> None:
+    """Take in a CSV as export writes it; figures of other machines are marked wherever they are used."""
+    try:
+        count = spreadsheet.import_(Path(file).read_text(encoding="utf-8-sig"), library())
+    except (OSError, UnicodeDecodeError, LibraryError) as error:
+        refuse(error)
+    click.echo(f"{count} rows taken in.")
+
+
+@library_.command("reading")
+@click.argument("file")
+@click.argument("plugin")
+@click.argument("per_cent", type=click.FloatRange(0, 10_000))
+@click.option("--buffer", type=click.IntRange(16, 8192), required=True, help="The buffer size of the reading.")
+def type_reading(file: str, plugin: str, per_cent: float, buffer: int) -> None:
+    """Type in what a host's meter said: PER_CENT of one core for PLUGIN (by name) of session FILE."""
+    session = opened(file).saved.session
+    keys = {use.card_key(): use for s in session.strips for use in s.uses() if use.label.lower() == plugin.lower()}
+    if not keys:
+        raise click.ClickException(f"{session.name} has no plugin named {plugin!r}.")
+    seconds = per_cent / 100 * deadline(buffer, session.rate)
+    store = library()
+    for key, use in keys.items():
+        store.store(CostCard(key, use.label), [Cell(session.rate, buffer, "sounding", seconds)], TYPED)
+    click.echo(f"{len(keys)} settings of {plugin}: {per_cent:g} % of one core at {buffer} samples, typed in.")
 
 
 def position(text: str) -> float:

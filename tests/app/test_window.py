@@ -191,6 +191,23 @@ def test_cancelling_keeps_what_was_measured(make_window, qtbot, tmp_path):
     assert "Cancelled" in window.measure.sentence.advice.text()
 
 
+def test_the_card_of_the_chosen_plugin_says_what_it_costs(example, settled):
+    example.go(MEASURE)
+    table, card = example.measure.table, example.measure.card
+    row = next(r for r in range(25) if example.measure.model.rows[r][1].label == "Vault")
+    table.selectRow(row)
+    use = example.measure.model.rows[row][1]
+    cost = example.desk.cards[use.card_key()].cell(48000, 256, "sounding").mean
+    assert f"Takes {cost * 1e6:.0f} µs of each 5.33 ms block" in card.accessibleName()
+    assert "sample figures" in card.accessibleName()
+    figures = {line[0]: float(line[1]) for line in card.curve.figures()[1:]}
+    assert figures["256"] == pytest.approx(100 * cost * 48000 / 256, abs=1e-3)
+    assert len(figures) == 8
+    settled(example, lambda: example.desk.choose_buffer(1024))
+    assert "at 1024 samples" in card.accessibleName()
+    assert not card.grab().isNull()
+
+
 def test_the_command_finder_finds_and_runs(example, qtbot, settled):
     finder = Finder(example.commands(), example)
     finder.open()

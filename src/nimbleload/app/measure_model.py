@@ -10,7 +10,7 @@ from ..core.card import CONDITIONS, Cards, CostCard
 from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
 
 Index = QModelIndex | QPersistentModelIndex
-COLUMNS = ("Plugin", "Setting", "Used", "State", "Sounding and silent, 32 … 4096", "At this buffer")
+COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer")
 PLUGIN, SETTING, USED, STATE, GRID, COST = range(len(COLUMNS))
 Status = Literal["measured", "sample", "measuring", "failed", "waiting", "partly", "missing"]
 WORDS: dict[Status, str] = {

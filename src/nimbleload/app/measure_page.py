@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QProgressBar,
     QPushButton,
+    QSplitter,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -23,6 +24,7 @@ from PySide6.QtWidgets import (
 from ..core.session import BUFFER_SIZES
 from ..probe import session_run
 from ..probe.session_run import Job, Progress
+from .card_view import CardView
 from .desk import Desk
 from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
 from .measuring import Measuring
@@ -90,6 +92,7 @@ class MeasurePage(QWidget):
         self.model = MeasureModel(self)
         self.sentence = Sentence()
         self.table = QTableView()
+        self.card = CardView()
         self.again = QPushButton("Measure all again")
         self.retry = QPushButton("Try the failed ones again")
         self.cancel = QPushButton("Cancel")
@@ -137,11 +140,18 @@ class MeasurePage(QWidget):
         page.setContentsMargins(8, 2, 8, 8)
         page.setSpacing(7)
         page.addWidget(self.sentence)
-        page.addWidget(frame, 1)
+        halves = QSplitter(Qt.Orientation.Horizontal)
+        halves.addWidget(frame)
+        halves.addWidget(self.card)
+        halves.setStretchFactor(0, 3)
+        halves.setStretchFactor(1, 1)
+        halves.setChildrenCollapsible(False)
+        halves.setSizes([900, 370])
+        page.addWidget(halves, 1)
 
     def size_columns(self) -> None:
         """Widths and heights for the text size in force."""
-        for column, width in ((PLUGIN, 160), (USED, 60), (GRID, 210), (COST, 120)):
+        for column, width in ((PLUGIN, 120), (USED, 50), (GRID, 170), (COST, 100)):
             self.table.setColumnWidth(column, theme.px(width))
         self.table.verticalHeader().setDefaultSectionSize(theme.px(25))
 
@@ -154,6 +164,7 @@ class MeasurePage(QWidget):
         self.measuring.progressed.connect(self._show_progress)
         self.measuring.ended.connect(self._show_ended)
         self._tick.timeout.connect(self._show_time)
+        self.table.selectionModel().currentRowChanged.connect(self._show_card)
         self._desk.opened.connect(self._show_session)
         self._desk.recomputed.connect(self._show_buffer)
 
@@ -186,6 +197,7 @@ class MeasurePage(QWidget):
         self.measuring.cancel()
         self._outcome = ""
         self.model.show_session(document.session, self._desk.cards, document.buffer)
+        self.card.show_nothing()
         self._show_state()
 
     def _show_buffer(self) -> None:
@@ -194,7 +206,17 @@ class MeasurePage(QWidget):
             self.model.buffer = document.buffer
             self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, COST, COST)
         self.model.show_cards(self._desk.cards)
+        self._show_card()
         self._show_state()
+
+    def _show_card(self) -> None:
+        """The card of the current row."""
+        row = self.table.currentIndex().row()
+        document = self._desk.document
+        if row < 0 or document is None:
+            self.card.show_nothing()
+            return
+        self.card.show_card(self.model.rows[row][1], self.model.card(row), document.session.rate, document.buffer)
 
     def _show_started(self, todo: list[Job]) -> None:
         self._jobs, self._done, self._done_cells, self._outcome = todo, 0, 0, ""
@@ -226,6 +248,8 @@ class MeasurePage(QWidget):
             self._done_cells += 1
         self.bar.setValue(self._done_cells)
         self.model.show_cards(self._desk.cards, step.job.key)
+        if self.model.row_of(step.job.key) == self.table.currentIndex().row():
+            self._show_card()
         self._show_state()
 
     def _show_ended(self, outcome: str) -> None:

@@ -66,6 +66,7 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     yield _shoot(window, folder / "balance-paper.png")
     window.choose_theme("night")
     window.go(MEASURE)
+    window.measure.table.selectRow(4)
     settle(window)
     yield _shoot(window, folder / "measure.png")
     window.go(BALANCE)

@@ -10,6 +10,7 @@ from ..core.card import Cell, CostCard
 from ..core.session import CardKey
 
 FILE = "sample_cards.json"
+BLOCKS_KEPT = 128
 
 
 def sample_cards() -> dict[CardKey, CostCard]:
@@ -19,7 +20,7 @@ def sample_cards() -> dict[CardKey, CostCard]:
 
 
 def as_sample(card: CostCard) -> CostCard:
-    """A measured card as it ships: without block sequences, figures to the nanosecond, and marked."""
+    """A measured card as it ships: figures to the nanosecond, short block sequences, and marked."""
     return msgspec.structs.replace(card, cells=tuple(_as_sample(cell) for cell in card.cells))
 
 
@@ -27,4 +28,5 @@ def _as_sample(cell: Cell) -> Cell:
     times = {
         name: round(getattr(cell, name), 9) for name in ("mean", "median", "p95", "p99", "p999", "largest", "jitter")
     }
-    return msgspec.structs.replace(cell, **times, provenance="sample", sequence=b"")
+    sequence = cell.sequence[: 4 * BLOCKS_KEPT] if cell.condition == "sounding" else b""
+    return msgspec.structs.replace(cell, **times, provenance="sample", sequence=sequence)

@@ -7,10 +7,11 @@ import sqlite3
 import time
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import platformdirs
 
-from ..core.card import Cell, CostCard
+from ..core.card import Cell, CostCard, Provenance
 from ..core.session import CardKey
 
 SCHEMA = """
@@ -26,6 +27,7 @@ CREATE TABLE IF NOT EXISTS cell (
   PRIMARY KEY (card, rate, buffer, condition));
 """
 FORMAT = 1
+TYPED = "typed in"
 KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
 
 
@@ -71,27 +73,36 @@ class Library:
     def close(self) -> None:
         self._db.close()
 
-    def _card_row(self, card: CostCard) -> int:
+    def machines(self) -> list[str]:
+        """Every machine that figures are from; readings typed in by hand count as one."""
+        rows = self._read("SELECT DISTINCT machine FROM card ORDER BY machine", ())
+        return [row[0] for row in rows]
+
+    def provenance(self, machine: str) -> Provenance:
+        """What figures of a machine are, seen from here."""
+        return "measured" if machine == self.machine else "typed" if machine == TYPED else "elsewhere"
+
+    def _card_row(self, card: CostCard, machine: str) -> int:
         key = card.key
         self._db.execute(
             f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure) VALUES (?,?,?,?,?,?,?,?,?,?,?) "
             f"ON CONFLICT ({KEY_COLUMNS}, machine) DO UPDATE SET name=excluded.name, latency=excluded.latency, "
             "tail=excluded.tail, failure=excluded.failure",
-            (*_columns(key), self.machine, card.name, card.latency, card.tail, card.failure),
+            (*_columns(key), machine, card.name, card.latency, card.tail, card.failure),
         )
         row = self._db.execute(
             "SELECT id FROM card WHERE standard=? AND identifier=? AND version=? AND setting=? AND channels=? "
             "AND voices=? AND machine=?",
-            (*_columns(key), self.machine),
+            (*_columns(key), machine),
         ).fetchone()
         return int(row[0])
 
-    def store(self, card: CostCard, cells: Iterable[Cell] = ()) -> None:
-        """Writes the facts of a card, and these cells of it in place of earlier ones."""
+    def store(self, card: CostCard, cells: Iterable[Cell] = (), machine: str | None = None) -> None:
+        """Writes the facts of a card, and these cells of it in place of earlier ones; for this machine or another."""
         try:
             with self._db:
                 self._db.execute("BEGIN IMMEDIATE")
-                row = self._card_row(card)
+                row = self._card_row(card, machine or self.machine)
                 self._db.executemany(
                     "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     [
@@ -103,31 +114,33 @@ class Library:
         except sqlite3.Error as error:
             raise LibraryError(f"The cost library {self.path} cannot be written: {error}.") from error
 
-    def cards(self, keys: Iterable[CardKey] | None = None) -> dict[CardKey, CostCard]:
-        """The cards of this machine, all or those with these keys."""
+    def cards(self, keys: Iterable[CardKey] | None = None, machine: str | None = None) -> dict[CardKey, CostCard]:
+        """The cards of this machine, or of another one: all, or those with these keys."""
         wanted = None if keys is None else set(keys)
+        machine = machine or self.machine
+        query = f"SELECT id, {KEY_COLUMNS}, name, latency, tail, failure FROM card WHERE machine=?"
         found: dict[CardKey, CostCard] = {}
-        try:
-            rows = self._db.execute(
-                f"SELECT id, {KEY_COLUMNS}, name, latency, tail, failure FROM card WHERE machine=?", (self.machine,)
-            ).fetchall()
-            for row in rows:
-                key = CardKey(*row[1:7])
-                if wanted is None or key in wanted:
-                    found[key] = CostCard(key, row[7], self._cells(row[0]), row[8], row[9], row[10])
-        except sqlite3.Error as error:
-            raise LibraryError(f"The cost library {self.path} cannot be read: {error}.") from error
+        for row in self._read(query, (machine,)):
+            key = CardKey(*row[1:7])
+            if wanted is None or key in wanted:
+                cells = self._cells(row[0], self.provenance(machine))
+                found[key] = CostCard(key, row[7], cells, row[8], row[9], row[10])
         return found
 
-    def _cells(self, row: int) -> tuple[Cell, ...]:
-        rows = self._db.execute(
+    def _read(self, query: str, values: tuple[Any, ...]) -> list[Any]:
+        try:
+            return self._db.execute(query, values).fetchall()
+        except sqlite3.Error as error:
+            raise LibraryError(f"The cost library {self.path} cannot be read: {error}.") from error
+
+    def _cells(self, row: int, provenance: Provenance) -> tuple[Cell, ...]:
+        query = (
             "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence "
-            "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC",
-            (row,),
+            "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC"
         )
         return tuple(
-            Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), "measured", r[11])
-            for r in rows
+            Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), provenance, r[11])
+            for r in self._read(query, (row,))
         )
 
 

@@ -12,7 +12,7 @@ from ..core.session import CardKey, Session
 from . import dawproject, session_file
 from .archive import ImportRefusedError
 from .dawproject import ImportReport
-from .library import Library
+from .library import TYPED, Library
 from .session_file import Saved
 
 EXCHANGE_SUFFIX = ".dawproject"
@@ -41,10 +41,21 @@ def open_session(path: Path) -> Opened:
 def known_cards(
     session: Session, library: Library, others: Mapping[CardKey, CostCard] | None = None
 ) -> dict[CardKey, CostCard]:
-    """The cards for a session: this computer's own where there are any, else those that came with it."""
+    """The cards for a session: this computer's own where there are any, else those that came with it.
+
+    What neither has is taken from readings that were typed in, and then from other machines.
+    """
     wanted = session.card_keys()
     found = {key: card for key, card in (others or {}).items() if key in wanted}
-    for key, card in library.cards(wanted).items():
+    own = library.cards(wanted)
+    for key, card in own.items():
         if card.cells or key not in found:
             found[key] = card
+    for machine in sorted(library.machines(), key=lambda name: name != TYPED):
+        if machine == library.machine:
+            continue
+        for key, card in library.cards(wanted, machine).items():
+            if card.cells and not (key in found and found[key].cells):
+                failure = own[key].failure if key in own else None
+                found[key] = msgspec.structs.replace(card, failure=failure)
     return found

@@ -1,0 +1,101 @@
+"""The rhythm of a plugin's cost: work that comes in bursts, every so many blocks."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .card import CostCard
+from .session import deadline
+from .verdict import milliseconds, percent
+
+# A burst costs at least this many times what an ordinary block does, and a period explains this much of the sequence.
+HIGH = 1.5
+CLEAR = 0.5
+
+
+class Rhythm(NamedTuple):
+    """`period` in blocks (None: no regular one), `ordinary` (the lower quartile) and `burst` in seconds per block."""
+
+    period: int | None
+    ordinary: float
+    burst: float
+
+    @property
+    def is_bursty(self) -> bool:
+        return self.burst > HIGH * max(self.ordinary, 1e-9) and self.burst - self.ordinary > 1e-6
+
+
+def rhythm(own_ns: NDArray[np.int32]) -> Rhythm | None:
+    """The rhythm of a block sequence (B, ns), by its autocorrelation; None for fewer than eight blocks.
+
+    The period is the smallest lag whose normalised autocorrelation is nearly the highest one of all lags up to B / 2.
+    """
+    if len(own_ns) < 8:
+        return None
+    times = own_ns.astype(float) / 1e9
+    ordinary, burst = float(np.percentile(times, 25)), float(np.percentile(times, 99.5, method="nearest"))
+    centred = times - times.mean()
+    power = float(np.dot(centred, centred))
+    if power <= 0 or burst <= HIGH * max(ordinary, 1e-9):
+        return Rhythm(None, ordinary, burst)
+    size = 2 ** int(np.ceil(np.log2(2 * len(times))))
+    spectrum = np.abs(np.fft.rfft(centred, size)) ** 2
+    lags = np.arange(1, len(times) // 2)
+    # A longer lag sums fewer pairs; each is judged by the mean of its own.
+    correlation = np.fft.irfft(spectrum, size)[lags] / (len(times) - lags) * len(times) / power
+    if len(correlation) == 0 or correlation.max() < CLEAR:
+        return Rhythm(None, ordinary, burst)
+    period = int(lags[np.argmax(correlation >= 0.9 * correlation.max())])
+    return Rhythm(period if period > 1 else None, ordinary, burst)
+
+
+def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
+    """What a card says in plain words: cost, rhythm, silence, fixed part, latency, tail, noise; the failure first."""
+    said = [f"{card.name} {card.failure}."] if card.failure else []
+    cell = card.cell(rate, buffer, "sounding")
+    sounding = card.cost(rate, buffer, "sounding")
+    if sounding.provenance == "unknown":
+        return said or ["Not measured yet."]
+    block_time = deadline(buffer, rate)
+    said.append(
+        f"Takes {_microseconds(sounding.seconds)} of each {milliseconds(block_time)} block at {buffer} samples: "
+        f"{percent(sounding.seconds / block_time)} of one core."
+    )
+    found = rhythm(cell.sequence_ns()) if cell is not None else None
+    if found is not None and found.is_bursty:
+        every = f"every {found.period} blocks" if found.period else "now and then"
+        said.append(
+            f"Works in bursts: {_microseconds(found.ordinary)} as a rule, {_microseconds(found.burst)} {every}. "
+            "The average looks fine; the peak is what drops out."
+        )
+    silent = card.cost(rate, buffer, "silent")
+    share = silent.seconds / sounding.seconds if sounding.seconds > 0 else 1.0
+    if share > 1.1:
+        said.append(f"Costs more while nothing sounds: {percent(share)} of that.")
+    elif share > 0.8:
+        said.append("Costs as much while nothing sounds: muting it saves nothing.")
+    else:
+        said.append(f"While nothing sounds it takes {percent(share)} of that.")
+    fit = card.fit(rate, "sounding")
+    if fit is not None and sounding.seconds > 0:
+        part = min(fit.fixed / sounding.seconds, 1.0)
+        if part >= 0.01:
+            price = _microseconds(fit.fixed)
+            said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
+    if card.latency:
+        said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
+    if card.tail is None:
+        said.append("Its tail was still there when listening stopped, or was not listened for.")
+    elif card.tail > 0.05:
+        said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
+    if cell is not None and not cell.quiet:
+        said.append("The computer was not quiet while this was measured: the figure may be a little high.")
+    return said
+
+
+def _microseconds(seconds: float) -> str:
+    value = seconds * 1e6
+    return milliseconds(seconds) if value >= 1000 else f"{value:.0f} µs" if value >= 9.95 else f"{value:.1f} µs"

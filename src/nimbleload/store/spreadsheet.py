@@ -1,0 +1,93 @@
+"""The cost library as CSV, with units in the header: out to a spreadsheet, and in from one."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+
+from ..core.card import CONDITIONS, Cell, CostCard
+from ..core.session import CardKey
+from .library import Library, LibraryError
+
+KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voices")
+TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter")
+HEADER = (
+    "machine", "name", *KEY_COLUMNS, "rate (Hz)", "buffer (samples)", "condition",
+    *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet",
+)  # fmt: skip
+NEEDED = ("machine", "identifier", "rate (Hz)", "buffer (samples)", "mean (µs)")
+LONGEST_SECONDS = 100.0
+
+
+def export(library: Library) -> str:
+    """Every cell of every machine in the library, a row each."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(HEADER)
+    for machine in library.machines():
+        for card in library.cards(machine=machine).values():
+            key = [getattr(card.key, name) for name in KEY_COLUMNS]
+            for cell in card.cells:
+                times = [f"{getattr(cell, name) * 1e6:.4f}" for name in TIME_COLUMNS]
+                quiet = "yes" if cell.quiet else "no"
+                writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, quiet])
+    return out.getvalue()
+
+
+def import_(text: str, library: Library) -> int:
+    """Takes in rows as `export` writes them; how many. Only `NEEDED` columns must be there.
+
+    LibraryError names the row and what is wrong with it; then nothing of the file has been taken in. Rows that say
+    they are from this machine are stored as such.
+    """
+    reader = csv.DictReader(io.StringIO(text))
+    missing = [name for name in NEEDED if name not in (reader.fieldnames or ())]
+    if missing:
+        raise LibraryError(f"The first row names no column {', '.join(repr(name) for name in missing)}.")
+    found: list[tuple[str, CostCard, Cell]] = []
+    for number, row in enumerate(reader, 2):
+        try:
+            found.append(_read(row))
+        except (ValueError, TypeError) as error:
+            raise LibraryError(f"Row {number}: {error}. Nothing was taken in.") from error
+    for machine, card, cell in found:
+        library.store(card, [cell], machine)
+    return len(found)
+
+
+def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
+    """One row, checked. ValueError says what cannot be."""
+    condition = row.get("condition") or "sounding"
+    if condition not in CONDITIONS:
+        raise ValueError(f"the condition {condition!r} is not known")
+    times = {name: _seconds(row, name) for name in TIME_COLUMNS}
+    rate, buffer = _whole(row, "rate (Hz)", 1000, 1_000_000), _whole(row, "buffer (samples)", 1, 65536)
+    key = CardKey(
+        row.get("standard") or "", row["identifier"], row.get("version") or "", row.get("setting") or "",
+        _whole(row, "channels", 0, 256, 2), _whole(row, "voices", 0, 256, 0),
+    )  # fmt: skip
+    if not row["machine"] or not key.identifier:
+        raise ValueError("machine and identifier must be given")
+    cell = Cell(rate, buffer, condition, **times, quiet=row.get("quiet") != "no")  # type: ignore[arg-type]
+    return row["machine"], CostCard(key, row.get("name") or key.identifier), cell
+
+
+def _seconds(row: dict[str, str], name: str) -> float:
+    text = row.get(f"{name} (µs)") or ("" if name == "mean" else "0")
+    try:
+        value = float(text) / 1e6
+    except ValueError:
+        raise ValueError(f"{name} is {text!r}, which is no number") from None
+    if not (math.isfinite(value) and 0 <= value <= LONGEST_SECONDS):
+        raise ValueError(f"{name} is {text!r} µs, which is not possible")
+    return value
+
+
+def _whole(row: dict[str, str], name: str, least: int, most: int, default: int | None = None) -> int:
+    text = row.get(name)
+    if not text and default is not None:
+        return default
+    if text is None or not text.strip().isdigit() or not least <= int(text) <= most:
+        raise ValueError(f"{name} is {text!r}; it must be a whole number from {least} to {most}")
+    return int(text)
