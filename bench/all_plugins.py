@@ -41,7 +41,7 @@ def kind(reason: str) -> str:
     """A reason without the names in it."""
     if "requires what is not offered" in reason:
         return "requires: " + ", ".join(sorted(set(re.findall(r"[#/]([A-Za-z]+)(?=[,.]|$)", reason.split(": ", 1)[1]))))
-    for words in ("has no audio output", "refused to start", "has a port of"):
+    for words in ("refused to start", "has a port of"):
         if words in reason:
             return words + (reason.split(words)[1].split(":")[0] if words.startswith("has a port") else "")
     return reason.split(": no answer")[0].split(" (over")[0]

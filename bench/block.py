@@ -21,15 +21,20 @@ from nimbleload.core.survey import instant, survey
 
 
 def large_session(strips: int, moments: int, uses: int = 6) -> Session:
-    """So many strips with six plugins each, a twentieth of them buses, and clips for about so many moments."""
+    """So many strips with six plugins each, a twentieth of them buses, and about so many moments.
+
+    Two borders of a clip make two moments: half as many tracks as moments come and go, the others sound throughout.
+    """
     rng = np.random.default_rng(1)
     buses = max(strips // 20, 1)
+    tracks = strips - buses - 1
+    each = max(moments // 2 // tracks, 1)
     made = []
-    per_track = max(moments // 2 // max(strips - buses - 1, 1), 1)
-    for t in range(strips - buses - 1):
+    for t in range(tracks):
         inserts = tuple(PluginUse(f"{t}/{k}", PluginRef("bench", f"p{(t * 7 + k) % 60}")) for k in range(uses))
-        starts = rng.uniform(0, 700, per_track)
-        clips = tuple(Clip(float(s), float(s + rng.uniform(5, 60))) for s in starts)
+        starts = rng.uniform(0, 650, each) if t * each < moments // 2 else np.zeros(1)
+        lengths = rng.uniform(5, 60, each) if t * each < moments // 2 else np.full(1, 720.0)
+        clips = tuple(Clip(float(s), float(s + d)) for s, d in zip(starts, lengths, strict=True))
         made.append(Strip(f"t{t}", f"Track {t}", inserts=inserts, output=f"b{t % buses}", clips=clips))
     made += [Strip(f"b{b}", f"Bus {b}", "bus", output="main") for b in range(buses)]
     return Session("bench", 48000, 720.0, (*made, Strip("main", "Main", "main")))

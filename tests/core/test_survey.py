@@ -153,3 +153,26 @@ def test_options_that_are_impossible_say_why():
         apply(session(bus("b", "eq")), Plan().decide(by_title["Switch off"].decision)).session.strip("b").enabled
         is False
     )
+
+
+@pytest.mark.parametrize("seed", range(25))
+def test_a_chain_of_plans_gives_what_each_plan_gives_afresh(seed):
+    """Whatever is taken over from the survey before, decision after decision, no figure changes."""
+    rng = random.Random(seed)
+    of = random_session(rng)
+    cards = random_cards(rng, of)
+    plan, before = Plan(), survey(of, Plan(), cards, Machine(3), 256)
+    for _ in range(6):
+        strip = rng.choice(of.strips)
+        kind = rng.choice(["off", "freeze", "live"])
+        use_id = rng.choice(strip.uses()).id if strip.uses() and rng.random() < 0.4 and kind != "freeze" else None
+        plan = plan.decide(Decision(kind, strip.id, use_id))
+        buffer = rng.choice([64, 256, 1024])
+        again, fresh = survey(of, plan, cards, Machine(3), buffer, before), survey(of, plan, cards, Machine(3), buffer)
+        assert np.array_equal(again.after.load, fresh.after.load)
+        assert np.array_equal(again.before.load, fresh.before.load)
+        one, other = instant(again, 5.0), instant(fresh, 5.0)
+        assert one.use_costs == other.use_costs
+        assert one.shares == other.shares
+        assert one.verdict == other.verdict
+        before = again

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from nimbleload.core.session import PluginRef, PluginUse, Setting
+from nimbleload.probe import turn as turn_module
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.measure import Effort
 from nimbleload.probe.worker import CellMessage, FactsMessage, Request
@@ -131,3 +132,33 @@ def test_a_worker_dies_with_its_parent(rogue, tmp_path):
         time.sleep(0.1)
     assert children
     assert not any(Path(f"/proc/{pid}").exists() for pid in children)
+
+
+def test_only_one_at_a_time_has_its_turn_on_a_core(tmp_path, monkeypatch):
+    import threading
+
+    monkeypatch.setattr(turn_module.tempfile, "gettempdir", lambda: str(tmp_path))
+    inside, most = [], []
+
+    def work():
+        with turn_module.turn(0) as ours:
+            assert ours
+            inside.append(1)
+            most.append(len(inside))
+            time.sleep(0.05)
+            inside.pop()
+
+    threads = [threading.Thread(target=work) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert most == [1, 1, 1, 1]
+
+
+def test_waiting_for_a_turn_can_be_cancelled(tmp_path, monkeypatch):
+    monkeypatch.setattr(turn_module.tempfile, "gettempdir", lambda: str(tmp_path))
+    with turn_module.turn(0), turn_module.turn(0, lambda: True) as ours:
+        assert ours is False
+    with turn_module.turn(0) as ours:
+        assert ours

@@ -26,7 +26,7 @@ the chosen tracks · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ct
     "Measure": """
 <h3>Measure</h3>
 <p>Each plugin of the session runs by itself in a process of its own, on one core, at eight buffer sizes: sounding, and
-silent after its tail has died. The same input is run several times; the least time of each block is the plugin's own, what
+silent after its tail has died. The card beside the table says what that means for the chosen plugin. The same input is run several times; the least time of each block is the plugin's own, what
 is above it is the computer's noise. If a plugin crashes, hangs or floods its error output, the table says so and the run
 goes on.</p>
 <p>Each result is kept at once. What is known is not measured again. Plugins with the same setting share one measurement.</p>

@@ -8,6 +8,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersisten
 
 from ..core.card import CONDITIONS, Cards, CostCard
 from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
+from ..probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex
 COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer")
@@ -81,6 +82,11 @@ class MeasureModel(QAbstractTableModel):
         """Whether both conditions of a size are in the card."""
         card = self.card(row)
         return card is not None and all(card.cell(self.rate, buffer, c) is not None for c in CONDITIONS)
+
+    def is_measured(self, row: int, buffer: int) -> bool:
+        """Whether both conditions of a size were measured on this computer."""
+        card = self.card(row)
+        return card is not None and session_run.is_measured(card, self.rate, buffer)
 
     def counts(self) -> dict[Status, int]:
         """How many cards are in which state."""

@@ -69,15 +69,19 @@ class CellDelegate(QStyledItemDelegate):
         painter.restore()
 
     def _paint_grid(self, painter: QPainter, row: int, area: QRectF) -> None:
-        """Filled: known for this size; outlined: not."""
+        """Filled: measured here; filled grey: known from elsewhere; outlined: not known."""
         step = min(area.width() / len(BUFFER_SIZES), theme.px(24))
         side = min(step - 3, area.height() - theme.px(10))
-        status = self._model.status(row)
-        colour = theme.colour({"sample": "quiet", "failed": "brick"}.get(status, "teal"))
+        outline = theme.colour("brick" if self._model.status(row) == "failed" else "line")
         for k, buffer in enumerate(BUFFER_SIZES):
             square = QRectF(area.left() + k * step, area.center().y() - side / 2, step - 3, side)
-            painter.setPen(colour)
-            painter.setBrush(colour if self._model.is_filled(row, buffer) else Qt.BrushStyle.NoBrush)
+            if self._model.is_filled(row, buffer):
+                colour = theme.colour("teal" if self._model.is_measured(row, buffer) else "quiet")
+                painter.setPen(colour)
+                painter.setBrush(colour)
+            else:
+                painter.setPen(outline)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(square.adjusted(0.5, 0.5, -0.5, -0.5))
 
 

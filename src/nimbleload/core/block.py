@@ -161,18 +161,13 @@ def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
         cost, graph.order, graph.first, graph.successors, graph.waits, cores, start, end, core, remaining
     )  # fmt: skip
     work = float(cost.sum())
+    next_on_path, waited_for = np.empty(count, np.int32), np.full(count, -1, np.int32)
+    _links(graph.first, graph.successors, start, end, remaining, next_on_path, waited_for)
+    longest_chain = _follow(int(np.argmax(remaining)), next_on_path) if count else ()
+    closing = _follow(int(np.argmax(end)), waited_for)[::-1] if count else ()
     return Block(
-        start,
-        end,
-        core,
-        float(makespan),
-        work,
-        cores,
-        work / cores,
-        float(longest),
-        longest_chain(graph, remaining),
-        closing_chain(graph, start, end),
-    )
+        start, end, core, float(makespan), work, cores, work / cores, float(longest), longest_chain, closing
+    )  # fmt: skip
 
 
 def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -184,28 +179,26 @@ def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDA
     return makespan, longest
 
 
-def longest_chain(graph: Graph, remaining: NDArray[np.float64]) -> tuple[int, ...]:
-    """The task numbers along the longest chain, given each task's longest remaining path (S, seconds)."""
-    if len(remaining) == 0:
-        return ()
-    chain = [int(np.argmax(remaining))]
-    while True:
-        task = chain[-1]
-        after = graph.successors[graph.first[task] : graph.first[task + 1]]
-        if len(after) == 0:
-            return tuple(chain)
-        chain.append(int(after[np.argmax(remaining[after])]))
+@njit(nogil=True, cache=True)
+def _links(first, successors, start, end, remaining, next_on_path, waited_for):  # type: ignore[no-untyped-def]
+    """For each task (S each): the one that follows on its longest path, and the one that it waited for; −1 for none.
+
+    A task waited for one that feeds it and ended at the very instant in which the task began.
+    """
+    for task in range(len(start)):
+        next_on_path[task] = -1
+        longest = -1.0
+        for e in range(first[task], first[task + 1]):
+            target = successors[e]
+            if remaining[target] > longest:
+                next_on_path[task], longest = target, remaining[target]
+            if end[task] == start[target] and end[task] > start[task] and waited_for[target] < 0:
+                waited_for[target] = task
 
 
-def closing_chain(graph: Graph, start: NDArray[np.float64], end: NDArray[np.float64]) -> tuple[int, ...]:
-    """From the task that ends last (start, end: S, seconds) back along those that each waited for the one before."""
-    if len(end) == 0:
-        return ()
-    chain = [int(np.argmax(end))]
-    while True:
-        edges = np.flatnonzero(graph.successors == chain[0])
-        feeders = np.searchsorted(graph.first, edges, side="right") - 1
-        waited_for = feeders[(end[feeders] == start[chain[0]]) & (end[feeders] > start[feeders])]
-        if len(waited_for) == 0:
-            return tuple(chain)
-        chain.insert(0, int(waited_for[0]))
+def _follow(task: int, links: NDArray[np.int32]) -> tuple[int, ...]:
+    """The tasks from one along its links."""
+    chain = [task]
+    while (task := int(links[task])) >= 0:
+        chain.append(task)
+    return tuple(chain)

@@ -15,7 +15,7 @@ from .block import makespans
 from .card import CONDITIONS, PROVENANCES, Cards, Condition, Figure, Provenance
 from .graph import Graph, build
 from .moments import Moments, cut, same_activity
-from .session import CardKey, Machine, PluginUse, Session, deadline, threads
+from .session import CardKey, Machine, PluginUse, Session, Strip, deadline, threads
 
 
 class Uses(NamedTuple):
@@ -101,26 +101,62 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     SessionError if the routing runs in a circle or leads nowhere.
     """
     if like is not None and like.cards is cards and same_activity(like.session, session):
-        return Prepared(session, cards, like.graph, like.moments, list_uses(session))
+        return Prepared(session, cards, like.graph, like.moments, list_uses(session, like))
     graph = build(session)
     return Prepared(session, cards, graph, cut(session, graph, cards), list_uses(session))
 
 
-def list_uses(session: Session) -> Uses:
-    """All plugins of a session, in session order."""
+def list_uses(session: Session, like: Prepared | None = None) -> Uses:
+    """All plugins of a session, in session order. Where `like` has the very same plugins, only what is live is new."""
+    if like is not None and _same_uses(like.session, session):
+        live = like.uses.live.copy()
+        for i, (old, new) in enumerate(zip(like.session.strips, session.strips, strict=True)):
+            if old is not new:
+                live[like.uses.strip == i] = _live(new)
+        return _counted(session, like.uses.uses, like.uses.strip, like.uses.card, like.uses.keys, live)
     numbers: dict[CardKey, int] = {}
     uses: list[PluginUse] = []
-    strip, card, live = [], [], []
+    strip: list[int] = []
+    card: list[int] = []
+    flags: list[bool] = []
     for i, each in enumerate(session.strips):
-        for place, use in each.places():
-            uses.append(use)
-            strip.append(i)
-            card.append(numbers.setdefault(use.card_key(), len(numbers)))
-            live.append(each.enabled and use.enabled and not each.is_frozen(place))
-    where, costing = np.array(strip, np.int64), np.array(live, np.bool_)
-    live_in = np.bincount(where[costing], minlength=len(session.strips))
+        own = each.uses()
+        uses.extend(own)
+        strip.extend([i] * len(own))
+        card.extend(numbers.setdefault(use.card_key(), len(numbers)) for use in own)
+        flags.extend(_live(each))
+    where = np.array(strip, np.int64)
+    return _counted(
+        session, tuple(uses), where, np.array(card, np.int64), tuple(numbers), np.array(flags, np.bool_)
+    )  # fmt: skip
+
+
+def _live(strip: Strip) -> list[bool]:
+    """Which of a strip's plugins cost something, in their order."""
+    return [strip.enabled and use.enabled and not strip.is_frozen(place) for place, use in strip.places()]
+
+
+def _same_uses(before: Session, after: Session) -> bool:
+    """Whether two sessions hold the same plugins in the same places, but for what is switched off."""
+    if len(before.strips) != len(after.strips):
+        return False
+    return all(
+        old is new or (old.instrument is new.instrument and old.inserts is new.inserts)
+        for old, new in zip(before.strips, after.strips, strict=True)
+    )
+
+
+def _counted(
+    session: Session,
+    uses: tuple[PluginUse, ...],
+    strip: NDArray[np.int64],
+    card: NDArray[np.int64],
+    keys: tuple[CardKey, ...],
+    live: NDArray[np.bool_],
+) -> Uses:
+    live_in = np.bincount(strip[live], minlength=len(session.strips))
     on = np.array([each.enabled for each in session.strips], np.bool_)
-    return Uses(tuple(uses), where, np.array(card, np.int64), tuple(numbers), costing, live_in, on)
+    return Uses(uses, strip, card, keys, live, live_in, on)
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:

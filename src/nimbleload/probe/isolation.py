@@ -52,7 +52,9 @@ def run(
     finally:
         with contextlib.suppress(ProcessLookupError):
             os.killpg(process.pid, signal.SIGKILL)
-        process.wait()
+        # A killed process ends when it is next scheduled, which a busy core may put off: it is not waited for long.
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(5)
         os.close(read_end)
         if process.stderr is not None:
             process.stderr.close()

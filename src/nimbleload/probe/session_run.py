@@ -13,7 +13,8 @@ from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
 from . import catalogue, isolation
 from .measure import Effort
 from .standards import STANDARDS
-from .worker import CellMessage, Request
+from .turn import turn
+from .worker import CellMessage, FactsMessage, Request
 
 
 class Job(NamedTuple):
@@ -80,19 +81,22 @@ def run(
                 continue
             path = plugin.path
         request = Request(job.use, session.rate, job.buffers, path, effort or Effort(), core)
-        for message in isolation.run(request, cancelled, quiet_seconds):
-            cell = None
-            if isinstance(message, CellMessage):
-                cell = message.cell
-                card = with_cell(card, cell)
-            elif isinstance(message, isolation.Failure):
-                card = msgspec.structs.replace(card, failure=message.reason)
-            else:
-                card = msgspec.structs.replace(card, latency=message.latency, tail=message.tail)
-            yield Progress(job, card, cell, False)
+        with turn(core, cancelled) as is_ours:
+            for message in isolation.run(request, cancelled, quiet_seconds) if is_ours else ():
+                card, cell = taken_in(card, message)
+                yield Progress(job, card, cell, False)
         if cancelled():
             return
         yield Progress(job, card, None, True)
+
+
+def taken_in(card: CostCard, message: FactsMessage | CellMessage | isolation.Failure) -> tuple[CostCard, Cell | None]:
+    """The card with what a worker has told, and the cell if it was one."""
+    if isinstance(message, CellMessage):
+        return with_cell(card, message.cell), message.cell
+    if isinstance(message, isolation.Failure):
+        return msgspec.structs.replace(card, failure=message.reason), None
+    return msgspec.structs.replace(card, latency=message.latency, tail=message.tail), None
 
 
 def needs_catalogue(todo: Sequence[Job]) -> bool:

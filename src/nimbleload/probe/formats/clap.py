@@ -183,8 +183,6 @@ class ClapHosted:
         if use.setting.values:
             self._set_parameters(use)
         ins, outs = self._ports(True), self._ports(False)
-        if not outs:
-            raise PluginError(f"{use.label} has no audio output.")
         self._blocks = Blocks(ins, outs, longest, self._dialect())
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
         self._activate()

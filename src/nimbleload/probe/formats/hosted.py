@@ -30,7 +30,7 @@ class Hosted(Protocol):
     """A loaded, active plugin. The timed loop calls `int32 call(handle, argument)` once a block.
 
     `inputs` and `outputs` (channels, longest block, float32) are the plugin's own buffers, all ports one after the
-    other. `latency` is what the plugin reports, in samples.
+    other; a plugin without any has one that stays silent. `latency` is what the plugin reports, in samples.
     """
 
     call: int

@@ -106,10 +106,8 @@ class LadspaHosted:
             self._controls[names.index(name)] = value
         ins = [k for k, kind in enumerate(kinds) if kind & AUDIO and kind & INPUT]
         outs = [k for k, kind in enumerate(kinds) if kind & AUDIO and kind & OUTPUT]
-        if not outs:
-            raise PluginError(f"{use.label} has no audio output.")
         self.inputs = np.zeros((max(len(ins), 1), longest), np.float32)
-        self.outputs = np.zeros((len(outs), longest), np.float32)
+        self.outputs = np.zeros((max(len(outs), 1), longest), np.float32)
         self._places = {k: self.inputs[n].ctypes.data for n, k in enumerate(ins)}
         self._places |= {k: self.outputs[n].ctypes.data for n, k in enumerate(outs)}
         latency = [k for k, name in enumerate(names) if name.lower() == "latency" and kinds[k] & OUTPUT]

@@ -142,10 +142,8 @@ class Ports:
             else:
                 kind = "the older event extension" if is_a["event"] else "a kind that is not known"
                 raise PluginError(f"{label} has a port of {kind}: {symbol}.")
-        if not audio[False]:
-            raise PluginError(f"{label} has no audio output.")
         self.inputs = np.zeros((max(len(audio[True]), 1), longest), np.float32)
-        self.outputs = np.zeros((len(audio[False]), longest), np.float32)
+        self.outputs = np.zeros((max(len(audio[False]), 1), longest), np.float32)
         self.places |= {k: self.inputs[n].ctypes.data for n, k in enumerate(audio[True])}
         self.places |= {k: self.outputs[n].ctypes.data for n, k in enumerate(audio[False])}
 

@@ -310,10 +310,8 @@ class Vst3Hosted:
         if use.setting.state is not None:
             self._load_state(use.setting.state)
         ins, outs = (self._buses(direction) for direction in (INPUT, OUTPUT))
-        if not sum(outs):
-            raise PluginError(f"{use.label} has no audio output.")
         self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
-        self.outputs = np.zeros((sum(outs), longest), np.float32)
+        self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._blocks: dict[tuple[int, tuple[Note, ...]], tuple[Any, ...]] = {}
