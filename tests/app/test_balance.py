@@ -171,7 +171,8 @@ def test_tracks_are_sorted_by_cost_filtered_and_folded(example, qtbot):
     tracks, at = example.balance.tracks, example.desk.instant
     view, model = tracks.view, tracks.model
     costs = [model.share(model.index(row, 0)) for row in range(model.rowCount())]
-    assert costs == sorted(costs, reverse=True)
+    plugins = [sum(at.use_costs[u.id] for u in model.strip(model.index(r, 0)).uses()) for r in range(model.rowCount())]
+    assert plugins == sorted(plugins, reverse=True)
     assert sum(costs) == pytest.approx(at.block.work / example.desk.survey.deadline)
     qtbot.keyClicks(tracks.filter, "choir")
     names = [model.index(row, 0).data() for row in range(model.rowCount())]
@@ -193,6 +194,17 @@ def test_selection_survives_a_change_of_moment(example, qtbot):
     example.desk.move_to(20.0)
     assert [i.data() for i in example.balance.tracks.view.selectionModel().selectedRows()] == ["Choir low"]
     assert example.desk.selection == (strip.id,)
+
+
+def test_a_row_stays_where_it_is_when_its_track_is_frozen(example, qtbot, settled):
+    choose(example, qtbot, "Choir low")
+    model = example.balance.tracks.model
+    before = [model.index(row, 0).data() for row in range(model.rowCount())]
+    settled(example, lambda: option(example, "Freeze through").click())
+    assert [model.index(row, 0).data() for row in range(model.rowCount())] == before
+    frozen = model.index_of(example.desk.selection[0])
+    assert model.share(frozen) < 0.01
+    assert "freeze" in model.sentence(frozen)
 
 
 def test_several_tracks_are_frozen_in_one_step(example, qtbot, settled):

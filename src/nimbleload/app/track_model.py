@@ -33,7 +33,7 @@ class TrackModel(QAbstractItemModel):
         self._children: dict[int, list[int]] = {TOP: []}
         self._parents: list[int] = []
         self._rows: dict[int, int] = {}
-        self._dearest: float | None = None
+        self._if_live: list[float] = []
 
     # What is shown
 
@@ -85,16 +85,19 @@ class TrackModel(QAbstractItemModel):
         self.layoutChanged.emit()
 
     def _arrange(self) -> None:
-        """Puts the strips in order under their parents."""
-        self._dearest = None
+        """Puts the strips in order under their parents.
+
+        By cost means by what the plugins would take if all were live, so that no row runs away when it is frozen.
+        """
         strips = self.of.session.strips if self.of else ()
         numbers = {strip.id: i for i, strip in enumerate(strips)}
         nested = self._by_bus and not self._filter
         self._parents = [self._parent_of(strip, numbers) if nested else TOP for strip in strips]
-        cost = self.at.strip_costs if self.at is not None and len(self.at.strip_costs) == len(strips) else None
+        costs = self.at.use_costs if self.at is not None else {}
+        self._if_live = [sum(costs.get(use.id, 0.0) for use in strip.uses()) for strip in strips]
         order = list(range(len(strips)))
-        if self._by_cost and cost is not None:
-            order.sort(key=lambda i: -cost[i])
+        if self._by_cost:
+            order.sort(key=lambda i: -self._if_live[i])
         self._children = {TOP: []}
         self._rows = {}
         for i in order:
@@ -158,11 +161,7 @@ class TrackModel(QAbstractItemModel):
     @property
     def dearest(self) -> float:
         """What the plugins of the most costly strip take together, live or not, in seconds."""
-        if self._dearest is None and self.of is not None and self.at is not None:
-            costs = self.at.use_costs
-            sums = (sum(costs[use.id] for use in s.uses()) for s in self.of.session.strips)
-            self._dearest = max(sums, default=0.0)
-        return self._dearest or 0.0
+        return max(self._if_live, default=0.0)
 
     def share(self, index: Index) -> float:
         """What a strip costs at the moment, of one core."""
