@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
+from nimbleload.core.card import Truth
 from nimbleload.core.plan import Decision, Plan
 from nimbleload.core.session import Machine
 from nimbleload.store import atomic, session_file
@@ -164,6 +165,22 @@ class TestLibrary:
         )
         subprocess.run([sys.executable, "-c", script], check=False)
         assert len(Library(tmp_path / "l.sqlite", "here").cards()[use("eq").card_key()].cells) == 5
+
+    def test_a_library_of_the_first_format_is_carried_over(self, tmp_path):
+        path = tmp_path / "l.sqlite"
+        one = msgspec.structs.replace(card(use("eq"), 1e-4), truth=Truth(latency=5, idle=True))
+        store = Library(path, "here")
+        store.store(one, one.cells)
+        assert store.cards()[one.key].truth == one.truth
+        store.close()
+        with sqlite3.connect(path) as db:
+            db.execute("ALTER TABLE card DROP COLUMN truth")
+            db.execute("PRAGMA user_version=1")
+        again = Library(path, "here")
+        assert set(again.cards()[one.key].cells) == set(one.cells)
+        assert again.cards()[one.key].truth is None
+        again.store(one)
+        assert again.cards()[one.key].truth == one.truth
 
     def test_a_newer_library_is_not_touched(self, tmp_path):
         path = tmp_path / "l.sqlite"

@@ -72,10 +72,25 @@ class Fit(NamedTuple):
     worst: float
 
 
+class Truth(msgspec.Struct, frozen=True):
+    """Whether a plugin keeps to what it says. `latency` is its true one in samples, None where it could not be heard.
+
+    `null_db` is what is left when its sound at 64 samples is taken from that at 512 (dB; None: it never sounds the
+    same twice). `idle`: what comes out is what went in; `silent`: nothing comes out; `finite` false: NaN or infinity.
+    """
+
+    latency: int | None = None
+    null_db: float | None = None
+    finite: bool = True
+    silent: bool = False
+    idle: bool = False
+
+
 class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
 
-    `failure` says in plain words why there is nothing, or why the rest is missing; None if all went well.
+    `truth` is None where it was not tried. `failure` says in plain words why there is nothing, or why the rest is
+    missing; None if all went well.
     """
 
     key: CardKey
@@ -84,6 +99,7 @@ class CostCard(msgspec.Struct, frozen=True):
     latency: int = 0
     tail: float | None = None
     failure: str | None = None
+    truth: Truth | None = None
 
     def cell(self, rate: int, buffer: int, condition: Condition) -> Cell | None:
         """The cell measured at exactly this rate, buffer size and condition, if there is one."""

@@ -14,6 +14,9 @@ from .verdict import milliseconds, percent
 # A burst costs at least this many times what an ordinary block does, and a period explains this much of the sequence.
 HIGH = 1.5
 CLEAR = 0.5
+# A filter's own delay is no false latency, and rounding is no other sound.
+LATENCY_SLACK = 32
+DIFFERENT_DB = -60.0
 
 
 class Rhythm(NamedTuple):
@@ -87,12 +90,32 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
             said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
     if card.latency:
         said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
+    said.extend(_truths(card))
     if card.tail is None:
         said.append("Its tail was still there when listening stopped, or was not listened for.")
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
     if cell is not None and not cell.quiet:
         said.append("The computer was not quiet while this was measured: the figure may be a little high.")
+    return said
+
+
+def _truths(card: CostCard) -> list[str]:
+    """What a plugin does that it should not, or that nobody may have noticed."""
+    truth = card.truth
+    if truth is None:
+        return []
+    if not truth.finite:
+        return ["Puts out numbers that are none (NaN or infinity)."]
+    if truth.silent:
+        return ["Nothing came out of it while it was measured."]
+    said = []
+    if truth.latency is not None and abs(truth.latency - card.latency) > LATENCY_SLACK:
+        said.append(f"Its true latency is {truth.latency} samples, not {card.latency}: what it is mixed with is off.")
+    if truth.null_db is not None and truth.null_db > DIFFERENT_DB:
+        said.append(f"Sounds different at another buffer size: {truth.null_db:.0f} dB of it are left in a null test.")
+    if truth.idle:
+        said.append("What comes out is what went in: in this setting it does nothing.")
     return said
 
 

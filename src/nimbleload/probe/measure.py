@@ -11,11 +11,12 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Cell, summarise
+from ..core.card import Cell, Truth, summarise
 from ..core.session import PluginUse
 from .formats.hosted import Hosted, Note
 from .signal import chord, musical, released
 from .timed import TimedLoop, overhead_ns
+from .truth import find_truth
 
 LONGEST_CYCLE = 8192
 SILENCE = 10 ** (-90 / 20)
@@ -35,6 +36,7 @@ class Facts(NamedTuple):
     latency: int
     tail: float | None
     version: str
+    truth: Truth
 
 
 class Measurement:
@@ -53,8 +55,9 @@ class Measurement:
         self._sound(frames, math.ceil(0.5 * self._rate / frames))
         self._hush(frames)
         self._tail = self._find_tail(frames)
+        truth = find_truth(self._hosted, self._loop, self._notes)
         self._hosted.settled()
-        return Facts(self._hosted.latency, self._tail, self._hosted.version)
+        return Facts(self._hosted.latency, self._tail, self._hosted.version, truth)
 
     def _find_tail(self, frames: int) -> float | None:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""

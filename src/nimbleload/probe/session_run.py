@@ -96,7 +96,7 @@ def taken_in(card: CostCard, message: FactsMessage | CellMessage | isolation.Fai
         return with_cell(card, message.cell), message.cell
     if isinstance(message, isolation.Failure):
         return msgspec.structs.replace(card, failure=message.reason), None
-    return msgspec.structs.replace(card, latency=message.latency, tail=message.tail), None
+    return msgspec.structs.replace(card, latency=message.latency, tail=message.tail, truth=message.truth), None
 
 
 def needs_catalogue(todo: Sequence[Job]) -> bool:

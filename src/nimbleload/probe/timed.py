@@ -55,6 +55,20 @@ def _peaks(call, handle, rest, inputs, outputs, frames, peaks):
         peaks[k] = largest
 
 
+@njit(nogil=True, cache=True)
+def _capture(call, handle, first, rest, source, inputs, outputs, frames, out):
+    """Runs blocks from the start of the source, untimed, and copies what comes out to out (channels, N)."""
+    flush_denormals()
+    argument = first
+    for k in range(out.shape[1] // frames):
+        at = k * frames
+        for c in range(inputs.shape[0]):
+            inputs[c, :frames] = source[c % source.shape[0], at : at + frames]
+        call2(call, handle, argument)
+        out[:, at : at + frames] = outputs[:, :frames]
+        argument = rest
+
+
 @cfunc(PROCESS, cache=True)
 def _nothing(handle, argument):
     return 0
@@ -68,8 +82,8 @@ class TimedLoop:
 
     def __init__(self, hosted, source: NDArray[np.float32]) -> None:
         self._hosted = hosted
-        self._source = np.ascontiguousarray(source)
-        self._silence = np.zeros_like(self._source)
+        self.source = np.ascontiguousarray(source)
+        self._silence = np.zeros_like(self.source)
         self._clock = np.zeros(2, np.int64)
         self._at = 0
 
@@ -83,10 +97,20 @@ class TimedLoop:
         times = np.zeros(blocks, np.int64)
         self._at = _run(
             hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames),
-            self._silence if silent else self._source, self._at, hosted.inputs, frames, times,
+            self._silence if silent else self.source, self._at, hosted.inputs, frames, times,
             self._clock.ctypes.data,
         )  # fmt: skip
         return times
+
+    def capture(self, frames: int, blocks: int, notes=()) -> NDArray[np.float32]:
+        """What comes out of blocks from the start of the source (channels, blocks × frames); nothing is timed."""
+        hosted = self._hosted
+        out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
+        _capture(
+            hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames), self.source,
+            hosted.inputs, hosted.outputs, frames, out,
+        )  # fmt: skip
+        return out
 
     def silent_peaks(self, frames: int, blocks: int) -> NDArray[np.float32]:
         """Runs silent blocks without timing them; the largest output of each (blocks, linear)."""

@@ -15,7 +15,7 @@ import sys
 
 import msgspec
 
-from ..core.card import Cell
+from ..core.card import Cell, Truth
 from ..core.session import PluginUse
 from .measure import Effort
 from .standards import STANDARDS
@@ -45,6 +45,7 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     tail: float | None
     version: str
     real_time: bool
+    truth: Truth
 
 
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):
@@ -112,7 +113,7 @@ def work(request: Request, send) -> None:
     real_time = settle_on_core(request.core)
     measurement = Measurement(hosted, request.use, request.rate, request.effort)
     facts = measurement.facts()
-    send(FactsMessage(facts.latency, facts.tail, facts.version, real_time))
+    send(FactsMessage(facts.latency, facts.tail, facts.version, real_time, facts.truth))
     for cell in measurement.cells(request.buffers):
         send(CellMessage(cell))
     send(DoneMessage())

@@ -1,0 +1,71 @@
+"""Whether a plugin keeps to what it says: its latency, the same sound at any block size, finite numbers, an effect."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.card import Truth
+from .formats.hosted import Hosted, Note
+from .timed import TimedLoop
+
+SMALL, LARGE = 64, 512
+SAMPLES = 24576
+# Cross-correlation says where the input went only if this much of it is found there.
+CLEAR = 0.5
+IDLE_DB = -100.0
+DEEPEST_DB = -200.0
+
+
+def find_truth(hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
+    """Runs the same half second at two block sizes, and at one of them twice, each from a fresh state."""
+
+    def run(frames: int) -> NDArray[np.float32]:
+        hosted.settled()
+        hosted.restart()
+        loop.rewind()
+        return loop.capture(frames, SAMPLES // frames, notes)
+
+    small, large, again = run(SMALL), run(LARGE), run(LARGE)
+    if not all(np.isfinite(out).all() for out in (small, large, again)):
+        return Truth(finite=False)
+    if not np.any(small):
+        return Truth(silent=True)
+    # A plugin that never sounds the same twice (a free oscillator, noise) cannot be judged by its block sizes.
+    repeatable = null_depth(large, again) <= -80
+    source = loop.source[:, :SAMPLES]
+    latency = None if notes else true_latency(source[0], small[0])
+    return Truth(
+        latency=latency,
+        null_db=null_depth(small, large) if repeatable else None,
+        idle=latency is not None and _is_idle(source, small, latency),
+    )
+
+
+def null_depth(one: NDArray[np.float32], other: NDArray[np.float32]) -> float:
+    """What is left when one is taken from the other, in dB of the first; −200 if nothing is."""
+    level, rest = float(np.sum(one.astype(float) ** 2)), float(np.sum((one.astype(float) - other) ** 2))
+    if level <= 0 or rest <= 0:
+        return DEEPEST_DB
+    return max(10 * float(np.log10(rest / level)), DEEPEST_DB)
+
+
+def true_latency(source: NDArray[np.float32], out: NDArray[np.float32]) -> int | None:
+    """By how many samples the output lags the input: the highest cross-correlation; None where none is clear."""
+    a, b = source.astype(float), out.astype(float)
+    size = 2 * len(a)
+    power = float(np.sqrt(np.dot(a, a) * np.dot(b, b)))
+    if power <= 0:
+        return None
+    correlation = np.fft.irfft(np.conj(np.fft.rfft(a, size)) * np.fft.rfft(b, size))[: len(a) // 2]
+    lag = int(np.argmax(np.abs(correlation)))
+    return lag if abs(correlation[lag]) >= CLEAR * power else None
+
+
+def _is_idle(source: NDArray[np.float32], out: NDArray[np.float32], latency: int) -> bool:
+    """Whether every output channel is its input, but for the wait."""
+    for k in range(out.shape[0]):
+        heard = source[k % source.shape[0]]
+        if null_depth(heard[: len(heard) - latency], out[k, latency : len(heard)]) > IDLE_DB:
+            return False
+    return True

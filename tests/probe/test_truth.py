@@ -1,0 +1,146 @@
+"""Truthfulness, on plugins whose truth is known."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from nimbleload.core.card import Cell, CostCard, Truth
+from nimbleload.core.rhythm import card_sentences
+from nimbleload.core.session import PluginRef, PluginUse
+from nimbleload.probe.formats import clap
+from nimbleload.probe.signal import chord, musical
+from nimbleload.probe.timed import TimedLoop
+from nimbleload.probe.truth import find_truth, null_depth, true_latency
+from tests.helpers.rogue import rogue_use, zam_library
+from tests.helpers.run_house import load
+from tests.helpers.sessions import use
+
+
+def truth_of(hosted, notes=()) -> Truth:
+    return find_truth(hosted, TimedLoop(hosted, musical(len(hosted.inputs), 48000)), notes)
+
+
+@pytest.mark.parametrize(
+    ("name", "values"),
+    [
+        ("ballast", {"lookahead": 5, "threshold": 0}), ("tar", {"oversampling": 4, "drive": 0}),
+        ("vault", {"partition": 256, "wet": 0}), ("sluice", {"threshold": -80}),
+    ],
+)  # fmt: skip
+def test_the_house_processors_have_the_latency_they_report_and_one_sound(name, values):
+    hosted = load(name, **values)
+    found = truth_of(hosted)
+    assert found.latency == hosted.latency
+    assert found.null_db is not None
+    assert found.null_db < -90
+    assert found.finite
+    assert not found.silent
+
+
+def test_a_flat_equaliser_is_idle_and_a_working_one_is_not():
+    assert truth_of(load("shoreline", gain=0)).idle
+    assert not truth_of(load("shoreline", gain=6)).idle
+
+
+def test_a_false_latency_is_found_out(rogue):
+    hosted = clap.load(rogue_use("good"), str(rogue), 48000, 512)
+    found = truth_of(hosted)
+    assert hosted.latency == 77
+    assert found.latency == 0
+
+
+def test_an_instrument_is_judged_by_its_notes():
+    found = truth_of(load("pipework"), chord(3))
+    assert found.latency is None
+    assert found.null_db is not None
+    assert found.null_db < -90
+    assert truth_of(load("pipework")).silent
+
+
+class Fake:
+    """A plugin made in Python: `out` is what each block gives, from (input, count of blocks so far)."""
+
+    def __init__(self, out):
+        self._out, self.blocks = out, 0
+
+    def settled(self):
+        pass
+
+    def restart(self):
+        self.blocks = 0
+
+    def capture(self, frames, blocks, notes=()):
+        pieces = []
+        for k in range(blocks):
+            pieces.append(self._out(self.source[:, k * frames : (k + 1) * frames], frames, k))
+        return np.concatenate(pieces, axis=1).astype(np.float32)
+
+    def rewind(self):
+        pass
+
+    source = musical(2, 48000)
+
+
+def test_another_sound_at_another_size_is_found():
+    fake = Fake(lambda x, frames, k: x * (1.0 if frames == 64 else 0.9))
+    assert find_truth(fake, fake).null_db == pytest.approx(-20, abs=0.1)
+
+
+def test_what_never_sounds_the_same_twice_is_not_judged():
+    rng = np.random.default_rng(1)
+    fake = Fake(lambda x, frames, k: rng.standard_normal(x.shape))
+    assert find_truth(fake, fake).null_db is None
+
+
+@pytest.mark.parametrize("bad", [np.nan, np.inf, -np.inf])
+def test_numbers_that_are_none_are_found(bad):
+    fake = Fake(lambda x, frames, k: x if k != 3 else x * bad)
+    assert not find_truth(fake, fake).finite
+
+
+@pytest.mark.parametrize("lag", [0, 1, 77, 5000])
+def test_a_lag_is_found_in_noise_and_upside_down(lag):
+    source = musical(1, 48000)[0, :24576]
+    late = np.concatenate((np.zeros(lag, np.float32), source))[: len(source)]
+    late = late + 0.1 * np.random.default_rng(2).standard_normal(len(late)).astype(np.float32) * late.std()
+    assert true_latency(source, late) == lag
+    assert true_latency(source, -late) == lag
+
+
+def test_unrelated_sound_has_no_lag():
+    rng = np.random.default_rng(3)
+    source, other = rng.standard_normal((2, 24576)).astype(np.float32)
+    assert true_latency(source, other) is None
+    assert true_latency(source, np.zeros_like(source)) is None
+
+
+def test_null_depth_is_in_decibels_of_the_first():
+    one = np.ones((1, 100), np.float32)
+    assert null_depth(one, one * 0.99) == pytest.approx(-40, abs=0.01)
+    assert null_depth(one, one) == -200
+
+
+def test_a_real_limiter_is_as_late_as_it_says():
+    hosted = clap.load(
+        PluginUse("x", PluginRef("clap", "com.zamaudio.ZamCompX2")), str(zam_library("ZamCompX2")), 48000, 512
+    )
+    assert truth_of(hosted).latency == hosted.latency == 0
+
+
+@pytest.mark.parametrize(
+    ("truth", "latency", "words"),
+    [
+        (Truth(latency=0), 77, "true latency is 0 samples, not 77"),
+        (Truth(latency=0, null_db=-23.4), 0, "-23 dB of it are left"),
+        (Truth(finite=False), 0, "NaN or infinity"),
+        (Truth(silent=True), 0, "Nothing came out"),
+        (Truth(latency=0, idle=True), 0, "it does nothing"),
+    ],
+)
+def test_what_is_not_true_is_said(truth, latency, words):
+    key = use("x").card_key()
+    told = CostCard(key, "X", (Cell(48000, 256, "sounding", 1e-5),), latency, 0.0, None, truth)
+    assert words in " ".join(card_sentences(told, 48000, 256))
+    fine = CostCard(key, "X", told.cells, 0, 0.0, None, Truth(latency=3, null_db=-140))
+    assert words not in " ".join(card_sentences(fine, 48000, 256))
