@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -106,28 +107,23 @@ def test_a_hanging_worker_is_gone_afterwards(rogue):
 def test_a_worker_dies_with_its_parent(rogue, tmp_path):
     script = tmp_path / "parent.py"
     script.write_text(
-        "import sys\n"
         "from nimbleload.probe.isolation import run\n"
         "from nimbleload.probe.worker import Request\n"
         "from nimbleload.core.session import PluginRef, PluginUse\n"
-        f"use = PluginUse('x', PluginRef('clap', 'test.hang'))\n"
-        f"for m in run(Request(use, 48000, (64,), {str(rogue)!r})):\n    print(m, flush=True)\n"
+        "use = PluginUse('x', PluginRef('clap', 'test.good'))\n"
+        f"for m in run(Request(use, 48000, (32, 64, 128, 256, 512, 1024), {str(rogue)!r})):\n"
+        "    print('told', flush=True)\n"
     )
-    import sys
-
-    parent = subprocess.Popen([sys.executable, str(script)])
-    children: list[str] = []
-    until = time.monotonic() + 30
-    while not children and time.monotonic() < until:
-        listed = subprocess.run(
-            ["ps", "-o", "pid", "--ppid", str(parent.pid), "--no-headers"], capture_output=True, text=True
-        )
-        children = listed.stdout.split()
-        time.sleep(0.1)
-    time.sleep(1.5)  # let it get past its own start, to where it has asked to die with its parent
+    parent = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE)
+    assert parent.stdout is not None
+    assert parent.stdout.readline() == b"told\n"  # the worker is past its start and in the middle of its work
+    listed = subprocess.run(
+        ["ps", "-o", "pid", "--ppid", str(parent.pid), "--no-headers"], capture_output=True, text=True
+    )
+    children = listed.stdout.split()
     parent.send_signal(signal.SIGKILL)
     parent.wait()
-    until = time.monotonic() + 10
+    until = time.monotonic() + 20
     while any(Path(f"/proc/{pid}").exists() for pid in children) and time.monotonic() < until:
         time.sleep(0.1)
     assert children
