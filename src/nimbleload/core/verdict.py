@@ -50,10 +50,8 @@ def judge(session: Session, rung: Rung, second: float, block: Block, missing: in
     """
     at, load, block_time = clock(second), percent(rung.load), milliseconds(rung.buffer / session.rate)
     if known == 0 and missing > 0:
-        return Verdict(
-            "unknown", "Nothing is measured yet.", f"{missing} plugins have no figure: measure them first.", False
-        )
-    gap = f" {missing} plugins have no figure and count as nothing." if missing else ""
+        return Verdict("unknown", "Nothing is measured yet.", f"{_without_figure(missing)}: measure first.", False)
+    gap = f" {_without_figure(missing)} and count{'s' if missing == 1 else ''} as nothing." if missing else ""
     if rung.load <= session.limit:
         room = percent(1 - rung.load)
         advice = f"{room} of the deadline stays free; the limit is {percent(session.limit)}.{gap}"
@@ -63,6 +61,10 @@ def judge(session: Session, rung: Rung, second: float, block: Block, missing: in
     headline = f"{verb} at {at}.  {load} of the {block_time} deadline."
     kind, advice = _explain(session, rung, block)
     return Verdict(kind, headline, advice + gap, overload)
+
+
+def _without_figure(count: int) -> str:
+    return "1 plugin has no figure" if count == 1 else f"{count} plugins have no figure"
 
 
 def _explain(session: Session, rung: Rung, block: Block) -> tuple[VerdictKind, str]:
