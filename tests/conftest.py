@@ -11,11 +11,18 @@ import pytest
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 
+@pytest.fixture(scope="session")
+def shared_cache(tmp_path_factory):
+    """What the catalogue finds on this computer is looked up once for all tests."""
+    return tmp_path_factory.mktemp("cache")
+
+
 @pytest.fixture(autouse=True)
-def own_folders(tmp_path_factory, monkeypatch):
-    """The user's configuration, data, state and cache folders are empty and thrown away."""
+def own_folders(tmp_path_factory, monkeypatch, shared_cache):
+    """The user's configuration, data and state folders are empty and thrown away."""
     home = tmp_path_factory.mktemp("home")
     monkeypatch.setenv("HOME", str(home))
-    for name in ("CONFIG", "DATA", "STATE", "CACHE"):
+    for name in ("CONFIG", "DATA", "STATE"):
         monkeypatch.setenv(f"XDG_{name}_HOME", str(home / name.lower()))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(shared_cache))
     monkeypatch.delenv("CLAP_PATH", raising=False)

@@ -38,7 +38,7 @@ def run(
     answers true, the worker is ended and nothing more comes.
     """
     read_end, write_end = os.pipe()
-    command = [sys.executable, "-m", "nimbleload.probe.worker", str(write_end)]
+    command = [sys.executable, "-m", "nimbleload.probe.worker", str(write_end), str(os.getpid())]
     process = subprocess.Popen(
         command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
         pass_fds=(write_end,), start_new_session=True,
@@ -95,6 +95,8 @@ def _listen(
                 last_heard = time.monotonic()
                 *lines, pending = pending.split(b"\n")
                 for line in lines:
+                    if cancelled():
+                        return
                     message = decoder.decode(line)
                     if isinstance(message, DoneMessage):
                         if flood + len(_at_once(process.stderr.fileno())) > STDERR_LIMIT:

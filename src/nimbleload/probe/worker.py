@@ -1,7 +1,7 @@
 """The worker process: loads one plugin, measures it, and tells its parent line by line. It may crash; that is a result.
 
-Started as `python -m nimbleload.probe.worker FD`; reads one `Request` as JSON from standard input, writes messages as
-JSON lines to the file descriptor FD. Standard output and error belong to the plugin.
+Started as `python -m nimbleload.probe.worker FD PARENT` by process PARENT; reads one `Request` as JSON from standard
+input, writes messages as JSON lines to the file descriptor FD. Standard output and error belong to the plugin.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ import os
 import resource
 import signal
 import sys
+import time
 
 import msgspec
 
@@ -22,6 +23,7 @@ from .standards import STANDARDS
 
 PR_SET_PDEATHSIG = 1
 MEMORY_LIMIT = 8 << 30
+REAL_TIME_SECONDS = 120
 
 
 class Request(msgspec.Struct, frozen=True):
@@ -71,6 +73,8 @@ def restrain() -> None:
     os.environ.pop("DISPLAY", None)
     os.environ.pop("WAYLAND_DISPLAY", None)
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
+    # A real-time process that never sleeps would starve its core: the system ends it if all else fails.
+    resource.setrlimit(resource.RLIMIT_RTTIME, (REAL_TIME_SECONDS * 1_000_000, REAL_TIME_SECONDS * 1_000_000))
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
@@ -122,9 +126,16 @@ def work(request: Request, send) -> None:
 
 def main() -> None:
     restrain()
+    if os.getppid() != int(sys.argv[2]):
+        os._exit(1)  # the parent ended before it could be asked to take this process with it
     request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
     with os.fdopen(int(sys.argv[1]), "wb", buffering=0) as channel:
-        work(request, lambda message: channel.write(msgspec.json.encode(message) + b"\n"))
+
+        def send(message: Message) -> None:
+            channel.write(msgspec.json.encode(message) + b"\n")
+            time.sleep(0.001)  # a short sleep tells the system that this real-time process is alive and well
+
+        work(request, send)
     # A plugin's threads and exit handlers are not waited for: everything has been told.
     os._exit(0)
 
