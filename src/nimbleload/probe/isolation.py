@@ -13,11 +13,12 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from .worker import CellMessage, DoneMessage, FactsMessage, Message, RefusedMessage, Request
+from .worker import CellMessage, DoneMessage, FactsMessage, Message, ReadyMessage, RefusedMessage, Request
 
 STDERR_LIMIT = 64 << 10
 LINE_LIMIT = 8 << 20
 QUIET_SECONDS = 20.0
+START_SECONDS = 60.0
 
 
 class Failure(msgspec.Struct, frozen=True):
@@ -67,7 +68,8 @@ def _listen(
     assert process.stderr is not None
     decoder = msgspec.json.Decoder(Message)
     pending, complaints, flood = b"", b"", 0
-    last_heard = time.monotonic()
+    # Until the worker says that it has started, a busy computer is to blame, not the plugin.
+    last_heard = time.monotonic() + START_SECONDS
     with selectors.DefaultSelector() as selector:
         selector.register(channel, selectors.EVENT_READ)
         selector.register(process.stderr, selectors.EVENT_READ)
@@ -102,6 +104,8 @@ def _listen(
                         if flood + len(_at_once(process.stderr.fileno())) > STDERR_LIMIT:
                             yield FLOODED
                         return
+                    if isinstance(message, ReadyMessage):
+                        continue
                     if isinstance(message, RefusedMessage):
                         yield Failure(message.reason)
                         return

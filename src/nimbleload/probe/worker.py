@@ -42,6 +42,10 @@ class Request(msgspec.Struct, frozen=True):
         return max(*self.buffers, 512)
 
 
+class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):
+    """The worker itself has started; from now on it is the plugin's time."""
+
+
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     latency: int
     tail: float | None
@@ -62,7 +66,7 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
     pass
 
 
-Message = FactsMessage | CellMessage | RefusedMessage | DoneMessage
+Message = ReadyMessage | FactsMessage | CellMessage | RefusedMessage | DoneMessage
 
 
 def restrain() -> None:
@@ -109,6 +113,7 @@ def work(request: Request, send) -> None:
     from .formats.hosted import PluginError
     from .measure import Measurement
 
+    send(ReadyMessage())
     try:
         hosted = load(request)
     except PluginError as error:
