@@ -124,9 +124,7 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], quick: bool, json:
         if step.card.failure:
             failed[step.card.name] = step.card.failure
         if not json:
-            cell = step.card.cell(session.rate, 256, "sounding")
-            name = f"{step.card.name} ({step.job.use.setting.words()})"
-            said = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "measured")
+            name, said = result_of(step, session.rate)
             click.echo(f"  {done:3d} of {len(todo)}  {name}: {said}")
     seconds = time.monotonic() - begun
     if json:
@@ -135,6 +133,13 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], quick: bool, json:
         )
     else:
         click.echo(f"{done - len(failed)} measured, {len(failed)} failed, {seconds:.1f} s. Kept in {store.path}")
+
+
+def result_of(step: session_run.Progress, rate: int) -> tuple[str, str]:
+    """A finished job in words: the plugin with its setting, and its cost at 256 samples or why there is none."""
+    cell = step.card.cell(rate, 256, "sounding")
+    said = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "measured")
+    return f"{step.card.name} ({step.job.use.setting.words()})", said
 
 
 @cli.command()

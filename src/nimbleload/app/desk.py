@@ -37,7 +37,7 @@ class Desk(QObject):
     """Holds the document and computes from it. Signals come on the window's thread.
 
     `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
-    selection are known; `cards_changed`: cost cards came in; `saved_changed`: whether there is something to save.
+    selection are known; `saved_changed`: whether there is something to save.
     """
 
     opened = Signal()
@@ -45,7 +45,6 @@ class Desk(QObject):
     moved = Signal()
     selected = Signal()
     weighed = Signal(list)
-    cards_changed = Signal()
     saved_changed = Signal()
     failed = Signal(str)
     _ready = Signal(int, object)
@@ -202,7 +201,6 @@ class Desk(QObject):
     def take_card(self, card: CostCard) -> None:
         """A cost card came in or has grown; loads follow when `refresh` is called."""
         self.cards = {**self.cards, card.key: card}
-        self.cards_changed.emit()
 
     def refresh(self) -> None:
         """Computes everything anew from the cards as they are."""

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 import msgspec
 
-from ..cli import demo_saved, library
+from ..cli import demo_saved, library, result_of
 from ..core.plan import Decision, Plan
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.verdict import percent
@@ -61,9 +61,7 @@ def _measure(saved: Saved) -> list[tuple[str, str]]:
     for step in session_run.run(saved.session, todo, known, effort=Effort(3, 0.05)):
         store.store(step.card, [step.cell] if step.cell else [])
         if step.finished:
-            cell = step.card.cell(saved.session.rate, 256, "sounding")
-            result = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "not measured")
-            name = f"{step.card.name} ({step.job.use.setting.words()})"
+            name, result = result_of(step, saved.session.rate)
             lines.append((name, result))
             click.echo(f"  {name}: {result}")
     return lines

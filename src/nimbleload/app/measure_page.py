@@ -226,7 +226,7 @@ class MeasurePage(QWidget):
         self._jobs, self._done, self._done_cells, self._outcome = todo, 0, 0, ""
         self.model.waiting = {job.key for job in todo}
         self._begin(todo[0])
-        self.bar.setRange(0, sum(2 * len(job.buffers) + 1 for job in todo))
+        self.bar.setRange(0, sum(job.steps for job in todo))
         self.bar.setValue(0)
         self._tick.start()
         self._show_state()
@@ -244,7 +244,7 @@ class MeasurePage(QWidget):
         self._desk.take_card(step.card)
         if step.finished:
             self._done += 1
-            self._done_cells = sum(2 * len(job.buffers) + 1 for job in self._jobs[: self._done])
+            self._done_cells = sum(job.steps for job in self._jobs[: self._done])
             self.model.current = None
             if self._done < len(self._jobs):
                 self._begin(self._jobs[self._done])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QPalette, QPixmap
+from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QPainter, QPalette, QPen, QPixmap
 from PySide6.QtWidgets import QApplication
 
 
@@ -80,8 +80,6 @@ class Theme:
 
     def hatch(self, colour: QColor, spacing: int = 6) -> QBrush:
         """A brush of slanted lines: what does not sound, or does not fit."""
-        from PySide6.QtGui import QPainter, QPen
-
         tile = QPixmap(spacing, spacing)
         tile.fill(Qt.GlobalColor.transparent)
         painter = QPainter(tile)

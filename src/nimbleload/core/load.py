@@ -195,12 +195,15 @@ def at_moments(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
     return rows
 
 
-def load_map(prepared: Prepared, machine: Machine, buffer: int) -> LoadMap:
-    """The load of every moment at one buffer size. Moments in which the same strips sound are computed once."""
+def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None = None) -> LoadMap:
+    """The load of every moment at one buffer size. Moments in which the same strips sound are computed once.
+
+    `of` are the costs at this size, where they are known already.
+    """
     session, moments = prepared.session, prepared.moments
     limit = deadline(buffer, session.rate)
     cores = threads(session.host, machine)
-    rows = at_moments(costs(prepared, machine, buffer), moments.distinct)
+    rows = at_moments(of or costs(prepared, machine, buffer), moments.distinct)
     makespan, longest = makespans(prepared.graph, rows, cores)
     spread = rows.sum(axis=1) / cores
     return LoadMap(

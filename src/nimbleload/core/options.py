@@ -50,13 +50,6 @@ def _option(strip: Strip, decision: Decision, title: str, price: str) -> Option:
     return Option(decision, title, price, obstacle(strip, decision))
 
 
-def use_option(strip: Strip, use_id: str) -> Option:
-    """Switching off one plugin of a strip. KeyError if it is not there."""
-    strip.place_of(use_id)
-    decision = Decision("off", strip.id, use_id)
-    return _option(strip, decision, "Switch off this plugin", "its part of the sound; must come back before the render")
-
-
 def freeze_seconds(strip: Strip) -> float:
     """How much audio a freeze writes: the length of the strip's clips, overlaps counted once, in seconds."""
     return sum(end - start for start, end in union((c.start, c.end) for c in strip.clips))

@@ -44,10 +44,6 @@ class Plan(msgspec.Struct, frozen=True):
         """The decision about the strip as a whole, if there is one."""
         return next((d for d in self.decisions if d.subject == (strip_id, None)), None)
 
-    def for_use(self, strip_id: str, use_id: str) -> Decision | None:
-        """The decision about one plugin, if there is one."""
-        return next((d for d in self.decisions if d.subject == (strip_id, use_id)), None)
-
 
 class Applied(NamedTuple):
     """What a plan makes of a session; each warning is a sentence that names the strip it is about."""

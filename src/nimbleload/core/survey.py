@@ -107,7 +107,7 @@ def survey(
         by_size = like.costs
     else:
         by_size = {size: costs(planned, machine, size) for size in sizes}
-    after = load_map(planned, machine, buffer)
+    after = load_map(planned, machine, buffer, by_size[buffer])
     if planned is now:
         before = after
     elif like is not None and same and like.machine == machine and like.buffer == buffer:

@@ -25,6 +25,11 @@ class Job(NamedTuple):
     uses: int
     buffers: tuple[int, ...]
 
+    @property
+    def steps(self) -> int:
+        """How many results it brings: a cell for each size and condition, and its end."""
+        return len(CONDITIONS) * len(self.buffers) + 1
+
 
 class Progress(NamedTuple):
     """A step of a run: the card as it is now. `finished` is true with the last message of a job."""

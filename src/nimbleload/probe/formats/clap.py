@@ -13,8 +13,8 @@ from pathlib import Path
 from numba import cfunc, types
 
 from ...core.session import PluginUse
-from .clap_block import CLAP_DIALECT, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import Described, Note, PluginError
+from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
+from .hosted import Described, Note, PluginError, files_in, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES = 256
@@ -120,10 +120,6 @@ HOST = Host(
 )  # fmt: skip
 
 
-def _text(text: bytes | None) -> str:
-    return (text or b"").decode(errors="replace")
-
-
 class Library:
     """One `.clap` file, loaded. PluginError says what is wrong with it."""
 
@@ -156,7 +152,7 @@ class Library:
                 if feature is None:
                     break
                 features.append(feature.decode(errors="replace"))
-            identifier, name, vendor, version = (_text(t) for t in (d.id, d.name, d.vendor, d.version))
+            identifier, name, vendor, version = (text(t) for t in (d.id, d.name, d.vendor, d.version))
             yield Described(identifier, name, vendor, version, tuple(features), self.path)
 
     def create(self, identifier: str) -> int:
@@ -177,7 +173,7 @@ class ClapHosted:
         if not self._plugin.init(self.handle):
             raise PluginError(f"{use.label} refused to start.")
         self._rate, self._longest = rate, longest
-        self.version = _text(self._plugin.desc.contents.version)
+        self.version = text(self._plugin.desc.contents.version)
         if use.setting.state is not None:
             self._load_state(use)
         if use.setting.values:
@@ -238,9 +234,7 @@ class ClapHosted:
             events = EventList([param_event(int(name), value) for name, value in use.setting.values])
         except ValueError as error:
             raise PluginError(f"{use.label} has a parameter whose id is not a number: {error}") from error
-        empty = Blocks([], [], 1)
-        process = c.c_void_p.from_address(empty.argument(1) + 56)
-        params.flush(self.handle, events.address, process.value)
+        params.flush(self.handle, events.address, c.addressof(FORGOTTEN))
 
     def _activate(self) -> None:
         if not self._plugin.activate(self.handle, float(self._rate), 1, self._longest):
@@ -274,11 +268,7 @@ def search_paths() -> list[Path]:
 
 def files() -> list[Path]:
     """Every `.clap` file in the search paths, each once."""
-    found: dict[Path, None] = {}
-    for folder in search_paths():
-        if folder.is_dir():
-            found.update(dict.fromkeys(sorted(p for p in folder.rglob("*.clap") if p.is_file())))
-    return list(found)
+    return [path for path in files_in(search_paths(), "**/*.clap") if path.is_file()]
 
 
 def describe(path: str) -> Iterator[Described]:

@@ -81,6 +81,10 @@ def _take_event(listing, event):
     return True
 
 
+# What a plugin sends to the host: taken, and forgotten.
+FORGOTTEN = OutputEvents(None, _take_event.address)
+
+
 class EventList:
     """A list of events for the first sample of a block, kept alive with everything it points to."""
 
@@ -123,7 +127,6 @@ class Blocks:
         self._ports = [self._buffers(ins, self.inputs), self._buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._dialect = dialect
-        self._taken = OutputEvents(None, _take_event.address)
         self._made: dict[tuple[int, tuple[Note, ...]], tuple[Process, EventList]] = {}
 
     def _buffers(self, ports: list[int], samples: np.ndarray) -> tuple[c.Array, list[c.Array]]:
@@ -143,6 +146,6 @@ class Blocks:
         if key not in self._made:
             events = EventList([note_event(note, self._dialect) for note in notes])
             ins, outs = (c.addressof(buffers) for buffers, _ in self._ports)
-            process = Process(-1, frames, None, ins, outs, *self._counts, events.address, c.addressof(self._taken))
+            process = Process(-1, frames, None, ins, outs, *self._counts, events.address, c.addressof(FORGOTTEN))
             self._made[key] = (process, events)
         return c.addressof(self._made[key][0])

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ...core.session import PluginUse
-from .hosted import Described, Note, PluginError
+from .hosted import Described, Note, PluginError, files_in, text
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8
 BELOW, ABOVE, SAMPLE_RATE, LOGARITHMIC = 0x1, 0x2, 0x8, 0x10
@@ -37,10 +37,6 @@ class Descriptor(c.Structure):
     )  # fmt: skip
 
 
-def _text(text: bytes | None) -> str:
-    return (text or b"").decode("utf-8", errors="replace")
-
-
 def descriptors(path: str) -> Iterator[Descriptor]:
     """Every plugin of a file. PluginError if it cannot be loaded."""
     try:
@@ -58,13 +54,13 @@ def descriptors(path: str) -> Iterator[Descriptor]:
 
 def identifier(of: Descriptor) -> str:
     """LADSPA's own number and label."""
-    return f"{of.unique_id}:{_text(of.label)}"
+    return f"{of.unique_id}:{text(of.label)}"
 
 
 def describe(path: str) -> Iterator[Described]:
     """Every plugin of a file, as it describes itself."""
     for of in descriptors(path):
-        yield Described(identifier(of), _text(of.name), _text(of.maker), "", (), path)
+        yield Described(identifier(of), text(of.name), text(of.maker), "", (), path)
 
 
 def start_value(hint: RangeHint, rate: int) -> float:
@@ -98,7 +94,7 @@ class LadspaHosted:
             raise PluginError(f"{path} holds no plugin {use.plugin.identifier!r}.")
         self._of, self._rate = found[0], rate
         kinds = [self._of.port_kinds[k] for k in range(self._of.port_count)]
-        names = [_text(self._of.port_names[k]) for k in range(self._of.port_count)]
+        names = [text(self._of.port_names[k]) for k in range(self._of.port_count)]
         self._controls = np.array([start_value(self._of.hints[k], rate) for k in range(len(kinds))], np.float32)
         for name, value in use.setting.values:
             if name not in names:
@@ -122,7 +118,7 @@ class LadspaHosted:
         self.close()
         self.handle = self._of.instantiate(c.addressof(self._of), self._rate) or 0
         if not self.handle:
-            raise PluginError(f"{_text(self._of.name)} refused to start at {self._rate} Hz.")
+            raise PluginError(f"{text(self._of.name)} refused to start at {self._rate} Hz.")
         for port in range(self._of.port_count):
             place = self._places.get(port, self._controls.ctypes.data + 4 * port)
             self._of.connect_port(self.handle, port, place)
@@ -146,11 +142,7 @@ def files() -> list[Path]:
     """Every LADSPA file: LADSPA_PATH if it is set, else the standard's own folders."""
     given = os.environ.get("LADSPA_PATH", "")
     folders = given.split(":") if given else [str(Path.home() / ".ladspa"), "/usr/local/lib/ladspa", "/usr/lib/ladspa"]
-    found: dict[Path, None] = {}
-    for folder in map(Path, folders):
-        if folder.is_dir():
-            found.update(dict.fromkeys(sorted(folder.glob("*.so"))))
-    return list(found)
+    return files_in(map(Path, folders), "*.so")
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int) -> LadspaHosted:

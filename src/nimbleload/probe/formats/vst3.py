@@ -19,7 +19,7 @@ from numba import cfunc, njit, types
 from ...core.session import PluginUse
 from ...house.abi import I64
 from ...house.native import array_at, load_i64
-from .hosted import Described, Note, PluginError
+from .hosted import Described, Note, PluginError, files_in, text
 
 OK = 0
 AUDIO, EVENT = 0, 1
@@ -261,16 +261,12 @@ def factory(path: str) -> Interface:
     return Interface(address)
 
 
-def _text(text: bytes) -> str:
-    return text.decode(errors="replace")
-
-
 def class_ids(of: Interface) -> Iterator[tuple[bytes, str, int]]:
     """(class id, name, number) of every audio plugin of a factory."""
     for number in range(of.call(4)):
         info = ClassInfo()
         if of.call(5, number, c.byref(info), kinds=(INT, POINTER)) == OK and info.category == b"Audio Module Class":
-            yield bytes(info)[:16], _text(info.name), number
+            yield bytes(info)[:16], text(info.name), number
 
 
 def describe(path: str) -> Iterator[Described]:
@@ -282,8 +278,8 @@ def describe(path: str) -> Iterator[Described]:
         features: tuple[str, ...] = ()
         info = ClassInfo2()
         if second is not None and second.call(7, number, c.byref(info), kinds=(INT, POINTER)) == OK:
-            vendor, version = _text(info.vendor), _text(info.version)
-            features = tuple(_text(info.subcategories).split("|"))
+            vendor, version = text(info.vendor), text(info.version)
+            features = tuple(text(info.subcategories).split("|"))
         yield Described(cid.hex().upper(), name, vendor, version, features, path)
 
 
@@ -418,11 +414,8 @@ class Vst3Hosted:
 def files() -> list[Path]:
     """Every bundle or file: those in VST3_PATH first, then in the standard's own folders."""
     given = [Path(p) for p in os.environ.get("VST3_PATH", "").split(":") if p]
-    found: dict[Path, None] = {}
-    for folder in (*given, Path.home() / ".vst3", Path("/usr/lib/vst3"), Path("/usr/local/lib/vst3")):
-        if folder.is_dir():
-            found.update(dict.fromkeys(sorted(folder.rglob("*.vst3"))))
-    return list(found)
+    folders = (*given, Path.home() / ".vst3", Path("/usr/lib/vst3"), Path("/usr/local/lib/vst3"))
+    return files_in(folders, "**/*.vst3")
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int) -> Vst3Hosted:
