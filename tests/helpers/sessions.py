@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 
-from nimbleload.core.card import Cell, CostCard
+from nimbleload.core.card import Cell, CostCard, Upkeep
 from nimbleload.core.session import (
     BUFFER_SIZES,
     CardKey,
@@ -33,7 +33,8 @@ def card(of: PluginUse, seconds: float, silent: float | None = None, tail: float
         scale = buffer / 256
         cells.append(Cell(RATE, buffer, "sounding", seconds * scale))
         cells.append(Cell(RATE, buffer, "silent", (seconds if silent is None else silent) * scale))
-    return CostCard(of.card_key(), of.label, tuple(cells), tail=tail)
+    upkeep = Upkeep(1 << 20, 1 << 14, 0.01, 0.0, 0.0)
+    return CostCard(of.card_key(), of.label, tuple(cells), tail=tail, upkeep=upkeep)
 
 
 def cards_for(session: Session, costs: dict[str, float], **more) -> dict[CardKey, CostCard]:

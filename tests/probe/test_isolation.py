@@ -46,13 +46,13 @@ def test_what_goes_wrong_is_said_in_plain_words(rogue, name, words):
     assert words in last.reason
 
 
-def test_a_good_plugin_brings_facts_and_two_cells_a_size(rogue):
+def test_a_good_plugin_brings_facts_and_three_cells_a_size(rogue):
     found = list(run(request(rogue_use("good"), str(rogue), (64, 512))))
     assert isinstance(found[0], FactsMessage)
     assert found[0].latency == 77
     assert found[0].version == "3.1"
     cells = [(m.cell.buffer, m.cell.condition) for m in found[1:] if isinstance(m, CellMessage)]
-    assert cells == [(64, "sounding"), (64, "silent"), (512, "sounding"), (512, "silent")]
+    assert cells == [(size, what) for size in (64, 512) for what in ("sounding", "waking", "silent")]
 
 
 def test_a_burst_in_every_sixteenth_block_stays_in_the_sequence(rogue):

@@ -270,4 +270,4 @@ def test_a_worker_measures_other_standards_too(standard):
     use = PluginUse("x", PluginRef(standard, plugin.identifier, plugin.name))
     told = list(run(Request(use, 48000, (64, 256), path, Effort(2, 0.01))))
     assert isinstance(told[0], FactsMessage)
-    assert len(told) == 5
+    assert len(told) == 7

@@ -70,10 +70,10 @@ class Fake:
     def restart(self):
         self.blocks = 0
 
-    def capture(self, frames, blocks, notes=()):
+    def capture(self, frames, blocks, notes=(), gain=1.0):
         pieces = []
         for k in range(blocks):
-            pieces.append(self._out(self.source[:, k * frames : (k + 1) * frames], frames, k))
+            pieces.append(self._out(gain * self.source[:, k * frames : (k + 1) * frames], frames, k))
         return np.concatenate(pieces, axis=1).astype(np.float32)
 
     def rewind(self):

@@ -175,12 +175,13 @@ class TestLibrary:
         store.close()
         with sqlite3.connect(path) as db:
             db.execute("ALTER TABLE card DROP COLUMN truth")
+            db.execute("ALTER TABLE card DROP COLUMN details")
             db.execute("PRAGMA user_version=1")
         again = Library(path, "here")
         assert set(again.cards()[one.key].cells) == set(one.cells)
-        assert again.cards()[one.key].truth is None
+        assert (again.cards()[one.key].truth, again.cards()[one.key].upkeep) == (None, None)
         again.store(one)
-        assert again.cards()[one.key].truth == one.truth
+        assert (again.cards()[one.key].truth, again.cards()[one.key].upkeep) == (one.truth, one.upkeep)
 
     def test_a_newer_library_is_not_touched(self, tmp_path):
         path = tmp_path / "l.sqlite"

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from ..cli import demo_saved, library
+from ..cli.common import demo_saved, library
 
 
 def add_commands(group: click.Group) -> None:

@@ -8,7 +8,8 @@ from pathlib import Path
 import click
 import msgspec
 
-from ..cli import demo_saved, library, result_of
+from ..cli.cards import result_of
+from ..cli.common import demo_saved, library
 from ..core.plan import Decision, Plan
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.verdict import percent
@@ -58,10 +59,10 @@ def _measure(saved: Saved) -> list[tuple[str, str]]:
     todo = session_run.jobs(saved.session, known, BUFFERS)
     click.echo(f"Measuring {len(todo)} plugin settings on this computer, about a minute…")
     lines = []
-    for step in session_run.run(saved.session, todo, known, effort=Effort(3, 0.05)):
+    for step in session_run.run(todo, known, effort=Effort(3, 0.05)):
         store.store(step.card, [step.cell] if step.cell else [])
         if step.finished:
-            name, result = result_of(step, saved.session.rate)
+            name, result = result_of(step)
             lines.append((name, result))
             click.echo(f"  {name}: {result}")
     return lines

@@ -180,7 +180,7 @@ class MeasurePage(QWidget):
         if document is None:
             return
         known = {k: c for k, c in self._desk.cards.items() if not (again and c.failure)}
-        self.measuring.start(document.session, session_run.jobs(document.session, known, again=again), known)
+        self.measuring.start(session_run.jobs(document.session, known, again=again), known)
 
     def start_failed(self) -> None:
         """Measures those again that have failed."""
@@ -190,7 +190,7 @@ class MeasurePage(QWidget):
         known = {k: c for k, c in self._desk.cards.items() if not c.failure}
         failed = {k for k, c in self._desk.cards.items() if c.failure}
         todo = [job for job in session_run.jobs(document.session, known) if job.key in failed]
-        self.measuring.start(document.session, todo, known)
+        self.measuring.start(todo, known)
 
     # What is shown
 

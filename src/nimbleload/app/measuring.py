@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from PySide6.QtCore import QObject, Signal
 
 from ..core.card import CostCard
-from ..core.session import CardKey, Session
+from ..core.session import CardKey
 from ..probe import session_run
 from ..probe.isolation import QUIET_SECONDS
 from ..probe.measure import Effort
@@ -34,7 +34,10 @@ class Measuring(QObject):
         self.quiet_seconds = QUIET_SECONDS
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
+        self._pause = threading.Event()
         self._begun = 0.0
+        self._stood_still = 0.0
+        self._paused_at = 0.0
 
     @property
     def is_running(self) -> bool:
@@ -42,27 +45,47 @@ class Measuring(QObject):
 
     @property
     def seconds(self) -> float:
-        """How long the run has been going on."""
-        return time.monotonic() - self._begun
+        """How long the run has been going on, without its pauses."""
+        until = self._paused_at if self.is_paused else time.monotonic()
+        return until - self._begun - self._stood_still
 
-    def start(self, session: Session, todo: Sequence[Job], known: Mapping[CardKey, CostCard]) -> None:
+    @property
+    def is_paused(self) -> bool:
+        return self._pause.is_set()
+
+    def pause(self, still: bool) -> None:
+        """Makes the run stand still, the plugin in work included, or go on."""
+        if still == self.is_paused or not self.is_running:
+            return
+        if still:
+            self._paused_at = time.monotonic()
+            self._pause.set()
+        else:
+            self._stood_still += time.monotonic() - self._paused_at
+            self._pause.clear()
+
+    def start(self, todo: Sequence[Job], known: Mapping[CardKey, CostCard]) -> None:
         """Measures these jobs, in order. Does nothing while a run is going on."""
         if self.is_running or not todo:
             return
         self._cancel.clear()
+        self._pause.clear()
+        self._stood_still = 0.0
         self._begun = time.monotonic()
         self.started.emit(list(todo))
-        self._thread = threading.Thread(target=self._run, args=(session, list(todo), dict(known)), daemon=True)
+        self._thread = threading.Thread(target=self._run, args=(list(todo), dict(known)), daemon=True)
         self._thread.start()
 
     def cancel(self) -> None:
         """Ends the run within a moment; what has been measured is kept."""
         self._cancel.set()
 
-    def _run(self, session: Session, todo: list[Job], known: dict[CardKey, CostCard]) -> None:
+    def _run(self, todo: list[Job], known: dict[CardKey, CostCard]) -> None:
         outcome = ""
         try:
-            for step in session_run.run(session, todo, known, self._cancel.is_set, self._effort, self.quiet_seconds):
+            paused = self._pause.is_set
+            runs = session_run.run(todo, known, self._cancel.is_set, self._effort, self.quiet_seconds, paused)
+            for step in runs:
                 self._keep(step)
                 self.progressed.emit(step)
         except LibraryError as error:

@@ -14,8 +14,10 @@ from numpy.typing import NDArray
 
 from .session import CardKey
 
-Condition = Literal["sounding", "silent"]
+Condition = Literal["sounding", "silent", "waking"]
+# What loads are built on, and then all that is measured: waking is the first blocks after switching on.
 CONDITIONS: tuple[Condition, ...] = ("sounding", "silent")
+MEASURED: tuple[Condition, ...] = (*CONDITIONS, "waking")
 
 Provenance = Literal["measured", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"]
 PROVENANCE_WORDS: dict[Provenance, str] = {
@@ -77,6 +79,7 @@ class Truth(msgspec.Struct, frozen=True):
 
     `null_db` is what is left when its sound at 64 samples is taken from that at 512 (dB; None: it never sounds the
     same twice). `idle`: what comes out is what went in; `silent`: nothing comes out; `finite` false: NaN or infinity.
+    `hot_peak` is the highest output (dBFS) while the input just reaches full scale; None where it was not tried.
     """
 
     latency: int | None = None
@@ -84,13 +87,90 @@ class Truth(msgspec.Struct, frozen=True):
     finite: bool = True
     silent: bool = False
     idle: bool = False
+    hot_peak: float | None = None
+
+
+class Company(msgspec.Struct, frozen=True):
+    """What one block costs when others have used memory since the last one: `seconds` after `touched` bytes each.
+
+    The first entry is 0 bytes: the plugin alone, in caches of its own.
+    """
+
+    rate: int
+    buffer: int
+    touched: tuple[int, ...]
+    seconds: tuple[float, ...]
+
+    def extra(self, touched: float) -> float:
+        """Seconds that `touched` bytes add to a block, on the line between the measured levels; never negative."""
+        added = np.maximum.accumulate(np.maximum(np.array(self.seconds) - self.seconds[0], 0.0))
+        return float(np.interp(touched, self.touched, added))
+
+
+class Silence(msgspec.Struct, frozen=True):
+    """A block of `buffer` samples through ten seconds of silence: seconds per block.
+
+    `sounding` is the cost before; `after` that at 0.1, 1 and 10 s; `dearest` the dearest tenth of a second of the
+    tail, with denormal numbers flushed to zero as hosts do, `unflushed` the same without.
+    """
+
+    rate: int
+    buffer: int
+    sounding: float
+    after: tuple[float, float, float]
+    dearest: float
+    unflushed: float
+
+    @property
+    def sleeps(self) -> bool:
+        """Whether it stops working by itself when nothing comes in."""
+        return self.after[2] < 0.1 * self.sounding
+
+
+class Upkeep(msgspec.Struct, frozen=True):
+    """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
+
+    `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
+    each per second of sound, while it runs.
+    """
+
+    memory: int
+    footprint: int
+    load: float
+    faults: float
+    read: float
+
+
+class Effect(msgspec.Struct, frozen=True):
+    """What one changed setting does to the cost: `parameter` at `value`, `seconds` a block; why not, if it failed."""
+
+    parameter: str
+    value: float
+    seconds: float
+    words: str = ""
+    failure: str | None = None
+
+
+class Sweep(msgspec.Struct, frozen=True):
+    """Single settings tried out at one rate and buffer size. `base` is the cost as it is; `skipped` were not tried."""
+
+    rate: int
+    buffer: int
+    base: float
+    effects: tuple[Effect, ...] = ()
+    skipped: int = 0
+
+    def ranked(self) -> list[Effect]:
+        """The settings that were measured, by what they save, most first."""
+        return sorted((e for e in self.effects if e.failure is None), key=lambda e: (e.seconds, e.parameter, e.value))
 
 
 class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
 
-    `truth` is None where it was not tried. `failure` says in plain words why there is nothing, or why the rest is
-    missing; None if all went well.
+    `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
+    at which it was. `failure` says in plain words why there is nothing, or why the rest is missing; None if all went
+    well.
     """
 
     key: CardKey
@@ -100,6 +180,21 @@ class CostCard(msgspec.Struct, frozen=True):
     tail: float | None = None
     failure: str | None = None
     truth: Truth | None = None
+    company: tuple[Company, ...] = ()
+    silence: Silence | None = None
+    upkeep: Upkeep | None = None
+    sweep: Sweep | None = None
+
+    def in_company(self, rate: int, buffer: int, touched: float) -> float:
+        """Seconds that a block costs more when others touch so many bytes in between; 0.0 where it was not measured.
+
+        Between the measured sizes it is read on the line over the logarithm of the size, beyond them at the nearest.
+        """
+        curves = sorted((c for c in self.company if c.rate == rate), key=lambda c: c.buffer)
+        if not curves:
+            return 0.0
+        sizes = np.log2([c.buffer for c in curves])
+        return float(np.interp(np.log2(buffer), sizes, [c.extra(touched) for c in curves]))
 
     def cell(self, rate: int, buffer: int, condition: Condition) -> Cell | None:
         """The cell measured at exactly this rate, buffer size and condition, if there is one."""

@@ -7,9 +7,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .card import CostCard
+from .card import CostCard, Silence, Upkeep
 from .session import deadline
-from .verdict import milliseconds, percent
+from .verdict import microseconds, milliseconds, percent
 
 # A burst costs at least this many times what an ordinary block does, and a period explains this much of the sequence.
 HIGH = 1.5
@@ -17,6 +17,10 @@ CLEAR = 0.5
 # A filter's own delay is no false latency, and rounding is no other sound.
 LATENCY_SLACK = 32
 DIFFERENT_DB = -60.0
+# A tail is dearer, and full scale exceeded, only by more than noise and rounding make.
+DEARER = 1.25
+OVER_DB = 0.1
+COMPANY_TOLD = 4 << 20
 
 
 class Rhythm(NamedTuple):
@@ -64,14 +68,14 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         return said or ["Not measured yet."]
     block_time = deadline(buffer, rate)
     said.append(
-        f"Takes {_microseconds(sounding.seconds)} of each {milliseconds(block_time)} block at {buffer} samples: "
+        f"Takes {microseconds(sounding.seconds)} of each {milliseconds(block_time)} block at {buffer} samples: "
         f"{percent(sounding.seconds / block_time)} of one core."
     )
     found = rhythm(cell.sequence_ns()) if cell is not None else None
     if found is not None and found.is_bursty:
         every = f"every {found.period} blocks" if found.period else "now and then"
         said.append(
-            f"Works in bursts: {_microseconds(found.ordinary)} as a rule, {_microseconds(found.burst)} {every}. "
+            f"Works in bursts: {microseconds(found.ordinary)} as a rule, {microseconds(found.burst)} {every}. "
             "The average looks fine; the peak is what drops out."
         )
     silent = card.cost(rate, buffer, "silent")
@@ -86,8 +90,13 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     if fit is not None and sounding.seconds > 0:
         part = min(fit.fixed / sounding.seconds, 1.0)
         if part >= 0.01:
-            price = _microseconds(fit.fixed)
+            price = microseconds(fit.fixed)
             said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
+    waking = card.cell(rate, buffer, "waking")
+    if waking is not None and waking.largest > 1.5 * max(cell.largest if cell else 0.0, 2 * sounding.seconds):
+        said.append(f"Waking up costs a spike of {microseconds(waking.largest)} in one block.")
+    if card.silence is not None:
+        said.extend(_silence(card.silence))
     if card.latency:
         said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
     said.extend(_truths(card))
@@ -95,8 +104,45 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append("Its tail was still there when listening stopped, or was not listened for.")
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
+    said.extend(_company(card, rate, buffer, sounding.seconds))
+    if card.upkeep is not None:
+        said.extend(_upkeep(card.upkeep))
     if cell is not None and not cell.quiet:
         said.append("The computer was not quiet while this was measured: the figure may be a little high.")
+    return said
+
+
+def _silence(of: Silence) -> list[str]:
+    """What ten seconds of silence showed."""
+    said = []
+    if of.sleeps:
+        said.append(f"Falls asleep by itself: after ten seconds of silence a block takes {microseconds(of.after[2])}.")
+    if of.sounding > 0 and of.dearest > DEARER * of.sounding:
+        said.append(f"Its dying tail costs up to {percent(of.dearest / of.sounding)} of what it takes while it sounds.")
+    if of.dearest > 0 and of.unflushed > 1.5 * of.dearest:
+        share = percent(of.unflushed / of.dearest)
+        said.append(f"In a host that does not flush denormal numbers to zero its tail would cost {share} of that.")
+    return said
+
+
+def _company(card: CostCard, rate: int, buffer: int, alone: float) -> list[str]:
+    """How much dearer it gets among others."""
+    extra = card.in_company(rate, buffer, COMPANY_TOLD)
+    if alone <= 0 or extra < 0.05 * alone:
+        return []
+    return [f"Among others that use {COMPANY_TOLD >> 20} MB between its blocks it takes {percent(extra / alone)} more."]
+
+
+def _upkeep(of: Upkeep) -> list[str]:
+    said = []
+    if of.memory >= 1 << 20:
+        said.append(f"Each instance keeps {of.memory / (1 << 20):.0f} MB of memory.")
+    if of.load >= 0.5:
+        said.append(f"Takes {of.load:.1f} s to load.")
+    if of.read >= 1 << 16:
+        said.append(f"Reads {of.read / (1 << 20):.1f} MB from files in each second while it runs.")
+    if of.faults >= 10:
+        said.append(f"Meets {of.faults:.0f} page faults in each second: each can hold up a block.")
     return said
 
 
@@ -114,11 +160,8 @@ def _truths(card: CostCard) -> list[str]:
         said.append(f"Its true latency is {truth.latency} samples, not {card.latency}: what it is mixed with is off.")
     if truth.null_db is not None and truth.null_db > DIFFERENT_DB:
         said.append(f"Sounds different at another buffer size: {truth.null_db:.0f} dB of it are left in a null test.")
+    if truth.hot_peak is not None and truth.hot_peak > OVER_DB:
+        said.append(f"A loud but legal input makes it put out {truth.hot_peak:+.1f} dBFS: what follows may clip.")
     if truth.idle:
         said.append("What comes out is what went in: in this setting it does nothing.")
     return said
-
-
-def _microseconds(seconds: float) -> str:
-    value = seconds * 1e6
-    return milliseconds(seconds) if value >= 1000 else f"{value:.0f} µs" if value >= 9.95 else f"{value:.1f} µs"

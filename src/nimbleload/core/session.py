@@ -203,9 +203,26 @@ class Machine(msgspec.Struct, frozen=True):
     name: str = ""
 
 
+class Variant(msgspec.Struct, frozen=True):
+    """Another setting that all uses of one cost card could take: lighter, and with another sound.
+
+    `voices` is the number of notes it is to play; 0 leaves it as it is.
+    """
+
+    of: CardKey
+    name: str
+    setting: Setting
+    voices: int = 0
+
+    def applied(self, use: PluginUse) -> PluginUse:
+        """A use in this variant."""
+        return msgspec.structs.replace(use, setting=self.setting, voices=self.voices or use.voices)
+
+
 class Session(msgspec.Struct, frozen=True):
     """A whole mix. `source` names the file or program it came from, for the reader only.
-    `limit` is the load one wants to stay under, as a fraction of the deadline.
+    `limit` is the load one wants to stay under, as a fraction of the deadline. `variants` are other settings that
+    plugins of this session could take.
     """
 
     name: str
@@ -217,6 +234,7 @@ class Session(msgspec.Struct, frozen=True):
     host: Host = Host()
     source: str = ""
     limit: float = 0.8
+    variants: tuple[Variant, ...] = ()
 
     def strip(self, strip_id: str) -> Strip:
         """The strip with this id. KeyError if there is none."""
@@ -231,6 +249,16 @@ class Session(msgspec.Struct, frozen=True):
         for strip in self.strips:
             for use in strip.uses():
                 found.setdefault(use.card_key(), []).append(use)
+        return found
+
+    def variant_uses(self) -> dict[CardKey, tuple[Variant, PluginUse]]:
+        """The cost card that each variant needs, with a use in that variant; uses that are gone have none."""
+        found = {}
+        uses = self.card_keys() if self.variants else {}
+        for variant in self.variants:
+            if variant.of in uses:
+                use = variant.applied(uses[variant.of][0])
+                found[use.card_key()] = (variant, use)
         return found
 
 

@@ -43,6 +43,12 @@ def milliseconds(seconds: float) -> str:
     return f"{value:.{digits}f} ms"
 
 
+def microseconds(seconds: float) -> str:
+    """A cost as shown everywhere: 0.0000124 → "12 µs"; from a millisecond on as milliseconds."""
+    value = seconds * 1e6
+    return milliseconds(seconds) if value >= 1000 else f"{value:.0f} µs" if value >= 9.95 else f"{value:.1f} µs"
+
+
 def judge(session: Session, rung: Rung, second: float, block: Block, missing: int, known: int) -> Verdict:
     """The verdict on one moment at one buffer size, whose block is `block`.
 

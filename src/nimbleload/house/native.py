@@ -80,21 +80,32 @@ def array_at(address, count, like):
     return carray(_pointer(address, like), (count,))
 
 
-@intrinsic
-def flush_denormals(typingctx):
-    """Makes this thread treat denormal numbers as zero, as audio hosts do (x86-64 and AArch64)."""
+def _floating_point(x86: int, arm: int):
+    """Code that sets this thread's floating-point control word."""
 
     def codegen(context, builder, signature, args):
         triple = builder.module.triple
         if triple.startswith("x86_64"):
-            control = cgutils.alloca_once_value(builder, ir.Constant(ir.IntType(32), 0x1F80 | 0x8040))
+            control = cgutils.alloca_once_value(builder, ir.Constant(ir.IntType(32), x86))
             kind = ir.FunctionType(ir.VoidType(), [cgutils.voidptr_t])
             call = cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.sse.ldmxcsr")
             builder.call(call, [builder.bitcast(control, cgutils.voidptr_t)])
         elif triple.startswith("aarch64"):
             kind = ir.FunctionType(ir.VoidType(), [ir.IntType(64)])
             call = cgutils.get_or_insert_function(builder.module, kind, "llvm.aarch64.set.fpcr")
-            builder.call(call, [ir.Constant(ir.IntType(64), 1 << 24)])
+            builder.call(call, [ir.Constant(ir.IntType(64), arm)])
         return context.get_dummy_value()
 
-    return types.void(), codegen
+    return codegen
+
+
+@intrinsic
+def flush_denormals(typingctx):
+    """Makes this thread treat denormal numbers as zero, as audio hosts do (x86-64 and AArch64)."""
+    return types.void(), _floating_point(0x1F80 | 0x8040, 1 << 24)
+
+
+@intrinsic
+def keep_denormals(typingctx):
+    """Makes this thread compute with denormal numbers, as a program does that has not asked for anything else."""
+    return types.void(), _floating_point(0x1F80, 0)

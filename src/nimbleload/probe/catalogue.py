@@ -51,14 +51,17 @@ def cache_file() -> Path:
     return Path(platformdirs.user_cache_dir("nimble-load")) / "plugins.json"
 
 
-def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None) -> list[Scanned]:
-    """What every plugin file holds; those that have not changed since the last time are not opened again."""
+def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None, retry: bool = False) -> list[Scanned]:
+    """What every plugin file holds; those that have not changed since the last time are not opened again.
+
+    With `retry`, files that could not be read are.
+    """
     cache = cache or cache_file()
     known = _remembered(cache)
     there = {str(path): path.stat().st_mtime_ns for path in (plugin_files() if files is None else files)}
     if files is None:
         there[ALL_LV2] = newest_bundle()
-    fresh = {p: s for p, s in known.items() if there.get(p) == s.modified}
+    fresh = {p: s for p, s in known.items() if there.get(p) == s.modified and not (retry and s.failure)}
     for scanned in scan({p: modified for p, modified in there.items() if p not in fresh}):
         fresh[scanned.path] = scanned
     found = [fresh[path] for path in there]

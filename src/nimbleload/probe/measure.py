@@ -11,23 +11,30 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Cell, Truth, summarise
+from ..core.card import Cell, Company, Silence, Truth, Upkeep, summarise
 from ..core.session import PluginUse
+from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note
+from .pace import Pace
 from .signal import chord, musical, released
+from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
 from .truth import find_truth
+from .upkeep import taken
 
 LONGEST_CYCLE = 8192
 SILENCE = 10 ** (-90 / 20)
 SLOWEST_TAIL_SECONDS = 15.0
+# Where the computer was not quiet, up to so many times the runs are made, and the fastest count.
+MOST_ROUNDS = 3
+MOST_WAKING = 64
 
 
 class Effort(msgspec.Struct, frozen=True):
     """How much to measure: `runs` from the same fresh state, and about `seconds` of clock time for each cell."""
 
     runs: int = 5
-    seconds: float = 0.25
+    seconds: float = 0.12
 
 
 class Facts(NamedTuple):
@@ -37,27 +44,42 @@ class Facts(NamedTuple):
     tail: float | None
     version: str
     truth: Truth
+    pace: float
+
+
+class Details(NamedTuple):
+    """What is measured at one or two buffer sizes only."""
+
+    company: tuple[Company, ...]
+    silence: Silence
+    upkeep: Upkeep
 
 
 class Measurement:
-    """Measures one hosted plugin at one rate. The cells come one by one, so that none is lost when it is ended."""
+    """Measures one hosted plugin at one rate. The cells come one by one, so that none is lost when it is ended.
 
-    def __init__(self, hosted: Hosted, use: PluginUse, rate: int, effort: Effort) -> None:
+    `best_pace` is how fast this core has been at its best (see `pace`).
+    """
+
+    def __init__(
+        self, hosted: Hosted, use: PluginUse, rate: int, effort: Effort, best_pace: float | None = None
+    ) -> None:
         self._hosted, self._rate, self._effort = hosted, rate, effort
         self._notes: tuple[Note, ...] = chord(use.voices) if use.voices else ()
         self._loop = TimedLoop(hosted, musical(len(hosted.inputs), rate))
         self._overhead = overhead_ns()
+        self._pace = Pace(best_pace)
         self._tail: float | None = None
 
     def facts(self) -> Facts:
-        """Latency, tail and version; runs the plugin until its tail has died, at a middling block size."""
+        """Latency, tail, version and pace; runs the plugin until its tail has died, at a middling block size."""
         frames = 512
         self._sound(frames, math.ceil(0.5 * self._rate / frames))
         self._hush(frames)
         self._tail = self._find_tail(frames)
         truth = find_truth(self._hosted, self._loop, self._notes)
         self._hosted.settled()
-        return Facts(self._hosted.latency, self._tail, self._hosted.version, truth)
+        return Facts(self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best)
 
     def _find_tail(self, frames: int) -> float | None:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""
@@ -74,16 +96,62 @@ class Measurement:
         return None
 
     def cells(self, buffers: Sequence[int]) -> Iterator[Cell]:
-        """A sounding and a silent cell for each buffer size, in the order given."""
+        """A sounding, a waking and a silent cell for each buffer size, in the order given."""
         for frames in buffers:
-            yield self._sounding(frames)
+            yield from self._sounding(frames)
             yield self._silent(frames)
 
-    def _sound(self, frames: int, blocks: int) -> NDArray[np.int64]:
-        """A run from a fresh state, with the same input every time."""
+    def details(self, longest: int, core: int | None, load_seconds: float, load_another) -> Details:
+        """Company, silence and upkeep; `longest` is the longest block the plugin was made for (samples).
+
+        `load_seconds` is how long loading took; `load_another` loads a second instance.
+        """
+        cache = second_level_cache(core)
+        company = tuple(
+            find_company(
+                self._loop,
+                self._pace,
+                self._refresh,
+                self._notes,
+                self._rate,
+                frames,
+                cache,
+                self._overhead,
+                self._tail or 0.5,
+            )
+            for frames in SIZES
+            if frames <= longest
+        )
+        silence = find_silence(
+            self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
+        )
+        return Details(company, silence, self._upkeep(cache, load_seconds, load_another))
+
+    def _upkeep(self, cache: int, load_seconds: float, load_another) -> Upkeep:
+        """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""
+        frames, seconds = 512, 1.0
+        self._sound(frames, 4)
+        idle, before = taken(), taken()
+        self._loop.run(frames, math.ceil(seconds * self._rate / frames))
+        after = taken()
+        footprint = find_footprint(self._hosted, frames, cache)
+        read = max(after.read - before.read - (before.read - idle.read), 0)
+        faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
+        before = taken()
+        another = load_another()
+        TimedLoop(another, self._loop.source).run(frames, 4, self._notes)
+        memory = max(taken().memory - before.memory, 0)
+        another.close()
+        return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds)
+
+    def _refresh(self) -> None:
         self._hosted.settled()
         self._hosted.restart()
         self._loop.rewind()
+
+    def _sound(self, frames: int, blocks: int) -> NDArray[np.int64]:
+        """A run from a fresh state, with the same input every time."""
+        self._refresh()
         return self._loop.run(frames, blocks, self._notes)
 
     def _hush(self, frames: int) -> None:
@@ -97,7 +165,7 @@ class Measurement:
         """
         cycle = max(LONGEST_CYCLE // frames, 4)
         remembered = min(self._tail or 0.0, SLOWEST_TAIL_SECONDS) * self._rate / frames
-        allowed = self._effort.seconds * 1e9 / max(typical_ns, 50.0)
+        allowed = self._effort.seconds / 2 / self._effort.runs * 1e9 / max(typical_ns, 50.0)
         return math.ceil(max(cycle, min(remembered, allowed)) / cycle) * cycle
 
     def _blocks(self, frames: int, typical_ns: float) -> int:
@@ -107,11 +175,27 @@ class Measurement:
         wanted = min(max(allowed, 24, 2 * cycle), 4096)
         return max(cycle, round(wanted / cycle) * cycle)
 
-    def _sounding(self, frames: int) -> Cell:
+    def _sounding(self, frames: int) -> Iterator[Cell]:
+        """The cell of a steady sound, and that of the first blocks before it, from the same runs."""
         typical = float(np.mean(self._sound(frames, 2 * self._lead(frames, 1e9))))
         lead, blocks = self._lead(frames, typical), self._blocks(frames, typical)
-        runs = [self._sound(frames, lead + blocks)[lead:] for _ in range(self._effort.runs)]
-        return self._summary(np.array(runs), frames, "sounding")
+        runs, quiet = self._quietest(lambda: self._sound(frames, lead + blocks))
+        yield self._summary(runs[:, lead:], quiet, frames, "sounding")
+        yield self._summary(runs[:, : min(lead, MOST_WAKING)], quiet, frames, "waking")
+
+    def _quietest(self, run) -> tuple[NDArray[np.int64], bool]:
+        """As many runs as wanted (R, B, ns), and whether the computer was quiet and as fast as ever meanwhile.
+
+        Runs during which it was slower are made again, a few times at most; then the fastest ones are taken.
+        """
+        wanted, good = self._effort.runs, 0
+        runs: list[NDArray[np.int64]] = []
+        while good < wanted and len(runs) < MOST_ROUNDS * wanted:
+            self._pace.wait()
+            runs.append(run())
+            good += self._pace.is_good()
+        best = sorted(runs, key=np.sum)[:wanted]
+        return np.array(best), good == wanted and _is_quiet(np.array(best))
 
     def _silent(self, frames: int) -> Cell:
         """After sounding, when the tail has died: consecutive stretches of whole cycles stand for the runs."""
@@ -125,13 +209,17 @@ class Measurement:
             typical = float(np.mean(self._loop.run(frames, step, silent=True)))
             settle -= step
         blocks = self._blocks(frames, 2 * typical)
-        runs = [self._loop.run(frames, blocks, silent=True) for _ in range(self._effort.runs)]
-        return self._summary(np.array(runs), frames, "silent")
+        runs, quiet = self._quietest(lambda: self._loop.run(frames, blocks, silent=True))
+        return self._summary(runs, quiet, frames, "silent")
 
-    def _summary(self, runs: NDArray[np.int64], frames: int, condition) -> Cell:
+    def _summary(self, runs: NDArray[np.int64], quiet: bool, frames: int, condition) -> Cell:
         """The least over the runs (R, B, ns) is the plugin's own time for each block; the rest is the machine's."""
         runs = np.maximum(runs - self._overhead, 0)
         own = runs.min(axis=0)
-        extra = runs - own
-        disturbed = np.mean(extra > own // 4 + 1000)
-        return summarise(own, float(extra.mean()), bool(disturbed <= 0.05), self._rate, frames, condition)
+        return summarise(own, float((runs - own).mean()), quiet, self._rate, frames, condition)
+
+
+def _is_quiet(runs: NDArray[np.int64]) -> bool:
+    """Whether at most a twentieth of all blocks (R, B, ns) took clearly longer than the least of its runs."""
+    own = runs.min(axis=0)
+    return bool(np.mean(runs - own > own // 4 + 1000) <= 0.05)

@@ -3,32 +3,40 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 import msgspec
 
-from ..core.card import CONDITIONS, Cell, CostCard
+from ..core.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Sweep
 from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
 from . import catalogue, isolation
 from .measure import Effort
 from .standards import STANDARDS
 from .turn import turn
-from .worker import CellMessage, FactsMessage, Request
+from .worker import CellMessage, DetailsMessage, FactsMessage, Request, Result, SweepMessage, Trying
+
+SWEEP_SECONDS = 30.0
 
 
 class Job(NamedTuple):
-    """One cost card to fill: the use that stands for it, how many uses share it, and the buffer sizes missing."""
+    """One cost card to fill: the use that stands for it, how many uses share it (0: a variant), and the sizes missing.
+
+    `details` says whether what is found at few sizes is missing, too; `rate` is in hertz.
+    """
 
     key: CardKey
     use: PluginUse
     uses: int
     buffers: tuple[int, ...]
+    rate: int
+    details: bool = True
 
     @property
     def steps(self) -> int:
         """How many results it brings: a cell for each size and condition, and its end."""
-        return len(CONDITIONS) * len(self.buffers) + 1
+        return len(MEASURED) * len(self.buffers) + 1
 
 
 class Progress(NamedTuple):
@@ -41,20 +49,28 @@ class Progress(NamedTuple):
 
 
 def jobs(
-    session: Session, known: Mapping[CardKey, CostCard], buffers: Sequence[int] = BUFFER_SIZES, again: bool = False
+    session: Session,
+    known: Mapping[CardKey, CostCard],
+    buffers: Sequence[int] = BUFFER_SIZES,
+    again: bool = False,
+    rate: int | None = None,
 ) -> list[Job]:
     """What there is to measure, the most used first. Cells measured on this computer are not measured again.
 
-    A card that failed is left as it is, unless `again` asks for everything anew.
+    A card that failed is left as it is, unless `again` asks for everything anew. `rate` is the session's, if not given.
     """
     found = []
-    for key, uses in session.card_keys().items():
+    rate = rate or session.rate
+    wanted = {key: (uses[0], len(uses)) for key, uses in session.card_keys().items()}
+    wanted = {key: (use, 0) for key, (_, use) in session.variant_uses().items()} | wanted
+    for key, (use, count) in wanted.items():
         card = known.get(key)
-        missing = tuple(buffers)
+        missing, details = tuple(buffers), True
         if card is not None and not again:
-            missing = () if card.failure else tuple(b for b in buffers if not is_measured(card, session.rate, b))
-        if missing:
-            found.append(Job(key, uses[0], len(uses), missing))
+            missing = () if card.failure else tuple(b for b in buffers if not is_measured(card, rate, b))
+            details = not card.failure and card.upkeep is None
+        if missing or details:
+            found.append(Job(key, use, count, missing, rate, details))
     return sorted(found, key=lambda job: -job.uses)
 
 
@@ -65,42 +81,119 @@ def is_measured(card: CostCard, rate: int, buffer: int) -> bool:
 
 
 def run(
-    session: Session,
     todo: Sequence[Job],
     known: Mapping[CardKey, CostCard],
     cancelled: Callable[[], bool] = lambda: False,
     effort: Effort | None = None,
     quiet_seconds: float = isolation.QUIET_SECONDS,
+    paused: Callable[[], bool] = lambda: False,
 ) -> Iterator[Progress]:
-    """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones."""
+    """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones.
+
+    While one plugin is measured on the last core, the next one is loaded on another.
+    """
     installed = catalogue.paths_by_identifier(catalogue.catalogue()) if needs_catalogue(todo) else {}
     core = max(os.sched_getaffinity(0))
-    for job in todo:
-        card = without_foreign(known.get(job.key) or CostCard(job.key, job.use.label))
-        card = msgspec.structs.replace(card, failure=None)
-        path = ""
-        if job.use.plugin.standard != "house":
-            plugin = installed.get((job.use.plugin.standard, job.use.plugin.identifier))
-            if plugin is None:
-                yield Progress(job, msgspec.structs.replace(card, failure=not_installed(job.use)), None, True)
-                continue
-            path = plugin.path
-        request = Request(job.use, session.rate, job.buffers, path, effort or Effort(), core)
+    pace: float | None = None
+
+    def prepared(job: Job) -> isolation.Worker | str:
+        """A worker that loads the plugin of a job, or why there can be none."""
+        path = path_of(job.use, installed)
+        if path is None:
+            return not_installed(job.use)
+        request = Request(job.use, job.rate, job.buffers, path, effort or Effort(), core, job.details, pace)
+        return isolation.Worker(request)
+
+    ready = [prepared(todo[0])] if todo else []
+    try:
+        for number, job in enumerate(todo):
+            worker = ready[0]
+            ready += [prepared(next_job) for next_job in todo[number + 1 : number + 2]]
+            card = without_foreign(known.get(job.key) or CostCard(job.key, job.use.label))
+            card = msgspec.structs.replace(card, failure=worker if isinstance(worker, str) else None)
+            if isinstance(worker, isolation.Worker):
+                with turn(core, cancelled) as is_ours:
+                    for message in worker.results(cancelled, quiet_seconds, paused) if is_ours else ():
+                        if isinstance(message, FactsMessage):
+                            pace = min(pace or message.pace, message.pace)
+                        card, cell = taken_in(card, message)
+                        yield Progress(job, card, cell, False)
+                worker.close()
+            del ready[0]
+            if cancelled():
+                return
+            yield Progress(job, card, None, True)
+    finally:
+        for worker in ready:
+            if isinstance(worker, isolation.Worker):
+                worker.close()
+
+
+def sweep(
+    use: PluginUse,
+    rate: int,
+    buffer: int,
+    known: CostCard | None = None,
+    seconds: float = SWEEP_SECONDS,
+    cancelled: Callable[[], bool] = lambda: False,
+    quiet_seconds: float = isolation.QUIET_SECONDS,
+) -> Iterator[CostCard]:
+    """Tries single settings of a plugin for so long, and yields the card with what they cost after each.
+
+    A value that ends the plugin's process is noted with the reason, and the rest is tried in another one. A failure of
+    the plugin as it is stands in the card's `failure`.
+    """
+    card = known or CostCard(use.card_key(), use.label)
+    needed = use.plugin.standard != "house"
+    path = path_of(use, catalogue.paths_by_identifier(catalogue.catalogue()) if needed else {})
+    if path is None:
+        yield msgspec.structs.replace(card, failure=not_installed(use))
+        return
+    core, until = max(os.sched_getaffinity(0)), time.monotonic() + seconds
+    tried: tuple[Effect, ...] = ()
+    while True:
+        trying = Trying(max(until - time.monotonic(), 0.0), tried)
+        request = Request(use, rate, (buffer,), path, core=core, trying=trying)
+        so_far: Sweep | None = None
         with turn(core, cancelled) as is_ours:
             for message in isolation.run(request, cancelled, quiet_seconds) if is_ours else ():
-                card, cell = taken_in(card, message)
-                yield Progress(job, card, cell, False)
-        if cancelled():
-            return
-        yield Progress(job, card, None, True)
+                if isinstance(message, SweepMessage):
+                    so_far = message.sweep
+                    yield msgspec.structs.replace(card, sweep=so_far)
+                if isinstance(message, isolation.Failure):
+                    if so_far is None:
+                        yield msgspec.structs.replace(card, failure=message.reason)
+                        return
+                    last = msgspec.structs.replace(so_far.effects[-1], failure=message.reason)
+                    so_far = msgspec.structs.replace(so_far, effects=(*so_far.effects[:-1], last))
+                    yield msgspec.structs.replace(card, sweep=so_far)
+                    tried = so_far.effects
+                    break
+            else:
+                return
 
 
-def taken_in(card: CostCard, message: FactsMessage | CellMessage | isolation.Failure) -> tuple[CostCard, Cell | None]:
+def path_of(use: PluginUse, installed: Mapping[tuple[str, str], catalogue.Installed]) -> str | None:
+    """The file of a plugin; empty for a house processor, None if it is not installed."""
+    if use.plugin.standard == "house":
+        return ""
+    found = installed.get((use.plugin.standard, use.plugin.identifier))
+    return found.path if found is not None else None
+
+
+def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostCard, Cell | None]:
     """The card with what a worker has told, and the cell if it was one."""
     if isinstance(message, CellMessage):
         return with_cell(card, message.cell), message.cell
     if isinstance(message, isolation.Failure):
         return msgspec.structs.replace(card, failure=message.reason), None
+    if isinstance(message, SweepMessage):
+        return msgspec.structs.replace(card, sweep=message.sweep), None
+    if isinstance(message, DetailsMessage):
+        rates = {c.rate for c in message.company}
+        company = (*(c for c in card.company if c.rate not in rates), *message.company)
+        more = {"company": company, "silence": message.silence, "upkeep": message.upkeep}
+        return msgspec.structs.replace(card, **more), None
     return msgspec.structs.replace(card, latency=message.latency, tail=message.tail, truth=message.truth), None
 
 

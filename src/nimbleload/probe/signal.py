@@ -32,13 +32,15 @@ def musical(channels: int, rate: int, seconds: float = 4.0) -> NDArray[np.float3
 
 
 def chord(voices: int) -> tuple[Note, ...]:
-    """So many notes that start together, at most four octaves of them, none twice."""
+    """So many notes that start together, none twice; ValueError for more than there are from key 24 to 108."""
+    if voices > 85:
+        raise ValueError(f"a chord has at most 85 voices, not {voices}")
     steps = (0, 4, 7, 11, 14, 17, 21)
     keys: list[int] = []
     for k in range(voices):
         key = 36 + steps[k % 7] + 24 * (k // 7)
-        while key in keys or key > 96:
-            key = key + 1 if key < 96 else 37
+        while key in keys or key > 108:
+            key = key + 1 if key < 108 else 24
         keys.append(key)
     return tuple(Note(key, True) for key in keys)
 

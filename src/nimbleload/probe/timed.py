@@ -6,9 +6,11 @@ import numpy as np
 from numba import cfunc, njit, types
 from numpy.typing import NDArray
 
-from ..house.native import PROCESS, call2, flush_denormals, load_i64
+from ..house.native import PROCESS, call2, flush_denormals, keep_denormals, load_i64
 
 CLOCK_MONOTONIC = 1
+LINE_WORDS = 8
+NOBODY = np.zeros(0, np.int64)
 
 _clock_gettime = types.ExternalFunction("clock_gettime", types.int32(types.int32, types.int64))
 
@@ -21,14 +23,22 @@ def _now(clock):
 
 
 @njit(nogil=True, cache=True)
-def _run(call, handle, first, rest, source, at, inputs, frames, times, clock):
-    """Runs len(times) blocks and fills times (ns). Returns where in `source` the next block begins."""
-    flush_denormals()
+def _run(call, handle, first, rest, source, at, inputs, frames, times, clock, others, flush):
+    """Runs len(times) blocks and fills times (ns). Returns where in `source` the next block begins.
+
+    Before each block all cache lines of `others` are used, as the other plugins of a session would use theirs.
+    """
+    if flush:
+        flush_denormals()
+    else:
+        keep_denormals()
     length = source.shape[1]
     argument = first
     for k in range(len(times)):
         if at + frames > length:
             at = 0
+        for i in range(0, len(others), LINE_WORDS):
+            others[i] += 1
         for c in range(inputs.shape[0]):
             row = c % source.shape[0]
             for i in range(frames):
@@ -38,6 +48,7 @@ def _run(call, handle, first, rest, source, at, inputs, frames, times, clock):
         call2(call, handle, argument)
         times[k] = _now(clock) - begun
         argument = rest
+    flush_denormals()
     return at
 
 
@@ -91,24 +102,38 @@ class TimedLoop:
         """The next run starts at the beginning of the source."""
         self._at = 0
 
-    def run(self, frames: int, blocks: int, notes=(), silent: bool = False) -> NDArray[np.int64]:
-        """The time of each block in nanoseconds (blocks, int64), the loop's own overhead included."""
+    def run(
+        self,
+        frames: int,
+        blocks: int,
+        notes=(),
+        silent: bool = False,
+        others: NDArray[np.int64] = NOBODY,
+        flush: bool = True,
+    ) -> NDArray[np.int64]:
+        """The time of each block in nanoseconds (blocks, int64), the loop's own overhead included.
+
+        `others` is memory that is used between the blocks; `flush` false lets denormal numbers be.
+        """
         hosted = self._hosted
         times = np.zeros(blocks, np.int64)
         self._at = _run(
             hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames),
             self._silence if silent else self.source, self._at, hosted.inputs, frames, times,
-            self._clock.ctypes.data,
+            self._clock.ctypes.data, others, flush,
         )  # fmt: skip
         return times
 
-    def capture(self, frames: int, blocks: int, notes=()) -> NDArray[np.float32]:
-        """What comes out of blocks from the start of the source (channels, blocks × frames); nothing is timed."""
+    def capture(self, frames: int, blocks: int, notes=(), gain: float = 1.0) -> NDArray[np.float32]:
+        """What comes out of blocks from the start of the source (channels, blocks × frames); nothing is timed.
+
+        The source is made louder or softer by `gain` (linear).
+        """
         hosted = self._hosted
         out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
         _capture(
-            hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames), self.source,
-            hosted.inputs, hosted.outputs, frames, out,
+            hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames),
+            self.source * np.float32(gain), hosted.inputs, hosted.outputs, frames, out,
         )  # fmt: skip
         return out
 

@@ -39,7 +39,17 @@ def find_truth(hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...] = ()) ->
         latency=latency,
         null_db=null_depth(small, large) if repeatable else None,
         idle=latency is not None and _is_idle(source, small, latency),
+        hot_peak=None if notes else _hot_peak(hosted, loop),
     )
+
+
+def _hot_peak(hosted: Hosted, loop: TimedLoop) -> float:
+    """The highest output in dBFS while the input is as loud as it may be: its peaks just reach full scale."""
+    hosted.settled()
+    hosted.restart()
+    gain = 1 / max(float(np.abs(loop.source).max()), 1e-9)
+    peak = float(np.nanmax(np.abs(loop.capture(LARGE, SAMPLES // LARGE, gain=gain))))
+    return max(20 * float(np.log10(max(peak, 1e-12))), DEEPEST_DB)
 
 
 def null_depth(one: NDArray[np.float32], other: NDArray[np.float32]) -> float:

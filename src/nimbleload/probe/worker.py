@@ -1,7 +1,8 @@
 """The worker process: loads one plugin, measures it, and tells its parent line by line. It may crash; that is a result.
 
-Started as `python -m nimbleload.probe.worker FD PARENT` by process PARENT; reads one `Request` as JSON from standard
-input, writes messages as JSON lines to the file descriptor FD. Standard output and error belong to the plugin.
+Started as `python -m nimbleload.probe.worker FD PARENT` by process PARENT; reads one `Request` as a line of JSON from
+standard input, loads the plugin, and waits for another line before it measures. Writes messages as JSON lines to the
+file descriptor FD. Standard output and error belong to the plugin.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ import time
 
 import msgspec
 
-from ..core.card import Cell, Truth
+from ..core.card import Cell, Company, Effect, Silence, Sweep, Truth, Upkeep
 from ..core.session import PluginUse
 from .measure import Effort
 from .standards import STANDARDS
@@ -26,8 +27,19 @@ MEMORY_LIMIT = 8 << 30
 REAL_TIME_SECONDS = 120
 
 
+class Trying(msgspec.Struct, frozen=True):
+    """That single settings are to be tried at the first buffer size, for so long; what is known is left out."""
+
+    seconds: float
+    tried: tuple[Effect, ...] = ()
+
+
 class Request(msgspec.Struct, frozen=True):
-    """What to measure: one use, at one rate, for these buffer sizes. `path` is the plugin's file, if it has one."""
+    """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
+
+    `path` is the plugin's file, if it has one; `pace` how fast the core has been at its best (ns, see `pace`).
+    With `trying`, single settings are tried out instead.
+    """
 
     use: PluginUse
     rate: int
@@ -35,11 +47,14 @@ class Request(msgspec.Struct, frozen=True):
     path: str = ""
     effort: Effort = Effort()
     core: int | None = None
+    details: bool = False
+    pace: float | None = None
+    trying: Trying | None = None
 
     @property
     def longest(self) -> int:
         """The longest block that will be asked of the plugin, in samples."""
-        return max(*self.buffers, 512)
+        return max((*self.buffers, 2048 if self.details else 512))
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):
@@ -52,6 +67,17 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     version: str
     real_time: bool
     truth: Truth
+    pace: float
+
+
+class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
+    company: tuple[Company, ...]
+    silence: Silence
+    upkeep: Upkeep
+
+
+class SweepMessage(msgspec.Struct, frozen=True, tag="sweep"):
+    sweep: Sweep
 
 
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):
@@ -66,7 +92,8 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
     pass
 
 
-Message = ReadyMessage | FactsMessage | CellMessage | RefusedMessage | DoneMessage
+Message = ReadyMessage | FactsMessage | CellMessage | DetailsMessage | SweepMessage | RefusedMessage | DoneMessage
+Result = FactsMessage | CellMessage | DetailsMessage | SweepMessage
 
 
 def restrain() -> None:
@@ -80,6 +107,14 @@ def restrain() -> None:
     # A real-time process that never sleeps would starve its core: the system ends it if all else fails.
     resource.setrlimit(resource.RLIMIT_RTTIME, (REAL_TIME_SECONDS * 1_000_000, REAL_TIME_SECONDS * 1_000_000))
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
+def keep_off(core: int | None) -> None:
+    """Leaves a core to the worker that measures there, where there is another one."""
+    others = os.sched_getaffinity(0) - {core}
+    if others:
+        with contextlib.suppress(OSError):
+            os.sched_setaffinity(0, others)
 
 
 def settle_on_core(core: int | None) -> bool:
@@ -108,39 +143,66 @@ def load(request: Request):
     return STANDARDS[standard]().load(request.use, request.path, request.rate, request.longest)
 
 
-def work(request: Request, send) -> None:
-    """Measures and sends each result as it is made."""
+def work(request: Request, send, wait) -> None:
+    """Loads the plugin, waits for its turn, measures, and sends each result as it is made."""
     from .formats.hosted import PluginError
     from .measure import Measurement
 
     send(ReadyMessage())
+    keep_off(request.core)
+    begun = time.monotonic()
     try:
         hosted = load(request)
     except PluginError as error:
         send(RefusedMessage(str(error)))
         return
+    load_seconds = time.monotonic() - begun
+    wait()
     real_time = settle_on_core(request.core)
-    measurement = Measurement(hosted, request.use, request.rate, request.effort)
+    if request.trying is not None:
+        hosted.close()
+        try_settings(request, request.trying, send)
+        send(DoneMessage())
+        return
+    measurement = Measurement(hosted, request.use, request.rate, request.effort, request.pace)
     facts = measurement.facts()
-    send(FactsMessage(facts.latency, facts.tail, facts.version, real_time, facts.truth))
+    send(FactsMessage(facts.latency, facts.tail, facts.version, real_time, facts.truth, facts.pace))
     for cell in measurement.cells(request.buffers):
         send(CellMessage(cell))
+    if request.details:
+        send(DetailsMessage(*measurement.details(request.longest, request.core, load_seconds, lambda: load(request))))
     send(DoneMessage())
     hosted.close()
+
+
+def try_settings(request: Request, trying: Trying, send) -> None:
+    """Tries single settings of the plugin, and sends all that is known after each."""
+    from .sweep import sweep
+
+    def another(use: PluginUse):
+        return load(msgspec.structs.replace(request, use=use))
+
+    for known in sweep(request.use, request.rate, request.buffers[0], another, trying.seconds, trying.tried):
+        send(SweepMessage(known))
 
 
 def main() -> None:
     restrain()
     if os.getppid() != int(sys.argv[2]):
         os._exit(1)  # the parent ended before it could be asked to take this process with it
-    request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
+    request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request)
+
+    def wait() -> None:
+        if not sys.stdin.buffer.readline():
+            os._exit(1)  # nobody waits for the results any more
+
     with os.fdopen(int(sys.argv[1]), "wb", buffering=0) as channel:
 
         def send(message: Message) -> None:
             channel.write(msgspec.json.encode(message) + b"\n")
             time.sleep(0.001)  # a short sleep tells the system that this real-time process is alive and well
 
-        work(request, send)
+        work(request, send, wait)
     # A plugin's threads and exit handlers are not waited for: everything has been told.
     os._exit(0)
 

@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 from lxml import etree
 
+from ..core.family import by_name
 from ..core.graph import build
 from ..core.session import (
     Family,
@@ -36,15 +37,6 @@ BUILT_IN: dict[str, Family] = {
     "BuiltinDevice": "other", "Equalizer": "equaliser", "Compressor": "dynamics", "NoiseGate": "dynamics",
     "Limiter": "dynamics",
 }  # fmt: skip
-FAMILY_WORDS: tuple[tuple[Family, tuple[str, ...]], ...] = (
-    ("equaliser", ("eq", "filter", "tone")),
-    ("reverb", ("verb", "room", "hall", "plate", "chamber")),
-    ("delay", ("delay", "echo")),
-    ("dynamics", ("comp", "limit", "gate", "dynam", "expander", "maxim", "deess", "transient")),
-    ("distortion", ("sat", "dist", "drive", "tube", "amp", "tape", "clip")),
-    ("modulation", ("chorus", "flang", "phas", "trem", "vibrato", "rotary")),
-    ("analyser", ("meter", "analy", "scope", "spectr", "loudness")),
-)
 
 
 class ImportReport(msgspec.Struct, frozen=True):
@@ -313,8 +305,4 @@ def family(device: etree._Element, label: str) -> Family:
         return "instrument"
     if role == "analyzer":
         return "analyser"
-    lowered = label.lower()
-    for name, words in FAMILY_WORDS:
-        if any(word in lowered for word in words):
-            return name
-    return "other"
+    return by_name(label)

@@ -12,14 +12,14 @@ from typing import Any
 import msgspec
 import platformdirs
 
-from ..core.card import Cell, CostCard, Provenance, Truth
+from ..core.card import Cell, Company, CostCard, Provenance, Silence, Sweep, Truth, Upkeep
 from ..core.session import CardKey
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS card (
   id INTEGER PRIMARY KEY, standard TEXT NOT NULL, identifier TEXT NOT NULL, version TEXT NOT NULL,
   setting TEXT NOT NULL, channels INTEGER NOT NULL, voices INTEGER NOT NULL, machine TEXT NOT NULL,
-  name TEXT NOT NULL, latency INTEGER NOT NULL, tail REAL, failure TEXT, truth BLOB,
+  name TEXT NOT NULL, latency INTEGER NOT NULL, tail REAL, failure TEXT, truth BLOB, details BLOB,
   UNIQUE (standard, identifier, version, setting, channels, voices, machine));
 CREATE TABLE IF NOT EXISTS cell (
   card INTEGER NOT NULL REFERENCES card(id), rate INTEGER NOT NULL, buffer INTEGER NOT NULL, condition TEXT NOT NULL,
@@ -27,9 +27,18 @@ CREATE TABLE IF NOT EXISTS cell (
   largest REAL NOT NULL, jitter REAL NOT NULL, quiet INTEGER NOT NULL, sequence BLOB NOT NULL, made REAL NOT NULL,
   PRIMARY KEY (card, rate, buffer, condition));
 """
-FORMAT = 2
+FORMAT = 3
 TYPED = "typed in"
 KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
+
+
+class Details(msgspec.Struct, frozen=True):
+    """The parts of a card that the library keeps as one JSON text."""
+
+    company: tuple[Company, ...] = ()
+    silence: Silence | None = None
+    upkeep: Upkeep | None = None
+    sweep: Sweep | None = None
 
 
 class LibraryError(Exception):
@@ -67,8 +76,9 @@ class Library:
                 raise LibraryError(f"{self.path} was written by a newer version of Nimble Load; it was not touched.")
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.executescript(SCHEMA)
-            if version == 1:
-                self._db.execute("ALTER TABLE card ADD COLUMN truth BLOB")
+            for before, column in ((2, "truth"), (3, "details")):
+                if 0 < version < before:
+                    self._db.execute(f"ALTER TABLE card ADD COLUMN {column} BLOB")
             self._db.execute(f"PRAGMA user_version={FORMAT}")
         except (sqlite3.Error, OSError) as error:
             raise LibraryError(f"The cost library {self.path} cannot be used: {error}.") from error
@@ -88,12 +98,13 @@ class Library:
     def _card_row(self, card: CostCard, machine: str) -> int:
         key = card.key
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
+        details = msgspec.json.encode(Details(card.company, card.silence, card.upkeep, card.sweep))
         self._db.execute(
-            f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure, truth) "
-            "VALUES (?,?,?,?,?,?,?,?,?,?,?,?) "
+            f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure, truth, details) "
+            "VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?) "
             f"ON CONFLICT ({KEY_COLUMNS}, machine) DO UPDATE SET name=excluded.name, latency=excluded.latency, "
-            "tail=excluded.tail, failure=excluded.failure, truth=excluded.truth",
-            (*_columns(key), machine, card.name, card.latency, card.tail, card.failure, truth),
+            "tail=excluded.tail, failure=excluded.failure, truth=excluded.truth, details=excluded.details",
+            (*_columns(key), machine, card.name, card.latency, card.tail, card.failure, truth, details),
         )
         row = self._db.execute(
             "SELECT id FROM card WHERE standard=? AND identifier=? AND version=? AND setting=? AND channels=? "
@@ -123,14 +134,18 @@ class Library:
         """The cards of this machine, or of another one: all, or those with these keys."""
         wanted = None if keys is None else set(keys)
         machine = machine or self.machine
-        query = f"SELECT id, {KEY_COLUMNS}, name, latency, tail, failure, truth FROM card WHERE machine=?"
+        query = f"SELECT id, {KEY_COLUMNS}, name, latency, tail, failure, truth, details FROM card WHERE machine=?"
         found: dict[CardKey, CostCard] = {}
         for row in self._read(query, (machine,)):
             key = CardKey(*row[1:7])
             if wanted is None or key in wanted:
                 cells = self._cells(row[0], self.provenance(machine))
                 truth = msgspec.json.decode(row[11], type=Truth) if row[11] is not None else None
-                found[key] = CostCard(key, row[7], cells, row[8], row[9], row[10], truth)
+                more = msgspec.json.decode(row[12], type=Details) if row[12] is not None else Details()
+                found[key] = CostCard(
+                    key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
+                    more.sweep,
+                )  # fmt: skip
         return found
 
     def _read(self, query: str, values: tuple[Any, ...]) -> list[Any]:

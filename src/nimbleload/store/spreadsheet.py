@@ -6,7 +6,7 @@ import csv
 import io
 import math
 
-from ..core.card import CONDITIONS, Cell, CostCard
+from ..core.card import MEASURED, Cell, CostCard
 from ..core.session import CardKey
 from .library import Library, LibraryError
 
@@ -59,7 +59,7 @@ def import_(text: str, library: Library) -> int:
 def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
     """One row, checked. ValueError says what cannot be."""
     condition = row.get("condition") or "sounding"
-    if condition not in CONDITIONS:
+    if condition not in MEASURED:
         raise ValueError(f"the condition {condition!r} is not known")
     times = {name: _seconds(row, name) for name in TIME_COLUMNS}
     rate, buffer = _whole(row, "rate (Hz)", 1000, 1_000_000), _whole(row, "buffer (samples)", 1, 65536)

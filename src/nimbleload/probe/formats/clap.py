@@ -14,10 +14,11 @@ from numba import cfunc, types
 
 from ...core.session import PluginUse
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import Described, Note, PluginError, files_in, text
+from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
-NAME_BYTES = 256
+NAME_BYTES, PATH_BYTES = 256, 1024
+STEPPED, READ_ONLY, BYPASS = 1, 8, 16
 
 
 class Version(c.Structure):
@@ -78,6 +79,13 @@ class AudioPort(c.Structure):
 
 class NotePort(c.Structure):
     _fields_ = (("id", UINT), ("dialects", UINT), ("preferred", UINT), ("name", c.c_char * NAME_BYTES))
+
+
+class ParamDescription(c.Structure):
+    _fields_ = (
+        ("id", UINT), ("flags", UINT), ("cookie", POINTER), ("name", c.c_char * NAME_BYTES),
+        ("module", c.c_char * PATH_BYTES), ("least", c.c_double), ("most", c.c_double), ("start", c.c_double),
+    )  # fmt: skip
 
 
 class Params(c.Structure):
@@ -230,11 +238,29 @@ class ClapHosted:
         params = self._extension(b"clap.params", Params)
         if params is None:
             raise PluginError(f"{use.label} has parameters in the session, but takes none.")
-        try:
-            events = EventList([param_event(int(name), value) for name, value in use.setting.values])
-        except ValueError as error:
-            raise PluginError(f"{use.label} has a parameter whose id is not a number: {error}") from error
+        by_name = {text(d.name).lower(): int(d.id) for d in self._described()}
+        numbers = {name: int(name) if name.isdigit() else by_name.get(name.lower()) for name, _ in use.setting.values}
+        unknown = [name for name, number in numbers.items() if number is None]
+        if unknown:
+            raise PluginError(f"{use.label} has no parameter {unknown[0]!r}.")
+        events = EventList([param_event(numbers[name] or 0, value) for name, value in use.setting.values])
         params.flush(self.handle, events.address, c.addressof(FORGOTTEN))
+
+    def _described(self) -> Iterator[ParamDescription]:
+        params = self._extension(b"clap.params", Params)
+        for index in range(params.count(self.handle) if params is not None else 0):
+            found = ParamDescription()
+            if params.get_info(self.handle, index, c.addressof(found)):
+                yield found
+
+    def parameters(self) -> tuple[Parameter, ...]:
+        params = self._extension(b"clap.params", Params)
+        found, value = [], c.c_double()
+        for d in self._described():
+            if not d.flags & (READ_ONLY | BYPASS):
+                now = value.value if params.get_value(self.handle, d.id, c.byref(value)) else d.start
+                found.append(parameter(str(d.id), text(d.name), bool(d.flags & STEPPED), d.least, d.most, now))
+        return tuple(found)
 
     def _activate(self) -> None:
         if not self._plugin.activate(self.handle, float(self._rate), 1, self._longest):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import Literal, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,34 @@ class Note(NamedTuple):
 
     key: int
     on: bool
+
+
+ParameterKind = Literal["switch", "choice", "count", "number"]
+
+
+class Parameter(NamedTuple):
+    """One setting of a loaded plugin. `key` names it in a `Setting`; `value` is what it has now.
+
+    `choices` are the values that it can take, where there are only some.
+    """
+
+    key: str
+    name: str
+    kind: ParameterKind
+    least: float
+    most: float
+    value: float
+    choices: tuple[float, ...] = ()
+
+
+def parameter(key: str, name: str, whole: bool, least: float, most: float, value: float, *choices: float) -> Parameter:
+    """A parameter whose kind follows from what it can take: two values, named ones, whole ones, or any."""
+    kind: ParameterKind = "number"
+    if choices:
+        kind = "switch" if len(choices) == 2 else "choice"
+    elif whole:
+        kind = "switch" if most - least == 1 else "count"
+    return Parameter(key, name, kind, least, most, value, choices)
 
 
 class Described(NamedTuple):
@@ -64,6 +92,9 @@ class Hosted(Protocol):
 
     def settled(self) -> None:
         """Called after it has run, on no clock: reads what shows only then, and does work that it put off."""
+
+    def parameters(self) -> tuple[Parameter, ...]:
+        """Every setting that can be changed from outside, in the plugin's order."""
 
     def close(self) -> None:
         """Ends the plugin. It must not be called after."""

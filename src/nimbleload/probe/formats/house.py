@@ -6,7 +6,7 @@ from ...core.session import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks
-from .hosted import Note, PluginError
+from .hosted import Note, Parameter, PluginError, parameter
 
 
 class HouseHosted:
@@ -15,8 +15,9 @@ class HouseHosted:
     def __init__(self, use: PluginUse, rate: int, longest: int) -> None:
         if use.plugin.identifier not in PROCESSORS:
             raise PluginError(f"There is no house processor {use.plugin.identifier!r}.")
+        self._settings, self._values = PROCESSORS[use.plugin.identifier].settings, dict(use.setting.values)
         try:
-            self._instance = Instance(use.plugin.identifier, dict(use.setting.values), rate)
+            self._instance = Instance(use.plugin.identifier, self._values, rate)
         except ValueError as error:
             raise PluginError(str(error)) from error
         self._blocks = Blocks([2], [2], longest)
@@ -27,6 +28,12 @@ class HouseHosted:
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
+
+    def parameters(self) -> tuple[Parameter, ...]:
+        return tuple(
+            parameter(s.name, s.name, s.whole, s.least, s.most, self._values.get(s.name, s.start))
+            for s in self._settings
+        )
 
     def settled(self) -> None:
         """Nothing to look up: the latency is known from the start."""

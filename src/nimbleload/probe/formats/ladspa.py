@@ -10,10 +10,10 @@ from pathlib import Path
 import numpy as np
 
 from ...core.session import PluginUse
-from .hosted import Described, Note, PluginError, files_in, text
+from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8
-BELOW, ABOVE, SAMPLE_RATE, LOGARITHMIC = 0x1, 0x2, 0x8, 0x10
+BELOW, ABOVE, TOGGLED, SAMPLE_RATE, LOGARITHMIC, INTEGER = 0x1, 0x2, 0x4, 0x8, 0x10, 0x20
 DEFAULT_MASK, DEFAULT_MINIMUM, DEFAULT_LOW, DEFAULT_MIDDLE, DEFAULT_HIGH, DEFAULT_MAXIMUM = (
     0x3C0, 0x40, 0x80, 0xC0, 0x100, 0x140,
 )  # fmt: skip
@@ -63,14 +63,19 @@ def describe(path: str) -> Iterator[Described]:
         yield Described(identifier(of), text(of.name), text(of.maker), "", (), path)
 
 
+def limits(hint: RangeHint, rate: int) -> tuple[float, float]:
+    """The least and the most that a control takes; 0 and 1 (or above the least) where it does not say."""
+    scale = rate if hint.hint & SAMPLE_RATE else 1
+    lower = hint.lower * scale if hint.hint & BELOW else 0.0
+    return lower, hint.upper * scale if hint.hint & ABOVE else max(lower, 1.0)
+
+
 def start_value(hint: RangeHint, rate: int) -> float:
     """The value that a control has before anybody touches it, after LADSPA's hints."""
     kind = hint.hint & DEFAULT_MASK
     if kind in FIXED_DEFAULTS:
         return FIXED_DEFAULTS[kind]
-    scale = rate if hint.hint & SAMPLE_RATE else 1
-    lower = hint.lower * scale if hint.hint & BELOW else 0.0
-    upper = hint.upper * scale if hint.hint & ABOVE else max(lower, 1.0)
+    lower, upper = limits(hint, rate)
     share = {
         DEFAULT_MINIMUM: 0.0,
         DEFAULT_LOW: 0.25,
@@ -124,6 +129,16 @@ class LadspaHosted:
             self._of.connect_port(self.handle, port, place)
         if self._of.activate:
             self._of.activate(self.handle)
+
+    def parameters(self) -> tuple[Parameter, ...]:
+        found = []
+        for k in range(self._of.port_count):
+            if self._of.port_kinds[k] & CONTROL and self._of.port_kinds[k] & INPUT:
+                hint, name = self._of.hints[k], text(self._of.port_names[k])
+                least, most = limits(hint, self._rate)
+                whole = bool(hint.hint & (INTEGER | TOGGLED))
+                found.append(parameter(name, name, whole, least, most, float(self._controls[k])))
+        return tuple(found)
 
     def settled(self) -> None:
         """Called when it has run: the latency stands in a port of that name."""

@@ -45,6 +45,19 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_nodes_is_end": (c.c_bool, [POINTER, POINTER]),
     "lilv_nodes_next": (POINTER, [POINTER, POINTER]),
     "lilv_nodes_get": (POINTER, [POINTER, POINTER]),
+    "lilv_port_get_name": (POINTER, [POINTER, POINTER]),
+    "lilv_port_get_scale_points": (POINTER, [POINTER, POINTER]),
+    "lilv_scale_points_begin": (POINTER, [POINTER]),
+    "lilv_scale_points_is_end": (c.c_bool, [POINTER, POINTER]),
+    "lilv_scale_points_next": (POINTER, [POINTER, POINTER]),
+    "lilv_scale_points_get": (POINTER, [POINTER, POINTER]),
+    "lilv_scale_point_get_value": (POINTER, [POINTER]),
+    "lilv_world_load_resource": (c.c_int, [POINTER, POINTER]),
+    "lilv_state_new_from_world": (POINTER, [POINTER, POINTER, POINTER]),
+    "lilv_state_new_from_string": (POINTER, [POINTER, POINTER, TEXT]),
+    "lilv_state_get_plugin_uri": (POINTER, [POINTER]),
+    "lilv_state_restore": (None, [POINTER, POINTER, POINTER, POINTER, c.c_uint32, POINTER]),
+    "lilv_state_free": (None, [POINTER]),
     "lilv_plugin_instantiate": (POINTER, [POINTER, c.c_double, POINTER]),
     "lilv_instance_free": (None, [POINTER]),
 }
@@ -99,6 +112,41 @@ def plugin(uri: str) -> int:
 def text(of: int | None) -> str:
     """A node's text; empty if there is none."""
     return (library().lilv_node_as_string(of) or b"").decode(errors="replace") if of else ""
+
+
+def scale_points(of: int, port: int) -> tuple[float, ...]:
+    """The values that a port gives names to, in rising order."""
+    lib = library()
+    points = lib.lilv_port_get_scale_points(of, port)
+    found = set()
+    at = lib.lilv_scale_points_begin(points) if points else None
+    while points and not lib.lilv_scale_points_is_end(points, at):
+        value = lib.lilv_scale_point_get_value(lib.lilv_scale_points_get(points, at))
+        found.add(float(lib.lilv_node_as_float(value)))
+        at = lib.lilv_scale_points_next(points, at)
+    return tuple(sorted(found))
+
+
+def saved_state(content: bytes, urid_map: int, plugin_uri: str) -> int:
+    """The address of a state: `content` is its Turtle text, or the URI of an installed preset.
+
+    PluginError if it is neither, or belongs to another plugin.
+    """
+    lib = library()
+    written = content.decode(errors="replace").strip().rstrip("\0")
+    if " " not in written and "\n" not in written:
+        preset = node(written)
+        lib.lilv_world_load_resource(world(), preset)
+        found = lib.lilv_state_new_from_world(world(), urid_map, preset)
+    else:
+        found = lib.lilv_state_new_from_string(world(), urid_map, written.encode())
+    if not found:
+        raise PluginError("The saved state is neither an LV2 state nor an installed preset.")
+    owner = text(lib.lilv_state_get_plugin_uri(found))
+    if owner and owner != plugin_uri:
+        lib.lilv_state_free(found)
+        raise PluginError(f"The saved state belongs to another plugin: {owner}.")
+    return int(found)
 
 
 def required_features(of: int) -> list[str]:

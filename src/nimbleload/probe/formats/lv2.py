@@ -14,7 +14,7 @@ import numpy as np
 
 from ...core.session import PluginUse
 from . import lilv
-from .hosted import Described, Note, PluginError
+from .hosted import Described, Note, Parameter, PluginError, parameter
 from .lv2_native import (
     CHUNK,
     EVENT_INS,
@@ -36,6 +36,13 @@ OFFERED = {
     f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken", f"{lilv.LV2}hardRTCapable",
 }  # fmt: skip
 EVENT_BYTES = 1 << 16
+VALUE_TYPES: dict[str, Any] = {
+    "Float": c.c_float,
+    "Double": c.c_double,
+    "Int": c.c_int32,
+    "Long": c.c_int64,
+    "Bool": c.c_int32,
+}
 
 
 class Feature(c.Structure):
@@ -52,6 +59,7 @@ class Option(c.Structure):
 MAP = c.CFUNCTYPE(c.c_uint32, c.c_void_p, c.c_char_p)
 UNMAP = c.CFUNCTYPE(c.c_void_p, c.c_void_p, c.c_uint32)
 RESPOND = c.CFUNCTYPE(c.c_int, c.c_void_p, c.c_uint32, c.c_void_p)
+SET_PORT = c.CFUNCTYPE(None, c.c_char_p, c.c_void_p, c.c_void_p, c.c_uint32, c.c_uint32)
 EXTENSION_DATA = c.CFUNCTYPE(c.c_void_p, c.c_char_p)
 
 
@@ -112,7 +120,9 @@ class Ports:
         lib.lilv_plugin_get_port_ranges_float(plugin, *(row.ctypes.data for row in ranges))
         start = np.where(np.isfinite(ranges[2]), ranges[2], np.where(np.isfinite(ranges[0]), ranges[0], 0.0))
         self.controls = start.astype(np.float32)
+        self.ranges = ranges
         self.symbols: dict[str, int] = {}
+        self.inputs_of_control: list[int] = []
         audio: dict[bool, list[int]] = {True: [], False: []}
         self.events: dict[bool, list[int]] = {True: [], False: []}
         self.places: dict[int, int | None] = {}
@@ -132,6 +142,8 @@ class Ports:
                 audio[is_a["input"]].append(index)
             elif is_a["control"]:
                 self.places[index] = self.controls.ctypes.data + 4 * index
+                if is_a["input"]:
+                    self.inputs_of_control.append(index)
             elif is_a["cv"]:
                 self.places[index] = self._buffer(longest * 4)
             elif is_a["atom"]:
@@ -160,10 +172,12 @@ class Lv2Hosted:
         lacking = [uri for uri in lilv.required_features(self._plugin) if uri not in OFFERED]
         if lacking:
             raise PluginError(f"{use.label} requires what is not offered here: {', '.join(lacking)}.")
-        self._label, self._rate = use.label, rate
+        self._label, self._rate, self._identifier = use.label, rate, use.plugin.identifier
+        self._state = use.setting.state
         self._ports = Ports(self._plugin, longest, use.label)
         self._urids = Urids()
-        for name, value in use.setting.values:
+        self._chosen = use.setting.values
+        for name, value in self._chosen:
             if name not in self._ports.symbols:
                 raise PluginError(f"{use.label} has no port {name!r}.")
             self._ports.controls[self._ports.symbols[name]] = value
@@ -237,10 +251,46 @@ class Lv2Hosted:
         for k in range(int(self._host[EVENT_INS])):
             head = np.array([8, self._host[SEQUENCE], 0, 0], "<u4").tobytes()
             c.memmove(int(self._host[PORTS + 2 * k]), head, len(head))
+        if self._state is not None:
+            self._restore(self._state)
         if descriptor.activate:
             descriptor.activate(self._instance.handle)
         self._host[RUN], self._host[PLUGIN] = descriptor.run, self._instance.handle
         self._do_work()
+
+    def _restore(self, content: bytes) -> None:
+        """Gives the plugin its saved state; what single values the setting names is set over it."""
+        lib = lilv.library()
+        state = lilv.saved_state(content, c.addressof(self._pairs[0]), self._identifier)
+        kept = dict(self._chosen)
+        kinds = {self._urids.number(f"{ATOM}{name}"): kind for name, kind in VALUE_TYPES.items()}
+
+        def set_port(symbol: bytes, _: int, value: int, size: int, kind: int) -> None:
+            name = symbol.decode(errors="replace")
+            if name in self._ports.symbols and name not in kept and kind in kinds and c.sizeof(kinds[kind]) == size:
+                self._ports.controls[self._ports.symbols[name]] = kinds[kind].from_address(value).value
+
+        setter = SET_PORT(set_port)
+        lib.lilv_state_restore(state, self._address, c.cast(setter, c.c_void_p), None, 0, c.addressof(self._features))
+        lib.lilv_state_free(state)
+
+    def parameters(self) -> tuple[Parameter, ...]:
+        lib, found = lilv.library(), []
+        by_index = {index: symbol for symbol, index in self._ports.symbols.items()}
+        for index in self._ports.inputs_of_control:
+            port = lib.lilv_plugin_get_port_by_index(self._plugin, index)
+            is_a = {
+                name: lib.lilv_port_has_property(self._plugin, port, lilv.node(f"{lilv.LV2}{name}"))
+                for name in ("toggled", "integer", "enumeration")
+            }
+            least, most = (float(v) if np.isfinite(v) else k for k, v in enumerate(self._ports.ranges[:2, index]))
+            choices = lilv.scale_points(self._plugin, port) if is_a["enumeration"] else ()
+            whole = is_a["toggled"] or is_a["integer"] or is_a["enumeration"]
+            if is_a["toggled"]:
+                least, most = 0.0, 1.0
+            name, value = lilv.text(lib.lilv_port_get_name(self._plugin, port)), float(self._ports.controls[index])
+            found.append(parameter(by_index[index], name, whole, least, most, value, *choices))
+        return tuple(found)
 
     def settled(self) -> None:
         """Does the work that was put off, and reads the latency from its port."""

@@ -9,185 +9,53 @@ import ctypes as c
 import os
 import platform
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numba import cfunc, njit, types
 
 from ...core.session import PluginUse
-from ...house.abi import I64
-from ...house.native import array_at, load_i64
-from .hosted import Described, Note, PluginError, files_in, text
-
-OK = 0
-AUDIO, EVENT = 0, 1
-INPUT, OUTPUT = 0, 1
-INT, BOOL, POINTER = c.c_int32, c.c_uint8, c.c_void_p
-
-
-def uid(*words: int) -> bytes:
-    """An interface's id: four 32-bit words, highest byte first, as on every system but Windows."""
-    return b"".join(word.to_bytes(4, "big") for word in words)
-
-
-COMPONENT = uid(0xE831FF31, 0xF2D54301, 0x928EBBEE, 0x25697802)
-PROCESSOR = uid(0x42043F99, 0xB7DA453C, 0xA569E79D, 0x9AAEC33D)
-FACTORY_2 = uid(0x0007B650, 0xF24B4C0B, 0xA464EDB9, 0xF00B2ABB)
-
-
-I32 = np.zeros(0, np.int32)
-
-
-class ClassInfo(c.Structure):
-    _fields_ = (("cid", c.c_char * 16), ("cardinality", INT), ("category", c.c_char * 32), ("name", c.c_char * 64))
-
-
-class ClassInfo2(c.Structure):
-    _fields_ = (
-        ("cid", c.c_char * 16), ("cardinality", INT), ("category", c.c_char * 32), ("name", c.c_char * 64),
-        ("flags", c.c_uint32), ("subcategories", c.c_char * 128), ("vendor", c.c_char * 64),
-        ("version", c.c_char * 64), ("sdk", c.c_char * 64),
-    )  # fmt: skip
-
-
-class BusInfo(c.Structure):
-    _fields_ = (
-        ("media", INT), ("direction", INT), ("channels", INT), ("name", c.c_uint16 * 128), ("kind", INT),
-        ("flags", c.c_uint32),
-    )  # fmt: skip
-
-
-class Setup(c.Structure):
-    _fields_ = (("mode", INT), ("sample_size", INT), ("longest", INT), ("rate", c.c_double))
-
-
-class BusBuffers(c.Structure):
-    _fields_ = (("channels", INT), ("silence", c.c_uint64), ("pointers", POINTER))
-
-
-class ProcessBlock(c.Structure):
-    _fields_ = (
-        ("mode", INT), ("sample_size", INT), ("frames", INT), ("ins", INT), ("outs", INT), ("inputs", POINTER),
-        ("outputs", POINTER), ("changes_in", POINTER), ("changes_out", POINTER), ("events_in", POINTER),
-        ("events_out", POINTER), ("context", POINTER),
-    )  # fmt: skip
-
-
-class NoteEvent(c.Structure):
-    """An `Event` that holds a note: on (kind 0: length and id at the end) or off (kind 1: velocity, id, tuning)."""
-
-    _fields_ = (
-        ("bus", INT), ("offset", INT), ("ppq", c.c_double), ("flags", c.c_uint16), ("kind", c.c_uint16),
-        ("padding", INT), ("channel", c.c_int16), ("pitch", c.c_int16), ("first", c.c_float), ("second", c.c_float),
-        ("length", INT), ("note_id", INT),
-    )  # fmt: skip
-
-
-# The host's objects. Their first word points to a table of these functions; what follows is their own.
-@cfunc(types.int32(types.int64, types.int64, types.int64), cache=True)
-def _no_interface(this, iid, found):
-    array_at(found, 1, I64)[0] = 0
-    return -1
-
-
-@cfunc(types.uint32(types.int64), cache=True)
-def _count(this):
-    return 1
-
-
-@cfunc(types.int32(types.int64, types.int64), cache=True)
-def _refuse_two(this, first):
-    return -1
-
-
-@cfunc(types.int32(types.int64, types.int64, types.int64, types.int64), cache=True)
-def _refuse_four(this, first, second, third):
-    return -1
-
-
-@cfunc(types.int64(types.int64, types.int64), cache=True)
-def _nothing(this, index):
-    return 0
-
-
-@cfunc(types.int64(types.int64, types.int64, types.int64), cache=True)
-def _take_changes(this, parameter, index):
-    array_at(index, 1, I32)[0] = 0
-    return load_i64(this + 16)
-
-
-@cfunc(types.int32(types.int64, types.int32, types.float64, types.int64), cache=True)
-def _take_point(this, offset, value, index):
-    array_at(index, 1, I32)[0] = 0
-    return 0
-
-
-@cfunc(types.int32(types.int64), cache=True)
-def _event_count(this):
-    return load_i64(this + 8)
-
-
-@njit(inline="always")
-def _copy_words(source, target, count):
-    a, b = array_at(source, count, I64), array_at(target, count, I64)
-    for k in range(count):
-        b[k] = a[k]
-
-
-@cfunc(types.int32(types.int64, types.int32, types.int64), cache=True)
-def _event_at(this, index, target):
-    if index < 0 or index >= load_i64(this + 8):
-        return -1
-    _copy_words(load_i64(this + 16) + 48 * index, target, 6)
-    return 0
-
-
-class HostObject:
-    """An object of the host's: a table of compiled functions, and the words that they read."""
-
-    def __init__(self, functions: Sequence[int | None], own: Sequence[int] = ()) -> None:
-        base = [_no_interface.address, _count.address, _count.address]
-        self._table = np.array([*base, *functions], np.int64)
-        self._object = np.array([self._table.ctypes.data, *own], np.int64)
-
-    @property
-    def address(self) -> int:
-        return int(self._object.ctypes.data)
-
-
-class Stream(HostObject):
-    """An `IBStream` over bytes. It is read on the main thread only, so its functions may be Python's."""
-
-    def __init__(self, content: bytes) -> None:
-        self._content, self._at = content, 0
-        transfer = c.CFUNCTYPE(INT, POINTER, POINTER, INT, POINTER)
-        seek = c.CFUNCTYPE(INT, POINTER, c.c_int64, INT, POINTER)
-        tell = c.CFUNCTYPE(INT, POINTER, POINTER)
-        self._functions = [
-            transfer(self._read), transfer(lambda *_: -1), seek(self._seek),
-            tell(lambda this, place: self._tell(place)),
-        ]  # fmt: skip
-        super().__init__([c.cast(f, POINTER).value for f in self._functions])
-
-    def _read(self, this: int, buffer: int, size: int, done: int | None) -> int:
-        part = self._content[self._at : self._at + max(size, 0)]
-        c.memmove(buffer, part, len(part))
-        self._at += len(part)
-        if done:
-            INT.from_address(done).value = len(part)
-        return OK
-
-    def _seek(self, this: int, offset: int, origin: int, place: int | None) -> int:
-        base = {0: 0, 1: self._at, 2: len(self._content)}.get(origin, 0)
-        self._at = min(max(base + offset, 0), len(self._content))
-        return self._tell(place)
-
-    def _tell(self, place: int | None) -> int:
-        if place:
-            c.c_int64.from_address(place).value = self._at
-        return OK
+from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
+from .vst3_abi import (
+    AUDIO,
+    BOOL,
+    BYPASS,
+    COMPONENT,
+    CONTROLLER,
+    EVENT,
+    FACTORY_2,
+    INPUT,
+    INT,
+    OK,
+    OUTPUT,
+    POINTER,
+    PROCESSOR,
+    PROGRAM,
+    READ_ONLY,
+    BusBuffers,
+    BusInfo,
+    ClassInfo,
+    ClassInfo2,
+    HostObject,
+    Interface,
+    NoteEvent,
+    ParameterDescription,
+    ProcessBlock,
+    Setup,
+    Stream,
+    change_at,
+    event_at,
+    event_count,
+    nothing,
+    one_point,
+    point_at,
+    refuse_four,
+    refuse_two,
+    take_changes,
+    take_point,
+    wide,
+)
 
 
 def component_state(saved: bytes) -> bytes:
@@ -209,28 +77,6 @@ def component_state(saved: bytes) -> bytes:
     except struct.error:
         pass
     raise PluginError("The saved state is a preset file that is cut off.")
-
-
-class Interface:
-    """A plugin's object: calls the functions of its table by their number. `this` is passed along."""
-
-    def __init__(self, address: int) -> None:
-        self.address = address
-        self._table = c.c_void_p.from_address(address).value or 0
-
-    def function(self, number: int) -> int:
-        return c.c_int64.from_address(self._table + 8 * number).value
-
-    def call(self, number: int, *arguments: Any, kinds: tuple[Any, ...] = (), result: Any = INT) -> Any:
-        return c.CFUNCTYPE(result, POINTER, *kinds)(self.function(number))(self.address, *arguments)
-
-    def query(self, iid: bytes) -> Interface | None:
-        found = c.c_void_p()
-        code = self.call(0, iid, c.byref(found), kinds=(c.c_char_p, POINTER))
-        return Interface(found.value) if code == OK and found.value else None
-
-    def release(self) -> None:
-        self.call(2, result=c.c_uint32)
 
 
 def binary(path: str) -> str:
@@ -287,20 +133,16 @@ class Vst3Hosted:
     """One VST3 plugin, active and processing (see `hosted.Hosted`)."""
 
     def __init__(self, use: PluginUse, path: str, rate: int, longest: int) -> None:
-        if use.setting.values:
-            raise PluginError(f"{use.label}: single values cannot be set in a VST3 plugin yet, only a saved state.")
         self._factory = factory(path)
         found = [cid for cid, _, _ in class_ids(self._factory) if cid.hex().upper() == use.plugin.identifier.upper()]
         if not found:
             raise PluginError(f"{path} holds no plugin {use.plugin.identifier!r}.")
         self._cid, self._label, self._rate, self._longest = found[0], use.label, rate, longest
-        self._context = HostObject([_refuse_two.address, _refuse_four.address])
+        self._context = HostObject([refuse_two.address, refuse_four.address])
         # What the plugin says of its parameters is taken and forgotten.
-        nothing = _nothing.address
-        self._point_taker = HostObject([nothing, nothing, _refuse_four.address, _take_point.address])
-        self._changes = HostObject(
-            [_event_count.address, nothing, _take_changes.address], [0, self._point_taker.address]
-        )
+        none = nothing.address
+        self._point_taker = HostObject([none, none, refuse_four.address, take_point.address])
+        self._changes = HostObject([event_count.address, none, take_changes.address], [0, self._point_taker.address])
         self._component = self._create()
         self._processor = self._query_processor()
         if use.setting.state is not None:
@@ -312,6 +154,8 @@ class Vst3Hosted:
         self._counts = (len(ins), len(outs))
         self._blocks: dict[tuple[int, tuple[Note, ...]], tuple[Any, ...]] = {}
         self._is_active = False
+        self._controller = self._find_controller()
+        self._values = self._numbered(use.setting.values)
         self._activate()
         self.call, self.handle = self._processor.function(9), self._processor.address
         self.latency, self.version = int(self._processor.call(6, result=c.c_uint32)), ""
@@ -331,6 +175,70 @@ class Vst3Hosted:
         if processor is None:
             raise PluginError(f"{self._label} does not process audio.")
         return processor
+
+    def _find_controller(self) -> Interface | None:
+        """The part of the plugin that knows its parameters: the component itself, or a class of its own."""
+        found = self._component.query(CONTROLLER)
+        if found is not None:
+            return found
+        cid, made = c.create_string_buffer(16), c.c_void_p()
+        if self._component.call(5, cid, kinds=(POINTER,)) != OK:
+            return None
+        code = self._factory.call(6, cid.raw, CONTROLLER, c.byref(made), kinds=(c.c_char_p, c.c_char_p, POINTER))
+        if code != OK or not made.value:
+            return None
+        controller = Interface(made.value)
+        return controller if controller.call(3, self._context.address, kinds=(POINTER,)) == OK else None
+
+    def _described(self) -> Iterator[ParameterDescription]:
+        if self._controller is None:
+            return
+        for number in range(self._controller.call(8)):
+            found = ParameterDescription()
+            if self._controller.call(9, number, c.byref(found), kinds=(INT, POINTER)) == OK:
+                yield found
+
+    def _numbered(self, values: tuple[tuple[str, float], ...]) -> dict[int, float]:
+        """Values (0 … 1) by the number of their parameter, which is given as such or by its title."""
+        by_title = {wide(d.title).lower(): int(d.id) for d in self._described()} if values else {}
+        found = {}
+        for name, value in values:
+            number = int(name) if name.isdigit() else by_title.get(name.lower())
+            if number is None:
+                raise PluginError(f"{self._label} has no parameter {name!r}.")
+            if not 0 <= value <= 1:
+                raise PluginError(f"{self._label}: {name} must be from 0 to 1, as VST3 counts, not {value:g}.")
+            found[number] = value
+        return found
+
+    def parameters(self) -> tuple[Parameter, ...]:
+        found = []
+        for d in self._described():
+            if d.flags & (READ_ONLY | BYPASS | PROGRAM):
+                continue
+            now = self._controller.call(14, d.id, kinds=(c.c_uint32,), result=c.c_double) if self._controller else 0.0
+            choices = [k / d.steps for k in range(d.steps + 1)] if 0 < d.steps <= 64 else []
+            found.append(parameter(str(d.id), wide(d.title), False, 0.0, 1.0, self._values.get(d.id, now), *choices))
+        return tuple(found)
+
+    def _set_values(self) -> None:
+        """Changes the parameters in a short block of silence, which is how a VST3 plugin hears of them."""
+        if not self._values:
+            return
+        numbers = np.array(list(self._values), np.int64)
+        bits = np.array(list(self._values.values()), np.float64).view(np.int64)
+        changes = [
+            HostObject([event_count.address, one_point.address, point_at.address, refuse_four.address], [n, b])
+            for n, b in zip(numbers.tolist(), bits.tolist(), strict=True)
+        ]
+        addresses = np.array([change.address for change in changes], np.int64)
+        none = nothing.address
+        listing = HostObject([event_count.address, change_at.address, none], [len(changes), addresses.ctypes.data])
+        self.inputs[:] = 0
+        block = ProcessBlock.from_address(self.argument(16))
+        block.changes_in = listing.address
+        self._processor.call(9, c.byref(block), kinds=(POINTER,))
+        block.changes_in = self._changes.address
 
     def _load_state(self, state: bytes) -> None:
         stream = Stream(component_state(state))
@@ -371,13 +279,14 @@ class Vst3Hosted:
             raise PluginError(f"{self._label} refuses to be switched on.")
         self._processor.call(8, True, kinds=(BOOL,))
         self._is_active = True
+        self._set_values()
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         """The address of a `ProcessData` of so many samples that begins with these notes."""
         if (frames, notes) not in self._blocks:
             events = (NoteEvent * max(len(notes), 1))(*(self._note(note) for note in notes))
             own = [len(notes), c.addressof(events)]
-            listing = HostObject([_event_count.address, _event_at.address, _refuse_two.address], own)
+            listing = HostObject([event_count.address, event_at.address, refuse_two.address], own)
             ins, outs = (c.addressof(buffers) for buffers, _ in self._kept)
             changes = self._changes.address
             block = ProcessBlock(0, 0, frames, *self._counts, ins, outs, changes, changes, listing.address, None, None)

@@ -1,0 +1,83 @@
+"""How long measuring takes, and whether it comes out the same twice.
+
+    .venv/bin/python -m bench.measuring [--uses 60] [--only-repeat]
+
+Sixty settings of the house processors at eight buffer sizes with everything that a card holds; then the same session
+again, of which all is known; then twelve of them measured anew, against the first time.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+
+import numpy as np
+
+from nimbleload.core.session import PluginRef, PluginUse, Session, Setting, Strip
+from nimbleload.probe import session_run
+
+RATE = 48000
+REPEATED = 12
+SETTINGS: dict[str, list[dict[str, float]]] = {
+    "shoreline": [{"bands": n} for n in range(1, 15)],
+    "ballast": [{"lookahead": n} for n in range(10)],
+    "sluice": [{"hold": 10 * n} for n in range(8)],
+    "tar": [{"oversampling": n} for n in range(1, 7)],
+    "mist": [{"lines": n} for n in (4, 8, 12, 16, 20, 24)],
+    "vault": [{"seconds": n} for n in (0.3, 0.5, 1, 2, 3, 4)],
+    "pipework": [{"partials": n} for n in (8, 16, 24, 32, 48)],
+    "cask": [{"partials": n} for n in (4, 8, 12, 16, 20)],
+}
+
+
+def session(count: int) -> Session:
+    uses = [
+        PluginUse(
+            f"{name}{k}", PluginRef("house", f"house.{name}", name), Setting(tuple(values.items())),
+            voices=4 if name in ("pipework", "cask") else 0,
+        )
+        for name, each in SETTINGS.items()
+        for k, values in enumerate(each)
+    ]  # fmt: skip
+    return Session("bench", RATE, 1.0, (Strip("a", "a", inserts=tuple(uses[:count])),))
+
+
+def measure(of: Session, known: dict, again: bool = False):
+    begun, cards = time.monotonic(), dict(known)
+    todo = session_run.jobs(of, known, again=again)
+    for step in session_run.run(todo, known):
+        cards[step.job.key] = step.card
+    return cards, len(todo), time.monotonic() - begun
+
+
+def main() -> None:
+    count = int(sys.argv[sys.argv.index("--uses") + 1]) if "--uses" in sys.argv else 60
+    of = session(count)
+    cards, done, seconds = measure(of, {})
+    cells = [c for card in cards.values() for c in card.cells]
+    quiet = np.mean([c.quiet for c in cells])
+    print(
+        f"{done} uses at 8 sizes: {seconds:.0f} s (goal for 60: 240); {100 * quiet:.0f} % of {len(cells)} cells quiet"
+    )
+    _, done, seconds = measure(of, cards)
+    print(f"the same again: {done} to measure, {seconds:.2f} s (goal 2)")
+    some = session(count)
+    picked = tuple(some.strips[0].inserts[k] for k in np.linspace(0, count - 1, min(REPEATED, count)).astype(int))
+    again, _, _ = measure(Session("again", RATE, 1.0, (Strip("a", "a", inserts=picked),)), {})
+    apart = []
+    for key, card in again.items():
+        for cell in card.cells:
+            before = cards[key].cell(cell.rate, cell.buffer, cell.condition)
+            if cell.condition == "sounding" and before is not None and cell.median >= 20e-6:
+                apart.append((abs(cell.median / before.median - 1), cell.quiet and before.quiet))
+    both = np.array([a for a, is_quiet in apart if is_quiet])
+    every = np.array([a for a, _ in apart])
+    print(
+        f"measured twice, blocks from 20 µs: {len(both)} of {len(every)} cells quiet both times; of these "
+        f"{100 * np.mean(both <= 0.03):.0f} % agree within 3 % (of all {100 * np.mean(every <= 0.03):.0f} %); "
+        f"half within {100 * np.median(both):.2f} %, worst {100 * both.max():.1f} %"
+    )
+
+
+if __name__ == "__main__":
+    main()

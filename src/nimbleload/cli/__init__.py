@@ -1,0 +1,6 @@
+"""The same work from a shell, JSON on request."""
+
+from . import cards, library, session
+from .common import cli
+
+__all__ = ["cards", "cli", "library", "session"]

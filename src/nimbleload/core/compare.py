@@ -1,0 +1,98 @@
+"""Cost cards side by side: two plugins or settings against each other, and what is lighter in the same family."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from .card import Cards, CostCard, Effect, Sweep
+from .session import CardKey, Family, PluginUse, deadline
+from .verdict import microseconds, percent
+
+# Less than this is within what two measurements differ by.
+TELLING = 0.05
+
+
+class Lighter(NamedTuple):
+    """A plugin that costs less: its card, seconds per block, and the share of the other's cost that it saves."""
+
+    card: CostCard
+    seconds: float
+    saved: float
+
+
+def lighter(
+    cards: Cards, families: dict[tuple[str, str], Family], of: PluginUse, rate: int, buffer: int, most: int = 5
+) -> list[Lighter]:
+    """What costs less than a use among the other plugins of its family, each at its lightest, most saving first.
+
+    `families` says the family of each (standard, identifier); what it does not name is left out.
+    """
+    own = cards.get(of.card_key())
+    cost = own.cost(rate, buffer, "sounding").seconds if own is not None else 0.0
+    if cost <= 0 or of.family == "other":
+        return []
+    same = (of.plugin.standard, of.plugin.identifier)
+    best: dict[tuple[str, str], Lighter] = {}
+    for key, card in cards.items():
+        place = (key.standard, key.identifier)
+        figure = card.cost(rate, buffer, "sounding")
+        if families.get(place) != of.family or place == same or figure.provenance == "unknown":
+            continue
+        saved = 1 - figure.seconds / cost
+        if saved > TELLING and (place not in best or figure.seconds < best[place].seconds):
+            best[place] = Lighter(card, figure.seconds, saved)
+    return sorted(best.values(), key=lambda found: found.seconds)[:most]
+
+
+def savings(sweep: Sweep) -> list[tuple[Effect, float]]:
+    """The tried settings that save something worth telling, with the share that they save, most first."""
+    if sweep.base <= 0:
+        return []
+    found = [(effect, 1 - effect.seconds / sweep.base) for effect in sweep.ranked()]
+    return [(effect, share) for effect, share in found if share > TELLING]
+
+
+def sweep_sentences(sweep: Sweep) -> list[str]:
+    """What trying out the settings has shown."""
+    found = savings(sweep)
+    tried = len(sweep.effects)
+    said = [f"{tried} other values were tried, one at a time, at {sweep.buffer} samples."]
+    if not found and tried:
+        said.append("None of them saves anything worth telling.")
+    dearest = max((e for e in sweep.effects if e.failure is None), key=lambda e: e.seconds, default=None)
+    if dearest is not None and sweep.base > 0 and dearest.seconds > (1 + TELLING) * sweep.base:
+        said.append(f"Dearest: {dearest.words}, {percent(dearest.seconds / sweep.base)} of the cost as it is.")
+    failed = [e for e in sweep.effects if e.failure is not None]
+    said += [f"{e.words}: {e.failure}." for e in failed[:3]]
+    if len(failed) > 3:
+        said.append(f"{len(failed) - 3} more values failed.")
+    if sweep.skipped:
+        said.append(f"{sweep.skipped} more values were left out: the time was over.")
+    return said
+
+
+def comparison(one: CostCard, other: CostCard, rate: int, buffers: Iterable[int]) -> list[list[str]]:
+    """Rows of a table, heading first: the cost of both in per cent of one core and in µs, and the second's share."""
+    rows = [["buffer", one.name, other.name, "second against first"]]
+    for buffer in buffers:
+        costs = [card.cost(rate, buffer, "sounding") for card in (one, other)]
+        if any(cost.provenance == "unknown" for cost in costs):
+            continue
+        block = deadline(buffer, rate)
+        first, second = (f"{percent(c.seconds / block)}, {microseconds(c.seconds)}" for c in costs)
+        share = percent(costs[1].seconds / costs[0].seconds) if costs[0].seconds > 0 else "—"
+        rows.append([str(buffer), first, second, share])
+    return rows
+
+
+def card_named(cards: Cards, uses: dict[CardKey, PluginUse], words: str) -> list[tuple[PluginUse, CostCard | None]]:
+    """The uses whose name and setting hold every one of these words, with their cards; a number must be whole."""
+    wanted = words.lower().split()
+    found = []
+    for key, use in uses.items():
+        text = f"{use.label} {use.setting.words()} {use.plugin.standard} {use.plugin.identifier}".lower()
+        numbers = set(text.replace(",", " ").split())
+        if all(word in (numbers if word[0].isdigit() else text) for word in wanted):
+            found.append((use, cards.get(key)))
+    return found

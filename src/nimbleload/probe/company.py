@@ -1,0 +1,129 @@
+"""What other plugins' use of the caches does to a plugin's cost, and how much of the caches it uses itself.
+
+A plugin alone keeps the caches between two blocks; in a session it does not. Here memory of a known size is used
+between the blocks.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..core.card import Company
+from ..house.native import call2, flush_denormals
+from .formats.hosted import Hosted, Note
+from .pace import Pace
+from .timed import LINE_WORDS, TimedLoop, _now
+
+LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
+SIZES = (256, 2048)
+RUNS = 3
+MOST_ROUNDS = 3
+FEWEST_BLOCKS = 12
+CYCLE = 8192
+LINE = 64
+DEFAULT_CACHE = 1 << 20
+
+
+def second_level_cache(core: int | None, tree: Path = Path("/sys/devices/system/cpu")) -> int:
+    """The size of a core's second-level cache in bytes; a megabyte where the system does not say."""
+    try:
+        text = (tree / f"cpu{core or 0}" / "cache" / "index2" / "size").read_text().strip()
+        return int(text[:-1]) * {"K": 1 << 10, "M": 1 << 20}[text[-1]]
+    except (OSError, ValueError, KeyError, IndexError):
+        return DEFAULT_CACHE
+
+
+def find_company(
+    loop: TimedLoop,
+    pace: Pace,
+    restart,
+    notes: tuple[Note, ...],
+    rate: int,
+    frames: int,
+    cache: int,
+    overhead: int,
+    tail: float,
+) -> Company:
+    """The mean cost of a block after each level of memory use: the least of three rounds, block by block.
+
+    `restart` brings the plugin to a fresh state. `cache` is the second-level cache in bytes, `overhead` the loop's
+    own time (ns); `tail` (seconds) says how long it is led in before. Rounds in which the
+    computer was slower than it can are made again, a few times at most.
+    """
+    cycle = CYCLE // frames
+    blocks = -(-FEWEST_BLOCKS // cycle) * cycle
+    memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
+    levels = [memory[: int(level * cache) // 8] for level in LEVELS]
+    restart()
+    loop.run(frames, max(CYCLE, min(int(tail * rate), rate)) // frames, notes)
+    least = np.full((len(levels), blocks), np.iinfo(np.int64).max)
+    for number, others in enumerate(levels):
+        good = tries = 0
+        while good < RUNS and tries < MOST_ROUNDS * RUNS:
+            pace.wait()
+            loop.rewind()
+            loop.run(frames, cycle, others=others)
+            least[number] = np.minimum(least[number], loop.run(frames, blocks, others=others))
+            good += pace.is_good()
+            tries += 1
+    seconds = np.maximum(least.mean(axis=1) - overhead, 0.0) / 1e9
+    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds.tolist()))
+
+
+def in_circle(lines: int) -> NDArray[np.int64]:
+    """Memory of so many cache lines whose first words lead through all of them in no order a processor could guess."""
+    order = np.random.default_rng(7).permutation(lines)
+    memory = np.zeros(lines * LINE_WORDS, np.int64)
+    memory[order * LINE_WORDS] = np.roll(order, -1) * LINE_WORDS
+    return memory
+
+
+@njit(nogil=True, cache=True)
+def _walk(memory, steps, clock):
+    """Follows the circle for so many steps; nanoseconds."""
+    at = 0
+    begun = _now(clock)
+    for _ in range(steps):
+        at = memory[at]
+    spent = _now(clock) - begun
+    return spent if at >= 0 else -1
+
+
+@njit(nogil=True, cache=True)
+def _walk_after(memory, steps, clock, call, handle, argument, others):
+    """Primes the circle, calls the plugin (unless `call` is 0) and uses `others`; then the time of another walk."""
+    flush_denormals()
+    _walk(memory, steps, clock)
+    _walk(memory, steps, clock)
+    if call != 0:
+        call2(call, handle, argument)
+    for i in range(0, len(others), LINE_WORDS):
+        others[i] += 1
+    return _walk(memory, steps, clock)
+
+
+def find_footprint(hosted: Hosted, frames: int, cache: int, tries: int = 20) -> int:
+    """How many bytes of a primed cache one block pushes out: at most the size of the cache (bytes).
+
+    The walk through the cache takes longer by what was pushed out; how much longer is calibrated with known memory.
+    """
+    lines = cache // LINE * 3 // 4
+    memory, clock = in_circle(lines), np.zeros(2, np.int64)
+    known = [int(part * cache) for part in (0.0, 0.125, 0.25, 0.5, 1.0)]
+    stretches = [np.zeros(size // 8, np.int64) for size in known]
+
+    argument = hosted.argument(frames)
+    trials = [(hosted.call, stretches[0]), *((0, stretch) for stretch in stretches)]
+    times = [
+        [
+            _walk_after(memory, lines, clock.ctypes.data, call, hosted.handle, argument, others)
+            for call, others in trials
+        ]
+        for _ in range(tries)
+    ]
+    with_plugin, *slower = np.min(times, axis=0)
+    return int(np.interp(with_plugin, np.maximum.accumulate(slower), known))

@@ -1,0 +1,56 @@
+"""Ten seconds of silence after sound: what a plugin costs then, and whether its dying tail costs more."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.card import Silence
+from .pace import Pace
+from .timed import TimedLoop
+
+FRAMES = 512
+SECONDS = 10.0
+PARTS = 100
+
+
+def find_silence(loop: TimedLoop, pace: Pace, sound, hush, rate: int, overhead: int, allowed: float) -> Silence:
+    """Runs the plugin into silence twice, with denormal numbers flushed and without.
+
+    `sound(frames, blocks)` runs it from a fresh state, `hush(frames)` ends its notes. Where ten seconds of sound take
+    longer to compute than `allowed` seconds (twice), the silence is cut short and its end stands for the rest.
+    """
+    blocks = int(SECONDS * rate) // FRAMES
+    led = int(0.5 * rate) // FRAMES
+
+    def silent(flush: bool) -> tuple[float, NDArray[np.float64]]:
+        before = np.asarray(sound(FRAMES, led), float)[led // 2 :]
+        hush(FRAMES)
+        until = time.monotonic() + allowed
+        parts: list[float] = []
+        for each in np.array_split(np.arange(blocks), PARTS):
+            if time.monotonic() > until:
+                break
+            pace.wait(0.01)
+            parts.append(_steady(loop.run(FRAMES, len(each), silent=True, flush=flush)) - overhead)
+        parts += parts[-1:] * (PARTS - len(parts))
+        return (_steady(before) - overhead) / 1e9, np.maximum(parts, 0.0) / 1e9
+
+    sounding, flushed = silent(True)
+    _, unflushed = silent(False)
+    after = (float(flushed[1]), float(flushed[10]), float(np.median(flushed[-10:])))
+    return Silence(rate, FRAMES, max(sounding, 0.0), after, _dearest(flushed), _dearest(unflushed))
+
+
+def _steady(times: NDArray) -> float:
+    """The mean without what the machine added: everything beyond four times the median, where few blocks are."""
+    times = np.asarray(times, float)
+    high = times > 4 * np.median(times)
+    return float(times[~high].mean() if high.mean() < 0.05 else times.mean())
+
+
+def _dearest(parts: NDArray[np.float64]) -> float:
+    """The dearest of three neighbouring tenths of a second, by their middle one: one interruption does not count."""
+    return float(np.median(np.lib.stride_tricks.sliding_window_view(parts, 3), axis=1).max())

@@ -1,0 +1,239 @@
+/* A plugin of known cost, in four standards by a flag: it waits for the clock.
+   20 µs a call, 20 ns a sample (twice that with Quality), Extra µs more, 100 µs in every 16th block, 200 µs in the first
+   one, 30 µs more in the second after its input ends, while it still sounds. It reports a latency of 77 samples and has
+   none; blocks under 128 samples come out half as loud. */
+#include <stdbool.h>
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+typedef struct { float extra, quality; unsigned calls; unsigned long silent; float *ports[6]; } own_t;
+
+static long now(void) {
+  struct timespec t; clock_gettime(CLOCK_MONOTONIC, &t);
+  return t.tv_sec * 1000000000L + t.tv_nsec;
+}
+
+static void work(own_t *o, const float *in, float *out, uint32_t n) {
+  long end = now() + 20000 + (o->quality > 0.5f ? 40 : 20) * (long)n + (long)(o->extra * 1000);
+  if (o->calls++ == 0) end += 200000;
+  if (o->calls % 16 == 0) end += 100000;
+  bool heard = false;
+  for (uint32_t i = 0; i < n; i++) heard |= in[i] != 0;
+  o->silent = heard ? 0 : o->silent + n;
+  bool tail = !heard && o->silent < 48000;
+  if (tail) end += 30000;
+  float gain = n < 128 ? 0.5f : 1.0f;
+  for (uint32_t i = 0; i < n; i++) out[i] = tail ? 0.01f : in[i] * gain;
+  while (now() < end) {}
+}
+
+#if defined LADSPA
+typedef struct { int hint; float lower, upper; } hint_t;
+typedef struct descriptor {
+  unsigned long id; const char *label; int properties; const char *name, *maker, *copyright; unsigned long ports;
+  const int *kinds; const char *const *names; const hint_t *hints; void *own;
+  void *(*instantiate)(const struct descriptor *, unsigned long); void (*connect)(void *, unsigned long, float *);
+  void (*activate)(void *); void (*run)(void *, unsigned long); void *run_adding, *set_gain;
+  void (*deactivate)(void *); void (*cleanup)(void *);
+} descriptor_t;
+static void *instantiate(const descriptor_t *d, unsigned long rate) { (void)d; (void)rate; return calloc(1, sizeof(own_t)); }
+static void connect(void *h, unsigned long port, float *to) { ((own_t *)h)->ports[port] = to; }
+static void run(void *h, unsigned long n) {
+  own_t *o = h;
+  o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77;
+  work(o, o->ports[0], o->ports[1], n);
+}
+static const int KINDS[] = {1 | 8, 2 | 8, 1 | 4, 1 | 4, 2 | 4};
+static const char *NAMES[] = {"In", "Out", "Extra", "Quality", "latency"};
+static const hint_t HINTS[] = {{0}, {0}, {0x1 | 0x2 | 0x200, 0, 100}, {0x4 | 0x200, 0, 1}, {0}};
+static const descriptor_t D = {77, "known", 0, "Known", "tests", "", 5, KINDS, NAMES, HINTS, NULL,
+  instantiate, connect, NULL, run, NULL, NULL, NULL, free};
+const descriptor_t *ladspa_descriptor(unsigned long index) { return index ? NULL : &D; }
+
+#elif defined LV2
+typedef struct lv2 {
+  const char *uri; void *(*instantiate)(const struct lv2 *, double, const char *, const void *);
+  void (*connect)(void *, uint32_t, void *); void (*activate)(void *); void (*run)(void *, uint32_t);
+  void (*deactivate)(void *); void (*cleanup)(void *); const void *(*extension)(const char *);
+} lv2_t;
+static void *instantiate(const lv2_t *d, double rate, const char *path, const void *features) {
+  (void)d; (void)rate; (void)path; (void)features;
+  return calloc(1, sizeof(own_t));
+}
+static void connect(void *h, uint32_t port, void *to) { ((own_t *)h)->ports[port] = to; }
+static void run(void *h, uint32_t n) {
+  own_t *o = h;
+  o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77;
+  work(o, o->ports[0], o->ports[1], n);
+}
+static const lv2_t PLUGIN = {"urn:nimble-test:known", instantiate, connect, NULL, run, NULL, free, NULL};
+const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
+
+#elif defined CLAP
+typedef struct { uint32_t major, minor, revision; } version_t;
+typedef struct {
+  version_t clap_version;
+  const char *id, *name, *vendor, *url, *manual_url, *support_url, *version, *description;
+  const char *const *features;
+} descriptor_t;
+typedef struct { float **data32; double **data64; uint32_t channels, latency; uint64_t constant; } audio_t;
+typedef struct { uint32_t size, time; uint16_t space, type; uint32_t flags; } header_t;
+typedef struct { header_t header; uint32_t param; void *cookie; int32_t note; int16_t port, channel, key; double value; } value_t;
+typedef struct events { void *ctx; uint32_t (*size)(const struct events *); const header_t *(*get)(const struct events *, uint32_t); } events_t;
+typedef struct {
+  int64_t steady; uint32_t frames; const void *transport; const audio_t *in; audio_t *out;
+  uint32_t ins, outs; const events_t *in_events; const void *out_events;
+} process_t;
+typedef struct plugin {
+  const descriptor_t *desc; own_t *data;
+  bool (*init)(const struct plugin *); void (*destroy)(const struct plugin *);
+  bool (*activate)(const struct plugin *, double, uint32_t, uint32_t); void (*deactivate)(const struct plugin *);
+  bool (*start)(const struct plugin *); void (*stop)(const struct plugin *); void (*reset)(const struct plugin *);
+  int32_t (*process)(const struct plugin *, const process_t *);
+  const void *(*extension)(const struct plugin *, const char *); void (*on_main)(const struct plugin *);
+} plugin_t;
+static bool yes(const plugin_t *p) { (void)p; return true; }
+static void nothing(const plugin_t *p) { (void)p; }
+static bool activate(const plugin_t *p, double r, uint32_t a, uint32_t b) { (void)p; (void)r; (void)a; (void)b; return true; }
+static void reset(const plugin_t *p) { p->data->calls = 0; p->data->silent = 0; }
+static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
+static void take(const plugin_t *p, const events_t *e) {
+  for (uint32_t i = 0; i < e->size(e); i++) {
+    const value_t *v = (const value_t *)e->get(e, i);
+    if (v->header.type == 5) *(v->param == 10 ? &p->data->extra : &p->data->quality) = (float)v->value;
+  }
+}
+static int32_t process(const plugin_t *p, const process_t *b) {
+  take(p, b->in_events);
+  work(p->data, b->in->data32[0], b->out->data32[0], b->frames);
+  return 1;
+}
+typedef struct { uint32_t (*count)(const plugin_t *, bool); bool (*get)(const plugin_t *, uint32_t, bool, void *); } ports_t;
+typedef struct { uint32_t id; char name[256]; uint32_t flags, channels; const char *type; uint32_t pair; } port_t;
+static uint32_t port_count(const plugin_t *p, bool in) { (void)p; (void)in; return 1; }
+static bool port_get(const plugin_t *p, uint32_t i, bool in, void *to) {
+  (void)p; (void)i; (void)in;
+  port_t *port = to; memset(port, 0, sizeof *port); port->channels = 1;
+  return true;
+}
+typedef struct { uint32_t id, flags; void *cookie; char name[256], module[1024]; double least, most, start; } param_t;
+static uint32_t param_count(const plugin_t *p) { (void)p; return 2; }
+static bool param_info(const plugin_t *p, uint32_t i, param_t *to) {
+  (void)p; memset(to, 0, sizeof *to);
+  to->id = 10 + i; to->flags = i; strcpy(to->name, i ? "Quality" : "Extra"); to->most = i ? 1 : 100;
+  return true;
+}
+static bool param_value(const plugin_t *p, uint32_t id, double *to) { *to = id == 10 ? p->data->extra : p->data->quality; return true; }
+static void flush(const plugin_t *p, const events_t *in, const void *out) { (void)out; take(p, in); }
+static uint32_t latency_get(const plugin_t *p) { (void)p; return 77; }
+static const ports_t PORTS = {port_count, port_get};
+static const struct { uint32_t (*count)(const plugin_t *); bool (*get)(const plugin_t *, uint32_t, param_t *);
+  bool (*value)(const plugin_t *, uint32_t, double *); void *to_text, *to_value;
+  void (*flush)(const plugin_t *, const events_t *, const void *); } PARAMS = {param_count, param_info, param_value, NULL, NULL, flush};
+static const struct { uint32_t (*get)(const plugin_t *); } LATENCY = {latency_get};
+static const void *extension(const plugin_t *p, const char *id) {
+  (void)p;
+  if (!strcmp(id, "clap.audio-ports")) return &PORTS;
+  if (!strcmp(id, "clap.params")) return &PARAMS;
+  if (!strcmp(id, "clap.latency")) return &LATENCY;
+  return NULL;
+}
+static const char *NONE[] = {"compressor", NULL};
+static const descriptor_t D = {{1, 2, 0}, "test.known", "Known", "tests", "", "", "", "1", "", NONE};
+static uint32_t plugin_count(const void *f) { (void)f; return 1; }
+static const descriptor_t *descriptor(const void *f, uint32_t i) { (void)f; (void)i; return &D; }
+static const plugin_t *create(const void *f, const void *host, const char *id) {
+  (void)f; (void)host;
+  if (strcmp(id, D.id)) return NULL;
+  plugin_t *p = calloc(1, sizeof *p);
+  plugin_t made = {&D, calloc(1, sizeof(own_t)), yes, destroy, activate, nothing, yes, nothing, reset, process, extension, nothing};
+  *p = made;
+  return p;
+}
+static const struct { uint32_t (*count)(const void *); const descriptor_t *(*get)(const void *, uint32_t);
+  const plugin_t *(*create)(const void *, const void *, const char *); } FACTORY = {plugin_count, descriptor, create};
+static bool entry_init(const char *path) { (void)path; return true; }
+static void entry_deinit(void) {}
+static const void *entry_factory(const char *id) { return strcmp(id, "clap.plugin-factory") ? NULL : &FACTORY; }
+const struct { version_t v; bool (*init)(const char *); void (*deinit)(void); const void *(*factory)(const char *); }
+  clap_entry = {{1, 2, 0}, entry_init, entry_deinit, entry_factory};
+
+#elif defined VST3
+typedef int32_t result;
+typedef struct { void **component, **processor, **controller; own_t own; } object;
+#define FROM(this, field) ((object *)((char *)(this) - offsetof(object, field)))
+#include <stddef.h>
+static const uint8_t COMPONENT[16] = {0xE8,0x31,0xFF,0x31,0xF2,0xD5,0x43,0x01,0x92,0x8E,0xBB,0xEE,0x25,0x69,0x78,0x02};
+static const uint8_t PROCESSOR[16] = {0x42,0x04,0x3F,0x99,0xB7,0xDA,0x45,0x3C,0xA5,0x69,0xE7,0x9D,0x9A,0xAE,0xC3,0x3D};
+static const uint8_t CONTROLLER[16] = {0xDC,0xD7,0xBB,0xE3,0x77,0x42,0x44,0x8D,0xA8,0x74,0xAA,0xCC,0x97,0x9C,0x75,0x9E};
+static const uint8_t CLASS[16] = "nimbletestknown";
+static result find(object *o, const uint8_t *iid, void **to) {
+  *to = !memcmp(iid, COMPONENT, 16) ? (void *)&o->component : !memcmp(iid, PROCESSOR, 16) ? (void *)&o->processor
+      : !memcmp(iid, CONTROLLER, 16) ? (void *)&o->controller : NULL;
+  return *to ? 0 : -1;
+}
+static result find_c(void *t, const uint8_t *i, void **to) { return find(FROM(t, component), i, to); }
+static result find_p(void *t, const uint8_t *i, void **to) { return find(FROM(t, processor), i, to); }
+static result find_e(void *t, const uint8_t *i, void **to) { return find(FROM(t, controller), i, to); }
+static uint32_t one(void *t) { (void)t; return 1; }
+static result ok(void *t) { (void)t; return 0; }
+static result no(void *t) { (void)t; return -1; }
+static result bus_count(void *t, int32_t media, int32_t direction) { (void)t; (void)direction; return media == 0; }
+typedef struct { int32_t media, direction, channels; uint16_t name[128]; int32_t kind; uint32_t flags; } bus_t;
+static result bus_info(void *t, int32_t m, int32_t d, int32_t i, bus_t *b) {
+  (void)t; (void)i; memset(b, 0, sizeof *b); b->media = m; b->direction = d; b->channels = 1; return 0;
+}
+static result set_active(void *t, uint8_t on) { if (on) { FROM(t, component)->own.calls = 0; FROM(t, component)->own.silent = 0; } return 0; }
+static uint32_t latency_get(void *t) { (void)t; return 77; }
+typedef struct { int32_t channels; uint64_t silence; float **data; } buffers_t;
+typedef struct queue { const struct queue_v *v; } queue_t;
+struct queue_v { void *base[3]; uint32_t (*id)(queue_t *); int32_t (*points)(queue_t *); result (*point)(queue_t *, int32_t, int32_t *, double *); };
+typedef struct changes { const struct changes_v *v; } changes_t;
+struct changes_v { void *base[3]; int32_t (*count)(changes_t *); queue_t *(*at)(changes_t *, int32_t); };
+typedef struct { int32_t mode, size, frames, ins, outs; buffers_t *in, *out; changes_t *changes; } block_t;
+static result process(void *t, block_t *b) {
+  own_t *o = &FROM(t, processor)->own;
+  for (int32_t i = 0; b->changes && i < b->changes->v->count(b->changes); i++) {
+    queue_t *q = b->changes->v->at(b->changes, i);
+    int32_t offset; double value;
+    q->v->point(q, q->v->points(q) - 1, &offset, &value);
+    if (q->v->id(q) == 10) o->extra = (float)value * 100; else o->quality = (float)value;
+  }
+  work(o, b->in->data[0], b->out->data[0], b->frames);
+  return 0;
+}
+typedef struct { uint32_t id; uint16_t title[128], shorter[128], unit[128]; int32_t steps; double start; int32_t group, flags; } param_t;
+static int32_t param_count(void *t) { (void)t; return 2; }
+static result param_info(void *t, int32_t i, param_t *p) {
+  (void)t; memset(p, 0, sizeof *p);
+  const char *name = i ? "Quality" : "Extra";
+  for (int k = 0; name[k]; k++) p->title[k] = name[k];
+  p->id = 10 + i; p->steps = i;
+  return 0;
+}
+static double param_get(void *t, uint32_t id) { own_t *o = &FROM(t, controller)->own; return id == 10 ? o->extra / 100 : o->quality; }
+static void *COMPONENT_V[] = {find_c, one, one, ok, ok, no, ok, bus_count, bus_info, no, ok, set_active, ok, ok};
+static void *PROCESSOR_V[] = {find_p, one, one, ok, no, ok, latency_get, ok, ok, process, ok};
+static void *CONTROLLER_V[] = {find_e, one, one, ok, ok, ok, ok, ok, param_count, param_info, no, no, no, no, param_get, no, no, no};
+static result factory_find(void *t, const void *i, void **to) { (void)t; (void)i; *to = NULL; return -1; }
+typedef struct { char cid[16]; int32_t cardinality; char category[32], name[64]; } class_t;
+static result class_info(void *t, int32_t i, class_t *c) {
+  (void)t; (void)i; memset(c, 0, sizeof *c);
+  memcpy(c->cid, CLASS, 16); strcpy(c->category, "Audio Module Class"); strcpy(c->name, "Known");
+  return 0;
+}
+static result create(void *t, const char *cid, const uint8_t *iid, void **to) {
+  (void)t;
+  if (memcmp(cid, CLASS, 16)) { *to = NULL; return -1; }
+  object *o = calloc(1, sizeof *o);
+  o->component = COMPONENT_V; o->processor = PROCESSOR_V; o->controller = CONTROLLER_V;
+  return find(o, iid, to);
+}
+static void *FACTORY_V[] = {factory_find, one, one, no, one, class_info, create};
+static void **FACTORY = FACTORY_V;
+bool ModuleEntry(void *library) { (void)library; return true; }
+bool ModuleExit(void) { return true; }
+void *GetPluginFactory(void) { return &FACTORY; }
+#endif

@@ -1,0 +1,153 @@
+"""One plugin of known cost in four standards: whatever it does by the clock is found, in every one of them.
+
+It waits for the clock itself, so what is asserted holds on a machine of any speed: the least of several runs is never
+below what it waits for, and what it adds is many times the noise of a comparison within one run.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from nimbleload.core.rhythm import card_sentences
+from nimbleload.core.session import Strip
+from nimbleload.probe import session_run
+from nimbleload.probe.measure import Effort
+from nimbleload.probe.sweep import trials
+from nimbleload.probe.worker import Request, load
+from tests.helpers import known
+from tests.helpers.sessions import session
+
+EFFORT = Effort(4, 0.02)
+
+
+@pytest.fixture(params=["ladspa", "lv2", "clap", "vst3"])
+def plugin(request, tmp_path, monkeypatch):
+    built = known.build(tmp_path, request.param)
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    monkeypatch.setenv(*built.search)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    return built
+
+
+def measured(use, buffers=(64, 1024)):
+    of = session(Strip("a", "a", inserts=(use,), output="main"))
+    card = None
+    for step in session_run.run(session_run.jobs(of, {}, buffers), {}, effort=EFFORT):
+        card = step.card
+    assert card is not None
+    return card
+
+
+def test_every_figure_is_the_one_it_waits_for(plugin):
+    card = measured(plugin.use())
+    assert card.failure is None
+    for buffer in (64, 1024):
+        least = known.CALL + known.SAMPLE * buffer
+        cell = card.cell(48000, buffer, "sounding")
+        own = cell.sequence_ns() / 1e9
+        # It cannot take less than it waits for, but for the clock's own reading.
+        assert own.min() > least - 1e-7
+        at = np.flatnonzero(own > least + known.BURST * 0.9)
+        assert set(np.diff(at)) <= {known.PERIOD}
+        assert len(at) == len(own) // known.PERIOD
+        waking = card.cell(48000, buffer, "waking").sequence_ns() / 1e9
+        assert waking[0] > least + known.WAKE - 1e-7
+    assert card.latency == 77
+    assert card.truth.latency == 0
+    assert card.truth.null_db == pytest.approx(
+        0, abs=0.1
+    )  # the small blocks are half as loud: what is missing is as loud as what is there
+    assert card.tail == pytest.approx(known.TAIL_SECONDS, abs=0.02)
+    # 512 samples: the tail's tenth of a second is dearer by what it waits for in it.
+    assert card.silence.dearest > card.silence.after[2] + 0.9 * known.TAIL
+    assert not card.silence.sleeps
+    assert [c.buffer for c in card.company] == [256, 2048]
+    assert card.upkeep.load > 0
+    said = " ".join(card_sentences(card, 48000, 64))
+    for words in ("Works in bursts", "every 16 blocks", "Waking up costs", "true latency is 0 samples, not 77",
+                  "Sounds different at another buffer size"):  # fmt: skip
+        assert words in said
+
+
+def test_its_parameters_are_found_and_can_be_set(plugin):
+    def loaded(use):
+        return load(Request(use, 48000, (64,), str(plugin.path)))
+
+    if plugin.standard == "lv2":
+        pytest.skip("liblilv looks for bundles once a process; tried through a worker below")
+    found = {p.name: p for p in loaded(plugin.use()).parameters()}
+    assert [found[name].kind for name in ("Extra", "Quality")] == ["number", "switch"]
+    most = 1.0 if plugin.standard == "vst3" else 100.0
+    assert (found["Extra"].least, found["Extra"].most, found["Extra"].value) == (0.0, most, 0.0)
+    assert {(t.key, t.value) for t in trials(loaded(plugin.use()).parameters())} == {
+        (found["Quality"].key, 1.0), (found["Extra"].key, most / 2), (found["Extra"].key, most),
+    }  # fmt: skip
+    for name in ("Extra", found["Extra"].key):
+        changed = {p.name: p.value for p in loaded(plugin.use(**{name: most / 2})).parameters()}
+        assert changed["Extra"] == pytest.approx(most / 2)
+
+
+def test_settings_are_ranked_by_what_they_cost(plugin):
+    *_, last = session_run.sweep(plugin.use(), 48000, 1024)
+    assert last.failure is None
+    sweep = last.sweep
+    assert sweep.skipped == 0
+    assert [e.words.split()[0] for e in sweep.ranked()] == ["Quality", "Extra", "Extra"]
+    cheapest, *extras = sweep.ranked()
+    assert cheapest.seconds > sweep.base
+    # What 50 and 100 µs more wait for, by the clock.
+    assert extras[1].seconds - extras[0].seconds > 40e-6
+
+
+def test_a_value_that_crashes_is_noted_and_the_rest_is_tried(monkeypatch, tmp_path):
+    source = known.SOURCE.read_text().replace(
+        "if (v->header.type == 5)", "if (v->param == 11) *(volatile int *)0 = 1;\n    if (v->header.type == 5)"
+    )
+    (tmp_path / "crash.c").write_text(source)
+    monkeypatch.setattr(known, "SOURCE", tmp_path / "crash.c")
+    built = known.build(tmp_path / "crashing", "clap")
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    monkeypatch.setenv(*built.search)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    *_, last = session_run.sweep(built.use(), 48000, 256)
+    failed = [e for e in last.sweep.effects if e.failure]
+    assert [(e.words, e.failure) for e in failed] == [("Quality 1", "crashed: SIGSEGV")]
+    assert len(last.sweep.ranked()) == 2
+
+
+class TestLv2State:
+    @pytest.fixture
+    def lv2(self, tmp_path, monkeypatch):
+        built = known.build(tmp_path, "lv2")
+        if built is None:
+            pytest.skip("no C compiler")
+        monkeypatch.setenv(*built.search)
+        monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+        return built
+
+    STATE = b"""@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix pset: <http://lv2plug.in/ns/ext/presets#> .
+        <urn:s> a pset:Preset ; lv2:appliesTo <urn:nimble-test:known> ;
+        lv2:port [ lv2:symbol "extra" ; pset:value 50.0 ] ."""
+
+    @pytest.mark.parametrize("state", [STATE, b"urn:nimble-test:known-preset"], ids=["text", "preset"])
+    def test_a_saved_state_or_a_preset_is_what_runs(self, lv2, state):
+        own = measured(lv2.use(state), (64,)).cell(48000, 64, "sounding").sequence_ns() / 1e9
+        assert own.min() > 50e-6 + known.CALL
+
+    def test_a_value_goes_before_the_state(self, lv2):
+        own = measured(lv2.use(self.STATE, extra=90.0), (64,)).cell(48000, 64, "sounding").sequence_ns() / 1e9
+        assert own.min() > 90e-6 + known.CALL
+
+    @pytest.mark.parametrize(
+        ("state", "words"),
+        [
+            (b"not a state at all", "neither an LV2 state nor an installed preset"),
+            (b"urn:nobody:knows", "neither an LV2 state nor an installed preset"),
+            (STATE.replace(b"test:known>", b"test:other>"), "belongs to another plugin: urn:nimble-test:other"),
+        ],
+    )
+    def test_what_is_no_state_of_it_is_refused(self, lv2, state, words):
+        assert words in measured(lv2.use(state), (64,)).failure
