@@ -110,8 +110,8 @@ class Company(msgspec.Struct, frozen=True):
 class Silence(msgspec.Struct, frozen=True):
     """A block of `buffer` samples through ten seconds of silence: seconds per block.
 
-    `sounding` is the cost before; `after` that at 0.1, 1 and 10 s; `dearest` the dearest tenth of a second of the
-    tail, with denormal numbers flushed to zero as hosts do, `unflushed` the same without.
+    `sounding` is the cost before; `after` that at 0.1, 1 and 10 s; `dearest` the dearest stretch of 8192 samples in
+    the tail, with denormal numbers flushed to zero as hosts do, `unflushed` the same without.
     """
 
     rate: int

@@ -23,6 +23,7 @@ from .truth import find_truth
 from .upkeep import taken
 
 LONGEST_CYCLE = 8192
+CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)
 SLOWEST_TAIL_SECONDS = 15.0
 # Where the computer was not quiet, up to so many times the runs are made, and the fastest count.
@@ -34,7 +35,7 @@ class Effort(msgspec.Struct, frozen=True):
     """How much to measure: `runs` from the same fresh state, and about `seconds` of clock time for each cell."""
 
     runs: int = 5
-    seconds: float = 0.12
+    seconds: float = 0.1
 
 
 class Facts(NamedTuple):
@@ -209,6 +210,9 @@ class Measurement:
             typical = float(np.mean(self._loop.run(frames, step, silent=True)))
             settle -= step
         blocks = self._blocks(frames, 2 * typical)
+        # The runs follow each other: what comes every so many blocks must fall on the same ones in each of them.
+        if blocks % CYCLE_BLOCKS and typical * CYCLE_BLOCKS * self._effort.runs < 4e9 * self._effort.seconds:
+            blocks = math.ceil(blocks / CYCLE_BLOCKS) * CYCLE_BLOCKS
         runs, quiet = self._quietest(lambda: self._loop.run(frames, blocks, silent=True))
         return self._summary(runs, quiet, frames, "silent")
 

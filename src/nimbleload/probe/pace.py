@@ -55,7 +55,7 @@ class Pace:
     def is_good(self) -> bool:
         return self.now() <= SLOW
 
-    def wait(self, seconds: float = 0.05) -> None:
+    def wait(self, seconds: float = 0.02) -> None:
         """Works on until the core is as fast as ever, but no longer than so many seconds; sleep would slow it down."""
         until = time.monotonic() + seconds
         while time.monotonic() < until and not self.is_good():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 
 import numpy as np
@@ -13,7 +14,7 @@ from .timed import TimedLoop
 
 FRAMES = 512
 SECONDS = 10.0
-PARTS = 100
+CYCLE = 8192
 
 
 def find_silence(loop: TimedLoop, pace: Pace, sound, hush, rate: int, overhead: int, allowed: float) -> Silence:
@@ -22,26 +23,26 @@ def find_silence(loop: TimedLoop, pace: Pace, sound, hush, rate: int, overhead: 
     `sound(frames, blocks)` runs it from a fresh state, `hush(frames)` ends its notes. Where ten seconds of sound take
     longer to compute than `allowed` seconds (twice), the silence is cut short and its end stands for the rest.
     """
-    blocks = int(SECONDS * rate) // FRAMES
-    led = int(0.5 * rate) // FRAMES
+    whole = CYCLE // FRAMES  # a part holds whole cycles, so that bursts weigh in each alike
+    count = math.ceil(SECONDS * rate / CYCLE)
+    led = math.ceil(0.5 * rate / CYCLE) * whole
 
     def silent(flush: bool) -> tuple[float, NDArray[np.float64]]:
-        before = np.asarray(sound(FRAMES, led), float)[led // 2 :]
+        before = np.asarray(sound(FRAMES, 2 * led), float)[led:]
         hush(FRAMES)
         until = time.monotonic() + allowed
         parts: list[float] = []
-        for each in np.array_split(np.arange(blocks), PARTS):
-            if time.monotonic() > until:
-                break
+        while len(parts) < count and (len(parts) < 4 or time.monotonic() < until):
             pace.wait(0.01)
-            parts.append(_steady(loop.run(FRAMES, len(each), silent=True, flush=flush)) - overhead)
-        parts += parts[-1:] * (PARTS - len(parts))
+            parts.append(_steady(loop.run(FRAMES, whole, silent=True, flush=flush)) - overhead)
+        parts += parts[-1:] * (count - len(parts))
         return (_steady(before) - overhead) / 1e9, np.maximum(parts, 0.0) / 1e9
 
     sounding, flushed = silent(True)
     _, unflushed = silent(False)
-    after = (float(flushed[1]), float(flushed[10]), float(np.median(flushed[-10:])))
-    return Silence(rate, FRAMES, max(sounding, 0.0), after, _dearest(flushed), _dearest(unflushed))
+    places = (0, math.ceil(rate / CYCLE), count - 3)
+    first, second, last = (float(np.median(flushed[k : k + (3 if k else 1)])) for k in places)
+    return Silence(rate, FRAMES, max(sounding, 0.0), (first, second, last), _dearest(flushed), _dearest(unflushed))
 
 
 def _steady(times: NDArray) -> float:
@@ -52,5 +53,5 @@ def _steady(times: NDArray) -> float:
 
 
 def _dearest(parts: NDArray[np.float64]) -> float:
-    """The dearest of three neighbouring tenths of a second, by their middle one: one interruption does not count."""
+    """The dearest part by the middle one of three neighbours: a single interruption does not count."""
     return float(np.median(np.lib.stride_tricks.sliding_window_view(parts, 3), axis=1).max())
