@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ..core.card import CONDITIONS, PROVENANCE_WORDS, CostCard
+from ..core.compare import Lighter
 from ..core.rhythm import card_sentences
 from ..core.session import BUFFER_SIZES, PluginUse, deadline
 from ..core.verdict import percent
 from .picture import Picture
+from .settings_view import SettingsView
 from .theme import theme
 
 BLOCKS_SHOWN = 128
@@ -146,10 +150,13 @@ class BlockRhythm(Picture):
 
 
 class CardView(QFrame):
-    """One card with its pictures and sentences."""
+    """One card with its pictures and sentences. `pressed` is its button, beside its name."""
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    pressed = Signal()
+
+    def __init__(self, button: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.use: PluginUse | None = None
         self.setProperty("role", "panel")
         self._title, self._setting, self._words = QLabel(), QLabel(), QLabel()
         self._title.setProperty("role", "title")
@@ -157,12 +164,21 @@ class CardView(QFrame):
         for label in (self._setting, self._words):
             label.setWordWrap(True)
         self.curve, self.blocks = CostCurve(), BlockRhythm()
+        self.button = QPushButton(button)
+        self.button.setProperty("role", "word")
+        self.button.clicked.connect(self.pressed)
+        self.settings = SettingsView()
+        top = QHBoxLayout()
+        top.addWidget(self._title, 1)
+        top.addWidget(self.button)
         inside = QWidget()
         column = QVBoxLayout(inside)
         column.setContentsMargins(10, 7, 8, 6)
-        for part in (self._title, self._setting, self.curve, self.blocks, self._words):
+        column.addLayout(top)
+        for part in (self._setting, self.curve, self.blocks, self._words, self.settings):
             column.addWidget(part)
         column.addStretch(1)
+        self.setMinimumWidth(theme.px(250))
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -176,11 +192,24 @@ class CardView(QFrame):
         self._title.setText("Cost card")
         self._setting.setText("Choose a plugin to see what it costs and why.")
         self._words.clear()
-        self.curve.hide()
-        self.blocks.hide()
+        self.use = None
+        for part in (self.curve, self.blocks, self.settings, self.button):
+            part.hide()
 
-    def show_card(self, use: PluginUse, card: CostCard | None, rate: int, buffer: int) -> None:
-        """Shows what is known of one plugin setting."""
+    def show_card(
+        self,
+        use: PluginUse,
+        card: CostCard | None,
+        rate: int,
+        buffer: int,
+        better: Sequence[Lighter] = (),
+        trying: bool = False,
+    ) -> None:
+        """Shows what is known of one plugin setting, and what is lighter; `trying` while its settings are tried."""
+        self.use = use
+        self.button.show()
+        self.settings.show()
+        self.settings.show_card(card, list(better), trying)
         self._title.setText(use.label)
         notes = f"; {use.voices} notes" if use.voices else ""
         self._setting.setText(f"{use.plugin.standard}; {use.setting.words()}{notes}")
@@ -191,5 +220,5 @@ class CardView(QFrame):
         if card is not None and card.cells:
             sources = sorted({PROVENANCE_WORDS[cell.provenance] for cell in card.cells})
             sentences.append(f"The figures: {', '.join(sources)}.")
-        self._words.setText("\n\n".join(sentences))
+        self._words.setText("\n".join(f"•  {sentence}" for sentence in sentences))
         self.setAccessibleName(f"Cost card of {use.label}. {' '.join(sentences)}")

@@ -9,12 +9,13 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
+import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.plan import Decision, Plan
-from ..core.session import CardKey, Machine, Session, SessionError
+from ..core.session import CardKey, Machine, Session, SessionError, Variant
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
@@ -167,6 +168,14 @@ class Desk(QObject):
         for decision in decisions:
             plan = plan.decide(decision)
         self.change(what, self.document._replace(plan=plan))
+
+    def add_variant(self, variant: Variant) -> None:
+        """Takes another setting of a plugin into the session; one of the same values only changes its name."""
+        if self.document is not None:
+            session = self.document.session
+            others = tuple(v for v in session.variants if msgspec.structs.replace(v, name=variant.name) != variant)
+            after = msgspec.structs.replace(session, variants=(*others, variant))
+            self.change(f"variant {variant.name}", self.document._replace(session=after))
 
     def select(self, strip_ids: Sequence[str]) -> None:
         if tuple(strip_ids) != self.selection:

@@ -32,6 +32,7 @@ class MeasureModel(QAbstractTableModel):
         super().__init__(parent)
         self.rows: list[tuple[CardKey, PluginUse, int]] = []
         self.cards: Cards = {}
+        self.session: Session | None = None
         self.rate = 48000
         self.buffer = 256
         self.waiting: set[CardKey] = set()
@@ -42,6 +43,8 @@ class MeasureModel(QAbstractTableModel):
         self.beginResetModel()
         keys = session.card_keys()
         self.rows = sorted(((k, uses[0], len(uses)) for k, uses in keys.items()), key=lambda row: -row[2])
+        self.rows += [(k, use, 0) for k, (_, use) in session.variant_uses().items() if k not in keys]
+        self.session = session
         self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
         self.cards, self.rate, self.buffer = cards, session.rate, buffer
         self.endResetModel()
@@ -138,7 +141,7 @@ class MeasureModel(QAbstractTableModel):
         if column == SETTING:
             return self._setting(use)
         if column == USED:
-            return f"{used} ×"
+            return f"{used} ×" if used else "variant"
         if column == STATE:
             return self.reason(row)
         if column == GRID:

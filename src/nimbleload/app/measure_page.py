@@ -21,11 +21,16 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.session import BUFFER_SIZES
+from ..core.card import CostCard, Effect
+from ..core.compare import lighter, variant_of
+from ..core.elsewhere import from_readings, standing_in
+from ..core.session import BUFFER_SIZES, CardKey, PluginUse
 from ..probe import session_run
 from ..probe.session_run import Job, Progress
+from ..store.library import STAND_IN, TYPED
 from .card_view import CardView
 from .desk import Desk
+from .elsewhere import ElsewhereDialog
 from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
 from .measuring import Measuring
 from .picture import elided
@@ -33,6 +38,7 @@ from .sentence import Sentence
 from .theme import theme
 
 Index = QModelIndex | QPersistentModelIndex
+CARD_WIDTH = 360
 STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet"}
 
 
@@ -96,7 +102,9 @@ class MeasurePage(QWidget):
         self.model = MeasureModel(self)
         self.sentence = Sentence()
         self.table = QTableView()
-        self.card = CardView()
+        self.card, self.beside = CardView("Keep beside"), CardView("Put away")
+        self.elsewhere = QPushButton("Figures from elsewhere…")
+        self.stop = QPushButton("Pause")
         self.again = QPushButton("Measure all again")
         self.retry = QPushButton("Try the failed ones again")
         self.cancel = QPushButton("Cancel")
@@ -106,6 +114,7 @@ class MeasurePage(QWidget):
         self._done = 0
         self._done_cells = 0
         self._outcome = ""
+        self._trying: PluginUse | None = None
         self._tick = QTimer(self)
         self._tick.setInterval(500)
         self._lay_out()
@@ -132,7 +141,7 @@ class MeasurePage(QWidget):
         buttons = QHBoxLayout()
         buttons.addWidget(self.bar, 1)
         buttons.addStretch()
-        for part in (self.left, self.cancel, self.retry, self.again):
+        for part in (self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again):
             buttons.addWidget(part)
         frame = QFrame()
         frame.setProperty("role", "panel")
@@ -147,10 +156,14 @@ class MeasurePage(QWidget):
         halves = QSplitter(Qt.Orientation.Horizontal)
         halves.addWidget(frame)
         halves.addWidget(self.card)
-        halves.setStretchFactor(0, 3)
-        halves.setStretchFactor(1, 1)
+        halves.addWidget(self.beside)
+        self.beside.hide()
+        self.beside.settings.setEnabled(False)
+        for number, share in enumerate((3, 1, 1)):
+            halves.setStretchFactor(number, share)
         halves.setChildrenCollapsible(False)
-        halves.setSizes([900, 370])
+        halves.setSizes([850, 420, 0])
+        self.halves = halves
         page.addWidget(halves, 1)
 
     def size_columns(self) -> None:
@@ -167,6 +180,14 @@ class MeasurePage(QWidget):
         self.measuring.started.connect(self._show_started)
         self.measuring.progressed.connect(self._show_progress)
         self.measuring.ended.connect(self._show_ended)
+        self.measuring.tried.connect(self._take_tried)
+        self.measuring.tried_all.connect(self._end_trying)
+        self.stop.clicked.connect(self.pause)
+        self.elsewhere.clicked.connect(self.ask_elsewhere)
+        self.card.pressed.connect(self.keep_beside)
+        self.beside.pressed.connect(self.put_away)
+        self.card.settings.try_wanted.connect(self.try_settings)
+        self.card.settings.variant_wanted.connect(self.make_variant)
         self._tick.timeout.connect(self._show_time)
         self.table.selectionModel().currentRowChanged.connect(self._show_card)
         self._desk.opened.connect(self._show_session)
@@ -192,6 +213,71 @@ class MeasurePage(QWidget):
         todo = [job for job in session_run.jobs(document.session, known) if job.key in failed]
         self.measuring.start(todo, known)
 
+    def pause(self) -> None:
+        """Makes the run stand still, or go on."""
+        self.measuring.pause(not self.measuring.is_paused)
+        self._show_state()
+
+    def _row(self) -> tuple[CardKey, PluginUse] | None:
+        row = self.table.currentIndex().row()
+        return self.model.rows[row][:2] if 0 <= row < len(self.model.rows) else None
+
+    def try_settings(self) -> None:
+        """Tries single settings of the chosen plugin."""
+        document, row = self._desk.document, self._row()
+        if document is not None and row is not None and not self.measuring.is_running:
+            self._trying = row[1]
+            self.measuring.try_settings(row[1], document.session.rate, document.buffer, self._desk.cards.get(row[0]))
+            self._show_card()
+
+    def _take_tried(self, card: CostCard) -> None:
+        self._desk.take_card(card)
+        self.model.show_cards(self._desk.cards, card.key)
+        self._show_card()
+
+    def _end_trying(self, outcome: str) -> None:
+        self._trying = None
+        self._outcome = outcome
+        self._show_card()
+        self._show_state()
+
+    def make_variant(self, effects: list[Effect]) -> None:
+        """Takes the chosen values into the session as another setting of this plugin."""
+        row = self._row()
+        if row is not None and effects:
+            self._desk.add_variant(variant_of(row[1], effects))
+
+    def keep_beside(self) -> None:
+        """Shows the chosen card a second time, where it stays while another one is chosen."""
+        document, row = self._desk.document, self._row()
+        if document is None or row is None:
+            return
+        self.beside.show_card(row[1], self._desk.cards.get(row[0]), document.session.rate, document.buffer)
+        self.beside.show()
+        self.halves.setSizes([self.halves.width() - 2 * theme.px(CARD_WIDTH), *[theme.px(CARD_WIDTH)] * 2])
+
+    def put_away(self) -> None:
+        """Takes the card that was kept away again."""
+        self.beside.hide()
+
+    def ask_elsewhere(self) -> None:
+        """Asks for readings or a stand-in for the chosen plugin."""
+        document, row = self._desk.document, self._row()
+        if document is None or row is None:
+            return
+        uses = {key: use for key, use, _ in self.model.rows}
+        dialog = ElsewhereDialog(row[1], uses, self._desk.cards, document.buffer, self)
+        rate = document.session.rate
+        dialog.typed.connect(lambda readings: self.take_elsewhere(from_readings(row[1], readings, rate), TYPED))
+        dialog.stands_in.connect(lambda other: self.take_elsewhere(standing_in(row[1], other), STAND_IN))
+        dialog.open()
+
+    def take_elsewhere(self, card: CostCard, source: str) -> None:
+        """Takes figures from elsewhere into the library and the load."""
+        self.measuring.keep(card, source)
+        self._desk.take_card(card)
+        self._desk.refresh()
+
     # What is shown
 
     def _show_session(self) -> None:
@@ -209,6 +295,10 @@ class MeasurePage(QWidget):
         if document is not None and document.buffer != self.model.buffer:
             self.model.buffer = document.buffer
             self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, COST, COST)
+        if document is not None and document.session is not self.model.session:
+            row = self.table.currentIndex().row()
+            self.model.show_session(document.session, self._desk.cards, document.buffer)
+            self.table.selectRow(row)
         self.model.show_cards(self._desk.cards)
         self._show_card()
         self._show_state()
@@ -220,7 +310,10 @@ class MeasurePage(QWidget):
         if row < 0 or document is None:
             self.card.show_nothing()
             return
-        self.card.show_card(self.model.rows[row][1], self.model.card(row), document.session.rate, document.buffer)
+        use, rate, buffer = self.model.rows[row][1], document.session.rate, document.buffer
+        families = {(u.plugin.standard, u.plugin.identifier): u.family for _, u, _ in self.model.rows}
+        better = lighter(self._desk.cards, families, use, rate, buffer)
+        self.card.show_card(use, self.model.card(row), rate, buffer, better, self._trying is not None)
 
     def _show_started(self, todo: list[Job]) -> None:
         self._jobs, self._done, self._done_cells, self._outcome = todo, 0, 0, ""
@@ -279,13 +372,16 @@ class MeasurePage(QWidget):
         total, here = len(self.model.rows), counts.get("measured", 0)
         failed, running = counts.get("failed", 0), self._tick.isActive()
         missing = total - here - failed
-        for part in (self.bar, self.left, self.cancel):
+        for part in (self.bar, self.left, self.cancel, self.stop):
             part.setVisible(running)
+        self.stop.setText("Go on" if self.measuring.is_paused else "Pause")
+        self.elsewhere.setVisible(not running and total > 0)
         self.again.setVisible(not running and total > missing)
         self.retry.setVisible(not running and failed > 0)
         failures = f" {failed} failed; the table says why." if failed else ""
         if running:
-            headline = f"Measuring: {self._done} of {len(self._jobs)} plugins done."
+            doing = "Paused" if self.measuring.is_paused else "Measuring"
+            headline = f"{doing}: {self._done} of {len(self._jobs)} plugins done."
             advice = f"Each plugin runs in a process of its own; results are kept as they land.{failures}"
             self.sentence.say(headline, advice, "quiet")
         elif missing:

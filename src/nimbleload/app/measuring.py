@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from PySide6.QtCore import QObject, Signal
 
 from ..core.card import CostCard
-from ..core.session import CardKey
+from ..core.session import CardKey, PluginUse
 from ..probe import session_run
 from ..probe.isolation import QUIET_SECONDS
 from ..probe.measure import Effort
@@ -26,6 +26,8 @@ class Measuring(QObject):
     started = Signal(list)
     progressed = Signal(object)
     ended = Signal(str)
+    tried = Signal(object)
+    tried_all = Signal(str)
 
     def __init__(self, library: Library | None, effort: Effort | None = None, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -76,6 +78,28 @@ class Measuring(QObject):
         self._thread = threading.Thread(target=self._run, args=(list(todo), dict(known)), daemon=True)
         self._thread.start()
 
+    def try_settings(self, use: PluginUse, rate: int, buffer: int, known: CostCard | None) -> None:
+        """Tries single settings of one plugin; `tried` brings its card after each. Does nothing during a run."""
+        if self.is_running:
+            return
+        self._cancel.clear()
+        self._thread = threading.Thread(target=self._try, args=(use, rate, buffer, known), daemon=True)
+        self._thread.start()
+
+    def _try(self, use: PluginUse, rate: int, buffer: int, known: CostCard | None) -> None:
+        outcome = ""
+        try:
+            last = None
+            seconds = session_run.SWEEP_SECONDS
+            for last in session_run.sweep(use, rate, buffer, known, seconds, self._cancel.is_set, self.quiet_seconds):
+                self.tried.emit(last)
+            if last is not None and self._library is not None:
+                self._library.store(last)
+        except Exception as error:
+            log.exception("trying settings failed")
+            outcome = f"Trying the settings ended early: {error}."
+        self.tried_all.emit(outcome)
+
     def cancel(self) -> None:
         """Ends the run within a moment; what has been measured is kept."""
         self._cancel.set()
@@ -100,6 +124,11 @@ class Measuring(QObject):
     def _keep(self, step: Progress) -> None:
         if self._library is not None:
             self._library.store(step.card, [step.cell] if step.cell else [])
+
+    def keep(self, card: CostCard, source: str) -> None:
+        """Stores figures from elsewhere under their source."""
+        if self._library is not None:
+            self._library.store(card, card.cells, source)
 
     def close(self) -> None:
         """Cancels and waits for the thread."""

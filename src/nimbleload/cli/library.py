@@ -6,10 +6,10 @@ from pathlib import Path
 
 import click
 
-from ..core.card import Cell, CostCard
-from ..core.session import deadline
+from ..core.elsewhere import Reading, from_readings, standing_in
 from ..store import atomic, spreadsheet
-from ..store.library import TYPED, LibraryError
+from ..store.library import STAND_IN, TYPED, LibraryError
+from .cards import Found
 from .common import cli, library, opened, refuse
 
 
@@ -52,8 +52,23 @@ def type_reading(file: str, plugin: str, per_cent: float, buffer: int) -> None:
     keys = {use.card_key(): use for s in session.strips for use in s.uses() if use.label.lower() == plugin.lower()}
     if not keys:
         raise click.ClickException(f"{session.name} has no plugin named {plugin!r}.")
-    seconds = per_cent / 100 * deadline(buffer, session.rate)
     store = library()
-    for key, use in keys.items():
-        store.store(CostCard(key, use.label), [Cell(session.rate, buffer, "sounding", seconds)], TYPED)
+    for use in keys.values():
+        card = from_readings(use, [Reading(buffer, per_cent / 100)], session.rate)
+        store.store(card, card.cells, TYPED)
     click.echo(f"{len(keys)} settings of {plugin}: {per_cent:g} % of one core at {buffer} samples, typed in.")
+
+
+@library_.command("stand-in")
+@click.argument("file")
+@click.argument("plugin")
+@click.argument("other")
+def stand_in(file: str, plugin: str, other: str) -> None:
+    """Let figures of OTHER stand in for PLUGIN in session FILE, both named by words of name and setting."""
+    found = Found(file, plugin, other)
+    (use, _), (source, card) = found.chosen
+    if card is None or not card.cells:
+        raise click.ClickException(f"{source.label} is not measured yet: it can stand in for nothing.")
+    made = standing_in(use, card)
+    found.store.store(made, made.cells, STAND_IN)
+    click.echo(f"{source.label} stands in for {use.label}: {len(made.cells)} figures, marked as such.")

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from .card import Cards, CostCard, Effect, Sweep
-from .session import CardKey, Family, PluginUse, deadline
+from .session import CardKey, Family, PluginUse, Setting, Variant, deadline
 from .verdict import microseconds, percent
 
 # Less than this is within what two measurements differ by.
 TELLING = 0.05
+VOICES_NAME = "voices played"
 
 
 class Lighter(NamedTuple):
@@ -51,6 +52,21 @@ def savings(sweep: Sweep) -> list[tuple[Effect, float]]:
         return []
     found = [(effect, 1 - effect.seconds / sweep.base) for effect in sweep.ranked()]
     return [(effect, share) for effect, share in found if share > TELLING]
+
+
+def variant_of(use: PluginUse, effects: Sequence[Effect]) -> Variant:
+    """The variant of a use with these values; of several for one parameter the last counts."""
+    values = dict(use.setting.values)
+    words: dict[str, str] = {}
+    voices = 0
+    for effect in effects:
+        words[effect.parameter] = effect.words
+        if effect.parameter == VOICES_NAME:
+            voices = int(effect.value)
+        else:
+            values[effect.parameter] = effect.value
+    setting = Setting(tuple(values.items()), use.setting.state)
+    return Variant(use.card_key(), ", ".join(words.values()), setting, voices)
 
 
 def sweep_sentences(sweep: Sweep) -> list[str]:

@@ -44,7 +44,7 @@ class Kind(NamedTuple):
 
 def kind(features: Iterable[str], name: str) -> Kind:
     """The family that a plugin declares by its features, classes or categories; else the one its name suggests."""
-    said = {word.strip().lower() for feature in features for word in feature.replace(" plugin", "").split("|")}
+    said = {word.strip().lower().removesuffix(" plugin") for feature in features for word in feature.split("|")}
     for family, words in DECLARED:
         if said & set(words):
             return Kind(family, False)

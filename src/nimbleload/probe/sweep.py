@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.card import Effect, Sweep
+from ..core.compare import VOICES_NAME
 from ..core.session import PluginUse, Setting
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace
@@ -25,7 +26,6 @@ from .timed import TimedLoop, overhead_ns
 ORDER = ("switch", "choice", "count", "number")
 MOST_CHOICES = 8
 VOICES = (1, 2, 4, 8, 16, 32, 64)
-VOICES_NAME = "voices played"
 CYCLE = 8192
 RUNS = 3
 MOST_ROUNDS = 3

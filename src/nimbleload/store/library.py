@@ -29,6 +29,7 @@ CREATE TABLE IF NOT EXISTS cell (
 """
 FORMAT = 3
 TYPED = "typed in"
+STAND_IN = "stand-in"
 KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
 
 
@@ -93,7 +94,8 @@ class Library:
 
     def provenance(self, machine: str) -> Provenance:
         """What figures of a machine are, seen from here."""
-        return "measured" if machine == self.machine else "typed" if machine == TYPED else "elsewhere"
+        by_name: dict[str, Provenance] = {self.machine: "measured", TYPED: "typed", STAND_IN: "stand-in"}
+        return by_name.get(machine, "elsewhere")
 
     def _card_row(self, card: CostCard, machine: str) -> int:
         key = card.key

@@ -12,7 +12,7 @@ from ..core.session import CardKey, Session
 from . import dawproject, session_file
 from .archive import ImportRefusedError
 from .dawproject import ImportReport
-from .library import TYPED, Library
+from .library import STAND_IN, TYPED, Library
 from .session_file import Saved
 
 EXCHANGE_SUFFIX = ".dawproject"
@@ -43,7 +43,7 @@ def known_cards(
 ) -> dict[CardKey, CostCard]:
     """The cards for a session: this computer's own where there are any, else those that came with it.
 
-    What neither has is taken from readings that were typed in, and then from other machines.
+    What neither has is taken from readings that were typed in, then from stand-ins, and then from other machines.
     """
     wanted = session.card_keys().keys() | session.variant_uses().keys()
     found = {key: card for key, card in (others or {}).items() if key in wanted}
@@ -51,7 +51,7 @@ def known_cards(
     for key, card in own.items():
         if card.cells or key not in found:
             found[key] = card
-    for machine in sorted(library.machines(), key=lambda name: name != TYPED):
+    for machine in sorted(library.machines(), key=lambda name: (name != TYPED, name != STAND_IN)):
         if machine == library.machine:
             continue
         for key, card in library.cards(wanted, machine).items():
