@@ -21,12 +21,12 @@ def main() -> None:
     demo = session.session()
     path = Path(cards.__file__).with_name(cards.FILE)
     found = cards.sample_cards() if path.exists() and "--again" not in sys.argv else {}
-    found = {key: card for key, card in found.items() if key in demo.card_keys()}
+    found = {key: card for key, card in found.items() if key in demo.card_keys().keys() | demo.variant_uses().keys()}
     todo = [job for job in jobs(demo, {}) if job.key not in found]
-    for step in run(demo, todo, {}, effort=Effort(7, 0.4)):
+    for step in run(todo, {}, effort=Effort(5, 0.1)):
         if step.finished:
             found[step.job.key] = step.card
-            print(f"{len(found)} of {len(demo.card_keys())}  {step.card.name}  {step.card.failure or ''}", flush=True)
+            print(f"{len(found)}, {len(todo)} to do  {step.card.name}  {step.card.failure or ''}", flush=True)
     path.write_bytes(msgspec.json.format(msgspec.json.encode([cards.as_sample(c) for c in found.values()]), indent=1))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 import pytest
 
+from nimbleload.core.card import MEASURED
 from nimbleload.core.graph import build
 from nimbleload.core.plan import Plan
 from nimbleload.core.session import BUFFER_SIZES
@@ -42,12 +43,10 @@ def test_clips_lie_inside_the_piece_in_order():
 
 def test_every_plugin_has_a_sample_card_for_every_size_and_every_figure_is_marked():
     cards = sample_cards()
-    assert set(cards) == set(session().card_keys())
+    assert set(cards) == session().card_keys().keys() | session().variant_uses().keys()
     for found in cards.values():
         assert {c.provenance for c in found.cells} == {"sample"}
-        assert {(c.buffer, c.condition) for c in found.cells} == {
-            (b, c) for b in BUFFER_SIZES for c in ("sounding", "silent")
-        }
+        assert {(c.buffer, c.condition) for c in found.cells} == {(b, c) for b in BUFFER_SIZES for c in MEASURED}
         assert all(c.mean > 0 for c in found.cells)
 
 

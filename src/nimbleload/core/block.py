@@ -170,6 +170,13 @@ def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
     )  # fmt: skip
 
 
+def remaining(graph: Graph, cost: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Each task's longest path to the end of the block (S, seconds), its own cost included."""
+    found = np.zeros(len(graph.ids))
+    _remaining(np.ascontiguousarray(cost, np.float64), graph.order, graph.first, graph.successors, found)
+    return found
+
+
 def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Finishing time and longest chain (M, float64, seconds) of each row of `costs` (M, S, float64, seconds)."""
     costs = np.ascontiguousarray(costs, np.float64)

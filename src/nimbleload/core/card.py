@@ -131,7 +131,8 @@ class Upkeep(msgspec.Struct, frozen=True):
     """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
 
     `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
-    each per second of sound, while it runs.
+    each per second of sound, while it runs. `beside` is how many times dearer a block gets while the other cores
+    compute as well.
     """
 
     memory: int
@@ -139,6 +140,7 @@ class Upkeep(msgspec.Struct, frozen=True):
     load: float
     faults: float
     read: float
+    beside: float = 1.0
 
 
 class Effect(msgspec.Struct, frozen=True):

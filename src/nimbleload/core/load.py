@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .block import makespans
-from .card import CONDITIONS, PROVENANCES, Cards, Condition, Figure, Provenance
+from .card import CONDITIONS, PROVENANCES, Cards, Condition, CostCard, Figure, Provenance
 from .graph import Graph, build
 from .moments import Moments, cut, same_activity
 from .session import CardKey, Machine, PluginUse, Session, Strip, deadline, threads
@@ -160,17 +160,22 @@ def _counted(
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
-    """What each strip costs at this buffer size on this computer."""
+    """What each strip costs at this buffer size on this computer, among all the others that share its caches."""
     session, uses = prepared.session, prepared.uses
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     count, kinds = len(session.strips), len(PROVENANCES)
     column = {name: i for i, name in enumerate(PROVENANCES)}
     split = np.zeros((len(CONDITIONS), kinds, count))
     unknown = np.zeros(len(uses.keys), np.bool_)
+    extra = _company(prepared, machine, buffer)
+    alone = np.array([figure(prepared.cards, key, session.rate, buffer, "sounding").seconds for key in uses.keys])
     for row, condition in enumerate(CONDITIONS):
         found = [figure(prepared.cards, key, session.rate, buffer, condition) for key in uses.keys]
         if found:
             seconds = np.array([cost.seconds for cost in found])
+            # What sleeps uses little memory, and so has little to fetch again.
+            awake = np.minimum(np.divide(seconds, alone, out=np.ones_like(alone), where=alone > 0), 1.0)
+            seconds = seconds + extra * awake
             source = np.array([column[cost.provenance] for cost in found])
             sums = np.bincount(source[card] * count + strip, seconds[card], minlength=kinds * count)
             split[row] = sums.reshape(kinds, count)
@@ -181,6 +186,26 @@ def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
     total = (split.sum(axis=1) + overhead) / machine.speed
     return Costs(buffer, total, split / machine.speed, missing)
+
+
+def touched(prepared: Prepared, machine: Machine) -> float:
+    """Bytes of cache that all plugins together use in a block, for each thread that shares the work."""
+    uses = prepared.uses
+    footprints = np.array([_footprint(prepared.cards.get(key)) for key in uses.keys])
+    if not len(footprints):
+        return 0.0
+    return float(footprints[uses.card[uses.live]].sum()) / threads(prepared.session.host, machine)
+
+
+def _footprint(card: CostCard | None) -> float:
+    return float(card.upkeep.footprint) if card is not None and card.upkeep is not None else 0.0
+
+
+def _company(prepared: Prepared, machine: Machine, buffer: int) -> NDArray[np.float64]:
+    """What a block of each card costs more because of what the others use of the caches (seconds)."""
+    memory, rate = touched(prepared, machine), prepared.session.rate
+    cards = (prepared.cards.get(key) for key in prepared.uses.keys)
+    return np.array([card.in_company(rate, buffer, memory) if card is not None else 0.0 for card in cards])
 
 
 def figure(cards: Cards, key: CardKey, rate: int, buffer: int, condition: Condition) -> Figure:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import Block, makespans, schedule
+from .block import Block, makespans, remaining, schedule
 from .card import CONDITIONS, Cards, Provenance
 from .load import (
     Costs,
@@ -24,7 +24,9 @@ from .load import (
     word,
     worst_moments,
 )
+from .peaks import DRAWS, Peaks, draw
 from .plan import Decision, Plan, apply
+from .rehearsal import Prediction
 from .session import BUFFER_SIZES, Machine, Session, deadline, threads
 from .verdict import Verdict, judge
 
@@ -197,6 +199,22 @@ def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float]:
     row = at_moments(costs(after, of.machine, of.buffer), sounding)
     makespan, _ = makespans(after.graph, row[None, :], of.threads)
     return float(makespan[0]), float(row.sum())
+
+
+def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS) -> Peaks:
+    """Typical, bad and worst blocks of a moment under the plan, at the chosen or another size of the ladder."""
+    return draw(of.planned, of.machine, of.costs[buffer or of.buffer], at.sounding, draws)
+
+
+def prediction(of: Survey, at: Instant) -> Prediction:
+    """What a rehearsal of this moment is expected to show."""
+    drawn = peaks(of, at)
+    return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs)
+
+
+def priority(of: Survey, at: Instant) -> NDArray[np.float64]:
+    """Each strip's longest path to the end of the block (S, seconds): who goes first when several could."""
+    return remaining(of.planned.graph, at.strip_costs)
 
 
 def worst_seconds(of: LoadMap, count: int = 8) -> list[float]:

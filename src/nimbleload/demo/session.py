@@ -6,7 +6,10 @@ Five sections in twelve minutes. In the storm nearly everything sounds at once; 
 from __future__ import annotations
 
 import random
+from collections.abc import Iterator
 from typing import NamedTuple
+
+import msgspec
 
 from ..core.session import (
     Clip,
@@ -22,6 +25,7 @@ from ..core.session import (
     Strip,
     StripKind,
     TempoPoint,
+    Variant,
 )
 from ..house.catalogue import PROCESSORS, VERSION
 
@@ -176,6 +180,15 @@ BUSES: tuple[tuple[str, StripKind, str, tuple[Step, ...]], ...] = (
     ("Main", "main", "", (EQ, COMP, FINE)),
 )
 
+# Lighter settings of the dearest plugins: name of the processor, what it is set to, what changes, and its name.
+LIGHTER: tuple[tuple[str, dict[str, float], dict[str, float], str], ...] = (
+    ("Tar", {"oversampling": 8}, {"oversampling": 4}, "oversampling 4"),
+    ("Tar", {"oversampling": 4}, {"oversampling": 2}, "oversampling 2"),
+    ("Mist", {"lines": 32}, {"lines": 16}, "16 lines"),
+    ("Cask", {"quality": 1}, {"quality": 0}, "draft quality"),
+    ("Pipework", {"partials": 64}, {"partials": 32}, "32 partials"),
+)
+
 LETTERS = {"Q": 0, "S": 1, "C": 2, "H": 3, "L": 4}
 PEAK = (134.0, 172.0)
 
@@ -245,4 +258,14 @@ def session() -> Session:
     strips += [bus(*row) for row in BUSES]
     host = Host(0, 12e-6, 1.5e-6)
     tempo = (TempoPoint(0.0, 84.0), TempoPoint(160.0, 84.0, True), TempoPoint(220.0, 112.0), TempoPoint(400.0, 72.0))
-    return Session(NAME, 48000, LENGTH, tuple(strips), SECTIONS, tempo, host, "made by code")
+    made = Session(NAME, 48000, LENGTH, tuple(strips), SECTIONS, tempo, host, "made by code")
+    return msgspec.structs.replace(made, variants=tuple(variants(made)))
+
+
+def variants(of: Session) -> Iterator[Variant]:
+    """The lighter settings that the example offers for its own plugins."""
+    for key, (use, *_) in of.card_keys().items():
+        values = dict(use.setting.values)
+        for name, have, change, words in LIGHTER:
+            if use.label == name and have.items() <= values.items():
+                yield Variant(key, words, Setting(tuple(sorted((values | change).items()))))

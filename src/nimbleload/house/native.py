@@ -109,3 +109,62 @@ def flush_denormals(typingctx):
 def keep_denormals(typingctx):
     """Makes this thread compute with denormal numbers, as a program does that has not asked for anything else."""
     return types.void(), _floating_point(0x1F80, 0)
+
+
+@intrinsic
+def add_atomic(typingctx, address, value):
+    """Adds to the 64-bit integer at an address, for all threads at one instant; what it was before."""
+
+    def codegen(context, builder, signature, args):
+        pointer = builder.inttoptr(args[0], ir.IntType(64).as_pointer())
+        return builder.atomic_rmw("add", pointer, args[1], "seq_cst")
+
+    return types.int64(types.int64, types.int64), codegen
+
+
+@intrinsic
+def swap_atomic(typingctx, address, expected, value):
+    """Puts a value in place of the expected one at an address; whether it was the expected one."""
+
+    def codegen(context, builder, signature, args):
+        pointer = builder.inttoptr(args[0], ir.IntType(64).as_pointer())
+        pair = builder.cmpxchg(pointer, args[1], args[2], "seq_cst", "seq_cst")
+        return builder.extract_value(pair, 1)
+
+    return types.boolean(types.int64, types.int64, types.int64), codegen
+
+
+@intrinsic
+def load_atomic(typingctx, address):
+    """The 64-bit integer at an address, as other threads have last written it."""
+
+    def codegen(context, builder, signature, args):
+        pointer = builder.inttoptr(args[0], ir.IntType(64).as_pointer())
+        return builder.load_atomic(pointer, "seq_cst", 8)
+
+    return types.int64(types.int64), codegen
+
+
+@intrinsic
+def store_atomic(typingctx, address, value):
+    """Writes a 64-bit integer so that other threads see it at once, and everything written before it."""
+
+    def codegen(context, builder, signature, args):
+        pointer = builder.inttoptr(args[0], ir.IntType(64).as_pointer())
+        builder.store_atomic(args[1], pointer, "seq_cst", 8)
+        return context.get_dummy_value()
+
+    return types.void(types.int64, types.int64), codegen
+
+
+@intrinsic
+def relax(typingctx):
+    """Tells the core that this thread only waits, so that another one on it gets on (x86-64; else nothing)."""
+
+    def codegen(context, builder, signature, args):
+        if builder.module.triple.startswith("x86_64"):
+            kind = ir.FunctionType(ir.VoidType(), [])
+            builder.call(cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.sse2.pause"), [])
+        return context.get_dummy_value()
+
+    return types.void(), codegen

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from .worker import DoneMessage, Message, ReadyMessage, RefusedMessage, Request, Result
+from .worker import DoneMessage, Message, ReadyMessage, RefusedMessage, Request, Result, StageRequest
 
 STDERR_LIMIT = 64 << 10
 LINE_LIMIT = 8 << 20
@@ -41,7 +41,7 @@ class Worker:
     So one can be made ready while another measures. `close` ends it, whatever it is doing.
     """
 
-    def __init__(self, request: Request) -> None:
+    def __init__(self, request: Request | StageRequest) -> None:
         self._channel, write_end = os.pipe()
         command = [sys.executable, "-m", "nimbleload.probe.worker", str(write_end), str(os.getpid())]
         self._process = subprocess.Popen(
@@ -135,7 +135,7 @@ class Worker:
 
 
 def run(
-    request: Request,
+    request: Request | StageRequest,
     cancelled: Callable[[], bool] = _never,
     quiet_seconds: float = QUIET_SECONDS,
     paused: Callable[[], bool] = _never,

@@ -15,6 +15,7 @@ from ..core.card import Cell, Company, Silence, Truth, Upkeep, summarise
 from ..core.session import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note
+from .neighbour import find_slowdown
 from .pace import Pace
 from .signal import chord, musical, released
 from .silence import find_silence
@@ -102,10 +103,13 @@ class Measurement:
             yield from self._sounding(frames)
             yield self._silent(frames)
 
-    def details(self, longest: int, core: int | None, load_seconds: float, load_another) -> Details:
+    def details(
+        self, longest: int, core: int | None, others: Sequence[int], load_seconds: float, load_another
+    ) -> Details:
         """Company, silence and upkeep; `longest` is the longest block the plugin was made for (samples).
 
-        `load_seconds` is how long loading took; `load_another` loads a second instance.
+        `load_seconds` is how long loading took; `load_another` loads a second instance, which plays on one of the
+        `others` (cores) to see what that costs this one.
         """
         cache = second_level_cache(core)
         company = tuple(
@@ -126,9 +130,9 @@ class Measurement:
         silence = find_silence(
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
-        return Details(company, silence, self._upkeep(cache, load_seconds, load_another))
+        return Details(company, silence, self._upkeep(cache, others, load_seconds, load_another))
 
-    def _upkeep(self, cache: int, load_seconds: float, load_another) -> Upkeep:
+    def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""
         frames, seconds = 512, 1.0
         self._sound(frames, 4)
@@ -142,8 +146,11 @@ class Measurement:
         another = load_another()
         TimedLoop(another, self._loop.source).run(frames, 4, self._notes)
         memory = max(taken().memory - before.memory, 0)
+        beside = find_slowdown(
+            self._hosted, another, self._loop, self._pace, self._notes, others, self._refresh, self._overhead
+        )
         another.close()
-        return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds)
+        return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds, beside)
 
     def _refresh(self) -> None:
         self._hosted.settled()

@@ -94,6 +94,7 @@ def run(
     """
     installed = catalogue.paths_by_identifier(catalogue.catalogue()) if needs_catalogue(todo) else {}
     core = max(os.sched_getaffinity(0))
+    others = tuple(sorted(os.sched_getaffinity(0) - {core}, reverse=True))
     pace: float | None = None
 
     def prepared(job: Job) -> isolation.Worker | str:
@@ -101,7 +102,9 @@ def run(
         path = path_of(job.use, installed)
         if path is None:
             return not_installed(job.use)
-        request = Request(job.use, job.rate, job.buffers, path, effort or Effort(), core, job.details, pace)
+        request = Request(
+            job.use, job.rate, job.buffers, path, effort or Effort(), core, job.details, pace, others=others
+        )
         return isolation.Worker(request)
 
     ready = [prepared(todo[0])] if todo else []
@@ -194,6 +197,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         company = (*(c for c in card.company if c.rate not in rates), *message.company)
         more = {"company": company, "silence": message.silence, "upkeep": message.upkeep}
         return msgspec.structs.replace(card, **more), None
+    assert isinstance(message, FactsMessage)
     return msgspec.structs.replace(card, latency=message.latency, tail=message.tail, truth=message.truth), None
 
 

@@ -18,7 +18,8 @@ import time
 import msgspec
 
 from ..core.card import Cell, Company, Effect, Silence, Sweep, Truth, Upkeep
-from ..core.session import PluginUse
+from ..core.rehearsal import Rehearsal
+from ..core.session import PluginUse, Session
 from .measure import Effort
 from .standards import STANDARDS
 
@@ -34,11 +35,11 @@ class Trying(msgspec.Struct, frozen=True):
     tried: tuple[Effect, ...] = ()
 
 
-class Request(msgspec.Struct, frozen=True):
+class Request(msgspec.Struct, frozen=True, tag="measure"):
     """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
 
     `path` is the plugin's file, if it has one; `pace` how fast the core has been at its best (ns, see `pace`).
-    With `trying`, single settings are tried out instead.
+    With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on.
     """
 
     use: PluginUse
@@ -50,11 +51,29 @@ class Request(msgspec.Struct, frozen=True):
     details: bool = False
     pace: float | None = None
     trying: Trying | None = None
+    others: tuple[int, ...] = ()
 
     @property
     def longest(self) -> int:
         """The longest block that will be asked of the plugin, in samples."""
         return max((*self.buffers, 2048 if self.details else 512))
+
+
+class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
+    """What to rehearse: a session at one moment (see `rehearsal.run`), on these cores, for so many seconds.
+
+    `paths` holds the file of every plugin that is to be played, by use id; `refused` why the others are not.
+    """
+
+    session: Session
+    sounding: tuple[bool, ...]
+    priority: tuple[float, ...]
+    second: float
+    buffer: int
+    cores: tuple[int, ...]
+    seconds: float
+    paths: dict[str, str]
+    refused: dict[str, str]
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):
@@ -80,6 +99,25 @@ class SweepMessage(msgspec.Struct, frozen=True, tag="sweep"):
     sweep: Sweep
 
 
+class LoadingMessage(msgspec.Struct, frozen=True, tag="loading"):
+    """So many of all plugins are loaded; `name` is the next."""
+
+    done: int
+    total: int
+    name: str
+
+
+class PlayingMessage(msgspec.Struct, frozen=True, tag="playing"):
+    """So many of all blocks have been played."""
+
+    done: int
+    total: int
+
+
+class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):
+    rehearsal: Rehearsal
+
+
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):
     cell: Cell
 
@@ -92,8 +130,10 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
     pass
 
 
-Message = ReadyMessage | FactsMessage | CellMessage | DetailsMessage | SweepMessage | RefusedMessage | DoneMessage
-Result = FactsMessage | CellMessage | DetailsMessage | SweepMessage
+Measured = FactsMessage | CellMessage | DetailsMessage | SweepMessage
+Played = LoadingMessage | PlayingMessage | PlayedMessage
+Result = Measured | Played
+Message = ReadyMessage | Result | RefusedMessage | DoneMessage
 
 
 def restrain() -> None:
@@ -170,9 +210,23 @@ def work(request: Request, send, wait) -> None:
     for cell in measurement.cells(request.buffers):
         send(CellMessage(cell))
     if request.details:
-        send(DetailsMessage(*measurement.details(request.longest, request.core, load_seconds, lambda: load(request))))
+        send(
+            DetailsMessage(
+                *measurement.details(request.longest, request.core, request.others, load_seconds, lambda: load(request))
+            )
+        )
     send(DoneMessage())
     hosted.close()
+
+
+def play(request: StageRequest, send, wait) -> None:
+    """Rehearses a session."""
+    from .rehearsal import rehearse
+
+    send(ReadyMessage())
+    wait()
+    rehearse(request, send)
+    send(DoneMessage())
 
 
 def try_settings(request: Request, trying: Trying, send) -> None:
@@ -190,7 +244,7 @@ def main() -> None:
     restrain()
     if os.getppid() != int(sys.argv[2]):
         os._exit(1)  # the parent ended before it could be asked to take this process with it
-    request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request)
+    request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request | StageRequest)
 
     def wait() -> None:
         if not sys.stdin.buffer.readline():
@@ -202,7 +256,10 @@ def main() -> None:
             channel.write(msgspec.json.encode(message) + b"\n")
             time.sleep(0.001)  # a short sleep tells the system that this real-time process is alive and well
 
-        work(request, send, wait)
+        if isinstance(request, StageRequest):
+            play(request, send, wait)
+        else:
+            work(request, send, wait)
     # A plugin's threads and exit handlers are not waited for: everything has been told.
     os._exit(0)
 

@@ -10,6 +10,7 @@ from functools import cache
 from .hosted import PluginError
 
 LV2 = "http://lv2plug.in/ns/lv2core#"
+RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 POINTER = c.c_void_p
 TEXT = c.c_char_p
 
@@ -30,8 +31,8 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_plugin_get_name": (POINTER, [POINTER]),
     "lilv_plugin_get_author_name": (POINTER, [POINTER]),
     "lilv_plugin_get_bundle_uri": (POINTER, [POINTER]),
-    "lilv_plugin_get_class": (POINTER, [POINTER]),
-    "lilv_plugin_class_get_label": (POINTER, [POINTER]),
+    "lilv_plugin_get_value": (POINTER, [POINTER, POINTER]),
+    "lilv_nodes_free": (None, [POINTER]),
     "lilv_plugin_get_required_features": (POINTER, [POINTER]),
     "lilv_plugin_get_num_ports": (c.c_uint32, [POINTER]),
     "lilv_plugin_get_port_by_index": (POINTER, [POINTER, c.c_uint32]),
@@ -147,6 +148,21 @@ def saved_state(content: bytes, urid_map: int, plugin_uri: str) -> int:
         lib.lilv_state_free(found)
         raise PluginError(f"The saved state belongs to another plugin: {owner}.")
     return int(found)
+
+
+def classes(of: int) -> tuple[str, ...]:
+    """What the plugin says it is, by LV2's class names: "ReverbPlugin" is "Reverb"."""
+    lib = library()
+    nodes = lib.lilv_plugin_get_value(of, node(f"{RDF}type"))
+    found = []
+    at = lib.lilv_nodes_begin(nodes) if nodes else None
+    while nodes and not lib.lilv_nodes_is_end(nodes, at):
+        uri = text(lib.lilv_nodes_get(nodes, at))
+        if uri.startswith(LV2) and uri != f"{LV2}Plugin":
+            found.append(uri.removeprefix(LV2).removesuffix("Plugin"))
+        at = lib.lilv_nodes_next(nodes, at)
+    lib.lilv_nodes_free(nodes)
+    return tuple(found)
 
 
 def required_features(of: int) -> list[str]:

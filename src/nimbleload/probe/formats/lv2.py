@@ -341,10 +341,9 @@ def describe_all() -> Iterator[Described]:
     lib = lilv.library()
     for plugin in lilv.plugins():
         uri = lilv.text(lib.lilv_plugin_get_uri(plugin))
-        kind = lilv.text(lib.lilv_plugin_class_get_label(lib.lilv_plugin_get_class(plugin)))
         name, author = lilv.text(lib.lilv_plugin_get_name(plugin)), lilv.text(lib.lilv_plugin_get_author_name(plugin))
         bundle = lilv.text(lib.lilv_plugin_get_bundle_uri(plugin)).removeprefix("file://")
-        yield Described(uri, name or uri, author, "", (kind,), bundle)
+        yield Described(uri, name or uri, author, "", lilv.classes(plugin), bundle)
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int) -> Lv2Hosted:

@@ -1,0 +1,133 @@
+"""Peaks: how bad a block gets now and then, when the bursts of several plugins fall together.
+
+Many blocks are drawn: each plugin's own measured sequence at a random phase, plus what the machine adds, through the
+same block computation as everything else. Seeded: the same session gives the same figures.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .block import makespans
+from .card import Cards, Cell, Condition, CostCard
+from .load import Costs, Prepared
+from .session import Machine, deadline, threads
+
+DRAWS = 2000
+SEED = 1887
+BAD = 99.0
+TOLD = 5
+
+
+class Burst(NamedTuple):
+    """A plugin that makes the peak: its use's place among the session's uses, and how much more than usual it takes.
+
+    `extra` (seconds) is its mean cost in the worst hundredth of the blocks, less its mean cost.
+    """
+
+    use: int
+    extra: float
+
+
+class Peaks(NamedTuple):
+    """What blocks come to at one moment and buffer size, as fractions of the deadline.
+
+    `typical` is the median, `bad` what one block in a hundred reaches, `worst` the highest of all drawn ones;
+    `dropouts` how many blocks a minute are expected to miss the deadline. `bursts` come worst first. `typical_row` and
+    the others (S, seconds) are the strips' costs in a block of that kind.
+    """
+
+    buffer: int
+    typical: float
+    bad: float
+    worst: float
+    dropouts: float
+    bursts: tuple[Burst, ...]
+    typical_row: NDArray[np.float64]
+    bad_row: NDArray[np.float64]
+    worst_row: NDArray[np.float64]
+
+
+def draw(
+    prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_], draws: int = DRAWS, seed: int = SEED
+) -> Peaks:
+    """Peaks of one moment (sounding: S, bool) at the buffer size of the costs `of`."""
+    rows, columns = drawn_costs(prepared, machine, of, sounding, draws, seed)
+    cores = threads(prepared.session.host, machine)
+    loads = makespans(prepared.graph, rows, cores)[0] / deadline(of.buffer, prepared.session.rate)
+    typical, bad = np.percentile(loads, (50, BAD), method="nearest")
+    order = np.argsort(loads, kind="stable")
+
+    def like(load: float) -> NDArray[np.float64]:
+        row: NDArray[np.float64] = rows[order[min(int(np.searchsorted(loads[order], load)), len(order) - 1)]]
+        return row
+
+    per_minute = 60 * prepared.session.rate / of.buffer
+    high = loads >= bad
+    return Peaks(
+        of.buffer, float(typical), float(bad), float(loads.max()), float(np.mean(loads > 1.0) * per_minute),
+        _bursts(columns, high), like(typical), like(bad), rows[order[-1]],
+    )  # fmt: skip
+
+
+def _bursts(columns: dict[int, NDArray[np.float64]], high: NDArray[np.bool_]) -> tuple[Burst, ...]:
+    found = [Burst(use, float(times[high].mean() - times.mean())) for use, times in columns.items()]
+    return tuple(sorted((b for b in found if b.extra > 0), key=lambda b: -b.extra)[:TOLD])
+
+
+def drawn_costs(
+    prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_], draws: int, seed: int
+) -> tuple[NDArray[np.float64], dict[int, NDArray[np.float64]]]:
+    """The strips' costs in drawn blocks (draws, S, seconds), and those of the plugins that vary, by use number.
+
+    Means are those of `of`: only what a plugin does more or less than its mean is drawn.
+    """
+    uses, session, rng = prepared.uses, prepared.session, np.random.default_rng(seed)
+    base = np.where(sounding, of.by_condition[0], of.by_condition[1])
+    rows = np.repeat(base[None, :], draws, axis=0)
+    columns: dict[int, NDArray[np.float64]] = {}
+    shape = _shapes(prepared.cards, session.rate, of.buffer)
+    for use in np.flatnonzero(uses.live):
+        strip = int(uses.strip[use])
+        key = uses.keys[uses.card[use]]
+        condition: Condition = "sounding" if sounding[strip] else "silent"
+        sequence, jitter = shape(key, condition)
+        if sequence is None and jitter <= 0:
+            continue
+        times = np.zeros(draws) if sequence is None else sequence[rng.integers(len(sequence), size=draws)]
+        if jitter > 0:
+            times = times + rng.exponential(jitter, draws)
+        times = times / machine.speed
+        rows[:, strip] += times
+        columns[int(use)] = times
+    return np.maximum(rows, 0.0), columns
+
+
+def _shapes(cards: Cards, rate: int, buffer: int) -> Callable:
+    """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter."""
+    known: dict = {}
+
+    def shape(key, condition: Condition) -> tuple[NDArray[np.float64] | None, float]:
+        if (key, condition) not in known:
+            card = cards.get(key)
+            cell = _nearest(card, rate, buffer, condition) if card is not None else None
+            known[key, condition] = _beyond(cell, buffer) if cell is not None else (None, 0.0)
+        return known[key, condition]
+
+    return shape
+
+
+def _nearest(card: CostCard, rate: int, buffer: int, condition: Condition) -> Cell | None:
+    """The cell whose sequence shows best how a plugin's cost varies at this size: the exact one, else the nearest."""
+    cells = [c for c in card.cells if c.condition == condition and len(c.sequence) > 4]
+    return min(cells, key=lambda c: (c.rate != rate, abs(np.log2(c.buffer / buffer))), default=None)
+
+
+def _beyond(cell: Cell, buffer: int) -> tuple[NDArray[np.float64] | None, float]:
+    own = cell.sequence_ns() / 1e9
+    beyond = (own - own.mean()) * (buffer / cell.buffer)
+    return (beyond if np.ptp(own) > 1e-7 else None), cell.jitter * buffer / cell.buffer

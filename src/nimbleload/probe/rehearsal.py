@@ -1,0 +1,173 @@
+"""The rehearsal: a session's plugins on real threads against real deadlines, in a process of its own."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import threading
+import time
+from collections.abc import Callable, Iterator
+
+import numpy as np
+
+from ..core.graph import build
+from ..core.rehearsal import Rehearsal
+from ..core.session import Session, deadline
+from . import catalogue, isolation
+from .formats.hosted import Hosted, Note
+from .pace import Pace
+from .session_run import not_installed, path_of
+from .signal import chord, musical
+from .stage import Performed, Stage, settle_thread
+from .worker import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest, load
+
+LEAD_SECONDS = 0.5
+MOST_BLOCKS = 40_000
+LOCK_ALL = 3
+WATCHED = 64
+
+
+def run(
+    session: Session,
+    sounding: np.ndarray,
+    priority: np.ndarray,
+    second: float,
+    buffer: int,
+    cores: int,
+    seconds: float = 10.0,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Iterator[LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure]:
+    """Rehearses a session as it is (with a plan applied, that is) for so many seconds at one moment.
+
+    `sounding` (S, bool) says who sounds there, `priority` (S, seconds) each strip's longest path to the block's end.
+    What is not installed is left out and said. The last message is the outcome, or a failure.
+    """
+    uses = [use for strip in session.strips for use in strip.live_uses()]
+    standards = {use.plugin.standard for use in uses}
+    installed = catalogue.paths_by_identifier(catalogue.catalogue()) if standards - {"house"} else {}
+    paths, refused = {}, {}
+    for use in uses:
+        path = path_of(use, installed)
+        if path is None:
+            refused[use.id] = f"{use.label}: {not_installed(use)}"
+        else:
+            paths[use.id] = path
+    available = sorted(os.sched_getaffinity(0), reverse=True)
+    request = StageRequest(
+        session, tuple(bool(s) for s in sounding), tuple(float(p) for p in priority), second, buffer,
+        tuple(available[: max(1, min(cores, len(available)))]), seconds, paths, refused,
+    )  # fmt: skip
+    for message in isolation.run(request, cancelled):
+        assert isinstance(message, LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure)
+        yield message
+
+
+def rehearse(request: StageRequest, send) -> None:
+    """In the worker: loads everything, plays it, and sends what happened."""
+    session = request.session
+    refused = dict(request.refused)
+    plugins, placed = load_all(request, refused, send)
+    graph = build(session)
+    sounds = np.array(
+        [
+            sounds and strip.instrument is None and strip.kind == "track" and strip.frozen_through != -1
+            for sounds, strip in zip(request.sounding, session.strips, strict=True)
+        ]
+    )
+    stage = Stage(graph, plugins, sounds, np.array(request.priority), musical(2, session.rate), request.buffer)
+    locked = ctypes.CDLL(None).mlockall(LOCK_ALL) == 0
+    block = deadline(request.buffer, session.rate)
+    lead = int(LEAD_SECONDS / block) + 1
+    blocks = min(lead + int(request.seconds / block), MOST_BLOCKS)
+
+    def watch(done: int) -> bool:
+        send(PlayingMessage(done, blocks))
+        return True
+
+    made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)
+    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused)))
+
+
+def load_all(
+    request: StageRequest, refused: dict[str, str], send
+) -> tuple[list[list[tuple[Hosted, tuple[Note, ...]]]], list[str]]:
+    """The hosted plugins of each strip with their notes, and the use ids in the same order."""
+    from .formats.hosted import PluginError
+
+    plugins: list[list[tuple[Hosted, tuple[Note, ...]]]] = []
+    placed: list[str] = []
+    total = len(request.paths)
+    for number, strip in enumerate(request.session.strips):
+        loaded = []
+        for use in strip.live_uses():
+            if use.id not in request.paths:
+                continue
+            send(LoadingMessage(len(placed), total, f"{use.label} on {strip.name}"))
+            try:
+                hosted = load(Request(use, request.session.rate, (request.buffer,), request.paths[use.id]))
+            except PluginError as error:
+                refused[use.id] = str(error)
+                continue
+            hosted.settled()
+            notes = chord(use.voices) if use.voices and request.sounding[number] else ()
+            loaded.append((hosted, notes))
+            placed.append(use.id)
+        plugins.append(loaded)
+    return plugins, placed
+
+
+def outcome(
+    request: StageRequest,
+    made: Performed,
+    lead: int,
+    placed: list[str],
+    real_time: bool,
+    locked: bool,
+    refused: dict[str, str],
+) -> Rehearsal:
+    """What was played after the lead-in, in figures."""
+    session, played = request.session, slice(min(lead, made.done - 1), made.done)
+    period = deadline(request.buffer, session.rate) * 1e9
+    due, begin, end = made.due[played], made.begin[played], made.end[played]
+    tasks = (made.task_end - made.task_begin)[played]
+    uses = made.use_times[played]
+    span = max(float(end[-1] - due[0]), 1.0) if len(end) else 1.0
+    busy = [float(tasks[made.task_core[played] == core].sum()) / span for core in range(len(request.cores))]
+    ids = [strip.id for strip in session.strips]
+    is_on = [strip.enabled for strip in session.strips]
+    means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
+    on = np.array(is_on)
+    rest = (tasks.sum(axis=1) - uses.sum(axis=1)).mean() / 1e9 / max(int(on.sum()), 1)
+    return Rehearsal(
+        request.buffer, session.rate, request.second, len(request.cores), real_time, locked,
+        tuple(((end - begin) / period).tolist()), int(np.sum(end > due + period)),
+        {i: float(m) for i, m, o in zip(ids, means, is_on, strict=True) if o},
+        {i: float(p) for i, p, o in zip(ids, peaks, is_on, strict=True) if o},
+        dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
+        float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores), refused,
+    )  # fmt: skip
+
+
+def slowdown(cores: tuple[int, ...], seconds: float = 0.2) -> float:
+    """How much slower a core computes while all of these compute at once (1: not at all)."""
+    if len(cores) < 2:
+        return 1.0
+    alone = Pace()
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        alone.now()
+    found: list[float] = []
+
+    def compute(core: int) -> None:
+        settle_thread(core)
+        pace = Pace(alone.best)
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            found.append(pace.now())
+
+    threads = [threading.Thread(target=compute, args=(core,)) for core in cores]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return max(float(np.median(found)), 1.0)

@@ -1,0 +1,266 @@
+"""The stage of a rehearsal: all plugins of a session, and threads that play them block by block against the clock.
+
+Each thread sleeps until a block is due, then takes ready tasks until the block is done: the one with the longest path
+to the block's end first, as in the prediction. Everything in the loop is compiled; threads meet in atomic counters.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit, types
+from numpy.typing import NDArray
+
+from ..core.graph import Graph
+from ..house.native import (
+    add_atomic,
+    array_at,
+    call2,
+    flush_denormals,
+    load_atomic,
+    relax,
+    store_atomic,
+    swap_atomic,
+)
+from .formats.hosted import Hosted, Note
+from .timed import CLOCK_MONOTONIC, _now
+
+ABSOLUTE = 1
+CHANNELS = 2
+F32 = np.zeros(0, np.float32)
+# The counters that all threads share: the block that may run, tasks done in even and odd blocks, whether to stop, and
+# by how much later than planned blocks are due, because one was late before (nanoseconds).
+READY, DONE, STOP, SHIFT, COUNTERS = 0, 1, 3, 4, 5
+# What is known of each use, a row of int64: its function and arguments, and where its buffers are.
+CALL, HANDLE, FIRST, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, STRIDE, USE_COLUMNS = range(10)
+RELAXATIONS = 16
+
+_sleep_until = types.ExternalFunction(
+    "clock_nanosleep", types.int32(types.int32, types.int32, types.int64, types.int64)
+)
+
+
+@njit(inline="always")
+def _take_in(use, bus, frames):
+    """Copies a strip's two channels into a plugin's inputs; further inputs stay silent."""
+    for c in range(min(use[INPUT_COUNT], CHANNELS)):
+        target = array_at(use[INPUTS] + 4 * c * use[STRIDE], frames, F32)
+        for i in range(frames):
+            target[i] = bus[c, i]
+
+
+@njit(inline="always")
+def _give_out(use, bus, frames):
+    """Copies a plugin's outputs to the strip's channels; one output goes to both."""
+    for c in range(CHANNELS):
+        source = array_at(use[OUTPUTS] + 4 * min(c, use[OUTPUT_COUNT] - 1) * use[STRIDE], frames, F32)
+        for i in range(frames):
+            bus[c, i] = source[i]
+
+
+@njit(inline="always")
+def _feed(task, buses, feeder_first, feeders, source, sounds, at, frames):
+    """What a strip begins with: the test signal if it has a source that sounds, and the sum of all that feed it."""
+    bus = buses[task]
+    if sounds[task]:
+        for c in range(CHANNELS):
+            for i in range(frames):
+                bus[c, i] = source[c, at + i]
+    else:
+        bus[:, :frames] = 0
+    count = feeder_first[task + 1] - feeder_first[task]
+    gain = np.float32(1.0 / np.sqrt(max(count, 1)))
+    for e in range(feeder_first[task], feeder_first[task + 1]):
+        other = buses[feeders[e]]
+        for c in range(CHANNELS):
+            for i in range(frames):
+                bus[c, i] += gain * other[c, i]
+
+
+@njit(inline="always")
+def _rest_until(due, clock, like):
+    """Sleeps until a time on the monotonic clock, if it is still to come."""
+    if _now(clock) < due:
+        timespec = array_at(clock, 4, like)
+        timespec[2], timespec[3] = due // 1_000_000_000, due % 1_000_000_000
+        _sleep_until(CLOCK_MONOTONIC, ABSOLUTE, clock + 16, 0)
+
+
+@njit(nogil=True, cache=True)
+def _perform(
+    number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
+    buses, feeder_first, feeders, source, sounds, use_times, task_begin, task_end, task_core, block_due, block_begin,
+    block_end, clock,
+):  # fmt: skip
+    """One thread's part in all blocks. Times are in nanoseconds on the monotonic clock."""
+    flush_denormals()
+    count = len(waits)
+    shared = counters.ctypes.data
+    left_at, claims_at = left.ctypes.data, claims.ctypes.data
+    length = source.shape[1]
+    for k in range(blocks):
+        _rest_until(begin + k * period + load_atomic(shared + 8 * SHIFT), clock, counters)
+        while load_atomic(shared + 8 * READY) < k:
+            if load_atomic(shared + 8 * STOP) != 0:
+                return
+            relax()
+        due = begin + k * period + load_atomic(shared + 8 * SHIFT)
+        _rest_until(due, clock, counters)
+        at = (k * frames) % (length - frames)
+        while load_atomic(shared + 8 * READY) == k:
+            task = -1
+            for r in range(count):
+                candidate = by_rank[r]
+                if (
+                    load_atomic(claims_at + 8 * candidate) == k
+                    and load_atomic(left_at + 8 * candidate) == 0
+                    and swap_atomic(claims_at + 8 * candidate, k, k + 1)
+                ):
+                    task = candidate
+                    break
+            if task < 0:
+                for _ in range(RELAXATIONS):
+                    relax()
+                continue
+            begun = _now(clock)
+            swap_atomic(block_begin.ctypes.data + 8 * k, 0, begun)
+            _feed(task, buses, feeder_first, feeders, source, sounds, at, frames)
+            for u in range(use_first[task], use_first[task + 1]):
+                use = uses[u]
+                _take_in(use, buses[task], frames)
+                before = _now(clock)
+                call2(use[CALL], use[HANDLE], use[FIRST] if k == 0 else use[REST])
+                use_times[k, u] = _now(clock) - before
+                _give_out(use, buses[task], frames)
+            ended = _now(clock)
+            task_begin[k, task], task_end[k, task], task_core[k, task] = begun, ended, number
+            store_atomic(left_at + 8 * task, waits[task])
+            for e in range(first[task], first[task + 1]):
+                add_atomic(left_at + 8 * successors[e], -1)
+            if add_atomic(shared + 8 * (DONE + k % 2), 1) == count - 1:
+                block_end[k] = _now(clock)
+                block_due[k] = due
+                if block_end[k] > due + period:
+                    add_atomic(shared + 8 * SHIFT, block_end[k] - due - period)
+                store_atomic(shared + 8 * (DONE + k % 2), 0)
+                store_atomic(shared + 8 * READY, k + 1)
+
+
+class Performed(NamedTuple):
+    """What happened in B blocks: nanoseconds since the first was due, for S tasks and U uses.
+
+    `task_begin`, `task_end` (B, S, int64), `task_core` (B, S, int8), `use_times` (B, U, int32), `begin` and `end`
+    (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, the next one is
+    due at once. `done` blocks were played.
+    """
+
+    task_begin: NDArray[np.int64]
+    task_end: NDArray[np.int64]
+    task_core: NDArray[np.int8]
+    use_times: NDArray[np.int32]
+    due: NDArray[np.int64]
+    begin: NDArray[np.int64]
+    end: NDArray[np.int64]
+    done: int
+
+
+class Stage:
+    """Loaded plugins in their places. `plugins` (S lists) are those of each strip with the notes that it begins with.
+
+    `sounds` (S, bool) says which strips are fed with `source` (2, L, float32); `priority` (S) who goes first.
+    """
+
+    def __init__(
+        self,
+        graph: Graph,
+        plugins: Sequence[Sequence[tuple[Hosted, tuple[Note, ...]]]],
+        sounds: NDArray[np.bool_],
+        priority: NDArray[np.float64],
+        source: NDArray[np.float32],
+        frames: int,
+    ) -> None:
+        self._graph, self._frames, self._plugins = graph, frames, plugins
+        self._sounds, self._source = np.ascontiguousarray(sounds), np.ascontiguousarray(source, np.float32)
+        self._by_rank = np.argsort(-priority, kind="stable").astype(np.int64)
+        self._use_first = np.concatenate(([0], np.cumsum([len(p) for p in plugins]))).astype(np.int64)
+        rows = [self._row(hosted, notes) for strip in plugins for hosted, notes in strip]
+        self._uses = np.array(rows, np.int64).reshape(len(rows), USE_COLUMNS)
+        self._buses = np.zeros((len(plugins), CHANNELS, frames), np.float32)
+        pairs = [
+            (int(target), task)
+            for task in range(len(plugins))
+            for target in graph.successors[graph.first[task] : graph.first[task + 1]]
+        ]
+        pairs.sort()
+        self._feeders = np.array([feeder for _, feeder in pairs], np.int64)
+        counts = np.bincount([target for target, _ in pairs], minlength=len(plugins)) if pairs else [0] * len(plugins)
+        self._feeder_first = np.concatenate(([0], np.cumsum(counts))).astype(np.int64)
+        self._counters = np.zeros(COUNTERS, np.int64)
+
+    def _row(self, hosted: Hosted, notes: tuple[Note, ...]) -> list[int]:
+        return [
+            hosted.call, hosted.handle, hosted.argument(self._frames, notes), hosted.argument(self._frames),
+            hosted.inputs.ctypes.data, hosted.inputs.shape[0], hosted.outputs.ctypes.data, hosted.outputs.shape[0],
+            hosted.inputs.shape[1],
+        ]  # fmt: skip
+
+    def perform(
+        self, rate: int, blocks: int, cores: Sequence[int], settle: Callable[[int], bool], watch: Callable[[int], bool]
+    ) -> tuple[Performed, bool]:
+        """Plays so many blocks, a thread for each core; whether every thread got its core in real time.
+
+        `settle(core)` is called in each thread and gives it its core; `watch(blocks done)` is called a few times a
+        second meanwhile, and ends it early by answering false.
+        """
+        tasks, uses = len(self._plugins), len(self._uses)
+        period = round(self._frames / rate * 1e9)
+        task_begin, task_end = (np.zeros((blocks, tasks), np.int64) for _ in range(2))
+        task_core, use_times = np.zeros((blocks, tasks), np.int8), np.zeros((blocks, uses), np.int32)
+        due, begin, end = (np.zeros(blocks, np.int64) for _ in range(3))
+        graph, self._counters[:] = self._graph, 0
+        waits = graph.waits.astype(np.int64)
+        left, claims = waits.copy(), np.zeros(tasks, np.int64)
+        starting = time.monotonic_ns() + 200_000_000
+        is_real_time = [False] * len(cores)
+
+        def play(number: int) -> None:
+            is_real_time[number] = settle(cores[number])
+            clock = np.zeros(4, np.int64)
+            _perform(
+                number, blocks, self._frames, starting, period, self._by_rank, graph.first, graph.successors, waits,
+                left, claims, self._counters, self._use_first, self._uses, self._buses, self._feeder_first,
+                self._feeders, self._source, self._sounds, use_times, task_begin, task_end, task_core, due, begin, end,
+                clock.ctypes.data,
+            )  # fmt: skip
+
+        players = [threading.Thread(target=play, args=(number,), daemon=True) for number in range(len(cores))]
+        for player in players:
+            player.start()
+        while any(player.is_alive() for player in players):
+            players[0].join(0.2)
+            if not watch(int(self._counters[READY])):
+                self._counters[STOP] = 1
+                break
+        for player in players:
+            player.join(5)
+        done = int(self._counters[READY])
+        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, done)
+        for times in (task_begin, task_end, due, begin, end):
+            times -= starting
+        return made, all(is_real_time)
+
+
+def settle_thread(core: int) -> bool:
+    """Gives this thread a core, and real-time scheduling above everything but the system; whether it was allowed."""
+    own = threading.get_native_id()
+    try:
+        os.sched_setaffinity(own, {core})
+        os.sched_setscheduler(own, os.SCHED_FIFO, os.sched_param(20))
+    except OSError:
+        return False
+    return True
