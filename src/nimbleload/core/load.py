@@ -11,10 +11,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import makespans
 from .card import CONDITIONS, PROVENANCES, Cards, Condition, CostCard, Figure, Provenance
 from .graph import Graph, build
 from .moments import Moments, cut, same_activity
+from .playing import Played, live_strips, play
 from .session import CardKey, Machine, PluginUse, Session, Strip, deadline, threads
 
 
@@ -35,13 +35,14 @@ class Uses(NamedTuple):
 
 
 class Prepared(NamedTuple):
-    """A session with its graph, moments and live plugins, which no buffer size changes."""
+    """A session with its graph, moments and plugins; no buffer size changes them. `live` (S, bool): `live_strips`."""
 
     session: Session
     cards: Cards
     graph: Graph
     moments: Moments
     uses: Uses
+    live: NDArray[np.bool_]
 
 
 class Costs(NamedTuple):
@@ -49,13 +50,15 @@ class Costs(NamedTuple):
 
     `by_condition` (2, S): row 0 while the strip sounds, row 1 while it is silent. `by_provenance` (2, P, S) splits
     the same sums by where the figures come from, in the order of `card.PROVENANCES`; the host's own overhead is in
-    neither split. `missing` are the uses that have no figure at all and count as nothing.
+    neither split. `missing` are the uses that have no figure at all and count as nothing. `beside` (2, S) is what each
+    strip costs more while all other cores compute.
     """
 
     buffer: int
     by_condition: NDArray[np.float64]
     by_provenance: NDArray[np.float64]
     missing: tuple[PluginUse, ...]
+    beside: NDArray[np.float64]
 
 
 class LoadMap(NamedTuple):
@@ -84,6 +87,8 @@ class LoadMap(NamedTuple):
 class Rung(NamedTuple):
     """One buffer size of the ladder at one moment: loads as fractions, round trip in seconds.
 
+    `live` is the load of the live thread alone, 0 where the host computes everything at one go.
+
     `word` is "fits", "tight" or "overload"; "not known" where no plugin has a figure, and the loads mean nothing.
     """
 
@@ -93,6 +98,7 @@ class Rung(NamedTuple):
     spread: float
     round_trip: float
     word: str
+    live: float = 0.0
 
 
 def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Prepared:
@@ -101,9 +107,10 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     SessionError if the routing runs in a circle or leads nowhere.
     """
     if like is not None and like.cards is cards and same_activity(like.session, session):
-        return Prepared(session, cards, like.graph, like.moments, list_uses(session, like))
+        return Prepared(session, cards, like.graph, like.moments, list_uses(session, like), like.live)
     graph = build(session)
-    return Prepared(session, cards, graph, cut(session, graph, cards), list_uses(session))
+    moments, live = cut(session, graph, cards), live_strips(session, graph)
+    return Prepared(session, cards, graph, moments, list_uses(session), live)
 
 
 def list_uses(session: Session, like: Prepared | None = None) -> Uses:
@@ -160,32 +167,73 @@ def _counted(
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
-    """What each strip costs at this buffer size on this computer, among all the others that share its caches."""
+    """What each strip costs at this buffer size on this computer, among all the others that share its caches.
+
+    With a host that reads ahead, what is not live costs what it does in the longer block, shared out.
+    """
+    found = _costs_at(prepared, machine, buffer)
+    ahead, live = prepared.session.host.read_ahead, prepared.live
+    if ahead <= buffer or not live.any():
+        return found
+    far = _costs_at(prepared, machine, ahead)
+    share = buffer / ahead
+    return found._replace(
+        by_condition=np.where(live, found.by_condition, far.by_condition * share),
+        by_provenance=np.where(live, found.by_provenance, far.by_provenance * share),
+        beside=np.where(live, found.beside, far.beside * share),
+    )
+
+
+class PerKey(NamedTuple):
+    """What one use of each of K keys costs in a block (2, K, seconds: sounding, silent), on the computer measured on.
+
+    `source` (2, K) are provenances by number; `beside` (2, K) what it costs more while all other cores compute.
+    """
+
+    seconds: NDArray[np.float64]
+    source: NDArray[np.int64]
+    beside: NDArray[np.float64]
+
+
+def per_key(prepared: Prepared, machine: Machine, buffer: int) -> PerKey:
+    """The costs of each cost card that a session needs, in the company of all its plugins."""
+    keys, cards, rate = prepared.uses.keys, prepared.cards, prepared.session.rate
+    column = {name: i for i, name in enumerate(PROVENANCES)}
+    found = [[figure(cards, key, rate, buffer, condition) for key in keys] for condition in CONDITIONS]
+    shape = (len(CONDITIONS), len(keys))
+    seconds = np.array([[cost.seconds for cost in row] for row in found]).reshape(shape)
+    source = np.array([[column[cost.provenance] for cost in row] for row in found], np.int64).reshape(shape)
+    # What sleeps uses little memory, and so has little to fetch again.
+    awake = np.minimum(np.divide(seconds, seconds[0], out=np.ones(shape), where=seconds[0] > 0), 1.0)
+    seconds = (seconds + _company(prepared, machine, buffer) * awake) * prepared.session.host.plugin_factor
+    if prepared.session.host.suspends:
+        seconds[1] = 0.0
+    beside = np.array([_beside(cards.get(key)) - 1.0 for key in keys])
+    return PerKey(seconds, source, seconds * beside)
+
+
+def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     session, uses = prepared.session, prepared.uses
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     count, kinds = len(session.strips), len(PROVENANCES)
-    column = {name: i for i, name in enumerate(PROVENANCES)}
     split = np.zeros((len(CONDITIONS), kinds, count))
-    unknown = np.zeros(len(uses.keys), np.bool_)
-    extra = _company(prepared, machine, buffer)
-    alone = np.array([figure(prepared.cards, key, session.rate, buffer, "sounding").seconds for key in uses.keys])
-    for row, condition in enumerate(CONDITIONS):
-        found = [figure(prepared.cards, key, session.rate, buffer, condition) for key in uses.keys]
-        if found:
-            seconds = np.array([cost.seconds for cost in found])
-            # What sleeps uses little memory, and so has little to fetch again.
-            awake = np.minimum(np.divide(seconds, alone, out=np.ones_like(alone), where=alone > 0), 1.0)
-            seconds = seconds + extra * awake
-            source = np.array([column[cost.provenance] for cost in found])
-            sums = np.bincount(source[card] * count + strip, seconds[card], minlength=kinds * count)
-            split[row] = sums.reshape(kinds, count)
-            unknown |= source == column["unknown"]
+    beside = np.zeros((len(CONDITIONS), count))
+    each = per_key(prepared, machine, buffer)
+    for row in range(len(CONDITIONS)):
+        place = each.source[row][card] * count + strip
+        split[row] = np.bincount(place, each.seconds[row][card], minlength=kinds * count).reshape(kinds, count)
+        beside[row] = np.bincount(strip, each.beside[row][card], minlength=count)
+    unknown = (each.source == PROVENANCES.index("unknown")).any(axis=0)
     without = np.flatnonzero(unknown[uses.card] & uses.live) if unknown.any() else ()
     missing = tuple(uses.uses[k] for k in without)
     host = session.host
     overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
     total = (split.sum(axis=1) + overhead) / machine.speed
-    return Costs(buffer, total, split / machine.speed, missing)
+    return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed)
+
+
+def _beside(card: CostCard | None) -> float:
+    return card.upkeep.beside if card is not None and card.upkeep is not None else 1.0
 
 
 def touched(prepared: Prepared, machine: Machine) -> float:
@@ -220,6 +268,14 @@ def at_moments(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
     return rows
 
 
+def played(prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_]) -> Played:
+    """Plays blocks in which these strips sound (M, S, bool)."""
+    host = prepared.session.host
+    beside: NDArray[np.float64] = np.where(sounding, of.beside[0], of.beside[1])
+    rows = at_moments(of, sounding)
+    return play(prepared.graph, host, prepared.live, rows, beside, threads(host, machine))
+
+
 def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None = None) -> LoadMap:
     """The load of every moment at one buffer size. Moments in which the same strips sound are computed once.
 
@@ -228,13 +284,9 @@ def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None
     session, moments = prepared.session, prepared.moments
     limit = deadline(buffer, session.rate)
     cores = threads(session.host, machine)
-    rows = at_moments(of or costs(prepared, machine, buffer), moments.distinct)
-    makespan, longest = makespans(prepared.graph, rows, cores)
-    spread = rows.sum(axis=1) / cores
-    return LoadMap(
-        buffer, cores, limit, moments.times,
-        makespan[moments.of] / limit, longest[moments.of] / limit, spread[moments.of] / limit,
-    )  # fmt: skip
+    found = played(prepared, machine, of or costs(prepared, machine, buffer), moments.distinct)
+    by_moment = (each[moments.of] / limit for each in (found.makespan, found.chain, found.work / cores))
+    return LoadMap(buffer, cores, limit, moments.times, *by_moment)
 
 
 def word(load: float, limit: float) -> str:

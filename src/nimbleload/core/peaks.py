@@ -12,10 +12,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import makespans
 from .card import Cards, Cell, Condition, CostCard
 from .load import Costs, Prepared
-from .session import Machine, deadline, threads
+from .playing import play
+from .session import CardKey, Machine, deadline, threads
 
 DRAWS = 2000
 SEED = 1887
@@ -57,8 +57,11 @@ def draw(
 ) -> Peaks:
     """Peaks of one moment (sounding: S, bool) at the buffer size of the costs `of`."""
     rows, columns = drawn_costs(prepared, machine, of, sounding, draws, seed)
-    cores = threads(prepared.session.host, machine)
-    loads = makespans(prepared.graph, rows, cores)[0] / deadline(of.buffer, prepared.session.rate)
+    host = prepared.session.host
+    beside = np.repeat(np.where(sounding, of.beside[0], of.beside[1])[None, :], draws, axis=0)
+    found = play(prepared.graph, host, prepared.live, rows, beside, threads(host, machine))
+    loads = found.makespan / deadline(of.buffer, prepared.session.rate)
+    rows = rows * found.factor[:, None]
     typical, bad = np.percentile(loads, (50, BAD), method="nearest")
     order = np.argsort(loads, kind="stable")
 
@@ -107,11 +110,14 @@ def drawn_costs(
     return np.maximum(rows, 0.0), columns
 
 
-def _shapes(cards: Cards, rate: int, buffer: int) -> Callable:
-    """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter."""
-    known: dict = {}
+Shape = tuple[NDArray[np.float64] | None, float]
 
-    def shape(key, condition: Condition) -> tuple[NDArray[np.float64] | None, float]:
+
+def _shapes(cards: Cards, rate: int, buffer: int) -> Callable[[CardKey, Condition], Shape]:
+    """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter."""
+    known: dict[tuple[CardKey, Condition], Shape] = {}
+
+    def shape(key: CardKey, condition: Condition) -> Shape:
         if (key, condition) not in known:
             card = cards.get(key)
             cell = _nearest(card, rate, buffer, condition) if card is not None else None
@@ -127,7 +133,7 @@ def _nearest(card: CostCard, rate: int, buffer: int, condition: Condition) -> Ce
     return min(cells, key=lambda c: (c.rate != rate, abs(np.log2(c.buffer / buffer))), default=None)
 
 
-def _beyond(cell: Cell, buffer: int) -> tuple[NDArray[np.float64] | None, float]:
+def _beyond(cell: Cell, buffer: int) -> Shape:
     own = cell.sequence_ns() / 1e9
     beyond = (own - own.mean()) * (buffer / cell.buffer)
     return (beyond if np.ptp(own) > 1e-7 else None), cell.jitter * buffer / cell.buffer

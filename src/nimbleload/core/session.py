@@ -188,11 +188,26 @@ class TempoPoint(msgspec.Struct, frozen=True):
 
 
 class Host(msgspec.Struct, frozen=True):
-    """How the host spends its time beside the plugins: seconds of overhead per strip and plugin in each block."""
+    """How the host spends its time beside the plugins: seconds of overhead per strip and plugin in each block.
+
+    `read_ahead` is the block in samples in which it computes ahead all that is not live; 0 if it does not. `suspends`
+    says that it leaves out what is silent. `plugin_factor` is how many times dearer plugins are in it than measured.
+    """
 
     cores_left_free: int = 0
     strip_overhead: float = 0.0
     plugin_overhead: float = 0.0
+    read_ahead: int = 0
+    suspends: bool = False
+    plugin_factor: float = 1.0
+
+
+class Device(msgspec.Struct, frozen=True):
+    """The audio device: buffers between input and output, samples of safety, seconds in its converters."""
+
+    periods: int = 2
+    safety: int = 0
+    converters: float = 0.0
 
 
 class Machine(msgspec.Struct, frozen=True):
@@ -235,6 +250,7 @@ class Session(msgspec.Struct, frozen=True):
     source: str = ""
     limit: float = 0.8
     variants: tuple[Variant, ...] = ()
+    device: Device = Device()
 
     def strip(self, strip_id: str) -> Strip:
         """The strip with this id. KeyError if there is none."""

@@ -8,8 +8,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import Block, makespans, remaining, schedule
-from .card import CONDITIONS, Cards, Provenance
+from .block import Block, remaining
+from .card import PROVENANCES, Cards, Provenance
+from .latency import Latencies, latencies, round_trip
 from .load import (
     Costs,
     LoadMap,
@@ -17,8 +18,9 @@ from .load import (
     Rung,
     at_moments,
     costs,
-    figure,
     load_map,
+    per_key,
+    played,
     prepare,
     provenance_shares,
     word,
@@ -26,6 +28,7 @@ from .load import (
 )
 from .peaks import DRAWS, Peaks, draw
 from .plan import Decision, Plan, apply
+from .playing import placed
 from .rehearsal import Prediction
 from .session import BUFFER_SIZES, Machine, Session, deadline, threads
 from .verdict import Verdict, judge
@@ -48,6 +51,7 @@ class Survey(NamedTuple):
     before: LoadMap
     after: LoadMap
     warnings: tuple[str, ...]
+    latencies: Latencies
 
     @property
     def threads(self) -> int:
@@ -116,7 +120,8 @@ def survey(
         before = like.before
     else:
         before = load_map(now, machine, buffer)
-    return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, applied.warnings)
+    delays = latencies(planned.session, planned.graph, cards)
+    return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, applied.warnings, delays)
 
 
 def instant(of: Survey, second: float | None = None) -> Instant:
@@ -128,9 +133,10 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     sounding = planned.moments.sounding[moment]
     rungs = [_rung(of, size, sounding) for size in sorted(of.costs)]
     chosen = of.costs[of.buffer]
-    row = at_moments(chosen, sounding)
-    block = schedule(planned.graph, row, of.threads)
-    use_costs, known = _use_costs(of, sounding)
+    factor = float(played(planned, of.machine, chosen, sounding[None, :]).factor[0])
+    row = at_moments(chosen, sounding) * factor
+    block = placed(planned.graph, planned.session.host, planned.live, row, of.threads)
+    use_costs, known = _use_costs(of, sounding, factor)
     rung = next(r for r in rungs if r.buffer == of.buffer)
     verdict = judge(planned.session, rung, second, block, len(chosen.missing), known)
     if verdict.kind == "unknown":
@@ -142,27 +148,26 @@ def instant(of: Survey, second: float | None = None) -> Instant:
 
 
 def _rung(of: Survey, size: int, sounding: NDArray[np.bool_]) -> Rung:
-    """One buffer size at one moment. The round trip is one block in and one block out."""
+    """One buffer size at one moment."""
     block_time = deadline(size, of.session.rate)
-    row = at_moments(of.costs[size], sounding)
-    makespan, longest = makespans(of.planned.graph, row[None, :], of.threads)
-    load, chain = float(makespan[0]) / block_time, float(longest[0]) / block_time
-    spread = float(row.sum()) / of.threads / block_time
-    return Rung(size, load, chain, spread, 2 * block_time, word(load, of.session.limit))
+    found = played(of.planned, of.machine, of.costs[size], sounding[None, :])
+    load, chain, work, live = (float(x[0]) / block_time for x in (found.makespan, found.chain, found.work, found.live))
+    trip = round_trip(size, of.session.rate, of.session.device, of.latencies.longest)
+    return Rung(size, load, chain, work / of.threads, trip, word(load, of.session.limit), live)
 
 
-def _use_costs(of: Survey, sounding: NDArray[np.bool_]) -> tuple[dict[str, float], int]:
+def _use_costs(of: Survey, sounding: NDArray[np.bool_], factor: float) -> tuple[dict[str, float], int]:
     """What each use costs at a moment, in seconds by use id; and how many live ones have a figure.
 
     A use that is off or frozen is shown with what it would cost if it were live.
     """
-    uses, cards, rate = of.planned.uses, of.planned.cards, of.session.rate
+    uses = of.planned.uses
     if not uses.uses:
         return {}, 0
-    found = [[figure(cards, key, rate, of.buffer, condition) for condition in CONDITIONS] for key in uses.keys]
-    seconds = np.array([[cost.seconds for cost in both] for both in found]) / of.machine.speed
-    known = np.array([both[0].provenance != "unknown" for both in found])
-    spent = np.where(sounding[uses.strip], seconds[uses.card, 0], seconds[uses.card, 1])
+    each = per_key(of.planned, of.machine, of.buffer)
+    seconds = each.seconds * factor / of.machine.speed
+    known = each.source[0] != PROVENANCES.index("unknown")
+    spent = np.where(sounding[uses.strip], seconds[0][uses.card], seconds[1][uses.card])
     by_id = dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True))
     return by_id, int(np.count_nonzero(known[uses.card] & uses.live))
 
@@ -196,9 +201,8 @@ def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float]:
         return at.block.makespan, at.block.work
     after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
     sounding = after.moments.sounding[after.moments.at(at.second)]
-    row = at_moments(costs(after, of.machine, of.buffer), sounding)
-    makespan, _ = makespans(after.graph, row[None, :], of.threads)
-    return float(makespan[0]), float(row.sum())
+    found = played(after, of.machine, costs(after, of.machine, of.buffer), sounding[None, :])
+    return float(found.makespan[0]), float(found.work[0])
 
 
 def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS) -> Peaks:

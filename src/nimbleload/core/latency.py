@@ -1,0 +1,163 @@
+"""Latency: the round trip through the device, delay compensation, and what to bypass to track in time.
+
+Samples throughout, at the session's rate; seconds only where a name says so. A plugin's latency is the one that its
+card reports, else the one that the session tells; what is bypassed or frozen adds none.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .card import Cards
+from .graph import Graph
+from .session import Device, PluginUse, Session, Strip
+
+
+class Latencies(NamedTuple):
+    """Delays of S strips in samples (int64): `own` of each chain, `out` when its signal is due at its output.
+
+    `out` counts from the device's input, with every other path to the same summing point waited for; `longest` is the
+    latest of all, and so what delay compensation costs. `way` (by strip id) is each armed strip's own way from input
+    to the main output through its chain alone, if nothing waits for others.
+    """
+
+    own: NDArray[np.int64]
+    out: NDArray[np.int64]
+    longest: int
+    way: dict[str, int]
+
+
+def plugin_latency(use: PluginUse, cards: Cards) -> int:
+    """What a use reports, in samples."""
+    card = cards.get(use.card_key())
+    return card.latency if card is not None and (card.latency or not use.latency) else use.latency
+
+
+def latencies(session: Session, graph: Graph, cards: Cards) -> Latencies:
+    """Delays by the longest path at each summing point."""
+    own = np.array([sum(plugin_latency(u, cards) for u in strip.live_uses()) for strip in session.strips], np.int64)
+    arrival = np.zeros(len(own), np.int64)
+    out = np.zeros(len(own), np.int64)
+    for task in graph.order:
+        out[task] = arrival[task] + own[task]
+        for target in graph.successors[graph.first[task] : graph.first[task + 1]]:
+            arrival[target] = max(arrival[target], out[task])
+    index = {strip.id: k for k, strip in enumerate(session.strips)}
+    ways = {strip.id: _way(session, index, own, strip) for strip in session.strips if strip.armed and strip.enabled}
+    return Latencies(own, out, int(out.max(initial=0)), ways)
+
+
+def _way(session: Session, index: dict[str, int], own: NDArray[np.int64], strip: Strip) -> int:
+    """A strip's own chain and those of the outputs after it, one after the other."""
+    total, at = 0, strip
+    for _ in session.strips:
+        total += int(own[index[at.id]])
+        if at.output is None:
+            break
+        at = session.strips[index[at.output]]
+    return total
+
+
+def round_trip(buffer: int, rate: int, device: Device, latency: int) -> float:
+    """From input to output, in seconds: a buffer in, `periods` - 1 of them out, the safety buffer, and the session's
+    own latency (samples)."""
+    return (buffer * device.periods + device.safety + latency) / rate + device.converters
+
+
+class Bypass(NamedTuple):
+    """What to bypass to track under a limit: use ids, and the latency that is left (samples); `possible` if enough."""
+
+    uses: tuple[str, ...]
+    left: int
+    possible: bool
+
+
+def bypass_for(session: Session, graph: Graph, cards: Cards, limit: int, compensated: bool = True) -> Bypass:
+    """The fewest plugins to bypass so that no path (compensated), or no armed strip's way, exceeds `limit` samples.
+
+    Exact: a mixed-integer program over when each strip's signal is due. Of equally many, those with the least latency
+    are chosen. Only plugins with a latency can be chosen; `possible` is false if even without all of them it is too
+    long (a limit below zero).
+    """
+    from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
+
+    used = [
+        (k, use, plugin_latency(use, cards))
+        for k, strip in enumerate(session.strips)
+        for use in strip.live_uses()
+        if plugin_latency(use, cards) > 0
+    ]
+    chosen = _on_the_way(session, compensated)
+    used = [each for each in used if each[0] in chosen]
+    if limit < 0:
+        return Bypass(tuple(use.id for _, use, _ in used), 0, False)
+    count, strips = len(used), len(session.strips)
+    # Variables: bypass (0 or 1) of each plugin, then when each strip's signal is due at its output.
+    cost = np.concatenate(([1 + latency * 1e-9 for _, _, latency in used], np.zeros(strips)))
+    rows, least = [], []
+    for task in range(strips):
+        if task not in chosen:
+            continue
+        fed_by = [k for k in range(strips) if k in chosen and task in _targets(session, graph, k, compensated)]
+        feeders: list[int | None] = [*fed_by] or [None]
+        for feeder in feeders:
+            row = np.zeros(count + strips)
+            row[count + task] = 1
+            if feeder is not None:
+                row[count + feeder] = -1
+            own = 0
+            for number, (strip, _, latency) in enumerate(used):
+                if strip == task:
+                    row[number] += latency
+                    own += latency
+            rows.append(row)
+            least.append(own)
+    if not rows:
+        return Bypass((), 0, True)
+    bounds = Bounds(np.zeros(count + strips), np.concatenate((np.ones(count), np.full(strips, float(limit)))))
+    kinds = np.concatenate((np.ones(count), np.zeros(strips)))
+    solved = milp(cost, constraints=LinearConstraint(np.array(rows), np.array(least, float)), bounds=bounds,
+                  integrality=kinds)  # fmt: skip
+    if solved.x is None:
+        return Bypass(tuple(use.id for _, use, _ in used), 0, False)
+    off = tuple(use.id for (_, use, _), x in zip(used, solved.x[:count], strict=True) if x > 0.5)
+    return Bypass(off, _left(session, graph, used, set(off), chosen, compensated), True)
+
+
+def _on_the_way(session: Session, compensated: bool) -> set[int]:
+    """The strips that count: all of them when delays are compensated, else the armed ones and what they go through."""
+    if compensated:
+        return set(range(len(session.strips)))
+    index = {strip.id: k for k, strip in enumerate(session.strips)}
+    found: set[int] = set()
+    for strip in session.strips:
+        at: Strip | None = strip if strip.armed and strip.enabled else None
+        while at is not None and index[at.id] not in found:
+            found.add(index[at.id])
+            at = session.strips[index[at.output]] if at.output is not None else None
+    return found
+
+
+def _targets(session: Session, graph: Graph, task: int, compensated: bool) -> set[int]:
+    """Whom a strip feeds: everything it is sent to, or its output alone."""
+    if compensated:
+        return set(graph.successors[graph.first[task] : graph.first[task + 1]].tolist())
+    output = session.strips[task].output
+    return {k for k, strip in enumerate(session.strips) if strip.id == output}
+
+
+def _left(
+    session: Session, graph: Graph, used: list[tuple[int, PluginUse, int]], off: set[str], chosen: set[int],
+    compensated: bool,
+) -> int:  # fmt: skip
+    """The longest path without the plugins that are off, in samples."""
+    due = np.zeros(len(session.strips), np.int64)
+    for task in graph.order:
+        if task in chosen:
+            due[task] += sum(latency for strip, use, latency in used if strip == task and use.id not in off)
+            for target in _targets(session, graph, int(task), compensated):
+                due[target] = max(due[target], due[task]) if target in chosen else due[target]
+    return int(due.max(initial=0))

@@ -1,0 +1,96 @@
+"""How a host plays one block: what computes in the live thread, what ahead of time, and how cores slow each other down.
+
+Everything that speaks of a load goes through `play`; there is no second way to compute one.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .block import Block, makespans, schedule
+from .graph import Graph
+from .session import Host, Session
+
+
+class Played(NamedTuple):
+    """Blocks (M each, seconds): finishing time, longest chain, all work; and how much slower everything ran (factor).
+
+    With a host that reads ahead, `live` and `background` are the finishing times of the two, both for one block of the
+    device; else `background` is the finishing time and `live` 0.
+    """
+
+    makespan: NDArray[np.float64]
+    chain: NDArray[np.float64]
+    work: NDArray[np.float64]
+    factor: NDArray[np.float64]
+    live: NDArray[np.float64]
+    background: NDArray[np.float64]
+
+
+def live_strips(session: Session, graph: Graph) -> NDArray[np.bool_]:
+    """Which strips are live (S, bool): the record-armed ones, and all that lies downstream of them."""
+    live = np.array([strip.armed and strip.enabled for strip in session.strips], np.bool_)
+    for task in graph.order:
+        if live[task]:
+            live[graph.successors[graph.first[task] : graph.first[task + 1]]] = True
+    return live
+
+
+def play(
+    graph: Graph,
+    host: Host,
+    live: NDArray[np.bool_],
+    rows: NDArray[np.float64],
+    beside: NDArray[np.float64],
+    cores: int,
+) -> Played:
+    """Plays rows of strip costs (M, S, seconds) on `cores` threads.
+
+    `beside` (M, S, seconds) is what they cost more while all threads compute; it counts by the share of them that do,
+    on average over the block.
+    """
+    if host.read_ahead and live.any():
+        # What is live is computed by one thread, the rest by the others, in their own time.
+        foreground, _ = makespans(graph, rows * live, 1)
+        rest = max(cores - 1, 1)
+        background, chain = makespans(graph, rows * ~live, rest)
+        makespan = np.maximum(foreground, background)
+        chain = np.maximum(chain, foreground)
+    else:
+        makespan, chain = makespans(graph, rows, cores)
+        foreground, background = np.zeros_like(makespan), makespan
+    work = rows.sum(axis=1)
+    factor = slowed(work, beside.sum(axis=1), makespan, cores)
+    return Played(makespan * factor, chain * factor, work * factor, factor, foreground * factor, background * factor)
+
+
+def slowed(
+    work: NDArray[np.float64], beside: NDArray[np.float64], makespan: NDArray[np.float64], cores: int
+) -> NDArray[np.float64]:
+    """How many times longer blocks take because cores that compute at once slow each other down (M)."""
+    if cores < 2 or not beside.any():
+        return np.ones_like(work)
+    at_once = np.divide(work, makespan, out=np.ones_like(work), where=makespan > 0)
+    share = np.clip((at_once - 1) / (cores - 1), 0.0, 1.0)
+    return 1 + share * np.divide(beside, work, out=np.zeros_like(work), where=work > 0)
+
+
+def placed(graph: Graph, host: Host, live: NDArray[np.bool_], row: NDArray[np.float64], cores: int) -> Block:
+    """One block with every strip in its place: `row` (S, seconds) are the costs as slowed down as they are."""
+    if not (host.read_ahead and live.any()):
+        return schedule(graph, row, cores)
+    foreground = schedule(graph, row * live, 1)
+    background = schedule(graph, row * ~live, max(cores - 1, 1))
+    longer = foreground if foreground.makespan >= background.makespan else background
+    return longer._replace(
+        start=np.where(live, foreground.start, background.start),
+        end=np.where(live, foreground.end, background.end),
+        core=np.where(live, 0, background.core + (cores > 1)).astype(np.int32),
+        work=foreground.work + background.work,
+        threads=cores,
+        spread_bound=(foreground.work + background.work) / cores,
+        chain_bound=max(foreground.makespan, background.chain_bound),
+    )
