@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QVBoxLayout, QWidget
 
 from ..core.card import PROVENANCE_WORDS
 from ..core.options import Weighed
+from ..core.survey import block_with
 from ..core.verdict import clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
@@ -15,6 +18,8 @@ from .option_list import OptionList
 from .sentence import Sentence
 from .timeline_view import TimelineView
 from .track_list import TrackList
+
+KINDS = ("mean", "typical", "bad", "worst")
 
 
 class Panel(QFrame):
@@ -33,6 +38,7 @@ class Panel(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 10, 6)
         column.setSpacing(3)
+        self.top = top
         column.addLayout(top)
         column.addWidget(inside, 1)
 
@@ -53,6 +59,13 @@ class BalancePage(QWidget):
         self.timeline = TimelineView()
         self._block_panel = Panel("One block", self.block)
         self._timeline_panel = Panel("Load through the piece", self.timeline)
+        self.kind = "mean"
+        self.kinds = {kind: QPushButton(kind) for kind in KINDS}
+        for button in self.kinds.values():
+            button.setProperty("role", "word")
+            button.setCheckable(True)
+            self._block_panel.top.addWidget(button)
+        self.kinds[self.kind].setChecked(True)
         self._lay_out()
         self._connect()
 
@@ -93,6 +106,9 @@ class BalancePage(QWidget):
         desk.moved.connect(self._show_instant)
         desk.selected.connect(lambda: self.block.show_selection(desk.selection))
         desk.weighed.connect(self._show_options)
+        desk.looked_ahead.connect(self._show_outlook)
+        for kind, button in self.kinds.items():
+            button.clicked.connect(partial(self.show_kind, kind))
         desk.failed.connect(self._show_failure)
 
     def _show_opening(self) -> None:
@@ -122,10 +138,10 @@ class BalancePage(QWidget):
         tone = at.rung(of.buffer).word if verdict.kind != "unknown" else "quiet"
         self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
         self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
-        self.block.show_block(of, at)
+        self._show_block()
+        self.buffers.show_peaks({})
+        self.timeline.show_band(self._desk.band)
         self.timeline.show_second(at.second)
-        self._block_panel.title.setText(f"One block at {clock(at.second)}")
-        self._block_panel.remark.setText("typical block; colours as in the list")
         before, after = float(of.before.load.max()), float(of.after.load.max())
         here = percent(at.rung(of.buffer).load)
         if verdict.kind == "unknown":
@@ -136,6 +152,41 @@ class BalancePage(QWidget):
         else:
             words = f"worst {percent(after)};  here {here}"
         self._timeline_panel.remark.setText(words)
+
+    def show_kind(self, kind: str) -> None:
+        """Shows the mean, typical, bad or worst block of the moment."""
+        self.kind = kind
+        self._show_block()
+
+    def _show_block(self) -> None:
+        of, at, outlook = self._desk.survey, self._desk.instant, self._desk.outlook
+        if of is None or at is None:
+            return
+        for kind, button in self.kinds.items():
+            button.setChecked(kind == self.kind)
+            button.setEnabled(kind == "mean" or outlook is not None)
+        drawn = outlook.peaks[of.buffer] if outlook is not None else None
+        if self.kind == "mean" or drawn is None:
+            self.block.show_block(of, at)
+            self._block_panel.title.setText(f"One block at {clock(at.second)}")
+            return
+        rows = {"typical": drawn.typical_row, "bad": drawn.bad_row, "worst": drawn.worst_row}
+        self.block.show_block(of, at, block_with(of, rows[self.kind]))
+        words = {"typical": "the median block", "bad": "one in a hundred", "worst": "of all blocks drawn"}
+        self._block_panel.title.setText(f"One block at {clock(at.second)}, {words[self.kind]}")
+
+    def _show_outlook(self) -> None:
+        """Peaks, and what would help most: they come a little later than the rest."""
+        outlook, at, of = self._desk.outlook, self._desk.instant, self._desk.survey
+        if outlook is None or at is None or of is None:
+            return
+        self.buffers.show_peaks(outlook.peaks)
+        self.timeline.show_band(self._desk.band)
+        self._show_block()
+        verdict = outlook.verdict
+        tone = at.rung(of.buffer).word if verdict.kind not in ("unknown", "peaks") else "tight"
+        tone = "quiet" if verdict.kind == "unknown" else tone
+        self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
 
     def _basis(self) -> str:
         """What the load rests on, if it is not all measured on this computer."""

@@ -7,6 +7,7 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
+from ..core.block import Block
 from ..core.survey import Instant, Survey
 from ..core.verdict import milliseconds, percent
 from .picture import Picture, elided
@@ -22,21 +23,24 @@ class BlockView(Picture):
         super().__init__("One block on the cores", parent)
         self._of: Survey | None = None
         self._at: Instant | None = None
+        self._block: Block | None = None
         self._selection: set[str] = set()
         self._chain: set[int] = set()
         self._places: list[QRectF] = []
         self._segments: dict[str, list[QRectF]] = {}
         self._drawn_at: tuple[int, int, int] | None = None
 
-    def show_block(self, of: Survey, at: Instant) -> None:
+    def show_block(self, of: Survey, at: Instant, block: Block | None = None) -> None:
+        """Shows the block of a moment; or another one of it, whose strips cost more or less."""
         self._of, self._at = of, at
-        self._chain = set(at.block.chain)
+        self._block = block or at.block
+        self._chain = set(self._block.chain)
         self._drawn_at = None
-        chain = " → ".join(of.session.strips[i].name for i in at.block.chain)
+        chain = " → ".join(of.session.strips[i].name for i in self._block.chain)
         self.describe(
-            f"{of.threads} cores. The block ends after {milliseconds(at.block.makespan)} "
+            f"{of.threads} cores. The block ends after {milliseconds(self._block.makespan)} "
             f"of {milliseconds(of.deadline)}. "
-            f"Bound {percent(at.block.bound / of.deadline)}. Longest chain: {chain}."
+            f"Bound {percent(self._block.bound / of.deadline)}. Longest chain: {chain}."
         )
         self.update()
 
@@ -45,9 +49,9 @@ class BlockView(Picture):
         self.update()
 
     def figures(self) -> list[list[str]]:
-        if self._of is None or self._at is None:
+        if self._of is None or self._block is None:
             return []
-        block = self._at.block
+        block = self._block
         rows = [["track", "core", "start (µs)", "end (µs)"]]
         for i, strip in enumerate(self._of.session.strips):
             rows.append(
@@ -65,8 +69,8 @@ class BlockView(Picture):
 
     def _span(self) -> float:
         """The seconds from the left edge of the lanes to the right one."""
-        assert self._of is not None and self._at is not None
-        return max(self._at.block.makespan, self._of.deadline) * 1.03
+        assert self._of is not None and self._at is not None and self._block is not None
+        return max(self._block.makespan, self._of.deadline) * 1.03
 
     def _lanes(self) -> QRectF:
         side = theme.px(50)
@@ -85,12 +89,12 @@ class BlockView(Picture):
 
     def _arrange(self) -> None:
         """Works out where every task and every plugin in it is drawn, once for each block and size."""
-        assert self._of is not None and self._at is not None
+        assert self._of is not None and self._at is not None and self._block is not None
         size = (self.width(), self.height(), theme.scale)
         if self._drawn_at == size:
             return
         self._drawn_at = size
-        block, lanes = self._at.block, self._lanes()
+        block, lanes = self._block, self._lanes()
         scale = lanes.width() / self._span()
         rows = [self._lane(core) for core in range(self._of.threads)]
         left = lanes.left() + block.start * scale
@@ -101,6 +105,10 @@ class BlockView(Picture):
         ]
         uses = self._of.planned.uses
         cost = np.array([self._at.use_costs[use.id] for use in uses.uses]) * uses.live
+        # In a bad block a strip takes longer than its plugins usually do: they are drawn to fill it.
+        usual = np.bincount(uses.strip, cost, minlength=len(left))
+        taken = block.end - block.start
+        cost = cost * np.divide(taken, usual, out=np.ones_like(taken), where=usual > taken)[uses.strip]
         until = np.concatenate(([0.0], np.cumsum(cost)))
         first = np.searchsorted(uses.strip, np.arange(len(left)))
         begin = left[uses.strip] + (until[:-1] - until[first][uses.strip]) * scale
@@ -119,7 +127,7 @@ class BlockView(Picture):
     # Painting
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._of is None or self._at is None:
+        if self._of is None or self._at is None or self._block is None:
             return
         painter = self.pen()
         lanes = self._lanes()
@@ -141,7 +149,7 @@ class BlockView(Picture):
 
     def _paint_tasks(self, painter) -> None:
         """Each task as the row of its plugins, as wide as they cost, in their families' colours; then its frame."""
-        assert self._of is not None and self._at is not None
+        assert self._of is not None and self._at is not None and self._block is not None
         self._arrange()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -166,7 +174,7 @@ class BlockView(Picture):
                 painter.drawText(area.adjusted(theme.px(4), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, name)
 
     def _paint_lines(self, painter, lanes: QRectF, deadline: float) -> None:
-        assert self._of is not None and self._at is not None
+        assert self._of is not None and self._at is not None and self._block is not None
         painter.setPen(QPen(theme.colour("text"), 2))
         painter.drawLine(QPointF(deadline, lanes.top() - 3), QPointF(deadline, lanes.bottom() + 3))
         painter.setFont(theme.font(11, True))
@@ -174,14 +182,14 @@ class BlockView(Picture):
         width = painter.fontMetrics().horizontalAdvance(label)
         painter.drawText(QPointF(min(deadline - width / 2, self.width() - width - 4), theme.px(14)), label)
         painter.setFont(theme.font(11))
-        bound = self._x(self._at.block.bound)
+        bound = self._x(self._block.bound)
         painter.setPen(QPen(theme.colour("teal"), 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(bound, lanes.top() - 3), QPointF(bound, lanes.bottom() + 6))
 
     def _paint_words(self, painter) -> None:
         """Below the lanes: the bound, and the longest chain with its load."""
-        assert self._of is not None and self._at is not None
-        block, strips = self._at.block, self._of.session.strips
+        assert self._of is not None and self._at is not None and self._block is not None
+        block, strips = self._block, self._of.session.strips
         painter.setPen(theme.colour("teal"))
         text = f"bound {percent(block.bound / self._of.deadline)}"
         row = QRectF(theme.px(8), self.height() - theme.px(32), self.width() - theme.px(16), theme.px(14))
@@ -208,7 +216,7 @@ class BlockView(Picture):
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             task = self._task_at(QPointF(event.pos()))
             if task is not None and self._of is not None and self._at is not None:
-                cost = float(self._at.strip_costs[task])
+                cost = float(self._block.end[task] - self._block.start[task])
                 name = self._of.session.strips[task].name
                 text = f"{name}\n{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"
                 QToolTip.showText(event.globalPos(), text, self)

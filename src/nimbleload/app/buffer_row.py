@@ -7,6 +7,7 @@ from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPaintEvent, QPe
 from PySide6.QtWidgets import QWidget
 
 from ..core.load import Rung
+from ..core.peaks import Peaks
 from ..core.verdict import milliseconds, percent
 from .picture import Picture, focus_frame
 from .theme import theme
@@ -26,19 +27,54 @@ class BufferRow(Picture):
         self._rungs: list[Rung] = []
         self._buffer = 0
         self._limit = 0.8
+        self._peaks: dict[int, Peaks] = {}
 
     def show_rungs(self, rungs: list[Rung], buffer: int, limit: float) -> None:
+        """Shows the ladder; peaks come later, with `show_peaks`."""
         self._rungs, self._buffer, self._limit = rungs, buffer, limit
-        self.describe("; ".join(f"{r.buffer} samples: {percent(r.load)}, {r.word}" for r in rungs))
+        self._describe()
         self.update()
 
+    def show_peaks(self, peaks: dict[int, Peaks]) -> None:
+        """What one block in a hundred reaches at each size; none while they are not known."""
+        self._peaks = peaks
+        self._describe()
+        self.update()
+
+    def _describe(self) -> None:
+        self.describe("; ".join(f"{r.buffer} samples: {percent(r.load)}{self._peak(r)}, {r.word}" for r in self._rungs))
+
+    def _peak(self, rung: Rung) -> str:
+        found = self._peaks.get(rung.buffer)
+        return f", peak {percent(found.bad)}" if found is not None and rung.word != "not known" else ""
+
     def figures(self) -> list[list[str]]:
-        head = ["buffer (samples)", "load", "longest chain", "evenly spread", "in and out (ms)", "word"]
+        head = [
+            "buffer (samples)",
+            "load",
+            "one block in a hundred",
+            "longest chain",
+            "evenly spread",
+            "in and out (ms)",
+            "word",
+        ]
         rows = [
-            [str(r.buffer), f"{r.load:.4f}", f"{r.chain:.4f}", f"{r.spread:.4f}", f"{r.round_trip * 1e3:.2f}", r.word]
+            [
+                str(r.buffer),
+                f"{r.load:.4f}",
+                self._bad(r),
+                f"{r.chain:.4f}",
+                f"{r.spread:.4f}",
+                f"{r.round_trip * 1e3:.2f}",
+                r.word,
+            ]
             for r in self._rungs
         ]
         return [head, *rows]
+
+    def _bad(self, rung: Rung) -> str:
+        found = self._peaks.get(rung.buffer)
+        return f"{found.bad:.4f}" if found is not None else ""
 
     def sizeHint(self) -> QSize:
         return QSize(900, theme.px(84))
@@ -101,6 +137,9 @@ class BufferRow(Picture):
         trip = milliseconds(rung.round_trip)
         if beside and number + small.horizontalAdvance(trip) <= inner.width():
             painter.drawText(line, right, trip)
+        peak = self._peak(rung).removeprefix(", ")
+        if beside and used + small.horizontalAdvance(rung.word + "   " + peak) <= inner.width():
+            painter.drawText(base, right, peak)
 
     def _paint_bar(self, painter, rung: Rung, bar: QRectF) -> None:
         """The load from the left, hatched past the deadline (the solid line); the limit is the dotted line."""
@@ -115,6 +154,12 @@ class BufferRow(Picture):
         if end > deadline:
             painter.setBrush(theme.hatch(colour, 4))
             painter.drawRect(QRectF(deadline, bar.top(), end - deadline, bar.height()))
+        found = self._peaks.get(rung.buffer)
+        if found is not None and rung.word != "not known":
+            peak = int(bar.left() + bar.width() * min(found.bad / FULL, 1)) - 1
+            painter.setPen(QPen(theme.colour("text"), 1))
+            painter.drawLine(peak, int(bar.top()) + 2, peak, int(bar.bottom()) - 2)
+            painter.drawLine(int(end), int(bar.center().y()), peak, int(bar.center().y()))
         painter.setPen(QPen(theme.colour("text"), 2))
         painter.drawLine(int(deadline), int(bar.top()) - 3, int(deadline), int(bar.bottom()) + 3)
         painter.setPen(QPen(theme.colour("quiet"), 1, Qt.PenStyle.DotLine))

@@ -10,11 +10,15 @@ from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
+from ..core.outlook import Outlook, band, outlook
 from ..core.plan import Decision, Plan
+from ..core.rehearsal import Rehearsal
 from ..core.session import CardKey, Machine, Session, SessionError, Variant
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
@@ -23,6 +27,7 @@ from ..store.session_file import Saved
 log = logging.getLogger(__name__)
 
 WEIGH_AFTER_MS = 40
+LOOK_AFTER_MS = 250
 
 
 class Document(NamedTuple):
@@ -38,18 +43,21 @@ class Desk(QObject):
     """Holds the document and computes from it. Signals come on the window's thread.
 
     `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
-    selection are known; `saved_changed`: whether there is something to save.
+    selection are known; `looked_ahead`: peaks and what would help are; `saved_changed`: whether there is something to
+    save.
     """
 
     opened = Signal()
     recomputed = Signal()
     moved = Signal()
+    looked_ahead = Signal()
     selected = Signal()
     weighed = Signal(list)
     saved_changed = Signal()
     failed = Signal(str)
     _ready = Signal(int, object)
     _weighed_ready = Signal(int, object)
+    _outlook_ready = Signal(int, object, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -59,12 +67,16 @@ class Desk(QObject):
         self.report: ImportReport | None = None
         self.survey: Survey | None = None
         self.instant: Instant | None = None
+        self.outlook: Outlook | None = None
+        self.band: NDArray[np.float64] | None = None
+        self._band_of: Survey | None = None
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
         self._history: list[tuple[str, Document]] = []
         self._future: list[tuple[str, Document]] = []
         self._clean: Document | None = None
         self._work = ThreadPoolExecutor(1, "load")
+        self._look_work = ThreadPoolExecutor(1, "peaks")
         self._asked = 0
         self._weighing = 0
         self._told = (0, 0)
@@ -75,6 +87,12 @@ class Desk(QObject):
         self._weigh_soon.timeout.connect(self._start_weighing)
         self._ready.connect(self._take)
         self._weighed_ready.connect(self._take_weighed)
+        self._looking = 0
+        self._look_soon = QTimer(self)
+        self._look_soon.setSingleShot(True)
+        self._look_soon.setInterval(LOOK_AFTER_MS)
+        self._look_soon.timeout.connect(self._start_looking)
+        self._outlook_ready.connect(self._take_outlook)
 
     # The document and its history
 
@@ -92,6 +110,7 @@ class Desk(QObject):
         self._history, self._future = [], []
         self._clean = None if unsaved else self.document
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
+        self.outlook, self.band, self._band_of = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
         self._recompute()
@@ -188,6 +207,7 @@ class Desk(QObject):
         self._second = second
         if self.survey is not None:
             self.instant = instant(self.survey, second)
+            self._look()
             self.moved.emit()
             self._weigh()
 
@@ -248,6 +268,7 @@ class Desk(QObject):
         self.survey, self.instant = result
         if self._second is not None and self.instant is not None and self.instant.second != self._second:
             self.instant = instant(result[0], self._second)
+        self._look()
         self.recomputed.emit()
         self._weigh()
 
@@ -272,8 +293,52 @@ class Desk(QObject):
             self._told = (self._told[0], asked)
             self.weighed.emit(result)
 
+    # Peaks and what would help: slower, and so a little later
+
+    def _look(self) -> None:
+        """What was known of another moment or plan no longer counts; asks anew, once all else has been painted."""
+        self._looking += 1
+        self.outlook = None
+        if self._band_of is not self.survey:
+            self.band = None
+        self._look_soon.start()
+
+    def _start_looking(self) -> None:
+        of, at, asked = self.survey, self.instant, self._looking
+        if of is None or at is None:
+            return
+        known = self.band
+
+        def work() -> None:
+            if asked == self._looking:
+                found = outlook(of, at)
+                self._outlook_ready.emit(asked, (found, of, known), None)
+            if known is None and asked == self._looking:
+                self._outlook_ready.emit(asked, (found, of, known), band(of))
+
+        self._look_work.submit(work)
+
+    def _take_outlook(self, asked: int, result: tuple[Outlook, Survey, object], loads: object) -> None:
+        if asked != self._looking:
+            return
+        self.outlook = result[0]
+        if loads is not None:
+            self.band, self._band_of = loads, result[1]  # type: ignore[assignment]
+        self.looked_ahead.emit()
+
+    def learn(self, of: Rehearsal) -> None:
+        """Takes what a rehearsal has taught into the prediction: the host's own time for each strip."""
+        if self.document is not None:
+            session = self.document.session
+            host = msgspec.structs.replace(session.host, strip_overhead=of.overhead, plugin_overhead=0.0)
+            after = msgspec.structs.replace(session, host=host)
+            self.change("what the rehearsal taught", self.document._replace(session=after))
+
     def close(self) -> None:
         """Ends the thread; nothing is computed after."""
+        self._looking += 1
+        self._look_soon.stop()
+        self._look_work.shutdown(wait=True, cancel_futures=True)
         self._asked += 1
         self._weighing += 1
         self._weigh_soon.stop()

@@ -31,6 +31,20 @@ is above it is the computer's noise. If a plugin crashes, hangs or floods its er
 goes on.</p>
 <p>Each result is kept at once. What is known is not measured again. Plugins with the same setting share one measurement.</p>
 <p><b>Squares</b>: one for each buffer size from 32 to 4096, filled when it is known.</p>
+<p><b>Try the settings</b> changes single settings of the chosen plugin, one at a time, and ranks them by what they save.
+Choose some and <b>keep them as a variant</b>: another setting that is measured like the rest and that a plan can use.</p>
+<p><b>Keep beside</b> leaves a card where it is while you choose another. <b>Figures from elsewhere</b> takes readings of a
+meter, or lets a measured plugin stand in for one that is not installed. Both are marked wherever they count.</p>
+""",
+    "Prove": """
+<h3>Prove</h3>
+<p>A rehearsal loads every plugin of the session, with the plan, and plays the chosen moment on real threads against real
+deadlines: pinned to cores, in real time and with locked memory where the system allows it. Tracks that sound are fed with
+a test signal, instruments with a chord.</p>
+<p><b>Bars</b>: each block against its deadline (the solid line). <b>Table</b>: what was predicted for each track and what
+it took, the largest difference first, with the reason as far as the figures tell.</p>
+<p><b>Take the difference into the prediction</b> uses the time that tracks took beside their plugins from now on; undo
+takes it back.</p>
 """,
 }
 

@@ -39,6 +39,7 @@ class TimelineView(Picture):
         self._worst: list[float] = []
         self._hover: float | None = None
         self._shapes: dict[tuple[bool, int, int], QPolygonF] = {}
+        self._band: NDArray[np.float64] | None = None
 
     def show_survey(self, of: Survey) -> None:
         kept = self._of is not None and of.before is self._of.before and self._top_of(of) == self._top()
@@ -48,6 +49,11 @@ class TimelineView(Picture):
         highest = float(of.after.load.max())
         where = ", ".join(clock(s) for s in self._worst)
         self.describe(f"Highest load {percent(highest)}; worst moments at {where}.")
+        self.update()
+
+    def show_band(self, bad: NDArray[np.float64] | None) -> None:
+        """What one block in a hundred reaches in each moment with the plan (M, fractions), once it is known."""
+        self._band = bad
         self.update()
 
     def show_second(self, second: float) -> None:
@@ -86,7 +92,7 @@ class TimelineView(Picture):
     @staticmethod
     def _top_of(of: Survey) -> float:
         """The load at the upper edge."""
-        return max(1.15, 1.06 * float(max(of.before.load.max(), of.after.load.max())))
+        return max(1.15, 1.12 * float(max(of.before.load.max(), of.after.load.max())))
 
     def _length(self) -> float:
         assert self._of is not None
@@ -129,6 +135,9 @@ class TimelineView(Picture):
         if self._of.before is not self._of.after:
             painter.setBrush(theme.colour("before"))
             painter.drawPolygon(self._area(False))
+        if self._band is not None and len(self._band) == len(self._of.after.load):
+            painter.setBrush(theme.hatch(theme.colour("text"), 4))
+            painter.drawPolygon(self._shape(self._of.after.times, self._band))
         painter.setBrush(theme.colour("teal"))
         painter.drawPolygon(after)
         self._paint_overload(painter, plot, after)
@@ -213,7 +222,8 @@ class TimelineView(Picture):
         self._hover = second
         after = self._of.after
         moment = self._of.planned.moments.at(second)
-        self.setToolTip(f"{clock(second)}: {percent(float(after.load[moment]))}")
+        peak = f", one block in a hundred {percent(float(self._band[moment]))}" if self._band is not None else ""
+        self.setToolTip(f"{clock(second)}: {percent(float(after.load[moment]))}{peak}")
         self.update()
 
     def leaveEvent(self, event) -> None:

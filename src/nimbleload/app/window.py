@@ -36,10 +36,12 @@ from .help import Help
 from .measure_page import MeasurePage
 from .measuring import Measuring
 from .place_strip import PlaceStrip
+from .prove_page import ProvePage
+from .rehearsing import Rehearsing
 from .theme import SCALES, theme
 
-PLACES = [("Measure", "Ctrl+2"), ("Balance", "Ctrl+3")]
-MEASURE, BALANCE = range(2)
+PLACES = [("Measure", "Ctrl+2"), ("Balance", "Ctrl+3"), ("Prove", "Ctrl+5")]
+MEASURE, BALANCE, PROVE = range(3)
 AUTOSAVE_MS = 3000
 Example = Callable[[], Saved]
 
@@ -59,6 +61,9 @@ class MainWindow(QMainWindow):
         self.pages = QStackedWidget()
         self.pages.addWidget(self.measure)
         self.pages.addWidget(self.balance)
+        self.rehearsing = Rehearsing(self)
+        self.prove = ProvePage(self.desk, self.rehearsing)
+        self.pages.addWidget(self.prove)
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(AUTOSAVE_MS)
@@ -90,6 +95,7 @@ class MainWindow(QMainWindow):
         self.places.chosen.connect(self.go)
         self.balance.measure_wanted.connect(lambda: self.go(MEASURE))
         self.measure.state_changed.connect(self.places.buttons[MEASURE].show_state)
+        self.prove.state_changed.connect(self.places.buttons[PROVE].show_state)
         desk.opened.connect(self._show_title)
         desk.recomputed.connect(self._show_load)
         desk.saved_changed.connect(self._changed)
@@ -393,6 +399,7 @@ class MainWindow(QMainWindow):
         self._is_shut_down = True
         self._autosave.stop()
         self.measuring.close()
+        self.rehearsing.close()
         self.filing.forget()
         self.filing.close()
         self.desk.close()

@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .card import Cards, Cell, Condition, CostCard
+from .card import CONDITIONS, Cards, Cell, Condition, CostCard
 from .load import Costs, Prepared
 from .playing import play
 from .session import CardKey, Machine, deadline, threads
@@ -21,6 +21,8 @@ DRAWS = 2000
 SEED = 1887
 BAD = 99.0
 TOLD = 5
+# What each block of a sequence takes beyond its mean (seconds; None: nothing), and the mean of the machine's noise.
+Shape = tuple[NDArray[np.float64] | None, float]
 
 
 class Burst(NamedTuple):
@@ -77,6 +79,32 @@ def draw(
     )  # fmt: skip
 
 
+def bad_loads(
+    prepared: Prepared, machine: Machine, of: Costs, rows: NDArray[np.bool_], draws: int, seed: int = SEED
+) -> NDArray[np.float64]:
+    """What one block in a hundred reaches for each row of who sounds (D, S, bool), as fractions; few draws for each.
+
+    What the plugins do beyond their means is drawn once for both conditions, and used for all rows.
+    """
+    uses, rng = prepared.uses, np.random.default_rng(seed)
+    shape = _shapes(prepared.cards, prepared.session.rate, of.buffer)
+    beyond = np.zeros((len(CONDITIONS), draws, rows.shape[1]))
+    for use in np.flatnonzero(uses.live):
+        for number, condition in enumerate(CONDITIONS):
+            times = _drawn(shape(uses.keys[uses.card[use]], condition), draws, rng)
+            if times is not None:
+                beyond[number][:, uses.strip[use]] += times / machine.speed
+    host, block = prepared.session.host, deadline(of.buffer, prepared.session.rate)
+    cores, found = threads(host, machine), np.zeros(len(rows))
+    for k, sounding in enumerate(rows):
+        base = np.where(sounding, of.by_condition[0], of.by_condition[1])
+        drawn = np.maximum(base + np.where(sounding, beyond[0], beyond[1]), 0.0)
+        beside = np.broadcast_to(np.where(sounding, of.beside[0], of.beside[1]), drawn.shape)
+        made = play(prepared.graph, host, prepared.live, drawn, beside, cores)
+        found[k] = np.percentile(made.makespan, BAD, method="nearest") / block
+    return found
+
+
 def _bursts(columns: dict[int, NDArray[np.float64]], high: NDArray[np.bool_]) -> tuple[Burst, ...]:
     found = [Burst(use, float(times[high].mean() - times.mean())) for use, times in columns.items()]
     return tuple(sorted((b for b in found if b.extra > 0), key=lambda b: -b.extra)[:TOLD])
@@ -98,19 +126,22 @@ def drawn_costs(
         strip = int(uses.strip[use])
         key = uses.keys[uses.card[use]]
         condition: Condition = "sounding" if sounding[strip] else "silent"
-        sequence, jitter = shape(key, condition)
-        if sequence is None and jitter <= 0:
+        times = _drawn(shape(key, condition), draws, rng)
+        if times is None:
             continue
-        times = np.zeros(draws) if sequence is None else sequence[rng.integers(len(sequence), size=draws)]
-        if jitter > 0:
-            times = times + rng.exponential(jitter, draws)
         times = times / machine.speed
         rows[:, strip] += times
         columns[int(use)] = times
     return np.maximum(rows, 0.0), columns
 
 
-Shape = tuple[NDArray[np.float64] | None, float]
+def _drawn(shape: Shape, draws: int, rng: np.random.Generator) -> NDArray[np.float64] | None:
+    """What a plugin takes beyond its mean in drawn blocks (seconds), the machine's part included; None if nothing."""
+    sequence, jitter = shape
+    if sequence is None and jitter <= 0:
+        return None
+    times = np.zeros(draws) if sequence is None else sequence[rng.integers(len(sequence), size=draws)]
+    return times + rng.exponential(jitter, draws) - jitter if jitter > 0 else times
 
 
 def _shapes(cards: Cards, rate: int, buffer: int) -> Callable[[CardKey, Condition], Shape]:

@@ -138,13 +138,22 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     block = placed(planned.graph, planned.session.host, planned.live, row, of.threads)
     use_costs, known = _use_costs(of, sounding, factor)
     rung = next(r for r in rungs if r.buffer == of.buffer)
-    verdict = judge(planned.session, rung, second, block, len(chosen.missing), known)
+    verdict = judge(
+        planned.session, rung, second, block, len(chosen.missing), known, rungs, _overhead(planned, chosen, sounding)
+    )
     if verdict.kind == "unknown":
         rungs = [each._replace(word="not known") for each in rungs]
     return Instant(
         second, moment, sounding, rungs, block, verdict, row, use_costs, provenance_shares(chosen, sounding),
         float(of.before.load[of.now.moments.at(second)]),
     )  # fmt: skip
+
+
+def _overhead(planned: Prepared, of: Costs, sounding: NDArray[np.bool_]) -> float:
+    """The host's own share of a moment's work."""
+    work = float(at_moments(of, sounding).sum())
+    plugins = float(np.where(sounding, of.by_provenance[0], of.by_provenance[1]).sum())
+    return max(1 - plugins / work, 0.0) if work > 0 else 0.0
 
 
 def _rung(of: Survey, size: int, sounding: NDArray[np.bool_]) -> Rung:
@@ -208,6 +217,11 @@ def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float]:
 def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS) -> Peaks:
     """Typical, bad and worst blocks of a moment under the plan, at the chosen or another size of the ladder."""
     return draw(of.planned, of.machine, of.costs[buffer or of.buffer], at.sounding, draws)
+
+
+def block_with(of: Survey, row: NDArray[np.float64]) -> Block:
+    """A block of the planned session in which the strips cost this much (S, seconds)."""
+    return placed(of.planned.graph, of.planned.session.host, of.planned.live, row, of.threads)
 
 
 def prediction(of: Survey, at: Instant) -> Prediction:

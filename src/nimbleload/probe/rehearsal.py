@@ -80,8 +80,11 @@ def rehearse(request: StageRequest, send) -> None:
     lead = int(LEAD_SECONDS / block) + 1
     blocks = min(lead + int(request.seconds / block), MOST_BLOCKS)
 
-    def watch(done: int) -> bool:
-        send(PlayingMessage(done, blocks))
+    def watch(so_far: Performed) -> bool:
+        done = so_far.done
+        spent = (so_far.end[:done] - so_far.begin[:done]) / 1e9 / block
+        late = int(np.sum(so_far.end[lead:done] > so_far.due[lead:done] + block * 1e9)) if done > lead else 0
+        send(PlayingMessage(done, blocks, late, float(np.median(spent[-WATCHED:])) if done else 0.0))
         return True
 
     made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)

@@ -210,12 +210,17 @@ class Stage:
         ]  # fmt: skip
 
     def perform(
-        self, rate: int, blocks: int, cores: Sequence[int], settle: Callable[[int], bool], watch: Callable[[int], bool]
+        self,
+        rate: int,
+        blocks: int,
+        cores: Sequence[int],
+        settle: Callable[[int], bool],
+        watch: Callable[[Performed], bool],
     ) -> tuple[Performed, bool]:
         """Plays so many blocks, a thread for each core; whether every thread got its core in real time.
 
-        `settle(core)` is called in each thread and gives it its core; `watch(blocks done)` is called a few times a
-        second meanwhile, and ends it early by answering false.
+        `settle(core)` is called in each thread and gives it its core; `watch` is called with what is there a few
+        times a second meanwhile, and ends it early by answering false.
         """
         tasks, uses = len(self._plugins), len(self._uses)
         period = round(self._frames / rate * 1e9)
@@ -243,7 +248,8 @@ class Stage:
             player.start()
         while any(player.is_alive() for player in players):
             players[0].join(0.2)
-            if not watch(int(self._counters[READY])):
+            made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, int(self._counters[READY]))
+            if not watch(made):
                 self._counters[STOP] = 1
                 break
         for player in players:

@@ -108,10 +108,12 @@ class LoadingMessage(msgspec.Struct, frozen=True, tag="loading"):
 
 
 class PlayingMessage(msgspec.Struct, frozen=True, tag="playing"):
-    """So many of all blocks have been played."""
+    """So many of all blocks have been played, `missed` of them too late; `load` is that of the last few (median)."""
 
     done: int
     total: int
+    missed: int = 0
+    load: float = 0.0
 
 
 class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):

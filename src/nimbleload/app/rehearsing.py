@@ -1,0 +1,86 @@
+"""Rehearsing while the window stays alive: the worker is listened to in a thread, and its news come as signals."""
+
+from __future__ import annotations
+
+import logging
+import threading
+
+from PySide6.QtCore import QObject, Signal
+
+from ..core.rehearsal import Prediction, Rehearsal
+from ..core.session import Machine
+from ..core.survey import Instant, Survey, instant, prediction, priority, survey
+from ..probe import rehearsal
+from ..probe.isolation import Failure
+from ..probe.worker import LoadingMessage, PlayedMessage, PlayingMessage
+
+log = logging.getLogger(__name__)
+
+
+class Rehearsing(QObject):
+    """At most one rehearsal at a time.
+
+    `loading` (done, total, name) and `playing` (blocks done, total, missed so far, load of the last blocks) tell how
+    it goes; `ended` brings the outcome with its prediction and survey, `failed` a sentence. Cancelling is told as a
+    failure.
+    """
+
+    loading = Signal(int, int, str)
+    playing = Signal(int, int, int, float)
+    ended = Signal(object, object, object)
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._thread: threading.Thread | None = None
+        self._cancel = threading.Event()
+
+    @property
+    def is_running(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    def start(self, of: Survey, second: float, cores: int, seconds: float) -> None:
+        """Rehearses a moment of the session with its plan. Does nothing while one is going on."""
+        if self.is_running:
+            return
+        self._cancel.clear()
+        self._thread = threading.Thread(target=self._run, args=(of, second, cores, seconds), daemon=True)
+        self._thread.start()
+
+    def cancel(self) -> None:
+        self._cancel.set()
+
+    def _run(self, of: Survey, second: float, cores: int, seconds: float) -> None:
+        try:
+            # What is predicted is this computer with so many cores, whatever the session is planned for.
+            here = survey(of.session, of.plan, of.planned.cards, Machine(cores), of.buffer)
+            self._listen(here, instant(here, second), cores, seconds)
+        except Exception as error:
+            log.exception("the rehearsal failed")
+            self.failed.emit(f"The rehearsal ended early: {error}.")
+
+    def _listen(self, of: Survey, at: Instant, cores: int, seconds: float) -> None:
+        outcome: Rehearsal | None = None
+        for message in rehearsal.run(
+            of.planned.session, at.sounding, priority(of, at), at.second, of.buffer, cores, seconds, self._cancel.is_set
+        ):
+            if isinstance(message, Failure):
+                self.failed.emit(f"The rehearsal {message.reason}.")
+                return
+            if isinstance(message, LoadingMessage):
+                self.loading.emit(message.done, message.total, message.name)
+            elif isinstance(message, PlayingMessage):
+                self.playing.emit(message.done, message.total, message.missed, message.load)
+            elif isinstance(message, PlayedMessage):
+                outcome = message.rehearsal
+        if outcome is None:
+            self.failed.emit("The rehearsal was cancelled.")
+            return
+        predicted: Prediction = prediction(of, at)
+        self.ended.emit(outcome, predicted, of)
+
+    def close(self) -> None:
+        """Cancels and waits for the thread."""
+        self.cancel()
+        if self._thread is not None:
+            self._thread.join(5)
