@@ -154,14 +154,15 @@ class TestCompany:
     def test_the_extra_grows_on_a_line_never_falls_and_ends_at_the_last_level(self):
         curve = self.CURVES[0]
         assert [curve.extra(b) for b in (0, 1 << 19, 1 << 20, 2 << 20, 99 << 20)] == pytest.approx(
-            [0, 1e-6, 2e-6, 2e-6, 2e-6]
+            [0, 0.1, 0.2, 0.2, 0.2]
         )
 
     def test_between_the_sizes_it_is_read_on_the_line_over_the_logarithm(self):
         of = msgspec.structs.replace(card(use("a"), 1e-5), company=self.CURVES)
-        assert of.in_company(RATE, 512, 2 << 20) == pytest.approx((2e-6 + 8e-6) / 2)
-        assert of.in_company(RATE, 32, 2 << 20) == pytest.approx(2e-6)
-        assert of.in_company(RATE, 4096, 2 << 20) == pytest.approx(8e-6)
+        assert of.in_company(RATE, 512, 2 << 20) == pytest.approx(0.2)
+        assert of.in_company(RATE, 32, 1 << 20) == pytest.approx(0.2)
+        assert of.in_company(RATE, 4096, 1 << 20) == pytest.approx(0.1)
+        assert of.in_company(RATE, 512, 1 << 20) == pytest.approx(0.15)
         assert of.in_company(44100, 256, 2 << 20) == 0.0
 
     def test_a_card_says_what_company_silence_and_upkeep_mean(self):

@@ -215,7 +215,7 @@ class BlockView(Picture):
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             task = self._task_at(QPointF(event.pos()))
-            if task is not None and self._of is not None and self._at is not None:
+            if task is not None and self._of is not None and self._block is not None:
                 cost = float(self._block.end[task] - self._block.start[task])
                 name = self._of.session.strips[task].name
                 text = f"{name}\n{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"

@@ -18,7 +18,7 @@ from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
 from ..core.plan import Decision, Plan
-from ..core.rehearsal import Rehearsal
+from ..core.rehearsal import Prediction, Rehearsal, learned
 from ..core.session import CardKey, Machine, Session, SessionError, Variant
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
@@ -326,11 +326,11 @@ class Desk(QObject):
             self.band, self._band_of = loads, result[1]  # type: ignore[assignment]
         self.looked_ahead.emit()
 
-    def learn(self, of: Rehearsal) -> None:
-        """Takes what a rehearsal has taught into the prediction: the host's own time for each strip."""
+    def learn(self, predicted: Prediction, of: Rehearsal) -> None:
+        """Takes what a rehearsal has taught into the prediction."""
         if self.document is not None:
             session = self.document.session
-            host = msgspec.structs.replace(session.host, strip_overhead=of.overhead, plugin_overhead=0.0)
+            host = learned(session, predicted, of)
             after = msgspec.structs.replace(session, host=host)
             self.change("what the rehearsal taught", self.document._replace(session=after))
 

@@ -43,6 +43,7 @@ class ProvePage(QWidget):
         super().__init__(parent)
         self._desk, self.rehearsing = desk, rehearsing
         self.outcome: Rehearsal | None = None
+        self.predicted: Prediction | None = None
         self.checks: list[StripCheck] = []
         self.sentence = Sentence()
         self.blocks = DeadlineView()
@@ -125,8 +126,8 @@ class ProvePage(QWidget):
 
     def take_over(self) -> None:
         """Takes what the rehearsal has taught into the prediction, marked as such."""
-        if self.outcome is not None:
-            self._desk.learn(self.outcome)
+        if self.outcome is not None and self.predicted is not None:
+            self._desk.learn(self.predicted, self.outcome)
 
     # What is shown
 
@@ -183,7 +184,7 @@ class ProvePage(QWidget):
         self.state_changed.emit("no outcome", "brick")
 
     def _show_outcome(self, outcome: Rehearsal, predicted: Prediction, of: Survey) -> None:
-        self.outcome = outcome
+        self.outcome, self.predicted = outcome, predicted
         for part in (self.bar, self.news, self.cancel):
             part.hide()
         self.take.show()

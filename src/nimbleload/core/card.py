@@ -102,8 +102,13 @@ class Company(msgspec.Struct, frozen=True):
     seconds: tuple[float, ...]
 
     def extra(self, touched: float) -> float:
-        """Seconds that `touched` bytes add to a block, on the line between the measured levels; never negative."""
-        added = np.maximum.accumulate(np.maximum(np.array(self.seconds) - self.seconds[0], 0.0))
+        """The share of its cost that `touched` bytes add to a block, on the line between the measured levels.
+
+        Never negative, and never less than what fewer bytes add.
+        """
+        if self.seconds[0] <= 0:
+            return 0.0
+        added = np.maximum.accumulate(np.maximum(np.array(self.seconds) / self.seconds[0] - 1, 0.0))
         return float(np.interp(touched, self.touched, added))
 
 
@@ -188,7 +193,7 @@ class CostCard(msgspec.Struct, frozen=True):
     sweep: Sweep | None = None
 
     def in_company(self, rate: int, buffer: int, touched: float) -> float:
-        """Seconds that a block costs more when others touch so many bytes in between; 0.0 where it was not measured.
+        """The share that a block costs more when others touch so many bytes in between; 0.0 where it was not measured.
 
         Between the measured sizes it is read on the line over the logarithm of the size, beyond them at the nearest.
         """

@@ -203,9 +203,7 @@ def per_key(prepared: Prepared, machine: Machine, buffer: int) -> PerKey:
     shape = (len(CONDITIONS), len(keys))
     seconds = np.array([[cost.seconds for cost in row] for row in found]).reshape(shape)
     source = np.array([[column[cost.provenance] for cost in row] for row in found], np.int64).reshape(shape)
-    # What sleeps uses little memory, and so has little to fetch again.
-    awake = np.minimum(np.divide(seconds, seconds[0], out=np.ones(shape), where=seconds[0] > 0), 1.0)
-    seconds = (seconds + _company(prepared, machine, buffer) * awake) * prepared.session.host.plugin_factor
+    seconds = seconds * (1 + _company(prepared, machine, buffer)) * prepared.session.host.plugin_factor
     if prepared.session.host.suspends:
         seconds[1] = 0.0
     beside = np.array([_beside(cards.get(key)) - 1.0 for key in keys])
@@ -250,7 +248,7 @@ def _footprint(card: CostCard | None) -> float:
 
 
 def _company(prepared: Prepared, machine: Machine, buffer: int) -> NDArray[np.float64]:
-    """What a block of each card costs more because of what the others use of the caches (seconds)."""
+    """By which share a block of each card costs more because of what the others use of the caches."""
     memory, rate = touched(prepared, machine), prepared.session.rate
     cards = (prepared.cards.get(key) for key in prepared.uses.keys)
     return np.array([card.in_company(rate, buffer, memory) if card is not None else 0.0 for card in cards])

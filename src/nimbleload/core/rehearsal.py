@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from .session import Session, deadline
+from .session import Host, Session, deadline
 from .verdict import microseconds, percent
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
@@ -128,6 +128,14 @@ def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:
     typical = predicted.typical / of.typical - 1 if of.typical > 0 else 0.0
     bad = predicted.bad / of.bad - 1 if of.bad > 0 else 0.0
     return typical, bad
+
+
+def learned(session: Session, predicted: Prediction, of: Rehearsal) -> Host:
+    """The session's host as the rehearsal shows it: how dear plugins are in it, and what a strip takes beside them."""
+    both = [use for use in of.uses if predicted.uses.get(use, 0.0) > 0]
+    before, after = sum(predicted.uses[use] for use in both), sum(of.uses[use] for use in both)
+    factor = session.host.plugin_factor * (after / before if before > 0 else 1.0)
+    return msgspec.structs.replace(session.host, plugin_factor=factor, strip_overhead=of.overhead, plugin_overhead=0.0)
 
 
 def verdict(of: Rehearsal) -> str:

@@ -104,7 +104,7 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append("Its tail was still there when listening stopped, or was not listened for.")
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
-    said.extend(_company(card, rate, buffer, sounding.seconds))
+    said.extend(_company(card, rate, buffer))
     if card.upkeep is not None:
         said.extend(_upkeep(card.upkeep))
     if cell is not None and not cell.quiet:
@@ -125,12 +125,12 @@ def _silence(of: Silence) -> list[str]:
     return said
 
 
-def _company(card: CostCard, rate: int, buffer: int, alone: float) -> list[str]:
+def _company(card: CostCard, rate: int, buffer: int) -> list[str]:
     """How much dearer it gets among others."""
     extra = card.in_company(rate, buffer, COMPANY_TOLD)
-    if alone <= 0 or extra < 0.05 * alone:
+    if extra < 0.05:
         return []
-    return [f"Among others that use {COMPANY_TOLD >> 20} MB between its blocks it takes {percent(extra / alone)} more."]
+    return [f"Among others that use {COMPANY_TOLD >> 20} MB between its blocks it takes {percent(extra)} more."]
 
 
 def _upkeep(of: Upkeep) -> list[str]:

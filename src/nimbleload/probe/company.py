@@ -106,7 +106,7 @@ def _walk_after(memory, steps, clock, call, handle, argument, others):
     return _walk(memory, steps, clock)
 
 
-def find_footprint(hosted: Hosted, frames: int, cache: int, tries: int = 20) -> int:
+def find_footprint(hosted: Hosted, pace: Pace, frames: int, cache: int, tries: int = 32) -> int:
     """How many bytes of a primed cache one block pushes out: at most the size of the cache (bytes).
 
     The walk through the cache takes longer by what was pushed out; how much longer is calibrated with known memory.

@@ -139,7 +139,7 @@ class Measurement:
         idle, before = taken(), taken()
         self._loop.run(frames, math.ceil(seconds * self._rate / frames))
         after = taken()
-        footprint = find_footprint(self._hosted, frames, cache)
+        footprint = find_footprint(self._hosted, self._pace, frames, cache)
         read = max(after.read - before.read - (before.read - idle.read), 0)
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         before = taken()

@@ -40,19 +40,26 @@ def find_slowdown(
     restart()
     loop.run(FRAMES, CYCLE // FRAMES, notes)
 
-    def least(rounds: int, wait: bool) -> float:
+    def least() -> float:
         times = np.full(blocks, np.iinfo(np.int64).max)
         good = tries = 0
-        while good < rounds and tries < MOST_ROUNDS * rounds:
-            if wait:
-                pace.wait()
+        while good < RUNS and tries < MOST_ROUNDS * RUNS:
+            pace.wait()
             loop.rewind()
             times = np.minimum(times, loop.run(FRAMES, blocks))
-            good += not wait or pace.is_good()
+            good += pace.is_good()
             tries += 1
         return max(float(times.mean()) - overhead, 1.0)
 
-    alone = least(RUNS, True)
+    def usual() -> float:
+        """The neighbours come and go: their mean effect counts, not the least."""
+        runs = []
+        for _ in range(2 * RUNS):
+            loop.rewind()
+            runs.append(float(loop.run(FRAMES, blocks).mean()))
+        return max(float(np.median(runs)) - overhead, 1.0)
+
+    alone = least()
     stop = np.zeros(1, np.int64)
     own = TimedLoop(other, loop.source)
     own.run(FRAMES, 4, notes)
@@ -73,7 +80,7 @@ def find_slowdown(
     for thread in threads:
         thread.start()
     try:
-        beside = least(RUNS, False)
+        beside = usual()
     finally:
         stop[0] = 1
         for thread in threads:
