@@ -19,7 +19,7 @@ from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
 from ..core.plan import Decision, Plan
 from ..core.rehearsal import Prediction, Rehearsal, learned
-from ..core.session import CardKey, Machine, Session, SessionError, Variant
+from ..core.session import CardKey, Device, Host, Machine, Session, SessionError, Variant
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
@@ -178,6 +178,17 @@ class Desk(QObject):
     def choose_machine(self, machine: Machine) -> None:
         if self.document is not None:
             self.change(f"{machine.cores} cores", self.document._replace(machine=machine))
+
+    def choose_rate(self, rate: int) -> None:
+        """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""
+        if self.document is not None:
+            session = msgspec.structs.replace(self.document.session, rate=rate)
+            self.change(f"{rate / 1000:g} kHz", self.document._replace(session=session))
+
+    def choose_host(self, host: Host, device: Device) -> None:
+        if self.document is not None:
+            session = msgspec.structs.replace(self.document.session, host=host, device=device)
+            self.change("host and device", self.document._replace(session=session))
 
     def decide(self, what: str, decisions: Sequence[Decision]) -> None:
         """Takes decisions into the plan, as one step."""

@@ -20,8 +20,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.plan import Plan
+from ..core.plan import Decision, Plan
 from ..core.session import Machine
+from ..core.survey import fitted
 from ..core.verdict import percent
 from ..store.library import Library
 from ..store.opening import EXCHANGE_SUFFIX, Opened
@@ -33,12 +34,14 @@ from .desk import Desk
 from .filing import Filing
 from .finder import Finder
 from .help import Help
+from .host_dialog import HostDialog
 from .measure_page import MeasurePage
 from .measuring import Measuring
 from .place_strip import PlaceStrip
 from .prove_page import ProvePage
 from .rehearsing import Rehearsing
 from .theme import SCALES, theme
+from .tracking_dialog import TrackingDialog
 
 PLACES = [("Measure", "Ctrl+2"), ("Balance", "Ctrl+3"), ("Prove", "Ctrl+5")]
 MEASURE, BALANCE, PROVE = range(3)
@@ -136,6 +139,12 @@ class MainWindow(QMainWindow):
         for digit in range(1, 5):
             self._add(decide, f"Decision &{digit} for the chosen tracks", partial(self.decide, digit), str(digit))
         computer = bar.addMenu("&Computer")
+        self._add(computer, "The &host and the audio device…", self.ask_host)
+        self._add(computer, "&Track in time…", self.ask_tracking)
+        rates = computer.addMenu("Sample &rate")
+        for rate in (44100, 48000, 88200, 96000):
+            self._add(rates, f"{rate / 1000:g} kHz", partial(self.desk.choose_rate, rate))
+        computer.addSeparator()
         for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
             here = " (as many as here)" if cores == os.cpu_count() else ""
             self._add(computer, f"{cores} cores{here}", partial(self.choose_cores, cores))
@@ -205,6 +214,31 @@ class MainWindow(QMainWindow):
         theme.apply(application, self._choices.theme, self._choices.scale)
         self.measure.size_columns()
         self.desk.refresh()
+
+    def ask_host(self) -> None:
+        """Asks what the host and the audio device do."""
+        document, of, at = self.desk.document, self.desk.survey, self.desk.instant
+        if document is None or of is None or at is None:
+            return
+        session = document.session
+        dialog = HostDialog(session.host, session.device, partial(fitted, of, at), self)
+        dialog.chosen.connect(self.desk.choose_host)
+        dialog.open()
+
+    def ask_tracking(self) -> None:
+        """Asks how soon a musician must hear himself."""
+        if self.desk.survey is None:
+            return
+        dialog = TrackingDialog(self.desk.survey, self)
+        dialog.taken.connect(self.bypass)
+        dialog.open()
+
+    def bypass(self, uses: list[str]) -> None:
+        """Takes plugins out while tracking, as decisions of the plan."""
+        document = self.desk.document
+        if document is not None:
+            places = {use.id: strip.id for strip in document.session.strips for use in strip.uses()}
+            self.desk.decide("bypass to track in time", [Decision("off", places[use], use) for use in uses])
 
     # Files
 

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import math
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from .block import Block, remaining
 from .card import PROVENANCES, Cards, Provenance
-from .latency import Latencies, latencies, round_trip
+from .hostfit import HostFit, MeterReading, fit_host
+from .latency import Bypass, Latencies, bypass_for, latencies, round_trip
 from .load import (
     Costs,
     LoadMap,
@@ -30,7 +33,7 @@ from .peaks import DRAWS, Peaks, draw
 from .plan import Decision, Plan, apply
 from .playing import placed
 from .rehearsal import Prediction
-from .session import BUFFER_SIZES, Machine, Session, deadline, threads
+from .session import BUFFER_SIZES, Host, Machine, Session, deadline, threads
 from .verdict import Verdict, judge
 
 
@@ -233,6 +236,41 @@ def prediction(of: Survey, at: Instant) -> Prediction:
 def priority(of: Survey, at: Instant) -> NDArray[np.float64]:
     """Each strip's longest path to the end of the block (S, seconds): who goes first when several could."""
     return remaining(of.planned.graph, at.strip_costs)
+
+
+class Tracking(NamedTuple):
+    """How late a musician hears himself: `now` and `then` in seconds, with what to bypass for it."""
+
+    now: float
+    then: float
+    bypass: Bypass
+
+
+def tracking(of: Survey, limit: float, compensated: bool = True) -> Tracking:
+    """What to bypass so that from input to output it takes at most `limit` seconds at the chosen buffer size.
+
+    Without compensation only the armed strips' own way counts.
+    """
+    session, graph, cards, rate = of.planned.session, of.planned.graph, of.planned.cards, of.session.rate
+    device = round_trip(of.buffer, rate, session.device, 0)
+    left = math.floor((limit - device) * rate + 1e-6)
+    ways = of.latencies.way.values()
+    now = of.latencies.longest if compensated else max(ways, default=0)
+    found = bypass_for(session, graph, cards, left, compensated)
+    return Tracking(device + now / rate, device + found.left / rate, found)
+
+
+def fitted(of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit:
+    """What readings of a host's meter at a moment say about the host. ValueError if they are too few."""
+    bare = msgspec.structs.replace(of.session, host=Host(of.session.host.cores_left_free))
+    plain = prepare(apply(bare, of.plan).session, of.planned.cards)
+    sounding = plain.moments.sounding[plain.moments.at(at.second)]
+    seconds = [
+        float(played(plain, of.machine, costs(plain, of.machine, r.buffer), sounding[None, :]).makespan[0])
+        for r in readings
+    ]
+    strips = sum(strip.enabled for strip in plain.session.strips)
+    return fit_host(readings, seconds, of.session.rate, strips, of.threads)
 
 
 def worst_seconds(of: LoadMap, count: int = 8) -> list[float]:

@@ -1,0 +1,146 @@
+"""The host and the audio device: what they do with the work, typed in or fitted to readings of the host's meter."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QFormLayout,
+    QGroupBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.hostfit import HostFit, MeterReading
+from ..core.session import BUFFER_SIZES, Device, Host
+
+READINGS = 3
+AHEAD = (0, 512, 1024, 2048, 4096)
+Fitter = Callable[[list[MeterReading]], HostFit]
+
+
+class HostDialog(QDialog):
+    """`chosen` brings the host and the device. `fit` works out a fit for readings; ValueError says why it cannot."""
+
+    chosen = Signal(object, object)
+
+    def __init__(self, host: Host, device: Device, fit: Fitter, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("The host and the audio device")
+        self._fit = fit
+        self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
+        self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
+        self.converters = QDoubleSpinBox()
+        self.ahead = QComboBox()
+        self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
+        self.words = QLabel("Two readings at different buffer sizes are enough; a third shows whether they fit.")
+        self.words.setWordWrap(True)
+        self.readings = [(QComboBox(), QDoubleSpinBox()) for _ in range(READINGS)]
+        self._fill(host, device)
+        column = QVBoxLayout(self)
+        column.addWidget(self._host_box())
+        column.addWidget(self._fit_box())
+        column.addWidget(self._device_box())
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+    def _fill(self, host: Host, device: Device) -> None:
+        self.free.setRange(0, 64)
+        self.free.setValue(host.cores_left_free)
+        for box, value, most, suffix in (
+            (self.strip, host.strip_overhead * 1e6, 10_000, " µs"),
+            (self.plugin, host.plugin_overhead * 1e6, 10_000, " µs"),
+            (self.factor, host.plugin_factor * 100, 1000, " %"), (self.converters, device.converters * 1e3, 100, " ms"),
+        ):  # fmt: skip
+            box.setRange(0, most)
+            box.setDecimals(2)
+            box.setSuffix(suffix)
+            box.setValue(value)
+        for size in AHEAD:
+            self.ahead.addItem(f"{size} samples" if size else "not at all", size)
+        if host.read_ahead not in AHEAD:
+            self.ahead.addItem(f"{host.read_ahead} samples", host.read_ahead)
+        self.ahead.setCurrentIndex(self.ahead.findData(host.read_ahead))
+        self.suspends.setChecked(host.suspends)
+        self.periods.setRange(1, 16)
+        self.periods.setValue(device.periods)
+        self.safety.setRange(0, 8192)
+        self.safety.setValue(device.safety)
+        self.safety.setSuffix(" samples")
+
+    def _host_box(self) -> QGroupBox:
+        box = QGroupBox("The host")
+        form = QFormLayout(box)
+        form.addRow("leaves free so many cores", self.free)
+        form.addRow("takes for each track", self.strip)
+        form.addRow("takes for each plugin", self.plugin)
+        form.addRow("plugins cost, of what was measured", self.factor)
+        form.addRow("computes ahead what is not live", self.ahead)
+        form.addRow("", self.suspends)
+        return box
+
+    def _fit_box(self) -> QGroupBox:
+        box = QGroupBox("Fit to its meter, at the chosen moment")
+        column = QVBoxLayout(box)
+        for number, (size, share) in enumerate(self.readings):
+            size.addItems([f"{each} samples" for each in BUFFER_SIZES])
+            size.setCurrentIndex(min(1 + 2 * number, len(BUFFER_SIZES) - 1))
+            share.setRange(0, 1000)
+            share.setSuffix(" %")
+            share.setSpecialValueText("none")
+            size.setAccessibleName(f"Reading {number + 1}, buffer size")
+            share.setAccessibleName(f"Reading {number + 1}, load")
+            row = QHBoxLayout()
+            row.addWidget(size)
+            row.addWidget(share)
+            column.addLayout(row)
+        self.fit = QPushButton("Fit")
+        self.fit.clicked.connect(self.fit_readings)
+        column.addWidget(self.words)
+        column.addWidget(self.fit)
+        return box
+
+    def _device_box(self) -> QGroupBox:
+        box = QGroupBox("The audio device")
+        form = QFormLayout(box)
+        form.addRow("buffers from input to output", self.periods)
+        form.addRow("safety buffer", self.safety)
+        form.addRow("converters", self.converters)
+        return box
+
+    def fit_readings(self) -> None:
+        """Works out the host's own time from the readings, and fills it in."""
+        given = [
+            MeterReading(BUFFER_SIZES[size.currentIndex()], share.value() / 100)
+            for size, share in self.readings
+            if share.value() > 0
+        ]
+        try:
+            found = self._fit(given)
+        except ValueError as error:
+            self.words.setText(f"{str(error).capitalize()}.")
+            return
+        self.words.setText(found.sentence(given))
+        self.strip.setValue(found.strip_overhead * 1e6)
+        self.plugin.setValue(0.0)
+        self.factor.setValue(found.factor * 100)
+
+    def accept(self) -> None:
+        host = Host(
+            self.free.value(), self.strip.value() / 1e6, self.plugin.value() / 1e6, int(self.ahead.currentData()),
+            self.suspends.isChecked(), self.factor.value() / 100,
+        )  # fmt: skip
+        self.chosen.emit(host, Device(self.periods.value(), self.safety.value(), self.converters.value() / 1e3))
+        super().accept()

@@ -1,0 +1,163 @@
+"""The rehearsal: real plugins on real threads, with a plugin that waits for the clock as the truth."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+
+from nimbleload.core.graph import build
+from nimbleload.core.plan import Plan
+from nimbleload.core.session import Clip, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.survey import instant, priority, survey
+from nimbleload.probe import rehearsal
+from nimbleload.probe.isolation import Failure
+from nimbleload.probe.signal import musical
+from nimbleload.probe.stage import Stage
+from nimbleload.probe.worker import LoadingMessage, PlayedMessage
+from tests.helpers import known
+from tests.helpers.rogue import rogue_use
+from tests.helpers.run_house import load
+from tests.helpers.sessions import session
+
+
+def strip(name: str, *uses: PluginUse, output: str | None = "main", kind="track") -> Strip:
+    clips = (Clip(0, 10),) if kind == "track" else ()
+    return Strip(name, name, kind, inserts=uses, output=output, clips=clips)
+
+
+def house_use(name: str, use_id: str, **values: float) -> PluginUse:
+    return PluginUse(use_id, PluginRef("house", f"house.{name}", name), Setting(tuple(values.items())))
+
+
+def play(of, buffer=256, cores=2, seconds=1.0, **more):
+    at = survey(of, Plan(), {}, Machine(cores), buffer)
+    moment = instant(at, 5.0)
+    return list(rehearsal.run(of, moment.sounding, priority(at, moment), 5.0, buffer, cores, seconds, **more))
+
+
+@pytest.fixture
+def plugin(tmp_path, monkeypatch):
+    built = known.build(tmp_path, "clap")
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    monkeypatch.setenv(*built.search)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    return built
+
+
+def known_use(plugin, use_id: str, extra: float = 0.0) -> PluginUse:
+    return msgspec.structs.replace(plugin.use(Extra=extra), id=use_id)
+
+
+def test_plugins_that_wait_take_what_they_wait_for_in_their_places(plugin):
+    uses = [known_use(plugin, f"u{k}", 100.0) for k in range(3)]
+    of = session(strip("a", uses[0], uses[1]), strip("b", uses[2]))
+    messages = play(of, 1024)
+    assert [m.done for m in messages if isinstance(m, LoadingMessage)] == [0, 1, 2]
+    outcome = messages[-1].rehearsal
+    least = known.CALL + 1024 * known.SAMPLE + 100e-6
+    assert all(outcome.uses[f"u{k}"] > least - 1e-7 for k in range(3))
+    assert outcome.strips["a"] > 2 * least - 2e-7
+    assert outcome.strips["b"] > least - 1e-7
+    assert outcome.strips["main"] < least
+    # The strips wait for nobody but Main: a block takes what its longest chain does.
+    assert min(outcome.loads) * 1024 / 48000 > 2 * least - 2e-7
+    assert len(outcome.loads) >= 0.9 * 48000 / 1024
+    assert outcome.refused == {}
+    assert sum(outcome.busy) > 0
+
+
+def test_work_beyond_the_deadline_is_missed_in_every_block(plugin):
+    # 64 samples leave 1.3 ms; twelve times 122 µs one after the other do not fit.
+    uses = [known_use(plugin, f"u{k}", 100.0) for k in range(12)]
+    outcome = play(session(strip("a", *uses)), 64, cores=1)[-1].rehearsal
+    assert outcome.missed == len(outcome.loads)
+    assert min(outcome.loads) > 1.0
+
+
+def test_what_is_not_installed_or_refuses_is_left_out_and_said(plugin):
+    missing = PluginUse("gone", PluginRef("clap", "org.nowhere", "Nowhere"))
+    wrong = house_use("tar", "wrong", oversampling=99)
+    of = session(strip("a", known_use(plugin, "u"), missing, wrong))
+    outcome = play(of)[-1].rehearsal
+    assert set(outcome.uses) == {"u"}
+    assert "not installed here" in outcome.refused["gone"]
+    assert "from 1 to 8" in outcome.refused["wrong"]
+
+
+def test_a_crash_ends_the_rehearsal_with_its_reason(rogue):
+    last = play(session(strip("a", rogue_use("crash"))))[-1]
+    assert isinstance(last, Failure)
+    assert "SIGSEGV" in last.reason
+
+
+def test_a_cancelled_rehearsal_brings_no_outcome(plugin):
+    told: list[object] = []
+    of = session(strip("a", known_use(plugin, "u")))
+    at = survey(of, Plan(), {}, Machine(1), 256)
+    moment = instant(at, 5.0)
+    runs = rehearsal.run(of, moment.sounding, priority(at, moment), 5.0, 256, 1, 30.0, lambda: len(told) >= 2)
+    told.extend(iter(lambda: next(runs, None), None))
+    assert not any(isinstance(m, PlayedMessage) for m in told)
+
+
+class TestStage:
+    """The threads themselves, in this process, with house processors whose sound is known."""
+
+    def stage(self, of, frames=64, cores=(0,), blocks=40):
+        graph = build(of)
+        plugins = [
+            [(load(u.plugin.identifier.removeprefix("house."), **dict(u.setting.values)), ()) for u in s.inserts]
+            for s in of.strips
+        ]
+        sounds = np.array([s.kind == "track" for s in of.strips])
+        source = musical(2, 48000, 0.5)
+        made = Stage(graph, plugins, sounds, np.arange(len(of.strips), dtype=float), source, frames)
+        performed, _ = made.perform(48000, blocks, cores, lambda core: False, lambda so_far: True)
+        return made, performed, source
+
+    def test_signals_flow_from_tracks_through_their_bus_to_the_main_output(self):
+        of = session(
+            strip("a", house_use("shoreline", "e", gain=0), output="bus"), strip("b", output="bus"),
+            strip("bus", kind="bus"),
+        )  # fmt: skip
+        made, performed, source = self.stage(of)
+        last = 39 * 64 % (source.shape[1] - 64)
+        heard = source[:, last : last + 64]
+        ids = [s.id for s in of.strips]
+        # Two equal signals, each at half power: what comes out is louder by the root of two.
+        assert made._buses[ids.index("bus")] == pytest.approx(heard * np.sqrt(2), rel=1e-4, abs=1e-6)
+        assert made._buses[ids.index("main")] == pytest.approx(heard * np.sqrt(2), rel=1e-4, abs=1e-6)
+        assert performed.done == 40
+
+    @pytest.mark.parametrize("cores", [(0,), (0, 1), (0, 1, 0, 1)])
+    def test_every_task_runs_once_a_block_and_never_before_those_that_feed_it(self, cores):
+        of = session(
+            *(strip(f"t{k}", house_use("tar", f"u{k}"), output=f"b{k % 3}") for k in range(9)),
+            *(strip(f"b{k}", output="main", kind="bus") for k in range(3)),
+        )
+        _, made, _ = self.stage(of, cores=cores, blocks=60)
+        graph = build(of)
+        assert made.done == 60
+        assert (made.task_end >= made.task_begin).all()
+        assert (made.task_end > 0).all()
+        for task in range(len(of.strips)):
+            for target in graph.successors[graph.first[task] : graph.first[task + 1]]:
+                assert (made.task_begin[:, target] >= made.task_end[:, task]).all()
+        assert (made.begin >= made.due).all()
+        assert (made.end >= made.task_end.max(axis=1)).all()
+        # On one core nothing runs at the same time.
+        for core in range(len(cores)):
+            for block in range(60):
+                on = made.task_core[block] == core
+                order = np.argsort(made.task_begin[block][on])
+                begin, end = made.task_begin[block][on][order], made.task_end[block][on][order]
+                assert (begin[1:] >= end[:-1]).all()
+
+    def test_after_a_late_block_the_next_is_due_at_once(self):
+        of = session(strip("a", *(house_use("tar", f"u{k}", oversampling=8) for k in range(24))))
+        _, made, _ = self.stage(of, frames=16, blocks=30)
+        late = made.end[:-1] > made.due[:-1] + round(16 / 48000 * 1e9)
+        assert late.any()
+        assert (made.due[1:][late] == made.end[:-1][late]).all()
