@@ -225,6 +225,9 @@ def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     without = np.flatnonzero(unknown[uses.card] & uses.live) if unknown.any() else ()
     missing = tuple(uses.uses[k] for k in without)
     host = session.host
+    asleep = np.array([strip.suspended for strip in session.strips], np.bool_)
+    split[1][:, asleep] = 0.0
+    beside[1][asleep] = 0.0
     overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
     total = (split.sum(axis=1) + overhead) / machine.speed
     return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed)

@@ -33,7 +33,7 @@ class Weighed(NamedTuple):
 
 
 def options(strip: Strip) -> list[Option]:
-    """Every decision about a strip, in a fixed order: live, freeze (source alone, whole chain), off."""
+    """Every decision about a strip, in a fixed order: live, freeze (source alone, whole chain), suspend, off."""
     found = [Option(Decision("live", strip.id), "Keep live", "nothing given up", None)]
     if strip.instrument is not None:
         alone = Decision("freeze", strip.id, through=-1)
@@ -42,6 +42,9 @@ def options(strip: Strip) -> list[Option]:
     title = f"Freeze through insert {last + 1}" if last >= 0 else "Freeze the chain"
     if last >= 0 or strip.instrument is None:
         found.append(_option(strip, Decision("freeze", strip.id, through=last), title, _frozen(strip, last)))
+    found.append(_option(strip, Decision("suspend", strip.id), "Suspend while silent", "a long tail may be cut"))
+    if strip.armed:
+        found.append(_option(strip, Decision("disarm", strip.id), "Disarm", "cannot be recorded meanwhile"))
     found.append(_option(strip, Decision("off", strip.id), "Switch off", "its sound; must come back before the render"))
     return found
 

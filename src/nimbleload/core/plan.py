@@ -7,22 +7,25 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from .graph import edges
-from .session import PluginUse, Session, Strip
+from .session import PluginUse, Session, Strip, Variant
 
-DecisionKind = Literal["live", "off", "freeze"]
+DecisionKind = Literal["live", "off", "freeze", "suspend", "lighten", "disarm"]
 
 
 class Decision(msgspec.Struct, frozen=True):
     """One thing to do to one strip, or to one plugin on it.
 
     *live*: stays as it is. *off*: switched off, the whole strip or the plugin `use`. *freeze*: the strip is rendered
-    up to the place `through` of its chain (-1: the source alone; None: the whole chain).
+    up to the place `through` of its chain (-1: the source alone; None: the whole chain). *suspend*: the strip costs
+    nothing while it is silent. *lighten*: the plugin `use` takes the session's `variant` of that name. *disarm*: the
+    strip is no longer record-armed.
     """
 
     kind: DecisionKind
     strip: str
     use: str | None = None
     through: int | None = None
+    variant: str | None = None
 
     @property
     def subject(self) -> tuple[str, str | None]:
@@ -66,11 +69,11 @@ def apply(session: Session, plan: Plan) -> Applied:
         if strip is None:
             warnings.append(f"The plan speaks of a strip that is not in this session: {decision.strip}.")
             continue
-        reason = obstacle(session.strip(decision.strip), decision)
+        reason = obstacle(session.strip(decision.strip), decision, session)
         if reason is not None:
             warnings.append(f"{strip.name}: {reason}")
             continue
-        changed[strip.id] = _changed(strip, decision)
+        changed[strip.id] = _changed(strip, decision, session)
     after = msgspec.structs.replace(session, strips=tuple(changed[s.id] for s in session.strips))
     warnings.extend(traps(after))
     return Applied(after, tuple(warnings))
@@ -81,7 +84,13 @@ def frozen_through(strip: Strip, decision: Decision) -> int:
     return len(strip.inserts) - 1 if decision.through is None else decision.through
 
 
-def _changed(strip: Strip, decision: Decision) -> Strip:
+def _changed(strip: Strip, decision: Decision, session: Session) -> Strip:
+    if decision.kind == "suspend":
+        return msgspec.structs.replace(strip, suspended=True)
+    if decision.kind == "disarm":
+        return msgspec.structs.replace(strip, armed=False)
+    if decision.kind == "lighten":
+        return _lightened(strip, decision, session)
     if decision.kind == "freeze":
         return msgspec.structs.replace(strip, frozen_through=frozen_through(strip, decision))
     if decision.use is None:
@@ -92,17 +101,47 @@ def _changed(strip: Strip, decision: Decision) -> Strip:
     return msgspec.structs.replace(strip, inserts=inserts)
 
 
+def variant_named(session: Session, use: PluginUse, name: str | None) -> Variant | None:
+    """The session's variant of that name for the card of this use."""
+    return next((v for v in session.variants if v.of == use.card_key() and v.name == name), None)
+
+
+def _lightened(strip: Strip, decision: Decision, session: Session) -> Strip:
+    def lighter(use: PluginUse) -> PluginUse:
+        variant = variant_named(session, use, decision.variant) if use.id == decision.use else None
+        return variant.applied(use) if variant is not None else use
+
+    instrument = lighter(strip.instrument) if strip.instrument is not None else None
+    return msgspec.structs.replace(strip, instrument=instrument, inserts=tuple(lighter(u) for u in strip.inserts))
+
+
 def _bypassed(use: PluginUse) -> PluginUse:
     return msgspec.structs.replace(use, enabled=False)
 
 
-def obstacle(strip: Strip, decision: Decision) -> str | None:
-    """Why this decision cannot be taken on this strip, as a sentence; None if it can."""
+def obstacle(strip: Strip, decision: Decision, session: Session | None = None) -> str | None:
+    """Why this decision cannot be taken on this strip, as a sentence; None if it can.
+
+    Whether a variant exists is asked only of a `session` that is given.
+    """
     if decision.use is not None and all(use.id != decision.use for use in strip.uses()):
         return f"the plan speaks of a plugin that is not on it: {decision.use}."
     if decision.kind == "off":
         if decision.use is None and strip.kind == "main":
             return "the main output cannot be switched off."
+        return None
+    if decision.kind == "suspend":
+        if strip.armed:
+            return "it is record-armed: it is never silent for certain."
+        return None if strip.uses() else "it has no plugins, so there is nothing to suspend."
+    if decision.kind == "disarm":
+        return None if strip.armed else "it is not armed."
+    if decision.kind == "lighten":
+        use = next((u for u in strip.uses() if u.id == decision.use), None)
+        if use is None:
+            return "lightening is for one plugin; the plan names none."
+        if session is not None and variant_named(session, use, decision.variant) is None:
+            return f"{use.label} has no lighter setting named {decision.variant!r} in this session."
         return None
     if decision.kind != "freeze":
         return None

@@ -122,7 +122,8 @@ class Strip(msgspec.Struct, frozen=True):
 
     `output` names the strip it feeds (None: nothing, as for the main output). `parent` is the folder or bus under
     which the session shows it. `frozen_through` is the last frozen place of the chain: None for none, -1 for the
-    source alone, k for the source and inserts 0..k. `enabled` false means the whole strip is switched off.
+    source alone, k for the source and inserts 0..k. `enabled` false means the whole strip is switched off;
+    `suspended` that it costs nothing while it is silent.
     """
 
     id: str
@@ -140,6 +141,7 @@ class Strip(msgspec.Struct, frozen=True):
     clips: tuple[Clip, ...] = ()
     enabled: bool = True
     frozen_through: int | None = None
+    suspended: bool = False
 
     def uses(self) -> tuple[PluginUse, ...]:
         """The instrument, if any, and then the inserts in order, whatever their state."""

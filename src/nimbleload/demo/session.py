@@ -30,7 +30,7 @@ from ..core.session import (
 from ..house.catalogue import PROCESSORS, VERSION
 
 NAME = "The Ferryman’s Almanac — scene 4"
-MACHINE = Machine(8, 1.0, "a six-core computer")
+MACHINE = Machine(8, 1.0, "an eight-core computer")
 BUFFER = 256
 LENGTH = 12 * 60.0
 SECTIONS = (

@@ -1,0 +1,148 @@
+"""Prove, the host and tracking in the real window."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+from PySide6.QtWidgets import QDialog
+
+from nimbleload.app.window import BALANCE, PROVE
+from nimbleload.core.plan import Plan
+from nimbleload.core.rehearsal import Prediction, Rehearsal
+from nimbleload.core.session import Clip, Device, Host, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.store import session_file
+from nimbleload.store.session_file import Saved
+from tests.helpers.sessions import session
+
+
+def house_use(name: str, use_id: str, **values: float) -> PluginUse:
+    return PluginUse(use_id, PluginRef("house", f"house.{name}", name), Setting(tuple(values.items())))
+
+
+@pytest.fixture
+def small(make_window, qtbot, tmp_path):
+    """A window with a session of two light tracks."""
+    strips = [
+        Strip(name, name, inserts=(house_use("tar", f"{name}/0"),), output="main", clips=(Clip(0, 10),))
+        for name in ("Voice", "Fiddle")
+    ]
+    path = tmp_path / "small.nimbleload"
+    session_file.write(path, Saved(session(*strips), Plan(), (), Machine(2), 1024))
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+    window.go(PROVE)
+    return window
+
+
+def test_a_rehearsal_shows_its_outcome_track_by_track(small, qtbot):
+    page = small.prove
+    assert "Rehearse" in page.sentence.headline.text()
+    page.seconds.setValue(1.0)
+    with qtbot.waitSignal(page.rehearsing.ended, timeout=60_000):
+        page.sentence.button.click()
+        assert page.cancel.isVisible()
+    assert page.outcome is not None
+    assert len(page.outcome.loads) > 20
+    assert page.table.rowCount() == 3
+    assert {page.table.item(row, 0).text() for row in range(3)} == {"Voice", "Fiddle", "Main"}
+    assert page.blocks.isVisible()
+    assert len(page.blocks.figures()) == len(page.outcome.loads) + 1
+    assert small.places.buttons[PROVE].state.split()[0] in ("held", "missed")
+    assert not page.cancel.isVisible()
+
+
+def test_a_cancelled_rehearsal_says_so_and_can_be_started_again(small, qtbot):
+    page = small.prove
+    page.seconds.setValue(60.0)
+    with qtbot.waitSignal(page.rehearsing.playing, timeout=60_000):
+        page.sentence.button.click()
+    with qtbot.waitSignal(page.rehearsing.failed, timeout=60_000):
+        page.cancel.click()
+    assert "cancelled" in page.sentence.advice.text()
+    assert page.sentence.button.text() == "Rehearse again"
+    assert page.outcome is None
+
+
+def test_what_it_taught_can_be_taken_over_and_taken_back(small, settled):
+    page = small.prove
+    of = small.desk.survey
+    strips = {s.id: 1e-3 for s in of.session.strips}
+    uses = {u.id: 2e-4 for u in of.planned.uses.uses}
+    outcome = Rehearsal(
+        1024, 48000, 5.0, 2, True, True, (0.2,) * 50, 0, strips, strips, uses, (0.1, 0.1), 3e-6, 1e-5, 1.0
+    )
+    predicted = Prediction(0.2, 0.2, np.full(3, 1e-3), dict.fromkeys(uses, 0.0001))
+    page.rehearsing.ended.emit(outcome, predicted, of)
+    assert page.sentence.headline.text().startswith("Held")
+    settled(small, page.take.click)
+    assert small.desk.document.session.host == Host(plugin_factor=2.0, strip_overhead=3e-6)
+    settled(small, small.desk.undo)
+    assert small.desk.document.session.host == Host()
+
+
+def test_peaks_come_after_the_load_and_a_bad_block_can_be_looked_at(example, qtbot):
+    example.go(BALANCE)
+    page = example.balance
+    qtbot.waitUntil(lambda: example.desk.band is not None and example.desk.outlook is not None, timeout=60_000)
+    outlook, at = example.desk.outlook, example.desk.instant
+    assert "What would help most at once: freezing" in page.sentence.advice.text()
+    assert (example.desk.band >= example.desk.survey.after.load - 1e-9).all()
+    row = next(r for r in page.buffers.figures() if r[0] == "256")
+    assert float(row[2]) == pytest.approx(outlook.peaks[256].bad, abs=1e-4)
+    usual = page.block.figures()
+    page.kinds["worst"].click()
+    ends = [float(r[3]) for r in page.block.figures()[1:]]
+    assert max(ends) / 1e6 == pytest.approx(outlook.peaks[256].worst * 256 / 48000, rel=0.01)
+    assert max(ends) >= max(float(r[3]) for r in usual[1:])
+    page.kinds["mean"].click()
+    assert page.block.figures() == usual
+    example.desk.move_to(10.0)
+    assert example.desk.outlook is None
+    assert at is not example.desk.instant
+
+
+def test_the_host_is_fitted_to_its_meter_and_changes_the_load(example, settled):
+    example.ask_host()
+    dialog = next(d for d in example.findChildren(QDialog) if d.isVisible())
+    dialog.fit.click()
+    assert "two readings at different buffer sizes are needed" in dialog.words.text().lower()
+    for (size, share), (index, percent) in zip(dialog.readings, ((1, 180), (5, 140)), strict=False):
+        size.setCurrentIndex(index)
+        share.setValue(percent)
+    dialog.fit.click()
+    assert "The host itself takes" in dialog.words.text()
+    dialog.ahead.setCurrentIndex(dialog.ahead.findData(2048))
+    dialog.periods.setValue(3)
+    before = example.desk.survey.after.load.max()
+    settled(example, dialog.accept)
+    session_ = example.desk.document.session
+    assert session_.host.read_ahead == 2048
+    assert session_.device == Device(3)
+    assert example.desk.survey.after.load.max() != before
+    settled(example, example.desk.undo)
+    assert example.desk.survey.after.load.max() == before
+
+
+def test_tracking_in_time_takes_plugins_out_as_decisions(example, settled):
+    example.ask_tracking()
+    dialog = next(d for d in example.findChildren(QDialog) if d.isVisible())
+    dialog.waits.setChecked(False)
+    dialog.limit.setValue(14.0)
+    assert "Bypass these" in dialog.words.text()
+    uses = dialog.found.bypass.uses
+    settled(example, dialog.apply.click)
+    decided = {d.use for d in example.desk.document.plan.decisions}
+    assert decided == set(uses)
+    ways = example.desk.survey.latencies.way.values()
+    assert max(ways) / 48000 + 2 * 256 / 48000 <= 0.014 + 1e-9
+    dialog.limit.setValue(0.5)
+    assert "smaller buffer is needed" in dialog.words.text()
+
+
+def test_another_rate_is_scaled_and_says_so(example, settled):
+    settled(example, lambda: example.desk.choose_rate(96000))
+    assert example.desk.document.session.rate == 96000
+    assert set(example.desk.instant.shares) == {"scaled"}
+    assert msgspec.structs.asdict(example.desk.document.session)["rate"] == 96000
