@@ -58,7 +58,7 @@ def test_the_words_hold_the_same_figures(saved):
 
 def test_the_demo_is_a_file_argument():
     found = figures("load", "demo")
-    assert found["cores"] == 6
+    assert found["cores"] == 8
     assert found["figures_from"] == {"sample": pytest.approx(1.0)}
     assert "sample figures, not from this computer" in run("load", "demo").output
 
@@ -144,3 +144,79 @@ def test_plugins_are_listed_and_found_by_words(rogue):
     found = figures("plugins", "test.good", "--standard", "clap")
     assert [p["identifier"] for p in found["plugins"]] == ["test.good"]
     assert "1 plugins." in run("plugins", "test.good").output
+
+
+class TestPlan:
+    def test_the_example_comes_down_to_its_limit_with_the_narrator_live(self, tmp_path):
+        found = figures("plan", "demo", "--limit", "80")
+        assert found["now"] > 1.0
+        assert found["reached"]
+        assert found["load"] <= 0.8 + 1e-9
+        assert 5 <= len(found["steps"]) <= 30
+        touched = {step["decision"]["strip"] for step in found["steps"]}
+        from nimbleload.demo.session import plan, session
+
+        assert len(plan().pinned) == 2
+        assert not touched & set(plan().pinned)
+        assert all("Narrator" in session().strip(strip).name for strip in plan().pinned)
+        assert len(found["restore"]) == len(found["steps"])
+        loads = [step["load"] for step in found["steps"]]
+        assert loads[-1] == found["load"]
+
+    def test_report_table_and_file_hold_the_plan_that_is_said(self, saved, tmp_path):
+        html, table = tmp_path / "plan.html", tmp_path / "plan.csv"
+        found = figures("plan", str(saved), "--limit", "40", "--html", str(html), "--csv", str(table), "--keep")
+        kept = session_file.read(saved).plan
+        assert [d.strip for d in kept.decisions] and len(kept.decisions) == len(found["steps"])
+        assert len(table.read_text().splitlines()) == 1 + len(found["steps"])
+        assert "Before the final render" in html.read_text()
+        assert figures("load", str(saved))["load"] == pytest.approx(found["load"])
+
+    def test_pins_and_kinds_are_kept_to_and_what_cannot_be_is_said(self, saved):
+        said = run("plan", str(saved), "--limit", "20", "--pin", "A").output
+        assert "No plan of these kinds reaches the limit" in said
+        assert "a stay as they are" in said
+        assert "no strip named 'Nobody'" in run("plan", str(saved), "--pin", "Nobody").output
+        assert figures("plan", str(saved), "--limit", "50", "--kind", "suspend")["steps"] == []
+
+
+class TestLatencyAndFit:
+    def test_what_to_bypass_is_named_and_is_enough(self):
+        found = figures("latency", "demo", "--under", "14", "--own-way")
+        assert found["possible"]
+        assert found["then"] <= 0.014
+        assert "on Ferryman" in " ".join(found["bypass"])
+        assert "smaller buffer is needed" in run("latency", "demo", "--under", "2").output
+
+    def test_readings_made_with_known_overheads_give_them_back(self, saved):
+        plain = {r["buffer"]: r["load"] for r in figures("load", str(saved))["ladder"]}
+        fixed = 150e-6
+        given = [f"{b}:{100 * (1.2 * plain[b] + fixed * 48000 / b)}" for b in (64, 512, 2048)]
+        found = figures("fit", str(saved), *(word for reading in given for word in ("--reading", reading)))
+        assert found["factor"] == pytest.approx(1.2, rel=1e-6)
+        assert found["fixed"] == pytest.approx(fixed, rel=1e-6)
+        run("fit", str(saved), *(word for reading in given for word in ("--reading", reading)), "--keep")
+        after = {r["buffer"]: r["load"] for r in figures("load", str(saved))["ladder"]}
+        assert after[512] == pytest.approx(1.2 * plain[512] + fixed * 48000 / 512, rel=1e-3)
+        assert "write it like 256:74" in run("fit", str(saved), "--reading", "soon").output
+        assert "two readings" in run("fit", str(saved), "--reading", "64:50").output.lower()
+
+
+class TestCards:
+    def test_a_card_is_shown_by_words_and_doubt_is_listed(self):
+        found = figures("card", "demo", "tar oversampling 8")
+        assert found["card"]["upkeep"] is not None
+        said = run("card", "demo", "mist").output
+        assert "fits 5 plugin settings" in said or "say more of one" in said
+        assert "no plugin whose name and setting hold 'nothing'" in run("card", "demo", "nothing").output.replace(
+            "\n", " "
+        )
+
+    def test_two_cards_side_by_side(self):
+        said = run("compare", "demo", "tar oversampling 8", "shoreline bands 14").output
+        assert said.count("µs") + said.count("ms") >= 16
+        assert "second against first" in said
+
+    def test_a_stand_in_is_marked(self, saved):
+        said = run("library", "stand-in", str(saved), "eq", "comp").output
+        assert "comp stands in for eq" in said

@@ -28,6 +28,7 @@ def give_sweep(page):
 
 
 def test_tried_settings_are_listed_by_saving_and_make_a_variant_that_can_be_taken_back(example, page, settled):
+    before, rows = example.desk.document.session.variants, len(page.model.rows)
     key = give_sweep(page)
     listed = [page.card.settings.list.item(k).text() for k in range(page.card.settings.list.count())]
     assert [text.split("   ")[1] for text in listed] == ["bands 2", "gain 0"]
@@ -35,14 +36,14 @@ def test_tried_settings_are_listed_by_saving_and_make_a_variant_that_can_be_take
     assert not page.card.settings.keep.isEnabled()
     page.card.settings.list.item(0).setSelected(True)
     settled(example, page.card.settings.keep.click)
-    variant = example.desk.document.session.variants[0]
+    variant = example.desk.document.session.variants[-1]
     assert (variant.of, variant.name, dict(variant.setting.values)["bands"]) == (key, "bands 2", 2.0)
     assert page.model.rows[-1][2] == 0
     assert page.model.index(len(page.model.rows) - 1, 2).data() == "variant"
     assert "variant bands 2" in example._undo.text()
     settled(example, example.desk.undo)
-    assert example.desk.document.session.variants == ()
-    assert len(page.model.rows) == 25
+    assert example.desk.document.session.variants == before
+    assert len(page.model.rows) == rows
 
 
 def test_trying_goes_on_in_a_thread_and_lands_on_the_card(example, page, qtbot):
@@ -88,7 +89,7 @@ def test_figures_from_elsewhere_are_marked_and_kept(make_window, qtbot, tmp_path
     source = TYPED if answer == "reading" else STAND_IN
     kept = library.cards(machine=source)[key]
     assert {c.provenance for c in kept.cells} == {"typed" if answer == "reading" else "stand-in"}
-    assert window.desk.cards[key].cells == kept.cells
+    assert set(window.desk.cards[key].cells) == set(kept.cells)
     words = {"reading": "typed in", "stand-in": "a stand-in"}[answer]
     assert words in window.balance.sentence.advice.text()
 

@@ -46,12 +46,22 @@ def test_one_bursting_plugin_drops_out_as_often_as_it_bursts():
     assert [b.use for b in found.bursts] == [0]
 
 
-def test_two_that_burst_fall_together_once_in_so_many_blocks_squared():
+def test_two_that_burst_at_the_same_pace_stay_in_step():
     of = session(track("a", "p"), track("b", "p"))
     found = at_peak(of, bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8), draws=20_000)
-    # Both at once: 1.4 of the deadline; one alone: 0.8.
+    # Started together, they always burst in the same block: 1.4 of the deadline in every eighth, else 0.2.
+    assert found.typical == pytest.approx(0.2, rel=1e-3)
     assert found.worst == pytest.approx(1.4, rel=1e-3)
-    assert found.dropouts == pytest.approx(60 / BLOCK / 64, rel=0.15)
+    assert found.dropouts == pytest.approx(60 / BLOCK / 8, rel=0.1)
+
+
+def test_two_of_different_pace_fall_together_where_their_periods_meet():
+    of = session(track("a", "p"), track("b", "q"))
+    cards = bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8) | bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 6, "q")
+    found = at_peak(of, cards, draws=20_000)
+    # One alone makes 0.8; both burst in the last block of every 24.
+    assert found.worst == pytest.approx(1.4, rel=1e-3)
+    assert found.dropouts == pytest.approx(60 / BLOCK / 24, rel=0.15)
 
 
 def test_what_never_varies_has_no_peaks_and_seeds_give_the_same_figures():

@@ -10,8 +10,8 @@ import pytest
 
 from nimbleload.core.load import load_map, prepare
 from nimbleload.core.plan import Decision, Plan, apply, obstacle
-from nimbleload.core.session import Machine
-from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
+from nimbleload.core.session import Machine, Variant
+from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, setting, track, use
 
 
 def random_decision(rng: random.Random, of) -> Decision:
@@ -130,3 +130,34 @@ def test_a_bus_that_lost_its_input_still_costs_and_is_told():
     warnings = apply(of, Plan().decide(Decision("off", "a"))).warnings
     assert any("drums: nothing feeds it any more" in w for w in warnings)
     assert apply(of, Plan().decide(Decision("freeze", "a"))).warnings == ()
+
+
+class TestOtherKinds:
+    def test_a_suspended_strip_costs_nothing_while_it_is_silent_and_all_of_it_while_it_sounds(self):
+        of = session(track("a", "p", clips=((0, 5),)), track("b", "p"))
+        cards = cards_for(of, {"p": 1e-3})
+        after = apply(of, Plan((Decision("suspend", "a"),)))
+        assert after.session.strip("a").suspended
+        loads = load_map(prepare(after.session, cards), Machine(1), 256).load * 256 / 48000
+        assert loads == pytest.approx([2e-3, 1e-3])
+
+    def test_a_lightened_plugin_takes_its_variants_setting_and_only_that_one(self):
+        of = session(track("a", "p"), track("b", "p"))
+        variant = Variant(of.strip("a").inserts[0].card_key(), "off", setting(quality=0))
+        of = msgspec.structs.replace(of, variants=(variant,))
+        after = apply(of, Plan((Decision("lighten", "a", "a/p", variant="off"),)))
+        assert after.session.strip("a").inserts[0].setting == setting(quality=0)
+        assert after.session.strip("b") == of.strip("b")
+        assert after.warnings == ()
+
+    def test_a_variant_that_is_gone_is_said_and_nothing_is_changed(self):
+        of = session(track("a", "p"))
+        after = apply(of, Plan((Decision("lighten", "a", "a/p", variant="off"),)))
+        assert after.session == of
+        assert "no lighter setting named 'off'" in after.warnings[0]
+
+    def test_disarming_lets_a_track_be_frozen_the_other_way_round_is_refused(self):
+        of = session(track("a", "p", armed=True))
+        assert apply(of, Plan((Decision("disarm", "a"),))).session.strip("a").armed is False
+        assert "record-armed" in apply(of, Plan((Decision("suspend", "a"),))).warnings[0]
+        assert "not armed" in apply(session(track("a")), Plan((Decision("disarm", "a"),))).warnings[0]

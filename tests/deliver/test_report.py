@@ -37,5 +37,7 @@ def test_the_plan_is_told_in_order(tmp_path):
     plan = Plan().decide(Decision("freeze", "b")).decide(Decision("off", "<b>Loud</b>"))
     of, page = written(tmp_path, plan)
     items = [li.text_content() for li in page.iter("li")]
-    assert items[:2] == ["Freeze b", "Switch <b>Loud</b> off"]
+    assert [item.split(":")[0] for item in items[:2]] == ["Freeze b", "Switch off <b>Loud</b>"]
+    assert items[1].endswith(percent(float(of.after.load.max())))
+    assert any(item.startswith("Switch <b>Loud</b> on again") for item in items)
     assert percent(float(of.after.load.max())) in page.text_content()

@@ -5,16 +5,19 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.card import PROVENANCE_WORDS
 from ..core.options import Weighed
+from ..core.plan import Decision, Plan
+from ..core.suggest import Suggestion
 from ..core.survey import block_with
 from ..core.verdict import clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
 from .desk import Desk
 from .option_list import OptionList
+from .plan_drawer import PlanDrawer
 from .sentence import Sentence
 from .timeline_view import TimelineView
 from .track_list import TrackList
@@ -55,8 +58,12 @@ class BalancePage(QWidget):
         self.buffers = BufferRow()
         self.tracks = TrackList()
         self.block = BlockView()
-        self.options = OptionList()
+        self.options, self.drawer = OptionList(), PlanDrawer()
+        self.right = QStackedWidget()
+        self.right.addWidget(self.drawer)
+        self.right.addWidget(self.options)
         self.timeline = TimelineView()
+        self._suggestion: Suggestion | None = None
         self._block_panel = Panel("One block", self.block)
         self._timeline_panel = Panel("Load through the piece", self.timeline)
         self.kind = "mean"
@@ -71,7 +78,7 @@ class BalancePage(QWidget):
 
     def _lay_out(self) -> None:
         middle = QSplitter(Qt.Orientation.Horizontal)
-        for part, share in ((self.tracks, 42), (self._block_panel, 34), (self.options, 24)):
+        for part, share in ((self.tracks, 42), (self._block_panel, 34), (self.right, 24)):
             middle.addWidget(part)
             middle.setStretchFactor(middle.count() - 1, share)
         middle.setChildrenCollapsible(False)
@@ -107,6 +114,11 @@ class BalancePage(QWidget):
         desk.selected.connect(lambda: self.block.show_selection(desk.selection))
         desk.weighed.connect(self._show_options)
         desk.looked_ahead.connect(self._show_outlook)
+        desk.stepped.connect(self._show_plan)
+        desk.suggested.connect(self._show_suggestion)
+        self.drawer.suggest_wanted.connect(self._suggest)
+        self.drawer.removed.connect(self._take_back)
+        self.drawer.cleared.connect(self._clear)
         for kind, button in self.kinds.items():
             button.clicked.connect(partial(self.show_kind, kind))
         desk.failed.connect(self._show_failure)
@@ -123,6 +135,7 @@ class BalancePage(QWidget):
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
         self.timeline.show_survey(of)
+        self._show_plan()
         self._show_moment()
 
     def _show_instant(self) -> None:
@@ -210,15 +223,55 @@ class BalancePage(QWidget):
     def _next_word(self) -> str:
         if not self._is_worst():
             return "Go to the worst moment"
+        at, of = self._desk.instant, self._desk.survey
+        over = at is not None and of is not None and at.rung(of.buffer).load > of.session.limit
+        if over and at is not None and at.verdict.kind != "unknown":
+            return "Suggest a plan"
         return "Measure…" if self._needs_measuring() else ""
 
     def _next_step(self) -> None:
         if not self._is_worst():
             self._desk.move_to(None)
+        elif self._next_word() == "Suggest a plan":
+            self.suggest()
         else:
             self.measure_wanted.emit()
 
+    def suggest(self) -> None:
+        """Has a plan suggested, with what the drawer says."""
+        self.tracks.clear_choice()
+        self.drawer.suggest.click()
+
+    def _suggest(self, preset: str, kinds: list) -> None:
+        self.drawer.show_suggesting()
+        self._suggestion = None
+        self._desk.suggest(preset, kinds)
+
+    def _show_suggestion(self, found: Suggestion) -> None:
+        self._suggestion = found
+        self.drawer.show_suggestion(found)
+
+    def _take_back(self, decision: Decision) -> None:
+        document = self._desk.document
+        if document is not None:
+            self._desk.change("take back a step", document._replace(plan=document.plan.without(decision)))
+
+    def _clear(self) -> None:
+        document = self._desk.document
+        if document is not None:
+            self._desk.change("take back all decisions", document._replace(plan=Plan((), document.plan.pinned)))
+
+    def _show_plan(self) -> None:
+        """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""
+        of = self._desk.survey
+        if of is None:
+            return
+        self.drawer.show_plan(of, self._desk.steps)
+        if self._suggestion is not None and self._suggestion.plan == of.plan:
+            self.drawer.show_suggestion(self._suggestion)
+
     def _show_options(self, weighed: list[Weighed]) -> None:
         of, at = self._desk.survey, self._desk.instant
+        self.right.setCurrentWidget(self.options if self._desk.selection else self.drawer)
         if of is not None and at is not None:
             self.options.show_options(of, at, self._desk.selection, weighed)

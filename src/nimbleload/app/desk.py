@@ -17,9 +17,10 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
-from ..core.plan import Decision, Plan
+from ..core.plan import Decision, DecisionKind, Plan
 from ..core.rehearsal import Prediction, Rehearsal, learned
 from ..core.session import CardKey, Device, Host, Machine, Session, SessionError, Variant
+from ..core.suggest import PRESETS, Step, Suggestion, Wishes, steps, suggest
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
@@ -43,7 +44,8 @@ class Desk(QObject):
     """Holds the document and computes from it. Signals come on the window's thread.
 
     `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
-    selection are known; `looked_ahead`: peaks and what would help are; `saved_changed`: whether there is something to
+    selection are known; `looked_ahead`: peaks and what would help are; `stepped`: the steps of the plan;
+    `suggested`: a plan was found, or is not to be had; `saved_changed`: whether there is something to
     save.
     """
 
@@ -51,6 +53,8 @@ class Desk(QObject):
     recomputed = Signal()
     moved = Signal()
     looked_ahead = Signal()
+    stepped = Signal()
+    suggested = Signal(object)
     selected = Signal()
     weighed = Signal(list)
     saved_changed = Signal()
@@ -58,6 +62,8 @@ class Desk(QObject):
     _ready = Signal(int, object)
     _weighed_ready = Signal(int, object)
     _outlook_ready = Signal(int, object, object)
+    _steps_ready = Signal(int, object, object)
+    _suggestion_ready = Signal(int, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -68,8 +74,10 @@ class Desk(QObject):
         self.survey: Survey | None = None
         self.instant: Instant | None = None
         self.outlook: Outlook | None = None
+        self.steps: list[Step] | None = None
         self.band: NDArray[np.float64] | None = None
         self._band_of: Survey | None = None
+        self._steps_of: Survey | None = None
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
         self._history: list[tuple[str, Document]] = []
@@ -88,11 +96,14 @@ class Desk(QObject):
         self._ready.connect(self._take)
         self._weighed_ready.connect(self._take_weighed)
         self._looking = 0
+        self._is_closed = False
         self._look_soon = QTimer(self)
         self._look_soon.setSingleShot(True)
         self._look_soon.setInterval(LOOK_AFTER_MS)
         self._look_soon.timeout.connect(self._start_looking)
         self._outlook_ready.connect(self._take_outlook)
+        self._steps_ready.connect(self._take_steps)
+        self._suggestion_ready.connect(self._take_suggestion)
 
     # The document and its history
 
@@ -308,19 +319,25 @@ class Desk(QObject):
 
     def _look(self) -> None:
         """What was known of another moment or plan no longer counts; asks anew, once all else has been painted."""
+        if self._is_closed:
+            return
         self._looking += 1
         self.outlook = None
+        if self._steps_of is not self.survey:
+            self.steps = None
         if self._band_of is not self.survey:
             self.band = None
         self._look_soon.start()
 
     def _start_looking(self) -> None:
         of, at, asked = self.survey, self.instant, self._looking
-        if of is None or at is None:
+        if of is None or at is None or self._is_closed:
             return
-        known = self.band
+        known, steps_known = self.band, self.steps is not None
 
         def work() -> None:
+            if not steps_known and asked == self._looking:
+                self._steps_ready.emit(asked, steps(of), of)
             if asked == self._looking:
                 found = outlook(of, at)
                 self._outlook_ready.emit(asked, (found, of, known), None)
@@ -337,6 +354,45 @@ class Desk(QObject):
             self.band, self._band_of = loads, result[1]  # type: ignore[assignment]
         self.looked_ahead.emit()
 
+    def _take_steps(self, asked: int, found: list[Step], of: Survey) -> None:
+        if of is self.survey:
+            self.steps, self._steps_of = found, of
+            self.stepped.emit()
+
+    def suggest(self, preset: str, kinds: Sequence[DecisionKind]) -> None:
+        """Looks for the plan that gives up least, in addition to what has been decided by hand."""
+        of = self.survey
+        if of is None or self.document is None:
+            return
+        document = self.document
+        wishes = Wishes(of.session.limit, PRESETS[preset], frozenset(of.plan.pinned), tuple(kinds))
+
+        def work() -> None:
+            try:
+                self._suggestion_ready.emit(0, (suggest(of, wishes), document))
+            except Exception as error:
+                log.exception("suggesting a plan failed")
+                self._suggestion_ready.emit(0, f"No plan could be suggested: {error}.")
+
+        self._look_work.submit(work)
+
+    def _take_suggestion(self, _: int, result: object) -> None:
+        if isinstance(result, str):
+            self.failed.emit(result)
+            return
+        assert isinstance(result, tuple)
+        found: Suggestion = result[0]
+        document: Document = result[1]
+        if document is not None and self.document is document:
+            self.change("suggested plan", document._replace(plan=found.plan))
+        self.suggested.emit(found)
+
+    def pin(self, strip_ids: Sequence[str], on: bool) -> None:
+        """Pins strips, so that a suggestion leaves them alone, or lets them go."""
+        if self.document is not None and strip_ids:
+            plan = self.document.plan.pin(strip_ids, on)
+            self.change("pin" if on else "let go", self.document._replace(plan=plan))
+
     def learn(self, predicted: Prediction, of: Rehearsal) -> None:
         """Takes what a rehearsal has taught into the prediction."""
         if self.document is not None:
@@ -346,7 +402,8 @@ class Desk(QObject):
             self.change("what the rehearsal taught", self.document._replace(session=after))
 
     def close(self) -> None:
-        """Ends the thread; nothing is computed after."""
+        """Ends the threads; nothing is computed after."""
+        self._is_closed = True
         self._looking += 1
         self._look_soon.stop()
         self._look_work.shutdown(wait=True, cancel_futures=True)

@@ -204,6 +204,10 @@ class TrackList(QFrame):
     def _selection_changed(self, now: QItemSelection, before: QItemSelection) -> None:
         self.chosen.emit([index.data(STRIP_ROLE) for index in self.view.selectionModel().selectedRows()])
 
+    def clear_choice(self) -> None:
+        """Chooses no track."""
+        self.view.clearSelection()
+
     def choose(self, strip_id: str) -> None:
         """Selects one strip and brings it into view."""
         index = self.model.index_of(strip_id)

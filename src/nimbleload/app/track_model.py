@@ -183,4 +183,6 @@ def state_word(strip: Strip) -> str:
         return "off"
     if strip.frozen_through is not None:
         return "freeze" if strip.frozen_through >= 0 or not strip.instrument else "freeze source"
+    if strip.suspended:
+        return "suspend"
     return "armed" if strip.armed else "live"

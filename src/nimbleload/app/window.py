@@ -24,6 +24,7 @@ from ..core.plan import Decision, Plan
 from ..core.session import Machine
 from ..core.survey import fitted
 from ..core.verdict import percent
+from ..deliver.report import write_report
 from ..store.library import Library
 from ..store.opening import EXCHANGE_SUFFIX, Opened
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
@@ -136,8 +137,13 @@ class MainWindow(QMainWindow):
         self._add(go, "&Larger buffer", lambda: self.balance.buffers.step(1), "]")
         self._add(go, "&Filter tracks", self.focus_filter, QKeySequence.StandardKey.Find)
         decide = bar.addMenu("&Decide")
-        for digit in range(1, 5):
+        for digit in range(1, 7):
             self._add(decide, f"Decision &{digit} for the chosen tracks", partial(self.decide, digit), str(digit))
+        decide.addSeparator()
+        self._add(decide, "&Suggest a plan", self.balance.suggest, "Ctrl+P")
+        self._add(decide, "&Pin the chosen tracks", lambda: self.desk.pin(self.desk.selection, True), "P")
+        self._add(decide, "&Let the chosen tracks go", lambda: self.desk.pin(self.desk.selection, False), "Shift+P")
+        self._add(decide, "&Write the plan as a report…", self.ask_report)
         computer = bar.addMenu("&Computer")
         self._add(computer, "The &host and the audio device…", self.ask_host)
         self._add(computer, "&Track in time…", self.ask_tracking)
@@ -214,6 +220,27 @@ class MainWindow(QMainWindow):
         theme.apply(application, self._choices.theme, self._choices.scale)
         self.measure.size_columns()
         self.desk.refresh()
+
+    def ask_report(self) -> None:
+        """Asks where to write the plan, with its reasons and the restore list."""
+        of, at = self.desk.survey, self.desk.instant
+        if of is None or at is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Write the plan", str(Path.home() / f"{of.session.name} plan.html"), "Reports (*.html)"
+        )
+        if name:
+            self.write_report(Path(name))
+
+    def write_report(self, path: Path) -> None:
+        """Writes the report of what is on the desk."""
+        of, at = self.desk.survey, self.desk.instant
+        if of is None or at is None:
+            return
+        try:
+            write_report(path, of, at)
+        except OSError as error:
+            self.complain(f"The report could not be written: {error}. Nothing else has changed.")
 
     def ask_host(self) -> None:
         """Asks what the host and the audio device do."""

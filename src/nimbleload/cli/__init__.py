@@ -1,6 +1,6 @@
 """The same work from a shell, JSON on request."""
 
-from . import cards, library, prove, session
+from . import cards, library, plan, prove, session
 from .common import cli
 
-__all__ = ["cards", "cli", "library", "prove", "session"]
+__all__ = ["cards", "cli", "library", "plan", "prove", "session"]

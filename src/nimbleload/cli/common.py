@@ -48,6 +48,7 @@ def demo_saved() -> Saved:
     """The example session with its sample cards."""
     return Saved(
         demo_session.session(),
+        demo_session.plan(),
         cards=tuple(demo_cards.sample_cards().values()),
         machine=demo_session.MACHINE,
         buffer=demo_session.BUFFER,

@@ -1,7 +1,9 @@
 """Peaks: how bad a block gets now and then, when the bursts of several plugins fall together.
 
-Many blocks are drawn: each plugin's own measured sequence at a random phase, plus what the machine adds, through the
-same block computation as everything else. Seeded: the same session gives the same figures.
+Many blocks are drawn from the plugins' own measured sequences, plus what the machine adds, and go through the same
+block computation as everything else. All plugins are read at the same place of their sequences: a host starts them
+together and calls them block by block, so what works every so many blocks stays in step (a rehearsal shows it).
+Seeded: the same session gives the same figures.
 """
 
 from __future__ import annotations
@@ -21,6 +23,7 @@ DRAWS = 2000
 SEED = 1887
 BAD = 99.0
 TOLD = 5
+LONGEST = 1 << 40
 # What each block of a sequence takes beyond its mean (seconds; None: nothing), and the mean of the machine's noise.
 Shape = tuple[NDArray[np.float64] | None, float]
 
@@ -89,9 +92,10 @@ def bad_loads(
     uses, rng = prepared.uses, np.random.default_rng(seed)
     shape = _shapes(prepared.cards, prepared.session.rate, of.buffer)
     beyond = np.zeros((len(CONDITIONS), draws, rows.shape[1]))
+    places = rng.integers(LONGEST, size=draws)
     for use in np.flatnonzero(uses.live):
         for number, condition in enumerate(CONDITIONS):
-            times = _drawn(shape(uses.keys[uses.card[use]], condition), draws, rng)
+            times = _drawn(shape(uses.keys[uses.card[use]], condition), places, rng)
             if times is not None:
                 beyond[number][:, uses.strip[use]] += times / machine.speed
     host, block = prepared.session.host, deadline(of.buffer, prepared.session.rate)
@@ -121,12 +125,13 @@ def drawn_costs(
     base = np.where(sounding, of.by_condition[0], of.by_condition[1])
     rows = np.repeat(base[None, :], draws, axis=0)
     columns: dict[int, NDArray[np.float64]] = {}
+    places = rng.integers(LONGEST, size=draws)
     shape = _shapes(prepared.cards, session.rate, of.buffer)
     for use in np.flatnonzero(uses.live):
         strip = int(uses.strip[use])
         key = uses.keys[uses.card[use]]
         condition: Condition = "sounding" if sounding[strip] else "silent"
-        times = _drawn(shape(key, condition), draws, rng)
+        times = _drawn(shape(key, condition), places, rng)
         if times is None:
             continue
         times = times / machine.speed
@@ -135,13 +140,13 @@ def drawn_costs(
     return np.maximum(rows, 0.0), columns
 
 
-def _drawn(shape: Shape, draws: int, rng: np.random.Generator) -> NDArray[np.float64] | None:
-    """What a plugin takes beyond its mean in drawn blocks (seconds), the machine's part included; None if nothing."""
+def _drawn(shape: Shape, places: NDArray[np.int64], rng: np.random.Generator) -> NDArray[np.float64] | None:
+    """What a plugin takes beyond its mean in the blocks at these places (seconds), and the machine; None if nothing."""
     sequence, jitter = shape
     if sequence is None and jitter <= 0:
         return None
-    times = np.zeros(draws) if sequence is None else sequence[rng.integers(len(sequence), size=draws)]
-    return times + rng.exponential(jitter, draws) - jitter if jitter > 0 else times
+    times = np.zeros(len(places)) if sequence is None else sequence[places % len(sequence)]
+    return times + rng.exponential(jitter, len(places)) - jitter if jitter > 0 else times
 
 
 def _shapes(cards: Cards, rate: int, buffer: int) -> Callable[[CardKey, Condition], Shape]:

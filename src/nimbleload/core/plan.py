@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -34,14 +35,28 @@ class Decision(msgspec.Struct, frozen=True):
 
 
 class Plan(msgspec.Struct, frozen=True):
-    """An ordered set of decisions, at most one for each strip and one for each plugin."""
+    """An ordered set of decisions, at most one for each strip and one for each plugin.
+
+    `pinned` are the ids of strips that a suggestion leaves as they are.
+    """
 
     decisions: tuple[Decision, ...] = ()
+    pinned: tuple[str, ...] = ()
 
     def decide(self, decision: Decision) -> Plan:
         """The plan with this decision in place of the earlier one on the same subject; *live* only removes it."""
         others = tuple(d for d in self.decisions if d.subject != decision.subject)
-        return Plan(others if decision.kind == "live" else (*others, decision))
+        return Plan(others if decision.kind == "live" else (*others, decision), self.pinned)
+
+    def without(self, decision: Decision) -> Plan:
+        """The plan without this decision."""
+        return Plan(tuple(d for d in self.decisions if d != decision), self.pinned)
+
+    def pin(self, strip_ids: Iterable[str], on: bool) -> Plan:
+        """The plan with these strips pinned, or let go."""
+        ids = set(strip_ids)
+        kept = tuple(strip for strip in self.pinned if strip not in ids)
+        return Plan(self.decisions, (*kept, *sorted(ids)) if on else kept)
 
     def for_strip(self, strip_id: str) -> Decision | None:
         """The decision about the strip as a whole, if there is one."""

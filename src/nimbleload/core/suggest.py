@@ -7,7 +7,6 @@ computation would, so its price is a lower bound for every plan (but for what ca
 
 from __future__ import annotations
 
-import time
 from typing import NamedTuple
 
 import msgspec
@@ -23,7 +22,6 @@ from .survey import Survey
 from .verdict import percent
 
 ROUNDS = 60
-SECONDS = 8.0
 SOLVER_SECONDS = 2.0
 SMALL = 20
 HOLDS = 1e-9
@@ -107,16 +105,15 @@ class Suggestion(NamedTuple):
         return max(self.price - self.least, 0.0) / self.price if self.price > 0 else 0.0
 
 
-def suggest(of: Survey, wishes: Wishes | None = None, seconds: float = SECONDS) -> Suggestion:
+def suggest(of: Survey, wishes: Wishes | None = None) -> Suggestion:
     """The plan that gives up least so that no moment exceeds the limit at the survey's buffer size.
 
     Decisions that the survey's plan has taken already stay, and cost nothing more.
     """
-    wishes = wishes or Wishes(of.session.limit)
+    wishes = wishes or Wishes(of.session.limit, pinned=frozenset(of.plan.pinned))
     program = _Program(of, wishes)
-    until = time.monotonic() + seconds
     chosen = program.solve()
-    while chosen is not None and time.monotonic() < until and program.rounds < ROUNDS:
+    while chosen is not None and program.rounds < ROUNDS:
         if not program.tighten(chosen):
             break
         chosen = program.solve()
@@ -429,14 +426,28 @@ class _Program:
         return f"{percent(load)} is the lowest: {buses} buses and returns cannot be frozen, and armed tracks neither."
 
 
+def steps(of: Survey) -> list[Step]:
+    """The decisions of the plan in force, one after the other, with the worst load after each; they have no price."""
+    found: list[Step] = []
+    so_far, before = Plan((), of.plan.pinned), float(of.before.load.max())
+    for decision in of.plan.decisions:
+        so_far = so_far.decide(decision)
+        after = prepare(apply(of.session, so_far).session, of.planned.cards, of.planned)
+        load = float(load_map(after, of.machine, of.buffer).load.max())
+        words = f"{told_as(of.session, decision)}: worst {percent(before)} → {percent(load)}"
+        found.append(Step(decision, words, 0.0, load))
+        before = load
+    return found
+
+
 def told_as(session: Session, decision: Decision) -> str:
     """A decision in words: what it does to which track."""
     strip = session.strip(decision.strip)
     if decision.kind == "freeze":
-        what = "its instrument" if decision.through == -1 else "its whole chain"
-        if decision.through is not None and 0 <= decision.through < len(strip.inserts) - 1:
-            what = f"through insert {decision.through + 1}"
-        return f"Freeze {strip.name}, {what}"
+        if decision.through == -1:
+            return f"Freeze the instrument of {strip.name}"
+        whole = decision.through is None or decision.through >= len(strip.inserts) - 1
+        return f"Freeze {strip.name}" if whole else f"Freeze {strip.name} through insert {(decision.through or 0) + 1}"
     if decision.kind == "suspend":
         return f"Suspend {strip.name} while it is silent"
     label = next((u.label for u in strip.uses() if u.id == decision.use), "a plugin") if decision.use else ""

@@ -9,6 +9,9 @@ from jinja2 import Environment, PackageLoader, select_autoescape
 
 from .. import __version__
 from ..core.card import PROVENANCE_WORDS
+from ..core.load import LoadMap
+from ..core.restore import restore_list
+from ..core.suggest import steps
 from ..core.survey import Instant, Survey, worst_seconds
 from ..core.verdict import clock, milliseconds, percent
 from ..store import atomic
@@ -25,7 +28,13 @@ def write_report(
         of=of,
         at=at,
         strips=_strips(of, at),
-        decisions=_decisions(of),
+        decisions=[step.words for step in steps(of)],
+        restore=restore_list(of.session, of.plan),
+        pinned=[of.session.strip(strip).name for strip in of.plan.pinned],
+        before_line=line(of.before),
+        after_line=line(of.after),
+        top=max(1.15, float(of.before.load.max()), float(of.after.load.max())),
+        length=float(of.after.times[-1]),
         worst=[clock(second) for second in worst_seconds(of.after, 5)],
         sources=[(percent(share), PROVENANCE_WORDS[name]) for name, share in at.shares.items()],
         measured=measured,
@@ -39,6 +48,15 @@ def write_report(
     atomic.write(path, page.encode())
 
 
+def line(of: LoadMap) -> str:
+    """The load of every moment as the points of a drawn line: seconds, and the load upside down."""
+    points = []
+    for moment, load in enumerate(of.load.tolist()):
+        start, end = of.times[moment : moment + 2]
+        points.append(f"{start:.2f},{-load:.4f} {end:.2f},{-load:.4f}")
+    return " ".join(points)
+
+
 def _strips(of: Survey, at: Instant, most: int = 15) -> list[tuple[str, str, str]]:
     """The strips that cost most at the moment: name, per cent of one core, plugins."""
     order = sorted(range(len(at.strip_costs)), key=lambda i: -at.strip_costs[i])[:most]
@@ -47,15 +65,3 @@ def _strips(of: Survey, at: Instant, most: int = 15) -> list[tuple[str, str, str
         (strips[i].name, percent(float(at.strip_costs[i]) / of.deadline), ", ".join(u.label for u in strips[i].uses()))
         for i in order
     ]
-
-
-def _decisions(of: Survey) -> list[str]:
-    """The plan in words, in its order."""
-    found = []
-    for decision in of.plan.decisions:
-        strip = of.session.strip(decision.strip)
-        what = strip.name
-        if decision.use is not None:
-            what = f"{next(u.label for u in strip.uses() if u.id == decision.use)} on {strip.name}"
-        found.append({"freeze": f"Freeze {what}", "off": f"Switch {what} off"}.get(decision.kind, what))
-    return found

@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from ..core.plan import Plan
 from ..core.session import (
     Clip,
     Family,
@@ -260,6 +261,11 @@ def session() -> Session:
     tempo = (TempoPoint(0.0, 84.0), TempoPoint(160.0, 84.0, True), TempoPoint(220.0, 112.0), TempoPoint(400.0, 72.0))
     made = Session(NAME, 48000, LENGTH, tuple(strips), SECTIONS, tempo, host, "made by code")
     return msgspec.structs.replace(made, variants=tuple(variants(made)))
+
+
+def plan() -> Plan:
+    """The plan that the example begins with: nothing is decided, and the narrator stays live."""
+    return Plan((), tuple(f"track-{k}" for k, row in enumerate(TRACKS, 1) if row.name.startswith("Narrator")))
 
 
 def variants(of: Session) -> Iterator[Variant]:

@@ -1,0 +1,140 @@
+"""The plan as steps down from today's load: each with what it brings and a word to take it back; and a suggestion."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.plan import Decision, Plan
+from ..core.restore import restore_list
+from ..core.suggest import PRESETS, Step, Suggestion, told_as
+from ..core.survey import Survey
+from ..core.verdict import percent
+from .theme import theme
+
+KINDS = (("freeze", "freeze"), ("suspend", "suspend"), ("lighten", "lighten"))
+
+
+class PlanDrawer(QFrame):
+    """`suggest_wanted` asks for a plan (name of a preset, kinds allowed); `removed` takes one decision back."""
+
+    suggest_wanted = Signal(str, list)
+    removed = Signal(object)
+    cleared = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "panel")
+        self._title, self._words = QLabel("The plan"), QLabel()
+        self._title.setProperty("role", "title")
+        self._words.setWordWrap(True)
+        self.preset = QComboBox()
+        self.preset.addItems(list(PRESETS))
+        self.preset.setAccessibleName("What hurts")
+        self.kinds = {kind: QCheckBox(word) for kind, word in KINDS}
+        self.suggest = QPushButton("Suggest")
+        self.steps, self.restore = QListWidget(), QLabel()
+        self.steps.setAccessibleName("The decisions of the plan, with the worst load after each")
+        self.restore.setWordWrap(True)
+        self.restore.setProperty("role", "quiet")
+        self.remove, self.clear = QPushButton("Take back"), QPushButton("Take back all")
+        self._decisions: list[Decision] = []
+        self._lay_out()
+        self.suggest.clicked.connect(self._ask)
+        self.remove.clicked.connect(self.remove_chosen)
+        self.clear.clicked.connect(self.cleared)
+        self.steps.itemSelectionChanged.connect(lambda: self.remove.setEnabled(bool(self.steps.selectedItems())))
+
+    def _lay_out(self) -> None:
+        top = QHBoxLayout()
+        top.addWidget(self.preset, 1)
+        top.addWidget(self.suggest)
+        allowed = QHBoxLayout()
+        for box in self.kinds.values():
+            box.setChecked(True)
+            allowed.addWidget(box)
+        allowed.addStretch(1)
+        bottom = QHBoxLayout()
+        bottom.addWidget(self.remove)
+        bottom.addWidget(self.clear)
+        bottom.addStretch(1)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 7, 8, 6)
+        column.setSpacing(4)
+        column.addWidget(self._title)
+        column.addLayout(top)
+        column.addLayout(allowed)
+        column.addWidget(self._words)
+        column.addWidget(self.steps, 1)
+        column.addWidget(self.restore)
+        column.addLayout(bottom)
+
+    def _ask(self) -> None:
+        self.suggest_wanted.emit(self.preset.currentText(), [k for k, box in self.kinds.items() if box.isChecked()])
+
+    def remove_chosen(self) -> None:
+        """Takes the chosen step back."""
+        row = self.steps.currentRow()
+        if 0 <= row < len(self._decisions):
+            self.removed.emit(self._decisions[row])
+
+    def show_plan(self, of: Survey, steps: list[Step] | None) -> None:
+        """Shows the plan in force; its steps once they are known."""
+        plan: Plan = of.plan
+        before, after = float(of.before.load.max()), float(of.after.load.max())
+        count = len(plan.decisions)
+        if not count:
+            self._words.setText("No decisions yet. Choose a track to see what each saves, or have a plan suggested.")
+        else:
+            several = "decision" if count == 1 else "decisions"
+            self._words.setText(f"{count} {several}: worst {percent(before)} → {percent(after)}.")
+        self._decisions = [step.decision for step in steps] if steps is not None else list(plan.decisions)
+        row = self.steps.currentRow()
+        self.steps.clear()
+        for step in steps or ():
+            words = told_as(of.session, step.decision)
+            item = QListWidgetItem(f"{percent(before)} → {percent(step.load)}   {words}")
+            item.setToolTip(step.words)
+            self.steps.addItem(item)
+            before = step.load
+        if steps is None and count:
+            self.steps.addItem("Working out the steps…")
+        self.steps.setCurrentRow(min(row, self.steps.count() - 1))
+        back = restore_list(of.session, plan)
+        self.restore.setText(f"{len(back)} things to put back before the render (see the report)." if back else "")
+        self.restore.setVisible(bool(back))
+        self.clear.setEnabled(count > 0)
+        self.remove.setEnabled(bool(self.steps.selectedItems()) and count > 0)
+
+    def show_suggesting(self) -> None:
+        self.suggest.setEnabled(False)
+        self._words.setText("Looking for the plan that gives up least…")
+
+    def show_suggestion(self, found: Suggestion) -> None:
+        """Says how good the suggested plan is; the plan itself comes with `show_plan`."""
+        self.suggest.setEnabled(True)
+        if not found.reached:
+            self._words.setText(f"No plan of these kinds reaches the limit: {found.obstacle}")
+        elif found.gap < 0.005:
+            self._words.setText(f"{len(found.steps)} decisions reach {percent(found.load)}. No plan gives up less.")
+        else:
+            self._words.setText(
+                f"{len(found.steps)} decisions reach {percent(found.load)}. Another plan may give up less, "
+                f"but at most by {percent(found.gap)}."
+            )
+
+    def minimumSizeHint(self):
+        hint = super().minimumSizeHint()
+        hint.setWidth(theme.px(220))
+        return hint
