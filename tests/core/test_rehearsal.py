@@ -39,6 +39,7 @@ def test_its_loads_are_told_as_median_and_percentiles():
         ({"strips": {"a": 1e-3}}, ""),
         ({"strips": {"a": 1.5e-3}, "slowdown": 1.4}, "slow each other down, here by 40 %"),
         ({"strips": {"a": 1.5e-3}, "strip_peaks": {"a": 9e-3}}, "interrupted"),
+        ({"strips": {"a": 1.5e-3}, "rested": 1.6}, "60 % slower after each rest"),
         ({"strips": {"a": 1.5e-3}}, "time between its plugins: 500 µs"),
         ({"strips": {"a": 1.5e-3}, "uses": {"a/p": 1.5e-3}}, "colder caches"),
         ({"strips": {"a": 0.5e-3}, "uses": {"a/p": 0.5e-3}}, "quicker than measured"),

@@ -10,7 +10,8 @@ import msgspec
 
 from ..cli.cards import result_of
 from ..cli.common import demo_saved, library
-from ..core.plan import Decision, Plan
+from ..core.plan import Plan
+from ..core.suggest import suggest
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.verdict import percent
 from ..deliver.report import write_report
@@ -21,7 +22,6 @@ from ..store.opening import known_cards
 from ..store.session_file import Saved
 
 BUFFERS = (64, 256, 1024)
-MOST_FROZEN = 40
 
 
 def run(folder: Path) -> None:
@@ -34,7 +34,7 @@ def run(folder: Path) -> None:
     cards = known_cards(saved.session, store, {card.key: card for card in saved.cards})
     of = survey(saved.session, Plan(), cards, saved.machine, saved.buffer)
     click.echo(instant(of).verdict.headline)
-    of, at = _freeze_until_it_fits(of)
+    of, at = _suggested(of)
     click.echo(f"With {len(of.plan.decisions)} tracks frozen the worst load falls from "
                f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip
     session_path = folder / f"example{session_file.SUFFIX}"
@@ -56,7 +56,7 @@ def _measure(saved: Saved) -> list[tuple[str, str]]:
     """Measures the example's plugins at three sizes; what each brought, in a line."""
     store = library()
     known = known_cards(saved.session, store)
-    todo = session_run.jobs(saved.session, known, BUFFERS)
+    todo = [job._replace(details=False) for job in session_run.jobs(saved.session, known, BUFFERS)]
     click.echo(f"Measuring {len(todo)} plugin settings on this computer, about a minute…")
     lines = []
     for step in session_run.run(todo, known, effort=Effort(3, 0.05)):
@@ -68,20 +68,8 @@ def _measure(saved: Saved) -> list[tuple[str, str]]:
     return lines
 
 
-def _freeze_until_it_fits(of: Survey) -> tuple[Survey, Instant]:
-    """Freezes the costliest track of the worst moment, again and again, until the limit holds."""
-    at = instant(of)
-    for _ in range(MOST_FROZEN):
-        if at.rung(of.buffer).load <= of.session.limit:
-            break
-        order = sorted(range(len(at.strip_costs)), key=lambda i: -at.strip_costs[i])
-        strips = of.planned.session.strips
-        free = [
-            strips[i]
-            for i in order
-            if strips[i].kind == "track" and not strips[i].armed and strips[i].frozen_through is None
-        ]
-        plan = of.plan.decide(Decision("freeze", free[0].id))
-        of = survey(of.session, plan, of.now.cards, of.machine, of.buffer, of)
-        at = instant(of)
-    return of, at
+def _suggested(of: Survey) -> tuple[Survey, Instant]:
+    """The survey with the plan that gives up least."""
+    found = suggest(of)
+    of = survey(of.session, found.plan, of.now.cards, of.machine, of.buffer, of)
+    return of, instant(of)

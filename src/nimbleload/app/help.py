@@ -13,15 +13,20 @@ TEXTS = {
 the rest shows why.</p>
 <p><b>Load</b> is the time that one block's work takes on all cores, as a share of the <b>deadline</b>: the duration of the
 block, buffer size divided by sample rate. Past 100 % playback crackles. The <b>limit</b> is the load you want to stay under.</p>
-<p><b>Buffer</b>: every size with its load at this moment, and the time in and out of the computer (one block each way).</p>
+<p><b>Buffer</b>: every size with its load at this moment, and the time from input to output: the device's
+buffers, and what all tracks wait for each other. The thin mark is what one block in a hundred reaches.</p>
 <p><b>Tracks by cost</b>: each track with its plugins (width: cost; colour: family; filled: live, outlined: frozen, hatched:
 off), what it takes of one core, and when in the piece it sounds. Plugins may cost while nothing sounds.</p>
 <p><b>One block</b>: a lane for each core, every track in its place. A track runs on one core, its plugins one after the
 other; a bus waits for its tracks. The longest chain is outlined: no number of cores can make the block shorter than that.
-The <b>bound</b> is the lowest load that any spreading over the cores could reach.</p>
-<p><b>Load through the piece</b>: click or drag to choose the moment. Triangles mark the worst moments.</p>
-<p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>9</b> decisions for
-the chosen tracks · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b> the places.</p>
+The <b>bound</b> is the lowest load that any spreading over the cores could reach. <b>Typical</b>, <b>bad</b> (one in a hundred) and <b>worst</b>
+are blocks drawn from how the plugins work in bursts.</p>
+<p><b>The plan</b>, while no track is chosen: its decisions as steps, each of which you can take back. <b>Suggest</b> looks for the plan that gives up
+least and keeps every moment under the limit. Pinned tracks (<b>P</b>) stay as they are.</p>
+<p><b>Load through the piece</b>: click or drag to choose the moment. Triangles mark the worst moments. The hatched band above the load is what one block in a
+hundred reaches.</p>
+<p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>6</b> decisions for
+the chosen tracks · <b>P</b> pin them · <b>Ctrl+P</b> suggest a plan · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b>, <b>Ctrl+5</b> the places.</p>
 """,
     "Measure": """
 <h3>Measure</h3>

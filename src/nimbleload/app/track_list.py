@@ -24,7 +24,7 @@ from ..core.survey import Instant, Survey
 from ..core.verdict import clock, percent
 from .picture import elided
 from .theme import theme
-from .track_model import BUCKETS, STRIP_ROLE, TrackModel, state_word
+from .track_model import BUCKETS, STRIP_ROLE, TrackModel
 
 Index = QModelIndex | QPersistentModelIndex
 
@@ -74,10 +74,10 @@ class TrackDelegate(QStyledItemDelegate):
 
     def _paint_state(self, painter: QPainter, strip: Strip, pill: QRectF) -> None:
         """The decision as a word in a frame; nothing where there is nothing to decide."""
-        word = state_word(strip)
+        word = self._model.state_word(strip)
         if strip.kind != "track" and word == "live":
             return
-        colour = {"live": "quiet", "armed": "brick"}.get(word, "teal")
+        colour = {"live": "quiet", "pinned": "brass", "armed": "brick"}.get(word, "teal")
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour(colour))
         painter.setBrush(Qt.BrushStyle.NoBrush)

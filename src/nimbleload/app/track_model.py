@@ -174,11 +174,17 @@ class TrackModel(QAbstractItemModel):
         strip = self.strip(index)
         sounds = "sounds here" if self.at.sounding[index.internalId()] else "silent here"
         plugins = ", ".join(use.label for use in strip.uses()) or "no plugins"
-        return f"{strip.name}: {state_word(strip)}, {percent(self.share(index))} of one core, {sounds}. {plugins}."
+        return f"{strip.name}: {self.state_word(strip)}, {percent(self.share(index))} of one core, {sounds}. {plugins}."
+
+    def state_word(self, strip: Strip) -> str:
+        """What has been decided about a strip, or how it stands, in a word."""
+        word = state_word(strip)
+        pinned = self.of is not None and strip.id in self.of.plan.pinned
+        return "pinned" if pinned and word == "live" else word
 
 
 def state_word(strip: Strip) -> str:
-    """What has been decided about a strip, or how it stands, in a word."""
+    """How a strip stands, in a word."""
     if not strip.enabled:
         return "off"
     if strip.frozen_through is not None:

@@ -14,8 +14,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .card import CONDITIONS, Cards, Cell, Condition, CostCard
-from .load import Costs, Prepared
+from .card import CONDITIONS, Cell, Condition, CostCard
+from .load import Costs, Prepared, per_key
 from .playing import play
 from .session import CardKey, Machine, deadline, threads
 
@@ -90,7 +90,7 @@ def bad_loads(
     What the plugins do beyond their means is drawn once for both conditions, and used for all rows.
     """
     uses, rng = prepared.uses, np.random.default_rng(seed)
-    shape = _shapes(prepared.cards, prepared.session.rate, of.buffer)
+    shape = _shapes(prepared, machine, of.buffer)
     beyond = np.zeros((len(CONDITIONS), draws, rows.shape[1]))
     places = rng.integers(LONGEST, size=draws)
     for use in np.flatnonzero(uses.live):
@@ -121,12 +121,12 @@ def drawn_costs(
 
     Means are those of `of`: only what a plugin does more or less than its mean is drawn.
     """
-    uses, session, rng = prepared.uses, prepared.session, np.random.default_rng(seed)
+    uses, rng = prepared.uses, np.random.default_rng(seed)
     base = np.where(sounding, of.by_condition[0], of.by_condition[1])
     rows = np.repeat(base[None, :], draws, axis=0)
     columns: dict[int, NDArray[np.float64]] = {}
     places = rng.integers(LONGEST, size=draws)
-    shape = _shapes(prepared.cards, session.rate, of.buffer)
+    shape = _shapes(prepared, machine, of.buffer)
     for use in np.flatnonzero(uses.live):
         strip = int(uses.strip[use])
         key = uses.keys[uses.card[use]]
@@ -149,15 +149,25 @@ def _drawn(shape: Shape, places: NDArray[np.int64], rng: np.random.Generator) ->
     return times + rng.exponential(jitter, len(places)) - jitter if jitter > 0 else times
 
 
-def _shapes(cards: Cards, rate: int, buffer: int) -> Callable[[CardKey, Condition], Shape]:
-    """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter."""
+def _shapes(prepared: Prepared, machine: Machine, buffer: int) -> Callable[[CardKey, Condition], Shape]:
+    """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter.
+
+    Company makes bursts dearer by the same share as the mean.
+    """
     known: dict[tuple[CardKey, Condition], Shape] = {}
+    each, rate = per_key(prepared, machine, buffer), prepared.session.rate
+    numbers = {key: k for k, key in enumerate(prepared.uses.keys)}
 
     def shape(key: CardKey, condition: Condition) -> Shape:
         if (key, condition) not in known:
-            card = cards.get(key)
+            card = prepared.cards.get(key)
             cell = _nearest(card, rate, buffer, condition) if card is not None else None
-            known[key, condition] = _beyond(cell, buffer) if cell is not None else (None, 0.0)
+            if card is None or cell is None:
+                known[key, condition] = (None, 0.0)
+            else:
+                alone = card.cost(rate, buffer, condition).seconds
+                among = float(each.seconds[CONDITIONS.index(condition), numbers[key]])
+                known[key, condition] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
         return known[key, condition]
 
     return shape
@@ -169,7 +179,7 @@ def _nearest(card: CostCard, rate: int, buffer: int, condition: Condition) -> Ce
     return min(cells, key=lambda c: (c.rate != rate, abs(np.log2(c.buffer / buffer))), default=None)
 
 
-def _beyond(cell: Cell, buffer: int) -> Shape:
+def _beyond(cell: Cell, buffer: int, dearer: float) -> Shape:
     own = cell.sequence_ns() / 1e9
-    beyond = (own - own.mean()) * (buffer / cell.buffer)
+    beyond = (own - own.mean()) * (buffer / cell.buffer * dearer)
     return (beyond if np.ptp(own) > 1e-7 else None), cell.jitter * buffer / cell.buffer

@@ -24,7 +24,8 @@ class Rehearsal(msgspec.Struct, frozen=True):
     `strips` (by id) is the mean time of each strip, `strip_peaks` what one block in a hundred reaches; `uses` (by id)
     the mean of each plugin. `busy` is each core's share of the time. `overhead` is the mean time of a strip beside its
     plugins, `wake` how late a block begins after it is due (one in a hundred). `slowdown` is how much slower a core
-    computes while all compute at once. `real_time` and `locked` say whether the system allowed real-time scheduling
+    computes while all compute at once, `rested` how much slower it is after it has slept as long as it did between these
+    blocks. `real_time` and `locked` say whether the system allowed real-time scheduling
     and locked memory. `refused` gives a reason for each plugin that could not be loaded.
     """
 
@@ -43,6 +44,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
     overhead: float
     wake: float
     slowdown: float
+    rested: float = 1.0
     refused: dict[str, str] = {}
 
     @property
@@ -117,6 +119,8 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
         return "interrupted: one block in a hundred took over three times as long"
     if gap > 0 and of.slowdown > 1 + TELLING / 2:
         return f"the cores slow each other down, here by {percent(of.slowdown - 1)}"
+    if gap > 0 and of.rested > 1 + TELLING / 2:
+        return f"the cores are {percent(of.rested - 1)} slower after each rest between blocks"
     plugins = sum(of.uses.get(use.id, 0.0) for use in strip.live_uses())
     if gap > 0 and after - plugins > gap / 2:
         return f"time between its plugins: {microseconds(after - plugins)}"
@@ -157,6 +161,11 @@ def conditions(of: Rehearsal) -> list[str]:
         said.append("The memory could not be locked: a page that was swapped out would have held up a block.")
     if of.slowdown > 1.05:
         said.append(f"While all cores compute, each is {percent(of.slowdown - 1)} slower than alone.")
+    if of.rested > 1.05:
+        said.append(
+            f"After each rest between blocks a core is {percent(of.rested - 1)} slower than at its best: its clock has "
+            "dropped, or others have used it. The fuller the blocks, the less of that."
+        )
     if of.refused:
         said.append(f"{len(of.refused)} plugins were not played: {_some(list(of.refused.values()))}.")
     return said

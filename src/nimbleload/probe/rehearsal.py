@@ -147,8 +147,36 @@ def outcome(
         {i: float(m) for i, m, o in zip(ids, means, is_on, strict=True) if o},
         {i: float(p) for i, p, o in zip(ids, peaks, is_on, strict=True) if o},
         dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
-        float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores), refused,
+        float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
+        after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused,
     )  # fmt: skip
+
+
+def after_rest(core: int, busy: float, period: float, blocks: int = 60) -> float:
+    """How much slower than at its best a core computes in blocks of `busy` seconds that begin every `period` seconds.
+
+    A core that sleeps in between lowers its clock, or is lent to others; 1 where it does not sleep at all.
+    """
+    if busy >= period:
+        return 1.0
+    found: list[float] = []
+
+    def compute() -> None:
+        settle_thread(core)
+        pace = Pace()
+        until = time.monotonic() + 0.1
+        while time.monotonic() < until:
+            pace.now()
+        for _ in range(blocks):
+            time.sleep(period - busy)
+            until = time.monotonic() + busy
+            while time.monotonic() < until:
+                found.append(pace.now())
+
+    thread = threading.Thread(target=compute)
+    thread.start()
+    thread.join()
+    return max(float(np.median(found)), 1.0) if found else 1.0
 
 
 def slowdown(cores: tuple[int, ...], seconds: float = 0.2) -> float:

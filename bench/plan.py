@@ -1,0 +1,50 @@
+"""How long a suggestion takes, and how far from the least it may be: the example, and sessions of up to 500 strips.
+
+.venv/bin/python -m bench.plan
+"""
+
+from __future__ import annotations
+
+import time
+
+from bench.block import cards, large_session
+from nimbleload.cli.common import demo_saved
+from nimbleload.core.load import load_map, prepare
+from nimbleload.core.plan import Plan, apply
+from nimbleload.core.session import Machine
+from nimbleload.core.suggest import PRESETS, Wishes, suggest
+from nimbleload.core.survey import Survey, survey
+
+
+def tell(name: str, of: Survey, wishes: Wishes) -> None:
+    begun = time.perf_counter()
+    found = suggest(of, wishes)
+    seconds = time.perf_counter() - begun
+    needless = 0
+    for step in found.steps:
+        plan = found.plan.without(step.decision)
+        after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
+        needless += float(load_map(after, of.machine, of.buffer).load.max()) <= wishes.limit
+    outcome = "reached" if found.reached else f"not reached: {found.obstacle}"
+    loads = f"{100 * float(of.after.load.max()):4.0f} % → {100 * found.load:4.1f} %"
+    price = f"price {found.price:.2f}, at least {found.least:.2f} (gap {100 * found.gap:.0f} %)"
+    steps = f"{len(found.steps):3d} decisions, {needless} of them needless"
+    print(f"{name:34} {seconds:6.2f} s  {loads}  {steps}; {price}; {outcome}", flush=True)
+
+
+def main() -> None:
+    saved = demo_saved()
+    known = {card.key: card for card in saved.cards}
+    of = survey(saved.session, saved.plan, known, saved.machine, saved.buffer)
+    tell("warming up", of, Wishes(0.8))
+    for name, weights in PRESETS.items():
+        tell(f"the example, {name}", of, Wishes(0.8, weights, frozenset(saved.plan.pinned)))
+    for strips in (100, 200, 500):
+        session = large_session(strips, 600)
+        of = survey(session, Plan(), cards(session), Machine(8), 256)
+        limit = 0.8 * float(of.after.load.max())
+        tell(f"{strips} strips, 600 moments", of, Wishes(limit))
+
+
+if __name__ == "__main__":
+    main()

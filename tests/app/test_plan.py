@@ -1,0 +1,83 @@
+"""The plan drawer in the real window: a suggestion in one click, step by step, taken back, pinned, written."""
+
+from __future__ import annotations
+
+import pytest
+
+from nimbleload.demo.session import session
+
+
+@pytest.fixture
+def suggested(example, qtbot):
+    """The example after the button of its sentence was pressed."""
+    assert example.balance.sentence.button.text() == "Suggest a plan"
+    with qtbot.waitSignal(example.desk.suggested, timeout=120_000):
+        example.balance.sentence.button.click()
+    qtbot.waitUntil(lambda: bool(example.desk.steps) and example.desk.is_idle, timeout=60_000)
+    return example
+
+
+def test_one_click_brings_the_overload_under_its_limit_with_the_narrator_live(suggested):
+    of = suggested.desk.survey
+    assert of.before.load.max() > 1.0
+    assert of.after.load.max() <= of.session.limit + 1e-9
+    narrators = {s.id for s in session().strips if s.name.startswith("Narrator")}
+    assert set(of.plan.pinned) == narrators
+    assert not narrators & {d.strip for d in of.plan.decisions}
+    drawer = suggested.balance.drawer
+    assert suggested.balance.right.currentWidget() is drawer
+    assert drawer.steps.count() == len(of.plan.decisions)
+    assert f"{len(of.plan.decisions)} decisions reach 80 %" in drawer._words.text()
+    assert "put back" in drawer.restore.text()
+    first, last = drawer.steps.item(0).text(), drawer.steps.item(drawer.steps.count() - 1).text()
+    assert first.startswith("123 % →")
+    assert "→ 80 %" in last
+
+
+def test_a_step_is_taken_back_and_everything_with_one_undo(suggested, settled):
+    drawer = suggested.balance.drawer
+    before = suggested.desk.survey.plan
+    drawer.steps.setCurrentRow(2)
+    assert drawer.remove.isEnabled()
+    settled(suggested, drawer.remove.click)
+    after = suggested.desk.document.plan
+    assert len(after.decisions) == len(before.decisions) - 1
+    assert before.decisions[2] not in after.decisions
+    assert suggested.desk.survey.after.load.max() > 0.8
+    settled(suggested, suggested.desk.undo)
+    settled(suggested, suggested.desk.undo)
+    assert suggested.desk.document.plan.decisions == ()
+
+
+def test_pinned_tracks_are_left_alone_by_the_next_suggestion(suggested, qtbot, settled):
+    frozen = suggested.desk.document.plan.decisions[0].strip
+    settled(suggested, suggested.balance.drawer.clear.click)
+    assert suggested.desk.document.plan.decisions == ()
+    settled(suggested, lambda: suggested.desk.pin([frozen], True))
+    with qtbot.waitSignal(suggested.desk.suggested, timeout=120_000):
+        suggested.balance.suggest()
+    plan = suggested.desk.document.plan
+    assert frozen in plan.pinned
+    assert frozen not in {d.strip for d in plan.decisions}
+
+
+def test_what_no_plan_can_reach_is_said(example, qtbot):
+    drawer = example.balance.drawer
+    for kind in ("freeze", "lighten"):
+        drawer.kinds[kind].setChecked(False)
+    with qtbot.waitSignal(example.desk.suggested, timeout=120_000) as told:
+        drawer.suggest.click()
+        assert not drawer.suggest.isEnabled()
+    assert not told.args[0].reached
+    qtbot.waitUntil(lambda: "No plan of these kinds reaches the limit" in drawer._words.text(), timeout=60_000)
+    assert drawer.suggest.isEnabled()
+
+
+def test_the_report_holds_steps_and_what_to_put_back(suggested, tmp_path):
+    path = tmp_path / "plan.html"
+    suggested.write_report(path)
+    page = path.read_text()
+    for step in suggested.desk.steps:
+        assert step.words.split(":")[0].replace("’", "’") in page
+    assert "Before the final render" in page
+    assert "Left as they are: Narrator A, Narrator B" in page
