@@ -24,9 +24,9 @@ class Rehearsal(msgspec.Struct, frozen=True):
     `strips` (by id) is the mean time of each strip, `strip_peaks` what one block in a hundred reaches; `uses` (by id)
     the mean of each plugin. `busy` is each core's share of the time. `overhead` is the mean time of a strip beside its
     plugins, `wake` how late a block begins after it is due (one in a hundred). `slowdown` is how much slower a core
-    computes while all compute at once, `rested` how much slower it is after it has slept as long as it did between these
-    blocks. `real_time` and `locked` say whether the system allowed real-time scheduling
-    and locked memory. `refused` gives a reason for each plugin that could not be loaded.
+    computes while all compute at once, `rested` how much slower it is after it has slept as long as between these
+    blocks. `real_time` and `locked` say whether the system allowed real-time scheduling and locked memory. `refused`
+    gives a reason for each plugin that could not be loaded.
     """
 
     buffer: int
