@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.plan import Plan
-from nimbleload.core.rehearsal import Prediction, Rehearsal, agreement, checks, conditions, learned, verdict
+from nimbleload.core.rehearsal import Prediction, Rehearsal, agreement, checks, conditions, learned, taken, verdict
 from nimbleload.core.session import Machine
 from nimbleload.core.survey import instant, prediction, survey
 from tests.helpers.sessions import cards_for, session, track
@@ -30,7 +30,8 @@ def test_its_loads_are_told_as_median_and_percentiles():
     assert of.missed_per_minute == pytest.approx(60 / (100 * 256 / 48000))
     assert agreement(PREDICTED, of) == (pytest.approx(0.0), pytest.approx(0.2))
     assert "Missed 1 of 100 deadlines" in verdict(of)
-    assert verdict(outcome(missed=0)).startswith("Held")
+    assert verdict(outcome(missed=0)).startswith("Held every deadline at 256 samples on 2 cores")
+    assert taken(of) == "Blocks took 50 % of the deadline as a rule, one in a hundred 50 %, the worst 120 %."
 
 
 @pytest.mark.parametrize(

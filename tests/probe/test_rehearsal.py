@@ -86,6 +86,14 @@ def test_what_is_not_installed_or_refuses_is_left_out_and_said(plugin):
     assert "from 1 to 8" in outcome.refused["wrong"]
 
 
+def test_what_is_suspended_is_not_played_while_it_is_silent(plugin):
+    silent = msgspec.structs.replace(strip("a", known_use(plugin, "u")), clips=(Clip(8, 10),), suspended=True)
+    of = session(silent, strip("b", known_use(plugin, "v")))
+    assert set(play(of)[-1].rehearsal.uses) == {"v"}
+    loud = msgspec.structs.replace(silent, clips=(Clip(0, 10),))
+    assert set(play(session(loud))[-1].rehearsal.uses) == {"u"}
+
+
 def test_a_crash_ends_the_rehearsal_with_its_reason(rogue):
     last = play(session(strip("a", rogue_use("crash"))))[-1]
     assert isinstance(last, Failure)

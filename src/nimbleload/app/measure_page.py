@@ -254,11 +254,13 @@ class MeasurePage(QWidget):
             return
         self.beside.show_card(row[1], self._desk.cards.get(row[0]), document.session.rate, document.buffer)
         self.beside.show()
+        self.table.setColumnHidden(GRID, True)  # the cards say more, and need the room
         self.halves.setSizes([self.halves.width() - 2 * theme.px(CARD_WIDTH), *[theme.px(CARD_WIDTH)] * 2])
 
     def put_away(self) -> None:
         """Takes the card that was kept away again."""
         self.beside.hide()
+        self.table.setColumnHidden(GRID, False)
 
     def ask_elsewhere(self) -> None:
         """Asks for readings or a stand-in for the chosen plugin."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -45,6 +45,8 @@ class PlanDrawer(QFrame):
         self.kinds = {kind: QCheckBox(word) for kind, word in KINDS}
         self.suggest = QPushButton("Suggest")
         self.steps, self.restore = QListWidget(), QLabel()
+        self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.steps.setTextElideMode(Qt.TextElideMode.ElideRight)
         self.steps.setAccessibleName("The decisions of the plan, with the worst load after each")
         self.restore.setWordWrap(True)
         self.restore.setProperty("role", "quiet")

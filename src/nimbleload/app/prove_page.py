@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.rehearsal import Prediction, Rehearsal, StripCheck, agreement, checks, conditions, verdict
+from ..core.rehearsal import Prediction, Rehearsal, StripCheck, agreement, checks, conditions, taken, verdict
 from ..core.survey import Survey
 from ..core.verdict import clock, microseconds, percent
 from .deadline_view import DeadlineView
@@ -68,6 +68,8 @@ class ProvePage(QWidget):
         self.cores.setAccessibleName("On how many cores")
         self.table.setHorizontalHeaderLabels(HEADINGS)
         self.table.verticalHeader().setVisible(False)
+        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
+        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.setShowGrid(False)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -190,10 +192,9 @@ class ProvePage(QWidget):
         self.take.show()
         typical, bad = agreement(predicted, outcome)
         tone = "fits" if outcome.missed == 0 else "overload"
-        advice = (
-            f"Predicted: typical {percent(predicted.typical)} ({_off(typical)}), one block in a hundred "
-            f"{percent(predicted.bad)} ({_off(bad)})."
-        )
+        expected = f"typical {percent(predicted.typical)} ({_off(typical)})"
+        peak = f"one block in a hundred {percent(predicted.bad)} ({_off(bad)})"
+        advice = f"{taken(outcome)} Predicted: {expected}, {peak}."
         self.sentence.say(verdict(outcome), advice, tone, "Rehearse again")
         self.blocks.show_loads(outcome.loads, predicted.typical)
         self.words.setText("\n".join(conditions(outcome)))
@@ -204,16 +205,12 @@ class ProvePage(QWidget):
 
     def _fill_table(self, outcome: Rehearsal) -> None:
         self.table.setRowCount(len(self.checks))
-        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         for row, check in enumerate(self.checks):
             texts = (
                 check.name, microseconds(check.predicted), microseconds(check.rehearsed), _off(-check.off), check.reason
             )  # fmt: skip
             for column, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                if column in (1, 2, 3):
-                    item.setTextAlignment(right)
-                self.table.setItem(row, column, item)
+                self.table.setItem(row, column, QTableWidgetItem(text))
         for column, width in enumerate((190, 100, 100, 110)):
             self.table.setColumnWidth(column, theme.px(width))
 

@@ -7,7 +7,7 @@ import time
 
 import click
 
-from ..core.rehearsal import Rehearsal, StripCheck, checks, conditions, verdict
+from ..core.rehearsal import Rehearsal, StripCheck, checks, conditions, taken, verdict
 from ..core.session import Machine, SessionError
 from ..core.survey import instant, prediction, priority, survey
 from ..core.verdict import clock, microseconds, percent
@@ -63,7 +63,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
         })  # fmt: skip
         return
     click.echo(f"{of.session.name} at {clock(moment.second)}")
-    click.echo(verdict(outcome))
+    click.echo(f"{verdict(outcome)} {taken(outcome)}")
     say(predicted.typical, predicted.bad, outcome, compared)
 
 

@@ -144,11 +144,16 @@ def learned(session: Session, predicted: Prediction, of: Rehearsal) -> Host:
 
 def verdict(of: Rehearsal) -> str:
     """What the rehearsal has shown, in a sentence."""
-    minutes = "" if of.missed == 0 else f", {of.missed_per_minute:.0f} a minute"
-    held = "Held" if of.missed == 0 else f"Missed {of.missed} of {len(of.loads)} deadlines{minutes}"
+    minutes = "" if of.missed == 0 else f", {of.missed_per_minute:.0f} a minute,"
+    held = "Held every deadline" if of.missed == 0 else f"Missed {of.missed} of {len(of.loads)} deadlines{minutes}"
+    return f"{held} at {of.buffer} samples on {of.cores} core{'s' if of.cores > 1 else ''}."
+
+
+def taken(of: Rehearsal) -> str:
+    """What the blocks took, in a sentence."""
     return (
-        f"{held}: typical {percent(of.typical)}, one block in a hundred {percent(of.bad)}, worst {percent(of.worst)} "
-        f"of the deadline at {of.buffer} samples on {of.cores} cores."
+        f"Blocks took {percent(of.typical)} of the deadline as a rule, one in a hundred {percent(of.bad)}, "
+        f"the worst {percent(of.worst)}."
     )
 
 

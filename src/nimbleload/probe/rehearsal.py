@@ -102,7 +102,9 @@ def load_all(
     total = len(request.paths)
     for number, strip in enumerate(request.session.strips):
         loaded = []
-        for use in strip.live_uses():
+        # What is suspended is not called while it is silent.
+        asleep = not request.sounding[number] and (strip.suspended or request.session.host.suspends)
+        for use in () if asleep else strip.live_uses():
             if use.id not in request.paths:
                 continue
             send(LoadingMessage(len(placed), total, f"{use.label} on {strip.name}"))
