@@ -66,6 +66,8 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     yield _shoot(window, folder / "balance-plan.png")
     window.choose_theme("paper")
     settle(window)
+    wait_for(lambda: window.desk.steps is not None and window.desk.band is not None, 60)
+    settle(window)
     yield _shoot(window, folder / "balance-paper.png")
     window.choose_theme("night")
     window.go(MEASURE)
