@@ -159,7 +159,7 @@ def test_rogue_plugins_leave_the_window_alive_with_three_plain_reasons(make_wind
     strip = Strip("a", "A", inserts=tuple(rogue_use(n) for n in names), output="main")
     window = make_window()
     window.measuring._effort = Effort(2, 0.01)
-    window.measuring.quiet_seconds = 2.0
+    window.measuring.quiet_seconds = 6.0
     open_file(window, qtbot, write(tmp_path, session(strip)))
     with qtbot.waitSignal(window.measuring.ended, timeout=90_000):
         window.measure.start()

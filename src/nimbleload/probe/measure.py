@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -104,33 +104,30 @@ class Measurement:
             yield self._silent(frames)
 
     def details(
-        self, longest: int, core: int | None, others: Sequence[int], load_seconds: float, load_another
+        self,
+        longest: int,
+        core: int | None,
+        others: Sequence[int],
+        load_seconds: float,
+        load_another,
+        alive: Callable[[], None],
     ) -> Details:
         """Company, silence and upkeep; `longest` is the longest block the plugin was made for (samples).
 
         `load_seconds` is how long loading took; `load_another` loads a second instance, which plays on one of the
-        `others` (cores) to see what that costs this one.
+        `others` (cores) to see what that costs this one. `alive` is called between the parts: each may take a while.
         """
         cache = second_level_cache(core)
-        company = tuple(
-            find_company(
-                self._loop,
-                self._pace,
-                self._refresh,
-                self._notes,
-                self._rate,
-                frames,
-                cache,
-                self._overhead,
-                self._tail or 0.5,
-            )
-            for frames in SIZES
-            if frames <= longest
-        )
+        company, tail = [], self._tail or 0.5
+        own = (self._loop, self._pace, self._refresh, self._notes, self._rate)
+        for frames in (size for size in SIZES if size <= longest):
+            company.append(find_company(*own, frames, cache, self._overhead, tail))
+            alive()
         silence = find_silence(
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
-        return Details(company, silence, self._upkeep(cache, others, load_seconds, load_another))
+        alive()
+        return Details(tuple(company), silence, self._upkeep(cache, others, load_seconds, load_another))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""

@@ -212,11 +212,9 @@ def work(request: Request, send, wait) -> None:
     for cell in measurement.cells(request.buffers):
         send(CellMessage(cell))
     if request.details:
-        send(
-            DetailsMessage(
-                *measurement.details(request.longest, request.core, request.others, load_seconds, lambda: load(request))
-            )
-        )
+        another, alive = (lambda: load(request)), (lambda: send(ReadyMessage()))
+        details = measurement.details(request.longest, request.core, request.others, load_seconds, another, alive)
+        send(DetailsMessage(*details))
     send(DoneMessage())
     hosted.close()
 
