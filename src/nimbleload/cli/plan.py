@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
+import os
+import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import click
@@ -45,7 +49,8 @@ def plan(
     pinned = frozenset(of.plan.pinned) | {by_name[name.lower()] for name in pins}
     allowed = tuple(kind for kind in KINDS if not kinds or kind in kinds)
     target = limit / 100 if limit is not None else of.session.limit
-    found = suggest(of, Wishes(target, PRESETS[hurts], pinned, allowed))
+    with silent_output():
+        found = suggest(of, Wishes(target, PRESETS[hurts], pinned, allowed))
     made = found.plan.pin(pinned, True)
     after = survey(of.session, made, of.planned.cards, of.machine, of.buffer)
     try:
@@ -63,6 +68,20 @@ def plan(
         say(of, found)
         for warning in after.warnings:
             click.echo(f"Mind: {warning}")
+
+
+@contextlib.contextmanager
+def silent_output() -> Iterator[None]:
+    """Keeps what the solver prints by itself out of the output, where JSON may be wanted."""
+    sys.stdout.flush()
+    kept, nowhere = os.dup(1), os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, 1)
+    try:
+        yield
+    finally:
+        os.dup2(kept, 1)
+        os.close(kept)
+        os.close(nowhere)
 
 
 def figures(of: Survey, found: Suggestion) -> dict:
