@@ -21,7 +21,7 @@ def main() -> None:
     demo = session.session()
     path = Path(cards.__file__).with_name(cards.FILE)
     found = cards.sample_cards() if path.exists() and "--again" not in sys.argv else {}
-    found = {key: card for key, card in found.items() if key in demo.card_keys().keys() | demo.variant_uses().keys()}
+    found = {key: card for key, card in found.items() if key in demo.cards_needed()}
     todo = [job for job in jobs(demo, {}) if job.key not in found]
     for step in run(todo, {}, effort=Effort(5, 0.1)):
         if step.finished:

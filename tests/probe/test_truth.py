@@ -18,7 +18,7 @@ from tests.helpers.sessions import use
 
 
 def truth_of(hosted, notes=()) -> Truth:
-    return find_truth(hosted, TimedLoop(hosted, musical(len(hosted.inputs), 48000)), notes)
+    return find_truth(TimedLoop(hosted, musical(len(hosted.inputs), 48000)), notes)
 
 
 @pytest.mark.parametrize(
@@ -64,10 +64,7 @@ class Fake:
     def __init__(self, out):
         self._out, self.blocks = out, 0
 
-    def settled(self):
-        pass
-
-    def restart(self):
+    def refresh(self):
         self.blocks = 0
 
     def capture(self, frames, blocks, notes=(), gain=1.0):
@@ -76,27 +73,24 @@ class Fake:
             pieces.append(self._out(gain * self.source[:, k * frames : (k + 1) * frames], frames, k))
         return np.concatenate(pieces, axis=1).astype(np.float32)
 
-    def rewind(self):
-        pass
-
     source = musical(2, 48000)
 
 
 def test_another_sound_at_another_size_is_found():
     fake = Fake(lambda x, frames, k: x * (1.0 if frames == 64 else 0.9))
-    assert find_truth(fake, fake).null_db == pytest.approx(-20, abs=0.1)
+    assert find_truth(fake).null_db == pytest.approx(-20, abs=0.1)
 
 
 def test_what_never_sounds_the_same_twice_is_not_judged():
     rng = np.random.default_rng(1)
     fake = Fake(lambda x, frames, k: rng.standard_normal(x.shape))
-    assert find_truth(fake, fake).null_db is None
+    assert find_truth(fake).null_db is None
 
 
 @pytest.mark.parametrize("bad", [np.nan, np.inf, -np.inf])
 def test_numbers_that_are_none_are_found(bad):
     fake = Fake(lambda x, frames, k: x if k != 3 else x * bad)
-    assert not find_truth(fake, fake).finite
+    assert not find_truth(fake).finite
 
 
 @pytest.mark.parametrize("lag", [0, 1, 77, 5000])

@@ -131,7 +131,7 @@ class Desk(QObject):
         if self.document is None:
             return None
         session, plan, machine, buffer = self.document
-        wanted = session.card_keys().keys() | session.variant_uses().keys()
+        wanted = session.cards_needed()
         return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer)
 
     def mark_saved(self, path: Path) -> None:

@@ -9,8 +9,7 @@ import click
 import msgspec
 
 from ..cli.cards import result_of
-from ..cli.common import demo_saved, library
-from ..core.plan import Plan
+from ..cli.common import cards_of, demo_saved, library
 from ..core.suggest import suggest
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.verdict import percent
@@ -30,12 +29,11 @@ def run(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     saved = demo_saved()
     measured = _measure(saved)
-    store = library()
-    cards = known_cards(saved.session, store, {card.key: card for card in saved.cards})
-    of = survey(saved.session, Plan(), cards, saved.machine, saved.buffer)
+    cards = cards_of(saved)
+    of = survey(saved.session, saved.plan, cards, saved.machine, saved.buffer)
     click.echo(instant(of).verdict.headline)
     of, at = _suggested(of)
-    click.echo(f"With {len(of.plan.decisions)} tracks frozen the worst load falls from "
+    click.echo(f"With {len(of.plan.decisions)} decisions the worst load falls from "
                f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip
     session_path = folder / f"example{session_file.SUFFIX}"
     kept = msgspec.structs.replace(saved, plan=of.plan, cards=tuple(cards.values()))

@@ -41,9 +41,8 @@ class MeasureModel(QAbstractTableModel):
 
     def show_session(self, session: Session, cards: Cards, buffer: int) -> None:
         self.beginResetModel()
-        keys = session.card_keys()
-        self.rows = sorted(((k, uses[0], len(uses)) for k, uses in keys.items()), key=lambda row: -row[2])
-        self.rows += [(k, use, 0) for k, (_, use) in session.variant_uses().items() if k not in keys]
+        needed = session.cards_needed()
+        self.rows = sorted(((key, use, count) for key, (use, count) in needed.items()), key=lambda row: -row[2])
         self.session = session
         self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
         self.cards, self.rate, self.buffer = cards, session.rate, buffer

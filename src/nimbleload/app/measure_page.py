@@ -334,7 +334,7 @@ class MeasurePage(QWidget):
 
     def _show_progress(self, step: Progress) -> None:
         document = self._desk.document
-        if document is None or step.job.key not in document.session.card_keys():
+        if document is None or step.job.key not in document.session.cards_needed():
             return  # another session was opened meanwhile
         self._desk.take_card(step.card)
         if step.finished:

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.rehearsal import Prediction, Rehearsal, StripCheck, agreement, checks, conditions, taken, verdict
+from ..core.rehearsal import Prediction, Rehearsal, StripCheck, checks, conditions, off_by, taken, verdict
 from ..core.survey import Survey
 from ..core.verdict import clock, microseconds, percent
 from .deadline_view import DeadlineView
@@ -190,12 +190,8 @@ class ProvePage(QWidget):
         for part in (self.bar, self.news, self.cancel):
             part.hide()
         self.take.show()
-        typical, bad = agreement(predicted, outcome)
         tone = "fits" if outcome.missed == 0 else "overload"
-        expected = f"typical {percent(predicted.typical)} ({_off(typical)})"
-        peak = f"one block in a hundred {percent(predicted.bad)} ({_off(bad)})"
-        advice = f"{taken(outcome)} Predicted: {expected}, {peak}."
-        self.sentence.say(verdict(outcome), advice, tone, "Rehearse again")
+        self.sentence.say(verdict(outcome), taken(predicted, outcome), tone, "Rehearse again")
         self.blocks.show_loads(outcome.loads, predicted.typical)
         self.words.setText("\n".join(conditions(outcome)))
         self.checks = checks(of.planned.session, predicted, outcome)
@@ -206,17 +202,9 @@ class ProvePage(QWidget):
     def _fill_table(self, outcome: Rehearsal) -> None:
         self.table.setRowCount(len(self.checks))
         for row, check in enumerate(self.checks):
-            texts = (
-                check.name, microseconds(check.predicted), microseconds(check.rehearsed), _off(-check.off), check.reason
-            )  # fmt: skip
+            times = microseconds(check.predicted), microseconds(check.rehearsed)
+            texts = (check.name, *times, off_by(-check.off), check.reason)
             for column, text in enumerate(texts):
                 self.table.setItem(row, column, QTableWidgetItem(text))
         for column, width in enumerate((190, 100, 100, 110)):
             self.table.setColumnWidth(column, theme.px(width))
-
-
-def _off(share: float) -> str:
-    """By how much a prediction is off, in words."""
-    if abs(share) < 0.005:
-        return "right"
-    return f"{percent(abs(share))} {'high' if share > 0 else 'low'}"

@@ -17,7 +17,7 @@ from ..core.verdict import microseconds, percent
 from ..probe import catalogue, session_run
 from ..probe.measure import Effort
 from ..store.opening import known_cards
-from .common import as_json, cli, library, opened, show_json
+from .common import as_json, cards_of, cli, library, opened, show_json
 
 
 @cli.command()
@@ -36,7 +36,7 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], rate: int | None, 
     begun = time.monotonic()
     failed: dict[str, str] = {}
     if not json:
-        click.echo(f"{len(session.card_keys())} cost cards, {len(todo)} to measure.")
+        click.echo(f"{len(session.cards_needed())} cost cards, {len(todo)} to measure.")
     done = 0
     for step in session_run.run(todo, known, effort=Effort(3, 0.05) if quick else None):
         store.store(step.card, [step.cell] if step.cell else [])
@@ -51,7 +51,7 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], rate: int | None, 
     seconds = time.monotonic() - begun
     if json:
         show_json(
-            {"cards": len(session.card_keys()), "measured": done - len(failed), "failed": failed, "seconds": seconds}
+            {"cards": len(session.cards_needed()), "measured": done - len(failed), "failed": failed, "seconds": seconds}
         )
     else:
         click.echo(f"{done - len(failed)} measured, {len(failed)} failed, {seconds:.1f} s. Kept in {store.path}")
@@ -102,9 +102,8 @@ class Found:
         saved = opened(file).saved
         self.session, self.buffer = saved.session, saved.buffer
         self.store = library()
-        self.cards = known_cards(self.session, self.store, {card.key: card for card in saved.cards})
-        self.uses = {key: uses[0] for key, uses in self.session.card_keys().items()}
-        self.uses |= {key: use for key, (_, use) in self.session.variant_uses().items()}
+        self.cards = cards_of(saved)
+        self.uses = {key: use for key, (use, _) in self.session.cards_needed().items()}
         self.chosen = [self._one(words) for words in named]
 
     def _one(self, words: str) -> tuple[PluginUse, CostCard | None]:

@@ -9,12 +9,13 @@ import click
 import msgspec
 
 from .. import __version__
-from ..core.session import SessionError
+from ..core.card import CostCard
+from ..core.session import CardKey, SessionError
 from ..demo import cards as demo_cards
 from ..demo import session as demo_session
 from ..store.archive import ImportRefusedError
 from ..store.library import Library, LibraryError
-from ..store.opening import Opened, open_session
+from ..store.opening import Opened, known_cards, open_session
 from ..store.session_file import Saved, SessionFileError
 
 REFUSALS = (ImportRefusedError, SessionFileError, SessionError, LibraryError)
@@ -60,6 +61,11 @@ def library() -> Library:
         return Library()
     except LibraryError as error:
         refuse(error)
+
+
+def cards_of(saved: Saved) -> dict[CardKey, CostCard]:
+    """Every cost card that is known for a session: of this computer, and those that came with it."""
+    return known_cards(saved.session, library(), {card.key: card for card in saved.cards})
 
 
 def show_json(figures: Any) -> None:

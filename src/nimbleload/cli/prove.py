@@ -7,16 +7,14 @@ import time
 
 import click
 
-from ..core.rehearsal import Rehearsal, StripCheck, checks, conditions, taken, verdict
-from ..core.session import Machine, SessionError
-from ..core.survey import instant, prediction, priority, survey
-from ..core.verdict import clock, microseconds, percent
+from ..core.rehearsal import Rehearsal, checks, conditions, taken, verdict
+from ..core.survey import instant, prediction, priority
+from ..core.verdict import clock, microseconds
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.worker import LoadingMessage, PlayedMessage
-from ..store.opening import known_cards
-from .common import as_json, cli, library, opened, refuse, show_json
-from .session import position
+from .common import as_json, cli, show_json
+from .session import position, surveyed
 
 SHOWN = 12
 
@@ -30,19 +28,13 @@ SHOWN = 12
 @as_json
 def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, seconds: float, json: bool) -> None:
     """Play a session's plugins on real threads against real deadlines, and compare with the prediction."""
-    saved = opened(file).saved
-    here = len(os.sched_getaffinity(0))
-    machine = Machine(min(cores or here, here))
-    found = known_cards(saved.session, library(), {card.key: card for card in saved.cards})
-    try:
-        of = survey(saved.session, saved.plan, found, machine, buffer or saved.buffer)
-    except SessionError as error:
-        refuse(error)
+    available = len(os.sched_getaffinity(0))
+    of = surveyed(file, buffer, min(cores or available, available), here=True)
     moment = instant(of, None if at is None else position(at))
     outcome: Rehearsal | None = None
     told = 0.0
     for message in rehearsal.run(
-        of.planned.session, moment.sounding, priority(of, moment), moment.second, of.buffer, machine.cores, seconds
+        of.planned.session, moment.sounding, priority(of, moment), moment.second, of.buffer, of.machine.cores, seconds
     ):
         if isinstance(message, Failure):
             raise click.ClickException(f"The rehearsal {message.reason}.")
@@ -63,14 +55,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
         })  # fmt: skip
         return
     click.echo(f"{of.session.name} at {clock(moment.second)}")
-    click.echo(f"{verdict(outcome)} {taken(outcome)}")
-    say(predicted.typical, predicted.bad, outcome, compared)
-
-
-def say(typical: float, bad: float, outcome: Rehearsal, compared: list[StripCheck]) -> None:
-    """Predicted against rehearsed, in words and figures."""
-    off = agreement_words(typical, outcome.typical), agreement_words(bad, outcome.bad)
-    click.echo(f"Predicted: typical {percent(typical)} ({off[0]}), one block in a hundred {percent(bad)} ({off[1]}).")
+    click.echo(f"{verdict(outcome)} {taken(predicted, outcome)}")
     for sentence in conditions(outcome):
         click.echo(sentence)
     click.echo()
@@ -78,11 +63,3 @@ def say(typical: float, bad: float, outcome: Rehearsal, compared: list[StripChec
     for check in compared[:SHOWN]:
         before, after = microseconds(check.predicted), microseconds(check.rehearsed)
         click.echo(f"  {check.name[:24]:24}  {before:>10} {after:>10}  {check.reason}")
-
-
-def agreement_words(predicted: float, rehearsed: float) -> str:
-    """By how much a predicted figure is off."""
-    if rehearsed <= 0:
-        return "nothing was played"
-    off = predicted / rehearsed - 1
-    return f"{percent(abs(off))} too {'high' if off > 0 else 'low'}"

@@ -16,9 +16,8 @@ from ..core.session import Machine, SessionError
 from ..core.survey import Instant, Survey, fitted, instant, survey, tracking, worst_seconds
 from ..core.verdict import clock, milliseconds, percent
 from ..store import session_file
-from ..store.opening import known_cards
 from ..store.session_file import SessionFileError
-from .common import as_json, cli, library, opened, refuse, show_json
+from .common import as_json, cards_of, cli, opened, refuse, show_json
 
 
 @cli.command("import")
@@ -139,15 +138,12 @@ def meter_reading(text: str) -> MeterReading:
         raise click.BadParameter(f"{text!r} is no reading; write it like 256:74.", param_hint="--reading") from None
 
 
-def surveyed(file: str, buffer: int | None, cores: int | None) -> Survey:
-    """The survey of a FILE argument, with every card that is known."""
+def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
+    """The survey of a FILE argument, with every card that is known; with `here`, for cores of this computer."""
     saved = opened(file).saved
-    machine = Machine(cores, saved.machine.speed) if cores else saved.machine
-    own = {card.key: card for card in saved.cards}
+    machine = Machine(cores, 1.0 if here else saved.machine.speed) if cores else saved.machine
     try:
-        return survey(
-            saved.session, saved.plan, known_cards(saved.session, library(), own), machine, buffer or saved.buffer
-        )
+        return survey(saved.session, saved.plan, cards_of(saved), machine, buffer or saved.buffer)
     except SessionError as error:
         refuse(error)
 

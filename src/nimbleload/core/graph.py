@@ -23,6 +23,10 @@ class Graph(NamedTuple):
     waits: NDArray[np.int32]
     order: NDArray[np.int32]
 
+    def fed_by(self, task: int) -> NDArray[np.int32]:
+        """The tasks that one feeds."""
+        return self.successors[self.first[task] : self.first[task + 1]]
+
 
 def targets(strip: Strip) -> list[str]:
     """The ids of the strips that this one feeds through output and sends that are on."""

@@ -43,7 +43,7 @@ def latencies(session: Session, graph: Graph, cards: Cards) -> Latencies:
     out = np.zeros(len(own), np.int64)
     for task in graph.order:
         out[task] = arrival[task] + own[task]
-        for target in graph.successors[graph.first[task] : graph.first[task + 1]]:
+        for target in graph.fed_by(task):
             arrival[target] = max(arrival[target], out[task])
     index = {strip.id: k for k, strip in enumerate(session.strips)}
     ways = {strip.id: _way(session, index, own, strip) for strip in session.strips if strip.armed and strip.enabled}
@@ -84,37 +84,36 @@ def bypass_for(session: Session, graph: Graph, cards: Cards, limit: int, compens
     """
     from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
 
+    chosen = _on_the_way(session, compensated)
     used = [
         (k, use, plugin_latency(use, cards))
-        for k, strip in enumerate(session.strips)
-        for use in strip.live_uses()
+        for k in sorted(chosen)
+        for use in session.strips[k].live_uses()
         if plugin_latency(use, cards) > 0
     ]
-    chosen = _on_the_way(session, compensated)
-    used = [each for each in used if each[0] in chosen]
     if limit < 0:
         return Bypass(tuple(use.id for _, use, _ in used), 0, False)
+    fed = _fed(session, graph, chosen, compensated)
+    feeders: dict[int, list[int]] = {}
+    for feeder, targets in fed.items():
+        for target in targets:
+            feeders.setdefault(target, []).append(feeder)
     count, strips = len(used), len(session.strips)
     # Variables: bypass (0 or 1) of each plugin, then when each strip's signal is due at its output.
     cost = np.concatenate(([1 + latency * 1e-9 for _, _, latency in used], np.zeros(strips)))
     rows, least = [], []
-    for task in range(strips):
-        if task not in chosen:
-            continue
-        fed_by = [k for k in range(strips) if k in chosen and task in _targets(session, graph, k, compensated)]
-        feeders: list[int | None] = [*fed_by] or [None]
-        for feeder in feeders:
-            row = np.zeros(count + strips)
-            row[count + task] = 1
-            if feeder is not None:
-                row[count + feeder] = -1
-            own = 0
-            for number, (strip, _, latency) in enumerate(used):
-                if strip == task:
-                    row[number] += latency
-                    own += latency
+    for task in sorted(chosen):
+        own = np.zeros(count + strips)
+        own[count + task] = 1
+        for number, (strip, _, latency) in enumerate(used):
+            if strip == task:
+                own[number] = latency
+        # A strip that nothing feeds must wait for its own plugins alone.
+        for fed_from in [[feeder] for feeder in feeders.get(task, ())] or [[]]:
+            row = own.copy()
+            row[[count + feeder for feeder in fed_from]] = -1
             rows.append(row)
-            least.append(own)
+            least.append(own[:count].sum())
     if not rows:
         return Bypass((), 0, True)
     bounds = Bounds(np.zeros(count + strips), np.concatenate((np.ones(count), np.full(strips, float(limit)))))
@@ -124,7 +123,7 @@ def bypass_for(session: Session, graph: Graph, cards: Cards, limit: int, compens
     if solved.x is None:
         return Bypass(tuple(use.id for _, use, _ in used), 0, False)
     off = tuple(use.id for (_, use, _), x in zip(used, solved.x[:count], strict=True) if x > 0.5)
-    return Bypass(off, _left(session, graph, used, set(off), chosen, compensated), True)
+    return Bypass(off, _left(graph, fed, used, set(off)), True)
 
 
 def _on_the_way(session: Session, compensated: bool) -> set[int]:
@@ -141,23 +140,24 @@ def _on_the_way(session: Session, compensated: bool) -> set[int]:
     return found
 
 
-def _targets(session: Session, graph: Graph, task: int, compensated: bool) -> set[int]:
-    """Whom a strip feeds: everything it is sent to, or its output alone."""
+def _fed(session: Session, graph: Graph, chosen: set[int], compensated: bool) -> dict[int, list[int]]:
+    """Whom each of the strips that count feeds: all that it is sent to, or its output alone."""
     if compensated:
-        return set(graph.successors[graph.first[task] : graph.first[task + 1]].tolist())
-    output = session.strips[task].output
-    return {k for k, strip in enumerate(session.strips) if strip.id == output}
+        return {task: graph.fed_by(task).tolist() for task in sorted(chosen)}
+    index = {strip.id: k for k, strip in enumerate(session.strips)}
+    outputs = {task: session.strips[task].output for task in sorted(chosen)}
+    return {task: [index[output]] if output is not None else [] for task, output in outputs.items()}
 
 
-def _left(
-    session: Session, graph: Graph, used: list[tuple[int, PluginUse, int]], off: set[str], chosen: set[int],
-    compensated: bool,
-) -> int:  # fmt: skip
+def _left(graph: Graph, fed: dict[int, list[int]], used: list[tuple[int, PluginUse, int]], off: set[str]) -> int:
     """The longest path without the plugins that are off, in samples."""
-    due = np.zeros(len(session.strips), np.int64)
-    for task in graph.order:
-        if task in chosen:
-            due[task] += sum(latency for strip, use, latency in used if strip == task and use.id not in off)
-            for target in _targets(session, graph, int(task), compensated):
-                due[target] = max(due[target], due[task]) if target in chosen else due[target]
-    return int(due.max(initial=0))
+    due = dict.fromkeys(fed, 0)
+    for strip, use, latency in used:
+        due[strip] += 0 if use.id in off else latency
+    arrival = dict.fromkeys(fed, 0)
+    for task in map(int, graph.order):
+        if task in fed:
+            due[task] += arrival[task]
+            for target in fed[task]:
+                arrival[target] = max(arrival[target], due[task])
+    return max(due.values(), default=0)

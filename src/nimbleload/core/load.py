@@ -6,6 +6,7 @@ Costs are seconds per block; loads are fractions of the deadline (1.0 = the bloc
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -45,13 +46,24 @@ class Prepared(NamedTuple):
     live: NDArray[np.bool_]
 
 
+class PerKey(NamedTuple):
+    """What one use of each of K keys costs in a block (2, K, seconds: sounding, silent), on the computer measured on.
+
+    `source` (2, K) are provenances by number; `beside` (2, K) what it costs more while all other cores compute.
+    """
+
+    seconds: NDArray[np.float64]
+    source: NDArray[np.int64]
+    beside: NDArray[np.float64]
+
+
 class Costs(NamedTuple):
     """What each of S strips costs in one block of `buffer` samples, in seconds.
 
     `by_condition` (2, S): row 0 while the strip sounds, row 1 while it is silent. `by_provenance` (2, P, S) splits
     the same sums by where the figures come from, in the order of `card.PROVENANCES`; the host's own overhead is in
     neither split. `missing` are the uses that have no figure at all and count as nothing. `beside` (2, S) is what each
-    strip costs more while all other cores compute.
+    strip costs more while all other cores compute. `each` is what one use of each of the session's keys costs.
     """
 
     buffer: int
@@ -59,6 +71,7 @@ class Costs(NamedTuple):
     by_provenance: NDArray[np.float64]
     missing: tuple[PluginUse, ...]
     beside: NDArray[np.float64]
+    each: PerKey
 
 
 class LoadMap(NamedTuple):
@@ -184,29 +197,20 @@ def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     )
 
 
-class PerKey(NamedTuple):
-    """What one use of each of K keys costs in a block (2, K, seconds: sounding, silent), on the computer measured on.
-
-    `source` (2, K) are provenances by number; `beside` (2, K) what it costs more while all other cores compute.
-    """
-
-    seconds: NDArray[np.float64]
-    source: NDArray[np.int64]
-    beside: NDArray[np.float64]
-
-
-def per_key(prepared: Prepared, machine: Machine, buffer: int) -> PerKey:
-    """The costs of each cost card that a session needs, in the company of all its plugins."""
-    keys, cards, rate = prepared.uses.keys, prepared.cards, prepared.session.rate
+def per_key(prepared: Prepared, machine: Machine, buffer: int, keys: Sequence[CardKey]) -> PerKey:
+    """What uses with these keys cost in the company of the session's plugins, whether they are among them or not."""
+    cards, rate, memory = prepared.cards, prepared.session.rate, touched(prepared, machine)
     column = {name: i for i, name in enumerate(PROVENANCES)}
     found = [[figure(cards, key, rate, buffer, condition) for key in keys] for condition in CONDITIONS]
     shape = (len(CONDITIONS), len(keys))
     seconds = np.array([[cost.seconds for cost in row] for row in found]).reshape(shape)
     source = np.array([[column[cost.provenance] for cost in row] for row in found], np.int64).reshape(shape)
-    seconds = seconds * (1 + _company(prepared, machine, buffer)) * prepared.session.host.plugin_factor
+    found_cards = [cards.get(key) for key in keys]
+    company = np.array([card.in_company(rate, buffer, memory) if card is not None else 0.0 for card in found_cards])
+    seconds = seconds * (1 + company) * prepared.session.host.plugin_factor
     if prepared.session.host.suspends:
         seconds[1] = 0.0
-    beside = np.array([_beside(cards.get(key)) - 1.0 for key in keys])
+    beside = np.array([_beside(card) - 1.0 for card in found_cards])
     return PerKey(seconds, source, seconds * beside)
 
 
@@ -216,7 +220,7 @@ def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     count, kinds = len(session.strips), len(PROVENANCES)
     split = np.zeros((len(CONDITIONS), kinds, count))
     beside = np.zeros((len(CONDITIONS), count))
-    each = per_key(prepared, machine, buffer)
+    each = per_key(prepared, machine, buffer, uses.keys)
     for row in range(len(CONDITIONS)):
         place = each.source[row][card] * count + strip
         split[row] = np.bincount(place, each.seconds[row][card], minlength=kinds * count).reshape(kinds, count)
@@ -230,7 +234,7 @@ def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     beside[1][asleep] = 0.0
     overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
     total = (split.sum(axis=1) + overhead) / machine.speed
-    return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed)
+    return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed, each)
 
 
 def _beside(card: CostCard | None) -> float:
@@ -250,13 +254,6 @@ def _footprint(card: CostCard | None) -> float:
     return float(card.upkeep.footprint) if card is not None and card.upkeep is not None else 0.0
 
 
-def _company(prepared: Prepared, machine: Machine, buffer: int) -> NDArray[np.float64]:
-    """By which share a block of each card costs more because of what the others use of the caches."""
-    memory, rate = touched(prepared, machine), prepared.session.rate
-    cards = (prepared.cards.get(key) for key in prepared.uses.keys)
-    return np.array([card.in_company(rate, buffer, memory) if card is not None else 0.0 for card in cards])
-
-
 def figure(cards: Cards, key: CardKey, rate: int, buffer: int, condition: Condition) -> Figure:
     """What one use with this key costs per block; 0 s and "unknown" where there is no card."""
     card = cards.get(key)
@@ -269,11 +266,20 @@ def at_moments(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
     return rows
 
 
+def beside_at(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """What strips cost more while all other cores compute (…, S, seconds), for rows of who sounds (…, S, bool)."""
+    rows: NDArray[np.float64] = np.where(sounding, of.beside[0], of.beside[1])
+    return rows
+
+
 def played(prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_]) -> Played:
     """Plays blocks in which these strips sound (M, S, bool)."""
+    return played_rows(prepared, machine, at_moments(of, sounding), beside_at(of, sounding))
+
+
+def played_rows(prepared: Prepared, machine: Machine, rows: NDArray[np.float64], beside: NDArray[np.float64]) -> Played:
+    """Plays blocks in which the strips cost this much, and this much more beside others (M, S each, seconds)."""
     host = prepared.session.host
-    beside: NDArray[np.float64] = np.where(sounding, of.beside[0], of.beside[1])
-    rows = at_moments(of, sounding)
     return play(prepared.graph, host, prepared.live, rows, beside, threads(host, machine))
 
 

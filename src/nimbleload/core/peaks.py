@@ -15,9 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .card import CONDITIONS, Cell, Condition, CostCard
-from .load import Costs, Prepared, per_key
-from .playing import play
-from .session import CardKey, Machine, deadline, threads
+from .load import Costs, Prepared, at_moments, beside_at, played_rows
+from .session import CardKey, Machine, deadline
 
 DRAWS = 2000
 SEED = 1887
@@ -62,9 +61,7 @@ def draw(
 ) -> Peaks:
     """Peaks of one moment (sounding: S, bool) at the buffer size of the costs `of`."""
     rows, columns = drawn_costs(prepared, machine, of, sounding, draws, seed)
-    host = prepared.session.host
-    beside = np.repeat(np.where(sounding, of.beside[0], of.beside[1])[None, :], draws, axis=0)
-    found = play(prepared.graph, host, prepared.live, rows, beside, threads(host, machine))
+    found = played_rows(prepared, machine, rows, np.broadcast_to(beside_at(of, sounding), rows.shape))
     loads = found.makespan / deadline(of.buffer, prepared.session.rate)
     rows = rows * found.factor[:, None]
     typical, bad = np.percentile(loads, (50, BAD), method="nearest")
@@ -90,7 +87,7 @@ def bad_loads(
     What the plugins do beyond their means is drawn once for both conditions, and used for all rows.
     """
     uses, rng = prepared.uses, np.random.default_rng(seed)
-    shape = _shapes(prepared, machine, of.buffer)
+    shape = _shapes(prepared, of)
     beyond = np.zeros((len(CONDITIONS), draws, rows.shape[1]))
     places = rng.integers(LONGEST, size=draws)
     for use in np.flatnonzero(uses.live):
@@ -98,13 +95,10 @@ def bad_loads(
             times = _drawn(shape(uses.keys[uses.card[use]], condition), places, rng)
             if times is not None:
                 beyond[number][:, uses.strip[use]] += times / machine.speed
-    host, block = prepared.session.host, deadline(of.buffer, prepared.session.rate)
-    cores, found = threads(host, machine), np.zeros(len(rows))
+    block, found = deadline(of.buffer, prepared.session.rate), np.zeros(len(rows))
     for k, sounding in enumerate(rows):
-        base = np.where(sounding, of.by_condition[0], of.by_condition[1])
-        drawn = np.maximum(base + np.where(sounding, beyond[0], beyond[1]), 0.0)
-        beside = np.broadcast_to(np.where(sounding, of.beside[0], of.beside[1]), drawn.shape)
-        made = play(prepared.graph, host, prepared.live, drawn, beside, cores)
+        drawn = np.maximum(at_moments(of, sounding) + np.where(sounding, beyond[0], beyond[1]), 0.0)
+        made = played_rows(prepared, machine, drawn, np.broadcast_to(beside_at(of, sounding), drawn.shape))
         found[k] = np.percentile(made.makespan, BAD, method="nearest") / block
     return found
 
@@ -122,11 +116,10 @@ def drawn_costs(
     Means are those of `of`: only what a plugin does more or less than its mean is drawn.
     """
     uses, rng = prepared.uses, np.random.default_rng(seed)
-    base = np.where(sounding, of.by_condition[0], of.by_condition[1])
-    rows = np.repeat(base[None, :], draws, axis=0)
+    rows = np.repeat(at_moments(of, sounding)[None, :], draws, axis=0)
     columns: dict[int, NDArray[np.float64]] = {}
     places = rng.integers(LONGEST, size=draws)
-    shape = _shapes(prepared, machine, of.buffer)
+    shape = _shapes(prepared, of)
     for use in np.flatnonzero(uses.live):
         strip = int(uses.strip[use])
         key = uses.keys[uses.card[use]]
@@ -149,13 +142,13 @@ def _drawn(shape: Shape, places: NDArray[np.int64], rng: np.random.Generator) ->
     return times + rng.exponential(jitter, len(places)) - jitter if jitter > 0 else times
 
 
-def _shapes(prepared: Prepared, machine: Machine, buffer: int) -> Callable[[CardKey, Condition], Shape]:
+def _shapes(prepared: Prepared, of: Costs) -> Callable[[CardKey, Condition], Shape]:
     """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter.
 
     Company makes bursts dearer by the same share as the mean.
     """
     known: dict[tuple[CardKey, Condition], Shape] = {}
-    each, rate = per_key(prepared, machine, buffer), prepared.session.rate
+    rate, buffer = prepared.session.rate, of.buffer
     numbers = {key: k for k, key in enumerate(prepared.uses.keys)}
 
     def shape(key: CardKey, condition: Condition) -> Shape:
@@ -166,7 +159,7 @@ def _shapes(prepared: Prepared, machine: Machine, buffer: int) -> Callable[[Card
                 known[key, condition] = (None, 0.0)
             else:
                 alone = card.cost(rate, buffer, condition).seconds
-                among = float(each.seconds[CONDITIONS.index(condition), numbers[key]])
+                among = float(of.each.seconds[CONDITIONS.index(condition), numbers[key]])
                 known[key, condition] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
         return known[key, condition]
 

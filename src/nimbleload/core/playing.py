@@ -35,7 +35,7 @@ def live_strips(session: Session, graph: Graph) -> NDArray[np.bool_]:
     live = np.array([strip.armed and strip.enabled for strip in session.strips], np.bool_)
     for task in graph.order:
         if live[task]:
-            live[graph.successors[graph.first[task] : graph.first[task + 1]]] = True
+            live[graph.fed_by(task)] = True
     return live
 
 

@@ -127,6 +127,11 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
     return "its plugins find colder caches than when they were measured" if gap > 0 else "quicker than measured"
 
 
+def off_by(share: float) -> str:
+    """By how much a prediction is off, in words: `share` of what was rehearsed, positive if it was too high."""
+    return "right" if abs(share) < 0.005 else f"{percent(abs(share))} {'high' if share > 0 else 'low'}"
+
+
 def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:
     """By how much the predicted typical and bad loads are off, as fractions of the rehearsed ones."""
     typical = predicted.typical / of.typical - 1 if of.typical > 0 else 0.0
@@ -149,11 +154,13 @@ def verdict(of: Rehearsal) -> str:
     return f"{held} at {of.buffer} samples on {of.cores} core{'s' if of.cores > 1 else ''}."
 
 
-def taken(of: Rehearsal) -> str:
-    """What the blocks took, in a sentence."""
+def taken(predicted: Prediction, of: Rehearsal) -> str:
+    """What the blocks took, and what had been predicted, in two sentences."""
+    typical, bad = agreement(predicted, of)
     return (
         f"Blocks took {percent(of.typical)} of the deadline as a rule, one in a hundred {percent(of.bad)}, "
-        f"the worst {percent(of.worst)}."
+        f"the worst {percent(of.worst)}. Predicted: typical {percent(predicted.typical)} ({off_by(typical)}), "
+        f"one in a hundred {percent(predicted.bad)} ({off_by(bad)})."
     )
 
 

@@ -279,6 +279,14 @@ class Session(msgspec.Struct, frozen=True):
                 found[use.card_key()] = (variant, use)
         return found
 
+    def cards_needed(self) -> dict[CardKey, tuple[PluginUse, int]]:
+        """Every cost card that the session and its variants need: a use that stands for it, and how many share it.
+
+        A card that only a variant needs is shared by none (0).
+        """
+        found = {key: (uses[0], len(uses)) for key, uses in self.card_keys().items()}
+        return found | {key: (use, 0) for key, (_, use) in self.variant_uses().items() if key not in found}
+
 
 class SessionError(ValueError):
     """A session that cannot be computed; the message says what is wrong and where."""

@@ -7,6 +7,7 @@ computation would, so its price is a lower bound for every plan (but for what ca
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -14,11 +15,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .block import schedule
-from .load import Prepared, at_moments, costs, load_map, per_key, prepare, touched
+from .card import PROVENANCES
+from .graph import upstream
+from .load import Prepared, at_moments, beside_at, costs, load_map, per_key
 from .options import freeze_bytes
-from .plan import Decision, DecisionKind, Plan, apply, obstacle
+from .plan import Decision, DecisionKind, Plan, obstacle
 from .session import CardKey, PluginUse, Session, Strip, deadline
-from .survey import Survey
+from .survey import Survey, with_plan, worst_load
 from .verdict import percent
 
 ROUNDS = 60
@@ -125,9 +128,8 @@ def suggest(of: Survey, wishes: Wishes | None = None) -> Suggestion:
 
 def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
     """Every decision that could be taken in addition to the plan, with its price and what it saves."""
-    session, prepared = of.session, of.planned
-    each = per_key(prepared, of.machine, of.buffer)
-    numbers = {key: k for k, key in enumerate(prepared.uses.keys)}
+    session, each = of.session, of.costs[of.buffer].each
+    numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
     variants = _variant_costs(of)
     host = session.host
     taken = {d.strip for d in of.plan.decisions if d.use is None}
@@ -173,20 +175,13 @@ def _freezes(strip: Strip) -> list[int]:
 
 def _variant_costs(of: Survey) -> dict[CardKey, list[tuple[str, NDArray[np.float64]]]]:
     """For each card key, the names of its variants and what a use costs in them (2, 2, seconds: see `candidates`)."""
-    session, cards, rate = of.session, of.planned.cards, of.session.rate
-    memory = touched(of.planned, of.machine)
+    variants = of.session.variant_uses()
+    each = per_key(of.planned, of.machine, of.buffer, tuple(variants))
     found: dict[CardKey, list[tuple[str, NDArray[np.float64]]]] = {}
-    for key, (variant, _) in session.variant_uses().items():
-        card = cards.get(key)
-        if card is None or not card.cells:
-            continue
-        beside = card.upkeep.beside - 1 if card.upkeep is not None else 0.0
-        company = 1 + card.in_company(rate, of.buffer, memory)
-        seconds = [card.cost(rate, of.buffer, condition).seconds for condition in ("sounding", "silent")]
-        own = np.array(seconds) * company * session.host.plugin_factor / of.machine.speed
-        if session.host.suspends:
-            own[1] = 0.0
-        found.setdefault(variant.of, []).append((variant.name, np.array([own, own * beside])))
+    for number, (variant, _) in enumerate(variants.values()):
+        if each.source[0, number] != PROVENANCES.index("unknown"):
+            cost = np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
+            found.setdefault(variant.of, []).append((variant.name, cost))
     return found
 
 
@@ -270,8 +265,7 @@ class _Program:
     def tighten(self, chosen: NDArray[np.bool_]) -> bool:
         """Adds what this choice still breaks as constraints; false if it breaks nothing."""
         of = self.of
-        session = apply(of.session, self.plan(chosen)).session
-        after = prepare(session, of.planned.cards, of.planned)
+        after = with_plan(of, self.plan(chosen))
         loads = load_map(after, of.machine, of.buffer)
         over = np.flatnonzero(loads.load > self.wishes.limit + HOLDS)
         if not len(over):
@@ -293,76 +287,54 @@ class _Program:
         self, kind: int, sounding: NDArray[np.bool_], load: float, after: Prepared, chosen: NDArray[np.bool_]
     ) -> None:
         """One more constraint for a kind of moment: its work, else its chain, else a step beyond both."""
-        of = self.of
-        each = np.where(sounding, of.costs[of.buffer].by_condition[0], of.costs[of.buffer].by_condition[1])
-        beside = np.where(sounding, of.costs[of.buffer].beside[0], of.costs[of.buffer].beside[1])
-        saves = np.array([c.saves[0] if sounding[c.strip] else c.saves[1] for c in self.candidates])
+        of, threads = self.of, self.of.threads
+        each, beside = at_moments(of.costs[of.buffer], sounding), beside_at(of.costs[of.buffer], sounding)
+        condition = [0 if sounding[c.strip] else 1 for c in self.candidates]
+        saves = np.array([c.saves[k] for c, k in zip(self.candidates, condition, strict=True)])
+        whole = float(each.sum() + (beside.sum() if threads > 1 else 0.0)) / threads
         if kind not in self._moments:
             self._moments[kind] = len(self._rows)
             # Work that is left, and what the cores take from each other, spread over all threads; and the same work
             # with the last strip alone after all others.
-            extra = np.array([c.beside[0] if sounding[c.strip] else c.beside[1] for c in self.candidates])
-            self._demand((saves + (extra if of.threads > 1 else 0)) / of.threads, self._whole(each, beside))
-            if self._last is not None and of.threads > 1:
+            extra = np.array([c.beside[k] for c, k in zip(self.candidates, condition, strict=True)])
+            self._demand((saves + (extra if threads > 1 else 0)) / threads, whole)
+            if self._last is not None and threads > 1:
                 on_last = np.array([c.strip == self._last for c in self.candidates])
                 alone = float(each[self._last])
-                spread = (float(each.sum()) - alone) / of.threads + alone
-                self._demand(np.where(on_last, saves, saves / of.threads), spread)
+                self._demand(np.where(on_last, saves, saves / threads), (float(each.sum()) - alone) / threads + alone)
             return
-        made = costs(after, of.machine, of.buffer)
-        row = at_moments(made, sounding)
-        chain = schedule(after.graph, row, of.threads).chain
+        row = at_moments(costs(after, of.machine, of.buffer), sounding)
+        chain = schedule(after.graph, row, threads).chain
         if (kind, chain) not in self._chains and float(row[list(chain)].sum()) > self._allowed:
             self._chains.add((kind, chain))
-            on = np.isin([c.strip for c in self.candidates], chain)
-            bare = np.array([
-                (c.saves[0] if sounding[c.strip] else c.saves[1]) for c in self.candidates
-            ])  # fmt: skip
-            self._rows.append(np.where(on, bare, 0.0))
-            self._needed.append(float(each[list(chain)].sum()) - self._allowed)
-            return
-        if len(self.candidates) <= SMALL:
+            on_chain = np.isin([c.strip for c in self.candidates], chain)
+            self._demand(np.where(on_chain, saves, 0.0), float(each[list(chain)].sum()))
+        elif len(self.candidates) <= SMALL:
             # Too little was decided: at least one decision more, or another one.
             self._rows.append((~chosen).astype(float))
             self._needed.append(1.0)
-            return
-        # The work does not spread evenly: ask for so much more of it as the block computation finds too much.
-        self._exact = False
-        number, whole = self._moments[kind], self._whole(each, beside)
-        allowed = whole - self._needed[number]
-        self._needed[number] = whole - allowed * min(self.wishes.limit / load, 0.999)
+        else:
+            # The work does not spread evenly: ask for so much more of it as the block computation finds too much.
+            self._exact = False
+            number = self._moments[kind]
+            allowed = whole - self._needed[number]
+            self._needed[number] = whole - allowed * min(self.wishes.limit / load, 0.999)
 
     def _demand(self, saves: NDArray[np.float64], whole: float) -> None:
         """One more constraint: what is saved of `whole` (seconds) must leave no more than is allowed."""
         self._rows.append(saves)
         self._needed.append(whole - self._allowed)
 
-    def _whole(self, each: NDArray[np.float64], beside: NDArray[np.float64]) -> float:
-        """All work of a moment, evenly spread (seconds)."""
-        threads = self.of.threads
-        return float(each.sum() + (beside.sum() if threads > 1 else 0.0)) / threads
-
     def _last_strip(self) -> int | None:
         """The strip that can only begin when all others are done, if there is one: as a rule the main output."""
-        graph = self.of.planned.graph
+        graph, session = self.of.planned.graph, self.of.planned.session
         last = int(graph.order[-1])
-        feeders: dict[int, list[int]] = {}
-        for task in range(len(graph.ids)):
-            for target in graph.successors[graph.first[task] : graph.first[task + 1]]:
-                feeders.setdefault(int(target), []).append(task)
-        found, waiting = {last}, [last]
-        while waiting:
-            for task in feeders.get(waiting.pop(), ()):
-                if task not in found:
-                    found.add(task)
-                    waiting.append(task)
-        return last if len(found) == len(graph.ids) and not self.of.session.host.read_ahead else None
+        after_all = len(upstream(session, graph.ids[last])) == len(graph.ids)
+        return last if after_all and not session.host.read_ahead else None
 
     def worst(self, chosen: NDArray[np.bool_]) -> float:
         """The worst load with these decisions, by the block computation."""
-        of = self.of
-        after = prepare(apply(of.session, self.plan(chosen)).session, of.planned.cards, of.planned)
-        return float(load_map(after, of.machine, of.buffer).load.max())
+        return worst_load(self.of, self.plan(chosen))
 
     def holds(self, chosen: NDArray[np.bool_]) -> bool:
         return self.worst(chosen) <= self.wishes.limit + HOLDS
@@ -392,28 +364,20 @@ class _Program:
         return kept
 
     def told(self, chosen: NDArray[np.bool_]) -> Suggestion:
-        """The plan with its steps in the order in which they save most at the worst moment."""
+        """The plan with its decisions in the order in which they save most at the worst moment."""
         of = self.of
-        worst_sounding = of.planned.moments.sounding[of.after.worst]
-        numbers = sorted(
-            np.flatnonzero(chosen),
-            key=lambda n: -float(self.candidates[n].saves[0 if worst_sounding[self.candidates[n].strip] else 1]),
-        )
-        steps, so_far = [], np.zeros(len(self.candidates), np.bool_)
-        before = float(of.after.load.max())
-        for number in numbers:
-            so_far[number] = True
-            load = self.worst(so_far)
-            candidate = self.candidates[number]
-            words = f"{told_as(of.session, candidate.decision)}: worst {percent(before)} → {percent(load)}"
-            steps.append(Step(candidate.decision, words, candidate.price, load))
-            before = load
+        sounding = of.planned.moments.sounding[of.after.worst]
+        taken = [self.candidates[number] for number in np.flatnonzero(chosen)]
+        taken.sort(key=lambda c: -float(c.saves[0 if sounding[c.strip] else 1]))
+        made = _steps(of, of.plan, [(c.decision, c.price) for c in taken], float(of.after.load.max()))
+        load = made[-1].load if made else float(of.after.load.max())
+        plan = of.plan
+        for step in made:
+            plan = plan.decide(step.decision)
         price = float(self.prices[chosen].sum())
-        reached = before <= self.wishes.limit + HOLDS
+        reached = load <= self.wishes.limit + HOLDS
         least = min(self.least, price) if reached else price
-        return Suggestion(
-            self.plan(chosen), tuple(steps), before, price, least, reached, self._in_the_way(reached, before)
-        )
+        return Suggestion(plan, tuple(made), load, price, least, reached, self._in_the_way(reached, load))
 
     def _in_the_way(self, reached: bool, load: float) -> str:
         if reached:
@@ -428,14 +392,18 @@ class _Program:
 
 def steps(of: Survey) -> list[Step]:
     """The decisions of the plan in force, one after the other, with the worst load after each; they have no price."""
-    found: list[Step] = []
-    so_far, before = Plan((), of.plan.pinned), float(of.before.load.max())
-    for decision in of.plan.decisions:
-        so_far = so_far.decide(decision)
-        after = prepare(apply(of.session, so_far).session, of.planned.cards, of.planned)
-        load = float(load_map(after, of.machine, of.buffer).load.max())
+    free = [(decision, 0.0) for decision in of.plan.decisions]
+    return _steps(of, Plan((), of.plan.pinned), free, float(of.before.load.max()))
+
+
+def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[Decision, float]], before: float) -> list[Step]:
+    """What each decision brings when one after the other is taken into a plan whose worst load is `before`."""
+    found = []
+    for decision, price in priced:
+        plan = plan.decide(decision)
+        load = worst_load(of, plan)
         words = f"{told_as(of.session, decision)}: worst {percent(before)} → {percent(load)}"
-        found.append(Step(decision, words, 0.0, load))
+        found.append(Step(decision, words, price, load))
         before = load
     return found
 

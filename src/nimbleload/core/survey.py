@@ -22,7 +22,6 @@ from .load import (
     at_moments,
     costs,
     load_map,
-    per_key,
     played,
     prepare,
     provenance_shares,
@@ -31,7 +30,7 @@ from .load import (
 )
 from .peaks import DRAWS, Peaks, draw
 from .plan import Decision, Plan, apply
-from .playing import placed
+from .playing import Played, placed
 from .rehearsal import Prediction
 from .session import BUFFER_SIZES, Host, Machine, Session, deadline, threads
 from .verdict import Verdict, judge
@@ -134,9 +133,9 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     planned = of.planned
     moment = planned.moments.at(second)
     sounding = planned.moments.sounding[moment]
-    rungs = [_rung(of, size, sounding) for size in sorted(of.costs)]
-    chosen = of.costs[of.buffer]
-    factor = float(played(planned, of.machine, chosen, sounding[None, :]).factor[0])
+    blocks = {size: played(planned, of.machine, of.costs[size], sounding[None, :]) for size in sorted(of.costs)}
+    rungs = [_rung(of, size, block) for size, block in blocks.items()]
+    chosen, factor = of.costs[of.buffer], float(blocks[of.buffer].factor[0])
     row = at_moments(chosen, sounding) * factor
     block = placed(planned.graph, planned.session.host, planned.live, row, of.threads)
     use_costs, known = _use_costs(of, sounding, factor)
@@ -159,10 +158,9 @@ def _overhead(planned: Prepared, of: Costs, sounding: NDArray[np.bool_]) -> floa
     return max(1 - plugins / work, 0.0) if work > 0 else 0.0
 
 
-def _rung(of: Survey, size: int, sounding: NDArray[np.bool_]) -> Rung:
-    """One buffer size at one moment."""
+def _rung(of: Survey, size: int, found: Played) -> Rung:
+    """One buffer size at one moment, whose block was played."""
     block_time = deadline(size, of.session.rate)
-    found = played(of.planned, of.machine, of.costs[size], sounding[None, :])
     load, chain, work, live = (float(x[0]) / block_time for x in (found.makespan, found.chain, found.work, found.live))
     trip = round_trip(size, of.session.rate, of.session.device, of.latencies.longest)
     return Rung(size, load, chain, work / of.threads, trip, word(load, of.session.limit), live)
@@ -176,7 +174,7 @@ def _use_costs(of: Survey, sounding: NDArray[np.bool_], factor: float) -> tuple[
     uses = of.planned.uses
     if not uses.uses:
         return {}, 0
-    each = per_key(of.planned, of.machine, of.buffer)
+    each = of.costs[of.buffer].each
     seconds = each.seconds * factor / of.machine.speed
     known = each.source[0] != PROVENANCES.index("unknown")
     spent = np.where(sounding[uses.strip], seconds[0][uses.card], seconds[1][uses.card])
@@ -207,11 +205,21 @@ def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
     return Saving((ends_live - ends) / of.deadline, (work_live - work) / of.deadline)
 
 
+def with_plan(of: Survey, plan: Plan) -> Prepared:
+    """The survey's session with another plan, prepared."""
+    return prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
+
+
+def worst_load(of: Survey, plan: Plan) -> float:
+    """The worst load through the piece with another plan, at the survey's buffer size."""
+    return float(load_map(with_plan(of, plan), of.machine, of.buffer).load.max())
+
+
 def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float]:
     """Makespan and work of one block under another plan, in seconds."""
     if plan == of.plan:
         return at.block.makespan, at.block.work
-    after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
+    after = with_plan(of, plan)
     sounding = after.moments.sounding[after.moments.at(at.second)]
     found = played(after, of.machine, costs(after, of.machine, of.buffer), sounding[None, :])
     return float(found.makespan[0]), float(found.work[0])

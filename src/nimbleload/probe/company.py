@@ -6,6 +6,8 @@ between the blocks.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -16,14 +18,13 @@ from ..core.card import Company
 from ..house.native import call2, flush_denormals
 from .formats.hosted import Hosted, Note
 from .pace import Pace
+from .signal import CYCLE
 from .timed import LINE_WORDS, TimedLoop, _now
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 SIZES = (256, 2048)
 RUNS = 3
-MOST_ROUNDS = 3
 FEWEST_BLOCKS = 12
-CYCLE = 8192
 LINE = 64
 DEFAULT_CACHE = 1 << 20
 
@@ -40,7 +41,6 @@ def second_level_cache(core: int | None, tree: Path = Path("/sys/devices/system/
 def find_company(
     loop: TimedLoop,
     pace: Pace,
-    restart,
     notes: tuple[Note, ...],
     rate: int,
     frames: int,
@@ -50,28 +50,34 @@ def find_company(
 ) -> Company:
     """The mean cost of a block after each level of memory use: the least of three rounds, block by block.
 
-    `restart` brings the plugin to a fresh state. `cache` is the second-level cache in bytes, `overhead` the loop's
-    own time (ns); `tail` (seconds) says how long it is led in before. Rounds in which the
-    computer was slower than it can are made again, a few times at most.
+    `cache` is the second-level cache in bytes, `overhead` the loop's own time (ns); `tail` (seconds) says how long it
+    is led in before.
     """
-    cycle = CYCLE // frames
-    blocks = -(-FEWEST_BLOCKS // cycle) * cycle
+    blocks = whole_cycles(frames)
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
     levels = [memory[: int(level * cache) // 8] for level in LEVELS]
-    restart()
+    loop.refresh()
     loop.run(frames, max(CYCLE, min(int(tail * rate), rate)) // frames, notes)
-    least = np.full((len(levels), blocks), np.iinfo(np.int64).max)
-    for number, others in enumerate(levels):
-        good = tries = 0
-        while good < RUNS and tries < MOST_ROUNDS * RUNS:
-            pace.wait()
-            loop.rewind()
-            loop.run(frames, cycle, others=others)
-            least[number] = np.minimum(least[number], loop.run(frames, blocks, others=others))
-            good += pace.is_good()
-            tries += 1
-    seconds = np.maximum(least.mean(axis=1) - overhead, 0.0) / 1e9
-    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds.tolist()))
+
+    def beside(others: NDArray[np.int64]) -> NDArray[np.int64]:
+        loop.rewind()
+        loop.run(frames, CYCLE // frames, others=others)
+        return loop.run(frames, blocks, others=others)
+
+    seconds = [least_mean(pace, partial(beside, others), overhead) / 1e9 for others in levels]
+    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
+
+
+def whole_cycles(frames: int) -> int:
+    """How many blocks of so many samples to time: whole cycles, at least twelve blocks."""
+    cycle = CYCLE // frames
+    return -(-FEWEST_BLOCKS // cycle) * cycle
+
+
+def least_mean(pace: Pace, run: Callable[[], NDArray[np.int64]], overhead: int) -> float:
+    """The mean block time of a few good runs, the least of them for each block (ns, without the loop's own time)."""
+    runs, _ = pace.quiet_runs(run, RUNS)
+    return max(float(np.min(runs, axis=0).mean()) - overhead, 0.0)
 
 
 def in_circle(lines: int) -> NDArray[np.int64]:

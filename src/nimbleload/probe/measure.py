@@ -17,18 +17,15 @@ from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note
 from .neighbour import find_slowdown
 from .pace import Pace
-from .signal import chord, musical, released
+from .signal import CYCLE, chord, musical, released
 from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
 from .truth import find_truth
 from .upkeep import taken
 
-LONGEST_CYCLE = 8192
 CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)
 SLOWEST_TAIL_SECONDS = 15.0
-# Where the computer was not quiet, up to so many times the runs are made, and the fastest count.
-MOST_ROUNDS = 3
 MOST_WAKING = 64
 
 
@@ -79,7 +76,7 @@ class Measurement:
         self._sound(frames, math.ceil(0.5 * self._rate / frames))
         self._hush(frames)
         self._tail = self._find_tail(frames)
-        truth = find_truth(self._hosted, self._loop, self._notes)
+        truth = find_truth(self._loop, self._notes)
         self._hosted.settled()
         return Facts(self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best)
 
@@ -87,7 +84,7 @@ class Measurement:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""
         step = max(self._rate // frames // 5, 1)
         most = int(SLOWEST_TAIL_SECONDS * self._rate) // frames
-        wanted_quiet = max(self._rate // frames // 2, LONGEST_CYCLE // frames + 1)
+        wanted_quiet = max(self._rate // frames // 2, CYCLE // frames + 1)
         peaks = np.zeros(0, np.float32)
         while len(peaks) < most:
             peaks = np.concatenate((peaks, self._loop.silent_peaks(frames, step)))
@@ -119,7 +116,7 @@ class Measurement:
         """
         cache = second_level_cache(core)
         company, tail = [], self._tail or 0.5
-        own = (self._loop, self._pace, self._refresh, self._notes, self._rate)
+        own = (self._loop, self._pace, self._notes, self._rate)
         for frames in (size for size in SIZES if size <= longest):
             company.append(find_company(*own, frames, cache, self._overhead, tail))
             alive()
@@ -143,20 +140,13 @@ class Measurement:
         another = load_another()
         TimedLoop(another, self._loop.source).run(frames, 4, self._notes)
         memory = max(taken().memory - before.memory, 0)
-        beside = find_slowdown(
-            self._hosted, another, self._loop, self._pace, self._notes, others, self._refresh, self._overhead
-        )
+        beside = find_slowdown(another, self._loop, self._pace, self._notes, others, self._overhead)
         another.close()
         return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds, beside)
 
-    def _refresh(self) -> None:
-        self._hosted.settled()
-        self._hosted.restart()
-        self._loop.rewind()
-
     def _sound(self, frames: int, blocks: int) -> NDArray[np.int64]:
         """A run from a fresh state, with the same input every time."""
-        self._refresh()
+        self._loop.refresh()
         return self._loop.run(frames, blocks, self._notes)
 
     def _hush(self, frames: int) -> None:
@@ -168,14 +158,14 @@ class Measurement:
 
         That takes as long as its tail; a costly plugin is given no longer than the time allowed for a cell.
         """
-        cycle = max(LONGEST_CYCLE // frames, 4)
+        cycle = max(CYCLE // frames, 4)
         remembered = min(self._tail or 0.0, SLOWEST_TAIL_SECONDS) * self._rate / frames
         allowed = self._effort.seconds / 2 / self._effort.runs * 1e9 / max(typical_ns, 50.0)
         return math.ceil(max(cycle, min(remembered, allowed)) / cycle) * cycle
 
     def _blocks(self, frames: int, typical_ns: float) -> int:
         """How many blocks to time in a run: whole cycles, within the time allowed but at least two cycles' worth."""
-        cycle = max(LONGEST_CYCLE // frames, 1)
+        cycle = max(CYCLE // frames, 1)
         allowed = self._effort.seconds * 1e9 / self._effort.runs / max(typical_ns, 50.0)
         wanted = min(max(allowed, 24, 2 * cycle), 4096)
         return max(cycle, round(wanted / cycle) * cycle)
@@ -193,20 +183,15 @@ class Measurement:
 
         Runs during which it was slower are made again, a few times at most; then the fastest ones are taken.
         """
-        wanted, good = self._effort.runs, 0
-        runs: list[NDArray[np.int64]] = []
-        while good < wanted and len(runs) < MOST_ROUNDS * wanted:
-            self._pace.wait()
-            runs.append(run())
-            good += self._pace.is_good()
-        best = sorted(runs, key=np.sum)[:wanted]
-        return np.array(best), good == wanted and _is_quiet(np.array(best))
+        runs, quiet = self._pace.quiet_runs(run, self._effort.runs)
+        best = np.array(sorted(runs, key=np.sum)[: self._effort.runs])
+        return best, quiet and _is_quiet(best)
 
     def _silent(self, frames: int) -> Cell:
         """After sounding, when the tail has died: consecutive stretches of whole cycles stand for the runs."""
         self._sound(frames, max(self._lead(frames, 1e9), math.ceil(0.1 * self._rate / frames)))
         self._hush(frames)
-        settle = math.ceil((0.1 + (self._tail or 0.5)) * self._rate / frames) + LONGEST_CYCLE // frames
+        settle = math.ceil((0.1 + (self._tail or 0.5)) * self._rate / frames) + CYCLE // frames
         step = max(settle // 64, 1)
         until = time.monotonic() + 4 * self._effort.seconds
         typical = 1e9

@@ -6,15 +6,17 @@ The neighbour on the nearest other core is another instance of the same plugin; 
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from ..house.native import call2, flush_denormals, load_atomic
-from .company import CYCLE, FEWEST_BLOCKS, MOST_ROUNDS, RUNS
+from .company import RUNS, least_mean, whole_cycles
 from .formats.hosted import Hosted, Note
 from .pace import Pace
+from .signal import CYCLE
 from .stage import settle_thread
 from .timed import TimedLoop
 
@@ -30,36 +32,23 @@ def _play_on(call, handle, argument, stop):
 
 
 def find_slowdown(
-    hosted: Hosted, other: Hosted, loop: TimedLoop, pace: Pace, notes: tuple[Note, ...], cores: Sequence[int],
-    restart: Callable[[], None], overhead: int,
-) -> float:  # fmt: skip
-    """How many times dearer a block gets while the `cores` compute (1: not at all), at 256 samples."""
+    other: Hosted, loop: TimedLoop, pace: Pace, notes: tuple[Note, ...], cores: Sequence[int], overhead: int
+) -> float:
+    """How many times dearer a block of the loop's plugin gets while the `cores` compute (1: not at all).
+
+    At 256 samples; `other` is a second instance, which plays on the first of them.
+    """
     if not cores:
         return 1.0
-    blocks = -(-FEWEST_BLOCKS // (CYCLE // FRAMES)) * (CYCLE // FRAMES)
-    restart()
+    blocks = whole_cycles(FRAMES)
+    loop.refresh()
     loop.run(FRAMES, CYCLE // FRAMES, notes)
 
-    def least() -> float:
-        times = np.full(blocks, np.iinfo(np.int64).max)
-        good = tries = 0
-        while good < RUNS and tries < MOST_ROUNDS * RUNS:
-            pace.wait()
-            loop.rewind()
-            times = np.minimum(times, loop.run(FRAMES, blocks))
-            good += pace.is_good()
-            tries += 1
-        return max(float(times.mean()) - overhead, 1.0)
+    def again() -> NDArray[np.int64]:
+        loop.rewind()
+        return loop.run(FRAMES, blocks)
 
-    def usual() -> float:
-        """The neighbours come and go: their mean effect counts, not the least."""
-        runs = []
-        for _ in range(2 * RUNS):
-            loop.rewind()
-            runs.append(float(loop.run(FRAMES, blocks).mean()))
-        return max(float(np.median(runs)) - overhead, 1.0)
-
-    alone = least()
+    alone = max(least_mean(pace, again, overhead), 1.0)
     stop = np.zeros(1, np.int64)
     own = TimedLoop(other, loop.source)
     own.run(FRAMES, 4, notes)
@@ -80,7 +69,8 @@ def find_slowdown(
     for thread in threads:
         thread.start()
     try:
-        beside = usual()
+        # The neighbours come and go: their usual effect counts, not the least.
+        beside = float(np.median([again().mean() for _ in range(2 * RUNS)])) - overhead
     finally:
         stop[0] = 1
         for thread in threads:

@@ -7,9 +7,11 @@ least of a few runs cannot show that; a piece of work whose time is known can.
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from .timed import _now
 
@@ -17,6 +19,8 @@ STEPS = 24
 VALUES = 2048
 TRIES = 4
 SLOW = 1.04
+# Where the computer is not quiet, up to so many times the runs that are wanted are made.
+MOST_ROUNDS = 3
 
 
 @njit(nogil=True, cache=True, fastmath=True)
@@ -60,3 +64,22 @@ class Pace:
         until = time.monotonic() + seconds
         while time.monotonic() < until and not self.is_good():
             continue
+
+    def learn(self, seconds: float) -> None:
+        """Works for so many seconds, so that `best` is what this core can do."""
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            self.now()
+
+    def quiet_runs(self, run: Callable[[], NDArray[np.int64]], wanted: int) -> tuple[list[NDArray[np.int64]], bool]:
+        """Makes runs (ns) until so many were good, or three times as many were made; and whether enough were good.
+
+        A run is good if the core was as fast as ever before and after it.
+        """
+        runs: list[NDArray[np.int64]] = []
+        good = 0
+        while good < wanted and len(runs) < MOST_ROUNDS * wanted:
+            self.wait()
+            runs.append(run())
+            good += self.is_good()
+        return runs, good >= wanted

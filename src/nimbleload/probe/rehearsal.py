@@ -13,10 +13,10 @@ import numpy as np
 from ..core.graph import build
 from ..core.rehearsal import Rehearsal
 from ..core.session import Session, deadline
-from . import catalogue, isolation
+from . import isolation
 from .formats.hosted import Hosted, Note
 from .pace import Pace
-from .session_run import not_installed, path_of
+from .session_run import installed_for, not_installed, path_of
 from .signal import chord, musical
 from .stage import Performed, Stage, settle_thread
 from .worker import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest, load
@@ -43,8 +43,7 @@ def run(
     What is not installed is left out and said. The last message is the outcome, or a failure.
     """
     uses = [use for strip in session.strips for use in strip.live_uses()]
-    standards = {use.plugin.standard for use in uses}
-    installed = catalogue.paths_by_identifier(catalogue.catalogue()) if standards - {"house"} else {}
+    installed = installed_for(uses)
     paths, refused = {}, {}
     for use in uses:
         path = path_of(use, installed)
@@ -166,9 +165,7 @@ def after_rest(core: int, busy: float, period: float, blocks: int = 60) -> float
     def compute() -> None:
         settle_thread(core)
         pace = Pace()
-        until = time.monotonic() + 0.1
-        while time.monotonic() < until:
-            pace.now()
+        pace.learn(0.1)
         for _ in range(blocks):
             time.sleep(period - busy)
             until = time.monotonic() + busy
@@ -186,9 +183,7 @@ def slowdown(cores: tuple[int, ...], seconds: float = 0.2) -> float:
     if len(cores) < 2:
         return 1.0
     alone = Pace()
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
-        alone.now()
+    alone.learn(seconds)
     found: list[float] = []
 
     def compute(core: int) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -61,9 +61,7 @@ def jobs(
     """
     found = []
     rate = rate or session.rate
-    wanted = {key: (uses[0], len(uses)) for key, uses in session.card_keys().items()}
-    wanted = {key: (use, 0) for key, (_, use) in session.variant_uses().items()} | wanted
-    for key, (use, count) in wanted.items():
+    for key, (use, count) in session.cards_needed().items():
         card = known.get(key)
         missing, details = tuple(buffers), True
         if card is not None and not again:
@@ -92,7 +90,7 @@ def run(
 
     While one plugin is measured on the last core, the next one is loaded on another.
     """
-    installed = catalogue.paths_by_identifier(catalogue.catalogue()) if needs_catalogue(todo) else {}
+    installed = installed_for(job.use for job in todo)
     core = max(os.sched_getaffinity(0))
     others = tuple(sorted(os.sched_getaffinity(0) - {core}, reverse=True))
     pace: float | None = None
@@ -147,8 +145,7 @@ def sweep(
     the plugin as it is stands in the card's `failure`.
     """
     card = known or CostCard(use.card_key(), use.label)
-    needed = use.plugin.standard != "house"
-    path = path_of(use, catalogue.paths_by_identifier(catalogue.catalogue()) if needed else {})
+    path = path_of(use, installed_for([use]))
     if path is None:
         yield msgspec.structs.replace(card, failure=not_installed(use))
         return
@@ -176,6 +173,12 @@ def sweep(
                 return
 
 
+def installed_for(uses: Iterable[PluginUse]) -> Mapping[tuple[str, str], catalogue.Installed]:
+    """What is installed, if any of these plugins has to be looked for; the house processors have not."""
+    wanted = any(use.plugin.standard != "house" for use in uses)
+    return catalogue.paths_by_identifier(catalogue.catalogue()) if wanted else {}
+
+
 def path_of(use: PluginUse, installed: Mapping[tuple[str, str], catalogue.Installed]) -> str | None:
     """The file of a plugin; empty for a house processor, None if it is not installed."""
     if use.plugin.standard == "house":
@@ -190,8 +193,6 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         return with_cell(card, message.cell), message.cell
     if isinstance(message, isolation.Failure):
         return msgspec.structs.replace(card, failure=message.reason), None
-    if isinstance(message, SweepMessage):
-        return msgspec.structs.replace(card, sweep=message.sweep), None
     if isinstance(message, DetailsMessage):
         rates = {c.rate for c in message.company}
         company = (*(c for c in card.company if c.rate not in rates), *message.company)
@@ -199,10 +200,6 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         return msgspec.structs.replace(card, **more), None
     assert isinstance(message, FactsMessage)
     return msgspec.structs.replace(card, latency=message.latency, tail=message.tail, truth=message.truth), None
-
-
-def needs_catalogue(todo: Sequence[Job]) -> bool:
-    return any(job.use.plugin.standard != "house" for job in todo)
 
 
 def not_installed(use: PluginUse) -> str:

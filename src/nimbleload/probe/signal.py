@@ -8,6 +8,8 @@ from numpy.typing import NDArray
 from .formats.hosted import Note
 
 RMS = 10 ** (-18 / 20)
+# Work that comes in bursts comes at least once in so many samples: what is timed are whole cycles of them.
+CYCLE = 8192
 
 
 def musical(channels: int, rate: int, seconds: float = 4.0) -> NDArray[np.float32]:
@@ -15,7 +17,7 @@ def musical(channels: int, rate: int, seconds: float = 4.0) -> NDArray[np.float3
 
     The level is −18 dBFS RMS; the length is a multiple of 8192, so that blocks come out even. Seeded.
     """
-    count = max(int(seconds * rate) // 8192, 1) * 8192
+    count = max(int(seconds * rate) // CYCLE, 1) * CYCLE
     rng = np.random.default_rng(20)
     time = np.arange(count) / rate
     bins = np.fft.rfftfreq(count, 1 / rate)

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import math
-import time
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..core.card import Silence
 from .pace import Pace
+from .signal import CYCLE
 from .timed import TimedLoop
 
 FRAMES = 512
 SECONDS = 10.0
-CYCLE = 8192
 
 
 def find_silence(loop: TimedLoop, pace: Pace, sound, hush, rate: int, overhead: int, allowed: float) -> Silence:
@@ -30,11 +29,12 @@ def find_silence(loop: TimedLoop, pace: Pace, sound, hush, rate: int, overhead: 
     def silent(flush: bool) -> tuple[float, NDArray[np.float64]]:
         before = np.asarray(sound(FRAMES, 2 * led), float)[led:]
         hush(FRAMES)
-        until = time.monotonic() + allowed
-        parts: list[float] = []
-        while len(parts) < count and (len(parts) < 4 or time.monotonic() < until):
+        spent, parts = 0, []  # what the plugin takes counts, not what is waited for a quiet moment
+        while len(parts) < count and (len(parts) < 4 or spent < allowed * 1e9):
             pace.wait(0.01)
-            parts.append(_steady(loop.run(FRAMES, whole, silent=True, flush=flush)) - overhead)
+            times = loop.run(FRAMES, whole, silent=True, flush=flush)
+            spent += int(times.sum())
+            parts.append(_steady(times) - overhead)
         parts += parts[-1:] * (count - len(parts))
         return (_steady(before) - overhead) / 1e9, np.maximum(parts, 0.0) / 1e9
 

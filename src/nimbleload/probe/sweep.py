@@ -18,17 +18,15 @@ from numpy.typing import NDArray
 from ..core.card import Effect, Sweep
 from ..core.compare import VOICES_NAME
 from ..core.session import PluginUse, Setting
+from .company import least_mean
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace
-from .signal import chord, musical
+from .signal import CYCLE, chord, musical
 from .timed import TimedLoop, overhead_ns
 
 ORDER = ("switch", "choice", "count", "number")
 MOST_CHOICES = 8
 VOICES = (1, 2, 4, 8, 16, 32, 64)
-CYCLE = 8192
-RUNS = 3
-MOST_ROUNDS = 3
 LEAD_SECONDS = 0.2
 
 
@@ -84,16 +82,12 @@ class Meter:
         cycle = max(CYCLE // self._frames, 1)
         blocks = math.ceil(24 / cycle) * cycle
         lead = math.ceil(LEAD_SECONDS * self._rate / self._frames / cycle) * cycle
-        runs: list[NDArray[np.int64]] = []
-        good = 0
-        while good < RUNS and len(runs) < MOST_ROUNDS * RUNS:
-            hosted.settled()
-            hosted.restart()
-            loop.rewind()
-            self._pace.wait()
-            runs.append(loop.run(self._frames, lead + blocks, notes)[lead:])
-            good += self._pace.is_good()
-        return max(float(np.min(runs, axis=0).mean()) - self._overhead, 0.0) / 1e9
+
+        def run() -> NDArray[np.int64]:
+            loop.refresh()
+            return loop.run(self._frames, lead + blocks, notes)[lead:]
+
+        return least_mean(self._pace, run, self._overhead) / 1e9
 
 
 def sweep(

@@ -102,6 +102,12 @@ class TimedLoop:
         """The next run starts at the beginning of the source."""
         self._at = 0
 
+    def refresh(self) -> None:
+        """Brings the plugin back to a fresh state; the next run starts at the beginning of the source."""
+        self._hosted.settled()
+        self._hosted.restart()
+        self.rewind()
+
     def run(
         self,
         frames: int,
@@ -153,6 +159,14 @@ class _Empty:
 
     def argument(self, frames, notes=()):
         return 0
+
+
+def warm_up() -> None:
+    """Compiles the loops, or loads them as compiled before: that takes a while, and no plugin is to blame for it."""
+    loop = TimedLoop(_Empty(), np.zeros((1, 64), np.float32))
+    loop.run(16, 1)
+    loop.silent_peaks(16, 1)
+    loop.capture(16, 1)
 
 
 def overhead_ns(blocks: int = 20000) -> int:

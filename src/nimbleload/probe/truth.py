@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.card import Truth
-from .formats.hosted import Hosted, Note
+from .formats.hosted import Note
 from .timed import TimedLoop
 
 SMALL, LARGE = 64, 512
@@ -17,13 +17,11 @@ IDLE_DB = -100.0
 DEEPEST_DB = -200.0
 
 
-def find_truth(hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
+def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
     """Runs the same half second at two block sizes, and at one of them twice, each from a fresh state."""
 
     def run(frames: int) -> NDArray[np.float32]:
-        hosted.settled()
-        hosted.restart()
-        loop.rewind()
+        loop.refresh()
         return loop.capture(frames, SAMPLES // frames, notes)
 
     small, large, again = run(SMALL), run(LARGE), run(LARGE)
@@ -39,14 +37,13 @@ def find_truth(hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...] = ()) ->
         latency=latency,
         null_db=null_depth(small, large) if repeatable else None,
         idle=latency is not None and _is_idle(source, small, latency),
-        hot_peak=None if notes else _hot_peak(hosted, loop),
+        hot_peak=None if notes else _hot_peak(loop),
     )
 
 
-def _hot_peak(hosted: Hosted, loop: TimedLoop) -> float:
+def _hot_peak(loop: TimedLoop) -> float:
     """The highest output in dBFS while the input is as loud as it may be: its peaks just reach full scale."""
-    hosted.settled()
-    hosted.restart()
+    loop.refresh()
     gain = 1 / max(float(np.abs(loop.source).max()), 1e-9)
     peak = float(np.nanmax(np.abs(loop.capture(LARGE, SAMPLES // LARGE, gain=gain))))
     return max(20 * float(np.log10(max(peak, 1e-12))), DEEPEST_DB)

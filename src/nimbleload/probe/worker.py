@@ -77,7 +77,7 @@ class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):
-    """The worker itself has started; from now on it is the plugin's time."""
+    """The worker itself has started, or goes on: from now on it is the plugin's time."""
 
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
@@ -189,7 +189,11 @@ def work(request: Request, send, wait) -> None:
     """Loads the plugin, waits for its turn, measures, and sends each result as it is made."""
     from .formats.hosted import PluginError
     from .measure import Measurement
+    from .pace import Pace
+    from .timed import warm_up
 
+    warm_up()
+    Pace()
     send(ReadyMessage())
     keep_off(request.core)
     begun = time.monotonic()

@@ -45,7 +45,7 @@ def known_cards(
 
     What neither has is taken from readings that were typed in, then from stand-ins, and then from other machines.
     """
-    wanted = session.card_keys().keys() | session.variant_uses().keys()
+    wanted = session.cards_needed()
     found = {key: card for key, card in (others or {}).items() if key in wanted}
     own = library.cards(wanted)
     for key, card in own.items():
