@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.window import MEASURE
 from nimbleload.core.card import Effect, Sweep
+from nimbleload.probe.session_run import Job, Progress
 from nimbleload.store.library import STAND_IN, TYPED, Library
 
 
@@ -116,3 +117,17 @@ def test_a_paused_run_stands_still_until_it_goes_on(make_window, qtbot, tmp_path
     assert page.stop.text() == "Pause"
     with qtbot.waitSignal(page.measuring.ended, timeout=60_000):
         page.cancel.click()
+
+
+def test_the_card_of_a_variant_lands_like_any_other(example, page):
+    row = len(page.model.rows) - 1
+    key, use, count = page.model.rows[row]
+    assert count == 0
+    job = Job(key, use, 0, (256,), 48000)
+    page.measuring.started.emit([job])
+    card = msgspec.structs.replace(page._desk.cards[key], failure="crashed: SIGSEGV")
+    page.measuring.progressed.emit(Progress(job, card, None, True))
+    assert page.model.status(row) == "failed"
+    assert "1 of 1 plugins done" in page.sentence.headline.text()
+    assert page._desk.cards[key].failure == "crashed: SIGSEGV"
+    page.measuring.ended.emit("")

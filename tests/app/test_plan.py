@@ -51,8 +51,10 @@ def test_a_step_is_taken_back_and_everything_with_one_undo(suggested, settled):
 
 def test_pinned_tracks_are_left_alone_by_the_next_suggestion(suggested, qtbot, settled):
     frozen = suggested.desk.document.plan.decisions[0].strip
+    pinned = suggested.desk.document.plan.pinned
     settled(suggested, suggested.balance.drawer.clear.click)
     assert suggested.desk.document.plan.decisions == ()
+    assert suggested.desk.document.plan.pinned == pinned
     settled(suggested, lambda: suggested.desk.pin([frozen], True))
     with qtbot.waitSignal(suggested.desk.suggested, timeout=120_000):
         suggested.balance.suggest()

@@ -241,7 +241,7 @@ def test_more_cores_lower_the_load_and_undo_works_for_them(example, settled):
 
 def test_all_decisions_are_taken_back_at_once(example, settled):
     freeze_something(example, settled)
-    settled(example, example.clear_plan)
+    settled(example, example.desk.clear_plan)
     assert example.desk.document.plan.decisions == ()
 
 

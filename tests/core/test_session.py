@@ -5,8 +5,8 @@ from __future__ import annotations
 import msgspec
 import pytest
 
-from nimbleload.core.session import Host, Machine, Setting, deadline, threads
-from tests.helpers.sessions import session, track, use
+from nimbleload.core.session import Host, Machine, Setting, Variant, deadline, threads
+from tests.helpers.sessions import session, setting, track, use
 
 
 def test_uses_share_a_card_exactly_when_plugin_setting_and_width_agree():
@@ -46,3 +46,14 @@ def test_threads_are_the_cores_that_are_left_but_at_least_one():
 def test_a_block_without_length_has_no_deadline(buffer, rate):
     with pytest.raises(ValueError, match="positive"):
         deadline(buffer, rate)
+
+
+def test_the_cards_needed_are_those_of_uses_and_variants_each_once_with_how_many_share_it():
+    of = session(track("a", "p", "q"), track("b", "p"))
+    found = of.strip("a").inserts[0]
+    light = Variant(found.card_key(), "light", setting(q=0))
+    same = Variant(found.card_key(), "as it is", found.setting)
+    needed = msgspec.structs.replace(of, variants=(light, same)).cards_needed()
+    counts = {key: count for key, (_, count) in needed.items()}
+    assert sorted(counts.values()) == [0, 1, 2]
+    assert counts[light.applied(found).card_key()] == 0

@@ -30,14 +30,7 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
 }
 
 #if defined LADSPA
-typedef struct { int hint; float lower, upper; } hint_t;
-typedef struct descriptor {
-  unsigned long id; const char *label; int properties; const char *name, *maker, *copyright; unsigned long ports;
-  const int *kinds; const char *const *names; const hint_t *hints; void *own;
-  void *(*instantiate)(const struct descriptor *, unsigned long); void (*connect)(void *, unsigned long, float *);
-  void (*activate)(void *); void (*run)(void *, unsigned long); void *run_adding, *set_gain;
-  void (*deactivate)(void *); void (*cleanup)(void *);
-} descriptor_t;
+#include "ladspa.h"
 static void *instantiate(const descriptor_t *d, unsigned long rate) { (void)d; (void)rate; return calloc(1, sizeof(own_t)); }
 static void connect(void *h, unsigned long port, float *to) { ((own_t *)h)->ports[port] = to; }
 static void run(void *h, unsigned long n) {
@@ -53,12 +46,8 @@ static const descriptor_t D = {77, "known", 0, "Known", "tests", "", 5, KINDS, N
 const descriptor_t *ladspa_descriptor(unsigned long index) { return index ? NULL : &D; }
 
 #elif defined LV2
-typedef struct lv2 {
-  const char *uri; void *(*instantiate)(const struct lv2 *, double, const char *, const void *);
-  void (*connect)(void *, uint32_t, void *); void (*activate)(void *); void (*run)(void *, uint32_t);
-  void (*deactivate)(void *); void (*cleanup)(void *); const void *(*extension)(const char *);
-} lv2_t;
-static void *instantiate(const lv2_t *d, double rate, const char *path, const void *features) {
+#include "lv2.h"
+static void *instantiate(const lv2_t *d, double rate, const char *path, const void *const *features) {
   (void)d; (void)rate; (void)path; (void)features;
   return calloc(1, sizeof(own_t));
 }
@@ -72,46 +61,22 @@ static const lv2_t PLUGIN = {"urn:nimble-test:known", instantiate, connect, NULL
 const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
 
 #elif defined CLAP
-typedef struct { uint32_t major, minor, revision; } version_t;
-typedef struct {
-  version_t clap_version;
-  const char *id, *name, *vendor, *url, *manual_url, *support_url, *version, *description;
-  const char *const *features;
-} descriptor_t;
-typedef struct { float **data32; double **data64; uint32_t channels, latency; uint64_t constant; } audio_t;
-typedef struct { uint32_t size, time; uint16_t space, type; uint32_t flags; } header_t;
-typedef struct { header_t header; uint32_t param; void *cookie; int32_t note; int16_t port, channel, key; double value; } value_t;
-typedef struct events { void *ctx; uint32_t (*size)(const struct events *); const header_t *(*get)(const struct events *, uint32_t); } events_t;
-typedef struct {
-  int64_t steady; uint32_t frames; const void *transport; const audio_t *in; audio_t *out;
-  uint32_t ins, outs; const events_t *in_events; const void *out_events;
-} process_t;
-typedef struct plugin {
-  const descriptor_t *desc; own_t *data;
-  bool (*init)(const struct plugin *); void (*destroy)(const struct plugin *);
-  bool (*activate)(const struct plugin *, double, uint32_t, uint32_t); void (*deactivate)(const struct plugin *);
-  bool (*start)(const struct plugin *); void (*stop)(const struct plugin *); void (*reset)(const struct plugin *);
-  int32_t (*process)(const struct plugin *, const process_t *);
-  const void *(*extension)(const struct plugin *, const char *); void (*on_main)(const struct plugin *);
-} plugin_t;
+#include "clap.h"
+#define OWN(p) ((own_t *)(p)->data)
 static bool yes(const plugin_t *p) { (void)p; return true; }
-static void nothing(const plugin_t *p) { (void)p; }
-static bool activate(const plugin_t *p, double r, uint32_t a, uint32_t b) { (void)p; (void)r; (void)a; (void)b; return true; }
-static void reset(const plugin_t *p) { p->data->calls = 0; p->data->silent = 0; }
+static void reset(const plugin_t *p) { OWN(p)->calls = 0; OWN(p)->silent = 0; }
 static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
 static void take(const plugin_t *p, const events_t *e) {
   for (uint32_t i = 0; i < e->size(e); i++) {
     const value_t *v = (const value_t *)e->get(e, i);
-    if (v->header.type == 5) *(v->param == 10 ? &p->data->extra : &p->data->quality) = (float)v->value;
+    if (v->header.type == 5) *(v->param == 10 ? &OWN(p)->extra : &OWN(p)->quality) = (float)v->value;
   }
 }
 static int32_t process(const plugin_t *p, const process_t *b) {
   take(p, b->in_events);
-  work(p->data, b->in->data32[0], b->out->data32[0], b->frames);
+  work(OWN(p), b->in->data32[0], b->out->data32[0], b->frames);
   return 1;
 }
-typedef struct { uint32_t (*count)(const plugin_t *, bool); bool (*get)(const plugin_t *, uint32_t, bool, void *); } ports_t;
-typedef struct { uint32_t id; char name[256]; uint32_t flags, channels; const char *type; uint32_t pair; } port_t;
 static uint32_t port_count(const plugin_t *p, bool in) { (void)p; (void)in; return 1; }
 static bool port_get(const plugin_t *p, uint32_t i, bool in, void *to) {
   (void)p; (void)i; (void)in;
@@ -125,7 +90,7 @@ static bool param_info(const plugin_t *p, uint32_t i, param_t *to) {
   to->id = 10 + i; to->flags = i; strcpy(to->name, i ? "Quality" : "Extra"); to->most = i ? 1 : 100;
   return true;
 }
-static bool param_value(const plugin_t *p, uint32_t id, double *to) { *to = id == 10 ? p->data->extra : p->data->quality; return true; }
+static bool param_value(const plugin_t *p, uint32_t id, double *to) { *to = id == 10 ? OWN(p)->extra : OWN(p)->quality; return true; }
 static void flush(const plugin_t *p, const events_t *in, const void *out) { (void)out; take(p, in); }
 static uint32_t latency_get(const plugin_t *p) { (void)p; return 77; }
 static const ports_t PORTS = {port_count, port_get};
@@ -152,13 +117,7 @@ static const plugin_t *create(const void *f, const void *host, const char *id) {
   *p = made;
   return p;
 }
-static const struct { uint32_t (*count)(const void *); const descriptor_t *(*get)(const void *, uint32_t);
-  const plugin_t *(*create)(const void *, const void *, const char *); } FACTORY = {plugin_count, descriptor, create};
-static bool entry_init(const char *path) { (void)path; return true; }
-static void entry_deinit(void) {}
-static const void *entry_factory(const char *id) { return strcmp(id, "clap.plugin-factory") ? NULL : &FACTORY; }
-const struct { version_t v; bool (*init)(const char *); void (*deinit)(void); const void *(*factory)(const char *); }
-  clap_entry = {{1, 2, 0}, entry_init, entry_deinit, entry_factory};
+CLAP_ENTRY(plugin_count, descriptor, create)
 
 #elif defined VST3
 typedef int32_t result;

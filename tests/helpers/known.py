@@ -55,7 +55,8 @@ def build(folder: Path, standard: str) -> Known | None:
         / {"ladspa": "known.so", "lv2": "known.lv2/known.so", "clap": "known.clap", "vst3": "known.vst3"}[standard]
     )
     target.parent.mkdir(parents=True, exist_ok=True)
-    flags = ["-O1", f"-D{standard.upper()}", "-shared", "-fPIC"]
+    # The headers lie beside this file, also for a source that a test has changed.
+    flags = ["-O1", f"-D{standard.upper()}", "-shared", "-fPIC", "-I", str(Path(__file__).parent)]
     subprocess.run([compiler, *flags, "-o", str(target), str(SOURCE)], check=True)
     if standard == "lv2":
         (target.parent / "manifest.ttl").write_text(

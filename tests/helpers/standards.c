@@ -5,14 +5,7 @@
 #include <string.h>
 
 #ifdef LADSPA
-typedef struct { int hint; float lower, upper; } hint_t;
-typedef struct descriptor {
-  unsigned long id; const char *label; int properties; const char *name, *maker, *copyright; unsigned long ports;
-  const int *kinds; const char *const *names; const hint_t *hints; void *own;
-  void *(*instantiate)(const struct descriptor *, unsigned long); void (*connect)(void *, unsigned long, float *);
-  void (*activate)(void *); void (*run)(void *, unsigned long); void *run_adding, *set_gain;
-  void (*deactivate)(void *); void (*cleanup)(void *);
-} descriptor_t;
+#include "ladspa.h"
 typedef struct { float *ports[5]; float calls; } own_t;
 static void *instantiate(const descriptor_t *d, unsigned long rate) { (void)d; return rate == 7 ? NULL : calloc(1, sizeof(own_t)); }
 static void connect(void *h, unsigned long port, float *to) { ((own_t *)h)->ports[port] = to; }
@@ -37,13 +30,10 @@ typedef struct { void *handle; uint32_t (*map)(void *, const char *); } map_t;
 typedef struct { void *handle; int (*schedule)(void *, uint32_t, const void *); } schedule_t;
 typedef struct { int (*work)(void *, int (*)(void *, uint32_t, const void *), void *, uint32_t, const void *);
                  int (*response)(void *, uint32_t, const void *); int (*end_run)(void *); } worker_t;
-typedef struct lv2 {
-  const char *uri; void *(*instantiate)(const struct lv2 *, double, const char *, const feature_t *const *);
-  void (*connect)(void *, uint32_t, void *); void (*activate)(void *); void (*run)(void *, uint32_t);
-  void (*deactivate)(void *); void (*cleanup)(void *); const void *(*extension)(const char *);
-} lv2_t;
+#include "lv2.h"
 typedef struct { void *ports[6]; schedule_t *schedule; uint32_t midi; float answered, notes; int blocks; } own_t;
-static void *instantiate(const lv2_t *d, double rate, const char *path, const feature_t *const *features) {
+static void *instantiate(const lv2_t *d, double rate, const char *path, const void *const *offered) {
+  const feature_t *const *features = (const feature_t *const *)offered;
   (void)d; (void)rate; (void)path;
   own_t *o = calloc(1, sizeof *o);
   for (; *features; features++) {

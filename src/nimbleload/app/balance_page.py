@@ -9,10 +9,10 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitte
 
 from ..core.card import PROVENANCE_WORDS
 from ..core.options import Weighed
-from ..core.plan import Decision, Plan
+from ..core.plan import Decision
 from ..core.suggest import Suggestion
 from ..core.survey import block_with
-from ..core.verdict import clock, percent
+from ..core.verdict import Verdict, clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
 from .desk import Desk
@@ -118,16 +118,19 @@ class BalancePage(QWidget):
         desk.suggested.connect(self._show_suggestion)
         self.drawer.suggest_wanted.connect(self._suggest)
         self.drawer.removed.connect(self._take_back)
-        self.drawer.cleared.connect(self._clear)
+        self.drawer.cleared.connect(desk.clear_plan)
         for kind, button in self.kinds.items():
             button.clicked.connect(partial(self.show_kind, kind))
         desk.failed.connect(self._show_failure)
 
     def _show_opening(self) -> None:
+        self._suggestion = None
+        self.drawer.suggest.setEnabled(True)
         self.sentence.say("Computing the load…", "The session is open.", "quiet")
         self.options.show_nothing()
 
     def _show_failure(self, reason: str) -> None:
+        self.drawer.suggest.setEnabled(True)
         self.sentence.say("This session cannot be computed.", reason, "overload")
 
     def _show_survey(self) -> None:
@@ -147,9 +150,7 @@ class BalancePage(QWidget):
         """Everything that follows the moment, but for the list of tracks."""
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
-        verdict = at.verdict
-        tone = at.rung(of.buffer).word if verdict.kind != "unknown" else "quiet"
-        self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
+        self._say(at.verdict)
         self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
         self._show_block()
         self.buffers.show_peaks({})
@@ -157,7 +158,7 @@ class BalancePage(QWidget):
         self.timeline.show_second(at.second)
         before, after = float(of.before.load.max()), float(of.after.load.max())
         here = percent(at.rung(of.buffer).load)
-        if verdict.kind == "unknown":
+        if at.verdict.kind == "unknown":
             words = "not known"
         elif of.plan.decisions:
             worst = f"worst: now {percent(before)} → with this plan {percent(after)}"
@@ -165,6 +166,13 @@ class BalancePage(QWidget):
         else:
             words = f"worst {percent(after)};  here {here}"
         self._timeline_panel.remark.setText(words)
+
+    def _say(self, verdict: Verdict) -> None:
+        """The sentence: a verdict, what it rests on, and the next step."""
+        of, at = self._desk.survey, self._desk.instant
+        assert of is not None and at is not None
+        tone = {"unknown": "quiet", "peaks": "tight"}.get(verdict.kind, at.rung(of.buffer).word)
+        self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
 
     def show_kind(self, kind: str) -> None:
         """Shows the mean, typical, bad or worst block of the moment."""
@@ -196,10 +204,7 @@ class BalancePage(QWidget):
         self.buffers.show_peaks(outlook.peaks)
         self.timeline.show_band(self._desk.band)
         self._show_block()
-        verdict = outlook.verdict
-        tone = at.rung(of.buffer).word if verdict.kind not in ("unknown", "peaks") else "tight"
-        tone = "quiet" if verdict.kind == "unknown" else tone
-        self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
+        self._say(outlook.verdict)
 
     def _basis(self) -> str:
         """What the load rests on, if it is not all measured on this computer."""
@@ -248,18 +253,15 @@ class BalancePage(QWidget):
         self._desk.suggest(preset, kinds)
 
     def _show_suggestion(self, found: Suggestion) -> None:
+        """The plan itself comes with the next survey, unless it is the one in force already."""
         self._suggestion = found
-        self.drawer.show_suggestion(found)
+        self.drawer.suggest.setEnabled(True)
+        self._show_plan()
 
     def _take_back(self, decision: Decision) -> None:
         document = self._desk.document
         if document is not None:
             self._desk.change("take back a step", document._replace(plan=document.plan.without(decision)))
-
-    def _clear(self) -> None:
-        document = self._desk.document
-        if document is not None:
-            self._desk.change("take back all decisions", document._replace(plan=Plan((), document.plan.pinned)))
 
     def _show_plan(self) -> None:
         """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""

@@ -7,14 +7,14 @@ from collections.abc import Sequence
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ..core.card import CONDITIONS, PROVENANCE_WORDS, CostCard
 from ..core.compare import Lighter
 from ..core.rhythm import card_sentences
 from ..core.session import BUFFER_SIZES, PluginUse, deadline
 from ..core.verdict import percent
-from .picture import Picture
+from .picture import Picture, scrolled
 from .settings_view import SettingsView
 from .theme import theme
 
@@ -179,13 +179,9 @@ class CardView(QFrame):
             column.addWidget(part)
         column.addStretch(1)
         self.setMinimumWidth(theme.px(250))
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(inside)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(area)
+        outer.addWidget(scrolled(inside))
         self.show_nothing()
 
     def show_nothing(self) -> None:

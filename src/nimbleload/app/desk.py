@@ -61,9 +61,10 @@ class Desk(QObject):
     failed = Signal(str)
     _ready = Signal(int, object)
     _weighed_ready = Signal(int, object)
-    _outlook_ready = Signal(int, object, object)
-    _steps_ready = Signal(int, object, object)
-    _suggestion_ready = Signal(int, object)
+    _outlook_ready = Signal(int, object)
+    _band_ready = Signal(object, object)
+    _steps_ready = Signal(object, object)
+    _suggestion_ready = Signal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -102,6 +103,7 @@ class Desk(QObject):
         self._look_soon.setInterval(LOOK_AFTER_MS)
         self._look_soon.timeout.connect(self._start_looking)
         self._outlook_ready.connect(self._take_outlook)
+        self._band_ready.connect(self._take_band)
         self._steps_ready.connect(self._take_steps)
         self._suggestion_ready.connect(self._take_suggestion)
 
@@ -121,7 +123,7 @@ class Desk(QObject):
         self._history, self._future = [], []
         self._clean = None if unsaved else self.document
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
-        self.outlook, self.band, self._band_of = None, None, None
+        self.outlook, self.band, self.steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
         self._recompute()
@@ -333,28 +335,29 @@ class Desk(QObject):
         of, at, asked = self.survey, self.instant, self._looking
         if of is None or at is None or self._is_closed:
             return
-        known, steps_known = self.band, self.steps is not None
+        wants_steps, wants_band = self.steps is None, self.band is None
 
         def work() -> None:
-            if not steps_known and asked == self._looking:
-                self._steps_ready.emit(asked, steps(of), of)
+            if wants_steps and asked == self._looking:
+                self._steps_ready.emit(of, steps(of))
             if asked == self._looking:
-                found = outlook(of, at)
-                self._outlook_ready.emit(asked, (found, of, known), None)
-            if known is None and asked == self._looking:
-                self._outlook_ready.emit(asked, (found, of, known), band(of))
+                self._outlook_ready.emit(asked, outlook(of, at))
+            if wants_band and asked == self._looking:
+                self._band_ready.emit(of, band(of))
 
         self._look_work.submit(work)
 
-    def _take_outlook(self, asked: int, result: tuple[Outlook, Survey, object], loads: object) -> None:
-        if asked != self._looking:
-            return
-        self.outlook = result[0]
-        if loads is not None:
-            self.band, self._band_of = loads, result[1]  # type: ignore[assignment]
-        self.looked_ahead.emit()
+    def _take_outlook(self, asked: int, found: Outlook) -> None:
+        if asked == self._looking:
+            self.outlook = found
+            self.looked_ahead.emit()
 
-    def _take_steps(self, asked: int, found: list[Step], of: Survey) -> None:
+    def _take_band(self, of: Survey, loads: NDArray[np.float64]) -> None:
+        if of is self.survey:
+            self.band, self._band_of = loads, of
+            self.looked_ahead.emit()
+
+    def _take_steps(self, of: Survey, found: list[Step]) -> None:
         if of is self.survey:
             self.steps, self._steps_of = found, of
             self.stepped.emit()
@@ -369,23 +372,27 @@ class Desk(QObject):
 
         def work() -> None:
             try:
-                self._suggestion_ready.emit(0, (suggest(of, wishes), document))
+                self._suggestion_ready.emit((suggest(of, wishes), document))
             except Exception as error:
                 log.exception("suggesting a plan failed")
-                self._suggestion_ready.emit(0, f"No plan could be suggested: {error}.")
+                self._suggestion_ready.emit(f"No plan could be suggested: {error}.")
 
         self._look_work.submit(work)
 
-    def _take_suggestion(self, _: int, result: object) -> None:
+    def _take_suggestion(self, result: tuple[Suggestion, Document] | str) -> None:
         if isinstance(result, str):
             self.failed.emit(result)
             return
-        assert isinstance(result, tuple)
-        found: Suggestion = result[0]
-        document: Document = result[1]
-        if document is not None and self.document is document:
+        found, document = result
+        # What has been decided meanwhile goes before a suggestion that does not know of it.
+        if self.document is document:
             self.change("suggested plan", document._replace(plan=found.plan))
         self.suggested.emit(found)
+
+    def clear_plan(self) -> None:
+        """Takes all decisions back; pinned tracks stay pinned."""
+        if self.document is not None:
+            self.change("take back all decisions", self.document._replace(plan=Plan((), self.document.plan.pinned)))
 
     def pin(self, strip_ids: Sequence[str], on: bool) -> None:
         """Pins strips, so that a suggestion leaves them alone, or lets them go."""

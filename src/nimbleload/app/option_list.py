@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -20,7 +19,7 @@ from ..core.plan import Decision
 from ..core.session import PluginUse, Strip
 from ..core.survey import Instant, Survey
 from ..core.verdict import percent
-from .picture import elided
+from .picture import elided, scrolled
 from .theme import theme
 
 MINUS = "−"
@@ -147,16 +146,12 @@ class OptionList(QFrame):
         rows.addWidget(self._heading)
         rows.addLayout(self._chain_rows)
         rows.addStretch(1)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(inside)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 6, 6)
         column.setSpacing(3)
         column.addWidget(self._title)
         column.addWidget(self._below)
-        column.addWidget(area, 1)
+        column.addWidget(scrolled(inside), 1)
         self.options: list[OptionButton] = []
         self._chain: list[ChainRow] = []
         self.show_nothing()

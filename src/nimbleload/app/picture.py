@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication, QPainter
-from PySide6.QtWidgets import QMenu, QWidget
+from PySide6.QtWidgets import QMenu, QScrollArea, QWidget
 
 from .theme import theme
 
@@ -59,3 +59,12 @@ def focus_frame(painter: QPainter, widget: QWidget) -> None:
         painter.setPen(theme.colour("brass"))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(widget.rect().adjusted(0, 0, -1, -1), 4, 4)
+
+
+def scrolled(inside: QWidget) -> QScrollArea:
+    """A widget as wide as there is room, with a bar beside it where it is too high."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(inside)
+    return area

@@ -18,12 +18,10 @@ from PySide6.QtWidgets import (
 
 from ..core.plan import Decision, Plan
 from ..core.restore import restore_list
-from ..core.suggest import PRESETS, Step, Suggestion, told_as
+from ..core.suggest import KINDS, PRESETS, Step, Suggestion, told_as
 from ..core.survey import Survey
 from ..core.verdict import percent
 from .theme import theme
-
-KINDS = (("freeze", "freeze"), ("suspend", "suspend"), ("lighten", "lighten"))
 
 
 class PlanDrawer(QFrame):
@@ -42,7 +40,7 @@ class PlanDrawer(QFrame):
         self.preset = QComboBox()
         self.preset.addItems(list(PRESETS))
         self.preset.setAccessibleName("What hurts")
-        self.kinds = {kind: QCheckBox(word) for kind, word in KINDS}
+        self.kinds = {kind: QCheckBox(kind) for kind in KINDS}
         self.suggest = QPushButton("Suggest")
         self.steps, self.restore = QListWidget(), QLabel()
         self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -125,7 +123,6 @@ class PlanDrawer(QFrame):
 
     def show_suggestion(self, found: Suggestion) -> None:
         """Says how good the suggested plan is; the plan itself comes with `show_plan`."""
-        self.suggest.setEnabled(True)
         if not found.reached:
             self._words.setText(f"No plan of these kinds reaches the limit: {found.obstacle}")
         elif found.gap < 0.005:

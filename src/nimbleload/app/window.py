@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.plan import Decision, Plan
+from ..core.plan import Decision
 from ..core.session import Machine
 from ..core.survey import fitted
 from ..core.verdict import percent
@@ -126,7 +126,7 @@ class MainWindow(QMainWindow):
         edit = bar.addMenu("&Edit")
         self._undo = self._add(edit, "&Undo", self.desk.undo, "Ctrl+Z")
         self._redo = self._add(edit, "&Redo", self.desk.redo, "Ctrl+Shift+Z")
-        self._add(edit, "Take back &all decisions", self.clear_plan)
+        self._add(edit, "Take back &all decisions", self.desk.clear_plan)
         go = bar.addMenu("&Go")
         for number, (name, key) in enumerate(PLACES):
             self._add(go, name, partial(self.go, number), key)
@@ -196,10 +196,6 @@ class MainWindow(QMainWindow):
     def focus_filter(self) -> None:
         self.go(BALANCE)
         self.balance.tracks.filter.setFocus()
-
-    def clear_plan(self) -> None:
-        if self.desk.document is not None:
-            self.desk.change("take back all decisions", self.desk.document._replace(plan=Plan()))
 
     def choose_cores(self, cores: int) -> None:
         speed = self.desk.document.machine.speed if self.desk.document else 1.0

@@ -29,7 +29,8 @@ def find_silence(loop: TimedLoop, pace: Pace, sound, hush, rate: int, overhead: 
     def silent(flush: bool) -> tuple[float, NDArray[np.float64]]:
         before = np.asarray(sound(FRAMES, 2 * led), float)[led:]
         hush(FRAMES)
-        spent, parts = 0, []  # what the plugin takes counts, not what is waited for a quiet moment
+        parts: list[float] = []
+        spent = 0  # what the plugin takes counts, not what is waited for a quiet moment
         while len(parts) < count and (len(parts) < 4 or spent < allowed * 1e9):
             pace.wait(0.01)
             times = loop.run(FRAMES, whole, silent=True, flush=flush)
