@@ -5,12 +5,14 @@ from __future__ import annotations
 import msgspec
 import pytest
 
-from nimbleload.core.card import Company, CostCard, Effect, Silence, Sweep, Upkeep
+from nimbleload.core.card import Cell, Company, CostCard, Effect, Position, Silence, Sweep, Upkeep
 from nimbleload.core.compare import (
     VOICES_NAME,
     card_named,
     comparison,
     lighter,
+    other_standards,
+    reasons,
     savings,
     sweep_sentences,
     variant_of,
@@ -18,7 +20,7 @@ from nimbleload.core.compare import (
 from nimbleload.core.elsewhere import Reading, from_readings, standing_in
 from nimbleload.core.family import by_name, kind
 from nimbleload.core.rhythm import card_sentences
-from nimbleload.core.session import PluginUse, Session
+from nimbleload.core.session import PluginRef, PluginUse, Session
 from tests.helpers.sessions import card, session, setting, track, use
 
 RATE = 48000
@@ -179,3 +181,60 @@ class TestCompany:
         assert "asleep" not in said
         assert "dying tail" not in said
         assert "Among others" not in said
+
+
+class TestOtherStandards:
+    """One plugin in two standards: what the card says of the other one."""
+
+    def pair(self, seconds: float, positions=((("Time", 160.0), ("Mix", 0.5)),) * 2, **changes):
+        ours, theirs = (
+            PluginUse("echo", PluginRef(standard, f"{standard}:echo", "Echo")) for standard in ("lv2", "ladspa")
+        )
+        cards = [
+            msgspec.structs.replace(card(of, cost), positions=tuple(Position(*p) for p in stood))
+            for of, cost, stood in zip((ours, theirs), (1e-4, seconds), positions, strict=True)
+        ]
+        cards[1] = msgspec.structs.replace(cards[1], **changes)
+        return {c.key: c for c in cards}, cards[0]
+
+    def said(self, *given, **changes) -> str:
+        cards, ours = self.pair(*given, **changes)
+        return " ".join(other_standards(cards, ours, RATE, 256))
+
+    def test_within_a_tenth_they_agree(self):
+        assert self.said(1.09e-4) == "As LADSPA it costs the same: 109 µs."
+
+    def test_parameters_that_stand_elsewhere_are_named_with_both_values(self):
+        stood = ((("Time", 160.0), ("Mix", 0.5)), (("Time", 2000.75), ("Mix", 0.5)))
+        assert self.said(2e-4, stood) == (
+            "As LADSPA it costs 200 µs, 100 % more: not set alike (Time 2001 there, 160 here)."
+        )
+
+    def test_latency_and_a_computer_that_was_not_quiet_are_reasons(self):
+        cards, ours = self.pair(5e-5)
+        theirs = next(c for c in cards.values() if c is not ours)
+        noisy = tuple(msgspec.structs.replace(cell, quiet=False) for cell in theirs.cells)
+        theirs = msgspec.structs.replace(theirs, latency=64, cells=noisy)
+        found = reasons(ours, theirs, RATE, 256)
+        assert found == [
+            "it reports 64 samples of latency, not 0",
+            "the computer was not quiet while it was measured",
+        ]
+
+    def test_where_everything_stands_alike_the_build_is_the_reason(self):
+        why = "nothing else that is known differs, so it is how the plugin was built for that standard"
+        assert self.said(5e-5).endswith(f"50 % less: {why}.")
+
+    def test_the_price_of_each_call_is_a_reason_when_it_makes_most_of_the_difference(self):
+        cards, _ = self.pair(1e-4)
+        of = [
+            tuple(Cell(RATE, b, "sounding", fixed + b * 1e-7) for b in (64, 256, 1024)) for fixed in (5e-6, 30e-6)
+        ]  # fmt: skip
+        one, other = (msgspec.structs.replace(c, cells=cells) for c, cells in zip(cards.values(), of, strict=True))
+        assert reasons(one, other, RATE, 256) == ["each call costs 30 µs there, 5.0 µs here"]
+
+    def test_another_plugin_and_the_same_standard_are_not_told(self):
+        cards, ours = self.pair(2e-4)
+        renamed = {k: msgspec.structs.replace(c, name=c.key.standard, positions=()) for k, c in cards.items()}
+        assert other_standards(renamed, renamed[ours.key], RATE, 256) == []
+        assert other_standards({ours.key: ours}, ours, RATE, 256) == []

@@ -271,3 +271,8 @@ def test_a_worker_measures_other_standards_too(standard):
     told = list(run(Request(use, 48000, (64, 256), path, Effort(2, 0.01))))
     assert isinstance(told[0], FactsMessage)
     assert len(told) == 7
+    stood = {p.name: p.value for p in told[0].positions}
+    # What LADSPA's hints give, and where the plugin itself starts, in its own unit.
+    starts = {"ladspa": 102.8737, "vst3": 250.0}
+    assert stood["Frequency L"] == pytest.approx(starts[standard], rel=1e-3)
+    assert stood["Boost/Cut 1"] == pytest.approx(0.0, abs=1e-4)

@@ -200,8 +200,12 @@ class CardView(QFrame):
         buffer: int,
         better: Sequence[Lighter] = (),
         trying: bool = False,
+        more: Sequence[str] = (),
     ) -> None:
-        """Shows what is known of one plugin setting, and what is lighter; `trying` while its settings are tried."""
+        """Shows what is known of one plugin setting, and what is lighter; `trying` while its settings are tried.
+
+        `more` are further sentences.
+        """
         self.use = use
         self.button.show()
         self.settings.show()
@@ -215,6 +219,7 @@ class CardView(QFrame):
         sentences = ["Not measured yet."] if card is None else card_sentences(card, rate, buffer)
         if card is not None and card.cells:
             sources = sorted({PROVENANCE_WORDS[cell.provenance] for cell in card.cells})
+            sentences.extend(more)
             sentences.append(f"The figures: {', '.join(sources)}.")
         self._words.setText("\n".join(f"•  {sentence}" for sentence in sentences))
         self.setAccessibleName(f"Cost card of {use.label}. {' '.join(sentences)}")

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.card import CostCard, Effect
-from ..core.compare import lighter, variant_of
+from ..core.compare import lighter, other_standards, variant_of
 from ..core.elsewhere import from_readings, standing_in
 from ..core.session import BUFFER_SIZES, CardKey, PluginUse
 from ..probe import session_run
@@ -315,7 +315,9 @@ class MeasurePage(QWidget):
         use, rate, buffer = self.model.rows[row][1], document.session.rate, document.buffer
         families = {(u.plugin.standard, u.plugin.identifier): u.family for _, u, _ in self.model.rows}
         better = lighter(self._desk.cards, families, use, rate, buffer)
-        self.card.show_card(use, self.model.card(row), rate, buffer, better, self._trying is not None)
+        card = self.model.card(row)
+        more = other_standards(self._desk.cards, card, rate, buffer) if card is not None else []
+        self.card.show_card(use, card, rate, buffer, better, self._trying is not None, more)
 
     def _show_started(self, todo: list[Job]) -> None:
         self._jobs, self._done, self._done_cells, self._outcome = todo, 0, 0, ""

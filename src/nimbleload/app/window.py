@@ -36,6 +36,7 @@ from .filing import Filing
 from .finder import Finder
 from .help import Help
 from .host_dialog import HostDialog
+from .installed import InstalledDialog
 from .measure_page import MeasurePage
 from .measuring import Measuring
 from .place_strip import PlaceStrip
@@ -147,6 +148,7 @@ class MainWindow(QMainWindow):
         computer = bar.addMenu("&Computer")
         self._add(computer, "The &host and the audio device…", self.ask_host)
         self._add(computer, "&Track in time…", self.ask_tracking)
+        self._add(computer, "&Plugins installed here…", lambda: InstalledDialog(self).open())
         rates = computer.addMenu("Sample &rate")
         for rate in (44100, 48000, 88200, 96000):
             self._add(rates, f"{rate / 1000:g} kHz", partial(self.desk.choose_rate, rate))

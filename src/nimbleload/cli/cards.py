@@ -9,7 +9,7 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 
 from ..core.card import CostCard
-from ..core.compare import card_named, comparison, lighter, savings, sweep_sentences
+from ..core.compare import card_named, comparison, lighter, other_standards, reasons, savings, sweep_sentences
 from ..core.family import kind
 from ..core.rhythm import card_sentences
 from ..core.session import BUFFER_SIZES, FAMILIES, CardKey, PluginUse
@@ -73,23 +73,14 @@ def result_of(step: session_run.Progress) -> tuple[str, str]:
 def plugins(words: tuple[str, ...], family: str | None, retry: bool, standard: str | None, json: bool) -> None:
     """List the installed plugins whose name, maker or identifier holds every one of WORDS."""
     scanned = catalogue.catalogue(retry=retry)
-    wanted = [word.lower() for word in words]
-    found = [
-        plugin
-        for file in scanned
-        for plugin in file.plugins
-        if (standard is None or plugin.standard == standard)
-        and (family is None or kind(plugin.features, plugin.name).family == family)
-        and all(word in f"{plugin.name} {plugin.vendor} {plugin.identifier}".lower() for word in wanted)
-    ]
+    found = catalogue.matching(scanned, words, family, standard)
     failed = {file.path: file.failure for file in scanned if file.failure}
     if json:
-        listed = [{**to_builtins(p), **kind(p.features, p.name)._asdict()} for p in found]
+        listed = [{**to_builtins(plugin), **of._asdict()} for plugin, of in found]
         show_json({"plugins": listed, "failed": failed})
         return
-    for plugin in sorted(found, key=lambda p: (p.standard, p.name.lower())):
-        family_words = kind(plugin.features, plugin.name).words()
-        click.echo(f"  {plugin.standard:6}  {plugin.name}  {plugin.vendor}  {family_words}  {plugin.identifier}")
+    for plugin, of in found:
+        click.echo(f"  {plugin.standard:6}  {plugin.name}  {plugin.vendor}  {of.words()}  {plugin.identifier}")
     click.echo(f"{len(found)} plugins.")
     for path, reason in failed.items():
         click.echo(f"Not readable: {path}: {reason}")
@@ -143,6 +134,8 @@ def card(file: str, plugin: str, buffer: int | None, settings: bool, seconds: fl
     if known is not None and known.sweep is not None:
         say_settings(known)
     others = all_cards(found)
+    for sentence in other_standards(others, known, rate, size) if known is not None else ():
+        click.echo(f"  {sentence}")
     for better in lighter(others, families(found.uses.values()), use, rate, size):
         name = f"{better.card.name or better.card.key.identifier} ({better.card.key.standard})"
         click.echo(f"  Lighter in its family: {name}, {microseconds(better.seconds)}: {percent(better.saved)} less.")
@@ -195,3 +188,6 @@ def compare(file: str, one: str, other: str, json: bool) -> None:
         click.echo(f"{use.label}: {use.plugin.standard}, {use.setting.words()}")
     for row in rows:
         click.echo(f"  {row[0]:>6}  {row[1]:>20}  {row[2]:>20}  {row[3]:>20}")
+    if first.name == second.name:
+        for reason in reasons(first, second, found.session.rate, found.buffer):
+            click.echo(f"  {reason}")

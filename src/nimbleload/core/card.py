@@ -172,12 +172,19 @@ class Sweep(msgspec.Struct, frozen=True):
         return sorted((e for e in self.effects if e.failure is None), key=lambda e: (e.seconds, e.parameter, e.value))
 
 
+class Position(msgspec.Struct, frozen=True):
+    """Where one parameter stood while the card was measured, in the parameter's own unit."""
+
+    name: str
+    value: float
+
+
 class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
 
     `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
-    at which it was. `failure` says in plain words why there is nothing, or why the rest is missing; None if all went
-    well.
+    at which it was. `positions` are those of all parameters. `failure` says in plain words why there is nothing, or
+    why the rest is missing; None if all went well.
     """
 
     key: CardKey
@@ -191,6 +198,7 @@ class CostCard(msgspec.Struct, frozen=True):
     silence: Silence | None = None
     upkeep: Upkeep | None = None
     sweep: Sweep | None = None
+    positions: tuple[Position, ...] = ()
 
     def in_company(self, rate: int, buffer: int, touched: float) -> float:
         """The share that a block costs more when others touch so many bytes in between; 0.0 where it was not measured.

@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
+from ..core.family import Kind, kind
 from ..store import atomic
 from .standards import ALL_LV2, ENDINGS, STANDARDS
 
@@ -127,6 +128,22 @@ def scan(files: dict[str, int]) -> Iterator[Scanned]:
 
 def _ending(code: int) -> str:
     return f"crashed: {signal.Signals(-code).name}" if code < 0 else f"ended by itself with exit code {code}"
+
+
+def matching(
+    scanned: Iterable[Scanned], words: Iterable[str] = (), family: str | None = None, standard: str | None = None
+) -> list[tuple[Installed, Kind]]:
+    """The plugins whose name, maker or identifier holds every word, with their kinds; by standard, then by name."""
+    wanted = [word.lower() for word in words]
+    found = [
+        (plugin, kind(plugin.features, plugin.name))
+        for file in scanned
+        for plugin in file.plugins
+        if (standard is None or plugin.standard == standard)
+        and all(word in f"{plugin.name} {plugin.vendor} {plugin.identifier}".lower() for word in wanted)
+    ]
+    fitting = [(plugin, of) for plugin, of in found if family is None or of.family == family]
+    return sorted(fitting, key=lambda each: (each[0].standard, each[0].name.lower()))
 
 
 def paths_by_identifier(scanned: Iterable[Scanned]) -> dict[tuple[str, str], Installed]:

@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Cell, Company, Silence, Truth, Upkeep, summarise
+from ..core.card import Cell, Company, Position, Silence, Truth, Upkeep, summarise
 from ..core.session import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note
@@ -37,13 +37,17 @@ class Effort(msgspec.Struct, frozen=True):
 
 
 class Facts(NamedTuple):
-    """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within 15 s)."""
+    """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within 15 s).
+
+    `positions` says where its parameters stand.
+    """
 
     latency: int
     tail: float | None
     version: str
     truth: Truth
     pace: float
+    positions: tuple[Position, ...]
 
 
 class Details(NamedTuple):
@@ -78,7 +82,9 @@ class Measurement:
         self._tail = self._find_tail(frames)
         truth = find_truth(self._loop, self._notes)
         self._hosted.settled()
-        return Facts(self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best)
+        parameters = self._hosted.parameters()
+        positions = tuple(Position(p.name, p.value if p.plain is None else p.plain) for p in parameters)
+        return Facts(self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best, positions)
 
     def _find_tail(self, frames: int) -> float | None:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""

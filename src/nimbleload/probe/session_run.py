@@ -199,7 +199,8 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         more = {"company": company, "silence": message.silence, "upkeep": message.upkeep}
         return msgspec.structs.replace(card, **more), None
     assert isinstance(message, FactsMessage)
-    return msgspec.structs.replace(card, latency=message.latency, tail=message.tail, truth=message.truth), None
+    facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions")}
+    return msgspec.structs.replace(card, **facts), None
 
 
 def not_installed(use: PluginUse) -> str:

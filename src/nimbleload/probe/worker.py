@@ -17,7 +17,7 @@ import time
 
 import msgspec
 
-from ..core.card import Cell, Company, Effect, Silence, Sweep, Truth, Upkeep
+from ..core.card import Cell, Company, Effect, Position, Silence, Sweep, Truth, Upkeep
 from ..core.rehearsal import Rehearsal
 from ..core.session import PluginUse, Session
 from .measure import Effort
@@ -87,6 +87,7 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     real_time: bool
     truth: Truth
     pace: float
+    positions: tuple[Position, ...] = ()
 
 
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
@@ -211,8 +212,8 @@ def work(request: Request, send, wait) -> None:
         send(DoneMessage())
         return
     measurement = Measurement(hosted, request.use, request.rate, request.effort, request.pace)
-    facts = measurement.facts()
-    send(FactsMessage(facts.latency, facts.tail, facts.version, real_time, facts.truth, facts.pace))
+    f = measurement.facts()
+    send(FactsMessage(f.latency, f.tail, f.version, real_time, f.truth, f.pace, f.positions))
     for cell in measurement.cells(request.buffers):
         send(CellMessage(cell))
     if request.details:

@@ -23,7 +23,8 @@ ParameterKind = Literal["switch", "choice", "count", "number"]
 class Parameter(NamedTuple):
     """One setting of a loaded plugin. `key` names it in a `Setting`; `value` is what it has now.
 
-    `choices` are the values that it can take, where there are only some.
+    `choices` are the values that it can take, where there are only some. `plain` is the value in the parameter's own
+    unit, where the standard counts from 0 to 1.
     """
 
     key: str
@@ -33,6 +34,7 @@ class Parameter(NamedTuple):
     most: float
     value: float
     choices: tuple[float, ...] = ()
+    plain: float | None = None
 
 
 def parameter(key: str, name: str, whole: bool, least: float, most: float, value: float, *choices: float) -> Parameter:

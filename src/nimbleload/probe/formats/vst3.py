@@ -218,8 +218,17 @@ class Vst3Hosted:
                 continue
             now = self._controller.call(14, d.id, kinds=(c.c_uint32,), result=c.c_double) if self._controller else 0.0
             choices = [k / d.steps for k in range(d.steps + 1)] if 0 < d.steps <= 64 else []
-            found.append(parameter(str(d.id), wide(d.title), False, 0.0, 1.0, self._values.get(d.id, now), *choices))
+            now = self._values.get(d.id, now)
+            made = parameter(str(d.id), wide(d.title), False, 0.0, 1.0, now, *choices)
+            found.append(made._replace(plain=self._plain(d.id, now)))
         return tuple(found)
+
+    def _plain(self, number: int, share: float) -> float:
+        """A parameter's value in its own unit."""
+        if self._controller is None:
+            return share
+        # Doubles and integers travel in registers of different kinds: their order among each other does not matter.
+        return self._controller.call(12, number, share, kinds=(c.c_uint32, c.c_double), result=c.c_double)
 
     def _set_values(self) -> None:
         """Changes the parameters in a short block of silence, which is how a VST3 plugin hears of them."""
