@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ..core.block import Block
+from ..core.session import FAMILIES
 from ..core.survey import Instant, Survey
 from ..core.verdict import milliseconds, percent
 from .picture import Picture, elided
 from .theme import theme
+
+# What a pixel of a lane can be beside a plugin of some family: nothing, and a task without one.
+PLAIN = ("nothing", "task")
 
 
 class BlockView(Picture):
@@ -27,7 +32,7 @@ class BlockView(Picture):
         self._selection: set[str] = set()
         self._chain: set[int] = set()
         self._places: list[QRectF] = []
-        self._segments: dict[str, list[QRectF]] = {}
+        self._lane_pixels = np.zeros((1, 1), np.uint8)
         self._drawn_at: tuple[int, int, int] | None = None
 
     def show_block(self, of: Survey, at: Instant, block: Block | None = None) -> None:
@@ -111,12 +116,34 @@ class BlockView(Picture):
         cost = cost * np.divide(taken, usual, out=np.ones_like(taken), where=usual > taken)[uses.strip]
         until = np.concatenate(([0.0], np.cumsum(cost)))
         first = np.searchsorted(uses.strip, np.arange(len(left)))
-        begin = left[uses.strip] + (until[:-1] - until[first][uses.strip]) * scale
-        self._segments = {}
-        for k in np.flatnonzero(cost * scale >= 0.35):
-            row = rows[block.core[uses.strip[k]]]
-            area = QRectF(float(begin[k]), row.top(), float(cost[k]) * scale, row.height())
-            self._segments.setdefault(uses.uses[k].family, []).append(area)
+        begin = block.start[uses.strip] + until[:-1] - until[first][uses.strip]
+        self._lane_pixels = self._pixels(begin, begin + cost, scale)
+
+    def _pixels(self, begin: NDArray[np.float64], end: NDArray[np.float64], scale: float) -> NDArray[np.uint8]:
+        """What stands at each pixel of each lane (threads, W): nothing, a task without a plugin, or a family.
+
+        `begin` and `end` (U, seconds) are the plugins' times in the block. Each pixel shows what is at its middle.
+        """
+        assert self._of is not None and self._block is not None
+        block, uses = self._block, self._of.planned.uses
+        width = max(int(self._lanes().width()), 1)
+        middles = (np.arange(width) + 0.5) / scale
+        drawn = np.zeros((self._of.threads, width), np.uint8)
+        family = np.array([FAMILIES.index(use.family) for use in uses.uses], np.uint8) + len(PLAIN)
+        core = block.core[uses.strip]
+        for lane in range(self._of.threads):
+            tasks = np.flatnonzero(block.core == lane)
+            own = np.flatnonzero((core == lane) & (end > begin))
+            for starts, ends, what in (
+                (block.start[tasks], block.end[tasks], np.ones(len(tasks), np.uint8)),
+                (begin[own], end[own], family[own]),
+            ):
+                order = np.argsort(starts, kind="stable")
+                last = np.searchsorted(starts[order], middles, side="right") - 1
+                inside = last >= 0
+                inside[inside] = ends[order][last[inside]] > middles[inside]
+                drawn[lane, inside] = what[order][last[inside]]
+        return drawn
 
     def _task_at(self, point: QPointF) -> int | None:
         if self._at is None:
@@ -152,12 +179,12 @@ class BlockView(Picture):
         assert self._of is not None and self._at is not None and self._block is not None
         self._arrange()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("line"))
-        painter.drawRects(self._places)
-        for family, areas in self._segments.items():
-            painter.setBrush(theme.family(family))
-            painter.drawRects(areas)
+        rows, width = self._lane_pixels.shape
+        image = QImage(self._lane_pixels.tobytes(), width, rows, width, QImage.Format.Format_Indexed8)
+        plain = [QColor(0, 0, 0, 0), theme.colour("line")]
+        image.setColorTable([colour.rgba() for colour in (*plain, *(theme.family(name) for name in FAMILIES))])
+        for core in range(rows):
+            painter.drawImage(self._lane(core), image, QRectF(0, core, width, 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.colour("ground"), 1))
         painter.drawRects([area for area in self._places if area.width() >= 2])

@@ -10,6 +10,8 @@ import click
 
 from ..cli.common import demo_saved, library
 
+TURN_SECONDS = 0.0005
+
 
 def add_commands(group: click.Group) -> None:
     """Adds the commands of this module to the command line."""
@@ -22,6 +24,8 @@ def application():
     from PySide6.QtWidgets import QApplication
 
     found = QApplication.instance() or QApplication(sys.argv[:1])
+    # Loads are computed in threads meanwhile: the window must not wait long for its turn among them.
+    sys.setswitchinterval(TURN_SECONDS)
     found.setApplicationName("nimble-load")
     found.setApplicationDisplayName("Nimble Load")
     return found

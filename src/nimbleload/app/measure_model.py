@@ -38,6 +38,7 @@ class MeasureModel(QAbstractTableModel):
         self.waiting: set[CardKey] = set()
         self.current: CardKey | None = None
         self._numbers: dict[CardKey, int] = {}
+        self._full: dict[CardKey, tuple[CostCard, bool]] = {}
 
     def show_session(self, session: Session, cards: Cards, buffer: int) -> None:
         self.beginResetModel()
@@ -46,6 +47,7 @@ class MeasureModel(QAbstractTableModel):
         self.session = session
         self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
         self.cards, self.rate, self.buffer = cards, session.rate, buffer
+        self._full = {}
         self.endResetModel()
 
     def show_cards(self, cards: Cards, key: CardKey | None = None) -> None:
@@ -78,7 +80,10 @@ class MeasureModel(QAbstractTableModel):
             return "missing"
         if any(cell.provenance == "sample" for cell in card.cells):
             return "sample"
-        return "measured" if all(self.is_filled(row, b) for b in BUFFER_SIZES) else "partly"
+        known = self._full.get(key)
+        if known is None or known[0] is not card:
+            known = self._full[key] = (card, all(self.is_filled(row, b) for b in BUFFER_SIZES))
+        return "measured" if known[1] else "partly"
 
     def is_filled(self, row: int, buffer: int) -> bool:
         """Whether both conditions of a size are in the card."""

@@ -183,7 +183,12 @@ class TrackList(QFrame):
         self._legend.setText(
             " &nbsp;".join(f'<span style="color:{c.families[f]}">■</span>&nbsp;{f}' for f in FAMILIES if f in used)
         )
-        self.view.expandAll()
+        self._unfold()
+
+    def _unfold(self) -> None:
+        """Shows all members of all buses; without buses above them there is nothing to unfold."""
+        if self.by_bus.isChecked():
+            self.view.expandAll()
 
     def show_instant(self, at: Instant) -> None:
         self.model.show_instant(at)
@@ -195,11 +200,11 @@ class TrackList(QFrame):
     def _reorder(self) -> None:
         self.model.set_order(self.by_cost.isChecked(), self.by_bus.isChecked())
         self.view.setIndentation(theme.px(12) if self.by_bus.isChecked() else 0)
-        self.view.expandAll()
+        self._unfold()
 
     def _filter(self, text: str) -> None:
         self.model.set_filter(text)
-        self.view.expandAll()
+        self._unfold()
 
     def _selection_changed(self, now: QItemSelection, before: QItemSelection) -> None:
         self.chosen.emit([index.data(STRIP_ROLE) for index in self.view.selectionModel().selectedRows()])
