@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 
 import msgspec
+import numpy as np
 import pytest
 from click.testing import CliRunner
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtCore import QCoreApplication, QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QGuiApplication, QMouseEvent
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QPushButton
 
@@ -262,3 +263,54 @@ def test_no_sample_figure_is_shown_unmarked(example):
     assert "sample figures" in example.balance.sentence.advice.text()
     assert example.desk.instant.shares == {"sample": pytest.approx(1.0)}
     assert example.balance.sentence.button.text() == "Suggest a plan"
+
+
+def draw_stretch(qtbot, view, start, end):
+    """Draws from one second to another with Shift held."""
+    y = view.height() // 2
+    points = [QPoint(round(view._x(second)), y) for second in (start, end)]
+    shift = Qt.KeyboardModifier.ShiftModifier
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, shift, points[0])
+    event = QMouseEvent(
+        QEvent.Type.MouseMove, QPointF(points[1]), view.mapToGlobal(QPointF(points[1])), Qt.MouseButton.NoButton,
+        Qt.MouseButton.LeftButton, shift,
+    )  # fmt: skip
+    QCoreApplication.sendEvent(view, event)
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, shift, points[1])
+
+
+def test_a_stretch_is_drawn_with_shift_and_the_figures_are_of_it(example, qtbot):
+    page = example.balance
+    before = page.tracks.model.ranking.strips.copy()
+    draw_stretch(qtbot, page.timeline, 140.0, 160.0)
+    assert page.timeline.stretch == pytest.approx((140.0, 160.0), abs=2.0)
+    assert page._timeline_panel.remark.text().startswith("2:")
+    assert "on average" in page._timeline_panel.remark.text()
+    assert page.tracks.basis.currentData() == "piece"
+    drawn = page.tracks.model.ranking.strips
+    assert not np.array_equal(drawn, before)
+    qtbot.keyClick(page.timeline, Qt.Key.Key_Escape)
+    assert page.timeline.stretch is None
+    assert np.array_equal(page.tracks.model.ranking.strips, before)
+    assert "on average" not in page._timeline_panel.remark.text()
+
+
+def test_tracks_at_their_own_peak_cost_at_least_what_they_do_now_without_the_others(example):
+    page = example.balance
+    page.tracks.basis.setCurrentIndex(page.tracks.basis.findData("peak"))
+    peak = page.tracks.model.ranking.strips
+    factor = page._desk.instant.strip_costs.sum() / max(peak.sum(), 1e-12)
+    assert factor < 1.6
+    assert (peak >= 0).all()
+    assert page.tracks._title.text() == "Tracks by cost at their peak"
+
+
+def test_a_picture_is_written_as_a_drawing(example, tmp_path):
+    path = tmp_path / "block.svg"
+    example.balance.block.save_drawing(str(path))
+    text = path.read_text()
+    assert "<svg" in text
+    assert "deadline" in text
+    assert example.balance.block.accessibleName() in text
+    with pytest.raises(OSError, match="cannot be written"):
+        example.balance.block.save_drawing(str(tmp_path / "missing" / "block.svg"))

@@ -14,7 +14,7 @@ from nimbleload.core.graph import Graph
 from tests.helpers.simulate import best_makespan, simulate
 
 
-def graph_of(fed: list[list[int]]) -> Graph:
+def graph_of(fed: list[list[int]], listed: bool = False) -> Graph:
     """A graph from each task's list of targets, which all have higher numbers."""
     count = len(fed)
     waits = np.zeros(count, np.int32)
@@ -23,7 +23,7 @@ def graph_of(fed: list[list[int]]) -> Graph:
             waits[target] += 1
     first = np.concatenate(([0], np.cumsum([len(f) for f in fed]))).astype(np.int32)
     flat = np.array([t for f in fed for t in f], np.int32)
-    return Graph(tuple(map(str, range(count))), first, flat, waits, np.arange(count, dtype=np.int32))
+    return Graph(tuple(map(str, range(count))), first, flat, waits, np.arange(count, dtype=np.int32), listed)
 
 
 @st.composite
@@ -35,12 +35,12 @@ def blocks(draw, most=9):
     return [float(c) for c in cost], fed, draw(st.integers(1, 4))
 
 
-@given(blocks())
-@settings(max_examples=400, deadline=None)
-def test_equals_a_plain_event_simulation(block):
+@given(blocks(), st.booleans())
+@settings(max_examples=500, deadline=None)
+def test_equals_a_plain_event_simulation(block, listed):
     cost, fed, cores = block
-    computed = schedule(graph_of(fed), np.array(cost), cores)
-    start, end, core = simulate(cost, fed, cores)
+    computed = schedule(graph_of(fed, listed), np.array(cost), cores)
+    start, end, core = simulate(cost, fed, cores, [0.0] * len(cost) if listed else None)
     assert computed.start.tolist() == start
     assert computed.end.tolist() == end
     assert computed.core.tolist() == core

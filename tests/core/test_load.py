@@ -8,9 +8,11 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.card import PROVENANCES, CostCard
+from nimbleload.core.card import PROVENANCES, Cell, CostCard
 from nimbleload.core.load import at_moments, costs, load_map, prepare, provenance_shares, word, worst_moments
+from nimbleload.core.plan import Plan
 from nimbleload.core.session import Host, Machine
+from nimbleload.core.survey import survey
 from tests.helpers.sessions import bus, card, cards_for, random_cards, random_session, session, track, use
 from tests.helpers.simulate import simulate
 
@@ -126,3 +128,52 @@ def test_what_another_session_has_in_common_is_taken_over():
 )
 def test_a_load_has_its_word(load, said):
     assert word(load, 0.8) == said
+
+
+class TestWaking:
+    """The first block after suspension, which may be dearer than all that follow."""
+
+    def loads(self, machine=1, **changes):
+        first = track("a", "eq", clips=((2, 4), (6, 8)))
+        of = session(msgspec.structs.replace(first, **changes), track("b", "eq", clips=((0, 10),)))
+        known = cards_for(of, {"eq": 1e-3}, silent=2e-4, tail=0.0)
+        key, card_of = next(iter(known.items()))
+        wakes = Cell(48000, 256, "waking", 2e-3, largest=5e-3)
+        known[key] = msgspec.structs.replace(card_of, cells=(*card_of.cells, wakes))
+        return load_map(prepare(of, known), Machine(machine), 256)
+
+    def test_only_what_was_suspended_wakes_and_only_where_it_begins_to_sound(self):
+        plain, asleep = self.loads(), self.loads(suspended=True)
+        assert plain.waking.tolist() == plain.load.tolist()
+        assert asleep.times.tolist() == [0, 2, 4, 6, 8, 10]
+        extra = (asleep.waking - asleep.load) * asleep.deadline
+        # On one core the dearest first block takes 5 ms where a usual one takes 1.
+        assert extra == pytest.approx([0, 4e-3, 0, 4e-3, 0])
+
+    def test_with_a_core_of_its_own_the_spike_takes_only_its_own_time(self):
+        asleep = self.loads(machine=2, suspended=True)
+        assert asleep.waking[1] * asleep.deadline == pytest.approx(5e-3)
+        assert asleep.load[1] * asleep.deadline == pytest.approx(1e-3)
+
+    def test_a_border_that_gets_late_only_by_waking_is_told_with_its_track(self):
+        first = track("Choir", "eq", clips=((2, 4),), suspended=True)
+        of = session(first, track("b", "eq", clips=((0, 10),)))
+        known = cards_for(of, {"eq": 1e-3}, silent=2e-4, tail=0.0)
+        for key, known_card in list(known.items()):
+            wakes = Cell(48000, 256, "waking", 2e-3, largest=9e-3)
+            known[key] = msgspec.structs.replace(known_card, cells=(*known_card.cells, wakes))
+        told = survey(of, Plan(), known, Machine(1), 256).warnings
+        assert told == ("Choir: waking up at 0:02 takes one block to 188 %.",)
+        assert survey(of, Plan(), known, Machine(1), 2048).warnings == ()
+
+
+def test_a_host_that_goes_by_the_list_takes_the_first_track_first_and_may_take_longer():
+    """Three short tracks are listed before a long one: on two cores the long one begins last."""
+    of = session(*(track(name, name) for name in ("s1", "s2", "s3", "long")))
+    known = cards_for(of, {"s1": 1e-3, "s2": 1e-3, "s3": 1e-3, "long": 3e-3})
+    listed = msgspec.structs.replace(of, host=Host(listed=True))
+    first = prepare(of, known)
+    usual = load_map(first, Machine(2), 256)
+    again = load_map(prepare(listed, known, first), Machine(2), 256)
+    assert usual.load[0] * usual.deadline == pytest.approx(3e-3)
+    assert again.load[0] * again.deadline == pytest.approx(4e-3)

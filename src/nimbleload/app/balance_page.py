@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitte
 from ..core.card import PROVENANCE_WORDS
 from ..core.options import Weighed
 from ..core.plan import Decision
+from ..core.ranking import Stretch, stretch_load
 from ..core.suggest import Suggestion
 from ..core.survey import block_with
 from ..core.verdict import Verdict, clock, percent
@@ -107,6 +108,7 @@ class BalancePage(QWidget):
         self.block.chosen.connect(self.tracks.choose)
         self.timeline.moved.connect(desk.move_to)
         self.timeline.stepped.connect(desk.step_moment)
+        self.timeline.stretched.connect(self._show_stretch)
         self.options.decided.connect(desk.decide)
         desk.opened.connect(self._show_opening)
         desk.recomputed.connect(self._show_survey)
@@ -165,7 +167,21 @@ class BalancePage(QWidget):
             words = f"{worst};  here {percent(at.load_before)} → {here}"
         else:
             words = f"worst {percent(after)};  here {here}"
-        self._timeline_panel.remark.setText(words)
+        self._timeline_panel.remark.setText(words if self.timeline.stretch is None else self._stretch_words())
+
+    def _show_stretch(self, stretch: Stretch | None) -> None:
+        self.tracks.show_stretch(stretch)
+        if self._desk.survey is not None:
+            self._show_moment()
+
+    def _stretch_words(self) -> str:
+        """What the load does in the stretch that was drawn."""
+        of, stretch = self._desk.survey, self.timeline.stretch
+        assert of is not None and stretch is not None
+        found = stretch_load(of.after, stretch)
+        late = f", {found.late:.1f} s over the deadline" if found.late > 0 else ""
+        where = f"{clock(stretch[0])} to {clock(stretch[1])}"
+        return f"{where}: up to {percent(found.highest)}, {percent(found.mean)} on average{late}"
 
     def _say(self, verdict: Verdict) -> None:
         """The sentence: a verdict, what it rests on, and the next step."""

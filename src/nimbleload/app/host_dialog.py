@@ -43,6 +43,7 @@ class HostDialog(QDialog):
         self.converters = QDoubleSpinBox()
         self.ahead = QComboBox()
         self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
+        self.listed = QCheckBox("takes tracks in the order of the session, not the longest path first")
         self.words = QLabel("Two readings at different buffer sizes are enough; a third shows whether they fit.")
         self.words.setWordWrap(True)
         self.readings = [(QComboBox(), QDoubleSpinBox()) for _ in range(READINGS)]
@@ -74,6 +75,7 @@ class HostDialog(QDialog):
             self.ahead.addItem(f"{host.read_ahead} samples", host.read_ahead)
         self.ahead.setCurrentIndex(self.ahead.findData(host.read_ahead))
         self.suspends.setChecked(host.suspends)
+        self.listed.setChecked(host.listed)
         self.periods.setRange(1, 16)
         self.periods.setValue(device.periods)
         self.safety.setRange(0, 8192)
@@ -89,6 +91,7 @@ class HostDialog(QDialog):
         form.addRow("plugins cost, of what was measured", self.factor)
         form.addRow("computes ahead what is not live", self.ahead)
         form.addRow("", self.suspends)
+        form.addRow("", self.listed)
         return box
 
     def _fit_box(self) -> QGroupBox:
@@ -140,7 +143,7 @@ class HostDialog(QDialog):
     def accept(self) -> None:
         host = Host(
             self.free.value(), self.strip.value() / 1e6, self.plugin.value() / 1e6, int(self.ahead.currentData()),
-            self.suspends.isChecked(), self.factor.value() / 100,
+            self.suspends.isChecked(), self.factor.value() / 100, self.listed.isChecked(),
         )  # fmt: skip
         self.chosen.emit(host, Device(self.periods.value(), self.safety.value(), self.converters.value() / 1e3))
         super().accept()

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication, QPainter
-from PySide6.QtWidgets import QMenu, QScrollArea, QWidget
+from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QScrollArea, QWidget
 
 from .theme import theme
 
@@ -33,10 +34,35 @@ class Picture(QWidget):
         rows = ["\t".join(row) for row in self.figures()]
         QGuiApplication.clipboard().setText("\n".join(rows))
 
+    def save_drawing(self, path: str) -> None:
+        """Writes the picture as lines and text (SVG). OSError if it cannot be written."""
+        drawing = QSvgGenerator()
+        drawing.setFileName(path)
+        drawing.setSize(self.size())
+        drawing.setViewBox(self.rect())
+        drawing.setTitle(self.accessibleName())
+        drawing.setDescription(self.accessibleDescription())
+        painter = QPainter()
+        if not painter.begin(drawing):
+            raise OSError(f"{path} cannot be written")
+        self.render(painter, QPoint(0, 0))
+        painter.end()
+
+    def ask_drawing(self) -> None:
+        """Asks where to write the picture as a drawing."""
+        name = f"{self.accessibleName()}.svg"
+        path, _ = QFileDialog.getSaveFileName(self, "Save as a drawing", name, "Drawings (*.svg)")
+        if path:
+            try:
+                self.save_drawing(path)
+            except OSError as error:
+                QMessageBox.warning(self, "Not saved", f"{error}. Nothing else has changed.")
+
     def _show_menu(self, at: QPoint) -> None:
         menu = QMenu(self)
         menu.addAction("Copy as a picture", self.copy_picture)
         menu.addAction("Copy the figures", self.copy_figures)
+        menu.addAction("Save as a drawing (SVG)…", self.ask_drawing)
         menu.exec(self.mapToGlobal(at))
 
     def pen(self) -> QPainter:

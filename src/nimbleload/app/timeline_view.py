@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 from shiboken6 import VoidPtr
 
+from ..core.ranking import Stretch
 from ..core.survey import Survey, worst_seconds
 from ..core.verdict import clock, percent
 from .picture import Picture, elided, focus_frame
@@ -25,10 +26,14 @@ def polygon(x: NDArray[np.float64], y: NDArray[np.float64]) -> QPolygonF:
 
 
 class TimelineView(Picture):
-    """The load of every moment; `moved` tells the second that was clicked, `stepped` a step to the next moment."""
+    """The load of every moment; `moved` tells the second that was clicked, `stepped` a step to the next moment.
+
+    `stretched` tells the two seconds between which the mouse was drawn with Shift held; None when they are let go.
+    """
 
     moved = Signal(float)
     stepped = Signal(int)
+    stretched = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Load through the piece", parent)
@@ -40,6 +45,8 @@ class TimelineView(Picture):
         self._hover: float | None = None
         self._shapes: dict[tuple[bool, int, int], QPolygonF] = {}
         self._band: NDArray[np.float64] | None = None
+        self.stretch: Stretch | None = None
+        self._drawn_from: float | None = None
 
     def show_survey(self, of: Survey) -> None:
         kept = self._of is not None and of.before is self._of.before and self._top_of(of) == self._top()
@@ -64,9 +71,16 @@ class TimelineView(Picture):
         if self._of is None:
             return []
         before, after = self._of.before, self._of.after
-        rows = [["start (s)", "end (s)", "load with the plan", "longest chain", "evenly spread"]]
+        rows = [["start (s)", "end (s)", "load with the plan", "longest chain", "evenly spread", "first block"]]
         for m in range(len(after.load)):
-            figures = (after.times[m], after.times[m + 1], after.load[m], after.chain[m], after.spread[m])
+            figures = (
+                after.times[m],
+                after.times[m + 1],
+                after.load[m],
+                after.chain[m],
+                after.spread[m],
+                after.waking[m],
+            )
             rows.append([f"{value:.4f}" for value in figures])
         if before is not after:
             rows.append(["start (s)", "end (s)", "load without the plan"])
@@ -141,6 +155,8 @@ class TimelineView(Picture):
         painter.setBrush(theme.colour("teal"))
         painter.drawPolygon(after)
         self._paint_overload(painter, plot, after)
+        self._paint_waking(painter, plot)
+        self._paint_stretch(painter, plot)
         self._paint_frame(painter, plot)
         self._paint_moment(painter, plot)
         focus_frame(painter, self)
@@ -154,6 +170,28 @@ class TimelineView(Picture):
         painter.setBrush(theme.hatch(theme.colour("ground"), 5))
         painter.drawPolygon(after)
         painter.restore()
+
+    def _paint_stretch(self, painter, plot: QRectF) -> None:
+        """The chosen stretch, bright between two lines."""
+        if self.stretch is None:
+            return
+        left, right = (self._x(second) for second in self.stretch)
+        shade = theme.colour("brass")
+        shade.setAlphaF(0.16)
+        painter.fillRect(QRectF(left, plot.top(), right - left, plot.height()), shade)
+        painter.setPen(QPen(theme.colour("brass"), 1))
+        for x in (left, right):
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+
+    def _paint_waking(self, painter, plot: QRectF) -> None:
+        """The first blocks of moments in which something wakes up, as lines above the load; past the deadline thick."""
+        assert self._of is not None
+        of = self._of.after
+        for m in np.flatnonzero(of.waking > 1.01 * of.load).tolist():
+            late = of.waking[m] > 1.0
+            painter.setPen(QPen(theme.colour("brick" if late else "quiet"), 2 if late else 1))
+            x, top = self._x(float(of.times[m])), max(self._y(float(of.waking[m])), plot.top())
+            painter.drawLine(QPointF(x, self._y(float(of.load[m]))), QPointF(x, top))
 
     def _paint_frame(self, painter, plot: QRectF) -> None:
         """The limit, the deadline, and the sections' borders and names."""
@@ -210,14 +248,31 @@ class TimelineView(Picture):
         return min(max(share, 0.0), 1.0) * self._length()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self._of is not None and event.button() == Qt.MouseButton.LeftButton:
-            self.moved.emit(self._second_at(event.position().x()))
+        if self._of is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        second = self._second_at(event.position().x())
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._drawn_from = second
+            return
+        self._take_stretch(None)
+        self.moved.emit(second)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drawn_from = None
+
+    def _take_stretch(self, stretch: Stretch | None) -> None:
+        if stretch != self.stretch:
+            self.stretch = stretch
+            self.stretched.emit(stretch)
+            self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._of is None:
             return
         second = self._second_at(event.position().x())
-        if event.buttons() & Qt.MouseButton.LeftButton:
+        if self._drawn_from is not None and second != self._drawn_from:
+            self._take_stretch((min(self._drawn_from, second), max(self._drawn_from, second)))
+        elif event.buttons() & Qt.MouseButton.LeftButton and self._drawn_from is None:
             self.moved.emit(second)
         self._hover = second
         after = self._of.after
@@ -226,13 +281,25 @@ class TimelineView(Picture):
         self.setToolTip(f"{clock(second)}: {percent(float(after.load[moment]))}{peak}")
         self.update()
 
+    def _stretch_by(self, step: int) -> None:
+        """Draws the stretch from the chosen second on, a hundredth of the piece longer or shorter."""
+        other = self._second
+        if self.stretch is not None:
+            other = self.stretch[0] if self.stretch[1] == self._second else self.stretch[1]
+        other = min(max(other + step * self._length() / 100, 0.0), self._length())
+        self._take_stretch((min(self._second, other), max(self._second, other)) if other != self._second else None)
+
     def leaveEvent(self, event) -> None:
         self._hover = None
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
-        if step is None:
+        if event.key() == Qt.Key.Key_Escape and self.stretch is not None:
+            self._take_stretch(None)
+        elif step is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._stretch_by(step)
+        elif step is None:
             super().keyPressEvent(event)
         else:
             self.stepped.emit(step)

@@ -6,6 +6,7 @@ from PySide6.QtCore import QItemSelection, QModelIndex, QPersistentModelIndex, Q
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QComboBox,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -19,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.ranking import Basis, Stretch
 from ..core.session import FAMILIES, Strip
 from ..core.survey import Instant, Survey
 from ..core.verdict import clock, percent
@@ -26,6 +28,7 @@ from .picture import elided
 from .theme import theme
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel
 
+BASES: dict[Basis, str] = {"moment": "at the moment", "peak": "at their peak", "piece": "over the piece"}
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -86,12 +89,12 @@ class TrackDelegate(QStyledItemDelegate):
 
     def _paint_plugins(self, painter: QPainter, strip: Strip, bar: QRectF) -> None:
         """The plugins in order, each as wide as it costs (or would): filled live, outlined frozen, hatched off."""
-        at, dearest = self._model.at, self._model.dearest
-        if at is None or dearest <= 0:
+        dearest = self._model.dearest
+        if self._model.at is None or dearest <= 0:
             return
         left = bar.left()
         for place, use in strip.places():
-            width = bar.width() * at.use_costs.get(use.id, 0.0) / dearest
+            width = bar.width() * self._model.ranking.uses.get(use.id, 0.0) / dearest
             area = QRectF(left, bar.top(), max(width - 1, 0.6), bar.height())
             colour = theme.family(use.family)
             painter.setPen(Qt.PenStyle.NoPen)
@@ -149,6 +152,12 @@ class TrackList(QFrame):
         self.filter.setMaximumWidth(theme.px(110))
         self.filter.textChanged.connect(self._filter)
         self.by_cost, self.by_bus = self._word("by cost", True), self._word("by bus", False)
+        self.basis = QComboBox()
+        for basis, words in BASES.items():
+            self.basis.addItem(words, basis)
+        self.basis.setAccessibleName("What the figures are of")
+        self.basis.currentIndexChanged.connect(self._rebase)
+        self._stretch: Stretch | None = None
         self._legend = QLabel()
         self._legend.setProperty("role", "quiet")
         self._legend.setWordWrap(True)
@@ -166,7 +175,7 @@ class TrackList(QFrame):
         top = QHBoxLayout()
         top.addWidget(self._title)
         top.addStretch(1)
-        for part in (self.by_cost, self.by_bus, self.filter):
+        for part in (self.basis, self.by_cost, self.by_bus, self.filter):
             top.addWidget(part)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 6, 6)
@@ -195,7 +204,23 @@ class TrackList(QFrame):
         self._show_title(at)
 
     def _show_title(self, at: Instant) -> None:
-        self._title.setText(f"Tracks by cost at {clock(at.second)}")
+        basis: Basis = self.basis.currentData()
+        where = {"moment": f"at {clock(at.second)}", "peak": "at their peak", "piece": "over the piece"}[basis]
+        if basis == "piece" and self._stretch is not None:
+            where = f"{clock(self._stretch[0])} to {clock(self._stretch[1])}"
+        self._title.setText(f"Tracks by cost {where}")
+
+    def show_stretch(self, stretch: Stretch | None) -> None:
+        """Takes a stretch of the piece for what the figures are of; the moment again when it is let go."""
+        self._stretch = stretch
+        basis: Basis = "piece" if stretch is not None else "moment"
+        self.basis.setCurrentIndex(self.basis.findData(basis))
+        self._rebase()
+
+    def _rebase(self) -> None:
+        self.model.set_basis(self.basis.currentData(), self._stretch)
+        if self.model.at is not None:
+            self._show_title(self.model.at)
 
     def _reorder(self) -> None:
         self.model.set_order(self.by_cost.isChecked(), self.by_bus.isChecked())

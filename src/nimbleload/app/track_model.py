@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
 from ..core.moments import activity
+from ..core.ranking import Basis, Ranking, Stretch, ranking
 from ..core.session import Strip
 from ..core.survey import Instant, Survey
 from ..core.verdict import percent
@@ -34,6 +35,9 @@ class TrackModel(QAbstractItemModel):
         self._parents: list[int] = []
         self._rows: dict[int, int] = {}
         self._if_live: list[float] = []
+        self._basis: Basis = "moment"
+        self.stretch: Stretch | None = None
+        self.ranking = Ranking(np.zeros(0), {})
 
     # What is shown
 
@@ -70,6 +74,12 @@ class TrackModel(QAbstractItemModel):
         else:
             self._rearrange()
 
+    def set_basis(self, basis: Basis, stretch: Stretch | None) -> None:
+        """What the figures are of: the moment, each strip's own peak, or the piece or a stretch of it."""
+        self._basis, self.stretch = basis, stretch
+        if self.at is not None:
+            self.show_instant(self.at)
+
     def set_filter(self, text: str) -> None:
         self.beginResetModel()
         self._filter = text.strip().lower()
@@ -93,7 +103,9 @@ class TrackModel(QAbstractItemModel):
         numbers = {strip.id: i for i, strip in enumerate(strips)}
         nested = self._by_bus and not self._filter
         self._parents = [self._parent_of(strip, numbers) if nested else TOP for strip in strips]
-        costs = self.at.use_costs if self.at is not None else {}
+        if self.of is not None and self.at is not None:
+            self.ranking = ranking(self.of, self.at, self._basis, self.stretch)
+        costs = self.ranking.uses
         self._if_live = [sum(costs.get(use.id, 0.0) for use in strip.uses()) for strip in strips]
         order = list(range(len(strips)))
         if self._by_cost:
@@ -164,9 +176,9 @@ class TrackModel(QAbstractItemModel):
         return max(self._if_live, default=0.0)
 
     def share(self, index: Index) -> float:
-        """What a strip costs at the moment, of one core."""
+        """What a strip costs on the chosen basis, of one core."""
         assert self.of is not None and self.at is not None
-        return float(self.at.strip_costs[index.internalId()]) / self.of.deadline
+        return float(self.ranking.strips[index.internalId()]) / self.of.deadline
 
     def sentence(self, index: Index) -> str:
         """A row in words."""

@@ -14,7 +14,8 @@ class Graph(NamedTuple):
     """A task for each strip, S in all, in session order.
 
     `successors[first[i]:first[i + 1]]` (int32) are the tasks that task i feeds; `waits` (S, int32) counts how many
-    feed each task; `order` (S, int32) lists the tasks so that every one comes after all that feed it.
+    feed each task; `order` (S, int32) lists the tasks so that every one comes after all that feed it. With `listed`, of
+    the tasks that are ready the host takes the one that comes first in the session, else the most urgent one.
     """
 
     ids: tuple[str, ...]
@@ -22,6 +23,7 @@ class Graph(NamedTuple):
     successors: NDArray[np.int32]
     waits: NDArray[np.int32]
     order: NDArray[np.int32]
+    listed: bool = False
 
     def fed_by(self, task: int) -> NDArray[np.int32]:
         """The tasks that one feeds."""
@@ -83,7 +85,8 @@ def build(session: Session) -> Graph:
     lengths = [len(f) for f in fed]
     first = np.concatenate(([0], np.cumsum(lengths, dtype=np.int64))).astype(np.int32)
     flat = np.array([t for f in fed for t in f], np.int32)
-    return Graph(tuple(s.id for s in session.strips), first, flat, waits, np.array(order, np.int32))
+    ids, ordered = tuple(s.id for s in session.strips), np.array(order, np.int32)
+    return Graph(ids, first, flat, waits, ordered, session.host.listed)
 
 
 def find_cycle(fed: list[list[int]], left: NDArray[np.int32]) -> list[int]:

@@ -78,7 +78,8 @@ class LoadMap(NamedTuple):
     """The load through the piece at one buffer size, M moments in all.
 
     `times` (M + 1, seconds) are the borders; `load`, `chain` and `spread` (M, fractions of the deadline) the finishing
-    time, the longest chain, and all work divided by the threads.
+    time, the longest chain, and all work divided by the threads. `waking` (M) is the load of a moment's first block,
+    in which what was asleep wakes up: the same as `load` where nothing does.
     """
 
     buffer: int
@@ -88,6 +89,7 @@ class LoadMap(NamedTuple):
     load: NDArray[np.float64]
     chain: NDArray[np.float64]
     spread: NDArray[np.float64]
+    waking: NDArray[np.float64]
 
     @property
     def worst(self) -> int:
@@ -120,7 +122,8 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     SessionError if the routing runs in a circle or leads nowhere.
     """
     if like is not None and like.cards is cards and same_activity(like.session, session):
-        return Prepared(session, cards, like.graph, like.moments, list_uses(session, like), like.live)
+        graph = like.graph._replace(listed=session.host.listed)
+        return Prepared(session, cards, graph, like.moments, list_uses(session, like), like.live)
     graph = build(session)
     moments, live = cut(session, graph, cards), live_strips(session, graph)
     return Prepared(session, cards, graph, moments, list_uses(session), live)
@@ -291,9 +294,43 @@ def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None
     session, moments = prepared.session, prepared.moments
     limit = deadline(buffer, session.rate)
     cores = threads(session.host, machine)
-    found = played(prepared, machine, of or costs(prepared, machine, buffer), moments.distinct)
-    by_moment = (each[moments.of] / limit for each in (found.makespan, found.chain, found.work / cores))
-    return LoadMap(buffer, cores, limit, moments.times, *by_moment)
+    each = of or costs(prepared, machine, buffer)
+    found = played(prepared, machine, each, moments.distinct)
+    load, chain, spread = (part[moments.of] / limit for part in (found.makespan, found.chain, found.work / cores))
+    waking = load.copy()
+    wakes = waking_strips(prepared)
+    moved = np.flatnonzero(wakes.any(axis=1))
+    if len(moved):
+        sounding = moments.sounding[moved]
+        rows = at_moments(each, sounding) + wakes[moved] * waking_costs(prepared, machine, buffer)
+        first = played_rows(prepared, machine, rows, beside_at(each, sounding))
+        waking[moved] = np.maximum(load[moved], first.makespan / limit)
+    return LoadMap(buffer, cores, limit, moments.times, load, chain, spread, waking)
+
+
+def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:
+    """Which strips come back from suspension at the start of each moment (M, S)."""
+    session, sounding = prepared.session, prepared.moments.sounding
+    asleep = np.array([session.host.suspends or strip.suspended for strip in session.strips], np.bool_)
+    wakes = np.zeros_like(sounding)
+    if asleep.any():
+        wakes[1:] = sounding[1:] & ~sounding[:-1] & asleep
+    return wakes
+
+
+def waking_costs(prepared: Prepared, machine: Machine, buffer: int) -> NDArray[np.float64]:
+    """What the dearest of each strip's first blocks costs beyond a usual one (S, seconds); 0 where not measured."""
+    uses, rate = prepared.uses, prepared.session.rate
+    beyond = np.zeros(len(uses.keys))
+    for k, key in enumerate(uses.keys):
+        card = prepared.cards.get(key)
+        first = card.cell(rate, buffer, "waking") if card is not None else None
+        if card is not None and first is not None:
+            beyond[k] = max(first.largest - card.cost(rate, buffer, "sounding").seconds, 0.0)
+    factor = prepared.session.host.plugin_factor / machine.speed
+    live = uses.live
+    extra = np.bincount(uses.strip[live], beyond[uses.card[live]], minlength=len(prepared.session.strips))
+    return np.asarray(extra, np.float64) * factor
 
 
 def word(load: float, limit: float) -> str:

@@ -194,6 +194,7 @@ class Host(msgspec.Struct, frozen=True):
 
     `read_ahead` is the block in samples in which it computes ahead all that is not live; 0 if it does not. `suspends`
     says that it leaves out what is silent. `plugin_factor` is how many times dearer plugins are in it than measured.
+    `listed` says that it takes tracks in the order of the session, not the one with the longest path first.
     """
 
     cores_left_free: int = 0
@@ -202,6 +203,7 @@ class Host(msgspec.Struct, frozen=True):
     read_ahead: int = 0
     suspends: bool = False
     plugin_factor: float = 1.0
+    listed: bool = False
 
 
 class Device(msgspec.Struct, frozen=True):

@@ -25,6 +25,7 @@ from .load import (
     played,
     prepare,
     provenance_shares,
+    waking_strips,
     word,
     worst_moments,
 )
@@ -33,7 +34,7 @@ from .plan import Decision, Plan, apply
 from .playing import Played, placed
 from .rehearsal import Prediction
 from .session import BUFFER_SIZES, Host, Machine, Session, deadline, threads
-from .verdict import Verdict, judge
+from .verdict import Verdict, clock, judge, percent
 
 
 class Survey(NamedTuple):
@@ -123,7 +124,24 @@ def survey(
     else:
         before = load_map(now, machine, buffer)
     delays = latencies(planned.session, planned.graph, cards)
-    return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, applied.warnings, delays)
+    warnings = (*applied.warnings, *spikes(planned, after))
+    return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, warnings, delays)
+
+
+def spikes(planned: Prepared, loads: LoadMap) -> list[str]:
+    """A sentence for the worst border at which waking up makes a block late that would else have fitted."""
+    late = np.where(loads.load <= 1.0, loads.waking, 0.0)
+    worst = int(np.argmax(late)) if len(late) else 0
+    if not len(late) or late[worst] <= 1.0:
+        return []
+    names = [planned.session.strips[i].name for i in np.flatnonzero(waking_strips(planned)[worst])]
+    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+    count = int(np.count_nonzero(late > 1.0))
+    often = f"; so do {count - 1} other borders" if count > 1 else ""
+    return [
+        f"{', '.join(names[:3])}{more}: waking up at {clock(float(loads.times[worst]))} takes one block to "
+        f"{percent(float(late[worst]))}{often}."
+    ]
 
 
 def instant(of: Survey, second: float | None = None) -> Instant:
@@ -242,7 +260,9 @@ def prediction(of: Survey, at: Instant) -> Prediction:
 
 
 def priority(of: Survey, at: Instant) -> NDArray[np.float64]:
-    """Each strip's longest path to the end of the block (S, seconds): who goes first when several could."""
+    """Who goes first when several could (S): by the longest path to the block's end in seconds, or as listed."""
+    if of.planned.graph.listed:
+        return -np.arange(len(of.session.strips), dtype=float)
     return remaining(of.planned.graph, at.strip_costs)
 
 
