@@ -67,10 +67,10 @@ class Fake:
     def refresh(self):
         self.blocks = 0
 
-    def capture(self, frames, blocks, notes=(), gain=1.0):
-        pieces = []
+    def capture(self, frames, blocks, notes=(), gain=1.0, source=None):
+        heard, pieces = self.source if source is None else source, []
         for k in range(blocks):
-            pieces.append(self._out(gain * self.source[:, k * frames : (k + 1) * frames], frames, k))
+            pieces.append(self._out(gain * heard[:, k * frames : (k + 1) * frames], frames, k))
         return np.concatenate(pieces, axis=1).astype(np.float32)
 
     source = musical(2, 48000)
@@ -138,3 +138,19 @@ def test_what_is_not_true_is_said(truth, latency, words):
     assert words in " ".join(card_sentences(told, 48000, 256))
     fine = CostCard(key, "X", told.cells, 0, 0.0, None, Truth(latency=3, null_db=-140))
     assert words not in " ".join(card_sentences(fine, 48000, 256))
+
+
+class TestSuperposition:
+    """f(a + b) against f(a) + f(b), for house processors whose arithmetic is known."""
+
+    def test_an_equaliser_and_a_convolution_are_linear_to_rounding(self):
+        assert truth_of(load("shoreline")).linear_db < -100
+        assert truth_of(load("vault")).linear_db < -100
+
+    @pytest.mark.parametrize(("name", "values"), [("ballast", {"threshold": -40}), ("tar", {"drive": 18})])
+    def test_what_bends_the_signal_is_not(self, name, values):
+        assert truth_of(load(name, **values)).linear_db > -60
+
+    def test_an_instrument_has_no_input_to_add(self):
+        notes = chord(4)
+        assert truth_of(load("pipework", voices=4), notes).linear_db is None

@@ -41,7 +41,7 @@ class BlockView(Picture):
         self._block = block or at.block
         self._chain = set(self._block.chain)
         self._drawn_at = None
-        chain = " → ".join(of.session.strips[i].name for i in self._block.chain)
+        chain = " → ".join(of.planned.session.strips[i].name for i in self._block.chain)
         self.describe(
             f"{of.threads} cores. The block ends after {milliseconds(self._block.makespan)} "
             f"of {milliseconds(of.deadline)}. "
@@ -58,7 +58,7 @@ class BlockView(Picture):
             return []
         block = self._block
         rows = [["track", "core", "start (µs)", "end (µs)"]]
-        for i, strip in enumerate(self._of.session.strips):
+        for i, strip in enumerate(self._of.planned.session.strips):
             rows.append(
                 [strip.name, str(block.core[i] + 1), f"{block.start[i] * 1e6:.1f}", f"{block.end[i] * 1e6:.1f}"]
             )
@@ -188,14 +188,14 @@ class BlockView(Picture):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.colour("ground"), 1))
         painter.drawRects([area for area in self._places if area.width() >= 2])
-        for task, strip in enumerate(self._of.session.strips):
+        for task, strip in enumerate(self._of.planned.session.strips):
             selected = strip.id in self._selection
             if selected or task in self._chain:
                 painter.setPen(QPen(theme.colour("text" if selected else "brass"), 2))
                 painter.drawRect(self._places[task].adjusted(0.5, 0.5, -0.5, -0.5))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QColor("#14110a"))
-        for strip, area in zip(self._of.session.strips, self._places, strict=True):
+        for strip, area in zip(self._of.planned.session.strips, self._places, strict=True):
             if area.width() > theme.px(34) and area.height() >= theme.px(12):
                 name = elided(painter, strip.name, area.width() - theme.px(6))
                 painter.drawText(area.adjusted(theme.px(4), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, name)
@@ -216,7 +216,7 @@ class BlockView(Picture):
     def _paint_words(self, painter) -> None:
         """Below the lanes: the bound, and the longest chain with its load."""
         assert self._of is not None and self._at is not None and self._block is not None
-        block, strips = self._block, self._of.session.strips
+        block, strips = self._block, self._of.planned.session.strips
         painter.setPen(theme.colour("teal"))
         text = f"bound {percent(block.bound / self._of.deadline)}"
         row = QRectF(theme.px(8), self.height() - theme.px(32), self.width() - theme.px(16), theme.px(14))
@@ -237,14 +237,14 @@ class BlockView(Picture):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         task = self._task_at(event.position())
         if task is not None and self._of is not None and event.button() == Qt.MouseButton.LeftButton:
-            self.chosen.emit(self._of.session.strips[task].id)
+            self.chosen.emit(self._of.planned.session.strips[task].id)
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             task = self._task_at(QPointF(event.pos()))
             if task is not None and self._of is not None and self._block is not None:
                 cost = float(self._block.end[task] - self._block.start[task])
-                name = self._of.session.strips[task].name
+                name = self._of.planned.session.strips[task].name
                 text = f"{name}\n{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"
                 QToolTip.showText(event.globalPos(), text, self)
             else:

@@ -25,6 +25,18 @@ from .theme import theme
 MINUS = "−"
 
 
+def savings_words(weighed: Weighed) -> list[str]:
+    """What a decision saves beyond the load of the moment: at the worst moment, on the longest chain, in memory."""
+    said = []
+    if weighed.saving is not None and weighed.worst is not None and not weighed.taken:
+        said.append(f"at the worst moment: {percent(weighed.worst.load)} of load")
+        said.append(f"on the longest chain here: {percent(weighed.saving.chain)}")
+        said.append(f"of all work here: {percent(weighed.saving.work)} of one core")
+    if weighed.memory >= 1 << 20:
+        said.append(f"if it is unloaded: {weighed.memory / (1 << 20):.0f} MB of memory")
+    return said
+
+
 class OptionButton(QAbstractButton):
     """One decision: what it is, what it gives up, and what it saves; its digit chooses it from the keyboard."""
 
@@ -40,7 +52,7 @@ class OptionButton(QAbstractButton):
         self.setChecked(weighed.taken)
         self.setEnabled(weighed.option.reason is None)
         self._below = weighed.option.reason or weighed.option.price
-        self.setToolTip(self._below)
+        self.setToolTip("\n".join([self._below, *savings_words(weighed)]))
         self.setAccessibleName(f"{weighed.option.title}, saves {self.figure()}. {self._below}")
         self.update()
 
@@ -191,15 +203,17 @@ class OptionList(QFrame):
         if not strip_ids:
             self.show_nothing()
             return
-        numbers = [i for i, strip in enumerate(of.session.strips) if strip.id in strip_ids]
+        numbers = [i for i, strip in enumerate(of.planned.session.strips) if strip.id in strip_ids]
         share = float(at.strip_costs[numbers].sum()) / of.deadline
-        name = of.session.strips[numbers[0]].name if len(numbers) == 1 else f"{len(numbers)} tracks"
+        name = of.planned.session.strips[numbers[0]].name if len(numbers) == 1 else f"{len(numbers)} tracks"
         self._title.setText(name)
         self._below.setText(f"{percent(share)} of one core here; load saved here, against live")
         planned = of.planned.session.strips[numbers[0]]
         places = planned.places() if len(numbers) == 1 else ()
         self._show_rows(weighed, len(places))
-        originals = of.session.strips[numbers[0]].uses()
+        originals = (of.session.strips if numbers[0] < len(of.session.strips) else of.planned.session.strips)[
+            numbers[0]
+        ].uses()
         for row, (place, use), original in zip(self._chain, places, originals, strict=False):
             cost = at.use_costs[use.id]
             words = f"{cost * 1e6:.0f} µs  {percent(cost / of.deadline)}"
@@ -213,4 +227,7 @@ class OptionList(QFrame):
     def _choose(self, button: OptionButton) -> None:
         # A click turns a checkable button over by itself; only the plan says which one is chosen.
         button.setChecked(button.weighed.taken)
-        self.decided.emit(f"{button.text().lower()}: {self._title.text()}", list(button.weighed.decisions))
+        what, decisions = button.text().lower(), list(button.weighed.decisions)
+        if button.weighed.taken and any(d.use is not None for d in decisions):
+            what, decisions = f"no longer {what}", [Decision("live", d.strip, d.use) for d in decisions]
+        self.decided.emit(f"{what}: {self._title.text()}", decisions)

@@ -43,7 +43,9 @@ class TrackModel(QAbstractItemModel):
 
     def show_survey(self, of: Survey, at: Instant) -> None:
         """Shows a survey at a moment; another session resets the model, the same one only moves rows."""
-        same = self.of is not None and [s.id for s in self.of.session.strips] == [s.id for s in of.session.strips]
+        same = self.of is not None and [s.id for s in self.of.planned.session.strips] == [
+            s.id for s in of.planned.session.strips
+        ]
         if same:
             changed = self.of is None or of.planned.moments is not self.of.planned.moments
             self.of = of
@@ -99,7 +101,7 @@ class TrackModel(QAbstractItemModel):
 
         By cost means by what the plugins would take if all were live, so that no row runs away when it is frozen.
         """
-        strips = self.of.session.strips if self.of else ()
+        strips = self.of.planned.session.strips if self.of else ()
         numbers = {strip.id: i for i, strip in enumerate(strips)}
         nested = self._by_bus and not self._filter
         self._parents = [self._parent_of(strip, numbers) if nested else TOP for strip in strips]
@@ -138,7 +140,7 @@ class TrackModel(QAbstractItemModel):
         """The row of a strip; an invalid index if it is filtered out."""
         if self.of is None:
             return QModelIndex()
-        for i, strip in enumerate(self.of.session.strips):
+        for i, strip in enumerate(self.of.planned.session.strips):
             if strip.id == strip_id and i in self._rows:
                 return self.createIndex(self._rows[i], 0, i)
         return QModelIndex()

@@ -138,7 +138,7 @@ class MainWindow(QMainWindow):
         self._add(go, "&Larger buffer", lambda: self.balance.buffers.step(1), "]")
         self._add(go, "&Filter tracks", self.focus_filter, QKeySequence.StandardKey.Find)
         decide = bar.addMenu("&Decide")
-        for digit in range(1, 7):
+        for digit in range(1, 10):
             self._add(decide, f"Decision &{digit} for the chosen tracks", partial(self.decide, digit), str(digit))
         decide.addSeparator()
         self._add(decide, "&Suggest a plan", self.balance.suggest, "Ctrl+P")

@@ -161,7 +161,7 @@ def position(text: str) -> float:
 def dearest(of: Survey, here: Instant, count: int = 8) -> list[tuple[str, float]]:
     """The strips that cost most at a moment, with what they take of one core."""
     order = sorted(range(len(here.strip_costs)), key=lambda i: -here.strip_costs[i])[:count]
-    return [(of.session.strips[i].name, float(here.strip_costs[i]) / of.deadline) for i in order]
+    return [(of.planned.session.strips[i].name, float(here.strip_costs[i]) / of.deadline) for i in order]
 
 
 def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
@@ -183,7 +183,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "advice": seen.verdict.advice,
         "limit": of.session.limit,
         "work_of_one_core": here.block.work / of.deadline,
-        "chain": [of.session.strips[i].name for i in here.block.chain],
+        "chain": [of.planned.session.strips[i].name for i in here.block.chain],
         "ladder": [r._asdict() | peak_figures(seen.peaks[r.buffer]) for r in here.rungs],
         "worst_moments": worst_seconds(of.after),
         "tracks_by_cost": dearest(of, here),

@@ -79,6 +79,8 @@ class Truth(msgspec.Struct, frozen=True):
 
     `null_db` is what is left when its sound at 64 samples is taken from that at 512 (dB; None: it never sounds the
     same twice). `idle`: what comes out is what went in; `silent`: nothing comes out; `finite` false: NaN or infinity.
+    `linear_db` is what is left when its sounds of two signals are taken from its sound of their sum (dB): how exact it
+    is to have one of it on a bus in place of one on each track; None where it was not tried or cannot be.
     `hot_peak` is the highest output (dBFS) while the input just reaches full scale; None where it was not tried.
     """
 
@@ -88,6 +90,7 @@ class Truth(msgspec.Struct, frozen=True):
     silent: bool = False
     idle: bool = False
     hot_peak: float | None = None
+    linear_db: float | None = None
 
 
 class Company(msgspec.Struct, frozen=True):

@@ -7,50 +7,103 @@ from typing import NamedTuple
 
 from .moments import union
 from .plan import Decision, Plan, frozen_through, obstacle
-from .session import Session, Strip
-from .survey import Instant, Saving, Survey, saving
+from .rhythm import EXACT_DB, NEAR_DB
+from .session import Session, Strip, deadline
+from .sharing import Group, groups
+from .survey import Instant, Saving, Survey, instant, saving
 
 
 class Option(NamedTuple):
-    """One possible decision: `price` says what is given up; `reason` says why it is impossible, or is None."""
+    """One possible decision: `price` says what is given up; `reason` says why it is impossible, or is None.
+
+    `others` are decisions about other strips that are taken with it.
+    """
 
     decision: Decision
     title: str
     price: str
     reason: str | None
+    others: tuple[Decision, ...] = ()
 
 
 class Weighed(NamedTuple):
     """One option for the chosen strips: the decisions that it takes, what they would save, and whether all are taken.
 
-    Without decisions the option is impossible for every one of them, and there is no saving.
+    Without decisions the option is impossible for every one of them, and there is no saving. `worst` is what they save
+    at the worst moment; `memory` (bytes) what their plugins would give back if they were unloaded.
     """
 
     option: Option
     decisions: tuple[Decision, ...]
     saving: Saving | None
     taken: bool
+    worst: Saving | None = None
+    memory: float = 0.0
 
 
-def options(strip: Strip) -> list[Option]:
-    """Every decision about a strip, in a fixed order: live, freeze (source alone, whole chain), suspend, off."""
+def options(strip: Strip, session: Session | None = None, sharing: Sequence[Group] = ()) -> list[Option]:
+    """Every decision about a strip, in a fixed order: live, freezes, suspend, disarm, off, bounce, then its plugins'.
+
+    Lighter variants, outboard and sharing are known of a `session` and its `sharing` groups only.
+    """
     found = [Option(Decision("live", strip.id), "Keep live", "nothing given up", None)]
     if strip.instrument is not None:
         alone = Decision("freeze", strip.id, through=-1)
-        found.append(_option(strip, alone, "Freeze the instrument", _frozen(strip, -1)))
+        found.append(_option(strip, alone, "Freeze the instrument", _frozen(strip, -1), session))
     last = len(strip.inserts) - 1
     title = f"Freeze through insert {last + 1}" if last >= 0 else "Freeze the chain"
     if last >= 0 or strip.instrument is None:
-        found.append(_option(strip, Decision("freeze", strip.id, through=last), title, _frozen(strip, last)))
-    found.append(_option(strip, Decision("suspend", strip.id), "Suspend while silent", "a long tail may be cut"))
+        whole = Decision("freeze", strip.id, through=last)
+        found.append(_option(strip, whole, title, _frozen(strip, last), session))
+    suspend, off, bounce = (Decision(kind, strip.id) for kind in ("suspend", "off", "bounce"))
+    found.append(_option(strip, suspend, "Suspend while silent", "a long tail may be cut", session))
     if strip.armed:
-        found.append(_option(strip, Decision("disarm", strip.id), "Disarm", "cannot be recorded meanwhile"))
-    found.append(_option(strip, Decision("off", strip.id), "Switch off", "its sound; must come back before the render"))
+        disarm = Decision("disarm", strip.id)
+        found.append(_option(strip, disarm, "Disarm", "cannot be recorded meanwhile", session))
+    found.append(_option(strip, off, "Switch off", "its sound; must come back before the render", session))
+    title = "Bounce" if strip.kind == "track" else "Bounce all that feeds it"
+    found.append(_option(strip, bounce, title, "for good; fader and sends stay live", session))
+    return found + (_for_plugins(strip, session, sharing) if session is not None else [])
+
+
+def _for_plugins(strip: Strip, session: Session, sharing: Sequence[Group]) -> list[Option]:
+    """Sharing the end of the chain, lighter variants, and moving plugins outboard."""
+    found = []
+    for group in sharing:
+        own = [d for d in group.decisions() if d.strip == strip.id]
+        if own:
+            others = tuple(d for d in group.decisions() if d.strip != strip.id)
+            label = " and ".join(use.label for use in group.chain[-2:])
+            title = f"Share {label} with {len(others)} more" if others else f"Share {label}"
+            found.append(Option(own[0], title, _shared(group), None, others))
+    for use in strip.uses():
+        for variant in session.variants:
+            if variant.of == use.card_key() and use.enabled:
+                lighter = Decision("lighten", strip.id, use.id, variant=variant.name)
+                found.append(
+                    Option(lighter, f"Lighten {use.label}: {variant.name}", "another sound until restored", None)
+                )
+    if session.device.outboard:
+        for use in strip.uses():
+            if use.enabled:
+                away = Decision("outboard", strip.id, use.id)
+                found.append(Option(away, f"Move {use.label} outboard", "one round trip more latency", None))
     return found
 
 
-def _option(strip: Strip, decision: Decision, title: str, price: str) -> Option:
-    return Option(decision, title, price, obstacle(strip, decision))
+def _shared(group: Group) -> str:
+    """What sharing gives up, as measured."""
+    if group.linear_db is None:
+        return "not known whether it changes the sound: measure it"
+    if group.linear_db <= EXACT_DB:
+        return f"nothing: exact to {group.linear_db:.0f} dB; one setting for all"
+    if group.linear_db <= NEAR_DB:
+        return f"nearly exact: {group.linear_db:.0f} dB apart; one setting for all"
+    return f"changes the sound: {group.linear_db:.0f} dB apart"
+
+
+def _option(strip: Strip, decision: Decision, title: str, price: str, session: Session | None) -> Option:
+    return Option(decision, title, price, obstacle(strip, decision, session))
 
 
 def freeze_seconds(strip: Strip) -> float:
@@ -70,33 +123,78 @@ def _frozen(strip: Strip, through: int) -> str:
     return locked if after == 0 else f"{locked}; {after} insert{'s' if after > 1 else ''} stay live"
 
 
+def render_seconds(of: Survey, strip: Strip, through: int) -> float:
+    """How long this computer takes to render a strip up to a place: its plugins in the largest blocks, one core."""
+    costs = of.costs[max(of.costs)]
+    numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
+    inside = [use for place, use in strip.places() if place <= through and use.enabled]
+    spent = sum(float(costs.each.seconds[0, numbers[use.card_key()]]) for use in inside if use.card_key() in numbers)
+    return freeze_seconds(strip) * spent / of.machine.speed / deadline(costs.buffer, of.session.rate)
+
+
+def memory_of(of: Survey, decision: Decision) -> float:
+    """The bytes that the plugins would give back which a decision takes out, as far as they were measured."""
+    strip = of.session.strip(decision.strip)
+    if decision.kind not in ("freeze", "off", "bounce"):
+        return 0.0
+    through = frozen_through(strip, decision) if decision.kind == "freeze" else len(strip.inserts)
+    inside = [u for p, u in strip.places() if (p <= through if decision.use is None else u.id == decision.use)]
+    cards = (of.planned.cards.get(use.card_key()) for use in inside)
+    return float(sum(card.upkeep.memory for card in cards if card is not None and card.upkeep is not None))
+
+
 def weigh(of: Survey, at: Instant, strip_ids: Sequence[str]) -> list[Weighed]:
-    """Every option of the chosen strips with its saving. For several strips, those options that they share by title."""
-    if not strip_ids:
+    """Every option of the chosen strips with its saving. For several strips, those options that they share by title.
+
+    Strips that only the plan has made have none.
+    """
+    known = {strip.id for strip in of.session.strips}
+    sharing = groups(of.session, of.planned.cards)
+    each = [options(of.session.strip(s), of.session, sharing) for s in strip_ids if s in known]
+    if not each:
         return []
-    each = [options(of.session.strip(strip_id)) for strip_id in strip_ids]
+    worst = at if at.moment == of.after.worst else instant(of)
     if len(each) == 1:
-        return [_weighed(of, at, [option]) for option in each[0]]
+        return [_weighed(of, at, worst, [option]) for option in each[0]]
     grouped: dict[str, list[Option]] = {}
     for found in each:
         for option in found:
             title = "Freeze the whole chain" if option.title.startswith("Freeze through") else option.title
             grouped.setdefault(title, []).append(option._replace(title=title))
-    return [_weighed(of, at, group) for group in grouped.values()]
+    return [_weighed(of, at, worst, group) for group in grouped.values()]
 
 
-def _weighed(of: Survey, at: Instant, group: list[Option]) -> Weighed:
+def _weighed(of: Survey, at: Instant, worst: Instant, group: list[Option]) -> Weighed:
     """One option for all strips of a group: possible if it is for at least one of them."""
     possible = [option for option in group if option.reason is None]
     first = possible[0] if possible else group[0]
+    decisions = tuple(dict.fromkeys(d for option in possible for d in (option.decision, *option.others)))
+    first = first._replace(price=first.price + _rendering(of, [option.decision for option in possible]))
     if 0 < len(possible) < len(group):
         first = first._replace(price=f"{first.price}; possible for {len(possible)} of {len(group)}")
-    decisions = tuple(option.decision for option in possible)
-    taken = bool(decisions) and all(_is_taken(of.session, of.plan, decision) for decision in decisions)
-    return Weighed(first, decisions, saving(of, at, decisions) if decisions else None, taken)
+    if not decisions:
+        return Weighed(first, (), None, False)
+    taken = all(_is_taken(of.session, of.plan, decision) for decision in decisions)
+    here = saving(of, at, decisions)
+    there = here if worst is at else saving(of, worst, decisions)
+    return Weighed(first, decisions, here, taken, there, sum(memory_of(of, d) for d in decisions))
+
+
+def _rendering(of: Survey, decisions: Sequence[Decision]) -> str:
+    """The disk space and the time that freezes and bounces take, in words; nothing for other decisions."""
+    size = seconds = 0.0
+    for decision in decisions:
+        strip = of.session.strip(decision.strip)
+        if decision.kind in ("freeze", "bounce") and strip.clips:
+            through = frozen_through(strip, decision)
+            size += freeze_bytes(strip, of.session.rate)
+            seconds += render_seconds(of, strip, through)
+    return f"; {size / 1e6:.0f} MB, renders in {max(seconds, 1):.0f} s" if size else ""
 
 
 def _is_taken(session: Session, plan: Plan, decision: Decision) -> bool:
+    if decision.use is not None:
+        return decision in plan.decisions
     current = plan.for_strip(decision.strip)
     if current is None or current.kind != decision.kind:
         return current is None and decision.kind == "live"

@@ -60,6 +60,8 @@ def best_help(of: Survey, at: Instant) -> Help | None:
     load = at.rung(of.buffer).load
     best: Help | None = None
     for index in candidates:
+        if index >= len(of.session.strips):
+            continue  # a bus that the plan has made
         strip = of.session.strips[index]
         possible = [o for o in options(strip) if o.reason is None and o.decision.kind == "freeze"]
         if not possible or of.plan.for_strip(strip.id) is not None:

@@ -8,9 +8,13 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from .graph import edges
+from .regroup import bounce_group, group_of, move_outboard, plan_traps, printed, share
 from .session import PluginUse, Session, Strip, Variant
 
-DecisionKind = Literal["live", "off", "freeze", "suspend", "lighten", "disarm"]
+DecisionKind = Literal["live", "off", "freeze", "suspend", "lighten", "disarm", "share", "bounce", "outboard"]
+
+
+DONE = {"freeze": "frozen", "bounce": "bounced"}
 
 
 class Decision(msgspec.Struct, frozen=True):
@@ -19,7 +23,9 @@ class Decision(msgspec.Struct, frozen=True):
     *live*: stays as it is. *off*: switched off, the whole strip or the plugin `use`. *freeze*: the strip is rendered
     up to the place `through` of its chain (-1: the source alone; None: the whole chain). *suspend*: the strip costs
     nothing while it is silent. *lighten*: the plugin `use` takes the session's `variant` of that name. *disarm*: the
-    strip is no longer record-armed.
+    strip is no longer record-armed. *share*: the plugin `use` and all after it move to the bus `into`, which all strips
+    that share with it feed. *bounce*: the strip is printed to new audio, for good; a bus with all that feeds only it.
+    *outboard*: the plugin `use` runs on a device outside the computer.
     """
 
     kind: DecisionKind
@@ -27,6 +33,7 @@ class Decision(msgspec.Struct, frozen=True):
     use: str | None = None
     through: int | None = None
     variant: str | None = None
+    into: str | None = None
 
     @property
     def subject(self) -> tuple[str, str | None]:
@@ -79,6 +86,7 @@ def apply(session: Session, plan: Plan) -> Applied:
         return Applied(session, ())
     changed = {strip.id: strip for strip in session.strips}
     warnings: list[str] = []
+    taken: list[Decision] = []
     for decision in sorted(plan.decisions, key=lambda d: (d.use is not None, d.strip, d.use or "")):
         strip = changed.get(decision.strip)
         if strip is None:
@@ -88,8 +96,16 @@ def apply(session: Session, plan: Plan) -> Applied:
         if reason is not None:
             warnings.append(f"{strip.name}: {reason}")
             continue
-        changed[strip.id] = _changed(strip, decision, session)
-    after = msgspec.structs.replace(session, strips=tuple(changed[s.id] for s in session.strips))
+        taken.append(decision)
+        if decision.kind == "bounce" and strip.kind != "track":
+            bounce_group(session, strip.id, changed)
+        elif decision.kind not in ("share", "outboard"):
+            changed[strip.id] = _changed(strip, decision, session)
+    buses = share(session, plan, changed, warnings)
+    move_outboard(session, plan, changed, warnings)
+    strips = (*(changed[s.id] for s in session.strips), *buses)
+    after = msgspec.structs.replace(session, strips=strips)
+    warnings.extend(plan_traps(session, Plan(tuple(taken))))
     warnings.extend(traps(after))
     return Applied(after, tuple(warnings))
 
@@ -106,6 +122,8 @@ def _changed(strip: Strip, decision: Decision, session: Session) -> Strip:
         return msgspec.structs.replace(strip, armed=False)
     if decision.kind == "lighten":
         return _lightened(strip, decision, session)
+    if decision.kind == "bounce":
+        return printed(strip)
     if decision.kind == "freeze":
         return msgspec.structs.replace(strip, frozen_through=frozen_through(strip, decision))
     if decision.use is None:
@@ -158,18 +176,25 @@ def obstacle(strip: Strip, decision: Decision, session: Session | None = None) -
         if session is not None and variant_named(session, use, decision.variant) is None:
             return f"{use.label} has no lighter setting named {decision.variant!r} in this session."
         return None
-    if decision.kind != "freeze":
+    if decision.kind in ("share", "outboard"):
+        if decision.use is None:
+            return f"to {decision.kind} is for a plugin; the plan names none."
+        return None
+    if decision.kind == "bounce" and strip.kind in ("bus", "return"):
+        inside, reason = group_of(session, strip.id) if session is not None else (["?"], None)
+        return reason if inside else "nothing feeds it, so there is nothing to print."
+    if decision.kind not in ("freeze", "bounce"):
         return None
     if decision.use is not None:
-        return "a freeze is for a track up to an insert, not for one plugin alone."
+        return f"a {decision.kind} is for a track, not for one plugin alone."
     if strip.kind != "track":
-        return "only a track can be frozen; it has a source of its own."
+        return f"only a track can be {DONE[decision.kind]}; it has a source of its own."
     if strip.armed:
         return "it is record-armed: its input is still to come, so there is nothing to render. Disarm it first."
     if not strip.clips:
         return "it has no clips, so there is nothing to render."
     if not strip.uses():
-        return "it has no plugins, so a freeze would save nothing."
+        return f"it has no plugins, so a {decision.kind} would save nothing."
     first = -1 if strip.instrument else 0
     if decision.through is not None and not first <= decision.through < len(strip.inserts):
         return f"it has no place {decision.through + 1} in its chain to freeze up to."

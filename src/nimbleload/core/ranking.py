@@ -37,7 +37,7 @@ def ranking(of: Survey, at: Instant, basis: Basis, stretch: Stretch | None = Non
     if basis == "moment":
         return Ranking(at.strip_costs, at.use_costs)
     costs, uses = of.costs[of.buffer], of.planned.uses
-    share = _sounding_share(of, stretch) if basis == "piece" else np.ones(len(of.session.strips))
+    share = _sounding_share(of, stretch) if basis == "piece" else np.ones(len(of.planned.session.strips))
     each = costs.each.seconds / of.machine.speed
     sounds, silent = (row[uses.card] for row in each)
     if basis == "peak":

@@ -20,6 +20,9 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
             "off": f"Switch {what} on again.",
             "freeze": f"Unfreeze {strip.name}, or render from the freeze if nothing before it has changed.",
             "suspend": f"Let {strip.name} run through, so that no tail is cut.",
+            "bounce": f"Use the kept source of {strip.name} if its sound must change; else the bounce is final.",
+            "share": f"Put {what} back on its own track, unless one for all is how it shall sound.",
+            "outboard": f"Take {what} back from the outboard device, if it renders faster than real time.",
             "disarm": f"Arm {strip.name} again if it is to be recorded.",
         }
         if decision.kind == "lighten" and use is not None:

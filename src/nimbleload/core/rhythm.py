@@ -20,6 +20,8 @@ DIFFERENT_DB = -60.0
 # A tail is dearer, and full scale exceeded, only by more than noise and rounding make.
 DEARER = 1.25
 OVER_DB = 0.1
+# Below these (dB) a shared instance is told to be exact, or nearly so.
+EXACT_DB, NEAR_DB = -100.0, -60.0
 COMPANY_TOLD = 4 << 20
 
 
@@ -146,6 +148,15 @@ def _upkeep(of: Upkeep) -> list[str]:
     return said
 
 
+def shareable(linear_db: float) -> str:
+    """What sharing one instance on a bus does to the sound, as a sentence."""
+    if linear_db <= EXACT_DB:
+        return f"One on a bus sounds as one on each track does: a null test leaves {linear_db:.0f} dB."
+    if linear_db <= NEAR_DB:
+        return f"One on a bus sounds nearly as one on each track does: a null test leaves {linear_db:.0f} dB."
+    return f"One on a bus in place of one on each track changes the sound: a null test leaves {linear_db:.0f} dB."
+
+
 def _truths(card: CostCard) -> list[str]:
     """What a plugin does that it should not, or that nobody may have noticed."""
     truth = card.truth
@@ -162,6 +173,8 @@ def _truths(card: CostCard) -> list[str]:
         said.append(f"Sounds different at another buffer size: {truth.null_db:.0f} dB of it are left in a null test.")
     if truth.hot_peak is not None and truth.hot_peak > OVER_DB:
         said.append(f"A loud but legal input makes it put out {truth.hot_peak:+.1f} dBFS: what follows may clip.")
+    if truth.linear_db is not None:
+        said.append(shareable(truth.linear_db))
     if truth.idle:
         said.append("What comes out is what went in: in this setting it does nothing.")
     return said

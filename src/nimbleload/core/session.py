@@ -195,6 +195,7 @@ class Host(msgspec.Struct, frozen=True):
     `read_ahead` is the block in samples in which it computes ahead all that is not live; 0 if it does not. `suspends`
     says that it leaves out what is silent. `plugin_factor` is how many times dearer plugins are in it than measured.
     `listed` says that it takes tracks in the order of the session, not the one with the longest path first.
+    `tail_limit` is how long it lets a tail sound, in seconds, before it suspends.
     """
 
     cores_left_free: int = 0
@@ -204,14 +205,19 @@ class Host(msgspec.Struct, frozen=True):
     suspends: bool = False
     plugin_factor: float = 1.0
     listed: bool = False
+    tail_limit: float = 10.0
 
 
 class Device(msgspec.Struct, frozen=True):
-    """The audio device: buffers between input and output, samples of safety, seconds in its converters."""
+    """The audio device: buffers between input and output, samples of safety, seconds in its converters.
+
+    `outboard` is how many plugins a processing device outside the computer has room for.
+    """
 
     periods: int = 2
     safety: int = 0
     converters: float = 0.0
+    outboard: int = 0
 
 
 class Machine(msgspec.Struct, frozen=True):

@@ -423,6 +423,12 @@ def told_as(session: Session, decision: Decision) -> str:
         return f"Lighten {label} on {strip.name}: {decision.variant}"
     if decision.kind == "disarm":
         return f"Disarm {strip.name}"
+    if decision.kind == "bounce":
+        return f"Bounce {strip.name}" if strip.kind == "track" else f"Bounce {strip.name} with all that feeds it"
+    if decision.kind == "share":
+        return f"Share {label} of {strip.name} on a bus"
+    if decision.kind == "outboard":
+        return f"Move {label} of {strip.name} outboard"
     return f"Switch off {label} on {strip.name}" if label else f"Switch off {strip.name}"
 
 

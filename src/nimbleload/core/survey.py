@@ -32,6 +32,7 @@ from .load import (
 from .peaks import DRAWS, Peaks, draw
 from .plan import Decision, Plan, apply
 from .playing import Played, placed
+from .regroup import tail_traps
 from .rehearsal import Prediction
 from .session import BUFFER_SIZES, Host, Machine, Session, deadline, threads
 from .verdict import Verdict, clock, judge, percent
@@ -124,7 +125,7 @@ def survey(
     else:
         before = load_map(now, machine, buffer)
     delays = latencies(planned.session, planned.graph, cards)
-    warnings = (*applied.warnings, *spikes(planned, after))
+    warnings = (*applied.warnings, *tail_traps(session, plan, cards), *spikes(planned, after))
     return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, warnings, delays)
 
 
@@ -201,10 +202,14 @@ def _use_costs(of: Survey, sounding: NDArray[np.bool_], factor: float) -> tuple[
 
 
 class Saving(NamedTuple):
-    """What decisions save at one moment, as fractions: `load` of the deadline, `work` of one core (1.0 = one core)."""
+    """What decisions save at one moment, as fractions: `load` of the deadline, `work` of one core (1.0 = one core).
+
+    `chain` is by how much the longest chain gets shorter, of the deadline.
+    """
 
     load: float
     work: float
+    chain: float = 0.0
 
 
 def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
@@ -218,9 +223,8 @@ def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
         with_decisions = with_decisions.decide(decision)
     if live == with_decisions:
         return Saving(0.0, 0.0)
-    ends_live, work_live = _block_with(of, at, live)
-    ends, work = _block_with(of, at, with_decisions)
-    return Saving((ends_live - ends) / of.deadline, (work_live - work) / of.deadline)
+    before, after = _block_with(of, at, live), _block_with(of, at, with_decisions)
+    return Saving(*((was - now) / of.deadline for was, now in zip(before, after, strict=True)))
 
 
 def with_plan(of: Survey, plan: Plan) -> Prepared:
@@ -233,14 +237,14 @@ def worst_load(of: Survey, plan: Plan) -> float:
     return float(load_map(with_plan(of, plan), of.machine, of.buffer).load.max())
 
 
-def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float]:
-    """Makespan and work of one block under another plan, in seconds."""
+def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float, float]:
+    """Makespan, work and longest chain of one block under another plan, in seconds."""
     if plan == of.plan:
-        return at.block.makespan, at.block.work
+        return at.block.makespan, at.block.work, at.block.chain_bound
     after = with_plan(of, plan)
     sounding = after.moments.sounding[after.moments.at(at.second)]
     found = played(after, of.machine, costs(after, of.machine, of.buffer), sounding[None, :])
-    return float(found.makespan[0]), float(found.work[0])
+    return float(found.makespan[0]), float(found.work[0]), float(found.chain[0])
 
 
 def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS) -> Peaks:
@@ -262,7 +266,7 @@ def prediction(of: Survey, at: Instant) -> Prediction:
 def priority(of: Survey, at: Instant) -> NDArray[np.float64]:
     """Who goes first when several could (S): by the longest path to the block's end in seconds, or as listed."""
     if of.planned.graph.listed:
-        return -np.arange(len(of.session.strips), dtype=float)
+        return -np.arange(len(of.planned.session.strips), dtype=float)
     return remaining(of.planned.graph, at.strip_costs)
 
 

@@ -130,16 +130,18 @@ class TimedLoop:
         )  # fmt: skip
         return times
 
-    def capture(self, frames: int, blocks: int, notes=(), gain: float = 1.0) -> NDArray[np.float32]:
+    def capture(
+        self, frames: int, blocks: int, notes=(), gain: float = 1.0, source: NDArray[np.float32] | None = None
+    ) -> NDArray[np.float32]:
         """What comes out of blocks from the start of the source (channels, blocks × frames); nothing is timed.
 
-        The source is made louder or softer by `gain` (linear).
+        The source, or another one of the same shape, is made louder or softer by `gain` (linear).
         """
         hosted = self._hosted
         out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
         _capture(
             hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames),
-            self.source * np.float32(gain), hosted.inputs, hosted.outputs, frames, out,
+            (self.source if source is None else source) * np.float32(gain), hosted.inputs, hosted.outputs, frames, out,
         )  # fmt: skip
         return out
 

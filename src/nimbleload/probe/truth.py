@@ -38,7 +38,28 @@ def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
         null_db=null_depth(small, large) if repeatable else None,
         idle=latency is not None and _is_idle(source, small, latency),
         hot_peak=None if notes else _hot_peak(loop),
+        linear_db=_linear_db(loop) if repeatable and not notes else None,
     )
+
+
+def _linear_db(loop: TimedLoop) -> float:
+    """Superposition: what is left of f(a + b) when f(a) and f(b) are taken away, in dB of it; −200 if nothing is.
+
+    What the plugin puts out by itself (an offset, noise) counts once, as it does in one instance.
+    """
+    one = 0.5 * loop.source
+    other = np.roll(one, one.shape[1] // 3, axis=1)
+
+    def run(source: NDArray[np.float32]) -> NDArray[np.float64]:
+        loop.refresh()
+        return loop.capture(LARGE, SAMPLES // LARGE, source=np.ascontiguousarray(source, np.float32)).astype(float)
+
+    together = run(one + other)
+    apart = run(one) + run(other) - run(np.zeros_like(one))
+    level, rest = float(np.sum(together**2)), float(np.sum((together - apart) ** 2))
+    if not level > 0 or not rest > 0:
+        return DEEPEST_DB
+    return max(10 * float(np.log10(rest / level)), DEEPEST_DB)
 
 
 def _hot_peak(loop: TimedLoop) -> float:

@@ -1,0 +1,74 @@
+"""Where one plugin could do the work of several: tracks that end in the same chain and feed the same strip."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from .card import Cards
+from .plan import Decision
+from .session import PluginUse, Session, Strip
+
+SharedKey = tuple[str | None, tuple[object, ...]]
+
+
+class Group(NamedTuple):
+    """Strips that could share the ends of their chains on a bus.
+
+    `members` are (strip, plugin from which on it is shared) ids; `chain` the plugins that one bus would hold.
+    `linear_db` is the worst of what their null tests left, as far as they were made; None if one was not.
+    """
+
+    into: str
+    members: tuple[tuple[str, str], ...]
+    chain: tuple[PluginUse, ...]
+    linear_db: float | None
+
+    def decisions(self) -> tuple[Decision, ...]:
+        """What a plan says to have it so."""
+        return tuple(Decision("share", strip, use, into=self.into) for strip, use in self.members)
+
+
+def groups(session: Session, cards: Cards) -> list[Group]:
+    """Every group of two strips or more, with the longest end of their chains that is the same on all of them.
+
+    A plugin that listens to a side-chain is not shared, nor what stands before it.
+    """
+    ends: dict[SharedKey, list[Strip]] = {}
+    for strip in session.strips:
+        shared = _end(strip)
+        if shared and strip.output is not None and strip.enabled and strip.frozen_through is None:
+            ends.setdefault((strip.output, (shared[-1].card_key(),)), []).append(strip)
+    found = []
+    for strips in ends.values():
+        if len(strips) < 2:
+            continue
+        length = 1
+        chains = [_end(strip) for strip in strips]
+        while all(len(chain) > length for chain in chains) and len({c[-length - 1].card_key() for c in chains}) == 1:
+            length += 1
+        members = tuple((strip.id, chain[-length].id) for strip, chain in zip(strips, chains, strict=True))
+        chain = chains[0][-length:]
+        found.append(Group(f"shared/{members[0][1]}", members, chain, _worst(chain, cards)))
+    return found
+
+
+def _end(strip: Strip) -> tuple[PluginUse, ...]:
+    """The inserts that are on, from the last one back to the first that listens to another track."""
+    found: list[PluginUse] = []
+    for use in reversed(strip.inserts):
+        if use.sidechain is not None:
+            break
+        if use.enabled:
+            found.append(use)
+    return tuple(reversed(found))
+
+
+def _worst(chain: tuple[PluginUse, ...], cards: Cards) -> float | None:
+    depths = []
+    for use in chain:
+        card = cards.get(use.card_key())
+        truth = card.truth if card is not None else None
+        if truth is None or truth.linear_db is None:
+            return None
+        depths.append(truth.linear_db)
+    return max(depths)

@@ -1,0 +1,244 @@
+"""Decisions beyond one strip: sharing, bouncing groups, outboard; and every trap that has a warning, provoked."""
+
+from __future__ import annotations
+
+import msgspec
+import pytest
+
+from nimbleload.core.card import Truth
+from nimbleload.core.load import load_map, prepare
+from nimbleload.core.options import options, weigh
+from nimbleload.core.plan import Decision, Plan, apply, obstacle
+from nimbleload.core.regroup import group_of
+from nimbleload.core.restore import restore_list
+from nimbleload.core.session import Device, Host, Machine, Send
+from nimbleload.core.sharing import groups
+from nimbleload.core.suggest import told_as
+from nimbleload.core.survey import instant, survey
+from tests.helpers.sessions import bus, cards_for, session, setting, track, use
+
+BLOCK = 256 / 48000
+COSTS = {"eq": 1e-4, "comp": 2e-4, "verb": 5e-4}
+
+
+def one_core_work(of, *decisions):
+    """Seconds of work in the first moment on one core; also checks that nothing is left out."""
+    after = apply(of, Plan(decisions))
+    return load_map(prepare(after.session, cards_for(of, COSTS)), Machine(1), 256).load[0] * BLOCK
+
+
+def with_shared(of):
+    plan = Plan()
+    for group in groups(of, {}):
+        for decision in group.decisions():
+            plan = plan.decide(decision)
+    return plan
+
+
+class TestSharing:
+    def three(self, **more):
+        return session(
+            track("a", "eq", "comp", "verb"), track("b", "comp", "verb"), track("c", "eq", "verb", **more),
+            bus("main", kind="main", output=None),
+        )  # fmt: skip
+
+    def test_the_longest_end_that_is_the_same_on_all_is_shared(self):
+        found = groups(self.three(), {})
+        assert [(g.members, [u.label for u in g.chain]) for g in found] == [
+            ((("a", "a/verb"), ("b", "b/verb"), ("c", "c/verb")), ["verb"])
+        ]
+        pair = session(track("a", "eq", "comp", "verb"), track("b", "comp", "verb"))
+        assert [u.label for u in groups(pair, {})[0].chain] == ["comp", "verb"]
+
+    def test_all_but_one_of_what_is_shared_is_saved(self):
+        of = self.three()
+        assert one_core_work(of) - one_core_work(of, *with_shared(of).decisions) == pytest.approx(2 * COSTS["verb"])
+
+    def test_the_bus_stands_between_them_and_what_they_fed(self):
+        after = apply(self.three(), with_shared(self.three())).session
+        made = after.strips[-1]
+        assert (made.name, made.kind, made.output) == ("Shared verb", "bus", "main")
+        assert {s.output for s in after.strips if s.kind == "track"} == {made.id}
+        assert [u.label for u in after.strip("a").live_uses()] == ["eq", "comp"]
+
+    @pytest.mark.parametrize(
+        "other",
+        [
+            track("c", "eq", "verb", output="elsewhere"),
+            track("c", "verb", "eq"),
+            msgspec.structs.replace(track("c"), inserts=(use("verb", "c/verb", setting=setting(size=2)),)),
+            msgspec.structs.replace(track("c"), inserts=(use("verb", "c/verb", sidechain="a"),)),
+            track("c", "verb", enabled=False),
+            track("c", "verb", frozen_through=0),
+        ],
+    )
+    def test_other_ends_settings_ways_and_what_listens_elsewhere_do_not_share(self, other):
+        of = session(track("a", "verb"), other, bus("elsewhere"))
+        assert groups(of, {}) == []
+
+    def test_a_frozen_member_drops_out_with_a_word_and_the_rest_share(self):
+        of = self.three()
+        plan = with_shared(of).decide(Decision("freeze", "a"))
+        after = apply(of, plan)
+        assert any("a: verb is frozen, so it cannot be shared: two decisions exclude" in w for w in after.warnings)
+        assert after.session.strip("a").output == "main"
+        assert after.session.strip("b").output == after.session.strips[-1].id
+
+    def test_one_alone_shares_with_nobody(self):
+        of = self.three()
+        plan = with_shared(of).decide(Decision("off", "a")).decide(Decision("bounce", "b"))
+        plan = plan.decide(Decision("freeze", "c"))
+        after = apply(of, plan.without(Decision("off", "a")))
+        assert any("nobody left to share verb with" in w for w in after.warnings)
+        assert len(after.session.strips) == len(of.strips)
+
+    def test_a_send_leaves_before_what_is_shared(self):
+        of = session(track("a", "verb", sends=(Send("hall"),)), track("b", "verb"), bus("hall", kind="return"))
+        told = apply(of, with_shared(of)).warnings
+        assert "a: its send to hall leaves before the shared verb." in told
+
+    def test_a_chain_that_has_changed_since_is_left_out(self):
+        of = self.three()
+        plan = with_shared(of)
+        changed = msgspec.structs.replace(of.strip("c"), output="a")
+        strips = tuple(changed if s.id == "c" else s for s in of.strips)
+        told = apply(msgspec.structs.replace(of, strips=strips), plan).warnings
+        assert "c: it feeds another strip than a, so they cannot share a bus." in told
+
+    def test_the_null_test_says_whether_it_is_exact(self):
+        of = self.three()
+        known = cards_for(of, COSTS)
+        key = of.strip("a").inserts[-1].card_key()
+        words = {}
+        for depth in (-130.0, -80.0, -20.0, None):
+            known[key] = msgspec.structs.replace(known[key], truth=Truth(linear_db=depth))
+            assert groups(of, known)[0].linear_db == depth
+            found = [
+                o for o in options(of.strip("a"), of, groups(of, known)) if o.title.startswith("Share verb with 2")
+            ]
+            words[depth] = found[0].price
+        assert "exact to -130 dB" in words[-130.0]
+        assert "nearly" in words[-80.0]
+        assert "changes the sound" in words[-20.0]
+        assert "measure it" in words[None]
+
+
+class TestBounce:
+    def group(self, **more):
+        return session(
+            track("a", "eq", output="b"), track("d", "comp", output="b", clips=((2, 4), (6, 7)), **more),
+            bus("b", "verb"), bus("main", kind="main", output=None),
+        )  # fmt: skip
+
+    def test_a_track_costs_nothing_more_and_sounds_when_it_did(self):
+        of = self.group()
+        after = apply(of, Plan().decide(Decision("bounce", "d"))).session.strip("d")
+        assert after.uses() == ()
+        assert [(c.start, c.end, c.kind) for c in after.clips] == [(2, 4, "audio"), (6, 7, "audio")]
+
+    def test_a_bus_is_printed_with_all_that_feeds_it(self):
+        of = self.group()
+        plan = Plan().decide(Decision("bounce", "b"))
+        after = apply(of, plan).session
+        assert [s.id for s in after.strips if not s.enabled] == ["a", "d"]
+        assert [(c.start, c.end) for c in after.strip("b").clips] == [(0.0, 10.0)]
+        assert one_core_work(of, *plan.decisions) == 0.0
+
+    def test_not_if_a_member_also_feeds_something_else(self):
+        of = self.group(sends=(Send("main"),))
+        reason = "d also feeds main, which would lose it."
+        assert group_of(of, "b") == (["a", "d"], reason)
+        assert obstacle(of.strip("b"), Decision("bounce", "b"), of) == reason
+        assert apply(of, Plan().decide(Decision("bounce", "b"))).warnings == (f"b: {reason}",)
+
+    def test_a_bus_without_input_has_nothing_to_print(self):
+        of = session(track("a", "eq"), bus("b", "verb"))
+        assert "nothing feeds it" in (obstacle(of.strip("b"), Decision("bounce", "b"), of) or "")
+
+    def test_its_traps_no_way_back_a_fader_and_sends_that_count_twice(self):
+        of = session(track("a", "eq", volume=0.5, sends=(Send("hall"),)), bus("hall", "verb", kind="return"))
+        told = " ".join(apply(of, Plan().decide(Decision("bounce", "a"))).warnings)
+        for words in ("cannot be undone", "fader stands at -6.0 dB", "hall still hears it by its sends"):
+            assert words in told
+
+
+class TestOutboard:
+    def test_the_device_has_room_for_so_many_in_the_plans_order(self):
+        of = session(track("a", "eq", "comp"), track("b", "comp"), device=Device(outboard=1))
+        plan = Plan().decide(Decision("outboard", "b", "b/comp")).decide(Decision("outboard", "a", "a/comp"))
+        after = apply(of, plan)
+        assert after.warnings == ("a: the outboard device has room for 1 plugins; comp stays here.",)
+        assert [u.label for u in after.session.strip("a").live_uses()] == ["eq", "comp"]
+        assert after.session.strip("b").live_uses() == ()
+
+    def test_it_is_offered_only_where_there_is_such_a_device(self):
+        of = session(track("a", "eq"))
+        titles = [o.title for o in options(of.strip("a"), of)]
+        assert not any("outboard" in title for title in titles)
+        there = msgspec.structs.replace(of, device=Device(outboard=2))
+        assert "Move eq outboard" in [o.title for o in options(of.strip("a"), there)]
+
+
+class TestOtherTraps:
+    def test_what_a_freeze_holds_cannot_be_decided_about(self):
+        of = session(track("a", "eq", "comp"))
+        plan = Plan().decide(Decision("freeze", "a", through=0)).decide(Decision("off", "a", "a/eq"))
+        assert any("eq has no effect while the freeze holds it" in w for w in apply(of, plan).warnings)
+        outside = Plan().decide(Decision("freeze", "a", through=0)).decide(Decision("off", "a", "a/comp"))
+        assert apply(of, outside).warnings == ()
+
+    def told(self, of, decision, tail):
+        return survey(of, Plan().decide(decision), cards_for(of, COSTS, tail=tail), Machine(1), 256).warnings
+
+    @pytest.mark.parametrize("kind", ["freeze", "bounce"])
+    def test_a_tail_that_outlasts_the_piece(self, kind):
+        of = session(track("a", "verb", clips=((0, 9),)), length=10.0)
+        told = self.told(of, Decision(kind, "a"), 4.0)
+        assert f"a: its tail of 4.0 s goes on after the end of the piece; the {kind} must be 3.0 s longer." in told
+        assert not any("tail" in w for w in self.told(of, Decision(kind, "a"), 0.9))
+
+    def test_a_tail_that_outlasts_the_hosts_patience(self):
+        of = session(track("a", "verb"), host=Host(tail_limit=3.0))
+        told = self.told(of, Decision("suspend", "a"), 4.0)
+        assert told == ("a: its tail of 4.0 s is longer than the 3 s that the host waits before it suspends: "
+                        "the end is cut.",)  # fmt: skip
+        assert self.told(of, Decision("suspend", "a"), 2.0) == ()
+
+
+def test_what_every_option_saves_is_what_the_load_says_after_it():
+    """At the moment and at the worst one, with work and chain, for sharing and bouncing as for the rest."""
+    of = session(
+        track("a", "eq", "comp", "verb", output="b", clips=((0, 6),)),
+        track("c", "comp", "verb", output="b", clips=((2, 10),)),
+        bus("b", "eq"), bus("main", "comp", kind="main", output=None), device=Device(outboard=3),
+    )  # fmt: skip
+    known = cards_for(of, COSTS, silent=3e-5, tail=0.0)
+    found = survey(of, Plan(), known, Machine(2), 256)
+    at = instant(found, 1.0)
+    kinds = set()
+    for strip in ("a", "c", "b"):
+        for weighed in weigh(found, at, [strip]):
+            if not weighed.decisions:
+                continue
+            plan = Plan()
+            for decision in weighed.decisions:
+                plan = plan.decide(decision)
+                kinds.add(decision.kind)
+            after = survey(of, plan, known, Machine(2), 256)
+            for second, saving in ((1.0, weighed.saving), (found.worst_second(), weighed.worst)):
+                loads = [s.after.load[s.planned.moments.at(second)] for s in (found, after)]
+                chains = [s.after.chain[s.planned.moments.at(second)] for s in (found, after)]
+                assert saving.load == pytest.approx(loads[0] - loads[1], abs=1e-12)
+                assert saving.chain == pytest.approx(chains[0] - chains[1], abs=1e-12)
+    assert {"freeze", "suspend", "off", "bounce", "share", "outboard"} <= kinds
+
+
+def test_every_new_kind_is_told_and_can_be_put_back():
+    of = session(track("a", "verb"), track("b", "verb"), bus("x"))
+    plan = with_shared(of).decide(Decision("bounce", "x")).decide(Decision("outboard", "a", "a/verb"))
+    assert told_as(of, Decision("share", "b", "b/verb", into="s")) == "Share verb of b on a bus"
+    assert told_as(of, Decision("bounce", "x")) == "Bounce x with all that feeds it"
+    assert told_as(of, Decision("outboard", "a", "a/verb")) == "Move verb of a outboard"
+    back = restore_list(of, plan)
+    assert len(back) == len(plan.decisions)
+    assert any("Put verb on b back on its own track" in line for line in back)
