@@ -9,10 +9,11 @@ import time
 
 from bench.block import cards, large_session
 from nimbleload.cli.common import demo_saved
+from nimbleload.core.candidates import PRESETS, Wishes
 from nimbleload.core.load import load_map, prepare
 from nimbleload.core.plan import Plan, apply
 from nimbleload.core.session import Machine
-from nimbleload.core.suggest import PRESETS, Wishes, suggest
+from nimbleload.core.suggest import suggest
 from nimbleload.core.survey import Survey, survey
 
 

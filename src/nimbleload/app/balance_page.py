@@ -274,10 +274,10 @@ class BalancePage(QWidget):
         self.drawer.suggest.setEnabled(True)
         self._show_plan()
 
-    def _take_back(self, decision: Decision) -> None:
+    def _take_back(self, decisions: tuple[Decision, ...]) -> None:
         document = self._desk.document
         if document is not None:
-            self._desk.change("take back a step", document._replace(plan=document.plan.without(decision)))
+            self._desk.change("take back a step", document._replace(plan=document.plan.without(*decisions)))
 
     def _show_plan(self) -> None:
         """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""

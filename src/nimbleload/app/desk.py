@@ -14,13 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from ..core.candidates import PRESETS, Wishes
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
 from ..core.plan import Decision, DecisionKind, Plan
 from ..core.rehearsal import Prediction, Rehearsal, learned
 from ..core.session import CardKey, Device, Host, Machine, Session, SessionError, Variant
-from ..core.suggest import PRESETS, Step, Suggestion, Wishes, steps, suggest
+from ..core.suggest import Step, Suggestion, steps, suggest
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved

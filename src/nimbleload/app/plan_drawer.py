@@ -16,16 +16,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.candidates import KINDS, PRESETS
 from ..core.plan import Decision, Plan
 from ..core.restore import restore_list
-from ..core.suggest import KINDS, PRESETS, Step, Suggestion, told_as
+from ..core.suggest import Step, Suggestion, told_as
 from ..core.survey import Survey
 from ..core.verdict import percent
 from .theme import theme
 
 
 class PlanDrawer(QFrame):
-    """`suggest_wanted` asks for a plan (name of a preset, kinds allowed); `removed` takes one decision back."""
+    """`suggest_wanted` asks for a plan (name of a preset, kinds allowed); `removed` takes a step's decisions back."""
 
     suggest_wanted = Signal(str, list)
     removed = Signal(object)
@@ -49,7 +50,7 @@ class PlanDrawer(QFrame):
         self.restore.setWordWrap(True)
         self.restore.setProperty("role", "quiet")
         self.remove, self.clear = QPushButton("Take back"), QPushButton("Take back all")
-        self._decisions: list[Decision] = []
+        self._decisions: list[tuple[Decision, ...]] = []
         self._lay_out()
         self.suggest.clicked.connect(self._ask)
         self.remove.clicked.connect(self.remove_chosen)
@@ -99,11 +100,12 @@ class PlanDrawer(QFrame):
         else:
             several = "decision" if count == 1 else "decisions"
             self._words.setText(f"{count} {several}: worst {percent(before)} → {percent(after)}.")
-        self._decisions = [step.decision for step in steps] if steps is not None else list(plan.decisions)
+        self._decisions = [step.decisions() for step in steps] if steps is not None else [(d,) for d in plan.decisions]
         row = self.steps.currentRow()
         self.steps.clear()
         for step in steps or ():
-            words = told_as(of.session, step.decision)
+            more = f" and {len(step.others)} more" if step.others else ""
+            words = told_as(of.session, step.decision) + more
             item = QListWidgetItem(f"{percent(before)} → {percent(step.load)}   {words}")
             item.setToolTip(step.words)
             self.steps.addItem(item)

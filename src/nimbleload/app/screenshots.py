@@ -9,8 +9,8 @@ from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
+from ..core.candidates import KINDS
 from ..core.session import Machine
-from ..core.suggest import KINDS
 from .commands import application, demo_saved
 from .theme import theme
 from .window import BALANCE, MEASURE, PROVE, MainWindow

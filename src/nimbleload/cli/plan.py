@@ -13,8 +13,9 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
+from ..core.candidates import KINDS, PRESETS, Wishes
 from ..core.restore import restore_list
-from ..core.suggest import KINDS, PRESETS, Suggestion, Wishes, suggest
+from ..core.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.verdict import percent
 from ..deliver.report import write_report
@@ -90,7 +91,10 @@ def figures(of: Survey, found: Suggestion) -> dict:
         "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": float(of.after.load.max()),
         "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
         "gap": found.gap, "obstacle": found.obstacle,
-        "steps": [{"decision": s.decision, "words": s.words, "price": s.price, "load": s.load} for s in found.steps],
+        "steps": [
+            {"decision": s.decision, "others": s.others, "words": s.words, "price": s.price, "load": s.load}
+            for s in found.steps
+        ],
         "restore": restore_list(of.session, found.plan),
     }  # fmt: skip
 

@@ -55,9 +55,9 @@ class Plan(msgspec.Struct, frozen=True):
         others = tuple(d for d in self.decisions if d.subject != decision.subject)
         return Plan(others if decision.kind == "live" else (*others, decision), self.pinned)
 
-    def without(self, decision: Decision) -> Plan:
-        """The plan without this decision."""
-        return Plan(tuple(d for d in self.decisions if d != decision), self.pinned)
+    def without(self, *decisions: Decision) -> Plan:
+        """The plan without these decisions."""
+        return Plan(tuple(d for d in self.decisions if d not in decisions), self.pinned)
 
     def pin(self, strip_ids: Iterable[str], on: bool) -> Plan:
         """The plan with these strips pinned, or let go."""

@@ -60,10 +60,10 @@ def bounce_group(session: Session, bus_id: str, changed: Strips) -> None:
     changed[bus_id] = printed(msgspec.structs.replace(changed[bus_id], clips=tuple(_one_each(clips))))
 
 
-def chain_from(strip: Strip, use_id: str) -> tuple[PluginUse, ...]:
+def chain_from(inserts: tuple[PluginUse, ...], use_id: str) -> tuple[PluginUse, ...]:
     """The insert with this id and all after it, those that are bypassed left out; empty if there is none."""
-    place = next((k for k, use in enumerate(strip.inserts) if use.id == use_id), len(strip.inserts))
-    return tuple(use for use in strip.inserts[place:] if use.enabled)
+    place = next((k for k, use in enumerate(inserts) if use.id == use_id), len(inserts))
+    return tuple(use for use in inserts[place:] if use.enabled)
 
 
 def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) -> list[Strip]:
@@ -79,7 +79,7 @@ def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) ->
         joined: list[Strip] = []
         for decision in sorted(decisions, key=lambda d: d.strip):
             strip = changed[decision.strip]
-            own = chain_from(strip, decision.use or "")
+            own = chain_from(strip.inserts, decision.use or "")
             reason = _cannot_share(strip, own, like, chain)
             if reason is not None:
                 warnings.append(f"{strip.name}: {reason}")

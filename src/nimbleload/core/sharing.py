@@ -6,8 +6,11 @@ from typing import NamedTuple
 
 from .card import Cards
 from .plan import Decision
-from .session import PluginUse, Session, Strip
+from .rhythm import NEAR_DB
+from .session import Family, PluginUse, Session, Strip
 
+# Plugins of these families are as a rule linear: what is known of them before any null test.
+LINEAR: tuple[Family, ...] = ("equaliser", "reverb", "delay")
 SharedKey = tuple[str | None, tuple[object, ...]]
 
 
@@ -31,7 +34,8 @@ class Group(NamedTuple):
 def groups(session: Session, cards: Cards) -> list[Group]:
     """Every group of two strips or more, with the longest end of their chains that is the same on all of them.
 
-    A plugin that listens to a side-chain is not shared, nor what stands before it.
+    A plugin that listens to a side-chain is not shared, nor what stands before it. A chain whose end can be shared
+    without another sound is not made longer by a plugin that would change it.
     """
     ends: dict[SharedKey, list[Strip]] = {}
     for strip in session.strips:
@@ -45,11 +49,26 @@ def groups(session: Session, cards: Cards) -> list[Group]:
         length = 1
         chains = [_end(strip) for strip in strips]
         while all(len(chain) > length for chain in chains) and len({c[-length - 1].card_key() for c in chains}) == 1:
+            if keeps_sound(chains[0][-length:], cards) and not keeps_sound(chains[0][-length - 1 :], cards):
+                break
             length += 1
         members = tuple((strip.id, chain[-length].id) for strip, chain in zip(strips, chains, strict=True))
         chain = chains[0][-length:]
         found.append(Group(f"shared/{members[0][1]}", members, chain, _worst(chain, cards)))
     return found
+
+
+def keeps_sound(chain: tuple[PluginUse, ...], cards: Cards) -> bool:
+    """Whether one chain for several is as good as exact: as measured, else as its plugins' families let expect."""
+    return all(
+        depth <= NEAR_DB if (depth := linear_db(use, cards)) is not None else use.family in LINEAR for use in chain
+    )
+
+
+def linear_db(use: PluginUse, cards: Cards) -> float | None:
+    """What the null test of a plugin left (dB); None if it was not made."""
+    card = cards.get(use.card_key())
+    return card.truth.linear_db if card is not None and card.truth is not None else None
 
 
 def _end(strip: Strip) -> tuple[PluginUse, ...]:
@@ -64,11 +83,6 @@ def _end(strip: Strip) -> tuple[PluginUse, ...]:
 
 
 def _worst(chain: tuple[PluginUse, ...], cards: Cards) -> float | None:
-    depths = []
-    for use in chain:
-        card = cards.get(use.card_key())
-        truth = card.truth if card is not None else None
-        if truth is None or truth.linear_db is None:
-            return None
-        depths.append(truth.linear_db)
-    return max(depths)
+    depths = [linear_db(use, cards) for use in chain]
+    known = [depth for depth in depths if depth is not None]
+    return max(known) if len(known) == len(depths) else None

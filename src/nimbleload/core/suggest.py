@@ -10,17 +10,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from .block import schedule
-from .card import PROVENANCES
+from .candidates import Candidate, Weights, Wishes, candidates
 from .graph import upstream
-from .load import Prepared, at_moments, beside_at, costs, load_map, per_key
-from .options import freeze_bytes
-from .plan import Decision, DecisionKind, Plan, obstacle
-from .session import CardKey, PluginUse, Session, Strip, deadline
+from .load import Prepared, at_moments, beside_at, costs, load_map
+from .plan import Decision, Plan
+from .regroup import chain_from
+from .session import Session, deadline
 from .survey import Survey, with_plan, worst_load
 from .verdict import percent
 
@@ -32,58 +31,20 @@ HOLDS = 1e-9
 AT_ONCE = 4
 
 
-class Weights(msgspec.Struct, frozen=True):
-    """What hurts: the price of one decision of each kind, and of a hundred megabytes of disk."""
-
-    freeze: float = 1.0
-    source: float = 0.8
-    suspend: float = 0.2
-    lighten: float = 0.9
-    disk: float = 0.1
-
-    def of(self, kind: DecisionKind, through: int | None) -> float:
-        if kind == "freeze":
-            return self.source if through == -1 else self.freeze
-        return {"suspend": self.suspend, "lighten": self.lighten}.get(kind, 10.0)
-
-
-PRESETS: dict[str, Weights] = {
-    "balanced": Weights(),
-    "keep the sound": Weights(lighten=4.0),
-    "keep it editable": Weights(freeze=3.0, source=2.5, lighten=0.5),
-}
-KINDS: tuple[DecisionKind, ...] = ("freeze", "suspend", "lighten")
-
-
-class Wishes(NamedTuple):
-    """What a plan may do: `limit` (fraction), what hurts, strips that stay as they are, and kinds allowed."""
-
-    limit: float = 0.8
-    weights: Weights = Weights()
-    pinned: frozenset[str] = frozenset()
-    kinds: tuple[DecisionKind, ...] = KINDS
-
-
-class Candidate(NamedTuple):
-    """One decision that a plan could take: its price, and what it saves of its strip (2, seconds: sounding, silent).
-
-    `beside` (2) is what it saves of what the cores take from each other.
-    """
-
-    decision: Decision
-    strip: int
-    price: float
-    saves: NDArray[np.float64]
-    beside: NDArray[np.float64]
-
-
 class Step(NamedTuple):
-    """One decision of a suggested plan, in the order in which they save most; `load` is the worst load after it."""
+    """One decision of a suggested plan, in the order in which they save most; `load` is the worst load after it.
+
+    `others` are taken with it.
+    """
 
     decision: Decision
     words: str
     price: float
     load: float
+    others: tuple[Decision, ...] = ()
+
+    def decisions(self) -> tuple[Decision, ...]:
+        return (self.decision, *self.others)
 
 
 class Suggestion(NamedTuple):
@@ -126,65 +87,6 @@ def suggest(of: Survey, wishes: Wishes | None = None) -> Suggestion:
     return program.told(chosen)
 
 
-def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
-    """Every decision that could be taken in addition to the plan, with its price and what it saves."""
-    session, each = of.session, of.costs[of.buffer].each
-    numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
-    variants = _variant_costs(of)
-    host = session.host
-    taken = {d.strip for d in of.plan.decisions if d.use is None}
-    taken_uses = {d.use for d in of.plan.decisions if d.use is not None}
-    found = []
-
-    def cost(use: PluginUse) -> NDArray[np.float64]:
-        """Its own cost and what it loses beside others (2, 2, seconds)."""
-        number = numbers[use.card_key()]
-        return np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
-
-    for index, strip in enumerate(session.strips):
-        if strip.id in wishes.pinned or not strip.enabled:
-            continue
-        live = [(place, use) for place, use in strip.places() if use.enabled and use.id not in taken_uses]
-        if strip.id not in taken:
-            for through in _freezes(strip) if "freeze" in wishes.kinds else ():
-                decision = Decision("freeze", strip.id, through=through)
-                inside = [use for place, use in live if place <= through]
-                if obstacle(strip, decision) is None and inside:
-                    saves, beside = sum((cost(use) for use in inside), np.zeros((2, 2)))
-                    saves = saves + len(inside) * host.plugin_overhead / of.machine.speed
-                    disk = freeze_bytes(strip, session.rate) / 1e8 * wishes.weights.disk
-                    price = wishes.weights.of("freeze", through) + disk
-                    found.append(Candidate(decision, index, price, saves, beside))
-            if "suspend" in wishes.kinds and live and obstacle(strip, Decision("suspend", strip.id)) is None:
-                saves, beside = sum((cost(use) for _, use in live), np.zeros((2, 2))) * [0.0, 1.0]
-                suspend = Decision("suspend", strip.id)
-                found.append(Candidate(suspend, index, wishes.weights.suspend, saves, beside))
-        for _, use in live if "lighten" in wishes.kinds else ():
-            for name, lighter in variants.get(use.card_key(), ()):
-                saves, beside = cost(use) - lighter
-                if saves.max() > 0:
-                    decision = Decision("lighten", strip.id, use.id, variant=name)
-                    found.append(Candidate(decision, index, wishes.weights.lighten, saves, beside))
-    return found
-
-
-def _freezes(strip: Strip) -> list[int]:
-    last = len(strip.inserts) - 1
-    return sorted({-1, last} if strip.instrument is not None else {last})
-
-
-def _variant_costs(of: Survey) -> dict[CardKey, list[tuple[str, NDArray[np.float64]]]]:
-    """For each card key, the names of its variants and what a use costs in them (2, 2, seconds: see `candidates`)."""
-    variants = of.session.variant_uses()
-    each = per_key(of.planned, of.machine, of.buffer, tuple(variants))
-    found: dict[CardKey, list[tuple[str, NDArray[np.float64]]]] = {}
-    for number, (variant, _) in enumerate(variants.values()):
-        if each.source[0, number] != PROVENANCES.index("unknown"):
-            cost = np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
-            found.setdefault(variant.of, []).append((variant.name, cost))
-    return found
-
-
 class _Program:
     """The mixed-integer program of one suggestion, which grows by what the block computation finds."""
 
@@ -192,6 +94,7 @@ class _Program:
         self.of, self.wishes = of, wishes
         self.candidates = candidates(of, wishes)
         self.prices = np.array([c.price for c in self.candidates])
+        self._disk = np.array([c.disk for c in self.candidates])
         self.rounds = 0
         self.least = 0.0
         self._exact = True
@@ -210,13 +113,13 @@ class _Program:
         self._exclusive: list[NDArray[np.float64]] = []
         by_strip: dict[int, list[int]] = {}
         for number, candidate in enumerate(self.candidates):
-            by_strip.setdefault(candidate.strip, []).append(number)
-        for numbers in by_strip.values():
+            for strip in candidate.strips():
+                by_strip.setdefault(strip, []).append(number)
+        for index, numbers in by_strip.items():
             whole = [n for n in numbers if self.candidates[n].decision.use is None]
             uses: dict[str, list[int]] = {}
             for n in numbers:
-                use = self.candidates[n].decision.use
-                if use is not None:
+                for use in self._about(n, index):
                     uses.setdefault(use, []).append(n)
             groups = [whole] if len(whole) > 1 else []
             for use, own in uses.items():
@@ -228,6 +131,15 @@ class _Program:
                     row[group] = 1
                     self._exclusive.append(row)
 
+    def _about(self, number: int, strip: int) -> list[str]:
+        """The ids of the plugins of a strip that a candidate is about; what is shared are all to the chain's end."""
+        candidate = self.candidates[number]
+        own = next(d for d, k in zip(candidate.decisions(), candidate.strips(), strict=True) if k == strip)
+        if own.use is None:
+            return []
+        inserts = self.of.session.strips[strip].inserts
+        return [use.id for use in chain_from(inserts, own.use)] if own.kind == "share" else [own.use]
+
     def _covers(self, candidate: Candidate, use_id: str) -> bool:
         decision, strip = candidate.decision, self.of.session.strips[candidate.strip]
         return decision.kind == "freeze" and strip.place_of(use_id) <= (decision.through or 0)
@@ -235,7 +147,8 @@ class _Program:
     def plan(self, chosen: NDArray[np.bool_]) -> Plan:
         made = self.of.plan
         for number in np.flatnonzero(chosen):
-            made = made.decide(self.candidates[number].decision)
+            for decision in self.candidates[number].decisions():
+                made = made.decide(decision)
         return made
 
     def solve(self) -> NDArray[np.bool_] | None:
@@ -249,6 +162,8 @@ class _Program:
         if not count:
             return None
         constraints = [LinearConstraint(np.array(self._rows), np.array(self._needed), np.inf)]
+        if self.wishes.disk is not None:
+            constraints.append(LinearConstraint(self._disk[None, :], -np.inf, self.wishes.disk))
         if self._exclusive:
             constraints.append(LinearConstraint(np.array(self._exclusive), -np.inf, 1.0))
         solved = milp(
@@ -278,37 +193,43 @@ class _Program:
             kind = int(of.planned.moments.of[row])
             if kind not in added:
                 added.add(kind)
-                self._add(kind, of.planned.moments.distinct[kind], float(loads.load[moment]), after, chosen)
+                self._add(kind, of.planned.moments.distinct[kind], second, float(loads.load[moment]), after, chosen)
             if len(added) >= AT_ONCE:
                 break
         return True
 
     def _add(
-        self, kind: int, sounding: NDArray[np.bool_], load: float, after: Prepared, chosen: NDArray[np.bool_]
+        self,
+        kind: int,
+        sounding: NDArray[np.bool_],
+        second: float,
+        load: float,
+        after: Prepared,
+        chosen: NDArray[np.bool_],
     ) -> None:
         """One more constraint for a kind of moment: its work, else its chain, else a step beyond both."""
         of, threads = self.of, self.of.threads
         each, beside = at_moments(of.costs[of.buffer], sounding), beside_at(of.costs[of.buffer], sounding)
-        condition = [0 if sounding[c.strip] else 1 for c in self.candidates]
-        saves = np.array([c.saves[k] for c, k in zip(self.candidates, condition, strict=True)])
+        saves, extra = np.array([c.saved(sounding) for c in self.candidates]).reshape(-1, 2).T
         whole = float(each.sum() + (beside.sum() if threads > 1 else 0.0)) / threads
         if kind not in self._moments:
             self._moments[kind] = len(self._rows)
             # Work that is left, and what the cores take from each other, spread over all threads; and the same work
             # with the last strip alone after all others.
-            extra = np.array([c.beside[k] for c, k in zip(self.candidates, condition, strict=True)])
             self._demand((saves + (extra if threads > 1 else 0)) / threads, whole)
             if self._last is not None and threads > 1:
                 on_last = np.array([c.strip == self._last for c in self.candidates])
                 alone = float(each[self._last])
                 self._demand(np.where(on_last, saves, saves / threads), (float(each.sum()) - alone) / threads + alone)
             return
-        row = at_moments(costs(after, of.machine, of.buffer), sounding)
+        now = after.moments.sounding[after.moments.at(second)]
+        row = at_moments(costs(after, of.machine, of.buffer), now)
         chain = schedule(after.graph, row, threads).chain
+        ours = [task for task in chain if task < len(each)]  # a bus of the plan's own is in no other plan
         if (kind, chain) not in self._chains and float(row[list(chain)].sum()) > self._allowed:
             self._chains.add((kind, chain))
-            on_chain = np.isin([c.strip for c in self.candidates], chain)
-            self._demand(np.where(on_chain, saves, 0.0), float(each[list(chain)].sum()))
+            on_chain = np.array([c.saved(sounding, ours)[0] for c in self.candidates])
+            self._demand(on_chain, float(each[ours].sum()))
         elif len(self.candidates) <= SMALL:
             # Too little was decided: at least one decision more, or another one.
             self._rows.append((~chosen).astype(float))
@@ -345,7 +266,9 @@ class _Program:
         blocked = np.zeros(len(self.candidates), np.bool_)
         rank = sorted(range(len(self.candidates)), key=lambda n: -float(self.candidates[n].saves.sum()))
         for number in rank:
-            if blocked[number] or self.candidates[number].saves.max() <= 0:
+            candidate = self.candidates[number]
+            full = self.wishes.disk is not None and float(self._disk[chosen].sum()) + candidate.disk > self.wishes.disk
+            if blocked[number] or full or candidate.saves.max() <= 0:
                 continue
             chosen[number] = True
             for row in self._exclusive:
@@ -368,12 +291,13 @@ class _Program:
         of = self.of
         sounding = of.planned.moments.sounding[of.after.worst]
         taken = [self.candidates[number] for number in np.flatnonzero(chosen)]
-        taken.sort(key=lambda c: -float(c.saves[0 if sounding[c.strip] else 1]))
-        made = _steps(of, of.plan, [(c.decision, c.price) for c in taken], float(of.after.load.max()))
+        taken.sort(key=lambda c: -c.saved(sounding)[0])
+        made = _steps(of, of.plan, [(c.decisions(), c.price) for c in taken], float(of.after.load.max()))
         load = made[-1].load if made else float(of.after.load.max())
         plan = of.plan
         for step in made:
-            plan = plan.decide(step.decision)
+            for decision in step.decisions():
+                plan = plan.decide(decision)
         price = float(self.prices[chosen].sum())
         reached = load <= self.wishes.limit + HOLDS
         least = min(self.least, price) if reached else price
@@ -392,18 +316,23 @@ class _Program:
 
 def steps(of: Survey) -> list[Step]:
     """The decisions of the plan in force, one after the other, with the worst load after each; they have no price."""
-    free = [(decision, 0.0) for decision in of.plan.decisions]
+    together: dict[tuple[str | None, ...], list[Decision]] = {}
+    for decision in of.plan.decisions:
+        together.setdefault((decision.into,) if decision.into else decision.subject, []).append(decision)
+    free = [(tuple(decisions), 0.0) for decisions in together.values()]
     return _steps(of, Plan((), of.plan.pinned), free, float(of.before.load.max()))
 
 
-def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[Decision, float]], before: float) -> list[Step]:
+def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[tuple[Decision, ...], float]], before: float) -> list[Step]:
     """What each decision brings when one after the other is taken into a plan whose worst load is `before`."""
     found = []
-    for decision, price in priced:
-        plan = plan.decide(decision)
+    for decisions, price in priced:
+        for decision in decisions:
+            plan = plan.decide(decision)
         load = worst_load(of, plan)
-        words = f"{told_as(of.session, decision)}: worst {percent(before)} → {percent(load)}"
-        found.append(Step(decision, words, price, load))
+        more = f" and {len(decisions) - 1} more" if len(decisions) > 1 else ""
+        words = f"{told_as(of.session, decisions[0])}{more}: worst {percent(before)} → {percent(load)}"
+        found.append(Step(decisions[0], words, price, load, decisions[1:]))
         before = load
     return found
 
@@ -434,7 +363,7 @@ def told_as(session: Session, decision: Decision) -> str:
 
 def alternatives(of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
     """Three plans on the trade-off curve: least given up, fewest decisions, most headroom."""
-    same = Weights(freeze=1.0, source=1.0, suspend=1.0, lighten=1.0, disk=0.0)
+    same = Weights(freeze=1.0, source=1.0, suspend=1.0, lighten=1.0, share=1.0, disk=0.0)
     return {
         "least given up": suggest(of, wishes),
         "fewest decisions": suggest(of, wishes._replace(weights=same)),

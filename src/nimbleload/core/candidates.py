@@ -1,0 +1,186 @@
+"""Every decision that a suggested plan could take, with its price and what it saves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from .card import PROVENANCES
+from .load import per_key
+from .options import freeze_bytes
+from .plan import Decision, DecisionKind, obstacle
+from .rhythm import NEAR_DB
+from .session import CardKey, PluginUse, Strip
+from .sharing import Group, groups
+from .survey import Survey
+
+
+class Weights(msgspec.Struct, frozen=True):
+    """What hurts: the price of one decision of each kind, and of a hundred megabytes of disk."""
+
+    freeze: float = 1.0
+    source: float = 0.8
+    suspend: float = 0.2
+    lighten: float = 0.9
+    share: float = 0.5
+    disk: float = 0.1
+
+    def of(self, kind: DecisionKind, through: int | None) -> float:
+        if kind == "freeze":
+            return self.source if through == -1 else self.freeze
+        return {"suspend": self.suspend, "lighten": self.lighten, "share": self.share}.get(kind, 10.0)
+
+
+PRESETS: dict[str, Weights] = {
+    "balanced": Weights(),
+    "keep the sound": Weights(lighten=4.0),
+    "keep it editable": Weights(freeze=3.0, source=2.5, lighten=0.5),
+}
+KINDS: tuple[DecisionKind, ...] = ("freeze", "suspend", "lighten", "share")
+
+
+class Wishes(NamedTuple):
+    """What a plan may do: `limit` (fraction), what hurts, strips that stay as they are, and kinds allowed.
+
+    `disk` is how many bytes all freezes together may take, None if that does not matter.
+    """
+
+    limit: float = 0.8
+    weights: Weights = Weights()
+    pinned: frozenset[str] = frozenset()
+    kinds: tuple[DecisionKind, ...] = KINDS
+    disk: float | None = None
+
+
+class Candidate(NamedTuple):
+    """One decision that a plan could take: its price, and what it saves of its strip (2, seconds: sounding, silent).
+
+    `beside` (2) is what it saves of what the cores take from each other; `disk` the bytes that it writes. What is
+    shared has `others` too: decisions with what each saves of its own strip; and costs `bus` (2, seconds: while one of
+    them sounds, while none does) on a bus of its own.
+    """
+
+    decision: Decision
+    strip: int
+    price: float
+    saves: NDArray[np.float64]
+    beside: NDArray[np.float64]
+    disk: float = 0.0
+    others: tuple[Candidate, ...] = ()
+    bus: NDArray[np.float64] | None = None
+
+    def decisions(self) -> tuple[Decision, ...]:
+        """Everything that is decided with it."""
+        return (self.decision, *(other.decision for other in self.others))
+
+    def strips(self) -> tuple[int, ...]:
+        return (self.strip, *(other.strip for other in self.others))
+
+    def saved(self, sounding: NDArray[np.bool_], on: Collection[int] | None = None) -> tuple[float, float]:
+        """What it saves in a moment, and of what cores take from each other (seconds); only `on` some strips, if given.
+
+        On some strips alone the bus that it needs does not count: it may stand elsewhere.
+        """
+        saves = beside = 0.0
+        for part in (self, *self.others):
+            if on is None or part.strip in on:
+                condition = 0 if sounding[part.strip] else 1
+                saves, beside = saves + float(part.saves[condition]), beside + float(part.beside[condition])
+        if self.bus is not None and on is None:
+            saves -= float(self.bus[0 if sounding[list(self.strips())].any() else 1])
+        return saves, beside
+
+
+def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
+    """Every decision that could be taken in addition to the plan, with its price and what it saves."""
+    session, each = of.session, of.costs[of.buffer].each
+    numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
+    variants = _variant_costs(of)
+    host = session.host
+    taken = {d.strip for d in of.plan.decisions if d.use is None}
+    taken_uses = {d.use for d in of.plan.decisions if d.use is not None}
+    found = []
+    sharing = _sharing(of, wishes)
+    before = {strip: of.session.strip(strip).place_of(use) - 1 for group in sharing for strip, use in group.members}
+
+    def cost(use: PluginUse) -> NDArray[np.float64]:
+        """Its own cost and what it loses beside others (2, 2, seconds)."""
+        number = numbers[use.card_key()]
+        return np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
+
+    for index, strip in enumerate(session.strips):
+        if strip.id in wishes.pinned or not strip.enabled:
+            continue
+        live = [(place, use) for place, use in strip.places() if use.enabled and use.id not in taken_uses]
+        if strip.id not in taken:
+            for through in _freezes(strip, before.get(strip.id)) if "freeze" in wishes.kinds else ():
+                decision = Decision("freeze", strip.id, through=through)
+                inside = [use for place, use in live if place <= through]
+                if obstacle(strip, decision) is None and inside:
+                    saves, beside = sum((cost(use) for use in inside), np.zeros((2, 2)))
+                    saves = saves + len(inside) * host.plugin_overhead / of.machine.speed
+                    disk = freeze_bytes(strip, session.rate)
+                    price = wishes.weights.of("freeze", through) + disk / 1e8 * wishes.weights.disk
+                    found.append(Candidate(decision, index, price, saves, beside, disk))
+            if "suspend" in wishes.kinds and live and obstacle(strip, Decision("suspend", strip.id)) is None:
+                saves, beside = sum((cost(use) for _, use in live), np.zeros((2, 2))) * [0.0, 1.0]
+                suspend = Decision("suspend", strip.id)
+                found.append(Candidate(suspend, index, wishes.weights.suspend, saves, beside))
+        for _, use in live if "lighten" in wishes.kinds else ():
+            for name, lighter in variants.get(use.card_key(), ()):
+                saves, beside = cost(use) - lighter
+                if saves.max() > 0:
+                    decision = Decision("lighten", strip.id, use.id, variant=name)
+                    found.append(Candidate(decision, index, wishes.weights.lighten, saves, beside))
+    return found + [_shared(of, group, wishes, cost) for group in sharing]
+
+
+def _sharing(of: Survey, wishes: Wishes) -> list[Group]:
+    """The groups that may share: their sound stays, by a null test, and no member is pinned or decided about."""
+    if "share" not in wishes.kinds:
+        return []
+    taken = {decision.strip for decision in of.plan.decisions}
+    return [
+        group
+        for group in groups(of.session, of.planned.cards)
+        if group.linear_db is not None
+        and group.linear_db <= NEAR_DB
+        and not any(strip in taken or strip in wishes.pinned for strip, _ in group.members)
+    ]
+
+
+def _shared(of: Survey, group: Group, wishes: Wishes, cost: Callable[[PluginUse], NDArray[np.float64]]) -> Candidate:
+    """Sharing as one candidate with all its members."""
+    numbers = {strip.id: k for k, strip in enumerate(of.session.strips)}
+    saves, beside = sum((cost(use) for use in group.chain), np.zeros((2, 2)))
+    overhead = of.session.host.plugin_overhead * len(group.chain) / of.machine.speed
+    each = [
+        Candidate(decision, numbers[decision.strip], 0.0, saves + overhead, beside) for decision in group.decisions()
+    ]
+    bus = saves + overhead + of.session.host.strip_overhead / of.machine.speed
+    return each[0]._replace(price=wishes.weights.share, others=tuple(each[1:]), bus=bus)
+
+
+def _freezes(strip: Strip, before: int | None) -> list[int]:
+    """How far a strip could be frozen: the source alone, the whole chain, or up to what it could share."""
+    last = len(strip.inserts) - 1
+    found = {-1, last} if strip.instrument is not None else {last}
+    if before is not None and before >= min(found):
+        found.add(before)
+    return sorted(found)
+
+
+def _variant_costs(of: Survey) -> dict[CardKey, list[tuple[str, NDArray[np.float64]]]]:
+    """For each card key, the names of its variants and what a use costs in them (2, 2, seconds: see `candidates`)."""
+    variants = of.session.variant_uses()
+    each = per_key(of.planned, of.machine, of.buffer, tuple(variants))
+    found: dict[CardKey, list[tuple[str, NDArray[np.float64]]]] = {}
+    for number, (variant, _) in enumerate(variants.values()):
+        if each.source[0, number] != PROVENANCES.index("unknown"):
+            cost = np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
+            found.setdefault(variant.of, []).append((variant.name, cost))
+    return found
