@@ -23,7 +23,7 @@ def tell(name: str, of: Survey, wishes: Wishes) -> None:
     seconds = time.perf_counter() - begun
     needless = 0
     for step in found.steps:
-        plan = found.plan.without(step.decision)
+        plan = found.plan.without(*step.decisions())
         after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
         needless += float(load_map(after, of.machine, of.buffer).load.max()) <= wishes.limit
     outcome = "reached" if found.reached else f"not reached: {found.obstacle}"

@@ -1,8 +1,9 @@
 """Measures the example's plugins on this computer and writes them as the sample cards that ship with it.
 
-    .venv/bin/python -m bench.sample_cards [--again]
+    .venv/bin/python -m bench.sample_cards [--again | --truth]
 
-Cards that are there already are kept, unless --again is given.
+Cards that are there already are kept, unless --again is given; --truth finds out anew whether they keep to what they
+say, which does not depend on the computer, and keeps their costs.
 """
 
 from __future__ import annotations
@@ -13,8 +14,12 @@ from pathlib import Path
 import msgspec
 
 from nimbleload.demo import cards, session
+from nimbleload.probe.formats import house
 from nimbleload.probe.measure import Effort
 from nimbleload.probe.session_run import jobs, run
+from nimbleload.probe.signal import chord, musical
+from nimbleload.probe.timed import TimedLoop
+from nimbleload.probe.truth import find_truth
 
 
 def main() -> None:
@@ -23,6 +28,14 @@ def main() -> None:
     found = cards.sample_cards() if path.exists() and "--again" not in sys.argv else {}
     found = {key: card for key, card in found.items() if key in demo.cards_needed()}
     todo = [job for job in jobs(demo, {}) if job.key not in found]
+    if "--truth" in sys.argv:
+        for key, card in found.items():
+            use = demo.cards_needed()[key][0]
+            hosted = house.load(use, demo.rate, 512)
+            notes = chord(use.voices) if use.voices else ()
+            truth = find_truth(TimedLoop(hosted, musical(len(hosted.inputs), demo.rate)), notes)
+            found[key] = msgspec.structs.replace(card, truth=truth)
+            print(f"{card.name}: {truth}")
     for step in run(todo, {}, effort=Effort(5, 0.1)):
         if step.finished:
             found[step.job.key] = step.card

@@ -147,9 +147,17 @@ class TestSuperposition:
         assert truth_of(load("shoreline")).linear_db < -100
         assert truth_of(load("vault")).linear_db < -100
 
-    @pytest.mark.parametrize(("name", "values"), [("ballast", {"threshold": -40}), ("tar", {"drive": 18})])
+    @pytest.mark.parametrize(
+        ("name", "values"), [("ballast", {"threshold": -40}), ("tar", {"drive": 18}), ("sluice", {})]
+    )
     def test_what_bends_the_signal_is_not(self, name, values):
         assert truth_of(load(name, **values)).linear_db > -60
+
+    def test_a_limiter_that_only_acts_at_the_top_and_noise_of_its_own(self):
+        limiter = Fake(lambda x, frames, k: np.clip(x, -0.9, 0.9))
+        assert find_truth(limiter).linear_db > -60
+        hum = Fake(lambda x, frames, k: 0.5 * x + 0.01)
+        assert find_truth(hum).linear_db < -100
 
     def test_an_instrument_has_no_input_to_add(self):
         notes = chord(4)

@@ -16,15 +16,19 @@ from numpy.typing import NDArray
 from .block import schedule
 from .candidates import Candidate, Weights, Wishes, candidates
 from .graph import upstream
-from .load import Prepared, at_moments, beside_at, costs, load_map
+from .load import Prepared, at_moments, beside_at, costs, load_map, played
 from .plan import Decision, Plan
 from .regroup import chain_from
 from .session import Session, deadline
-from .survey import Survey, with_plan, worst_load
+from .survey import Survey, middle, with_plan, worst_load
 from .verdict import percent
 
 ROUNDS = 60
-SOLVER_SECONDS = 2.0
+SOLVER_SECONDS = 10.0
+# With more candidates than this the program is solved without whole numbers, and its answer rounded up.
+MANY = 150
+# It is refined if another plan might be so much cheaper (fraction), in so many rounds of so many branches.
+WORTH, REFINING, BRANCHES = 0.3, 12, 60
 SMALL = 20
 HOLDS = 1e-9
 # So many moments over the limit become constraints in one round.
@@ -84,7 +88,7 @@ def suggest(of: Survey, wishes: Wishes | None = None) -> Suggestion:
     if chosen is None or not program.holds(chosen):
         chosen = program.as_low_as_possible()
     chosen = program.without_needless(chosen)
-    return program.told(chosen)
+    return program.told(program.refined(chosen))
 
 
 class _Program:
@@ -101,6 +105,7 @@ class _Program:
         self._rows: list[NDArray[np.float64]] = []
         self._needed: list[float] = []
         self._moments: dict[int, int] = {}
+        self._seconds: list[float] = []
         self._last = self._last_strip()
         self._chains: set[tuple[int, tuple[int, ...]]] = set()
         self._excluding()
@@ -151,8 +156,24 @@ class _Program:
                 made = made.decide(decision)
         return made
 
-    def solve(self) -> NDArray[np.bool_] | None:
-        """The cheapest decisions that meet all constraints so far (bool for each candidate); None if none do."""
+    def refined(self, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """What whole numbers find with all the constraints that rounding has brought, where much may be found."""
+        price = float(self.prices[chosen].sum())
+        if len(self.candidates) <= MANY or price - self.least < WORTH * price or not self.holds(chosen):
+            return chosen
+        for _ in range(REFINING):
+            found = self.solve(whole=True)
+            if found is None or float(self.prices[found].sum()) >= float(self.prices[chosen].sum()):
+                break
+            if not self.tighten(found):
+                return self.without_needless(found)
+        return chosen
+
+    def solve(self, whole: bool | None = None) -> NDArray[np.bool_] | None:
+        """The cheapest decisions that meet all constraints so far (bool for each candidate); None if none do.
+
+        With many candidates not in `whole` numbers, unless that is asked for: then as far as some branches find.
+        """
         from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
 
         self.rounds += 1
@@ -166,16 +187,37 @@ class _Program:
             constraints.append(LinearConstraint(self._disk[None, :], -np.inf, self.wishes.disk))
         if self._exclusive:
             constraints.append(LinearConstraint(np.array(self._exclusive), -np.inf, 1.0))
+        whole = count <= MANY if whole is None else whole
+        branches = BRANCHES if count > MANY else 10**6
         solved = milp(
-            self.prices, constraints=constraints, bounds=Bounds(0, 1), integrality=np.ones(count),
-            options={"time_limit": SOLVER_SECONDS, "mip_rel_gap": 1e-6},
+            self.prices, constraints=constraints, bounds=Bounds(0, 1), integrality=np.full(count, float(whole)),
+            options={"time_limit": SOLVER_SECONDS, "mip_rel_gap": 1e-6, "node_limit": branches},
         )  # fmt: skip
         if solved.x is None:
             return None
         if self._exact:
-            self.least = max(self.least, float(solved.mip_dual_bound or 0.0))
-        found: NDArray[np.bool_] = solved.x > 0.5
-        return found
+            self.least = max(self.least, float((solved.mip_dual_bound if whole else solved.fun) or 0.0))
+        return solved.x > 0.5 if whole else self._rounded(solved.x)
+
+    def _rounded(self, shares: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Whole decisions for the shares of them that the program without whole numbers takes.
+
+        A corner of that program has no more broken shares than constraints: all are taken whole, of those that exclude
+        each other the one that saves more. What is then too much is taken back in the end.
+        """
+        chosen = shares > 1e-6
+        gain = np.array([c.saves.max() for c in self.candidates])
+        for row in self._exclusive:
+            clash = np.flatnonzero((row > 0) & chosen)
+            if len(clash) > 1:
+                chosen[clash] = False
+                chosen[clash[np.argmax(gain[clash])]] = True
+        if self.wishes.disk is not None:
+            for number in np.argsort(shares, kind="stable"):
+                if float(self._disk[chosen].sum()) <= self.wishes.disk:
+                    break
+                chosen[number] &= self._disk[number] <= 0
+        return np.asarray(chosen, np.bool_)
 
     def tighten(self, chosen: NDArray[np.bool_]) -> bool:
         """Adds what this choice still breaks as constraints; false if it breaks nothing."""
@@ -192,9 +234,10 @@ class _Program:
             row = of.planned.moments.at(second)
             kind = int(of.planned.moments.of[row])
             if kind not in added:
+                self._seconds.append(second)
                 added.add(kind)
                 self._add(kind, of.planned.moments.distinct[kind], second, float(loads.load[moment]), after, chosen)
-            if len(added) >= AT_ONCE:
+            if len(added) >= (AT_ONCE if len(self.candidates) <= MANY else 4 * AT_ONCE):
                 break
         return True
 
@@ -279,12 +322,30 @@ class _Program:
     def without_needless(self, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
         """Takes back, dearest first, every decision without which the limit still holds (or the load is no higher)."""
         allowed = max(self.wishes.limit, self.worst(chosen)) + HOLDS
+        return self._trimmed(chosen, allowed)
+
+    def _trimmed(self, chosen: NDArray[np.bool_], allowed: float) -> NDArray[np.bool_]:
         kept = chosen.copy()
         for number in sorted(np.flatnonzero(chosen), key=lambda n: (-self.prices[n], -n)):
             kept[number] = False
-            if self.worst(kept) > allowed:
+            if self.exceeds(kept, allowed):
                 kept[number] = True
         return kept
+
+    def exceeds(self, chosen: NDArray[np.bool_], allowed: float) -> bool:
+        """Whether a moment's load is higher than allowed. Those that were too high before are looked at first."""
+        of = self.of
+        after = with_plan(of, self.plan(chosen))
+        each = costs(after, of.machine, of.buffer)
+        if self._seconds:
+            rows = np.array([after.moments.sounding[after.moments.at(second)] for second in self._seconds])
+            if float(played(after, of.machine, each, rows).makespan.max()) > allowed * of.deadline:
+                return True
+        loads = load_map(after, of.machine, of.buffer, each)
+        if float(loads.load.max()) <= allowed:
+            return False
+        self._seconds.append(middle(loads, loads.worst))
+        return True
 
     def told(self, chosen: NDArray[np.bool_]) -> Suggestion:
         """The plan with its decisions in the order in which they save most at the worst moment."""

@@ -15,6 +15,7 @@ SAMPLES = 24576
 CLEAR = 0.5
 IDLE_DB = -100.0
 DEEPEST_DB = -200.0
+SOFT = np.float32(0.01)
 
 
 def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
@@ -43,23 +44,25 @@ def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
 
 
 def _linear_db(loop: TimedLoop) -> float:
-    """Superposition: what is left of f(a + b) when f(a) and f(b) are taken away, in dB of it; −200 if nothing is.
+    """Superposition: what is left of f(a + b) when f(a) and f(b) are taken away, in dB of it; the worse of two tests.
 
-    What the plugin puts out by itself (an offset, noise) counts once, as it does in one instance.
+    Once with both alike and their sum as loud as may be, for what bends at the top; once with the second 40 dB softer,
+    for what treats soft sounds in another way. What the plugin puts out by itself counts once, as in one instance.
     """
-    one = 0.5 * loop.source
-    other = np.roll(one, one.shape[1] // 3, axis=1)
+    heard = loop.source[:, :SAMPLES]
+    other = np.roll(heard, heard.shape[1] // 3, axis=1)
+    loudest = 1 / max(float(np.abs(heard + other).max()), 1e-9)
 
     def run(source: NDArray[np.float32]) -> NDArray[np.float64]:
         loop.refresh()
         return loop.capture(LARGE, SAMPLES // LARGE, source=np.ascontiguousarray(source, np.float32)).astype(float)
 
-    together = run(one + other)
-    apart = run(one) + run(other) - run(np.zeros_like(one))
-    level, rest = float(np.sum(together**2)), float(np.sum((together - apart) ** 2))
-    if not level > 0 or not rest > 0:
-        return DEEPEST_DB
-    return max(10 * float(np.log10(rest / level)), DEEPEST_DB)
+    by_itself = run(np.zeros_like(heard))
+    depths = []
+    for one, two in ((loudest * heard, loudest * other), (heard, SOFT * other)):
+        together, apart = run(one + two), run(one) + run(two) - by_itself
+        depths.append(null_depth(together, apart))
+    return max(depths)
 
 
 def _hot_peak(loop: TimedLoop) -> float:
@@ -70,10 +73,10 @@ def _hot_peak(loop: TimedLoop) -> float:
     return max(20 * float(np.log10(max(peak, 1e-12))), DEEPEST_DB)
 
 
-def null_depth(one: NDArray[np.float32], other: NDArray[np.float32]) -> float:
+def null_depth(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:
     """What is left when one is taken from the other, in dB of the first; −200 if nothing is."""
     level, rest = float(np.sum(one.astype(float) ** 2)), float(np.sum((one.astype(float) - other) ** 2))
-    if level <= 0 or rest <= 0:
+    if not level > 0 or not rest > 0:
         return DEEPEST_DB
     return max(10 * float(np.log10(rest / level)), DEEPEST_DB)
 
