@@ -26,7 +26,7 @@ def test_one_click_brings_the_overload_under_its_limit_with_the_narrator_live(su
     assert not narrators & {d.strip for d in of.plan.decisions}
     drawer = suggested.balance.drawer
     assert suggested.balance.right.currentWidget() is drawer
-    assert drawer.steps.count() == len(of.plan.decisions)
+    assert drawer.steps.count() == len(of.plan.steps())
     assert f"{len(of.plan.decisions)} decisions reach 80 %" in drawer._words.text()
     assert "put back" in drawer.restore.text()
     first, last = drawer.steps.item(0).text(), drawer.steps.item(drawer.steps.count() - 1).text()
@@ -77,7 +77,7 @@ def test_what_no_plan_can_reach_is_said(example, qtbot):
 
 def test_the_report_holds_steps_and_what_to_put_back(suggested, tmp_path):
     path = tmp_path / "plan.html"
-    suggested.write_report(path)
+    suggested.deciding.write_report(path)
     page = path.read_text()
     for step in suggested.desk.steps:
         assert step.words.split(":")[0].replace("’", "’") in page

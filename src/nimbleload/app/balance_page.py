@@ -279,6 +279,10 @@ class BalancePage(QWidget):
         if document is not None:
             self._desk.change("take back a step", document._replace(plan=document.plan.without(*decisions)))
 
+    def refresh_plan(self) -> None:
+        """Shows the plan in force again, after something else was said in its place."""
+        self._show_plan()
+
     def _show_plan(self) -> None:
         """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""
         of = self._desk.survey

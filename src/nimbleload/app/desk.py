@@ -21,7 +21,7 @@ from ..core.outlook import Outlook, band, outlook
 from ..core.plan import Decision, DecisionKind, Plan
 from ..core.rehearsal import Prediction, Rehearsal, learned
 from ..core.session import CardKey, Device, Host, Machine, Session, SessionError, Variant
-from ..core.suggest import Step, Suggestion, steps, suggest
+from ..core.suggest import Step, Suggestion, alternatives, steps, suggest
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
@@ -56,6 +56,7 @@ class Desk(QObject):
     looked_ahead = Signal()
     stepped = Signal()
     suggested = Signal(object)
+    compared = Signal(object)
     selected = Signal()
     weighed = Signal(list)
     saved_changed = Signal()
@@ -99,6 +100,7 @@ class Desk(QObject):
         self._weighed_ready.connect(self._take_weighed)
         self._looking = 0
         self._is_closed = False
+        self._peeked: tuple[Survey, Instant] | None = None
         self._look_soon = QTimer(self)
         self._look_soon.setSingleShot(True)
         self._look_soon.setInterval(LOOK_AFTER_MS)
@@ -285,6 +287,7 @@ class Desk(QObject):
     def _take(self, asked: int, result: object) -> None:
         if asked != self._asked:
             return
+        self._peeked = None
         self._told = (asked, self._told[1])
         if isinstance(result, str):
             self.failed.emit(result)
@@ -380,6 +383,44 @@ class Desk(QObject):
 
         self._look_work.submit(work)
 
+    def compare(self, preset: str, kinds: Sequence[DecisionKind]) -> None:
+        """Looks for three plans; `compared` brings them by name."""
+        of = self.survey
+        if of is None:
+            return
+        wishes = Wishes(of.session.limit, PRESETS[preset], frozenset(of.plan.pinned), tuple(kinds))
+
+        def work() -> None:
+            try:
+                self.compared.emit(alternatives(of, wishes))
+            except Exception as error:
+                log.exception("comparing plans failed")
+                self._suggestion_ready.emit(f"The plans could not be compared: {error}.")
+
+        self._look_work.submit(work)
+
+    def peek(self, on: bool) -> None:
+        """Shows the session without its plan for as long as it is on; the plan itself stays."""
+        of, at, document = self.survey, self.instant, self.document
+        if of is None or at is None or document is None or on == (self._peeked is not None):
+            return
+        if on and of.plan.decisions:
+            bare = survey(document.session, Plan(), self.cards, document.machine, document.buffer, of)
+            self._peeked = (of, at)
+            self.survey, self.instant = bare, instant(bare, at.second)
+        elif not on and self._peeked is not None:
+            self.survey, self.instant = self._peeked
+            self._peeked = None
+        else:
+            return
+        self.recomputed.emit()
+
+    def tick(self, lines: Sequence[str]) -> None:
+        """Notes which lines of the restore list are done."""
+        if self.document is not None:
+            plan = msgspec.structs.replace(self.document.plan, put_back=tuple(lines))
+            self.change("restore list", self.document._replace(plan=plan))
+
     def _take_suggestion(self, result: tuple[Suggestion, Document] | str) -> None:
         if isinstance(result, str):
             self.failed.emit(result)
@@ -393,7 +434,8 @@ class Desk(QObject):
     def clear_plan(self) -> None:
         """Takes all decisions back; pinned tracks stay pinned."""
         if self.document is not None:
-            self.change("take back all decisions", self.document._replace(plan=Plan((), self.document.plan.pinned)))
+            bare = Plan((), self.document.plan.pinned)
+            self.change("take back all decisions", self.document._replace(plan=bare))
 
     def pin(self, strip_ids: Sequence[str], on: bool) -> None:
         """Pins strips, so that a suggestion leaves them alone, or lets them go."""

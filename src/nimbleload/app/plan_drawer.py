@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.candidates import KINDS, PRESETS
-from ..core.plan import Decision, Plan
+from ..core.plan import Decision, DecisionKind, Plan
 from ..core.restore import restore_list
 from ..core.suggest import Step, Suggestion, told_as
 from ..core.survey import Survey
@@ -82,7 +82,11 @@ class PlanDrawer(QFrame):
         column.addLayout(bottom)
 
     def _ask(self) -> None:
-        self.suggest_wanted.emit(self.preset.currentText(), [k for k, box in self.kinds.items() if box.isChecked()])
+        self.suggest_wanted.emit(self.preset.currentText(), self.allowed())
+
+    def allowed(self) -> list[DecisionKind]:
+        """The kinds of decision that a suggestion may take."""
+        return [kind for kind, box in self.kinds.items() if box.isChecked()]
 
     def remove_chosen(self) -> None:
         """Takes the chosen step back."""
@@ -94,13 +98,13 @@ class PlanDrawer(QFrame):
         """Shows the plan in force; its steps once they are known."""
         plan: Plan = of.plan
         before, after = float(of.before.load.max()), float(of.after.load.max())
-        count = len(plan.decisions)
+        count = len(plan.steps())
         if not count:
             self._words.setText("No decisions yet. Choose a track to see what each saves, or have a plan suggested.")
         else:
             several = "decision" if count == 1 else "decisions"
             self._words.setText(f"{count} {several}: worst {percent(before)} → {percent(after)}.")
-        self._decisions = [step.decisions() for step in steps] if steps is not None else [(d,) for d in plan.decisions]
+        self._decisions = [step.decisions() for step in steps] if steps is not None else plan.steps()
         row = self.steps.currentRow()
         self.steps.clear()
         for step in steps or ():
@@ -114,14 +118,15 @@ class PlanDrawer(QFrame):
             self.steps.addItem("Working out the steps…")
         self.steps.setCurrentRow(min(row, self.steps.count() - 1))
         back = restore_list(of.session, plan)
-        self.restore.setText(f"{len(back)} things to put back before the render (see the report)." if back else "")
+        left = len([line for line in back if line not in plan.put_back])
+        self.restore.setText(f"{left} things to put back before the render (B shows them)." if back else "")
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(count > 0)
         self.remove.setEnabled(bool(self.steps.selectedItems()) and count > 0)
 
-    def show_suggesting(self) -> None:
+    def show_suggesting(self, words: str = "Looking for the plan that gives up least…") -> None:
         self.suggest.setEnabled(False)
-        self._words.setText("Looking for the plan that gives up least…")
+        self._words.setText(words)
 
     def show_suggestion(self, found: Suggestion) -> None:
         """Says how good the suggested plan is; the plan itself comes with `show_plan`."""

@@ -20,17 +20,16 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.plan import Decision
 from ..core.session import Machine
 from ..core.survey import fitted
 from ..core.verdict import percent
-from ..deliver.report import write_report
 from ..store.library import Library
 from ..store.opening import EXCHANGE_SUFFIX, Opened
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
 from ..store.session_file import SUFFIX, Saved, SessionFileError
 from .balance_page import BalancePage
 from .choices import Choices
+from .deciding import Deciding
 from .desk import Desk
 from .filing import Filing
 from .finder import Finder
@@ -43,7 +42,6 @@ from .place_strip import PlaceStrip
 from .prove_page import ProvePage
 from .rehearsing import Rehearsing
 from .theme import SCALES, theme
-from .tracking_dialog import TrackingDialog
 
 PLACES = [("Measure", "Ctrl+2"), ("Balance", "Ctrl+3"), ("Prove", "Ctrl+5")]
 MEASURE, BALANCE, PROVE = range(3)
@@ -63,6 +61,7 @@ class MainWindow(QMainWindow):
         self.places = PlaceStrip(PLACES)
         self.measure = MeasurePage(self.desk, self.measuring)
         self.balance = BalancePage(self.desk)
+        self.deciding = Deciding(self.desk, self.balance, self)
         self.pages = QStackedWidget()
         self.pages.addWidget(self.measure)
         self.pages.addWidget(self.balance)
@@ -108,6 +107,7 @@ class MainWindow(QMainWindow):
         self.filing.opened.connect(self._take_opened)
         self.filing.saved.connect(self._take_saved)
         self.filing.failed.connect(self.complain)
+        self.deciding.failed.connect(self.complain)
         self._autosave.timeout.connect(self._keep_copy)
 
     # Menus
@@ -144,10 +144,14 @@ class MainWindow(QMainWindow):
         self._add(decide, "&Suggest a plan", self.balance.suggest, "Ctrl+P")
         self._add(decide, "&Pin the chosen tracks", lambda: self.desk.pin(self.desk.selection, True), "P")
         self._add(decide, "&Let the chosen tracks go", lambda: self.desk.pin(self.desk.selection, False), "Shift+P")
-        self._add(decide, "&Write the plan as a report…", self.ask_report)
+        self._add(decide, "&Compare three plans…", self.deciding.compare_plans, "Ctrl+Shift+P")
+        self._add(decide, "&What the session gives away…", self.deciding.show_findings, "F")
+        self._add(decide, "&Before the final render…", self.deciding.show_restore, "B")
+        self._add(decide, "Show it without the plan (hold C)", lambda: None)
+        self._add(decide, "&Write the plan as a report…", self.deciding.ask_report)
         computer = bar.addMenu("&Computer")
         self._add(computer, "The &host and the audio device…", self.ask_host)
-        self._add(computer, "&Track in time…", self.ask_tracking)
+        self._add(computer, "&Track in time…", self.deciding.ask_tracking)
         self._add(computer, "&Plugins installed here…", lambda: InstalledDialog(self).open())
         rates = computer.addMenu("Sample &rate")
         for rate in (44100, 48000, 88200, 96000):
@@ -219,27 +223,6 @@ class MainWindow(QMainWindow):
         self.measure.size_columns()
         self.desk.refresh()
 
-    def ask_report(self) -> None:
-        """Asks where to write the plan, with its reasons and the restore list."""
-        of, at = self.desk.survey, self.desk.instant
-        if of is None or at is None:
-            return
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Write the plan", str(Path.home() / f"{of.session.name} plan.html"), "Reports (*.html)"
-        )
-        if name:
-            self.write_report(Path(name))
-
-    def write_report(self, path: Path) -> None:
-        """Writes the report of what is on the desk."""
-        of, at = self.desk.survey, self.desk.instant
-        if of is None or at is None:
-            return
-        try:
-            write_report(path, of, at)
-        except OSError as error:
-            self.complain(f"The report could not be written: {error}. Nothing else has changed.")
-
     def ask_host(self) -> None:
         """Asks what the host and the audio device do."""
         document, of, at = self.desk.document, self.desk.survey, self.desk.instant
@@ -249,21 +232,6 @@ class MainWindow(QMainWindow):
         dialog = HostDialog(session.host, session.device, partial(fitted, of, at), self)
         dialog.chosen.connect(self.desk.choose_host)
         dialog.open()
-
-    def ask_tracking(self) -> None:
-        """Asks how soon a musician must hear himself."""
-        if self.desk.survey is None:
-            return
-        dialog = TrackingDialog(self.desk.survey, self)
-        dialog.taken.connect(self.bypass)
-        dialog.open()
-
-    def bypass(self, uses: list[str]) -> None:
-        """Takes plugins out while tracking, as decisions of the plan."""
-        document = self.desk.document
-        if document is not None:
-            places = {use.id: strip.id for strip in document.session.strips for use in strip.uses()}
-            self.desk.decide("bypass to track in time", [Decision("off", places[use], use) for use in uses])
 
     # Files
 

@@ -14,8 +14,9 @@ import click
 from msgspec.structs import replace
 
 from ..core.candidates import KINDS, PRESETS, Wishes
+from ..core.findings import weighed
 from ..core.restore import restore_list
-from ..core.suggest import Suggestion, suggest
+from ..core.suggest import Suggestion, alternatives, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.verdict import percent
 from ..deliver.report import write_report
@@ -33,13 +34,16 @@ from .session import surveyed
 @click.option("--hurts", type=click.Choice(list(PRESETS)), default="balanced", help="What hurts.")
 @click.option("--kind", "kinds", type=click.Choice(KINDS), multiple=True, help="Only this kind; repeatable.")
 @click.option("--pin", "pins", multiple=True, metavar="NAME", help="A strip to leave as it is; repeatable.")
+@click.option("--disk", type=click.FloatRange(0), help="How many megabytes all freezes may take together.")
+@click.option("--compare", is_flag=True, help="Show three plans: least given up, fewest decisions, most headroom.")
 @click.option("--html", type=click.Path(dir_okay=False), help="Write a report that prints well.")
 @click.option("--csv", "table", type=click.Path(dir_okay=False), help="Write the steps as a table.")
 @click.option("--keep", is_flag=True, help="Write the plan into FILE, which must be a session file.")
 @as_json
 def plan(
     file: str, limit: float | None, buffer: int | None, cores: int | None, hurts: str, kinds: tuple[str, ...],
-    pins: tuple[str, ...], html: str | None, table: str | None, keep: bool, json: bool,
+    pins: tuple[str, ...], disk: float | None, compare: bool, html: str | None, table: str | None, keep: bool,
+    json: bool,
 ) -> None:  # fmt: skip
     """Suggest the plan that gives up least so that no moment of session FILE exceeds the limit."""
     of = surveyed(file, buffer, cores)
@@ -50,8 +54,12 @@ def plan(
     pinned = frozenset(of.plan.pinned) | {by_name[name.lower()] for name in pins}
     allowed = tuple(kind for kind in KINDS if not kinds or kind in kinds)
     target = limit / 100 if limit is not None else of.session.limit
+    wishes = Wishes(target, PRESETS[hurts], pinned, allowed, disk * 1e6 if disk is not None else None)
+    if compare:
+        say_three(of, wishes, json)
+        return
     with silent_output():
-        found = suggest(of, Wishes(target, PRESETS[hurts], pinned, allowed))
+        found = suggest(of, wishes)
     made = found.plan.pin(pinned, True)
     after = survey(of.session, made, of.planned.cards, of.machine, of.buffer)
     try:
@@ -69,6 +77,39 @@ def plan(
         say(of, found)
         for warning in after.warnings:
             click.echo(f"Mind: {warning}")
+
+
+def say_three(of: Survey, wishes: Wishes, json: bool) -> None:
+    """Three plans, one below the other; nothing is kept of them."""
+    with silent_output():
+        found = alternatives(of, wishes)
+    if json:
+        show_json({name: figures(of, each) for name, each in found.items()})
+        return
+    for name, each in found.items():
+        click.echo(f"— {name}, price {each.price:.2f} —")
+        say(of, each)
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
+@as_json
+def findings(file: str, buffer: int | None, json: bool) -> None:
+    """Say what session FILE gives away unmeasured: unused tracks, plugins that do nothing, and the like."""
+    of = surveyed(file, buffer, None)
+    found = weighed(of, instant(of))
+    if json:
+        listed = [
+            {"name": f.name, "sentence": f.sentence, "decisions": f.decisions, "saves": saving and saving.load}
+            for f, saving in found
+        ]
+        show_json({"session": of.session.name, "findings": listed})
+        return
+    for finding, saving in found:
+        figure = f"  ({percent(saving.load)} of load at the worst moment)" if saving is not None else ""
+        click.echo(f"{finding.name}: {finding.sentence}{figure}")
+    click.echo(f"{len(found)} findings.")
 
 
 @contextlib.contextmanager

@@ -140,7 +140,7 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
 
 
 def _sharing(of: Survey, wishes: Wishes) -> list[Group]:
-    """The groups that may share: their sound stays, by a null test, and no member is pinned or decided about."""
+    """The groups that may share: their sound stays (null test, no sends), and none is pinned or decided about."""
     if "share" not in wishes.kinds:
         return []
     taken = {decision.strip for decision in of.plan.decisions}
@@ -149,6 +149,7 @@ def _sharing(of: Survey, wishes: Wishes) -> list[Group]:
         for group in groups(of.session, of.planned.cards)
         if group.linear_db is not None
         and group.linear_db <= NEAR_DB
+        and not group.sends
         and not any(strip in taken or strip in wishes.pinned for strip, _ in group.members)
     ]
 

@@ -189,7 +189,8 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
         into = session.strip(strips[0].output).name if strips[0].output is not None else "nothing"
         exact = f"{group.linear_db:.0f} dB apart in the null test" if group.linear_db is not None else "not null-tested"
         said = f"{len(strips)} tracks into {into} end in the same {label}: one on a bus could do ({exact}): "
-        found.append(Finding("alike on several tracks", f"{said}{_names(strips)}.", group.decisions()))
+        sends = " Their sends would leave before it." if group.sends else ""
+        found.append(Finding("alike on several tracks", f"{said}{_names(strips)}.{sends}", group.decisions()))
     counts: dict[tuple[str, str], list[PluginUse]] = {}
     for _, use in _live(session):
         counts.setdefault((use.plugin.standard, use.plugin.identifier), []).append(use)

@@ -93,6 +93,8 @@ def _for_plugins(strip: Strip, session: Session, sharing: Sequence[Group]) -> li
 
 def _shared(group: Group) -> str:
     """What sharing gives up, as measured."""
+    if group.sends:
+        return "what its sends feed will sound without it"
     if group.linear_db is None:
         return "not known whether it changes the sound: measure it"
     if group.linear_db <= EXACT_DB:

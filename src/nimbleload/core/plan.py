@@ -44,26 +44,36 @@ class Decision(msgspec.Struct, frozen=True):
 class Plan(msgspec.Struct, frozen=True):
     """An ordered set of decisions, at most one for each strip and one for each plugin.
 
-    `pinned` are the ids of strips that a suggestion leaves as they are.
+    `pinned` are the ids of strips that a suggestion leaves as they are; `put_back` the lines of the restore list that
+    are done.
     """
 
     decisions: tuple[Decision, ...] = ()
     pinned: tuple[str, ...] = ()
+    put_back: tuple[str, ...] = ()
 
     def decide(self, decision: Decision) -> Plan:
         """The plan with this decision in place of the earlier one on the same subject; *live* only removes it."""
         others = tuple(d for d in self.decisions if d.subject != decision.subject)
-        return Plan(others if decision.kind == "live" else (*others, decision), self.pinned)
+        made = others if decision.kind == "live" else (*others, decision)
+        return msgspec.structs.replace(self, decisions=made)
 
     def without(self, *decisions: Decision) -> Plan:
         """The plan without these decisions."""
-        return Plan(tuple(d for d in self.decisions if d not in decisions), self.pinned)
+        return msgspec.structs.replace(self, decisions=tuple(d for d in self.decisions if d not in decisions))
 
     def pin(self, strip_ids: Iterable[str], on: bool) -> Plan:
         """The plan with these strips pinned, or let go."""
         ids = set(strip_ids)
         kept = tuple(strip for strip in self.pinned if strip not in ids)
-        return Plan(self.decisions, (*kept, *sorted(ids)) if on else kept)
+        return msgspec.structs.replace(self, pinned=(*kept, *sorted(ids)) if on else kept)
+
+    def steps(self) -> list[tuple[Decision, ...]]:
+        """The decisions in their order, those that share one bus together."""
+        together: dict[tuple[str | None, ...], list[Decision]] = {}
+        for decision in self.decisions:
+            together.setdefault((decision.into,) if decision.into else decision.subject, []).append(decision)
+        return [tuple(decisions) for decisions in together.values()]
 
     def for_strip(self, strip_id: str) -> Decision | None:
         """The decision about the strip as a whole, if there is one."""

@@ -11,20 +11,22 @@ from .session import Family, PluginUse, Session, Strip
 
 # Plugins of these families are as a rule linear: what is known of them before any null test.
 LINEAR: tuple[Family, ...] = ("equaliser", "reverb", "delay")
-SharedKey = tuple[str | None, tuple[object, ...]]
+SharedKey = tuple[str | None, object, bool]
 
 
 class Group(NamedTuple):
     """Strips that could share the ends of their chains on a bus.
 
     `members` are (strip, plugin from which on it is shared) ids; `chain` the plugins that one bus would hold.
-    `linear_db` is the worst of what their null tests left, as far as they were made; None if one was not.
+    `linear_db` is the worst of what their null tests left, as far as they were made; None if one was not. With `sends`
+    the members have sends, which leave before the bus: what they feed will sound without what is shared.
     """
 
     into: str
     members: tuple[tuple[str, str], ...]
     chain: tuple[PluginUse, ...]
     linear_db: float | None
+    sends: bool = False
 
     def decisions(self) -> tuple[Decision, ...]:
         """What a plan says to have it so."""
@@ -35,15 +37,16 @@ def groups(session: Session, cards: Cards) -> list[Group]:
     """Every group of two strips or more, with the longest end of their chains that is the same on all of them.
 
     A plugin that listens to a side-chain is not shared, nor what stands before it. A chain whose end can be shared
-    without another sound is not made longer by a plugin that would change it.
+    without another sound is not made longer by a plugin that would change it. Strips with sends are kept apart.
     """
     ends: dict[SharedKey, list[Strip]] = {}
     for strip in session.strips:
         shared = _end(strip)
         if shared and strip.output is not None and strip.enabled and strip.frozen_through is None:
-            ends.setdefault((strip.output, (shared[-1].card_key(),)), []).append(strip)
+            sends = any(send.enabled for send in strip.sends)
+            ends.setdefault((strip.output, shared[-1].card_key(), sends), []).append(strip)
     found = []
-    for strips in ends.values():
+    for (_, _, sends), strips in ends.items():
         if len(strips) < 2:
             continue
         length = 1
@@ -54,7 +57,7 @@ def groups(session: Session, cards: Cards) -> list[Group]:
             length += 1
         members = tuple((strip.id, chain[-length].id) for strip, chain in zip(strips, chains, strict=True))
         chain = chains[0][-length:]
-        found.append(Group(f"shared/{members[0][1]}", members, chain, _worst(chain, cards)))
+        found.append(Group(f"shared/{members[0][1]}", members, chain, _worst(chain, cards), sends))
     return found
 
 

@@ -377,10 +377,7 @@ class _Program:
 
 def steps(of: Survey) -> list[Step]:
     """The decisions of the plan in force, one after the other, with the worst load after each; they have no price."""
-    together: dict[tuple[str | None, ...], list[Decision]] = {}
-    for decision in of.plan.decisions:
-        together.setdefault((decision.into,) if decision.into else decision.subject, []).append(decision)
-    free = [(tuple(decisions), 0.0) for decisions in together.values()]
+    free = [(decisions, 0.0) for decisions in of.plan.steps()]
     return _steps(of, Plan((), of.plan.pinned), free, float(of.before.load.max()))
 
 

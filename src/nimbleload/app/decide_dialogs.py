@@ -1,0 +1,186 @@
+"""Dialogs about deciding: what the session gives away, three plans side by side, and the restore list to tick off."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.findings import Weighted
+from ..core.suggest import Suggestion
+from ..core.verdict import percent
+from .picture import scrolled
+from .theme import theme
+
+
+class FindingsDialog(QDialog):
+    """Every finding with what it saves here. `taken` brings its name and its decisions."""
+
+    taken = Signal(str, list)
+
+    def __init__(self, found: Sequence[Weighted], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("What the session gives away")
+        self.resize(theme.px(720), theme.px(480))
+        self.buttons: list[QPushButton] = []
+        inside = QWidget()
+        rows = QVBoxLayout(inside)
+        for each in found:
+            rows.addWidget(self._row(each))
+        if not found:
+            rows.addWidget(
+                QLabel("Nothing: no unused tracks, no plugins that do nothing, none alike that could be one.")
+            )
+        rows.addStretch(1)
+        close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        close.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        column.addWidget(scrolled(inside), 1)
+        column.addWidget(close)
+
+    def _row(self, each: Weighted) -> QFrame:
+        frame = QFrame()
+        frame.setProperty("role", "panel")
+        name, words, figure = QLabel(each.finding.name), QLabel(each.finding.sentence), QLabel(saving_words(each))
+        name.setProperty("role", "title")
+        words.setWordWrap(True)
+        figure.setProperty("role", "quiet")
+        top = QHBoxLayout()
+        top.addWidget(name, 1)
+        top.addWidget(figure)
+        if each.finding.decisions:
+            button = QPushButton("Take into the plan")
+            button.setAccessibleName(f"Take into the plan: {each.finding.name}")
+            button.clicked.connect(lambda: self._take(button, each))
+            top.addWidget(button)
+            self.buttons.append(button)
+        column = QVBoxLayout(frame)
+        column.addLayout(top)
+        column.addWidget(words)
+        return frame
+
+    def _take(self, button: QPushButton, each: Weighted) -> None:
+        button.setEnabled(False)
+        button.setText("Taken")
+        self.taken.emit(each.finding.name, list(each.finding.decisions))
+
+
+def saving_words(each: Weighted) -> str:
+    """What a finding saves at the moment, in words; empty where nothing can be decided."""
+    if each.saving is None:
+        return ""
+    load = each.saving.load
+    change = f"load −{percent(load)}" if load >= 0 else f"load +{percent(-load)}"
+    return f"{change}, {percent(each.saving.work)} of one core less"
+
+
+class PlansDialog(QDialog):
+    """Plans side by side, each with its steps. `chosen` brings the one that is taken."""
+
+    chosen = Signal(object)
+
+    def __init__(self, found: dict[str, Suggestion], now: float, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Three plans")
+        self.resize(theme.px(980), theme.px(480))
+        self.buttons: dict[str, QPushButton] = {}
+        plans = QHBoxLayout()
+        for name, plan in found.items():
+            plans.addWidget(self._plan(name, plan, now), 1)
+        close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        close.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        column.addLayout(plans, 1)
+        column.addWidget(close)
+
+    def _plan(self, name: str, plan: Suggestion, now: float) -> QFrame:
+        frame = QFrame()
+        frame.setProperty("role", "panel")
+        title, words, steps = QLabel(name.capitalize()), QLabel(plan_words(plan, now)), QListWidget()
+        title.setProperty("role", "title")
+        words.setWordWrap(True)
+        steps.setAccessibleName(f"Steps of the plan: {name}")
+        steps.setTextElideMode(Qt.TextElideMode.ElideRight)
+        steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        for step in plan.steps:
+            item = QListWidgetItem(step.words)
+            item.setToolTip(step.words)
+            steps.addItem(item)
+        button = QPushButton("Take this plan")
+        button.setAccessibleName(f"Take this plan: {name}")
+        button.clicked.connect(lambda: self._take(plan))
+        self.buttons[name] = button
+        column = QVBoxLayout(frame)
+        for part in (title, words):
+            column.addWidget(part)
+        column.addWidget(steps, 1)
+        column.addWidget(button)
+        return frame
+
+    def _take(self, plan: Suggestion) -> None:
+        self.chosen.emit(plan)
+        self.accept()
+
+
+def plan_words(plan: Suggestion, now: float) -> str:
+    """A plan in a sentence: where it leads, and what it gives up."""
+    if not plan.reached:
+        return f"Does not reach the limit: {plan.obstacle}"
+    kinds: dict[str, int] = {}
+    for step in plan.steps:
+        kinds[step.decision.kind] = kinds.get(step.decision.kind, 0) + 1
+    made = ", ".join(f"{count} × {kind}" for kind, count in sorted(kinds.items())) or "no decisions"
+    return f"{percent(now)} → {percent(plan.load)} at worst with {made}. Price {plan.price:.1f}."
+
+
+class RestoreDialog(QDialog):
+    """What to put back before the final render, to tick off. `ticked` brings the lines that are done."""
+
+    ticked = Signal(list)
+
+    def __init__(self, lines: Sequence[str], done: Sequence[str], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Before the final render")
+        self.resize(theme.px(600), theme.px(420))
+        self.words, self.list = QLabel(), QListWidget()
+        self.list.setAccessibleName("What to put back")
+        for line in lines:
+            item = QListWidgetItem(line)
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if line in done else Qt.CheckState.Unchecked)
+            self.list.addItem(item)
+        close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        close.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        column.addWidget(self.words)
+        column.addWidget(self.list, 1)
+        column.addWidget(close)
+        self.list.itemChanged.connect(lambda _: self._tell())
+        self._say()
+
+    def lines_done(self) -> list[str]:
+        items = (self.list.item(k) for k in range(self.list.count()))
+        return [item.text() for item in items if item.checkState() == Qt.CheckState.Checked]
+
+    def _tell(self) -> None:
+        self._say()
+        self.ticked.emit(self.lines_done())
+
+    def _say(self) -> None:
+        left = self.list.count() - len(self.lines_done())
+        if not self.list.count():
+            self.words.setText("Nothing to put back: the plan changes nothing.")
+        else:
+            self.words.setText(f"{left} of {self.list.count()} still to do." if left else "All is put back.")

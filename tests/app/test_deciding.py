@@ -1,0 +1,111 @@
+"""What the Decide menu opens, in the real window: findings, three plans, the restore list, and looking without."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+
+from nimbleload.app.decide_dialogs import FindingsDialog, PlansDialog, RestoreDialog
+from nimbleload.core.findings import findings
+from nimbleload.core.plan import Decision
+from nimbleload.core.suggest import suggest
+
+
+def open_dialog(window, qtbot, words: str, kind):
+    """Triggers a command by its words, and waits for its dialog."""
+    action = next(a for a in window.commands() if words in a.text().replace("&", ""))
+    action.trigger()
+    qtbot.waitUntil(lambda: window.findChild(kind) is not None, timeout=60_000)
+    return window.findChild(kind)
+
+
+def test_a_finding_is_taken_into_the_plan_with_one_click_and_saves_what_it_says(example, qtbot, settled):
+    before = float(example.desk.instant.rung(256).load)
+    dialog = open_dialog(example, qtbot, "What the session gives away", FindingsDialog)
+    first = dialog.buttons[0]
+    settled(example, first.click)
+    assert not first.isEnabled()
+    plan = example.desk.document.plan
+    assert plan.decisions
+    assert {d.kind for d in plan.decisions} == {"share"}
+    made = example.desk.survey.planned.session.strips[len(example.desk.document.session.strips) :]
+    assert [s.kind for s in made] == ["bus"]
+    shared = example.desk.instant.load_before - example.desk.instant.rung(256).load
+    found = findings(example.desk.document.session, example.desk.cards)
+    assert plan.decisions in [f.decisions for f in found]
+    assert example.desk.instant.load_before == pytest.approx(before)
+    assert shared > 0.02
+
+
+def test_what_the_plan_has_made_can_be_looked_at(example, qtbot, settled):
+    """A shared bus has a row, a task in the block, and a chain; nothing can be decided about it."""
+    found = findings(example.desk.document.session, example.desk.cards)
+    decisions = next(f.decisions for f in found if f.name == "alike on several tracks")
+    settled(example, lambda: example.desk.decide("share", decisions))
+    made = example.desk.survey.planned.session.strips[-1]
+    with qtbot.waitSignal(example.desk.weighed, timeout=30_000):
+        example.balance.tracks.choose(made.id)
+    assert example.balance.options._title.text() == made.name
+    assert example.balance.options.options == []
+    example.balance.block.figures()
+    example.balance.block.grab()
+    assert [row[0] for row in example.balance.block.figures()][-1] == made.name
+
+
+def test_three_plans_side_by_side_and_one_taken(example, qtbot, settled):
+    dialog = open_dialog(example, qtbot, "Compare three plans", PlansDialog)
+    assert set(dialog.buttons) == {"least given up", "fewest decisions", "most headroom"}
+    settled(example, dialog.buttons["most headroom"].click)
+    assert float(example.desk.survey.after.load.max()) <= 0.7 + 1e-9
+    assert example.desk.undo_step == "chosen plan"
+    assert example.balance.drawer.suggest.isEnabled()
+
+
+def test_the_restore_list_is_ticked_off_and_saved_with_the_plan(example, qtbot, settled, tmp_path):
+    ids = [s.id for s in example.desk.document.session.strips if s.clips and not s.armed][:2]
+    settled(example, lambda: example.desk.decide("x", [Decision("freeze", each) for each in ids]))
+    dialog = open_dialog(example, qtbot, "Before the final render", RestoreDialog)
+    assert dialog.list.count() == 2
+    assert dialog.words.text() == "2 of 2 still to do."
+    dialog.list.item(1).setCheckState(Qt.CheckState.Checked)
+    line = dialog.list.item(1).text()
+    assert example.desk.document.plan.put_back == (line,)
+    assert dialog.words.text() == "1 of 2 still to do."
+    saved = msgspec.json.decode(msgspec.json.encode(example.desk.saved().plan), type=type(example.desk.saved().plan))
+    assert saved.put_back == (line,)
+    dialog.close()
+    dialog.setParent(None)
+    again = open_dialog(example, qtbot, "Before the final render", RestoreDialog)
+    assert again.lines_done() == [line]
+
+
+def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, settled):
+    settled(example, lambda: example.desk.change("plan", example.desk.document._replace(
+        plan=suggest(example.desk.survey).plan)))  # fmt: skip
+    document, planned = example.desk.document, example.desk.survey
+    view = example.balance.tracks.view
+    view.setFocus()
+    qtbot.keyPress(view, Qt.Key.Key_C)
+    assert example.desk.survey.plan.decisions == ()
+    assert np.array_equal(example.desk.survey.after.load, planned.before.load)
+    qtbot.keyRelease(view, Qt.Key.Key_C)
+    assert example.desk.survey is planned
+    assert example.desk.document is document
+
+
+def test_a_taken_share_is_taken_back_by_choosing_it_again(example, qtbot, settled):
+    found = findings(example.desk.document.session, example.desk.cards)
+    decisions = next(f.decisions for f in found if f.name == "alike on several tracks")
+    with qtbot.waitSignal(example.desk.weighed, timeout=30_000):
+        example.balance.tracks.choose(decisions[0].strip)
+
+    def share_button():
+        return next(b for b in example.balance.options.options if b.text().startswith("Share"))
+
+    settled(example, share_button().click)
+    assert len(example.desk.document.plan.decisions) == len(decisions)
+    assert share_button().isChecked()
+    settled(example, share_button().click)
+    assert example.desk.document.plan.decisions == ()
