@@ -27,7 +27,7 @@ def test_one_click_brings_the_overload_under_its_limit_with_the_narrator_live(su
     drawer = suggested.balance.drawer
     assert suggested.balance.right.currentWidget() is drawer
     assert drawer.steps.count() == len(of.plan.steps())
-    assert f"{len(of.plan.decisions)} decisions reach 80 %" in drawer._words.text()
+    assert f"{len(of.plan.steps())} decisions reach 80 %" in drawer._words.text()
     assert "put back" in drawer.restore.text()
     first, last = drawer.steps.item(0).text(), drawer.steps.item(drawer.steps.count() - 1).text()
     assert first.startswith("123 % →")

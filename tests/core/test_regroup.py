@@ -120,7 +120,7 @@ class TestSharing:
                 o for o in options(of.strip("a"), of, groups(of, known)) if o.title.startswith("Share verb with 2")
             ]
             words[depth] = found[0].price
-        assert "exact to -130 dB" in words[-130.0]
+        assert "exact to −130 dB" in words[-130.0]
         assert "nearly" in words[-80.0]
         assert "changes the sound" in words[-20.0]
         assert "measure it" in words[None]

@@ -33,7 +33,7 @@ def run(folder: Path) -> None:
     of = survey(saved.session, saved.plan, cards, saved.machine, saved.buffer)
     click.echo(instant(of).verdict.headline)
     of, at = _suggested(of)
-    click.echo(f"With {len(of.plan.decisions)} decisions the worst load falls from "
+    click.echo(f"With {len(of.plan.steps())} decisions the worst load falls from "
                f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip
     session_path = folder / f"example{session_file.SUFFIX}"
     kept = msgspec.structs.replace(saved, plan=of.plan, cards=tuple(cards.values()))

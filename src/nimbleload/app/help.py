@@ -24,9 +24,12 @@ are blocks drawn from how the plugins work in bursts.</p>
 <p><b>The plan</b>, while no track is chosen: its decisions as steps, each of which you can take back. <b>Suggest</b> looks for the plan that gives up
 least and keeps every moment under the limit. Pinned tracks (<b>P</b>) stay as they are.</p>
 <p><b>Load through the piece</b>: click or drag to choose the moment. Triangles mark the worst moments. The hatched band above the load is what one block in a
-hundred reaches.</p>
-<p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>6</b> decisions for
-the chosen tracks · <b>P</b> pin them · <b>Ctrl+P</b> suggest a plan · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b>, <b>Ctrl+5</b> the places.</p>
+hundred reaches; lines at the borders are blocks in which something wakes up. Draw with <b>Shift</b> held to choose a stretch: tracks then show what
+they cost in it, on average. Escape lets it go.</p>
+<p><b>Share</b>: tracks that end in the same plugins can have them once, on a bus. Whether that sounds the same has been measured; tracks with sends are
+kept apart. <b>F</b> lists all that the session gives away. <b>B</b> is the list of what to put back before the render.</p>
+<p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>9</b> decisions for
+the chosen tracks · <b>P</b> pin them · <b>Ctrl+P</b> suggest a plan · <b>Ctrl+Shift+P</b> compare three · hold <b>C</b> to see it without the plan · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b>, <b>Ctrl+5</b> the places.</p>
 """,
     "Measure": """
 <h3>Measure</h3>
@@ -39,7 +42,8 @@ goes on.</p>
 <p><b>Try the settings</b> changes single settings of the chosen plugin, one at a time, and ranks them by what they save.
 Choose some and <b>keep them as a variant</b>: another setting that is measured like the rest and that a plan can use.</p>
 <p><b>Keep beside</b> leaves a card where it is while you choose another. <b>Figures from elsewhere</b> takes readings of a
-meter, or lets a measured plugin stand in for one that is not installed. Both are marked wherever they count.</p>
+meter, or lets a measured plugin stand in for one that is not installed. Both are marked wherever they count. <b>Computer › Plugins installed
+here</b> searches what this computer has.</p>
 """,
     "Prove": """
 <h3>Prove</h3>

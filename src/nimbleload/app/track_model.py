@@ -193,8 +193,11 @@ class TrackModel(QAbstractItemModel):
     def state_word(self, strip: Strip) -> str:
         """What has been decided about a strip, or how it stands, in a word."""
         word = state_word(strip)
-        pinned = self.of is not None and strip.id in self.of.plan.pinned
-        return "pinned" if pinned and word == "live" else word
+        if self.of is None or word != "live":
+            return word
+        inside = [d.kind for d in self.of.plan.decisions if d.strip == strip.id and d.use is not None]
+        decided = next((kind for kind in ("share", "outboard", "lighten") if kind in inside), None)
+        return decided or ("pinned" if strip.id in self.of.plan.pinned else word)
 
 
 def state_word(strip: Strip) -> str:
@@ -205,4 +208,6 @@ def state_word(strip: Strip) -> str:
         return "freeze" if strip.frozen_through >= 0 or not strip.instrument else "freeze source"
     if strip.suspended:
         return "suspend"
+    if strip.clips and all(clip.name == f"{strip.name} (bounced)" for clip in strip.clips):
+        return "bounce"
     return "armed" if strip.armed else "live"

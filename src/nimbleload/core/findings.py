@@ -17,7 +17,7 @@ from .plan import Decision, obstacle
 from .session import PluginUse, Session, Strip
 from .sharing import groups, keeps_sound
 from .survey import Instant, Saving, Survey, saving
-from .verdict import milliseconds
+from .verdict import decibels, milliseconds
 
 # So many uses of one effect are worth a word, and so long a latency while something is armed (seconds).
 MANY = 6
@@ -187,7 +187,7 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
         label = " and ".join(use.label for use in group.chain[-2:])
         strips = [session.strip(strip) for strip, _ in group.members]
         into = session.strip(strips[0].output).name if strips[0].output is not None else "nothing"
-        exact = f"{group.linear_db:.0f} dB apart in the null test" if group.linear_db is not None else "not null-tested"
+        exact = f"a null test leaves {decibels(group.linear_db)}" if group.linear_db is not None else "not null-tested"
         said = f"{len(strips)} tracks into {into} end in the same {label}: one on a bus could do ({exact}): "
         sends = " Their sends would leave before it." if group.sends else ""
         found.append(Finding("alike on several tracks", f"{said}{_names(strips)}.{sends}", group.decisions()))

@@ -11,6 +11,7 @@ from .rhythm import EXACT_DB, NEAR_DB
 from .session import Session, Strip, deadline
 from .sharing import Group, groups
 from .survey import Instant, Saving, Survey, instant, saving
+from .verdict import decibels
 
 
 class Option(NamedTuple):
@@ -98,10 +99,10 @@ def _shared(group: Group) -> str:
     if group.linear_db is None:
         return "not known whether it changes the sound: measure it"
     if group.linear_db <= EXACT_DB:
-        return f"nothing: exact to {group.linear_db:.0f} dB; one setting for all"
+        return f"nothing: exact to {decibels(group.linear_db)}; one setting for all"
     if group.linear_db <= NEAR_DB:
-        return f"nearly exact: {group.linear_db:.0f} dB apart; one setting for all"
-    return f"changes the sound: {group.linear_db:.0f} dB apart"
+        return f"nearly exact: {decibels(group.linear_db)} apart; one setting for all"
+    return f"changes the sound: {decibels(group.linear_db)} apart"
 
 
 def _option(strip: Strip, decision: Decision, title: str, price: str, session: Session | None) -> Option:

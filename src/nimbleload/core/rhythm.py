@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from .card import CostCard, Silence, Upkeep
 from .session import deadline
-from .verdict import microseconds, milliseconds, percent
+from .verdict import decibels, microseconds, milliseconds, percent
 
 # A burst costs at least this many times what an ordinary block does, and a period explains this much of the sequence.
 HIGH = 1.5
@@ -150,11 +150,12 @@ def _upkeep(of: Upkeep) -> list[str]:
 
 def shareable(linear_db: float) -> str:
     """What sharing one instance on a bus does to the sound, as a sentence."""
+    leaves = f"a null test leaves {decibels(linear_db)}"
     if linear_db <= EXACT_DB:
-        return f"One on a bus sounds as one on each track does: a null test leaves {linear_db:.0f} dB."
+        return f"One on a bus sounds as one on each track does: {leaves}."
     if linear_db <= NEAR_DB:
-        return f"One on a bus sounds nearly as one on each track does: a null test leaves {linear_db:.0f} dB."
-    return f"One on a bus in place of one on each track changes the sound: a null test leaves {linear_db:.0f} dB."
+        return f"One on a bus sounds nearly as one on each track does: {leaves}."
+    return f"One on a bus in place of one on each track changes the sound: {leaves}."
 
 
 def _truths(card: CostCard) -> list[str]:

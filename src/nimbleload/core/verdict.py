@@ -28,6 +28,11 @@ class Verdict(NamedTuple):
     overload: bool
 
 
+def decibels(value: float) -> str:
+    """A level: "−138 dB"."""
+    return f"{value:.0f} dB".replace("-", "−")
+
+
 def clock(seconds: float) -> str:
     """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
     whole = int(seconds)
