@@ -8,7 +8,9 @@ import pytest
 from click.testing import CliRunner
 
 from nimbleload.cli import cli
+from nimbleload.core.options import freeze_bytes
 from nimbleload.core.session import Machine, PluginRef, PluginUse, Strip
+from nimbleload.demo.session import session as demo_session
 from nimbleload.store import session_file
 from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
@@ -153,13 +155,13 @@ class TestPlan:
         assert found["reached"]
         assert found["load"] <= 0.8 + 1e-9
         assert 5 <= len(found["steps"]) <= 30
-        touched = {step["decision"]["strip"] for step in found["steps"]}
+        touched = {d["strip"] for step in found["steps"] for d in (step["decision"], *step["others"])}
         from nimbleload.demo.session import plan, session
 
         assert len(plan().pinned) == 2
         assert not touched & set(plan().pinned)
         assert all("Narrator" in session().strip(strip).name for strip in plan().pinned)
-        assert len(found["restore"]) == len(found["steps"])
+        assert len(found["restore"]) == sum(1 + len(step["others"]) for step in found["steps"])
         loads = [step["load"] for step in found["steps"]]
         assert loads[-1] == found["load"]
 
@@ -167,10 +169,33 @@ class TestPlan:
         html, table = tmp_path / "plan.html", tmp_path / "plan.csv"
         found = figures("plan", str(saved), "--limit", "40", "--html", str(html), "--csv", str(table), "--keep")
         kept = session_file.read(saved).plan
-        assert [d.strip for d in kept.decisions] and len(kept.decisions) == len(found["steps"])
+        assert [d.strip for d in kept.decisions] and len(kept.steps()) == len(found["steps"])
         assert len(table.read_text().splitlines()) == 1 + len(found["steps"])
         assert "Before the final render" in html.read_text()
         assert figures("load", str(saved))["load"] == pytest.approx(found["load"])
+
+    def test_three_plans_and_a_disk_budget(self):
+        three = figures("plan", "demo", "--compare")
+        assert set(three) == {"least given up", "fewest decisions", "most headroom"}
+        assert three["most headroom"]["load"] <= 0.7 + 1e-9
+        tight = figures("plan", "demo", "--disk", "300")
+        of = demo_session()
+        written = sum(
+            freeze_bytes(of.strip(step["decision"]["strip"]), of.rate)
+            for step in tight["steps"]
+            if step["decision"]["kind"] == "freeze"
+        )
+        assert written <= 300e6
+        assert "price" in run("plan", "demo", "--compare").output
+
+    def test_findings_are_listed_with_what_they_save(self):
+        found = figures("findings", "demo")["findings"]
+        assert found[0]["name"] == "alike on several tracks"
+        assert found[0]["saves"] > 0.05
+        assert {d["kind"] for d in found[0]["decisions"]} == {"share"}
+        said = run("findings", "demo").output
+        assert f"{len(found)} findings." in said
+        assert "a null test leaves −138 dB" in said
 
     def test_pins_and_kinds_are_kept_to_and_what_cannot_be_is_said(self, saved):
         said = run("plan", str(saved), "--limit", "20", "--pin", "A").output

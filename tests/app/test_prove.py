@@ -126,7 +126,7 @@ def test_the_host_is_fitted_to_its_meter_and_changes_the_load(example, settled):
 
 
 def test_tracking_in_time_takes_plugins_out_as_decisions(example, settled):
-    example.ask_tracking()
+    example.deciding.ask_tracking()
     dialog = next(d for d in example.findChildren(QDialog) if d.isVisible())
     dialog.waits.setChecked(False)
     dialog.limit.setValue(14.0)
