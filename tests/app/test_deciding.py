@@ -7,10 +7,12 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 
-from nimbleload.app.decide_dialogs import FindingsDialog, PlansDialog, RestoreDialog
+from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog
 from nimbleload.core.findings import findings
-from nimbleload.core.plan import Decision
+from nimbleload.core.plan import Decision, Plan
 from nimbleload.core.suggest import suggest
+from nimbleload.core.verdict import percent
+from nimbleload.store import session_file
 
 
 def open_dialog(window, qtbot, words: str, kind):
@@ -113,3 +115,33 @@ def test_a_taken_share_is_taken_back_by_choosing_it_again(example, qtbot, settle
     assert share_button().isChecked()
     settled(example, share_button().click)
     assert example.desk.document.plan.decisions == ()
+
+
+def put_by(window, qtbot, settled, name: str):
+    dialog = open_dialog(window, qtbot, "Plans put by", KeptDialog)
+    dialog.name.setText(name)
+    settled(window, dialog.keep.click)
+    dialog.setParent(None)
+
+
+def test_a_plan_for_tracking_and_one_for_mixing_are_kept_with_their_buffers(example, qtbot, settled, tmp_path):
+    first = next(s.id for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
+    settled(example, lambda: example.desk.decide("x", [Decision("freeze", first)]))
+    put_by(example, qtbot, settled, "mixing")
+    settled(example, lambda: example.desk.change("y", example.desk.document._replace(plan=Plan(), buffer=64)))
+    put_by(example, qtbot, settled, "tracking")
+    tracking = float(example.desk.survey.after.load.max())
+    dialog = open_dialog(example, qtbot, "Plans put by", KeptDialog)
+    listed = [dialog.list.item(k).text() for k in range(dialog.list.count())]
+    assert listed[0].startswith("mixing: 1 decision at 256 samples, ")
+    assert listed[1] == f"tracking: 0 decisions at 64 samples, {percent(tracking)} at worst"
+    settled(example, dialog.use.click)
+    assert (example.desk.document.plan.decisions[0].strip, example.desk.document.buffer) == (first, 256)
+    assert listed[0].endswith(f"{percent(float(example.desk.survey.after.load.max()))} at worst")
+    session_file.write(tmp_path / "x.nimbleload", example.desk.saved())
+    again = session_file.read(tmp_path / "x.nimbleload")
+    assert [(kept.name, kept.buffer) for kept in again.kept] == [("mixing", 256), ("tracking", 64)]
+    dialog.setParent(None)
+    dialog = open_dialog(example, qtbot, "Plans put by", KeptDialog)
+    settled(example, dialog.forget.click)
+    assert [kept.name for kept in example.desk.document.kept] == ["tracking"]

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QPushButton,
@@ -19,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.findings import Weighted
+from ..core.plan import KeptPlan
 from ..core.suggest import Suggestion
 from ..core.verdict import percent
 from .picture import scrolled
@@ -143,6 +145,65 @@ def plan_words(plan: Suggestion, now: float) -> str:
         kinds[step.decision.kind] = kinds.get(step.decision.kind, 0) + 1
     made = ", ".join(f"{count} × {kind}" for kind, count in sorted(kinds.items())) or "no decisions"
     return f"{percent(now)} → {percent(plan.load)} at worst with {made}. Price {plan.price:.1f}."
+
+
+class KeptDialog(QDialog):
+    """The plans that were put by, each with its load at its buffer size. `kept` brings a name for the present one.
+
+    `used` and `forgotten` bring one of them.
+    """
+
+    kept = Signal(str)
+    used = Signal(object)
+    forgotten = Signal(object)
+
+    def __init__(self, plans: Sequence[tuple[KeptPlan, float]], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Plans put by")
+        self.resize(theme.px(560), theme.px(320))
+        self._plans = [plan for plan, _ in plans]
+        self.list, self.name = QListWidget(), QLineEdit()
+        self.list.setAccessibleName("Plans put by")
+        for plan, load in plans:
+            count = len(plan.plan.steps())
+            several = "decision" if count == 1 else "decisions"
+            words = f"{plan.name}: {count} {several} at {plan.buffer} samples, {percent(load)} at worst"
+            self.list.addItem(words)
+        self.list.setCurrentRow(0)
+        self.name.setPlaceholderText("A name for the present plan: tracking, mixing")
+        self.name.setAccessibleName("Name for the present plan")
+        self.keep, self.use, self.forget = QPushButton("Put by"), QPushButton("Use"), QPushButton("Forget")
+        top, bottom = QHBoxLayout(), QHBoxLayout()
+        top.addWidget(self.name, 1)
+        top.addWidget(self.keep)
+        close = QPushButton("Close")
+        for part in (self.use, self.forget):
+            part.setEnabled(bool(plans))
+            bottom.addWidget(part)
+        bottom.addStretch(1)
+        bottom.addWidget(close)
+        column = QVBoxLayout(self)
+        column.addLayout(top)
+        column.addWidget(self.list, 1)
+        column.addLayout(bottom)
+        self.keep.clicked.connect(self._keep)
+        self.name.returnPressed.connect(self._keep)
+        self.use.clicked.connect(lambda: self._tell(self.used))
+        self.forget.clicked.connect(lambda: self._tell(self.forgotten))
+        close.clicked.connect(self.reject)
+        for button in (self.keep, self.use, self.forget, close):
+            button.setAutoDefault(False)
+
+    def _keep(self) -> None:
+        if self.name.text().strip():
+            self.kept.emit(self.name.text().strip())
+            self.accept()
+
+    def _tell(self, signal) -> None:
+        row = self.list.currentRow()
+        if 0 <= row < len(self._plans):
+            signal.emit(self._plans[row])
+            self.accept()
 
 
 class RestoreDialog(QDialog):

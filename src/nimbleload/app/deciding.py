@@ -12,9 +12,10 @@ from ..core.findings import weighed
 from ..core.plan import Decision
 from ..core.restore import restore_list
 from ..core.suggest import Suggestion
+from ..core.survey import kept_load
 from ..deliver.report import write_report
 from .balance_page import BalancePage
-from .decide_dialogs import FindingsDialog, PlansDialog, RestoreDialog
+from .decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog
 from .desk import Desk
 from .tracking_dialog import TrackingDialog
 
@@ -66,6 +67,17 @@ class Deciding(QObject):
             return
         dialog = FindingsDialog(weighed(of, at), self._window)
         dialog.taken.connect(self._desk.decide)
+        dialog.open()
+
+    def show_kept(self) -> None:
+        """The plans that were put by, and a name for the present one."""
+        document, of = self._desk.document, self._desk.survey
+        if document is None or of is None:
+            return
+        dialog = KeptDialog([(kept, kept_load(of, kept)) for kept in document.kept], self._window)
+        dialog.kept.connect(self._desk.keep_plan)
+        dialog.used.connect(self._desk.use_plan)
+        dialog.forgotten.connect(self._desk.forget_plan)
         dialog.open()
 
     def show_restore(self) -> None:

@@ -18,7 +18,7 @@ from ..core.candidates import PRESETS, Wishes
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
-from ..core.plan import Decision, DecisionKind, Plan
+from ..core.plan import Decision, DecisionKind, KeptPlan, Plan
 from ..core.rehearsal import Prediction, Rehearsal, learned
 from ..core.session import CardKey, Device, Host, Machine, Session, SessionError, Variant
 from ..core.suggest import Step, Suggestion, alternatives, steps, suggest
@@ -39,6 +39,7 @@ class Document(NamedTuple):
     plan: Plan
     machine: Machine
     buffer: int
+    kept: tuple[KeptPlan, ...] = ()
 
 
 class Desk(QObject):
@@ -121,7 +122,7 @@ class Desk(QObject):
         unsaved: bool = False,
     ) -> None:
         """Puts another session on the desk; its history starts anew."""
-        self.document = Document(saved.session, saved.plan, saved.machine, saved.buffer)
+        self.document = Document(saved.session, saved.plan, saved.machine, saved.buffer, saved.kept)
         self.cards, self.path, self.report = cards, path, report
         self._history, self._future = [], []
         self._clean = None if unsaved else self.document
@@ -135,9 +136,9 @@ class Desk(QObject):
         """The document as it goes into a session file."""
         if self.document is None:
             return None
-        session, plan, machine, buffer = self.document
+        session, plan, machine, buffer, kept = self.document
         wanted = session.cards_needed()
-        return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer)
+        return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer, kept)
 
     def mark_saved(self, path: Path) -> None:
         self.path, self._clean = path, self.document
@@ -414,6 +415,24 @@ class Desk(QObject):
         else:
             return
         self.recomputed.emit()
+
+    def keep_plan(self, name: str) -> None:
+        """Puts the plan by under a name, with the buffer size; one of the same name gives way."""
+        if self.document is not None:
+            others = tuple(kept for kept in self.document.kept if kept.name != name)
+            made = KeptPlan(name, self.document.plan, self.document.buffer)
+            self.change(f"keep the plan {name}", self.document._replace(kept=(*others, made)))
+
+    def use_plan(self, kept: KeptPlan) -> None:
+        """Takes a plan that was put by, and its buffer size."""
+        if self.document is not None:
+            self.change(f"plan {kept.name}", self.document._replace(plan=kept.plan, buffer=kept.buffer))
+
+    def forget_plan(self, kept: KeptPlan) -> None:
+        """Lets go of a plan that was put by."""
+        if self.document is not None:
+            others = tuple(each for each in self.document.kept if each != kept)
+            self.change(f"forget the plan {kept.name}", self.document._replace(kept=others))
 
     def tick(self, lines: Sequence[str]) -> None:
         """Notes which lines of the restore list are done."""

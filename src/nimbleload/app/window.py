@@ -145,6 +145,7 @@ class MainWindow(QMainWindow):
         self._add(decide, "&Pin the chosen tracks", lambda: self.desk.pin(self.desk.selection, True), "P")
         self._add(decide, "&Let the chosen tracks go", lambda: self.desk.pin(self.desk.selection, False), "Shift+P")
         self._add(decide, "&Compare three plans…", self.deciding.compare_plans, "Ctrl+Shift+P")
+        self._add(decide, "Plans put &by…", self.deciding.show_kept, "Ctrl+Shift+K")
         self._add(decide, "&What the session gives away…", self.deciding.show_findings, "F")
         self._add(decide, "&Before the final render…", self.deciding.show_restore, "B")
         self._add(decide, "Show it without the plan (hold C)", lambda: None)

@@ -80,6 +80,14 @@ class Plan(msgspec.Struct, frozen=True):
         return next((d for d in self.decisions if d.subject == (strip_id, None)), None)
 
 
+class KeptPlan(msgspec.Struct, frozen=True):
+    """A plan put by under a name with the buffer size that it is for: one for tracking, one for mixing."""
+
+    name: str
+    plan: Plan
+    buffer: int
+
+
 class Applied(NamedTuple):
     """What a plan makes of a session; each warning is a sentence that names the strip it is about."""
 

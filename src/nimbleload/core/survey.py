@@ -30,7 +30,7 @@ from .load import (
     worst_moments,
 )
 from .peaks import DRAWS, Peaks, draw
-from .plan import Decision, Plan, apply
+from .plan import Decision, KeptPlan, Plan, apply
 from .playing import Played, placed
 from .regroup import tail_traps
 from .rehearsal import Prediction
@@ -235,6 +235,11 @@ def with_plan(of: Survey, plan: Plan) -> Prepared:
 def worst_load(of: Survey, plan: Plan) -> float:
     """The worst load through the piece with another plan, at the survey's buffer size."""
     return float(load_map(with_plan(of, plan), of.machine, of.buffer).load.max())
+
+
+def kept_load(of: Survey, kept: KeptPlan) -> float:
+    """The worst load through the piece with a plan that was put by, at its own buffer size."""
+    return float(load_map(with_plan(of, kept.plan), of.machine, kept.buffer).load.max())
 
 
 def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float, float]:

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 
 from ..core.card import CostCard
-from ..core.plan import Plan
+from ..core.plan import KeptPlan, Plan
 from ..core.session import Machine, Session
 from . import atomic
 
@@ -22,13 +22,17 @@ LARGEST_ENTRY = 512 << 20
 
 
 class Saved(msgspec.Struct, frozen=True):
-    """Everything a session file holds. `machine` is the computer the load was last computed for."""
+    """Everything a session file holds. `machine` is the computer the load was last computed for.
+
+    `kept` are plans that were put by.
+    """
 
     session: Session
     plan: Plan = Plan()
     cards: tuple[CostCard, ...] = ()
     machine: Machine = Machine()
     buffer: int = 256
+    kept: tuple[KeptPlan, ...] = ()
 
 
 class Manifest(msgspec.Struct, frozen=True):
@@ -37,10 +41,11 @@ class Manifest(msgspec.Struct, frozen=True):
 
 
 class View(msgspec.Struct, frozen=True):
-    """How the session was last looked at."""
+    """How the session was last looked at, and the plans that were put by."""
 
     machine: Machine = Machine()
     buffer: int = 256
+    kept: tuple[KeptPlan, ...] = ()
 
 
 class SessionFileError(Exception):
@@ -63,7 +68,7 @@ def encode(saved: Saved) -> bytes:
         "session.json": saved.session,
         "plan.json": saved.plan,
         "cards.json": saved.cards,
-        "view.json": View(saved.machine, saved.buffer),
+        "view.json": View(saved.machine, saved.buffer, saved.kept),
     }
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -91,6 +96,7 @@ def read(path: Path) -> Saved:
                 _entry(archive, path, "cards.json", tuple[CostCard, ...]),
                 view.machine,
                 view.buffer,
+                view.kept,
             )
     except zipfile.BadZipFile as error:
         raise SessionFileError(f"{path} is damaged or no session file: {error}.") from error
