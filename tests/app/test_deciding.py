@@ -7,7 +7,9 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 
-from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog
+from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
+from nimbleload.app.host_dialog import HostDialog
+from nimbleload.app.plan_drawer import OWN
 from nimbleload.core.findings import findings
 from nimbleload.core.plan import Decision, Plan
 from nimbleload.core.suggest import suggest
@@ -145,3 +147,39 @@ def test_a_plan_for_tracking_and_one_for_mixing_are_kept_with_their_buffers(exam
     dialog = open_dialog(example, qtbot, "Plans put by", KeptDialog)
     settled(example, dialog.forget.click)
     assert [kept.name for kept in example.desk.document.kept] == ["tracking"]
+
+
+def test_weights_of_ones_own_change_what_is_suggested(example, qtbot, settled):
+    drawer = example.balance.drawer
+    drawer.preset.setCurrentText(OWN)
+    drawer.preset.activated.emit(drawer.preset.currentIndex())
+    dialog = drawer.findChild(WeightsDialog)
+    dialog.sliders["freeze"].setValue(50)
+    dialog.sliders["source"].setValue(0)
+    assert drawer.weights().freeze == pytest.approx(5.0)
+    assert drawer.weights().source == pytest.approx(0.01)
+    settled(example, drawer.suggest.click)
+    plan = example.desk.document.plan
+    alone = [d for d in plan.decisions if d.kind == "freeze" and d.through == -1]
+    assert len(alone) > 3  # instruments are as good as free now
+    settled(example, example.desk.undo)
+    drawer.preset.setCurrentText("balanced")
+    settled(example, drawer.suggest.click)
+    before = example.desk.document.plan
+    assert sum(d.kind == "freeze" and d.through == -1 for d in before.decisions) < len(alone)
+
+
+def test_an_outboard_device_is_told_in_the_host_dialog_and_then_offered(example, qtbot, settled):
+    dialog = open_dialog(example, qtbot, "The host and the audio device", HostDialog)
+    dialog.outboard.setValue(2)
+    dialog.tails.setValue(3.5)
+    settled(example, dialog.accept)
+    session = example.desk.document.session
+    assert (session.device.outboard, session.host.tail_limit) == (2, 3.5)
+    strip = next(s for s in session.strips if s.kind == "track" and s.inserts)
+    with qtbot.waitSignal(example.desk.weighed, timeout=30_000):
+        example.balance.tracks.choose(strip.id)
+    offered = [b for b in example.balance.options.options if "outboard" in b.text()]
+    assert len(offered) == len(strip.uses())
+    settled(example, offered[-1].click)
+    assert example.desk.document.plan.decisions[0].kind == "outboard"

@@ -7,6 +7,7 @@ from functools import partial
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
+from ..core.candidates import Weights
 from ..core.card import PROVENANCE_WORDS
 from ..core.options import Weighed
 from ..core.plan import Decision
@@ -263,10 +264,10 @@ class BalancePage(QWidget):
         self.tracks.clear_choice()
         self.drawer.suggest.click()
 
-    def _suggest(self, preset: str, kinds: list) -> None:
+    def _suggest(self, weights: Weights, kinds: list) -> None:
         self.drawer.show_suggesting()
         self._suggestion = None
-        self._desk.suggest(preset, kinds)
+        self._desk.suggest(weights, kinds)
 
     def _show_suggestion(self, found: Suggestion) -> None:
         """The plan itself comes with the next survey, unless it is the one in force already."""

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
+    QFormLayout,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -15,16 +16,24 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
+    QSlider,
     QVBoxLayout,
     QWidget,
 )
 
+from ..core.candidates import Weights
 from ..core.findings import Weighted
 from ..core.plan import KeptPlan
 from ..core.suggest import Suggestion
 from ..core.verdict import percent
 from .picture import scrolled
 from .theme import theme
+
+# The weights in words, as they stand in `Weights`.
+HURTS = {
+    "freeze": "freezing a track", "source": "freezing an instrument", "suspend": "suspending while silent",
+    "lighten": "a lighter setting", "share": "sharing on a bus", "disk": "a hundred megabytes of disk",
+}  # fmt: skip
 
 
 class FindingsDialog(QDialog):
@@ -145,6 +154,45 @@ def plan_words(plan: Suggestion, now: float) -> str:
         kinds[step.decision.kind] = kinds.get(step.decision.kind, 0) + 1
     made = ", ".join(f"{count} × {kind}" for kind, count in sorted(kinds.items())) or "no decisions"
     return f"{percent(now)} → {percent(plan.load)} at worst with {made}. Price {plan.price:.1f}."
+
+
+class WeightsDialog(QDialog):
+    """How much each kind of decision hurts, from nothing to five freezes. `changed` brings the weights as they move."""
+
+    changed = Signal(object)
+
+    def __init__(self, weights: Weights, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("What hurts")
+        self.resize(theme.px(460), theme.px(300))
+        self.sliders: dict[str, QSlider] = {}
+        self._figures: dict[str, QLabel] = {}
+        form = QFormLayout()
+        for name, words in HURTS.items():
+            slider, figure = QSlider(Qt.Orientation.Horizontal), QLabel()
+            slider.setRange(0, 50)
+            slider.setValue(round(10 * getattr(weights, name)))
+            slider.setAccessibleName(words)
+            slider.valueChanged.connect(self._tell)
+            row = QHBoxLayout()
+            row.addWidget(slider, 1)
+            row.addWidget(figure)
+            form.addRow(words, row)
+            self.sliders[name], self._figures[name] = slider, figure
+        close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        close.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        column.addLayout(form)
+        column.addStretch(1)
+        column.addWidget(close)
+        self._tell()
+
+    def _tell(self) -> None:
+        """A weight of nothing would make decisions that save nothing free: the least is a hundredth."""
+        values = {name: max(slider.value() / 10, 0.01) for name, slider in self.sliders.items()}
+        for name, value in values.items():
+            self._figures[name].setText(f"{value:.1f}")
+        self.changed.emit(Weights(**values))
 
 
 class KeptDialog(QDialog):

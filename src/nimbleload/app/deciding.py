@@ -48,7 +48,7 @@ class Deciding(QObject):
         """Looks for three plans, and shows them side by side when they are there."""
         drawer = self._balance.drawer
         drawer.show_suggesting("Looking for three plans…")
-        self._desk.compare(drawer.preset.currentText(), drawer.allowed())
+        self._desk.compare(drawer.weights(), drawer.allowed())
 
     def _show_plans(self, found: dict[str, Suggestion]) -> None:
         of, document = self._desk.survey, self._desk.document

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..core.candidates import PRESETS, Wishes
+from ..core.candidates import Weights, Wishes
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
@@ -367,13 +367,13 @@ class Desk(QObject):
             self.steps, self._steps_of = found, of
             self.stepped.emit()
 
-    def suggest(self, preset: str, kinds: Sequence[DecisionKind]) -> None:
+    def suggest(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
         """Looks for the plan that gives up least, in addition to what has been decided by hand."""
         of = self.survey
         if of is None or self.document is None:
             return
         document = self.document
-        wishes = Wishes(of.session.limit, PRESETS[preset], frozenset(of.plan.pinned), tuple(kinds))
+        wishes = Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
 
         def work() -> None:
             try:
@@ -384,12 +384,12 @@ class Desk(QObject):
 
         self._look_work.submit(work)
 
-    def compare(self, preset: str, kinds: Sequence[DecisionKind]) -> None:
+    def compare(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
         """Looks for three plans; `compared` brings them by name."""
         of = self.survey
         if of is None:
             return
-        wishes = Wishes(of.session.limit, PRESETS[preset], frozenset(of.plan.pinned), tuple(kinds))
+        wishes = Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
 
         def work() -> None:
             try:

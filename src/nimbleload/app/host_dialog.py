@@ -43,6 +43,7 @@ class HostDialog(QDialog):
         self.converters = QDoubleSpinBox()
         self.ahead = QComboBox()
         self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
+        self.tails, self.outboard = QDoubleSpinBox(), QSpinBox()
         self.listed = QCheckBox("takes tracks in the order of the session, not the longest path first")
         self.words = QLabel("Two readings at different buffer sizes are enough; a third shows whether they fit.")
         self.words.setWordWrap(True)
@@ -76,6 +77,12 @@ class HostDialog(QDialog):
         self.ahead.setCurrentIndex(self.ahead.findData(host.read_ahead))
         self.suspends.setChecked(host.suspends)
         self.listed.setChecked(host.listed)
+        self.tails.setRange(0, 600)
+        self.tails.setSuffix(" s")
+        self.tails.setValue(host.tail_limit)
+        self.outboard.setRange(0, 256)
+        self.outboard.setSpecialValueText("there is none")
+        self.outboard.setValue(device.outboard)
         self.periods.setRange(1, 16)
         self.periods.setValue(device.periods)
         self.safety.setRange(0, 8192)
@@ -91,6 +98,7 @@ class HostDialog(QDialog):
         form.addRow("plugins cost, of what was measured", self.factor)
         form.addRow("computes ahead what is not live", self.ahead)
         form.addRow("", self.suspends)
+        form.addRow("lets tails sound, before it suspends, for", self.tails)
         form.addRow("", self.listed)
         return box
 
@@ -121,6 +129,7 @@ class HostDialog(QDialog):
         form.addRow("buffers from input to output", self.periods)
         form.addRow("safety buffer", self.safety)
         form.addRow("converters", self.converters)
+        form.addRow("outboard device, room for plugins", self.outboard)
         return box
 
     def fit_readings(self) -> None:
@@ -143,7 +152,10 @@ class HostDialog(QDialog):
     def accept(self) -> None:
         host = Host(
             self.free.value(), self.strip.value() / 1e6, self.plugin.value() / 1e6, int(self.ahead.currentData()),
-            self.suspends.isChecked(), self.factor.value() / 100, self.listed.isChecked(),
+            self.suspends.isChecked(), self.factor.value() / 100, self.listed.isChecked(), self.tails.value(),
         )  # fmt: skip
-        self.chosen.emit(host, Device(self.periods.value(), self.safety.value(), self.converters.value() / 1e3))
+        self.chosen.emit(
+            host,
+            Device(self.periods.value(), self.safety.value(), self.converters.value() / 1e3, self.outboard.value()),
+        )
         super().accept()

@@ -16,19 +16,22 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.candidates import KINDS, PRESETS
+from ..core.candidates import KINDS, PRESETS, Weights
 from ..core.plan import Decision, DecisionKind, Plan
 from ..core.restore import restore_list
 from ..core.suggest import Step, Suggestion, told_as
 from ..core.survey import Survey
 from ..core.verdict import percent
+from .decide_dialogs import WeightsDialog
 from .theme import theme
+
+OWN = "your own…"
 
 
 class PlanDrawer(QFrame):
-    """`suggest_wanted` asks for a plan (name of a preset, kinds allowed); `removed` takes a step's decisions back."""
+    """`suggest_wanted` asks for a plan (weights, kinds allowed); `removed` takes a step's decisions back."""
 
-    suggest_wanted = Signal(str, list)
+    suggest_wanted = Signal(object, list)
     removed = Signal(object)
     cleared = Signal()
 
@@ -39,7 +42,8 @@ class PlanDrawer(QFrame):
         self._title.setProperty("role", "title")
         self._words.setWordWrap(True)
         self.preset = QComboBox()
-        self.preset.addItems(list(PRESETS))
+        self.preset.addItems([*PRESETS, OWN])
+        self._own = Weights()
         self.preset.setAccessibleName("What hurts")
         self.kinds = {kind: QCheckBox(kind) for kind in KINDS}
         self.suggest = QPushButton("Suggest")
@@ -53,6 +57,7 @@ class PlanDrawer(QFrame):
         self._decisions: list[tuple[Decision, ...]] = []
         self._lay_out()
         self.suggest.clicked.connect(self._ask)
+        self.preset.activated.connect(lambda _: self.ask_weights() if self.preset.currentText() == OWN else None)
         self.remove.clicked.connect(self.remove_chosen)
         self.clear.clicked.connect(self.cleared)
         self.steps.itemSelectionChanged.connect(lambda: self.remove.setEnabled(bool(self.steps.selectedItems())))
@@ -82,7 +87,21 @@ class PlanDrawer(QFrame):
         column.addLayout(bottom)
 
     def _ask(self) -> None:
-        self.suggest_wanted.emit(self.preset.currentText(), self.allowed())
+        self.suggest_wanted.emit(self.weights(), self.allowed())
+
+    def weights(self) -> Weights:
+        """What hurts: a preset, or the user's own."""
+        return PRESETS.get(self.preset.currentText(), self._own)
+
+    def ask_weights(self) -> None:
+        """Asks for weights of the user's own, from those in force; they are taken at once."""
+        dialog = WeightsDialog(self.weights(), self)
+        dialog.changed.connect(self._take_weights)
+        dialog.open()
+
+    def _take_weights(self, weights: Weights) -> None:
+        self._own = weights
+        self.preset.setCurrentText(OWN)
 
     def allowed(self) -> list[DecisionKind]:
         """The kinds of decision that a suggestion may take."""

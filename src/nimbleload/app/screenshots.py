@@ -9,7 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
-from ..core.candidates import KINDS
+from ..core.candidates import KINDS, Weights
 from ..core.session import Machine
 from .commands import application, demo_saved
 from .theme import theme
@@ -90,7 +90,7 @@ def _rehearsed(window: MainWindow, folder: Path) -> Iterator[Path]:
     settle(window)
     told: list[object] = []
     window.desk.suggested.connect(told.append)
-    window.desk.suggest("balanced", KINDS)
+    window.desk.suggest(Weights(), KINDS)
     wait_for(lambda: bool(told), 120)
     settle(window)
     window.desk.move_to(QUIET_SECOND)

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QSizePolicy,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -28,7 +29,7 @@ from .picture import elided
 from .theme import theme
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel
 
-BASES: dict[Basis, str] = {"moment": "at the moment", "peak": "at their peak", "piece": "over the piece"}
+BASES: dict[Basis, str] = {"moment": "moment", "peak": "peak", "piece": "piece"}
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -156,6 +157,9 @@ class TrackList(QFrame):
         for basis, words in BASES.items():
             self.basis.addItem(words, basis)
         self.basis.setAccessibleName("What the figures are of")
+        self.basis.setToolTip("What the figures are of: the moment, each track's own peak, or the whole piece")
+        self._title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._title.setMinimumWidth(theme.px(60))
         self.basis.currentIndexChanged.connect(self._rebase)
         self._stretch: Stretch | None = None
         self._legend = QLabel()
@@ -173,8 +177,7 @@ class TrackList(QFrame):
 
     def _lay_out(self) -> None:
         top = QHBoxLayout()
-        top.addWidget(self._title)
-        top.addStretch(1)
+        top.addWidget(self._title, 1)
         for part in (self.basis, self.by_cost, self.by_bus, self.filter):
             top.addWidget(part)
         column = QVBoxLayout(self)

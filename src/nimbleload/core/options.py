@@ -121,7 +121,7 @@ def freeze_bytes(strip: Strip, rate: int) -> float:
 
 
 def _frozen(strip: Strip, through: int) -> str:
-    locked = "notes locked" if through < 0 else "sound locked until unfrozen"
+    locked = "notes locked" if through < 0 else "locked until unfrozen"
     after = len(strip.inserts) - 1 - through
     return locked if after == 0 else f"{locked}; {after} insert{'s' if after > 1 else ''} stay live"
 
@@ -192,7 +192,7 @@ def _rendering(of: Survey, decisions: Sequence[Decision]) -> str:
             through = frozen_through(strip, decision)
             size += freeze_bytes(strip, of.session.rate)
             seconds += render_seconds(of, strip, through)
-    return f"; {size / 1e6:.0f} MB, renders in {max(seconds, 1):.0f} s" if size else ""
+    return f"; {size / 1e6:.0f} MB, {max(seconds, 1):.0f} s to render" if size else ""
 
 
 def _is_taken(session: Session, plan: Plan, decision: Decision) -> bool:
