@@ -17,6 +17,7 @@ from .graph import Graph, build
 from .moments import Moments, cut, same_activity
 from .playing import Played, live_strips, play
 from .session import CardKey, Machine, PluginUse, Session, Strip, deadline, threads
+from .split import split
 
 
 class Uses(NamedTuple):
@@ -119,8 +120,11 @@ class Rung(NamedTuple):
 def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Prepared:
     """Graph and moments of a session; those of `like` are taken over where they must be the same.
 
+    Chains that sends leave before their end are cut there (see `split`).
+
     SessionError if the routing runs in a circle or leads nowhere.
     """
+    session = split(session)
     if like is not None and like.cards is cards and same_activity(like.session, session):
         graph = like.graph._replace(listed=session.host.listed)
         return Prepared(session, cards, graph, like.moments, list_uses(session, like), like.live)

@@ -99,12 +99,16 @@ class CardKey(msgspec.Struct, frozen=True, order=True):
 
 
 class Send(msgspec.Struct, frozen=True):
-    """A copy of a strip's signal to another strip; `level` is a linear gain."""
+    """A copy of a strip's signal to another strip; `level` is a linear gain.
+
+    `after` is the insert after which it leaves (-1: the source), None for the end of the chain.
+    """
 
     target: str
     level: float = 1.0
     pre_fader: bool = False
     enabled: bool = True
+    after: int | None = None
 
 
 class Clip(msgspec.Struct, frozen=True):

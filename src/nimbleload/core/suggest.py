@@ -268,7 +268,9 @@ class _Program:
         now = after.moments.sounding[after.moments.at(second)]
         row = at_moments(costs(after, of.machine, of.buffer), now)
         chain = schedule(after.graph, row, threads).chain
-        ours = [task for task in chain if task < len(each)]  # a bus of the plan's own is in no other plan
+        ours = [
+            task for task in chain if task < len(self.of.session.strips)
+        ]  # a bus of the plan's own is in no other plan
         if (kind, chain) not in self._chains and float(row[list(chain)].sum()) > self._allowed:
             self._chains.add((kind, chain))
             on_chain = np.array([c.saved(sounding, ours)[0] for c in self.candidates])
