@@ -12,8 +12,8 @@ from nimbleload.core.candidates import PRESETS, Weights, Wishes, candidates
 from nimbleload.core.card import CostCard, Truth
 from nimbleload.core.load import load_map, prepare
 from nimbleload.core.plan import Decision, Plan, apply
-from nimbleload.core.session import Clip, Host, Machine, Session, Strip, Variant
-from nimbleload.core.suggest import alternatives, suggest, told_as
+from nimbleload.core.session import Clip, Host, Machine, Section, Session, Strip, Variant
+from nimbleload.core.suggest import alternatives, suggest, told_as, why, worst_block
 from nimbleload.core.survey import survey
 from tests.helpers.sessions import RATE, bus, card, cards_for, session, setting, track, use
 
@@ -207,3 +207,19 @@ def test_a_plugin_without_a_figure_saves_nothing():
 )
 def test_decisions_are_told_in_words(decision, words):
     assert told_as(session(track("a", "p", "q")), decision) == words
+
+
+def test_each_step_says_what_speaks_for_it():
+    """What the tracks take of the worst block, where that is, and how much of the piece they are heard in."""
+    of = session(
+        track("a", "p", clips=((0, 4),)), track("b", "q", clips=((2, 10),)), sections=(Section("Storm", 1.0),)
+    )  # fmt: skip
+    cards = cards_for(of, {"p": 0.6 * BLOCK, "q": 0.5 * BLOCK}, silent=0.0, tail=0.0)
+    found = survey(of, Plan(), cards, Machine(1), 256)
+    assert why(found, worst_block(found), [Decision("freeze", "a")]) == (
+        "it takes 60 % of one core in the worst block in Storm (0:03); heard in 40 % of the piece"
+    )
+    both = [Decision("share", "a", "a/p", into="x"), Decision("share", "b", "b/q", into="x")]
+    assert why(found, worst_block(found), both).startswith("the 2 take 110 % of one core")
+    made = suggest(found, Wishes(0.7, LINEAR))
+    assert made.steps[0].why == why(found, worst_block(found), made.steps[0].decisions())

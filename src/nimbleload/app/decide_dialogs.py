@@ -127,7 +127,7 @@ class PlansDialog(QDialog):
         steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         for step in plan.steps:
             item = QListWidgetItem(step.words)
-            item.setToolTip(step.words)
+            item.setToolTip(f"{step.words}\n{step.why}")
             steps.addItem(item)
         button = QPushButton("Take this plan")
         button.setAccessibleName(f"Take this plan: {name}")

@@ -130,7 +130,7 @@ class PlanDrawer(QFrame):
             more = f" and {len(step.others)} more" if step.others else ""
             words = told_as(of.session, step.decision) + more
             item = QListWidgetItem(f"{percent(before)} → {percent(step.load)}   {words}")
-            item.setToolTip(step.words)
+            item.setToolTip(f"{step.words}\n{step.why}")
             self.steps.addItem(item)
             before = step.load
         if steps is None and count:

@@ -133,7 +133,7 @@ def figures(of: Survey, found: Suggestion) -> dict:
         "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
         "gap": found.gap, "obstacle": found.obstacle,
         "steps": [
-            {"decision": s.decision, "others": s.others, "words": s.words, "price": s.price, "load": s.load}
+            {name: getattr(s, name) for name in ("decision", "others", "words", "why", "price", "load")}
             for s in found.steps
         ],
         "restore": restore_list(of.session, found.plan),
@@ -148,6 +148,7 @@ def say(of: Survey, found: Suggestion) -> None:
         click.echo(f"No plan of these kinds reaches the limit: {found.obstacle} This comes closest:")
     for number, step in enumerate(found.steps, 1):
         click.echo(f"  {number:2d}  {step.words}")
+        click.echo(f"      {step.why}")
     if found.reached and found.steps:
         rest = "no plan gives up less" if found.gap < 0.005 else f"at most {percent(found.gap)} could be spared"
         click.echo(f"{len(found.steps)} decisions, {percent(found.load)} at worst; {rest}.")
@@ -164,9 +165,9 @@ def as_table(found: Suggestion) -> str:
     """The steps as CSV."""
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(["step", "kind", "strip", "plugin", "words", "price", "worst load after it"])
+    writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "worst load after it"])
     for number, step in enumerate(found.steps, 1):
         decision = step.decision
-        what = [decision.kind, decision.strip, decision.use or "", step.words]
+        what = [decision.kind, decision.strip, decision.use or "", step.words, step.why]
         writer.writerow([number, *what, f"{step.price:.3f}", f"{step.load:.4f}"])
     return out.getvalue()

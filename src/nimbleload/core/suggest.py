@@ -21,7 +21,7 @@ from .plan import Decision, Plan
 from .regroup import chain_from
 from .session import Session, deadline
 from .survey import Survey, middle, with_plan, worst_load
-from .verdict import percent
+from .verdict import clock, percent
 
 ROUNDS = 60
 SOLVER_SECONDS = 10.0
@@ -38,7 +38,7 @@ AT_ONCE = 4
 class Step(NamedTuple):
     """One decision of a suggested plan, in the order in which they save most; `load` is the worst load after it.
 
-    `others` are taken with it.
+    `others` are taken with it; `why` says what speaks for it.
     """
 
     decision: Decision
@@ -46,6 +46,7 @@ class Step(NamedTuple):
     price: float
     load: float
     others: tuple[Decision, ...] = ()
+    why: str = ""
 
     def decisions(self) -> tuple[Decision, ...]:
         return (self.decision, *self.others)
@@ -385,16 +386,50 @@ def steps(of: Survey) -> list[Step]:
 
 def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[tuple[Decision, ...], float]], before: float) -> list[Step]:
     """What each decision brings when one after the other is taken into a plan whose worst load is `before`."""
-    found = []
+    if not priced:
+        return []
+    found, at = [], worst_block(of)
     for decisions, price in priced:
         for decision in decisions:
             plan = plan.decide(decision)
         load = worst_load(of, plan)
         more = f" and {len(decisions) - 1} more" if len(decisions) > 1 else ""
         words = f"{told_as(of.session, decisions[0])}{more}: worst {percent(before)} → {percent(load)}"
-        found.append(Step(decisions[0], words, price, load, decisions[1:]))
+        found.append(Step(decisions[0], words, price, load, decisions[1:], why(of, at, decisions)))
         before = load
     return found
+
+
+class WorstBlock(NamedTuple):
+    """The worst block without the plan: its second, who sounds in it, what each strip takes (S, seconds), and where."""
+
+    second: float
+    sounding: NDArray[np.bool_]
+    strips: NDArray[np.float64]
+    where: str
+
+
+def worst_block(of: Survey) -> WorstBlock:
+    """The middle of the worst moment of the session as it is."""
+    second = middle(of.before, of.before.worst)
+    sounding = of.now.moments.sounding[of.now.moments.at(second)]
+    each = costs(of.now, of.machine, of.buffer)
+    factor = float(played(of.now, of.machine, each, sounding[None, :]).factor[0])
+    before = [section.name for section in of.session.sections if section.start <= second]
+    return WorstBlock(second, sounding, at_moments(each, sounding) * factor, f" in {before[-1]}" if before else "")
+
+
+def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
+    """What speaks for decisions: what their strips take of the worst block, where that is, and how often they sound."""
+    ids = {decision.strip for decision in decisions}
+    numbers = [k for k, strip in enumerate(of.session.strips) if strip.id in ids]
+    share = percent(float(at.strips[numbers].sum()) / of.deadline)
+    who = "it takes" if len(numbers) == 1 else f"the {len(numbers)} take"
+    silent = "" if at.sounding[numbers].any() else ", though silent"
+    times = of.now.moments.times
+    seconds = float(of.now.moments.sounding[:, numbers].any(axis=1) @ np.diff(times))
+    heard = f"heard in {percent(seconds / max(float(times[-1]), 1e-9))} of the piece"
+    return f"{who} {share} of one core in the worst block{at.where} ({clock(at.second)}){silent}; {heard}"
 
 
 def told_as(session: Session, decision: Decision) -> str:

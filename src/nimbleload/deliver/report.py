@@ -28,7 +28,7 @@ def write_report(
         of=of,
         at=at,
         strips=_strips(of, at),
-        decisions=[step.words for step in steps(of)],
+        decisions=[(step.words, step.why) for step in steps(of)],
         restore=restore_list(of.session, of.plan),
         pinned=[of.session.strip(strip).name for strip in of.plan.pinned],
         before_line=line(of.before),
