@@ -289,6 +289,10 @@ def test_a_stretch_is_drawn_with_shift_and_the_figures_are_of_it(example, qtbot)
     assert page.tracks.basis.currentData() == "piece"
     drawn = page.tracks.model.ranking.strips
     assert not np.array_equal(drawn, before)
+    strip = next(s for s in example.desk.document.session.strips if s.name == "Fiddle")
+    with qtbot.waitSignal(example.desk.weighed, timeout=30_000):
+        page.tracks.choose(strip.id)
+    assert any(button.text().startswith("Bounce 2:") for button in page.options.options)
     qtbot.keyClick(page.timeline, Qt.Key.Key_Escape)
     assert page.timeline.stretch is None
     assert np.array_equal(page.tracks.model.ranking.strips, before)

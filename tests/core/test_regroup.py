@@ -139,6 +139,32 @@ class TestBounce:
         assert after.uses() == ()
         assert [(c.start, c.end, c.kind) for c in after.clips] == [(2, 4, "audio"), (6, 7, "audio")]
 
+    def test_up_to_the_instrument_the_inserts_stay_live(self):
+        of = session(track("a", "eq", "comp", instrument=use("synth", voices=2)))
+        after = apply(of, Plan().decide(Decision("bounce", "a", through=-1))).session.strip("a")
+        assert [u.label for u in after.live_uses()] == ["eq", "comp"]
+        assert after.instrument is None
+
+    def test_a_stretch_goes_to_a_track_of_its_own_and_the_rest_stays(self):
+        of = session(track("a", "eq", clips=((0, 5), (6, 9)), volume=0.5), bus("main", kind="main", output=None))
+        known = cards_for(of, {"eq": 1e-3}, silent=2e-4, tail=0.0)
+        plan = Plan().decide(Decision("bounce", "a", start=4.0, end=7.0))
+        after = apply(of, plan).session
+        assert [(c.start, c.end) for c in after.strip("a").clips] == [(0, 4), (7, 9)]
+        new = after.strips[-1]
+        assert [(c.start, c.end) for c in new.clips] == [(4, 5), (6, 7)]
+        assert (new.output, new.volume, new.uses()) == ("main", 0.5, ())
+        loads = load_map(prepare(after, known), Machine(1), 256)
+        inside = (loads.times[:-1] >= 4) & (loads.times[1:] <= 7)
+        assert loads.load[inside] * BLOCK == pytest.approx(2e-4)
+        assert loads.load[~inside][0] * BLOCK == pytest.approx(1e-3)
+        assert told_as(of, plan.decisions[0]) == "Bounce 0:04 to 0:07 of a"
+
+    def test_where_nothing_plays_there_is_nothing_to_print(self):
+        of = session(track("a", "eq", clips=((0, 4),)))
+        decision = Decision("bounce", "a", start=5.0, end=7.0)
+        assert "no clips in this stretch" in (obstacle(of.strip("a"), decision, of) or "")
+
     def test_a_bus_is_printed_with_all_that_feeds_it(self):
         of = self.group()
         plan = Plan().decide(Decision("bounce", "b"))

@@ -172,6 +172,7 @@ class BalancePage(QWidget):
 
     def _show_stretch(self, stretch: Stretch | None) -> None:
         self.tracks.show_stretch(stretch)
+        self._desk.choose_stretch(stretch)
         if self._desk.survey is not None:
             self._show_moment()
 

@@ -101,6 +101,7 @@ class Desk(QObject):
         self._weighed_ready.connect(self._take_weighed)
         self._looking = 0
         self._is_closed = False
+        self.stretch: tuple[float, float] | None = None
         self._peeked: tuple[Survey, Instant] | None = None
         self._look_soon = QTimer(self)
         self._look_soon.setSingleShot(True)
@@ -127,6 +128,7 @@ class Desk(QObject):
         self._history, self._future = [], []
         self._clean = None if unsaved else self.document
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
+        self.stretch = None
         self.outlook, self.band, self.steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
@@ -230,6 +232,11 @@ class Desk(QObject):
             self.selected.emit()
             self._weigh()
 
+    def choose_stretch(self, stretch: tuple[float, float] | None) -> None:
+        """A stretch of the piece that decisions may be about, or none."""
+        self.stretch = stretch
+        self._weigh()
+
     def move_to(self, second: float | None) -> None:
         """Chooses a moment by its second; None stands for the worst one."""
         self._second = second
@@ -309,11 +316,11 @@ class Desk(QObject):
     def _start_weighing(self) -> None:
         if self.survey is None or self.instant is None or self.document is None:
             return
-        asked, of, at, chosen = self._weighing, self.survey, self.instant, self.selection
+        asked, of, at, chosen, stretch = self._weighing, self.survey, self.instant, self.selection, self.stretch
 
         def work() -> None:
             if asked == self._weighing:
-                self._weighed_ready.emit(asked, weigh(of, at, chosen))
+                self._weighed_ready.emit(asked, weigh(of, at, chosen, stretch))
 
         self._work.submit(work)
 

@@ -11,7 +11,7 @@ from .rhythm import EXACT_DB, NEAR_DB
 from .session import Session, Strip, deadline
 from .sharing import Group, groups
 from .survey import Instant, Saving, Survey, instant, saving
-from .verdict import decibels
+from .verdict import clock, decibels
 
 
 class Option(NamedTuple):
@@ -42,10 +42,16 @@ class Weighed(NamedTuple):
     memory: float = 0.0
 
 
-def options(strip: Strip, session: Session | None = None, sharing: Sequence[Group] = ()) -> list[Option]:
+def options(
+    strip: Strip,
+    session: Session | None = None,
+    sharing: Sequence[Group] = (),
+    stretch: tuple[float, float] | None = None,
+) -> list[Option]:
     """Every decision about a strip, in a fixed order: live, freezes, suspend, disarm, off, bounce, then its plugins'.
 
-    Lighter variants, outboard and sharing are known of a `session` and its `sharing` groups only.
+    Lighter variants, outboard and sharing are known of a `session` and its `sharing` groups only. With a `stretch`
+    (seconds) that part alone can be bounced.
     """
     found = [Option(Decision("live", strip.id), "Keep live", "nothing given up", None)]
     if strip.instrument is not None:
@@ -64,6 +70,13 @@ def options(strip: Strip, session: Session | None = None, sharing: Sequence[Grou
     found.append(_option(strip, off, "Switch off", "its sound; must come back before the render", session))
     title = "Bounce" if strip.kind == "track" else "Bounce all that feeds it"
     found.append(_option(strip, bounce, title, "for good; fader and sends stay live", session))
+    if strip.instrument is not None and strip.inserts:
+        alone = Decision("bounce", strip.id, through=-1)
+        found.append(_option(strip, alone, "Bounce the instrument", "for good; all inserts stay live", session))
+    if strip.kind == "track" and stretch is not None:
+        part = Decision("bounce", strip.id, start=stretch[0], end=stretch[1])
+        title = f"Bounce {clock(stretch[0])} to {clock(stretch[1])}"
+        found.append(_option(strip, part, title, "that part for good, on a track of its own", session))
     return found + (_for_plugins(strip, session, sharing) if session is not None else [])
 
 
@@ -146,14 +159,16 @@ def memory_of(of: Survey, decision: Decision) -> float:
     return float(sum(card.upkeep.memory for card in cards if card is not None and card.upkeep is not None))
 
 
-def weigh(of: Survey, at: Instant, strip_ids: Sequence[str]) -> list[Weighed]:
+def weigh(
+    of: Survey, at: Instant, strip_ids: Sequence[str], stretch: tuple[float, float] | None = None
+) -> list[Weighed]:
     """Every option of the chosen strips with its saving. For several strips, those options that they share by title.
 
     Strips that only the plan has made have none.
     """
     known = {strip.id for strip in of.session.strips}
     sharing = groups(of.session, of.planned.cards)
-    each = [options(of.session.strip(s), of.session, sharing) for s in strip_ids if s in known]
+    each = [options(of.session.strip(s), of.session, sharing, stretch) for s in strip_ids if s in known]
     if not each:
         return []
     worst = at if at.moment == of.after.worst else instant(of)
@@ -201,5 +216,7 @@ def _is_taken(session: Session, plan: Plan, decision: Decision) -> bool:
     current = plan.for_strip(decision.strip)
     if current is None or current.kind != decision.kind:
         return current is None and decision.kind == "live"
+    if decision.kind == "bounce":
+        return current == decision
     strip = session.strip(decision.strip)
     return decision.kind != "freeze" or frozen_through(strip, current) == frozen_through(strip, decision)

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from .graph import edges
-from .regroup import bounce_group, group_of, move_outboard, plan_traps, printed, share
+from .regroup import bounce_group, bounce_range, group_of, move_outboard, plan_traps, printed, share
 from .session import PluginUse, Session, Strip, Variant
 
 DecisionKind = Literal["live", "off", "freeze", "suspend", "lighten", "disarm", "share", "bounce", "outboard"]
@@ -24,8 +24,9 @@ class Decision(msgspec.Struct, frozen=True):
     up to the place `through` of its chain (-1: the source alone; None: the whole chain). *suspend*: the strip costs
     nothing while it is silent. *lighten*: the plugin `use` takes the session's `variant` of that name. *disarm*: the
     strip is no longer record-armed. *share*: the plugin `use` and all after it move to the bus `into`, which all strips
-    that share with it feed. *bounce*: the strip is printed to new audio, for good; a bus with all that feeds only it.
-    *outboard*: the plugin `use` runs on a device outside the computer.
+    that share with it feed. *bounce*: the strip is printed to new audio, for good, up to the place `through`, or only
+    from `start` to `end` (seconds), which goes to a track of its own; a bus with all that feeds only it. *outboard*:
+    the plugin `use` runs on a device outside the computer.
     """
 
     kind: DecisionKind
@@ -34,6 +35,8 @@ class Decision(msgspec.Struct, frozen=True):
     through: int | None = None
     variant: str | None = None
     into: str | None = None
+    start: float | None = None
+    end: float | None = None
 
     @property
     def subject(self) -> tuple[str, str | None]:
@@ -105,6 +108,7 @@ def apply(session: Session, plan: Plan) -> Applied:
     changed = {strip.id: strip for strip in session.strips}
     warnings: list[str] = []
     taken: list[Decision] = []
+    printed_parts: list[Strip] = []
     for decision in sorted(plan.decisions, key=lambda d: (d.use is not None, d.strip, d.use or "")):
         strip = changed.get(decision.strip)
         if strip is None:
@@ -117,11 +121,14 @@ def apply(session: Session, plan: Plan) -> Applied:
         taken.append(decision)
         if decision.kind == "bounce" and strip.kind != "track":
             bounce_group(session, strip.id, changed)
+        elif decision.start is not None and decision.end is not None:
+            changed[strip.id], part = bounce_range(strip, decision.start, decision.end)
+            printed_parts.append(part)
         elif decision.kind not in ("share", "outboard"):
             changed[strip.id] = _changed(strip, decision, session)
     buses = share(session, plan, changed, warnings)
     move_outboard(session, plan, changed, warnings)
-    strips = (*(changed[s.id] for s in session.strips), *buses)
+    strips = (*(changed[s.id] for s in session.strips), *buses, *printed_parts)
     after = msgspec.structs.replace(session, strips=strips)
     warnings.extend(plan_traps(session, Plan(tuple(taken))))
     warnings.extend(traps(after))
@@ -141,7 +148,7 @@ def _changed(strip: Strip, decision: Decision, session: Session) -> Strip:
     if decision.kind == "lighten":
         return _lightened(strip, decision, session)
     if decision.kind == "bounce":
-        return printed(strip)
+        return printed(strip, decision.through)
     if decision.kind == "freeze":
         return msgspec.structs.replace(strip, frozen_through=frozen_through(strip, decision))
     if decision.use is None:
@@ -213,6 +220,10 @@ def obstacle(strip: Strip, decision: Decision, session: Session | None = None) -
         return "it has no clips, so there is nothing to render."
     if not strip.uses():
         return f"it has no plugins, so a {decision.kind} would save nothing."
+    if decision.start is not None and not any(
+        c.start < (decision.end or 0.0) and c.end > decision.start for c in strip.clips
+    ):
+        return "it has no clips in this stretch, so there is nothing to print."
     first = -1 if strip.instrument else 0
     if decision.through is not None and not first <= decision.through < len(strip.inserts):
         return f"it has no place {decision.through + 1} in its chain to freeze up to."

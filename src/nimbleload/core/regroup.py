@@ -6,7 +6,7 @@ And what to mind of each decision, in sentences.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -14,6 +14,7 @@ import msgspec
 from .graph import edges
 from .moments import tail, union
 from .session import Clip, PluginUse, Session, Strip
+from .verdict import clock
 
 if TYPE_CHECKING:
     from .card import Cards
@@ -24,11 +25,32 @@ Strips = dict[str, Strip]
 LONG_TAIL = 0.5
 
 
-def printed(strip: Strip) -> Strip:
-    """A track whose sound up to its fader has been printed, a clip for each stretch; fader and sends stay live."""
+def printed(strip: Strip, through: int | None = None) -> Strip:
+    """A track whose sound up to a place (None: its fader) has been printed, a clip for each stretch.
+
+    What comes after that place stays live, as do fader and sends.
+    """
     clips = _one_each((clip.start, clip.end) for clip in strip.clips)
     named = tuple(msgspec.structs.replace(clip, name=f"{strip.name} (bounced)") for clip in clips)
-    return msgspec.structs.replace(strip, instrument=None, inserts=(), clips=named, frozen_through=None)
+    left = () if through is None else strip.inserts[through + 1 :]
+    return msgspec.structs.replace(strip, instrument=None, inserts=left, clips=named, frozen_through=None)
+
+
+def bounce_range(strip: Strip, start: float, end: float) -> tuple[Strip, Strip]:
+    """A track without what it plays from one second to another, and a new track that plays just that, printed."""
+    inside = [(max(clip.start, start), min(clip.end, end)) for clip in strip.clips]
+    name = f"{strip.name} (bounced {clock(start)})"
+    clips = tuple(msgspec.structs.replace(clip, name=name) for clip in _one_each(s for s in inside if s[1] > s[0]))
+    rest = tuple(
+        msgspec.structs.replace(clip, start=a, end=b)
+        for clip in strip.clips
+        for a, b in ((clip.start, min(clip.end, start)), (max(clip.start, end), clip.end))
+        if b > a
+    )
+    new = msgspec.structs.replace(
+        printed(strip), id=f"{strip.id}/bounced", name=name, clips=clips, armed=False, suspended=False
+    )
+    return msgspec.structs.replace(strip, clips=rest), new
 
 
 def _one_each(spans: Iterable[tuple[float, float]]) -> list[Clip]:
@@ -158,14 +180,19 @@ def move_outboard(session: Session, plan: Plan, changed: Strips, warnings: list[
         changed[strip.id] = msgspec.structs.replace(strip, instrument=instrument, inserts=inserts)
 
 
+def _decided(session: Session, plan: Plan) -> Iterator[tuple[Decision, Strip]]:
+    """The decisions of a plan, each with the strip that it is about; those about strips that are gone are left out."""
+    known = {strip.id: strip for strip in session.strips}
+    for decision in plan.decisions:
+        if decision.strip in known:
+            yield decision, known[decision.strip]
+
+
 def plan_traps(session: Session, plan: Plan) -> list[str]:
     """What to mind of the decisions themselves, whatever was measured: one sentence each."""
     found = []
     known = {strip.id: strip for strip in session.strips}
-    for decision in plan.decisions:
-        strip = known.get(decision.strip)
-        if strip is None:
-            continue
+    for decision, strip in _decided(session, plan):
         if decision.kind == "bounce":
             found.append(f"{strip.name}: a bounce cannot be undone; keep its source, switched off.")
             if strip.volume not in (0.0, 1.0):
@@ -196,11 +223,7 @@ def plan_traps(session: Session, plan: Plan) -> list[str]:
 def tail_traps(session: Session, plan: Plan, cards: Cards) -> list[str]:
     """Where a tail, as measured, is longer than what a decision leaves to it."""
     found = []
-    known = {strip.id: strip for strip in session.strips}
-    for decision in plan.decisions:
-        strip = known.get(decision.strip)
-        if strip is None:
-            continue
+    for decision, strip in _decided(session, plan):
         lasting = tail(strip, cards)
         last = max((clip.end for clip in strip.clips), default=0.0)
         if decision.kind in ("freeze", "bounce") and lasting > LONG_TAIL and last + lasting > session.length:

@@ -447,6 +447,10 @@ def told_as(session: Session, decision: Decision) -> str:
         return f"Lighten {label} on {strip.name}: {decision.variant}"
     if decision.kind == "disarm":
         return f"Disarm {strip.name}"
+    if decision.kind == "bounce" and decision.start is not None and decision.end is not None:
+        return f"Bounce {clock(decision.start)} to {clock(decision.end)} of {strip.name}"
+    if decision.kind == "bounce" and decision.through == -1:
+        return f"Bounce the instrument of {strip.name}"
     if decision.kind == "bounce":
         return f"Bounce {strip.name}" if strip.kind == "track" else f"Bounce {strip.name} with all that feeds it"
     if decision.kind == "share":
