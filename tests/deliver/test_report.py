@@ -38,6 +38,8 @@ def test_the_plan_is_told_in_order(tmp_path):
     of, page = written(tmp_path, plan)
     items = [li.text_content() for li in page.iter("li")]
     assert [item.split(":")[0] for item in items[:2]] == ["Freeze b", "Switch off <b>Loud</b>"]
-    assert items[1].endswith(percent(float(of.after.load.max())))
+    said, why = (items[1].partition("it takes")[k] for k in (0, 2))
+    assert said.endswith(percent(float(of.after.load.max())))
+    assert why.endswith("in the worst block (0:05); heard in 100 % of the piece")
     assert any(item.startswith("Switch <b>Loud</b> on again") for item in items)
     assert percent(float(of.after.load.max())) in page.text_content()
