@@ -117,7 +117,7 @@ class BalancePage(QWidget):
         desk.selected.connect(lambda: self.block.show_selection(desk.selection))
         desk.weighed.connect(self._show_options)
         desk.looked_ahead.connect(self._show_outlook)
-        desk.stepped.connect(self._show_plan)
+        desk.stepped.connect(self.show_plan)
         desk.suggested.connect(self._show_suggestion)
         self.drawer.suggest_wanted.connect(self._suggest)
         self.drawer.removed.connect(self._take_back)
@@ -141,7 +141,7 @@ class BalancePage(QWidget):
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
         self.timeline.show_survey(of)
-        self._show_plan()
+        self.show_plan()
         self._show_moment()
 
     def _show_instant(self) -> None:
@@ -274,18 +274,14 @@ class BalancePage(QWidget):
         """The plan itself comes with the next survey, unless it is the one in force already."""
         self._suggestion = found
         self.drawer.suggest.setEnabled(True)
-        self._show_plan()
+        self.show_plan()
 
     def _take_back(self, decisions: tuple[Decision, ...]) -> None:
         document = self._desk.document
         if document is not None:
             self._desk.change("take back a step", document._replace(plan=document.plan.without(*decisions)))
 
-    def refresh_plan(self) -> None:
-        """Shows the plan in force again, after something else was said in its place."""
-        self._show_plan()
-
-    def _show_plan(self) -> None:
+    def show_plan(self) -> None:
         """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""
         of = self._desk.survey
         if of is None:

@@ -55,7 +55,7 @@ class Deciding(QObject):
         self._balance.drawer.suggest.setEnabled(True)
         if of is None or document is None:
             return
-        self._balance.refresh_plan()
+        self._balance.show_plan()
         dialog = PlansDialog(found, float(of.after.load.max()), self._window)
         dialog.chosen.connect(lambda plan: self._desk.change("chosen plan", document._replace(plan=plan.plan)))
         dialog.open()

@@ -380,7 +380,7 @@ class Desk(QObject):
         if of is None or self.document is None:
             return
         document = self.document
-        wishes = Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
+        wishes = _wishes(of, weights, kinds)
 
         def work() -> None:
             try:
@@ -396,7 +396,7 @@ class Desk(QObject):
         of = self.survey
         if of is None:
             return
-        wishes = Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
+        wishes = _wishes(of, weights, kinds)
 
         def work() -> None:
             try:
@@ -487,3 +487,8 @@ class Desk(QObject):
         self._weighing += 1
         self._weigh_soon.stop()
         self._work.shutdown(wait=True, cancel_futures=True)
+
+
+def _wishes(of: Survey, weights: Weights, kinds: Sequence[DecisionKind]) -> Wishes:
+    """What a suggestion for this survey may do: the session's own limit, and its pinned tracks."""
+    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))

@@ -126,7 +126,7 @@ class InstalledDialog(QDialog):
     def _fill(self) -> None:
         family = self.family.currentText() if self.family.currentIndex() else None
         standard = self.standard.currentText().lower() if self.standard.currentIndex() else None
-        every = catalogue.matching(self._found)
+        every = sum(len(file.plugins) for file in self._found)
         fitting = catalogue.matching(self._found, self.words.text().split(), family, standard)
         self.table.setRowCount(len(fitting))
         for row, (plugin, kind) in enumerate(fitting):
@@ -136,7 +136,7 @@ class InstalledDialog(QDialog):
                 item.setToolTip(f"{text}\n{plugin.path}")
                 self.table.setItem(row, column, item)
         guessed = sum(kind.guessed for _, kind in fitting)
-        words = f"{len(fitting)} of {len(every)} plugins"
+        words = f"{len(fitting)} of {every} plugins"
         if guessed:
             words += f"; the family of {guessed} is guessed from the name"
         failed = sum(1 for file in self._found if file.failure)

@@ -29,10 +29,9 @@ class Weights(msgspec.Struct, frozen=True):
     share: float = 0.5
     disk: float = 0.1
 
-    def of(self, kind: DecisionKind, through: int | None) -> float:
-        if kind == "freeze":
-            return self.source if through == -1 else self.freeze
-        return {"suspend": self.suspend, "lighten": self.lighten, "share": self.share}.get(kind, 10.0)
+    def freezing(self, through: int) -> float:
+        """The price of a freeze up to a place of the chain, without its disk space."""
+        return self.source if through == -1 else self.freeze
 
 
 PRESETS: dict[str, Weights] = {
@@ -124,7 +123,7 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
                     saves, beside = sum((cost(use) for use in inside), np.zeros((2, 2)))
                     saves = saves + len(inside) * host.plugin_overhead / of.machine.speed
                     disk = freeze_bytes(strip, session.rate)
-                    price = wishes.weights.of("freeze", through) + disk / 1e8 * wishes.weights.disk
+                    price = wishes.weights.freezing(through) + disk / 1e8 * wishes.weights.disk
                     found.append(Candidate(decision, index, price, saves, beside, disk))
             if "suspend" in wishes.kinds and live and obstacle(strip, Decision("suspend", strip.id)) is None:
                 saves, beside = sum((cost(use) for _, use in live), np.zeros((2, 2))) * [0.0, 1.0]

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from .card import Cards, CostCard, Effect, Sweep
+from .family import squeezed
 from .session import CardKey, Family, PluginUse, Setting, Variant, deadline
 from .verdict import microseconds, percent
 
@@ -127,7 +128,7 @@ def other_standards(cards: Cards, of: CostCard, rate: int, buffer: int) -> list[
 
 def _same_plugin(one: CostCard, other: CostCard) -> bool:
     """Whether two cards are of one plugin in two standards: by its name, or by the names of all its parameters."""
-    first, second = ("".join(card.name.lower().split()) for card in (one, other))
+    first, second = squeezed(one.name), squeezed(other.name)
     names = [{p.name for p in card.positions} for card in (one, other)]
     return (first == second and first != "") or (len(names[0]) > 3 and names[0] == names[1])
 

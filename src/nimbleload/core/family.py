@@ -51,6 +51,11 @@ def kind(features: Iterable[str], name: str) -> Kind:
     return Kind(by_name(name), True)
 
 
+def squeezed(name: str) -> str:
+    """A plugin's name without blanks and capitals: its makers do not write it alike in every standard."""
+    return "".join(name.lower().split())
+
+
 def by_name(name: str) -> Family:
     """The family that a plugin's name suggests; "other" if none."""
     lowered = name.lower()

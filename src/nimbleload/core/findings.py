@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 from .card import Cards
-from .family import by_name
+from .family import by_name, squeezed
 from .graph import edges
 from .latency import plugin_latency
 from .moments import passes_on
@@ -204,14 +204,14 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
 
 def _two_standards(session: Session) -> list[Finding]:
     """The same plugin by name in two plugin standards."""
-    kinds: dict[str, set[str]] = {}
+    alike: dict[str, dict[str, PluginUse]] = {}
     for _, use in _live(session):
-        kinds.setdefault(use.label.lower().replace(" ", ""), set()).add(use.plugin.standard)
-    doubled = sorted(name for name, standards in kinds.items() if len(standards) > 1)
-    labels = {use.label.lower().replace(" ", ""): use.label for _, use in _live(session)}
+        alike.setdefault(squeezed(use.label), {})[use.plugin.standard] = use
     found = []
-    for name in doubled:
-        both = " and ".join(sorted(standard.upper() for standard in kinds[name]))
-        said = f"{labels[name]} is used as {both}: one may cost less than the other; their cards say it."
-        found.append(Finding("in two standards", said))
+    for _, by_standard in sorted(alike.items()):
+        if len(by_standard) > 1:
+            both = " and ".join(sorted(standard.upper() for standard in by_standard))
+            label = next(reversed(by_standard.values())).label
+            said = f"{label} is used as {both}: one may cost less than the other; their cards say it."
+            found.append(Finding("in two standards", said))
     return found

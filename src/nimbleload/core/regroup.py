@@ -98,7 +98,7 @@ def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) ->
     for into, decisions in sorted(groups.items()):
         like: Strip | None = None
         chain: tuple[PluginUse, ...] = ()
-        joined: list[Strip] = []
+        joined: list[tuple[Strip, tuple[PluginUse, ...]]] = []
         for decision in sorted(decisions, key=lambda d: d.strip):
             strip = changed[decision.strip]
             own = chain_from(strip.inserts, decision.use or "")
@@ -107,16 +107,13 @@ def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) ->
                 warnings.append(f"{strip.name}: {reason}")
                 continue
             like, chain = like or strip, chain or own
-            joined.append(strip)
+            joined.append((strip, own))
         if like is None or len(joined) < 2 or into in changed:
             if joined:
-                warnings.append(f"{joined[0].name}: there is nobody left to share {chain[0].label} with.")
+                warnings.append(f"{joined[0][0].name}: there is nobody left to share {chain[0].label} with.")
             continue
-        for strip in joined:
-            gone = {use.id for use in strip.inserts[len(strip.inserts) - _length(strip, chain) :]}
-            inserts = tuple(
-                msgspec.structs.replace(use, enabled=False) if use.id in gone else use for use in strip.inserts
-            )
+        for strip, own in joined:
+            inserts = tuple(msgspec.structs.replace(use, enabled=False) if use in own else use for use in strip.inserts)
             changed[strip.id] = msgspec.structs.replace(strip, inserts=inserts, output=into)
             for send in strip.sends:
                 if send.enabled:
@@ -126,17 +123,6 @@ def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) ->
         name = f"Shared {chain[0].label}"
         made.append(Strip(into, name, "bus", inserts=copies, output=like.output, parent=like.parent))
     return made
-
-
-def _length(strip: Strip, chain: tuple[PluginUse, ...]) -> int:
-    """How many inserts at the end of a strip hold this chain, bypassed ones among them counted."""
-    left, count = len(chain), 0
-    for use in reversed(strip.inserts):
-        if left == 0:
-            break
-        count += 1
-        left -= use.enabled
-    return count
 
 
 def _cannot_share(

@@ -269,9 +269,8 @@ class _Program:
         now = after.moments.sounding[after.moments.at(second)]
         row = at_moments(costs(after, of.machine, of.buffer), now)
         chain = schedule(after.graph, row, threads).chain
-        ours = [
-            task for task in chain if task < len(self.of.session.strips)
-        ]  # a bus of the plan's own is in no other plan
+        # A strip that this plan has made is in no other one.
+        ours = [task for task in chain if task < len(of.session.strips)]
         if (kind, chain) not in self._chains and float(row[list(chain)].sum()) > self._allowed:
             self._chains.add((kind, chain))
             on_chain = np.array([c.saved(sounding, ours)[0] for c in self.candidates])
@@ -325,9 +324,6 @@ class _Program:
     def without_needless(self, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
         """Takes back, dearest first, every decision without which the limit still holds (or the load is no higher)."""
         allowed = max(self.wishes.limit, self.worst(chosen)) + HOLDS
-        return self._trimmed(chosen, allowed)
-
-    def _trimmed(self, chosen: NDArray[np.bool_], allowed: float) -> NDArray[np.bool_]:
         kept = chosen.copy()
         for number in sorted(np.flatnonzero(chosen), key=lambda n: (-self.prices[n], -n)):
             kept[number] = False
