@@ -299,6 +299,16 @@ def test_a_stretch_is_drawn_with_shift_and_the_figures_are_of_it(example, qtbot)
     assert "on average" not in page._timeline_panel.remark.text()
 
 
+def test_a_stretch_is_let_go_when_another_session_is_opened(example, qtbot, monkeypatch):
+    draw_stretch(qtbot, example.balance.timeline, 140.0, 160.0)
+    assert example.desk.stretch is not None
+    monkeypatch.setattr(example, "_may_leave", lambda: True)
+    with qtbot.waitSignal(example.desk.recomputed, timeout=60_000):
+        example.open_example()
+    assert (example.desk.stretch, example.balance.timeline.stretch) == (None, None)
+    assert "on average" not in example.balance._timeline_panel.remark.text()
+
+
 def test_tracks_at_their_own_peak_cost_at_least_what_they_do_now_without_the_others(example):
     page = example.balance
     page.tracks.basis.setCurrentIndex(page.tracks.basis.findData("peak"))

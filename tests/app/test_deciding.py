@@ -97,6 +97,11 @@ def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, se
     qtbot.keyRelease(view, Qt.Key.Key_C)
     assert example.desk.survey is planned
     assert example.desk.document is document
+    command = next(a for a in example.commands() if "without the plan" in a.text())
+    command.trigger()
+    assert example.desk.survey.plan.decisions == ()
+    command.trigger()
+    assert example.desk.survey is planned
 
 
 def test_a_taken_share_is_taken_back_by_choosing_it_again(example, qtbot, settled):

@@ -160,6 +160,18 @@ class TestBounce:
         assert loads.load[~inside][0] * BLOCK == pytest.approx(1e-3)
         assert told_as(of, plan.decisions[0]) == "Bounce 0:04 to 0:07 of a"
 
+    def test_a_stretch_is_priced_by_what_is_printed_of_it_and_frees_no_memory(self):
+        of = session(track("a", "eq", clips=((0, 8),)))
+        found = survey(of, Plan(), cards_for(of, {"eq": 1e-3}), Machine(1), 256)
+        whole, part = (
+            next(w for w in weigh(found, instant(found), ["a"], (2.0, 4.0)) if w.option.title == title)
+            for title in ("Bounce", "Bounce 0:02 to 0:04")
+        )
+        assert "; 3 MB, " in whole.option.price  # 8 s of two channels, 32 bits
+        assert "; 1 MB, " in part.option.price
+        assert whole.memory > 0
+        assert part.memory == 0
+
     def test_where_nothing_plays_there_is_nothing_to_print(self):
         of = session(track("a", "eq", clips=((0, 4),)))
         decision = Decision("bounce", "a", start=5.0, end=7.0)

@@ -127,6 +127,7 @@ class BalancePage(QWidget):
         desk.failed.connect(self._show_failure)
 
     def _show_opening(self) -> None:
+        self.timeline.let_go()
         self._suggestion = None
         self.drawer.suggest.setEnabled(True)
         self.sentence.say("Computing the load…", "The session is open.", "quiet")

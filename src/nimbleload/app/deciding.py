@@ -44,6 +44,10 @@ class Deciding(QObject):
             return event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease)
         return super().eventFilter(watched, event)
 
+    def peek(self) -> None:
+        """Shows everything without the plan, or with it again."""
+        self._desk.peek(not self._desk.is_peeking)
+
     def compare_plans(self) -> None:
         """Looks for three plans, and shows them side by side when they are there."""
         drawer = self._balance.drawer

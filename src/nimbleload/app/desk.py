@@ -128,7 +128,7 @@ class Desk(QObject):
         self._history, self._future = [], []
         self._clean = None if unsaved else self.document
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
-        self.stretch = None
+        self._peeked = None
         self.outlook, self.band, self.steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
@@ -407,10 +407,15 @@ class Desk(QObject):
 
         self._look_work.submit(work)
 
+    @property
+    def is_peeking(self) -> bool:
+        """Whether the session is shown without its plan just now."""
+        return self._peeked is not None
+
     def peek(self, on: bool) -> None:
         """Shows the session without its plan for as long as it is on; the plan itself stays."""
         of, at, document = self.survey, self.instant, self.document
-        if of is None or at is None or document is None or on == (self._peeked is not None):
+        if of is None or at is None or document is None or on == self.is_peeking:
             return
         if on and of.plan.decisions:
             bare = survey(document.session, Plan(), self.cards, document.machine, document.buffer, of)

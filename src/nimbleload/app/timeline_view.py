@@ -260,6 +260,10 @@ class TimelineView(Picture):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._drawn_from = None
 
+    def let_go(self) -> None:
+        """No stretch is chosen any more."""
+        self._take_stretch(None)
+
     def _take_stretch(self, stretch: Stretch | None) -> None:
         if stretch != self.stretch:
             self.stretch = stretch

@@ -161,7 +161,6 @@ class TrackList(QFrame):
         self._title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._title.setMinimumWidth(theme.px(60))
         self.basis.currentIndexChanged.connect(self._rebase)
-        self._stretch: Stretch | None = None
         self._legend = QLabel()
         self._legend.setProperty("role", "quiet")
         self._legend.setWordWrap(True)
@@ -209,19 +208,19 @@ class TrackList(QFrame):
     def _show_title(self, at: Instant) -> None:
         basis: Basis = self.basis.currentData()
         where = {"moment": f"at {clock(at.second)}", "peak": "at their peak", "piece": "over the piece"}[basis]
-        if basis == "piece" and self._stretch is not None:
-            where = f"{clock(self._stretch[0])} to {clock(self._stretch[1])}"
+        if basis == "piece" and self.model.stretch is not None:
+            where = f"{clock(self.model.stretch[0])} to {clock(self.model.stretch[1])}"
         self._title.setText(f"Tracks by cost {where}")
 
     def show_stretch(self, stretch: Stretch | None) -> None:
         """Takes a stretch of the piece for what the figures are of; the moment again when it is let go."""
-        self._stretch = stretch
+        self.model.stretch = stretch
         basis: Basis = "piece" if stretch is not None else "moment"
         self.basis.setCurrentIndex(self.basis.findData(basis))
         self._rebase()
 
     def _rebase(self) -> None:
-        self.model.set_basis(self.basis.currentData(), self._stretch)
+        self.model.set_basis(self.basis.currentData())
         if self.model.at is not None:
             self._show_title(self.model.at)
 

@@ -76,9 +76,9 @@ class TrackModel(QAbstractItemModel):
         else:
             self._rearrange()
 
-    def set_basis(self, basis: Basis, stretch: Stretch | None) -> None:
+    def set_basis(self, basis: Basis) -> None:
         """What the figures are of: the moment, each strip's own peak, or the piece or a stretch of it."""
-        self._basis, self.stretch = basis, stretch
+        self._basis = basis
         if self.at is not None:
             self.show_instant(self.at)
 

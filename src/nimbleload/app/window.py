@@ -148,7 +148,7 @@ class MainWindow(QMainWindow):
         self._add(decide, "Plans put &by…", self.deciding.show_kept, "Ctrl+Shift+K")
         self._add(decide, "&What the session gives away…", self.deciding.show_findings, "F")
         self._add(decide, "&Before the final render…", self.deciding.show_restore, "B")
-        self._add(decide, "Show it without the plan (hold C)", lambda: None)
+        self._add(decide, "Show it without the plan, and back (or hold C)", self.deciding.peek)
         self._add(decide, "&Write the plan as a report…", self.deciding.ask_report)
         computer = bar.addMenu("&Computer")
         self._add(computer, "The &host and the audio device…", self.ask_host)

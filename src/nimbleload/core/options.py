@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
+import msgspec
+
 from .moments import union
 from .plan import Decision, Plan, frozen_through, obstacle
+from .regroup import bounce_range
 from .rhythm import EXACT_DB, NEAR_DB
 from .session import Session, Strip, deadline
 from .sharing import Group, groups
@@ -153,7 +156,9 @@ def memory_of(of: Survey, decision: Decision) -> float:
     strip = of.session.strip(decision.strip)
     if decision.kind not in ("freeze", "off", "bounce"):
         return 0.0
-    through = frozen_through(strip, decision) if decision.kind == "freeze" else len(strip.inserts)
+    if decision.start is not None:
+        return 0.0  # outside the stretch its plugins still play
+    through = len(strip.inserts) if decision.kind == "off" else frozen_through(strip, decision)
     inside = [u for p, u in strip.places() if (p <= through if decision.use is None else u.id == decision.use)]
     cards = (of.planned.cards.get(use.card_key()) for use in inside)
     return float(sum(card.upkeep.memory for card in cards if card is not None and card.upkeep is not None))
@@ -205,6 +210,9 @@ def _rendering(of: Survey, decisions: Sequence[Decision]) -> str:
         strip = of.session.strip(decision.strip)
         if decision.kind in ("freeze", "bounce") and strip.clips:
             through = frozen_through(strip, decision)
+            if decision.start is not None and decision.end is not None:
+                part = bounce_range(strip, decision.start, decision.end)[1]
+                strip = msgspec.structs.replace(strip, clips=part.clips)
             size += freeze_bytes(strip, of.session.rate)
             seconds += render_seconds(of, strip, through)
     return f"; {size / 1e6:.0f} MB, {max(seconds, 1):.0f} s to render" if size else ""
