@@ -25,6 +25,7 @@ from ..core.suggest import Step, Suggestion, alternatives, steps, suggest
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
+from .landing import Landing
 
 log = logging.getLogger(__name__)
 
@@ -47,8 +48,7 @@ class Desk(QObject):
 
     `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
     selection are known; `looked_ahead`: peaks and what would help are; `stepped`: the steps of the plan;
-    `suggested`: a plan was found, or is not to be had; `saved_changed`: whether there is something to
-    save.
+    `suggested`: a plan was found, or is not to be had; `saved_changed`: whether there is something to save.
     """
 
     opened = Signal()
@@ -62,12 +62,6 @@ class Desk(QObject):
     weighed = Signal(list)
     saved_changed = Signal()
     failed = Signal(str)
-    _ready = Signal(int, object)
-    _weighed_ready = Signal(int, object)
-    _outlook_ready = Signal(int, object)
-    _band_ready = Signal(object, object)
-    _steps_ready = Signal(object, object)
-    _suggestion_ready = Signal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -87,6 +81,7 @@ class Desk(QObject):
         self._history: list[tuple[str, Document]] = []
         self._future: list[tuple[str, Document]] = []
         self._clean: Document | None = None
+        self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "load")
         self._look_work = ThreadPoolExecutor(1, "peaks")
         self._asked = 0
@@ -97,8 +92,6 @@ class Desk(QObject):
         self._weigh_soon.setSingleShot(True)
         self._weigh_soon.setInterval(WEIGH_AFTER_MS)
         self._weigh_soon.timeout.connect(self._start_weighing)
-        self._ready.connect(self._take)
-        self._weighed_ready.connect(self._take_weighed)
         self._looking = 0
         self._is_closed = False
         self.stretch: tuple[float, float] | None = None
@@ -107,10 +100,6 @@ class Desk(QObject):
         self._look_soon.setSingleShot(True)
         self._look_soon.setInterval(LOOK_AFTER_MS)
         self._look_soon.timeout.connect(self._start_looking)
-        self._outlook_ready.connect(self._take_outlook)
-        self._band_ready.connect(self._take_band)
-        self._steps_ready.connect(self._take_steps)
-        self._suggestion_ready.connect(self._take_suggestion)
 
     # The document and its history
 
@@ -273,7 +262,7 @@ class Desk(QObject):
     # Computing, on a thread of its own
 
     def _recompute(self) -> None:
-        if self.document is None:
+        if self.document is None or self._is_closed:
             return
         self._asked += 1
         asked, document, cards, like, second = self._asked, self.document, self.cards, self.survey, self._second
@@ -283,12 +272,14 @@ class Desk(QObject):
                 return  # something newer has been asked for meanwhile
             try:
                 of = survey(document.session, document.plan, cards, document.machine, document.buffer, like)
-                self._ready.emit(asked, (of, instant(of, second)))
+                self._landing.post(self._take, asked, (of, instant(of, second)))
             except SessionError as error:
-                self._ready.emit(asked, str(error))
+                self._landing.post(self._take, asked, str(error))
             except Exception as error:
                 log.exception("computing the load failed")
-                self._ready.emit(asked, f"The load could not be computed: {error}. The session is unchanged.")
+                self._landing.post(
+                    self._take, asked, f"The load could not be computed: {error}. The session is unchanged."
+                )
 
         self._work.submit(work)
 
@@ -320,7 +311,7 @@ class Desk(QObject):
 
         def work() -> None:
             if asked == self._weighing:
-                self._weighed_ready.emit(asked, weigh(of, at, chosen, stretch))
+                self._landing.post(self._take_weighed, asked, weigh(of, at, chosen, stretch))
 
         self._work.submit(work)
 
@@ -351,11 +342,11 @@ class Desk(QObject):
 
         def work() -> None:
             if wants_steps and asked == self._looking:
-                self._steps_ready.emit(of, steps(of))
+                self._landing.post(self._take_steps, of, steps(of))
             if asked == self._looking:
-                self._outlook_ready.emit(asked, outlook(of, at))
+                self._landing.post(self._take_outlook, asked, outlook(of, at))
             if wants_band and asked == self._looking:
-                self._band_ready.emit(of, band(of))
+                self._landing.post(self._take_band, of, band(of))
 
         self._look_work.submit(work)
 
@@ -384,10 +375,10 @@ class Desk(QObject):
 
         def work() -> None:
             try:
-                self._suggestion_ready.emit((suggest(of, wishes), document))
+                self._landing.post(self._take_suggestion, (suggest(of, wishes), document))
             except Exception as error:
                 log.exception("suggesting a plan failed")
-                self._suggestion_ready.emit(f"No plan could be suggested: {error}.")
+                self._landing.post(self._take_suggestion, f"No plan could be suggested: {error}.")
 
         self._look_work.submit(work)
 
@@ -400,10 +391,10 @@ class Desk(QObject):
 
         def work() -> None:
             try:
-                self.compared.emit(alternatives(of, wishes))
+                self._landing.post(self.compared.emit, alternatives(of, wishes))
             except Exception as error:
                 log.exception("comparing plans failed")
-                self._suggestion_ready.emit(f"The plans could not be compared: {error}.")
+                self._landing.post(self._take_suggestion, f"The plans could not be compared: {error}.")
 
         self._look_work.submit(work)
 
@@ -485,6 +476,7 @@ class Desk(QObject):
     def close(self) -> None:
         """Ends the threads; nothing is computed after."""
         self._is_closed = True
+        self._landing.close()
         self._looking += 1
         self._look_soon.stop()
         self._look_work.shutdown(wait=True, cancel_futures=True)

@@ -15,6 +15,7 @@ from ..store.library import Library, LibraryError
 from ..store.opening import Opened, known_cards, open_session
 from ..store.recovery import Recovery
 from ..store.session_file import Saved, SessionFileError
+from .landing import Landing
 
 log = logging.getLogger(__name__)
 
@@ -30,6 +31,7 @@ class Filing(QObject):
         super().__init__(parent)
         self._library = library
         self._recovery = recovery
+        self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "files")
 
     def open(self, path: Path) -> None:
@@ -38,12 +40,12 @@ class Filing(QObject):
     def _open(self, path: Path) -> None:
         try:
             found = open_session(path)
-            self.opened.emit(path, found, self.cards_for(found))
+            self._landing.post(self.opened.emit, path, found, self.cards_for(found))
         except (ImportRefusedError, SessionFileError, SessionError, LibraryError) as error:
-            self.failed.emit(f"{error} What was open stays open.")
+            self._landing.post(self.failed.emit, f"{error} What was open stays open.")
         except Exception as error:
             log.exception("opening %s failed", path)
-            self.failed.emit(f"{path} could not be opened: {error}. What was open stays open.")
+            self._landing.post(self.failed.emit, f"{path} could not be opened: {error}. What was open stays open.")
 
     def cards_for(self, found: Opened) -> dict:
         """Every card known for a session: this computer's own first, then those that came with it."""
@@ -58,9 +60,9 @@ class Filing(QObject):
         try:
             session_file.write(path, saved)
             self._recovery.forget()
-            self.saved.emit(path, document)
+            self._landing.post(self.saved.emit, path, document)
         except SessionFileError as error:
-            self.failed.emit(str(error))
+            self._landing.post(self.failed.emit, str(error))
 
     def keep(self, saved: Saved, original: Path | None) -> Future[None]:
         """Writes the recovery copy."""
@@ -77,4 +79,6 @@ class Filing(QObject):
         self._work.submit(self._recovery.forget)
 
     def close(self) -> None:
+        """Waits for what is being written; nothing is told after."""
+        self._landing.close()
         self._work.shutdown(wait=True)

@@ -26,6 +26,7 @@ from ..core.session import FAMILIES
 from ..probe import catalogue
 from ..probe.catalogue import Scanned
 from ..probe.standards import STANDARDS
+from .landing import Landing
 from .theme import theme
 
 log = logging.getLogger(__name__)
@@ -44,6 +45,7 @@ class InstalledDialog(QDialog):
         self.setWindowTitle("Plugins installed here")
         self.resize(theme.px(860), theme.px(520))
         self._found: list[Scanned] = []
+        self._landing = Landing(self)
         self._thread: threading.Thread | None = None
         self.words, self.family, self.standard = QLineEdit(), QComboBox(), QComboBox()
         self.words.setPlaceholderText("Words of the name, the maker or the identifier")
@@ -78,6 +80,7 @@ class InstalledDialog(QDialog):
         self.family.currentIndexChanged.connect(self._fill)
         self.standard.currentIndexChanged.connect(self._fill)
         self.retry.clicked.connect(lambda: self.look(retry=True))
+        self.finished.connect(self._landing.close)
         self.scanned.connect(self._take)
         self.broken.connect(self.count.setText)
         self.look()
@@ -109,10 +112,10 @@ class InstalledDialog(QDialog):
 
     def _look(self, retry: bool) -> None:
         try:
-            self.scanned.emit(catalogue.catalogue(retry=retry))
+            self._landing.post(self.scanned.emit, catalogue.catalogue(retry=retry))
         except Exception as error:
             log.exception("the catalogue could not be read")
-            self.broken.emit(f"The search folders could not be read: {error}.")
+            self._landing.post(self.broken.emit, f"The search folders could not be read: {error}.")
 
     def _take(self, found: list[Scanned]) -> None:
         self._found = found

@@ -16,6 +16,7 @@ from ..probe.isolation import QUIET_SECONDS
 from ..probe.measure import Effort
 from ..probe.session_run import Job, Progress
 from ..store.library import Library, LibraryError
+from .landing import Landing
 
 log = logging.getLogger(__name__)
 
@@ -34,6 +35,7 @@ class Measuring(QObject):
         self._library = library
         self._effort = effort
         self.quiet_seconds = QUIET_SECONDS
+        self._landing = Landing(self)
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
         self._pause = threading.Event()
@@ -92,13 +94,13 @@ class Measuring(QObject):
             last = None
             seconds = session_run.SWEEP_SECONDS
             for last in session_run.sweep(use, rate, buffer, known, seconds, self._cancel.is_set, self.quiet_seconds):
-                self.tried.emit(last)
+                self._landing.post(self.tried.emit, last)
             if last is not None and self._library is not None:
                 self._library.store(last)
         except Exception as error:
             log.exception("trying settings failed")
             outcome = f"Trying the settings ended early: {error}."
-        self.tried_all.emit(outcome)
+        self._landing.post(self.tried_all.emit, outcome)
 
     def cancel(self) -> None:
         """Ends the run within a moment; what has been measured is kept."""
@@ -111,7 +113,7 @@ class Measuring(QObject):
             runs = session_run.run(todo, known, self._cancel.is_set, self._effort, self.quiet_seconds, paused)
             for step in runs:
                 self._keep(step)
-                self.progressed.emit(step)
+                self._landing.post(self.progressed.emit, step)
         except LibraryError as error:
             outcome = f"{error} What was measured before is kept."
         except Exception as error:
@@ -119,7 +121,7 @@ class Measuring(QObject):
             outcome = f"Measuring ended early: {error}. What was measured before is kept."
         if not outcome and self._cancel.is_set():
             outcome = "Cancelled. What was measured before is kept."
-        self.ended.emit(outcome)
+        self._landing.post(self.ended.emit, outcome)
 
     def _keep(self, step: Progress) -> None:
         if self._library is not None:
@@ -131,7 +133,8 @@ class Measuring(QObject):
             self._library.store(card, card.cells, source)
 
     def close(self) -> None:
-        """Cancels and waits for the thread."""
+        """Cancels and waits for the thread; nothing is told after."""
+        self._landing.close()
         self.cancel()
         if self._thread is not None:
             self._thread.join(5)

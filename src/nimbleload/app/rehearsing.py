@@ -13,6 +13,7 @@ from ..core.survey import Instant, Survey, instant, prediction, priority, survey
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.worker import LoadingMessage, PlayedMessage, PlayingMessage
+from .landing import Landing
 
 log = logging.getLogger(__name__)
 
@@ -32,6 +33,7 @@ class Rehearsing(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        self._landing = Landing(self)
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
 
@@ -57,7 +59,7 @@ class Rehearsing(QObject):
             self._listen(here, instant(here, second), cores, seconds)
         except Exception as error:
             log.exception("the rehearsal failed")
-            self.failed.emit(f"The rehearsal ended early: {error}.")
+            self._landing.post(self.failed.emit, f"The rehearsal ended early: {error}.")
 
     def _listen(self, of: Survey, at: Instant, cores: int, seconds: float) -> None:
         outcome: Rehearsal | None = None
@@ -65,22 +67,23 @@ class Rehearsing(QObject):
             of.planned.session, at.sounding, priority(of, at), at.second, of.buffer, cores, seconds, self._cancel.is_set
         ):
             if isinstance(message, Failure):
-                self.failed.emit(f"The rehearsal {message.reason}.")
+                self._landing.post(self.failed.emit, f"The rehearsal {message.reason}.")
                 return
             if isinstance(message, LoadingMessage):
-                self.loading.emit(message.done, message.total, message.name)
+                self._landing.post(self.loading.emit, message.done, message.total, message.name)
             elif isinstance(message, PlayingMessage):
-                self.playing.emit(message.done, message.total, message.missed, message.load)
+                self._landing.post(self.playing.emit, message.done, message.total, message.missed, message.load)
             elif isinstance(message, PlayedMessage):
                 outcome = message.rehearsal
         if outcome is None:
-            self.failed.emit("The rehearsal was cancelled.")
+            self._landing.post(self.failed.emit, "The rehearsal was cancelled.")
             return
         predicted: Prediction = prediction(of, at)
-        self.ended.emit(outcome, predicted, of)
+        self._landing.post(self.ended.emit, outcome, predicted, of)
 
     def close(self) -> None:
-        """Cancels and waits for the thread."""
+        """Cancels and waits for the thread; nothing is told after."""
+        self._landing.close()
         self.cancel()
         if self._thread is not None:
             self._thread.join(5)

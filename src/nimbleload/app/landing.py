@@ -1,0 +1,37 @@
+"""Where what other threads have found comes into the window's thread."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, Signal
+
+
+class Landing(QObject):
+    """Carries calls from other threads to the one it was made in, in their order.
+
+    A signal that is emitted in another thread reaches its receivers later, and a receiver that is no `QObject` may be
+    gone by then, which ends the process. So other threads only post here, and every public signal is emitted in the
+    window's own thread.
+    """
+
+    _came = Signal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._is_closed = False
+        self._came.connect(self._land)
+
+    def post(self, call: Callable[..., object], *arguments: object) -> None:
+        """Has it called in the thread of the window; from any thread. Nothing happens after `close`."""
+        if not self._is_closed:
+            self._came.emit((call, arguments))
+
+    def close(self) -> None:
+        """What has been posted and has not landed is dropped, and so is all that follows."""
+        self._is_closed = True
+
+    def _land(self, posted: tuple[Callable[..., object], tuple[object, ...]]) -> None:
+        call, arguments = posted
+        if not self._is_closed:
+            call(*arguments)
