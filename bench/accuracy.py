@@ -66,7 +66,7 @@ def real_session() -> Session:
 def rehearsed(of: Survey, cores: int, seconds: float) -> Rehearsal | None:
     at = instant(of)
     for message in rehearsal.run(
-        of.planned.session, at.sounding, priority(of, at), at.second, of.buffer, cores, seconds
+        of.planned.session, at.sounding, at.notes, priority(of, at), at.second, of.buffer, cores, seconds
     ):
         if isinstance(message, PlayedMessage):
             return message.rehearsal

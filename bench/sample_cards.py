@@ -1,9 +1,10 @@
 """Measures the example's plugins on this computer and writes them as the sample cards that ship with it.
 
-    .venv/bin/python -m bench.sample_cards [--again | --truth]
+    .venv/bin/python -m bench.sample_cards [--again | --truth | --notes]
 
 Cards that are there already are kept, unless --again is given; --truth finds out anew whether they keep to what they
-say, which does not depend on the computer, and keeps their costs.
+say, which does not depend on the computer, and keeps their costs; --notes measures anew what instruments cost against
+the notes they play, of which only the shares of the full chord count.
 """
 
 from __future__ import annotations
@@ -14,8 +15,10 @@ from pathlib import Path
 import msgspec
 
 from nimbleload.demo import cards, session
+from nimbleload.probe.company import SIZES
 from nimbleload.probe.formats import house
 from nimbleload.probe.measure import Effort
+from nimbleload.probe.polyphony import find_polyphony
 from nimbleload.probe.session_run import jobs, run
 from nimbleload.probe.signal import chord, musical
 from nimbleload.probe.timed import TimedLoop
@@ -36,6 +39,14 @@ def main() -> None:
             truth = find_truth(TimedLoop(hosted, musical(len(hosted.inputs), demo.rate)), notes)
             found[key] = msgspec.structs.replace(card, truth=truth)
             print(f"{card.name}: {truth}")
+    if "--notes" in sys.argv:
+        for key, card in found.items():
+            if key.voices > 1:
+                hosted = house.load(demo.cards_needed()[key][0], demo.rate, max(SIZES))
+                curves = tuple(find_polyphony(hosted, key.voices, demo.rate, frames) for frames in SIZES)
+                found[key] = msgspec.structs.replace(card, polyphony=curves)
+                one = [round(float(curve.shares((1,))[0]), 3) for curve in curves]
+                print(f"{card.name}, {key.voices} notes: {one} of that with one")
     for step in run(todo, {}, effort=Effort(5, 0.1)):
         if step.finished:
             found[step.job.key] = step.card

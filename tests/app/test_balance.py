@@ -155,7 +155,7 @@ def test_a_plugin_is_switched_off_and_on_in_the_chain(example, qtbot, settled):
     choose(example, qtbot, "Main")
 
     def work() -> float:
-        return float(example.desk.survey.costs[256].by_condition.sum())
+        return float(example.desk.survey.costs[256].by_state.sum())
 
     before = work()
 

@@ -27,7 +27,10 @@ def sounding_on_a_grid(of, cards):
                 continue
             heard = np.zeros(steps, bool)
             for clip in strip.clips:
-                heard |= (second >= clip.start) & (second < clip.end)
+                inside = (second >= clip.start) & (second < clip.end)
+                for at, count in clip.voices:
+                    inside = np.where(second >= at, (second < clip.end) & (count > 0), inside)
+                heard |= inside
             for other in of.strips:
                 feeds = [send.target for send in other.sends if send.enabled and (send.pre_fader or not other.mute)]
                 feeds += [other.output] if other.output and not other.mute else []

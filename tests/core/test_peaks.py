@@ -84,7 +84,7 @@ def test_means_stay_those_of_the_load():
 
     found = costs(prepared, Machine(1), 256)
     rows, _ = drawn_costs(prepared, Machine(1), found, prepared.moments.sounding[0], 20_000, 3)
-    assert rows.mean(axis=0)[:2] == pytest.approx(found.by_condition[0][:2], rel=0.03)
+    assert rows.mean(axis=0)[:2] == pytest.approx(found.by_state[1][:2], rel=0.03)
 
 
 def test_peaks_alone_get_a_verdict_of_their_own_with_who_bursts():

@@ -58,7 +58,7 @@ def test_reading_ahead_costs_what_the_longer_block_does_but_for_what_is_live():
     key = next(iter(cards))
     cells = tuple(msgspec.structs.replace(c, mean=c.mean * (2 if c.buffer == 256 else 1)) for c in cards[key].cells)
     found = costs(prepare(of, {key: msgspec.structs.replace(cards[key], cells=cells)}), Machine(2), 256)
-    assert found.by_condition[0][:2] == pytest.approx([2e-3, 1e-3])
+    assert found.by_state[1][:2] == pytest.approx([2e-3, 1e-3])
 
 
 @pytest.mark.parametrize(("cores", "work", "makespan", "factor"), [

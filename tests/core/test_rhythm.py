@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.card import CostCard, summarise
+from nimbleload.core.card import CostCard, Polyphony, summarise
 from nimbleload.core.rhythm import card_sentences, rhythm
 from tests.helpers.sessions import card, use
 
@@ -74,3 +74,17 @@ def test_a_failure_is_told_first_and_nothing_is_made_up():
     failed = msgspec.structs.replace(card(use("eq"), 1e-4), cells=(), failure="crashed: SIGSEGV")
     assert card_sentences(failed, 48000, 256) == ["eq crashed: SIGSEGV."]
     assert card_sentences(CostCard(use("eq").card_key()), 48000, 256) == ["Not measured yet."]
+
+
+@pytest.mark.parametrize(
+    ("seconds", "words"),
+    [
+        ((1e-4, 5e-4, 1e-3), "With one note it takes 10 % of what all 8 do, with 4 50 %."),
+        ((9.5e-4, 1e-3, 1e-3), "With one note it takes as much as with all 8."),
+    ],
+)
+def test_an_instrument_says_what_fewer_notes_take(seconds, words):
+    synth = use("synth", voices=8)
+    of = msgspec.structs.replace(card(synth, 1e-3), polyphony=(Polyphony(48000, 256, (1, 4, 8), seconds),))
+    assert words in card_sentences(of, 48000, 256)
+    assert not any("With one note" in said for said in card_sentences(card(synth, 1e-3), 48000, 256))

@@ -82,6 +82,13 @@ def test_a_freeze_reaches_through_the_parts(through):
     assert float(frozen.after.load[0]) * BLOCK == pytest.approx(sum(left))
 
 
+def no_dearer_in_silence(of):
+    """A card whose silence costs no more than its sound: the first part of a chain falls silent before the rest."""
+    sounding = {cell.buffer: cell.mean for cell in of.cells if cell.condition == "sounding"}
+    cells = (msgspec.structs.replace(cell, mean=min(cell.mean, sounding[cell.buffer])) for cell in of.cells)
+    return msgspec.structs.replace(of, cells=tuple(cells))
+
+
 @pytest.mark.parametrize("seed", range(15))
 def test_on_one_core_cutting_changes_nothing(seed):
     rng = random.Random(seed)
@@ -93,7 +100,7 @@ def test_on_one_core_cutting_changes_nothing(seed):
         for s in of.strips
     )
     cut = msgspec.structs.replace(of, strips=strips)
-    cards = random_cards(rng, of)
+    cards = {key: no_dearer_in_silence(each) for key, each in random_cards(rng, of).items()}
     plain, parted = (load_map(prepare(each, cards), Machine(1), 256) for each in (of, cut))
     overhead = of.host.strip_overhead * (len(split(cut).strips) - len(of.strips))
     assert parted.load.max() <= plain.load.max() + overhead / BLOCK + 1e-9

@@ -1,14 +1,14 @@
 /* A plugin of known cost, in four standards by a flag: it waits for the clock.
    20 µs a call, 20 ns a sample (twice that with Quality), Extra µs more, 100 µs in every 16th block, 200 µs in the first
-   one, 30 µs more in the second after its input ends, while it still sounds. It reports a latency of 77 samples and has
-   none; blocks under 128 samples come out half as loud. */
+   one, 30 µs more in the second after its input ends, while it still sounds; as CLAP, 50 µs for each note that is held.
+   It reports a latency of 77 samples and has none; blocks under 128 samples come out half as loud. */
 #include <stdbool.h>
 #include <stdint.h>
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
 
-typedef struct { float extra, quality; unsigned calls; unsigned long silent; float *ports[6]; } own_t;
+typedef struct { float extra, quality; unsigned calls, held; unsigned long silent; float *ports[6]; } own_t;
 
 static long now(void) {
   struct timespec t; clock_gettime(CLOCK_MONOTONIC, &t);
@@ -17,6 +17,7 @@ static long now(void) {
 
 static void work(own_t *o, const float *in, float *out, uint32_t n) {
   long end = now() + 20000 + (o->quality > 0.5f ? 40 : 20) * (long)n + (long)(o->extra * 1000);
+  end += 50000L * o->held;
   if (o->calls++ == 0) end += 200000;
   if (o->calls % 16 == 0) end += 100000;
   bool heard = false;
@@ -64,11 +65,13 @@ const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
 #include "clap.h"
 #define OWN(p) ((own_t *)(p)->data)
 static bool yes(const plugin_t *p) { (void)p; return true; }
-static void reset(const plugin_t *p) { OWN(p)->calls = 0; OWN(p)->silent = 0; }
+static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; }
 static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
 static void take(const plugin_t *p, const events_t *e) {
   for (uint32_t i = 0; i < e->size(e); i++) {
     const value_t *v = (const value_t *)e->get(e, i);
+    if (v->header.type == 0) OWN(p)->held++;
+    if (v->header.type == 1 && OWN(p)->held) OWN(p)->held--;
     if (v->header.type == 5) *(v->param == 10 ? &OWN(p)->extra : &OWN(p)->quality) = (float)v->value;
   }
 }

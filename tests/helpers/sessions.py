@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import random
 
-from nimbleload.core.card import Cell, CostCard, Upkeep
+import msgspec
+
+from nimbleload.core.card import Cell, CostCard, Polyphony, Upkeep
 from nimbleload.core.session import (
     BUFFER_SIZES,
     CardKey,
@@ -17,6 +19,7 @@ from nimbleload.core.session import (
     Setting,
     Strip,
 )
+from nimbleload.core.voices import within
 
 RATE = 48000
 
@@ -71,9 +74,13 @@ def random_session(rng: random.Random, tracks: int = 6) -> Session:
     for t in range(tracks):
         plugins = [f"p{rng.randint(0, 4)}" for _ in range(rng.randint(0, 3))]
         inserts = tuple(use(plugin, f"t{t}/{k}") for k, plugin in enumerate(plugins))
-        clips = tuple(Clip(start, start + rng.uniform(0.5, 4)) for start in (rng.uniform(0, 8) for _ in range(2)))
+        spans = [(start, start + rng.uniform(0.5, 4)) for start in (rng.uniform(0, 8) for _ in range(2))]
+        clips = tuple(Clip(start, end) for start, end in spans)
         sends = tuple(Send(rng.choice(buses)) for _ in range(rng.randint(0, 1)))
-        instrument = use("synth", f"t{t}/synth", voices=2) if rng.random() < 0.3 else None
+        instrument = use("synth", f"t{t}/synth", voices=3) if rng.random() < 0.4 or t == 0 else None
+        if instrument is not None:
+            profile = tuple((2.0 * bar, rng.randint(0, 3)) for bar in range(6))
+            clips = tuple(Clip(start, end, "notes", voices=within(profile, start, end)) for start, end in spans)
         strips.append(
             Strip(f"t{t}", f"Track {t}", "track", instrument, inserts, sends, rng.choice([*buses, "main"]), clips=clips)
         )
@@ -86,10 +93,13 @@ def random_session(rng: random.Random, tracks: int = 6) -> Session:
 
 
 def random_cards(rng: random.Random, of: Session) -> dict[CardKey, CostCard]:
-    return {
+    """A card for every plugin; those of instruments say what fewer notes cost."""
+    found = {
         key: card(uses[0], rng.uniform(1e-5, 1e-3), rng.uniform(0, 1e-4), rng.choice([None, 0.0, 0.7]))
         for key, uses in of.card_keys().items()
     }
+    curve = Polyphony(RATE, 256, (1, 2, 3), (1e-4, 2.5e-4, 3e-4))
+    return {k: msgspec.structs.replace(c, polyphony=(curve,)) if k.voices else c for k, c in found.items()}
 
 
 def setting(**values: float) -> Setting:

@@ -6,6 +6,7 @@ below what it waits for, and what it adds is many times the noise of a compariso
 
 from __future__ import annotations
 
+import msgspec
 import numpy as np
 import pytest
 
@@ -151,3 +152,26 @@ class TestLv2State:
     )
     def test_what_is_no_state_of_it_is_refused(self, lv2, state, words):
         assert words in measured(lv2.use(state), (64,)).failure
+
+
+def test_an_instrument_is_tried_with_more_and_more_notes(tmp_path, monkeypatch):
+    built = known.build(tmp_path, "clap")
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    monkeypatch.setenv(*built.search)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    card = measured(msgspec.structs.replace(built.use(), voices=6), (256,))
+    assert [(c.rate, c.buffer, c.voices) for c in card.polyphony] == [(48000, b, (1, 2, 4, 6)) for b in (256, 2048)]
+    for curve in card.polyphony:
+        # It cannot take less than it waits for; what noise adds is little against fifty microseconds a note.
+        for notes, seconds in zip(curve.voices, curve.seconds, strict=True):
+            least = known.CALL + known.SAMPLE * curve.buffer + known.NOTE * notes
+            assert seconds > least - 1e-7
+        assert list(curve.seconds) == sorted(curve.seconds)
+    full, fewer = (card.with_notes(48000, 256, (n,))[0] for n in (6, 1))
+    assert full == 1.0
+    assert fewer < 0.6
+    of = session(Strip("a", "a", inserts=(msgspec.structs.replace(built.use(), voices=6),), output="main"))
+    without = msgspec.structs.replace(card, polyphony=())
+    jobs = [session_run.jobs(of, {card.key: each}, (256,)) for each in (card, without)]
+    assert [[(job.buffers, job.details) for job in found] for found in jobs] == [[], [((), True)]]

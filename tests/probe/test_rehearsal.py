@@ -14,7 +14,7 @@ from nimbleload.probe import rehearsal
 from nimbleload.probe.isolation import Failure
 from nimbleload.probe.signal import musical
 from nimbleload.probe.stage import Stage
-from nimbleload.probe.worker import LoadingMessage, PlayedMessage
+from nimbleload.probe.worker import LoadingMessage, PlayedMessage, StageRequest
 from tests.helpers import known
 from tests.helpers.rogue import rogue_use
 from tests.helpers.run_house import load
@@ -33,7 +33,9 @@ def house_use(name: str, use_id: str, **values: float) -> PluginUse:
 def play(of, buffer=256, cores=2, seconds=1.0, **more):
     at = survey(of, Plan(), {}, Machine(cores), buffer)
     moment = instant(at, 5.0)
-    return list(rehearsal.run(of, moment.sounding, priority(at, moment), 5.0, buffer, cores, seconds, **more))
+    return list(
+        rehearsal.run(of, moment.sounding, moment.notes, priority(at, moment), 5.0, buffer, cores, seconds, **more)
+    )
 
 
 @pytest.fixture
@@ -105,7 +107,9 @@ def test_a_cancelled_rehearsal_brings_no_outcome(plugin):
     of = session(strip("a", known_use(plugin, "u")))
     at = survey(of, Plan(), {}, Machine(1), 256)
     moment = instant(at, 5.0)
-    runs = rehearsal.run(of, moment.sounding, priority(at, moment), 5.0, 256, 1, 30.0, lambda: len(told) >= 2)
+    runs = rehearsal.run(
+        of, moment.sounding, moment.notes, priority(at, moment), 5.0, 256, 1, 30.0, lambda: len(told) >= 2
+    )
     told.extend(iter(lambda: next(runs, None), None))
     assert not any(isinstance(m, PlayedMessage) for m in told)
 
@@ -169,3 +173,20 @@ class TestStage:
         late = made.end[:-1] > made.due[:-1] + round(16 / 48000 * 1e9)
         assert late.any()
         assert (made.due[1:][late] == made.end[:-1][late]).all()
+
+
+def test_an_instrument_is_given_as_many_notes_as_it_plays_at_the_moment():
+    synth = msgspec.structs.replace(house_use("pipework", "synth", partials=8), voices=8)
+    parts = [strip(name) for name in "abc"]
+    profiles = ((0.0, 2),), ((0.0, 8),), ((0.0, 8), (4.0, 0))
+    of = session(*(
+        msgspec.structs.replace(part, instrument=synth, clips=(Clip(0, 10, "notes", voices=profile),))
+        for part, profile in zip(parts, profiles, strict=True)
+    ))  # fmt: skip
+    moment = instant(survey(of, Plan(), {}, Machine(1), 256), 5.0)
+    request = StageRequest(
+        of, tuple(moment.sounding.tolist()), tuple(moment.notes.tolist()), (0.0,) * 4, 5.0, 256, (0,), 1.0,
+        {"synth": ""}, {},
+    )  # fmt: skip
+    plugins, _ = rehearsal.load_all(request, {}, lambda message: None)
+    assert [[len(notes) for _, notes in loaded] for loaded in plugins] == [[2], [8], [0], []]

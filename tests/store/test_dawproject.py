@@ -135,6 +135,45 @@ class TestTimes:
         _, clips = self.clips(tmp_path, x.lanes("t", first, x.clip(8, 4, reference="n1")))
         assert clips == [(0.0, 2.0), (4.0, 6.0)]
 
+    def test_notes_are_counted_by_the_bar_through_loops_and_references(self, tmp_path):
+        """120 beats a minute: a bar lasts two seconds."""
+        two = '<Note time="0" duration="4" key="60"/><Note time="1" duration="1" key="64"/>'
+        loop = x.clip(0, 16, f'<Notes id="n">{two}</Notes>', playStart=0, loopStart=0, loopEnd=8)
+        held = x.clip(16, 8, '<Notes><Note time="2" duration="4" key="60"/></Notes>')
+        late = x.clip(24, 3, reference="n", playStart=1)
+        found, clips = self.clips(tmp_path, x.lanes("t", loop, held, late))
+        assert clips == [(0.0, 8.0), (8.0, 12.0), (12.0, 13.5)]
+        voices = [c.voices for c in strip(found, "T").clips]
+        assert voices[0] == ((0.0, 2), (2.0, 0), (4.0, 2), (6.0, 0))
+        assert voices[1] == ((8.0, 1),)
+        # It begins at beat 1 of its content: the long note has begun before and is not played.
+        assert voices[2] == ((12.0, 1),)
+
+    def test_notes_inside_nested_clips_are_heard_where_these_are(self, tmp_path):
+        notes = '<Notes><Note time="0" duration="1" key="60"/><Note time="3" duration="1" key="62"/></Notes>'
+        inner = "<Clips>" + x.clip(0, 2, notes) + x.clip(4, 4, notes) + "</Clips>"
+        found, clips = self.clips(tmp_path, x.lanes("t", x.clip(8, 16, inner, playStart=0, loopStart=0, loopEnd=8)))
+        assert clips == [(4.0, 5.0), (6.0, 8.0), (8.0, 9.0), (10.0, 12.0)]
+        assert [c.voices for c in strip(found, "T").clips] == [((s, 1),) for s in (4.0, 6.0, 8.0, 10.0)]
+
+    def test_where_content_counts_time_otherwise_the_notes_are_not_told_bar_by_bar(self, tmp_path):
+        notes = '<Notes><Note time="0" duration="1" key="60"/><Note time="0" duration="1" key="62"/></Notes>'
+        clip = x.clip(0, 8, notes, contentTimeUnit="seconds")
+        devices = x.plugin("ClapPlugin", "org.synth", "Organ", role="instrument")
+        xml = x.project(
+            x.track("t", "T", x.channel("c", devices=devices), "notes") + x.main_track(), x.lanes("t", clip)
+        )
+        keys = strip(read(tmp_path, xml), "T")
+        assert [c.voices for c in keys.clips] == [()]
+        assert keys.instrument.voices == 2
+
+    def test_notes_without_end_are_refused(self, tmp_path, monkeypatch):
+        monkeypatch.setattr("nimbleload.store.dawproject_timeline.MOST_NOTES", 100)
+        notes = '<Notes><Note time="0" duration="1" key="60"/></Notes>'
+        clip = x.clip(0, 400, notes, playStart=0, loopStart=0, loopEnd=1)
+        with pytest.raises(ImportRefusedError, match="over 100 notes; loops run wild"):
+            self.clips(tmp_path, x.lanes("t", clip))
+
     def test_markers_are_sections(self, tmp_path):
         marks = '<Markers><Marker time="16" name="Chorus"/><Marker time="0" name="Verse"/></Markers>'
         found, _ = self.clips(tmp_path, marks + x.lanes("t", x.clip(0, 1)))

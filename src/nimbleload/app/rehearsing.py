@@ -64,7 +64,15 @@ class Rehearsing(QObject):
     def _listen(self, of: Survey, at: Instant, cores: int, seconds: float) -> None:
         outcome: Rehearsal | None = None
         for message in rehearsal.run(
-            of.planned.session, at.sounding, priority(of, at), at.second, of.buffer, cores, seconds, self._cancel.is_set
+            of.planned.session,
+            at.sounding,
+            at.notes,
+            priority(of, at),
+            at.second,
+            of.buffer,
+            cores,
+            seconds,
+            self._cancel.is_set,
         ):
             if isinstance(message, Failure):
                 self._landing.post(self.failed.emit, f"The rehearsal {message.reason}.")

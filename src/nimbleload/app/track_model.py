@@ -187,6 +187,8 @@ class TrackModel(QAbstractItemModel):
         assert self.at is not None
         strip = self.strip(index)
         sounds = "sounds here" if self.at.sounding[index.internalId()] else "silent here"
+        if strip.instrument is not None and self.at.sounding[index.internalId()]:
+            sounds = f"plays {self.at.notes[index.internalId()]} of at most {strip.instrument.voices} notes here"
         plugins = ", ".join(use.label for use in strip.uses()) or "no plugins"
         return f"{strip.name}: {self.state_word(strip)}, {percent(self.share(index))} of one core, {sounds}. {plugins}."
 

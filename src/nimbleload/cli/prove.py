@@ -34,7 +34,14 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     outcome: Rehearsal | None = None
     told = 0.0
     for message in rehearsal.run(
-        of.planned.session, moment.sounding, priority(of, moment), moment.second, of.buffer, of.machine.cores, seconds
+        of.planned.session,
+        moment.sounding,
+        moment.notes,
+        priority(of, moment),
+        moment.second,
+        of.buffer,
+        of.machine.cores,
+        seconds,
     ):
         if isinstance(message, Failure):
             raise click.ClickException(f"The rehearsal {message.reason}.")

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from .card import PROVENANCES
 from .load import per_key
+from .moments import FULL, SILENT
 from .options import freeze_bytes
 from .plan import Decision, DecisionKind, obstacle
 from .rhythm import NEAR_DB
@@ -56,11 +57,11 @@ class Wishes(NamedTuple):
 
 
 class Candidate(NamedTuple):
-    """One decision that a plan could take: its price, and what it saves of its strip (2, seconds: sounding, silent).
+    """One decision that a plan could take: its price, and what it saves of its strip in each state (N, seconds).
 
-    `beside` (2) is what it saves of what the cores take from each other; `disk` the bytes that it writes. What is
-    shared has `others` too: decisions with what each saves of its own strip; and costs `bus` (2, seconds: while one of
-    them sounds, while none does) on a bus of its own.
+    The states are those of `Moments`. `beside` (N) is what it saves of what the cores take from each other; `disk` the
+    bytes that it writes. What is shared has `others` too: decisions with what each saves of its own strip; and costs
+    `bus` (N, seconds) on a bus of its own, which sounds while one of them does.
     """
 
     decision: Decision
@@ -79,18 +80,19 @@ class Candidate(NamedTuple):
     def strips(self) -> tuple[int, ...]:
         return (self.strip, *(other.strip for other in self.others))
 
-    def saved(self, sounding: NDArray[np.bool_], on: Collection[int] | None = None) -> tuple[float, float]:
-        """What it saves in a moment, and of what cores take from each other (seconds); only `on` some strips, if given.
+    def saved(self, states: NDArray[np.int16], on: Collection[int] | None = None) -> tuple[float, float]:
+        """What it saves in a moment (states: S), and of what cores take from each other: seconds each.
 
-        On some strips alone the bus that it needs does not count: it may stand elsewhere.
+        With `on`, only what it saves of these strips; the bus that it needs does not count then: it may stand
+        elsewhere.
         """
         saves = beside = 0.0
         for part in (self, *self.others):
             if on is None or part.strip in on:
-                condition = 0 if sounding[part.strip] else 1
-                saves, beside = saves + float(part.saves[condition]), beside + float(part.beside[condition])
+                state = states[part.strip]
+                saves, beside = saves + float(part.saves[state]), beside + float(part.beside[state])
         if self.bus is not None and on is None:
-            saves -= float(self.bus[0 if sounding[list(self.strips())].any() else 1])
+            saves -= float(self.bus[FULL if states[list(self.strips())].any() else SILENT])
         return saves, beside
 
 
@@ -99,7 +101,8 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
     session, each = of.session, of.costs[of.buffer].each
     numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
     variants = _variant_costs(of)
-    host = session.host
+    host, states = session.host, len(each.seconds)
+    asleep = np.arange(states) == SILENT
     taken = {d.strip for d in of.plan.decisions if d.use is None}
     taken_uses = {d.use for d in of.plan.decisions if d.use is not None}
     found = []
@@ -107,7 +110,7 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
     before = {strip: of.session.strip(strip).place_of(use) - 1 for group in sharing for strip, use in group.members}
 
     def cost(use: PluginUse) -> NDArray[np.float64]:
-        """Its own cost and what it loses beside others (2, 2, seconds)."""
+        """Its own cost and what it loses beside others (2, N, seconds)."""
         number = numbers[use.card_key()]
         return np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
 
@@ -120,13 +123,13 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
                 decision = Decision("freeze", strip.id, through=through)
                 inside = [use for place, use in live if place <= through]
                 if obstacle(strip, decision) is None and inside:
-                    saves, beside = sum((cost(use) for use in inside), np.zeros((2, 2)))
+                    saves, beside = sum((cost(use) for use in inside), np.zeros((2, states)))
                     saves = saves + len(inside) * host.plugin_overhead / of.machine.speed
                     disk = freeze_bytes(strip, session.rate)
                     price = wishes.weights.freezing(through) + disk / 1e8 * wishes.weights.disk
                     found.append(Candidate(decision, index, price, saves, beside, disk))
             if "suspend" in wishes.kinds and live and obstacle(strip, Decision("suspend", strip.id)) is None:
-                saves, beside = sum((cost(use) for _, use in live), np.zeros((2, 2))) * [0.0, 1.0]
+                saves, beside = sum((cost(use) for _, use in live), np.zeros((2, states))) * asleep
                 suspend = Decision("suspend", strip.id)
                 found.append(Candidate(suspend, index, wishes.weights.suspend, saves, beside))
         for _, use in live if "lighten" in wishes.kinds else ():
@@ -156,7 +159,7 @@ def _sharing(of: Survey, wishes: Wishes) -> list[Group]:
 def _shared(of: Survey, group: Group, wishes: Wishes, cost: Callable[[PluginUse], NDArray[np.float64]]) -> Candidate:
     """Sharing as one candidate with all its members."""
     numbers = {strip.id: k for k, strip in enumerate(of.session.strips)}
-    saves, beside = sum((cost(use) for use in group.chain), np.zeros((2, 2)))
+    saves, beside = sum((cost(use) for use in group.chain), np.zeros_like(cost(group.chain[0])))
     overhead = of.session.host.plugin_overhead * len(group.chain) / of.machine.speed
     each = [
         Candidate(decision, numbers[decision.strip], 0.0, saves + overhead, beside) for decision in group.decisions()
@@ -175,12 +178,12 @@ def _freezes(strip: Strip, before: int | None) -> list[int]:
 
 
 def _variant_costs(of: Survey) -> dict[CardKey, list[tuple[str, NDArray[np.float64]]]]:
-    """For each card key, the names of its variants and what a use costs in them (2, 2, seconds: see `candidates`)."""
+    """For each card key, the names of its variants and what a use costs in them (2, N, seconds: see `candidates`)."""
     variants = of.session.variant_uses()
     each = per_key(of.planned, of.machine, of.buffer, tuple(variants))
     found: dict[CardKey, list[tuple[str, NDArray[np.float64]]]] = {}
     for number, (variant, _) in enumerate(variants.values()):
-        if each.source[0, number] != PROVENANCES.index("unknown"):
+        if each.source[FULL, number] != PROVENANCES.index("unknown"):
             cost = np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
             found.setdefault(variant.of, []).append((variant.name, cost))
     return found

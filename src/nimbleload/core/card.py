@@ -5,7 +5,9 @@ Seconds at interfaces; the block sequence is kept as nanoseconds, as measured.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+import math
+from bisect import bisect_left
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -115,6 +117,28 @@ class Company(msgspec.Struct, frozen=True):
         return float(np.interp(touched, self.touched, added))
 
 
+class Polyphony(msgspec.Struct, frozen=True):
+    """What one block of an instrument costs with more and more notes: `seconds` for `voices` held together, ascending.
+
+    The last entry is the full chord that everything else was measured with.
+    """
+
+    rate: int
+    buffer: int
+    voices: tuple[int, ...]
+    seconds: tuple[float, ...]
+
+    def shares(self, voices: Sequence[int]) -> NDArray[np.float64]:
+        """The shares of the full chord's cost that so many notes each take: on the line between those measured, 0 to 1.
+
+        Fewer than the fewest measured take what those do; more notes never cost less.
+        """
+        if self.seconds[-1] <= 0:
+            return np.ones(len(voices))
+        shares = np.minimum(np.maximum.accumulate(np.array(self.seconds)) / self.seconds[-1], 1.0)
+        return np.interp(voices, self.voices, shares)
+
+
 class Silence(msgspec.Struct, frozen=True):
     """A block of `buffer` samples through ten seconds of silence: seconds per block.
 
@@ -186,8 +210,8 @@ class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
 
     `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
-    at which it was. `positions` are those of all parameters. `failure` says in plain words why there is nothing, or
-    why the rest is missing; None if all went well.
+    at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `failure` says in
+    plain words why there is nothing, or why the rest is missing; None if all went well.
     """
 
     key: CardKey
@@ -202,6 +226,23 @@ class CostCard(msgspec.Struct, frozen=True):
     upkeep: Upkeep | None = None
     sweep: Sweep | None = None
     positions: tuple[Position, ...] = ()
+    polyphony: tuple[Polyphony, ...] = ()
+
+    def with_notes(self, rate: int, buffer: int, voices: Sequence[int]) -> NDArray[np.float64]:
+        """The shares of its full cost that so many notes each take; 1.0 where that was not measured.
+
+        Between the measured sizes it is read on the line over the logarithm of the size, beyond them at the nearest.
+        """
+        curves = sorted((c for c in self.polyphony if c.rate == rate), key=lambda c: c.buffer)
+        curves = curves or sorted(self.polyphony, key=lambda c: c.buffer)
+        if not curves:
+            return np.ones(len(voices))
+        above = min(bisect_left([c.buffer for c in curves], buffer), len(curves) - 1)
+        low, high = curves[max(above - 1, 0)], curves[above]
+        if buffer >= high.buffer or low is high:
+            return high.shares(voices)
+        part = max(math.log2(buffer / low.buffer) / math.log2(high.buffer / low.buffer), 0.0)
+        return (1 - part) * low.shares(voices) + part * high.shares(voices)
 
     def in_company(self, rate: int, buffer: int, touched: float) -> float:
         """The share that a block costs more when others touch so many bytes in between; 0.0 where it was not measured.

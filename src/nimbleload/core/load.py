@@ -12,12 +12,15 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .card import CONDITIONS, PROVENANCES, Cards, Condition, CostCard, Figure, Provenance
+from .card import PROVENANCES, Cards, Condition, CostCard, Figure, Provenance
 from .graph import Graph, build
-from .moments import Moments, cut, same_activity
+from .moments import FEWER, FULL, SILENT, Moments, cut, same_activity
 from .playing import Played, live_strips, play
 from .session import CardKey, Machine, PluginUse, Session, Strip, deadline, threads
 from .split import split
+
+# Rows of what strips do: their states (int16, see `Moments`), or only whether they sound (bool).
+States = NDArray[np.int16] | NDArray[np.bool_]
 
 
 class Uses(NamedTuple):
@@ -48,9 +51,10 @@ class Prepared(NamedTuple):
 
 
 class PerKey(NamedTuple):
-    """What one use of each of K keys costs in a block (2, K, seconds: sounding, silent), on the computer measured on.
+    """What one use of each of K keys costs in a block (N, K, seconds) in each of the N states (see `Moments`).
 
-    `source` (2, K) are provenances by number; `beside` (2, K) what it costs more while all other cores compute.
+    On the computer measured on. `source` (N, K) are provenances by number; `beside` (N, K) what it costs more while
+    all other cores compute.
     """
 
     seconds: NDArray[np.float64]
@@ -61,14 +65,15 @@ class PerKey(NamedTuple):
 class Costs(NamedTuple):
     """What each of S strips costs in one block of `buffer` samples, in seconds.
 
-    `by_condition` (2, S): row 0 while the strip sounds, row 1 while it is silent. `by_provenance` (2, P, S) splits
-    the same sums by where the figures come from, in the order of `card.PROVENANCES`; the host's own overhead is in
-    neither split. `missing` are the uses that have no figure at all and count as nothing. `beside` (2, S) is what each
-    strip costs more while all other cores compute. `each` is what one use of each of the session's keys costs.
+    `by_state` (N, S) is what it costs in each of the N states (see `Moments`): row 0 silent, row 1 sounding, then with
+    fewer notes. `by_provenance` (N, P, S) splits the same sums by where the figures come from, in the order of
+    `card.PROVENANCES`, without the host's own overhead. `missing` are the uses that have no figure at all and count as
+    nothing. `beside` (N, S) is what each strip costs more while all other cores compute. `each` is what one use of
+    each of the session's keys costs.
     """
 
     buffer: int
-    by_condition: NDArray[np.float64]
+    by_state: NDArray[np.float64]
     by_provenance: NDArray[np.float64]
     missing: tuple[PluginUse, ...]
     beside: NDArray[np.float64]
@@ -198,7 +203,7 @@ def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     far = _costs_at(prepared, machine, ahead)
     share = buffer / ahead
     return found._replace(
-        by_condition=np.where(live, found.by_condition, far.by_condition * share),
+        by_state=np.where(live, found.by_state, far.by_state * share),
         by_provenance=np.where(live, found.by_provenance, far.by_provenance * share),
         beside=np.where(live, found.beside, far.beside * share),
     )
@@ -208,27 +213,55 @@ def per_key(prepared: Prepared, machine: Machine, buffer: int, keys: Sequence[Ca
     """What uses with these keys cost in the company of the session's plugins, whether they are among them or not."""
     cards, rate, memory = prepared.cards, prepared.session.rate, touched(prepared, machine)
     column = {name: i for i, name in enumerate(PROVENANCES)}
-    found = [[figure(cards, key, rate, buffer, condition) for key in keys] for condition in CONDITIONS]
-    shape = (len(CONDITIONS), len(keys))
+    conditions: tuple[Condition, ...] = ("silent", "sounding")
+    found = [[figure(cards, key, rate, buffer, condition) for key in keys] for condition in conditions]
+    notes = prepared.moments.notes
+    shape = (FEWER, len(keys))
     seconds = np.array([[cost.seconds for cost in row] for row in found]).reshape(shape)
     source = np.array([[column[cost.provenance] for cost in row] for row in found], np.int64).reshape(shape)
     found_cards = [cards.get(key) for key in keys]
+    seconds = np.vstack((seconds, _with_notes(keys, found_cards, rate, buffer, notes, seconds)))
+    source = np.vstack((source, *(source[FULL:FEWER] for _ in notes)))
     company = np.array([card.in_company(rate, buffer, memory) if card is not None else 0.0 for card in found_cards])
     seconds = seconds * (1 + company) * prepared.session.host.plugin_factor
     if prepared.session.host.suspends:
-        seconds[1] = 0.0
+        seconds[SILENT] = 0.0
     beside = np.array([_beside(card) - 1.0 for card in found_cards])
     return PerKey(seconds, source, seconds * beside)
+
+
+def _with_notes(
+    keys: Sequence[CardKey],
+    cards: Sequence[CostCard | None],
+    rate: int,
+    buffer: int,
+    notes: tuple[int, ...],
+    known: NDArray[np.float64],
+) -> NDArray[np.float64]:
+    """What uses cost while their instruments play so many notes (N, K, seconds); others cost as when they sound.
+
+    `known` (2, K, seconds) is what they cost silent and sounding. With no note an instrument costs as if silent; one
+    whose cost was not measured against its notes is taken to cost the same with any number of them.
+    """
+    found = np.repeat(known[FULL:], len(notes), axis=0)
+    for k, (key, card) in enumerate(zip(keys, cards, strict=True)):
+        if notes and card is not None and card.polyphony:
+            fewer = np.array(notes) < key.voices
+            found[:, k] *= np.where(fewer, card.with_notes(rate, buffer, notes), 1.0)
+            if notes[0] == 0:
+                found[0, k] = min(known[SILENT, k], known[FULL, k])
+    return found
 
 
 def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     session, uses = prepared.session, prepared.uses
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     count, kinds = len(session.strips), len(PROVENANCES)
-    split = np.zeros((len(CONDITIONS), kinds, count))
-    beside = np.zeros((len(CONDITIONS), count))
     each = per_key(prepared, machine, buffer, uses.keys)
-    for row in range(len(CONDITIONS)):
+    states = len(each.seconds)
+    split = np.zeros((states, kinds, count))
+    beside = np.zeros((states, count))
+    for row in range(states):
         place = each.source[row][card] * count + strip
         split[row] = np.bincount(place, each.seconds[row][card], minlength=kinds * count).reshape(kinds, count)
         beside[row] = np.bincount(strip, each.beside[row][card], minlength=count)
@@ -237,8 +270,8 @@ def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     missing = tuple(uses.uses[k] for k in without)
     host = session.host
     asleep = np.array([strip.suspended for strip in session.strips], np.bool_)
-    split[1][:, asleep] = 0.0
-    beside[1][asleep] = 0.0
+    split[SILENT][:, asleep] = 0.0
+    beside[SILENT][asleep] = 0.0
     overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
     total = (split.sum(axis=1) + overhead) / machine.speed
     return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed, each)
@@ -267,21 +300,27 @@ def figure(cards: Cards, key: CardKey, rate: int, buffer: int, condition: Condit
     return card.cost(rate, buffer, condition) if card is not None else Figure(0.0, "unknown")
 
 
-def at_moments(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
-    """Costs (…, S, seconds) for rows of who sounds (…, S, bool)."""
-    rows: NDArray[np.float64] = np.where(sounding, of.by_condition[0], of.by_condition[1])
-    return rows
+def in_states(of: NDArray[np.float64], states: States) -> NDArray[np.float64]:
+    """Of figures for each state (N, S), those of the states that strips are in (…, S)."""
+    if states.dtype == np.bool_ or len(of) == FEWER:
+        rows: NDArray[np.float64] = np.where(states, of[FULL], of[SILENT])
+        return rows
+    return np.asarray(of[states, np.arange(of.shape[1])], np.float64)
 
 
-def beside_at(of: Costs, sounding: NDArray[np.bool_]) -> NDArray[np.float64]:
-    """What strips cost more while all other cores compute (…, S, seconds), for rows of who sounds (…, S, bool)."""
-    rows: NDArray[np.float64] = np.where(sounding, of.beside[0], of.beside[1])
-    return rows
+def at_moments(of: Costs, states: States) -> NDArray[np.float64]:
+    """Costs (…, S, seconds) for rows of states, or of who sounds (…, S)."""
+    return in_states(of.by_state, states)
 
 
-def played(prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_]) -> Played:
-    """Plays blocks in which these strips sound (M, S, bool)."""
-    return played_rows(prepared, machine, at_moments(of, sounding), beside_at(of, sounding))
+def beside_at(of: Costs, states: States) -> NDArray[np.float64]:
+    """What strips cost more while all other cores compute (…, S, seconds), for rows of states or who sounds (…, S)."""
+    return in_states(of.beside, states)
+
+
+def played(prepared: Prepared, machine: Machine, of: Costs, states: States) -> Played:
+    """Plays blocks in which the strips are in these states, or sound or not (M, S)."""
+    return played_rows(prepared, machine, at_moments(of, states), beside_at(of, states))
 
 
 def played_rows(prepared: Prepared, machine: Machine, rows: NDArray[np.float64], beside: NDArray[np.float64]) -> Played:
@@ -305,9 +344,9 @@ def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None
     wakes = waking_strips(prepared)
     moved = np.flatnonzero(wakes.any(axis=1))
     if len(moved):
-        sounding = moments.sounding[moved]
-        rows = at_moments(each, sounding) + wakes[moved] * waking_costs(prepared, machine, buffer)
-        first = played_rows(prepared, machine, rows, beside_at(each, sounding))
+        states = moments.states[moved]
+        rows = at_moments(each, states) + wakes[moved] * waking_costs(prepared, machine, buffer)
+        first = played_rows(prepared, machine, rows, beside_at(each, states))
         waking[moved] = np.maximum(load[moved], first.makespan / limit)
     return LoadMap(buffer, cores, limit, moments.times, load, chain, spread, waking)
 
@@ -344,13 +383,18 @@ def word(load: float, limit: float) -> str:
     return "tight" if load > limit else "fits"
 
 
-def provenance_shares(of: Costs, sounding: NDArray[np.bool_]) -> dict[Provenance, float]:
-    """Which share of the plugins' cost in a moment (S, bool) rests on which kind of figure; empty if all is 0."""
-    by_source = np.where(sounding, of.by_provenance[0], of.by_provenance[1]).sum(axis=1)
+def provenance_shares(of: Costs, states: States) -> dict[Provenance, float]:
+    """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure; empty if all is 0."""
+    by_source = by_provenance(of, states).sum(axis=1)
     total = by_source.sum()
     if total <= 0:
         return {}
     return {name: float(part / total) for name, part in zip(PROVENANCES, by_source, strict=True) if part > 0}
+
+
+def by_provenance(of: Costs, states: States) -> NDArray[np.float64]:
+    """What plugins cost in a moment (states: S) by where the figures come from (P, S, seconds)."""
+    return np.array([in_states(part, states) for part in np.moveaxis(of.by_provenance, 1, 0)])
 
 
 def worst_moments(of: LoadMap, count: int = 8) -> list[int]:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from .moments import union
+from .moments import FULL, union
 from .plan import Decision, Plan, frozen_through, obstacle
 from .regroup import bounce_range
 from .rhythm import EXACT_DB, NEAR_DB
@@ -147,7 +147,7 @@ def render_seconds(of: Survey, strip: Strip, through: int) -> float:
     costs = of.costs[max(of.costs)]
     numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
     inside = [use for place, use in strip.places() if place <= through and use.enabled]
-    spent = sum(float(costs.each.seconds[0, numbers[use.card_key()]]) for use in inside if use.card_key() in numbers)
+    spent = sum(float(costs.each.seconds[FULL, numbers[use.card_key()]]) for use in inside if use.card_key() in numbers)
     return freeze_seconds(strip) * spent / of.machine.speed / deadline(costs.buffer, of.session.rate)
 
 

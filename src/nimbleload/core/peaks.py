@@ -14,8 +14,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .card import CONDITIONS, Cell, Condition, CostCard
+from .card import Cell, Condition, CostCard
 from .load import Costs, Prepared, at_moments, beside_at, played_rows
+from .moments import FEWER, FULL, SILENT
 from .session import CardKey, Machine, deadline
 
 DRAWS = 2000
@@ -57,11 +58,11 @@ class Peaks(NamedTuple):
 
 
 def draw(
-    prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_], draws: int = DRAWS, seed: int = SEED
+    prepared: Prepared, machine: Machine, of: Costs, states: NDArray[np.int16], draws: int = DRAWS, seed: int = SEED
 ) -> Peaks:
-    """Peaks of one moment (sounding: S, bool) at the buffer size of the costs `of`."""
-    rows, columns = drawn_costs(prepared, machine, of, sounding, draws, seed)
-    found = played_rows(prepared, machine, rows, np.broadcast_to(beside_at(of, sounding), rows.shape))
+    """Peaks of one moment (states: S) at the buffer size of the costs `of`."""
+    rows, columns = drawn_costs(prepared, machine, of, states, draws, seed)
+    found = played_rows(prepared, machine, rows, np.broadcast_to(beside_at(of, states), rows.shape))
     loads = found.makespan / deadline(of.buffer, prepared.session.rate)
     rows = rows * found.factor[:, None]
     typical, bad = np.percentile(loads, (50, BAD), method="nearest")
@@ -80,25 +81,32 @@ def draw(
 
 
 def bad_loads(
-    prepared: Prepared, machine: Machine, of: Costs, rows: NDArray[np.bool_], draws: int, seed: int = SEED
+    prepared: Prepared, machine: Machine, of: Costs, rows: NDArray[np.int16], draws: int, seed: int = SEED
 ) -> NDArray[np.float64]:
-    """What one block in a hundred reaches for each row of who sounds (D, S, bool), as fractions; few draws for each.
+    """What one block in a hundred reaches for each row of states (D, S), as fractions; few draws for each.
 
-    What the plugins do beyond their means is drawn once for both conditions, and used for all rows.
+    What the plugins do beyond their means is drawn once, and used for all rows.
     """
     uses, rng = prepared.uses, np.random.default_rng(seed)
     shape = _shapes(prepared, of)
-    beyond = np.zeros((len(CONDITIONS), draws, rows.shape[1]))
+    beyond = np.zeros((len(of.by_state), rows.shape[1], draws))
     places = rng.integers(LONGEST, size=draws)
     for use in np.flatnonzero(uses.live):
-        for number, condition in enumerate(CONDITIONS):
-            times = _drawn(shape(uses.keys[uses.card[use]], condition), places, rng)
-            if times is not None:
-                beyond[number][:, uses.strip[use]] += times / machine.speed
+        key, strip = uses.keys[uses.card[use]], uses.strip[use]
+        for state in (SILENT, FULL):
+            times = _drawn(shape(key, state), places, rng)
+            if times is None:
+                continue
+            beyond[state, strip] += times / machine.speed
+            if state == FULL and len(beyond) > FEWER:
+                # With fewer notes all that a block takes beyond its mean shrinks with the mean.
+                each = of.each.seconds[FULL:, uses.card[use]]
+                beyond[FEWER:, strip] += (each[1:, None] / each[0] if each[0] > 0 else 1.0) * times / machine.speed
     block, found = deadline(of.buffer, prepared.session.rate), np.zeros(len(rows))
-    for k, sounding in enumerate(rows):
-        drawn = np.maximum(at_moments(of, sounding) + np.where(sounding, beyond[0], beyond[1]), 0.0)
-        made = played_rows(prepared, machine, drawn, np.broadcast_to(beside_at(of, sounding), drawn.shape))
+    strips = np.arange(rows.shape[1])
+    for k, states in enumerate(rows):
+        drawn = np.maximum(at_moments(of, states) + beyond[states, strips].T, 0.0)
+        made = played_rows(prepared, machine, drawn, np.broadcast_to(beside_at(of, states), drawn.shape))
         found[k] = np.percentile(made.makespan, BAD, method="nearest") / block
     return found
 
@@ -109,22 +117,21 @@ def _bursts(columns: dict[int, NDArray[np.float64]], high: NDArray[np.bool_]) ->
 
 
 def drawn_costs(
-    prepared: Prepared, machine: Machine, of: Costs, sounding: NDArray[np.bool_], draws: int, seed: int
+    prepared: Prepared, machine: Machine, of: Costs, states: NDArray[np.int16], draws: int, seed: int
 ) -> tuple[NDArray[np.float64], dict[int, NDArray[np.float64]]]:
     """The strips' costs in drawn blocks (draws, S, seconds), and those of the plugins that vary, by use number.
 
     Means are those of `of`: only what a plugin does more or less than its mean is drawn.
     """
     uses, rng = prepared.uses, np.random.default_rng(seed)
-    rows = np.repeat(at_moments(of, sounding)[None, :], draws, axis=0)
+    rows = np.repeat(at_moments(of, states)[None, :], draws, axis=0)
     columns: dict[int, NDArray[np.float64]] = {}
     places = rng.integers(LONGEST, size=draws)
     shape = _shapes(prepared, of)
     for use in np.flatnonzero(uses.live):
         strip = int(uses.strip[use])
         key = uses.keys[uses.card[use]]
-        condition: Condition = "sounding" if sounding[strip] else "silent"
-        times = _drawn(shape(key, condition), places, rng)
+        times = _drawn(shape(key, int(states[strip])), places, rng)
         if times is None:
             continue
         times = times / machine.speed
@@ -142,26 +149,27 @@ def _drawn(shape: Shape, places: NDArray[np.int64], rng: np.random.Generator) ->
     return times + rng.exponential(jitter, len(places)) - jitter if jitter > 0 else times
 
 
-def _shapes(prepared: Prepared, of: Costs) -> Callable[[CardKey, Condition], Shape]:
-    """For a key and condition: what each block of its sequence takes beyond the mean (seconds), and the mean jitter.
+def _shapes(prepared: Prepared, of: Costs) -> Callable[[CardKey, int], Shape]:
+    """For a key and state: what each block of its sequence takes beyond the mean (seconds), and the mean jitter.
 
-    Company makes bursts dearer by the same share as the mean.
+    Company makes bursts dearer by the same share as the mean, and fewer notes cheaper.
     """
-    known: dict[tuple[CardKey, Condition], Shape] = {}
+    known: dict[tuple[CardKey, int], Shape] = {}
     rate, buffer = prepared.session.rate, of.buffer
     numbers = {key: k for k, key in enumerate(prepared.uses.keys)}
 
-    def shape(key: CardKey, condition: Condition) -> Shape:
-        if (key, condition) not in known:
+    def shape(key: CardKey, state: int) -> Shape:
+        if (key, state) not in known:
+            condition: Condition = "silent" if state == SILENT else "sounding"
             card = prepared.cards.get(key)
             cell = _nearest(card, rate, buffer, condition) if card is not None else None
             if card is None or cell is None:
-                known[key, condition] = (None, 0.0)
+                known[key, state] = (None, 0.0)
             else:
                 alone = card.cost(rate, buffer, condition).seconds
-                among = float(of.each.seconds[CONDITIONS.index(condition), numbers[key]])
-                known[key, condition] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
-        return known[key, condition]
+                among = float(of.each.seconds[state, numbers[key]])
+                known[key, state] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
+        return known[key, state]
 
     return shape
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .load import LoadMap
+from .moments import FEWER
 from .survey import Instant, Survey
 
 Basis = Literal["moment", "peak", "piece"]
@@ -37,16 +38,14 @@ def ranking(of: Survey, at: Instant, basis: Basis, stretch: Stretch | None = Non
     if basis == "moment":
         return Ranking(at.strip_costs, at.use_costs)
     costs, uses = of.costs[of.buffer], of.planned.uses
-    share = _sounding_share(of, stretch) if basis == "piece" else np.ones(len(of.planned.session.strips))
-    each = costs.each.seconds / of.machine.speed
-    sounds, silent = (row[uses.card] for row in each)
+    share = _shares(of, stretch if basis == "piece" else None)
+    each = costs.each.seconds[:, uses.card] / of.machine.speed
     if basis == "peak":
-        heard = np.asarray(of.planned.moments.sounding.any(axis=0))
-        strips = np.where(heard, costs.by_condition.max(axis=0), costs.by_condition[1])
-        spent = np.where(heard[uses.strip], np.maximum(sounds, silent), silent)
+        strips = np.where(share > 0, costs.by_state, 0.0).max(axis=0)
+        spent = np.where(share[:, uses.strip] > 0, each, 0.0).max(axis=0)
     else:
-        strips = share * costs.by_condition[0] + (1 - share) * costs.by_condition[1]
-        spent = share[uses.strip] * sounds + (1 - share[uses.strip]) * silent
+        strips = (share * costs.by_state).sum(axis=0)
+        spent = (share[:, uses.strip] * each).sum(axis=0)
     return Ranking(strips, dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True)))
 
 
@@ -56,11 +55,16 @@ def _overlap(times: NDArray[np.float64], stretch: Stretch | None) -> NDArray[np.
     return np.asarray(np.maximum(np.minimum(times[1:], end) - np.maximum(times[:-1], start), 0.0), np.float64)
 
 
-def _sounding_share(of: Survey, stretch: Stretch | None) -> NDArray[np.float64]:
-    """The share of a stretch in which each strip sounds (S)."""
-    inside = _overlap(of.planned.moments.times, stretch)
-    heard = of.planned.moments.sounding.astype(np.float64)
-    return np.asarray(inside @ heard / max(float(inside.sum()), 1e-30), np.float64)
+def _shares(of: Survey, stretch: Stretch | None) -> NDArray[np.float64]:
+    """The share of a stretch in which each strip is in each of the N states (N, S)."""
+    moments = of.planned.moments
+    inside = _overlap(moments.times, stretch)
+    if not inside.sum():
+        # A piece without length is one moment.
+        inside = np.ones(len(moments.of))
+    found = np.zeros((FEWER + len(moments.notes), moments.states.shape[1]))
+    np.add.at(found, (moments.states, np.arange(found.shape[1])), (inside / inside.sum())[:, None])
+    return found
 
 
 def stretch_load(of: LoadMap, stretch: Stretch) -> StretchLoad:

@@ -94,6 +94,7 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         if part >= 0.01:
             price = microseconds(fit.fixed)
             said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
+    said.extend(_notes(card, rate, buffer))
     waking = card.cell(rate, buffer, "waking")
     if waking is not None and waking.largest > 1.5 * max(cell.largest if cell else 0.0, 2 * sounding.seconds):
         said.append(f"Waking up costs a spike of {microseconds(waking.largest)} in one block.")
@@ -125,6 +126,18 @@ def _silence(of: Silence) -> list[str]:
         share = percent(of.unflushed / of.dearest)
         said.append(f"In a host that does not flush denormal numbers to zero its tail would cost {share} of that.")
     return said
+
+
+def _notes(card: CostCard, rate: int, buffer: int) -> list[str]:
+    """What fewer notes take of the full chord that it was measured with."""
+    most = card.key.voices
+    if most < 2 or not card.polyphony:
+        return []
+    one, half = (float(share) for share in card.with_notes(rate, buffer, (1, most // 2)))
+    if one > 0.9:
+        return [f"With one note it takes as much as with all {most}."]
+    few = f"With one note it takes {percent(one)} of what all {most} do"
+    return [f"{few}, with {most // 2} {percent(half)}." if most > 3 else f"{few}."]
 
 
 def _company(card: CostCard, rate: int, buffer: int) -> list[str]:

@@ -112,13 +112,18 @@ class Send(msgspec.Struct, frozen=True):
 
 
 class Clip(msgspec.Struct, frozen=True):
-    """A stretch of audio or notes on a track, from `start` up to `end` in seconds."""
+    """A stretch of audio or notes on a track, from `start` up to `end` in seconds.
+
+    `voices` says from which second of the piece on how many notes sound together at most (see `core.voices`); empty
+    where that is not known.
+    """
 
     start: float
     end: float
     kind: Literal["audio", "notes"] = "audio"
     name: str = ""
     file: str | None = None
+    voices: tuple[tuple[float, int], ...] = ()
 
 
 class Strip(msgspec.Struct, frozen=True):

@@ -17,6 +17,7 @@ from .block import schedule
 from .candidates import Candidate, Weights, Wishes, candidates
 from .graph import upstream
 from .load import Prepared, at_moments, beside_at, costs, load_map, played
+from .moments import SILENT
 from .plan import Decision, Plan
 from .regroup import chain_from
 from .session import Session, deadline
@@ -96,7 +97,7 @@ class _Program:
     """The mixed-integer program of one suggestion, which grows by what the block computation finds."""
 
     def __init__(self, of: Survey, wishes: Wishes) -> None:
-        self.of, self.wishes = of, wishes
+        self.of, self.wishes, self._like = of, wishes, of.planned
         self.candidates = candidates(of, wishes)
         self.prices = np.array([c.price for c in self.candidates])
         self._disk = np.array([c.disk for c in self.candidates])
@@ -156,6 +157,11 @@ class _Program:
             for decision in self.candidates[number].decisions():
                 made = made.decide(decision)
         return made
+
+    def _with(self, chosen: NDArray[np.bool_]) -> Prepared:
+        """The session with these decisions. Plans that follow each other share the same: most of it is taken over."""
+        self._like = with_plan(self.of, self.plan(chosen), self._like)
+        return self._like
 
     def refined(self, chosen: NDArray[np.bool_]) -> NDArray[np.bool_]:
         """What whole numbers find with all the constraints that rounding has brought, where much may be found."""
@@ -223,7 +229,7 @@ class _Program:
     def tighten(self, chosen: NDArray[np.bool_]) -> bool:
         """Adds what this choice still breaks as constraints; false if it breaks nothing."""
         of = self.of
-        after = with_plan(of, self.plan(chosen))
+        after = self._with(chosen)
         loads = load_map(after, of.machine, of.buffer)
         over = np.flatnonzero(loads.load > self.wishes.limit + HOLDS)
         if not len(over):
@@ -245,7 +251,7 @@ class _Program:
     def _add(
         self,
         kind: int,
-        sounding: NDArray[np.bool_],
+        states: NDArray[np.int16],
         second: float,
         load: float,
         after: Prepared,
@@ -253,8 +259,8 @@ class _Program:
     ) -> None:
         """One more constraint for a kind of moment: its work, else its chain, else a step beyond both."""
         of, threads = self.of, self.of.threads
-        each, beside = at_moments(of.costs[of.buffer], sounding), beside_at(of.costs[of.buffer], sounding)
-        saves, extra = np.array([c.saved(sounding) for c in self.candidates]).reshape(-1, 2).T
+        each, beside = at_moments(of.costs[of.buffer], states), beside_at(of.costs[of.buffer], states)
+        saves, extra = np.array([c.saved(states) for c in self.candidates]).reshape(-1, 2).T
         whole = float(each.sum() + (beside.sum() if threads > 1 else 0.0)) / threads
         if kind not in self._moments:
             self._moments[kind] = len(self._rows)
@@ -266,14 +272,14 @@ class _Program:
                 alone = float(each[self._last])
                 self._demand(np.where(on_last, saves, saves / threads), (float(each.sum()) - alone) / threads + alone)
             return
-        now = after.moments.sounding[after.moments.at(second)]
+        now = after.moments.states[after.moments.at(second)]
         row = at_moments(costs(after, of.machine, of.buffer), now)
         chain = schedule(after.graph, row, threads).chain
         # A strip that this plan has made is in no other one.
         ours = [task for task in chain if task < len(of.session.strips)]
         if (kind, chain) not in self._chains and float(row[list(chain)].sum()) > self._allowed:
             self._chains.add((kind, chain))
-            on_chain = np.array([c.saved(sounding, ours)[0] for c in self.candidates])
+            on_chain = np.array([c.saved(states, ours)[0] for c in self.candidates])
             self._demand(on_chain, float(each[ours].sum()))
         elif len(self.candidates) <= SMALL:
             # Too little was decided: at least one decision more, or another one.
@@ -300,7 +306,7 @@ class _Program:
 
     def worst(self, chosen: NDArray[np.bool_]) -> float:
         """The worst load with these decisions, by the block computation."""
-        return worst_load(self.of, self.plan(chosen))
+        return float(load_map(self._with(chosen), self.of.machine, self.of.buffer).load.max())
 
     def holds(self, chosen: NDArray[np.bool_]) -> bool:
         return self.worst(chosen) <= self.wishes.limit + HOLDS
@@ -334,10 +340,10 @@ class _Program:
     def exceeds(self, chosen: NDArray[np.bool_], allowed: float) -> bool:
         """Whether a moment's load is higher than allowed. Those that were too high before are looked at first."""
         of = self.of
-        after = with_plan(of, self.plan(chosen))
+        after = self._with(chosen)
         each = costs(after, of.machine, of.buffer)
         if self._seconds:
-            rows = np.array([after.moments.sounding[after.moments.at(second)] for second in self._seconds])
+            rows = np.array([after.moments.states[after.moments.at(second)] for second in self._seconds])
             if float(played(after, of.machine, each, rows).makespan.max()) > allowed * of.deadline:
                 return True
         loads = load_map(after, of.machine, of.buffer, each)
@@ -349,9 +355,9 @@ class _Program:
     def told(self, chosen: NDArray[np.bool_]) -> Suggestion:
         """The plan with its decisions in the order in which they save most at the worst moment."""
         of = self.of
-        sounding = of.planned.moments.sounding[of.after.worst]
+        states = of.planned.moments.states[of.after.worst]
         taken = [self.candidates[number] for number in np.flatnonzero(chosen)]
-        taken.sort(key=lambda c: -c.saved(sounding)[0])
+        taken.sort(key=lambda c: -c.saved(states)[0])
         made = _steps(of, of.plan, [(c.decisions(), c.price) for c in taken], float(of.after.load.max()))
         load = made[-1].load if made else float(of.after.load.max())
         plan = of.plan
@@ -408,11 +414,12 @@ class WorstBlock(NamedTuple):
 def worst_block(of: Survey) -> WorstBlock:
     """The middle of the worst moment of the session as it is."""
     second = middle(of.before, of.before.worst)
-    sounding = of.now.moments.sounding[of.now.moments.at(second)]
+    states = of.now.moments.states[of.now.moments.at(second)]
     each = costs(of.now, of.machine, of.buffer)
-    factor = float(played(of.now, of.machine, each, sounding[None, :]).factor[0])
+    factor = float(played(of.now, of.machine, each, states[None, :]).factor[0])
     before = [section.name for section in of.session.sections if section.start <= second]
-    return WorstBlock(second, sounding, at_moments(each, sounding) * factor, f" in {before[-1]}" if before else "")
+    where = f" in {before[-1]}" if before else ""
+    return WorstBlock(second, states != SILENT, at_moments(each, states) * factor, where)
 
 
 def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:

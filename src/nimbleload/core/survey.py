@@ -20,6 +20,7 @@ from .load import (
     Prepared,
     Rung,
     at_moments,
+    by_provenance,
     costs,
     load_map,
     played,
@@ -29,6 +30,7 @@ from .load import (
     word,
     worst_moments,
 )
+from .moments import FULL, SILENT
 from .peaks import DRAWS, Peaks, draw
 from .plan import Decision, KeptPlan, Plan, apply
 from .playing import Played, placed
@@ -73,13 +75,15 @@ class Survey(NamedTuple):
 class Instant(NamedTuple):
     """One moment of a survey. `second` is the position asked for; `moment` holds it.
 
-    `strip_costs` (S, seconds) is what each strip costs there, `use_costs` what each live plugin does, by use id.
-    `load_before` is the load of the same second without the plan.
+    `states` (S) is what each strip does there (see `Moments`), `notes` (S) how many notes its instrument plays at most.
+    `strip_costs` (S, seconds) is what each strip costs,
+    `use_costs` what each live plugin does, by use id. `load_before` is the load of the same second without the plan.
     """
 
     second: float
     moment: int
-    sounding: NDArray[np.bool_]
+    states: NDArray[np.int16]
+    notes: NDArray[np.int64]
     rungs: list[Rung]
     block: Block
     verdict: Verdict
@@ -87,6 +91,11 @@ class Instant(NamedTuple):
     use_costs: dict[str, float]
     shares: dict[Provenance, float]
     load_before: float
+
+    @property
+    def sounding(self) -> NDArray[np.bool_]:
+        """Who sounds there (S)."""
+        return np.asarray(self.states != SILENT)
 
     def rung(self, buffer: int) -> Rung:
         """The rung of one buffer size. KeyError if the ladder does not have it."""
@@ -151,29 +160,35 @@ def instant(of: Survey, second: float | None = None) -> Instant:
         second = of.worst_second()
     planned = of.planned
     moment = planned.moments.at(second)
-    sounding = planned.moments.sounding[moment]
-    blocks = {size: played(planned, of.machine, of.costs[size], sounding[None, :]) for size in sorted(of.costs)}
+    states = planned.moments.states[moment]
+    blocks = {size: played(planned, of.machine, of.costs[size], states[None, :]) for size in sorted(of.costs)}
     rungs = [_rung(of, size, block) for size, block in blocks.items()]
     chosen, factor = of.costs[of.buffer], float(blocks[of.buffer].factor[0])
-    row = at_moments(chosen, sounding) * factor
+    row = at_moments(chosen, states) * factor
     block = placed(planned.graph, planned.session.host, planned.live, row, of.threads)
-    use_costs, known = _use_costs(of, sounding, factor)
+    use_costs, known = _use_costs(of, states, factor)
     rung = next(r for r in rungs if r.buffer == of.buffer)
-    verdict = judge(
-        planned.session, rung, second, block, len(chosen.missing), known, rungs, _overhead(planned, chosen, sounding)
-    )
+    verdict = judge(planned.session, rung, second, block, len(chosen.missing), known, rungs, _overhead(chosen, states))
     if verdict.kind == "unknown":
         rungs = [each._replace(word="not known") for each in rungs]
     return Instant(
-        second, moment, sounding, rungs, block, verdict, row, use_costs, provenance_shares(chosen, sounding),
-        float(of.before.load[of.now.moments.at(second)]),
+        second, moment, states, notes_played(planned, states), rungs, block, verdict, row, use_costs,
+        provenance_shares(chosen, states), float(of.before.load[of.now.moments.at(second)]),
     )  # fmt: skip
 
 
-def _overhead(planned: Prepared, of: Costs, sounding: NDArray[np.bool_]) -> float:
+def notes_played(planned: Prepared, states: NDArray[np.int16]) -> NDArray[np.int64]:
+    """How many notes the instrument of each strip plays at most in these states (S); 0 without one."""
+    most = [strip.instrument.voices if strip.instrument is not None else 0 for strip in planned.session.strips]
+    by_state = [np.zeros(len(most), np.int64), np.array(most, np.int64)]
+    by_state += [np.full(len(most), count, np.int64) for count in planned.moments.notes]
+    return np.array(by_state)[states, np.arange(len(most))]
+
+
+def _overhead(of: Costs, states: NDArray[np.int16]) -> float:
     """The host's own share of a moment's work."""
-    work = float(at_moments(of, sounding).sum())
-    plugins = float(np.where(sounding, of.by_provenance[0], of.by_provenance[1]).sum())
+    work = float(at_moments(of, states).sum())
+    plugins = float(by_provenance(of, states).sum())
     return max(1 - plugins / work, 0.0) if work > 0 else 0.0
 
 
@@ -185,7 +200,7 @@ def _rung(of: Survey, size: int, found: Played) -> Rung:
     return Rung(size, load, chain, work / of.threads, trip, word(load, of.session.limit), live)
 
 
-def _use_costs(of: Survey, sounding: NDArray[np.bool_], factor: float) -> tuple[dict[str, float], int]:
+def _use_costs(of: Survey, states: NDArray[np.int16], factor: float) -> tuple[dict[str, float], int]:
     """What each use costs at a moment, in seconds by use id; and how many live ones have a figure.
 
     A use that is off or frozen is shown with what it would cost if it were live.
@@ -195,8 +210,8 @@ def _use_costs(of: Survey, sounding: NDArray[np.bool_], factor: float) -> tuple[
         return {}, 0
     each = of.costs[of.buffer].each
     seconds = each.seconds * factor / of.machine.speed
-    known = each.source[0] != PROVENANCES.index("unknown")
-    spent = np.where(sounding[uses.strip], seconds[0][uses.card], seconds[1][uses.card])
+    known = each.source[FULL] != PROVENANCES.index("unknown")
+    spent = seconds[states[uses.strip], uses.card]
     by_id = dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True))
     return by_id, int(np.count_nonzero(known[uses.card] & uses.live))
 
@@ -227,9 +242,9 @@ def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
     return Saving(*((was - now) / of.deadline for was, now in zip(before, after, strict=True)))
 
 
-def with_plan(of: Survey, plan: Plan) -> Prepared:
-    """The survey's session with another plan, prepared."""
-    return prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
+def with_plan(of: Survey, plan: Plan, like: Prepared | None = None) -> Prepared:
+    """The survey's session with another plan, prepared; what it has in common with `like` is taken over."""
+    return prepare(apply(of.session, plan).session, of.planned.cards, like or of.planned)
 
 
 def worst_load(of: Survey, plan: Plan) -> float:
@@ -247,14 +262,14 @@ def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float, floa
     if plan == of.plan:
         return at.block.makespan, at.block.work, at.block.chain_bound
     after = with_plan(of, plan)
-    sounding = after.moments.sounding[after.moments.at(at.second)]
-    found = played(after, of.machine, costs(after, of.machine, of.buffer), sounding[None, :])
+    states = after.moments.states[after.moments.at(at.second)]
+    found = played(after, of.machine, costs(after, of.machine, of.buffer), states[None, :])
     return float(found.makespan[0]), float(found.work[0]), float(found.chain[0])
 
 
 def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS) -> Peaks:
     """Typical, bad and worst blocks of a moment under the plan, at the chosen or another size of the ladder."""
-    return draw(of.planned, of.machine, of.costs[buffer or of.buffer], at.sounding, draws)
+    return draw(of.planned, of.machine, of.costs[buffer or of.buffer], at.states, draws)
 
 
 def block_with(of: Survey, row: NDArray[np.float64]) -> Block:
@@ -301,9 +316,9 @@ def fitted(of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit
     """What readings of a host's meter at a moment say about the host. ValueError if they are too few."""
     bare = msgspec.structs.replace(of.session, host=Host(of.session.host.cores_left_free))
     plain = prepare(apply(bare, of.plan).session, of.planned.cards)
-    sounding = plain.moments.sounding[plain.moments.at(at.second)]
+    states = plain.moments.states[plain.moments.at(at.second)]
     seconds = [
-        float(played(plain, of.machine, costs(plain, of.machine, r.buffer), sounding[None, :]).makespan[0])
+        float(played(plain, of.machine, costs(plain, of.machine, r.buffer), states[None, :]).makespan[0])
         for r in readings
     ]
     strips = sum(strip.enabled for strip in plain.session.strips)

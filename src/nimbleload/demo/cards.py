@@ -21,7 +21,10 @@ def sample_cards() -> dict[CardKey, CostCard]:
 
 def as_sample(card: CostCard) -> CostCard:
     """A measured card as it ships: figures to the nanosecond, short block sequences, and marked."""
-    return msgspec.structs.replace(card, cells=tuple(_as_sample(cell) for cell in card.cells))
+    polyphony = tuple(
+        msgspec.structs.replace(each, seconds=tuple(round(s, 9) for s in each.seconds)) for each in card.polyphony
+    )
+    return msgspec.structs.replace(card, cells=tuple(_as_sample(cell) for cell in card.cells), polyphony=polyphony)
 
 
 def _as_sample(cell: Cell) -> Cell:

@@ -28,6 +28,7 @@ from ..core.session import (
     TempoPoint,
     Variant,
 )
+from ..core.voices import bars, within
 from ..house.catalogue import PROCESSORS, VERSION
 
 NAME = "The Ferryman’s Almanac — scene 4"
@@ -192,6 +193,7 @@ LIGHTER: tuple[tuple[str, dict[str, float], dict[str, float], str], ...] = (
 
 LETTERS = {"Q": 0, "S": 1, "C": 2, "H": 3, "L": 4}
 PEAK = (134.0, 172.0)
+TEMPO = (TempoPoint(0.0, 84.0), TempoPoint(160.0, 84.0, True), TempoPoint(220.0, 112.0), TempoPoint(400.0, 72.0))
 
 
 def use(step: Step, use_id: str, voices: int = 0) -> PluginUse:
@@ -224,25 +226,37 @@ def spans(letter: str, pattern: str, rng: random.Random) -> list[tuple[float, fl
     return found
 
 
+def notes_played(most: int, rng: random.Random) -> tuple[tuple[float, int], ...]:
+    """How many notes an instrument plays, bar by bar: all at the storm's height, else phrases of two to four bars."""
+    found: list[tuple[float, int]] = []
+    left, share = 0, 0.0
+    for second in bars(TEMPO, LENGTH).tolist():
+        if left == 0:
+            left, share = rng.randint(2, 4), rng.choice((0.25, 0.4, 0.5, 0.6, 0.75))
+        left -= 1
+        count = most if PEAK[0] - 4 < second < PEAK[1] else max(round(most * share), 1)
+        if not found or count != found[-1][1]:
+            found.append((second, count))
+    return tuple(found)
+
+
 def track(row: Row, number: int, rng: random.Random) -> Strip:
     """One track of the table, as a strip."""
     strip_id = f"track-{number}"
     steps = [use(step, f"{strip_id}/{k}", row.voices if k == 0 else 0) for k, step in enumerate(row.chain)]
     instrument = steps.pop(0) if row.voices else None
-    clips = tuple(
-        Clip(
-            round(start, 2),
-            round(end, 2),
-            "notes" if instrument else "audio",
-            f"{row.name} {SECTIONS[LETTERS[s]].name}",
-        )
-        for s, pattern in row.when.items()
-        for start, end in spans(s, pattern, rng)
-    )
+    profile = notes_played(row.voices, random.Random(number)) if instrument else ()
+    clips = []
+    for s, pattern in row.when.items():
+        for start, end in spans(s, pattern, rng):
+            first, last = round(start, 2), round(end, 2)
+            name = f"{row.name} {SECTIONS[LETTERS[s]].name}"
+            voices = within(profile, first, last) if instrument else ()
+            clips.append(Clip(first, last, "notes" if instrument else "audio", name, voices=voices))
     return Strip(
         strip_id, row.name, "track", instrument, tuple(steps),
         tuple(Send(f"bus-{target}", level) for target, level in row.sends),
-        f"bus-{row.bus}", f"bus-{row.bus}", armed=row.name == "Ferryman", clips=clips,
+        f"bus-{row.bus}", f"bus-{row.bus}", armed=row.name == "Ferryman", clips=tuple(clips),
     )  # fmt: skip
 
 
@@ -258,8 +272,7 @@ def session() -> Session:
     strips = [track(row, number, rng) for number, row in enumerate(TRACKS, 1)]
     strips += [bus(*row) for row in BUSES]
     host = Host(0, 12e-6, 1.5e-6)
-    tempo = (TempoPoint(0.0, 84.0), TempoPoint(160.0, 84.0, True), TempoPoint(220.0, 112.0), TempoPoint(400.0, 72.0))
-    made = Session(NAME, 48000, LENGTH, tuple(strips), SECTIONS, tempo, host, "made by code")
+    made = Session(NAME, 48000, LENGTH, tuple(strips), SECTIONS, TEMPO, host, "made by code")
     return msgspec.structs.replace(made, variants=tuple(variants(made)))
 
 

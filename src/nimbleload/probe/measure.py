@@ -11,12 +11,13 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Cell, Company, Position, Silence, Truth, Upkeep, summarise
+from ..core.card import Cell, Company, Polyphony, Position, Silence, Truth, Upkeep, summarise
 from ..core.session import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note
 from .neighbour import find_slowdown
 from .pace import Pace
+from .polyphony import find_polyphony
 from .signal import CYCLE, chord, musical, released
 from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
@@ -56,6 +57,7 @@ class Details(NamedTuple):
     company: tuple[Company, ...]
     silence: Silence
     upkeep: Upkeep
+    polyphony: tuple[Polyphony, ...]
 
 
 class Measurement:
@@ -67,7 +69,7 @@ class Measurement:
     def __init__(
         self, hosted: Hosted, use: PluginUse, rate: int, effort: Effort, best_pace: float | None = None
     ) -> None:
-        self._hosted, self._rate, self._effort = hosted, rate, effort
+        self._hosted, self._rate, self._effort, self._voices = hosted, rate, effort, use.voices
         self._notes: tuple[Note, ...] = chord(use.voices) if use.voices else ()
         self._loop = TimedLoop(hosted, musical(len(hosted.inputs), rate))
         self._overhead = overhead_ns()
@@ -115,10 +117,11 @@ class Measurement:
         load_another,
         alive: Callable[[], None],
     ) -> Details:
-        """Company, silence and upkeep; `longest` is the longest block the plugin was made for (samples).
+        """Company, silence, upkeep and cost against notes.
 
-        `load_seconds` is how long loading took; `load_another` loads a second instance, which plays on one of the
-        `others` (cores) to see what that costs this one. `alive` is called between the parts: each may take a while.
+        `longest` is the longest block the plugin was made for (samples), `load_seconds` is how long loading took;
+        `load_another` loads a second instance, which plays on one of the `others` (cores) to see what that costs this
+        one. `alive` is called between the parts: each may take a while.
         """
         cache = second_level_cache(core)
         company, tail = [], self._tail or 0.5
@@ -129,8 +132,13 @@ class Measurement:
         silence = find_silence(
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
+        polyphony = []
+        for frames in (size for size in SIZES if size <= longest and self._voices > 1):
+            alive()
+            polyphony.append(find_polyphony(self._hosted, self._voices, self._rate, frames))
         alive()
-        return Details(tuple(company), silence, self._upkeep(cache, others, load_seconds, load_another))
+        upkeep = self._upkeep(cache, others, load_seconds, load_another)
+        return Details(tuple(company), silence, upkeep, tuple(polyphony))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""

@@ -30,6 +30,7 @@ WATCHED = 64
 def run(
     session: Session,
     sounding: np.ndarray,
+    notes: np.ndarray,
     priority: np.ndarray,
     second: float,
     buffer: int,
@@ -39,8 +40,9 @@ def run(
 ) -> Iterator[LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure]:
     """Rehearses a session as it is (with a plan applied, that is) for so many seconds at one moment.
 
-    `sounding` (S, bool) says who sounds there, `priority` (S, seconds) each strip's longest path to the block's end.
-    What is not installed is left out and said. The last message is the outcome, or a failure.
+    `sounding` (S, bool) says who sounds there, `notes` (S) how many notes instruments play, `priority` (S, seconds)
+    each strip's longest path to the block's end. What is not installed is left out and said. The last message is the
+    outcome, or a failure.
     """
     uses = [use for strip in session.strips for use in strip.live_uses()]
     installed = installed_for(uses)
@@ -53,8 +55,8 @@ def run(
             paths[use.id] = path
     available = sorted(os.sched_getaffinity(0), reverse=True)
     request = StageRequest(
-        session, tuple(bool(s) for s in sounding), tuple(float(p) for p in priority), second, buffer,
-        tuple(available[: max(1, min(cores, len(available)))]), seconds, paths, refused,
+        session, tuple(bool(s) for s in sounding), tuple(int(n) for n in notes), tuple(float(p) for p in priority),
+        second, buffer, tuple(available[: max(1, min(cores, len(available)))]), seconds, paths, refused,
     )  # fmt: skip
     for message in isolation.run(request, cancelled):
         assert isinstance(message, LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure)
@@ -113,7 +115,8 @@ def load_all(
                 refused[use.id] = str(error)
                 continue
             hosted.settled()
-            notes = chord(use.voices) if use.voices and request.sounding[number] else ()
+            played = request.notes[number] if use is strip.instrument else use.voices
+            notes = chord(played) if played and request.sounding[number] else ()
             loaded.append((hosted, notes))
             placed.append(use.id)
         plugins.append(loaded)

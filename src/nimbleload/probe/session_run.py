@@ -66,7 +66,7 @@ def jobs(
         missing, details = tuple(buffers), True
         if card is not None and not again:
             missing = () if card.failure else tuple(b for b in buffers if not is_measured(card, rate, b))
-            details = not card.failure and card.upkeep is None
+            details = not card.failure and not has_details(card)
         if missing or details:
             found.append(Job(key, use, count, missing, rate, details))
     return sorted(found, key=lambda job: -job.uses)
@@ -76,6 +76,13 @@ def is_measured(card: CostCard, rate: int, buffer: int) -> bool:
     """Whether every condition of this size was measured on this computer."""
     cells = (card.cell(rate, buffer, condition) for condition in CONDITIONS)
     return all(cell is not None and cell.provenance == "measured" for cell in cells)
+
+
+def has_details(card: CostCard) -> bool:
+    """Whether all that is measured beside the cells is there, and from this computer."""
+    if card.upkeep is None or (card.key.voices > 1 and not card.polyphony):
+        return False
+    return any(cell.provenance == "measured" for cell in card.cells)
 
 
 def run(
@@ -196,7 +203,8 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
     if isinstance(message, DetailsMessage):
         rates = {c.rate for c in message.company}
         company = (*(c for c in card.company if c.rate not in rates), *message.company)
-        more = {"company": company, "silence": message.silence, "upkeep": message.upkeep}
+        polyphony = (*(c for c in card.polyphony if c.rate not in rates), *message.polyphony)
+        more = {"company": company, "silence": message.silence, "upkeep": message.upkeep, "polyphony": polyphony}
         return msgspec.structs.replace(card, **more), None
     assert isinstance(message, FactsMessage)
     facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions")}

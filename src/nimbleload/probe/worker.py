@@ -17,7 +17,7 @@ import time
 
 import msgspec
 
-from ..core.card import Cell, Company, Effect, Position, Silence, Sweep, Truth, Upkeep
+from ..core.card import Cell, Company, Effect, Polyphony, Position, Silence, Sweep, Truth, Upkeep
 from ..core.rehearsal import Rehearsal
 from ..core.session import PluginUse, Session
 from .measure import Effort
@@ -67,6 +67,7 @@ class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
 
     session: Session
     sounding: tuple[bool, ...]
+    notes: tuple[int, ...]
     priority: tuple[float, ...]
     second: float
     buffer: int
@@ -94,6 +95,7 @@ class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
     company: tuple[Company, ...]
     silence: Silence
     upkeep: Upkeep
+    polyphony: tuple[Polyphony, ...] = ()
 
 
 class SweepMessage(msgspec.Struct, frozen=True, tag="sweep"):

@@ -1,4 +1,4 @@
-"""The arrangement of an exchange file: when each track has clips, how many notes sound together, where the markers are.
+"""The arrangement of an exchange file: when each track has clips, how many notes sound when, where the markers are.
 
 Lanes nest, clips nest, loop and refer to others; times are beats under a tempo map, or seconds.
 """
@@ -9,17 +9,21 @@ from collections.abc import Iterator
 from typing import Literal
 
 from lxml import etree
+from msgspec.structs import replace
 
 from ..core.session import Clip
 from ..core.tempo import TempoMap
+from ..core.voices import bars, counted, within
 from .archive import ImportRefusedError
 from .xml_values import flag, number, place
 
 WHERE = "project.xml"
 MOST_PIECES = 200_000
+MOST_NOTES = 2_000_000
 DEEPEST = 32
 ContentKind = Literal["audio", "notes"]
 Piece = tuple[float, float, ContentKind]
+Stretch = tuple[float, float]
 
 
 class Timeline:
@@ -34,7 +38,9 @@ class Timeline:
             if given is not None:
                 self._by_id[given] = element
         self._clips: dict[str, list[Clip]] = {}
-        self._notes: dict[str, list[tuple[float, float]]] = {}
+        self._notes: dict[str, list[Stretch]] = {}
+        self._uncounted: set[str] = set()
+        self._heard = 0
         self._markers: list[tuple[str, float]] = []
         self._pieces = 0
         arrangement = root.find("Arrangement")
@@ -45,16 +51,23 @@ class Timeline:
             left_out.append(f"{len(scenes)} scenes: only the arrangement is computed.")
 
     def clips(self, track: str) -> tuple[Clip, ...]:
-        return tuple(sorted(self._clips.get(track, ()), key=lambda c: (c.start, c.end)))
+        """The clips of a track in order; those of notes say how many sound, bar by bar, where that can be told."""
+        clips = sorted(self._clips.get(track, ()), key=lambda c: (c.start, c.end))
+        if track in self._uncounted or not any(clip.kind == "notes" for clip in clips):
+            return tuple(clips)
+        profile = self._profile(track)
+        return tuple(
+            clip if clip.kind == "audio" else replace(clip, voices=within(profile, clip.start, clip.end))
+            for clip in clips
+        )
 
     def voices(self, track: str) -> int:
         """The most notes of a track that sound together."""
-        edges = sorted((at, step) for start, end in self._notes.get(track, ()) for at, step in ((start, 1), (end, -1)))
-        most = now = 0
-        for _, step in edges:
-            now += step
-            most = max(most, now)
-        return most
+        return max((count for _, count in self._profile(track)), default=0)
+
+    def _profile(self, track: str) -> tuple[tuple[float, int], ...]:
+        notes = self._notes.get(track, [])
+        return counted(notes, bars(tuple(self._tempo.points), max((end for _, end in notes), default=0.0)))
 
     def markers(self) -> list[tuple[str, float]]:
         return sorted(self._markers, key=lambda m: m[1])
@@ -87,7 +100,12 @@ class Timeline:
             first, last = self._seconds(max(start, 0.0), unit), self._seconds(max(end, 0.0), unit)
             if last > first:
                 self._clips.setdefault(track, []).append(Clip(first, last, kind, clip.get("name") or ""))
-        self._add_notes(clip, track, unit)
+        notes = self._played(clip, unit, 0)
+        if notes is None:
+            self._uncounted.add(track)
+            notes = self._unlooped(clip)
+        seconds = [(self._seconds(max(start, 0.0), unit), self._seconds(max(end, 0.0), unit)) for start, end in notes]
+        self._notes.setdefault(track, []).extend(seconds)
 
     def _sounding(self, clip: etree._Element, unit: str, depth: int) -> Iterator[Piece]:
         """The stretches in which a clip has content, in the time unit of what holds it."""
@@ -140,15 +158,47 @@ class Timeline:
         ends = [number(n, "time", 0, WHERE) + number(n, "duration", 0, WHERE, 0) for n in content.iter("Note")]
         return max(ends, default=0.0)
 
-    def _add_notes(self, clip: etree._Element, track: str, unit: str) -> None:
-        """Collects the notes of a clip where they would sound without loops: enough to count voices."""
+    def _played(self, clip: etree._Element, unit: str, depth: int) -> list[Stretch] | None:
+        """The notes of a clip as they sound, through its loops, in the time unit of what holds it.
+
+        None if its content counts time in another unit, under which a tempo may change on the way.
+        """
         content = self._content(clip)
-        if content is None:
-            return
+        if content is None or next(content.iter("Note", "Clip"), None) is None:
+            return []
+        if clip.get("contentTimeUnit", content.get("timeUnit", unit)) != unit or depth > DEEPEST:
+            return None
+        if content.tag == "Clips":
+            notes: list[Stretch] = []
+            for inner in (c for c in content if c.tag == "Clip" and flag(c, "enable", True)):
+                found = self._played(inner, unit, depth + 1)
+                if found is None:
+                    return None
+                notes.extend(found)
+        else:
+            notes = [_note(note) for note in content.iter("Note")]
+        start, length = number(clip, "time", 0, WHERE, -1e9), number(clip, "duration", -1, WHERE)
+        if length < 0:
+            length = self._content_length(content, unit, start)
+        heard = []
+        for begun, first, last in _passes(clip, start, length):
+            heard += [(begun + s - first, begun + min(e, last) - first) for s, e in notes if first <= s < last]
+            if self._heard + len(heard) > MOST_NOTES:
+                raise ImportRefusedError(f"{place(clip, WHERE)}: over {MOST_NOTES} notes; loops run wild.")
+        self._heard += len(heard)
+        return heard
+
+    def _unlooped(self, clip: etree._Element) -> list[Stretch]:
+        """The notes of a clip where they would sound without loops: enough to know how many it plays at most."""
+        content = self._content(clip)
         offset = number(clip, "time", 0, WHERE, -1e9)
-        for note in content.iter("Note"):
-            start = offset + number(note, "time", 0, WHERE)
-            self._notes.setdefault(track, []).append((start, start + number(note, "duration", 0, WHERE, 0)))
+        notes = [_note(note) for note in content.iter("Note")] if content is not None else []
+        return [(offset + start, offset + end) for start, end in notes]
+
+
+def _note(note: etree._Element) -> Stretch:
+    start = number(note, "time", 0, WHERE)
+    return start, start + number(note, "duration", 0, WHERE, 0)
 
 
 def _passes(clip: etree._Element, start: float, length: float) -> Iterator[tuple[float, float, float]]:

@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 import platformdirs
 
-from ..core.card import Cell, Company, CostCard, Position, Provenance, Silence, Sweep, Truth, Upkeep
+from ..core.card import Cell, Company, CostCard, Polyphony, Position, Provenance, Silence, Sweep, Truth, Upkeep
 from ..core.session import CardKey
 
 SCHEMA = """
@@ -41,6 +41,7 @@ class Details(msgspec.Struct, frozen=True):
     upkeep: Upkeep | None = None
     sweep: Sweep | None = None
     positions: tuple[Position, ...] = ()
+    polyphony: tuple[Polyphony, ...] = ()
 
 
 class LibraryError(Exception):
@@ -101,7 +102,8 @@ class Library:
     def _card_row(self, card: CostCard, machine: str) -> int:
         key = card.key
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
-        details = msgspec.json.encode(Details(card.company, card.silence, card.upkeep, card.sweep, card.positions))
+        parts = (card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony)
+        details = msgspec.json.encode(Details(*parts))
         self._db.execute(
             f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure, truth, details) "
             "VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?) "
@@ -147,7 +149,7 @@ class Library:
                 more = msgspec.json.decode(row[12], type=Details) if row[12] is not None else Details()
                 found[key] = CostCard(
                     key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
-                    more.sweep, more.positions,
+                    more.sweep, more.positions, more.polyphony,
                 )  # fmt: skip
         return found
 
