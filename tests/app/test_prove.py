@@ -146,3 +146,30 @@ def test_another_rate_is_scaled_and_says_so(example, settled):
     assert example.desk.document.session.rate == 96000
     assert set(example.desk.instant.shares) == {"scaled"}
     assert msgspec.structs.asdict(example.desk.document.session)["rate"] == 96000
+
+
+def test_a_host_that_computes_blocks_in_parts_shows_each_of_them_and_pays_for_every_call(example, settled):
+    before = example.desk.instant
+    view = example.balance.block
+    rows = len(view.figures())
+    example.ask_host()
+    dialog = next(d for d in example.findChildren(QDialog) if d.isVisible())
+    dialog.parts.setCurrentIndex(dialog.parts.findText("in 4 parts"))
+    settled(example, dialog.accept)
+    assert example.desk.document.session.host.parts == 4
+    at = example.desk.instant
+    # Each of four calls pays its own way, and the longest chain passes parts on.
+    assert at.block.work > before.block.work
+    assert at.block.chain_bound < before.block.chain_bound
+    figures = view.figures()[1:]
+    assert len(figures) == 4 * (rows - 1)
+    strips = example.desk.survey.planned.session.strips
+    assert figures[0][0] == f"{strips[0].name}, part 1 of 4"
+    assert figures[-1][0] == f"{strips[-1].name}, part 4 of 4"
+    drawn = view.grab().toImage()
+    assert not drawn.isNull()
+    task = 3 * len(strips)
+    point = view._places[task].center()
+    assert view._task_at(point) == task
+    settled(example, example.desk.undo)
+    assert len(view.figures()) == rows

@@ -9,7 +9,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.candidates import PRESETS, Weights, Wishes, candidates
-from nimbleload.core.card import CostCard, Truth
+from nimbleload.core.card import CostCard, Polyphony, Truth
 from nimbleload.core.load import load_map, prepare
 from nimbleload.core.plan import Decision, Plan, apply
 from nimbleload.core.session import Clip, Host, Machine, Section, Session, Strip, Variant
@@ -28,7 +28,10 @@ def small(rng: random.Random) -> tuple[Session, dict]:
         start = rng.uniform(0, 4)
         plugins = tuple(use(f"p{rng.randint(0, 3)}", f"t{t}/{k}") for k in range(rng.randint(1, 2)))
         instrument = use("synth", f"t{t}/synth", voices=2) if rng.random() < 0.4 else None
-        clips = (Clip(start, start + rng.uniform(2, 5)),)
+        end = start + rng.uniform(2, 5)
+        clips = (Clip(start, end),)
+        if instrument is not None and rng.random() < 0.5:
+            clips = (Clip(start, end, "notes", voices=((start, 1), (start + 1, 2))),)
         strips.append(
             Strip(f"t{t}", f"Track {t}", "track", instrument, plugins, (), rng.choice(("b", "main")), clips=clips)
         )
@@ -37,6 +40,8 @@ def small(rng: random.Random) -> tuple[Session, dict]:
     costs = {
         key: card(uses[0], rng.uniform(0.05, 0.35) * BLOCK, rng.uniform(0, 0.1) * BLOCK) for key, uses in keys.items()
     }
+    curve = Polyphony(RATE, 256, (1, 2), (0.6, 1.0))
+    costs = {k: msgspec.structs.replace(c, polyphony=(curve,)) if k.voices else c for k, c in costs.items()}
     if rng.random() < 0.5:  # some plugins may stand once for several
         costs = {k: msgspec.structs.replace(c, truth=Truth(linear_db=-120.0)) for k, c in costs.items()}
     first = next(iter(keys))
@@ -87,10 +92,24 @@ def cheapest(found, of, cards, machine, limit) -> float | None:
     return best
 
 
-@pytest.mark.parametrize("seed", range(150))
+def hosted(of: Session, rng: random.Random) -> Session:
+    """The same session in a host that divides blocks, reads ahead of an armed track, or goes by the list."""
+    host = Host(
+        0, 0.01 * BLOCK, 0.002 * BLOCK, rng.choice((0, 1024)), listed=rng.random() < 0.3, parts=rng.choice((1, 2, 4))
+    )
+    armed = rng.randrange(2)
+    strips = tuple(
+        msgspec.structs.replace(s, armed=k == armed and host.read_ahead > 0) for k, s in enumerate(of.strips)
+    )
+    return msgspec.structs.replace(of, strips=strips, host=host)
+
+
+@pytest.mark.parametrize("seed", range(240))
 def test_on_small_sessions_no_set_of_decisions_is_cheaper(seed):
     rng = random.Random(seed)
     of, cards = small(rng)
+    if seed >= 120:
+        of = hosted(of, rng)
     machine = Machine(rng.randint(1, 3))
     before = survey(of, Plan(), cards, machine, 256)
     limit = float(before.after.load.max()) * rng.uniform(0.4, 1.05)

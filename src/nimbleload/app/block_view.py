@@ -41,7 +41,7 @@ class BlockView(Picture):
         self._block = block or at.block
         self._chain = set(self._block.chain)
         self._drawn_at = None
-        chain = " → ".join(of.planned.session.strips[i].name for i in self._block.chain)
+        chain = " → ".join(of.planned.session.strips[i].name for i in self._block.strips(self._block.chain))
         self.describe(
             f"{of.threads} cores. The block ends after {milliseconds(self._block.makespan)} "
             f"of {milliseconds(of.deadline)}. "
@@ -58,11 +58,17 @@ class BlockView(Picture):
             return []
         block = self._block
         rows = [["track", "core", "start (µs)", "end (µs)"]]
-        for i, strip in enumerate(self._of.planned.session.strips):
-            rows.append(
-                [strip.name, str(block.core[i] + 1), f"{block.start[i] * 1e6:.1f}", f"{block.end[i] * 1e6:.1f}"]
-            )
+        for task, core in enumerate(block.core):
+            times = [f"{block.start[task] * 1e6:.1f}", f"{block.end[task] * 1e6:.1f}"]
+            rows.append([self._name(task), str(core + 1), *times])
         return rows
+
+    def _name(self, task: int) -> str:
+        """The track of a task, and which part of it where there are several."""
+        assert self._of is not None and self._block is not None
+        strips = self._of.planned.session.strips
+        name = strips[task % len(strips)].name
+        return f"{name}, part {task // len(strips) + 1} of {self._block.parts}" if self._block.parts > 1 else name
 
     def sizeHint(self) -> QSize:
         return QSize(theme.px(400), theme.px(300))
@@ -109,20 +115,27 @@ class BlockView(Picture):
             for x, w, core in zip(left.tolist(), width.tolist(), block.core.tolist(), strict=True)
         ]
         uses = self._of.planned.uses
-        cost = np.array([self._at.use_costs[use.id] for use in uses.uses]) * uses.live
+        cost = np.array([self._at.use_costs[use.id] for use in uses.uses]) * uses.live / block.parts
+        count = len(left) // block.parts
+        # The plugins of each part, one part after the other.
+        task = (uses.strip + count * np.arange(block.parts)[:, None]).ravel()
+        cost = np.tile(cost, block.parts)
         # In a bad block a strip takes longer than its plugins usually do: they are drawn to fill it.
-        usual = np.bincount(uses.strip, cost, minlength=len(left))
+        usual = np.bincount(task, cost, minlength=len(left))
         taken = block.end - block.start
-        cost = cost * np.divide(taken, usual, out=np.ones_like(taken), where=usual > taken)[uses.strip]
+        cost = cost * np.divide(taken, usual, out=np.ones_like(taken), where=usual > taken)[task]
         until = np.concatenate(([0.0], np.cumsum(cost)))
-        first = np.searchsorted(uses.strip, np.arange(len(left)))
-        begin = block.start[uses.strip] + until[:-1] - until[first][uses.strip]
-        self._lane_pixels = self._pixels(begin, begin + cost, scale)
+        first = np.searchsorted(task, np.arange(len(left)))
+        begin = block.start[task] + until[:-1] - until[first][task]
+        self._lane_pixels = self._pixels(task, begin, begin + cost, scale)
 
-    def _pixels(self, begin: NDArray[np.float64], end: NDArray[np.float64], scale: float) -> NDArray[np.uint8]:
+    def _pixels(
+        self, task: NDArray[np.int64], begin: NDArray[np.float64], end: NDArray[np.float64], scale: float
+    ) -> NDArray[np.uint8]:
         """What stands at each pixel of each lane (threads, W): nothing, a task without a plugin, or a family.
 
-        `begin` and `end` (U, seconds) are the plugins' times in the block. Each pixel shows what is at its middle.
+        `task` (U) says where each plugin runs, `begin` and `end` (U, seconds) when. Each pixel shows what is at its
+        middle.
         """
         assert self._of is not None and self._block is not None
         block, uses = self._block, self._of.planned.uses
@@ -130,7 +143,8 @@ class BlockView(Picture):
         middles = (np.arange(width) + 0.5) / scale
         drawn = np.zeros((self._of.threads, width), np.uint8)
         family = np.array([FAMILIES.index(use.family) for use in uses.uses], np.uint8) + len(PLAIN)
-        core = block.core[uses.strip]
+        family = np.tile(family, block.parts)
+        core = block.core[task]
         for lane in range(self._of.threads):
             tasks = np.flatnonzero(block.core == lane)
             own = np.flatnonzero((core == lane) & (end > begin))
@@ -188,14 +202,16 @@ class BlockView(Picture):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.colour("ground"), 1))
         painter.drawRects([area for area in self._places if area.width() >= 2])
-        for task, strip in enumerate(self._of.planned.session.strips):
-            selected = strip.id in self._selection
+        strips = self._of.planned.session.strips
+        for task in range(len(self._places)):
+            selected = strips[task % len(strips)].id in self._selection
             if selected or task in self._chain:
                 painter.setPen(QPen(theme.colour("text" if selected else "brass"), 2))
                 painter.drawRect(self._places[task].adjusted(0.5, 0.5, -0.5, -0.5))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QColor("#14110a"))
-        for strip, area in zip(self._of.planned.session.strips, self._places, strict=True):
+        for task, area in enumerate(self._places):
+            strip = strips[task % len(strips)]
             if area.width() > theme.px(34) and area.height() >= theme.px(12):
                 name = elided(painter, strip.name, area.width() - theme.px(6))
                 painter.drawText(area.adjusted(theme.px(4), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, name)
@@ -227,7 +243,7 @@ class BlockView(Picture):
         painter.setPen(theme.colour("brass"))
         row.translate(0, theme.px(16))
         share = percent(block.chain_bound / self._of.deadline)
-        chain = " → ".join(strips[i].name for i in block.chain)
+        chain = " → ".join(strips[i].name for i in block.strips(block.chain))
         painter.drawText(
             row, Qt.AlignmentFlag.AlignLeft, elided(painter, f"Longest chain {share}: {chain}", row.width())
         )
@@ -237,15 +253,15 @@ class BlockView(Picture):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         task = self._task_at(event.position())
         if task is not None and self._of is not None and event.button() == Qt.MouseButton.LeftButton:
-            self.chosen.emit(self._of.planned.session.strips[task].id)
+            strips = self._of.planned.session.strips
+            self.chosen.emit(strips[task % len(strips)].id)
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             task = self._task_at(QPointF(event.pos()))
             if task is not None and self._of is not None and self._block is not None:
                 cost = float(self._block.end[task] - self._block.start[task])
-                name = self._of.planned.session.strips[task].name
-                text = f"{name}\n{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"
+                text = f"{self._name(task)}\n{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"
                 QToolTip.showText(event.globalPos(), text, self)
             else:
                 QToolTip.hideText()

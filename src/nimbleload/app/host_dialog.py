@@ -26,6 +26,7 @@ from ..core.session import BUFFER_SIZES, Device, Host
 
 READINGS = 3
 AHEAD = (0, 512, 1024, 2048, 4096)
+PARTS = (1, 2, 4, 8)
 Fitter = Callable[[list[MeterReading]], HostFit]
 
 
@@ -41,7 +42,7 @@ class HostDialog(QDialog):
         self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
         self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         self.converters = QDoubleSpinBox()
-        self.ahead = QComboBox()
+        self.ahead, self.parts = QComboBox(), QComboBox()
         self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
         self.tails, self.outboard = QDoubleSpinBox(), QSpinBox()
         self.listed = QCheckBox("takes tracks in the order of the session, not the longest path first")
@@ -75,6 +76,9 @@ class HostDialog(QDialog):
         if host.read_ahead not in AHEAD:
             self.ahead.addItem(f"{host.read_ahead} samples", host.read_ahead)
         self.ahead.setCurrentIndex(self.ahead.findData(host.read_ahead))
+        for count in sorted({*PARTS, host.parts}):
+            self.parts.addItem(f"in {count} parts" if count > 1 else "as a whole", count)
+        self.parts.setCurrentIndex(self.parts.findData(host.parts))
         self.suspends.setChecked(host.suspends)
         self.listed.setChecked(host.listed)
         self.tails.setRange(0, 600)
@@ -97,6 +101,7 @@ class HostDialog(QDialog):
         form.addRow("takes for each plugin", self.plugin)
         form.addRow("plugins cost, of what was measured", self.factor)
         form.addRow("computes ahead what is not live", self.ahead)
+        form.addRow("computes each block", self.parts)
         form.addRow("", self.suspends)
         form.addRow("lets tails sound, before it suspends, for", self.tails)
         form.addRow("", self.listed)
@@ -153,6 +158,7 @@ class HostDialog(QDialog):
         host = Host(
             self.free.value(), self.strip.value() / 1e6, self.plugin.value() / 1e6, int(self.ahead.currentData()),
             self.suspends.isChecked(), self.factor.value() / 100, self.listed.isChecked(), self.tails.value(),
+            int(self.parts.currentData()),
         )  # fmt: skip
         self.chosen.emit(
             host,

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ..core.rehearsal import Prediction, Rehearsal
 from ..core.session import Machine
-from ..core.survey import Instant, Survey, instant, prediction, priority, survey
+from ..core.survey import Instant, Survey, instant, prediction, priority, survey, to_rehearse
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.worker import LoadingMessage, PlayedMessage, PlayingMessage
@@ -55,7 +55,7 @@ class Rehearsing(QObject):
     def _run(self, of: Survey, second: float, cores: int, seconds: float) -> None:
         try:
             # What is predicted is this computer with so many cores, whatever the session is planned for.
-            here = survey(of.session, of.plan, of.planned.cards, Machine(cores), of.buffer)
+            here = survey(to_rehearse(of.session), of.plan, of.planned.cards, Machine(cores), of.buffer)
             self._listen(here, instant(here, second), cores, seconds)
         except Exception as error:
             log.exception("the rehearsal failed")

@@ -13,7 +13,7 @@ from ..core.hostfit import MeterReading
 from ..core.outlook import Outlook, outlook
 from ..core.peaks import Peaks
 from ..core.session import Machine, SessionError
-from ..core.survey import Instant, Survey, fitted, instant, survey, tracking, worst_seconds
+from ..core.survey import Instant, Survey, fitted, instant, survey, to_rehearse, tracking, worst_seconds
 from ..core.verdict import clock, milliseconds, percent
 from ..store import session_file
 from ..store.session_file import SessionFileError
@@ -139,11 +139,12 @@ def meter_reading(text: str) -> MeterReading:
 
 
 def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
-    """The survey of a FILE argument, with every card that is known; with `here`, for cores of this computer."""
+    """The survey of a FILE argument, with every card that is known; with `here`, as this computer would rehearse it."""
     saved = opened(file).saved
     machine = Machine(cores, 1.0 if here else saved.machine.speed) if cores else saved.machine
+    session = to_rehearse(saved.session) if here else saved.session
     try:
-        return survey(saved.session, saved.plan, cards_of(saved), machine, buffer or saved.buffer)
+        return survey(session, saved.plan, cards_of(saved), machine, buffer or saved.buffer)
     except SessionError as error:
         refuse(error)
 
@@ -183,7 +184,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "advice": seen.verdict.advice,
         "limit": of.session.limit,
         "work_of_one_core": here.block.work / of.deadline,
-        "chain": [of.planned.session.strips[i].name for i in here.block.chain],
+        "chain": [of.planned.session.strips[i].name for i in here.block.strips(here.block.chain)],
         "ladder": [r._asdict() | peak_figures(seen.peaks[r.buffer]) for r in here.rungs],
         "worst_moments": worst_seconds(of.after),
         "tracks_by_cost": dearest(of, here),

@@ -23,7 +23,8 @@ class Block(NamedTuple):
 
     `start`, `end` (S, float64) and `core` (S, int32) place each task; `makespan` is the last end. `work` is the sum
     of all costs; `spread_bound` = work / threads; `chain_bound` the longest chain; `chain` its task numbers in order.
-    `closing` are the tasks at the block's end that had to wait for each other, up to the one that ends last.
+    `closing` are the tasks at the block's end that had to wait for each other, up to the one that ends last. A block
+    that is computed in `parts` has a task for each part of each strip (see `graph.divided`).
     """
 
     start: NDArray[np.float64]
@@ -36,6 +37,12 @@ class Block(NamedTuple):
     chain_bound: float
     chain: tuple[int, ...]
     closing: tuple[int, ...]
+    parts: int = 1
+
+    def strips(self, tasks: tuple[int, ...]) -> list[int]:
+        """The strips of tasks, in order, each one once."""
+        count = len(self.start) // self.parts
+        return list(dict.fromkeys(task % count for task in tasks))
 
     @property
     def bound(self) -> float:

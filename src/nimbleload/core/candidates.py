@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 import msgspec
@@ -10,14 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .card import PROVENANCES
-from .load import per_key
+from .load import PerKey, keys_at
 from .moments import FULL, SILENT
 from .options import freeze_bytes
 from .plan import Decision, DecisionKind, obstacle
 from .rhythm import NEAR_DB
-from .session import CardKey, PluginUse, Strip
+from .session import CardKey, PluginUse, Strip, Variant
 from .sharing import Group, groups
 from .survey import Survey
+
+# For each card key, the names of its variants and what a use costs in them (2, N, seconds: see `candidates`).
+Lighter = dict[CardKey, list[tuple[str, NDArray[np.float64]]]]
 
 
 class Weights(msgspec.Struct, frozen=True):
@@ -80,17 +83,16 @@ class Candidate(NamedTuple):
     def strips(self) -> tuple[int, ...]:
         return (self.strip, *(other.strip for other in self.others))
 
-    def saved(self, states: NDArray[np.int16], on: Collection[int] | None = None) -> tuple[float, float]:
+    def saved(self, states: NDArray[np.int16], on: NDArray[np.float64] | None = None) -> tuple[float, float]:
         """What it saves in a moment (states: S), and of what cores take from each other: seconds each.
 
-        With `on`, only what it saves of these strips; the bus that it needs does not count then: it may stand
-        elsewhere.
+        With `on` (S), only so much of what it saves of each strip; the bus that it needs does not count then: it may
+        stand elsewhere.
         """
         saves = beside = 0.0
         for part in (self, *self.others):
-            if on is None or part.strip in on:
-                state = states[part.strip]
-                saves, beside = saves + float(part.saves[state]), beside + float(part.beside[state])
+            state, share = states[part.strip], 1.0 if on is None else float(on[part.strip])
+            saves, beside = saves + share * float(part.saves[state]), beside + share * float(part.beside[state])
         if self.bus is not None and on is None:
             saves -= float(self.bus[FULL if states[list(self.strips())].any() else SILENT])
         return saves, beside
@@ -98,10 +100,10 @@ class Candidate(NamedTuple):
 
 def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
     """Every decision that could be taken in addition to the plan, with its price and what it saves."""
-    session, each = of.session, of.costs[of.buffer].each
+    session, costs = of.session, of.costs[of.buffer]
     numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
     variants = _variant_costs(of)
-    host, states = session.host, len(each.seconds)
+    host, states = session.host, len(costs.by_state)
     asleep = np.arange(states) == SILENT
     taken = {d.strip for d in of.plan.decisions if d.use is None}
     taken_uses = {d.use for d in of.plan.decisions if d.use is not None}
@@ -109,9 +111,10 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
     sharing = _sharing(of, wishes)
     before = {strip: of.session.strip(strip).place_of(use) - 1 for group in sharing for strip, use in group.members}
 
-    def cost(use: PluginUse) -> NDArray[np.float64]:
-        """Its own cost and what it loses beside others (2, N, seconds)."""
+    def cost(use: PluginUse, strip: int) -> NDArray[np.float64]:
+        """Its own cost on a strip and what it loses beside others (2, N, seconds)."""
         number = numbers[use.card_key()]
+        each = costs.each if of.planned.live[strip] else costs.ahead
         return np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
 
     for index, strip in enumerate(session.strips):
@@ -123,18 +126,19 @@ def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
                 decision = Decision("freeze", strip.id, through=through)
                 inside = [use for place, use in live if place <= through]
                 if obstacle(strip, decision) is None and inside:
-                    saves, beside = sum((cost(use) for use in inside), np.zeros((2, states)))
-                    saves = saves + len(inside) * host.plugin_overhead / of.machine.speed
+                    saves, beside = sum((cost(use, index) for use in inside), np.zeros((2, states)))
+                    calls = costs.calls[index] / of.machine.speed
+                    saves = saves + len(inside) * host.plugin_overhead * calls
                     disk = freeze_bytes(strip, session.rate)
                     price = wishes.weights.freezing(through) + disk / 1e8 * wishes.weights.disk
                     found.append(Candidate(decision, index, price, saves, beside, disk))
             if "suspend" in wishes.kinds and live and obstacle(strip, Decision("suspend", strip.id)) is None:
-                saves, beside = sum((cost(use) for _, use in live), np.zeros((2, states))) * asleep
+                saves, beside = sum((cost(use, index) for _, use in live), np.zeros((2, states))) * asleep
                 suspend = Decision("suspend", strip.id)
                 found.append(Candidate(suspend, index, wishes.weights.suspend, saves, beside))
         for _, use in live if "lighten" in wishes.kinds else ():
-            for name, lighter in variants.get(use.card_key(), ()):
-                saves, beside = cost(use) - lighter
+            for name, lighter in variants[bool(of.planned.live[index])].get(use.card_key(), ()):
+                saves, beside = cost(use, index) - lighter
                 if saves.max() > 0:
                     decision = Decision("lighten", strip.id, use.id, variant=name)
                     found.append(Candidate(decision, index, wishes.weights.lighten, saves, beside))
@@ -156,15 +160,23 @@ def _sharing(of: Survey, wishes: Wishes) -> list[Group]:
     ]
 
 
-def _shared(of: Survey, group: Group, wishes: Wishes, cost: Callable[[PluginUse], NDArray[np.float64]]) -> Candidate:
+def _shared(
+    of: Survey, group: Group, wishes: Wishes, cost: Callable[[PluginUse, int], NDArray[np.float64]]
+) -> Candidate:
     """Sharing as one candidate with all its members."""
     numbers = {strip.id: k for k, strip in enumerate(of.session.strips)}
-    saves, beside = sum((cost(use) for use in group.chain), np.zeros_like(cost(group.chain[0])))
-    overhead = of.session.host.plugin_overhead * len(group.chain) / of.machine.speed
-    each = [
-        Candidate(decision, numbers[decision.strip], 0.0, saves + overhead, beside) for decision in group.decisions()
-    ]
-    bus = saves + overhead + of.session.host.strip_overhead / of.machine.speed
+    calls, host = of.costs[of.buffer].calls / of.machine.speed, of.session.host
+
+    def member(decision: Decision, strip: int) -> Candidate:
+        saves, beside = sum((cost(use, strip) for use in group.chain), np.zeros_like(cost(group.chain[0], strip)))
+        return Candidate(
+            decision, strip, 0.0, saves + host.plugin_overhead * len(group.chain) * calls[strip], beside
+        )  # fmt: skip
+
+    each = [member(decision, numbers[decision.strip]) for decision in group.decisions()]
+    # What a live strip feeds is live too.
+    most = next((one for one in each if of.planned.live[one.strip]), each[0])
+    bus = most.saves + host.strip_overhead * calls[most.strip]
     return each[0]._replace(price=wishes.weights.share, others=tuple(each[1:]), bus=bus)
 
 
@@ -177,11 +189,15 @@ def _freezes(strip: Strip, before: int | None) -> list[int]:
     return sorted(found)
 
 
-def _variant_costs(of: Survey) -> dict[CardKey, list[tuple[str, NDArray[np.float64]]]]:
-    """For each card key, the names of its variants and what a use costs in them (2, N, seconds: see `candidates`)."""
+def _variant_costs(of: Survey) -> dict[bool, Lighter]:
+    """What uses cost in their variants, on live strips (True) and on others."""
     variants = of.session.variant_uses()
-    each = per_key(of.planned, of.machine, of.buffer, tuple(variants))
-    found: dict[CardKey, list[tuple[str, NDArray[np.float64]]]] = {}
+    each, ahead = keys_at(of.planned, of.machine, of.buffer, tuple(variants))
+    return {True: _lighter(of, variants, each), False: _lighter(of, variants, ahead)}
+
+
+def _lighter(of: Survey, variants: Mapping[CardKey, tuple[Variant, PluginUse]], each: PerKey) -> Lighter:
+    found: Lighter = {}
     for number, (variant, _) in enumerate(variants.values()):
         if each.source[FULL, number] != PROVENANCES.index("unknown"):
             cost = np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed

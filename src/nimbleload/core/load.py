@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .card import PROVENANCES, Cards, Condition, CostCard, Figure, Provenance
-from .graph import Graph, build
+from .graph import Graph, build, divided
 from .moments import FEWER, FULL, SILENT, Moments, cut, same_activity
 from .playing import Played, live_strips, play
 from .session import CardKey, Machine, PluginUse, Session, Strip, deadline, threads
@@ -40,7 +40,10 @@ class Uses(NamedTuple):
 
 
 class Prepared(NamedTuple):
-    """A session with its graph, moments and plugins; no buffer size changes them. `live` (S, bool): `live_strips`."""
+    """A session with its graph, moments and plugins; no buffer size changes them. `live` (S, bool): `live_strips`.
+
+    `tasks` is the graph of what is computed in a block: the same, or all parts of it (see `divided`).
+    """
 
     session: Session
     cards: Cards
@@ -48,6 +51,7 @@ class Prepared(NamedTuple):
     moments: Moments
     uses: Uses
     live: NDArray[np.bool_]
+    tasks: Graph
 
 
 class PerKey(NamedTuple):
@@ -68,8 +72,9 @@ class Costs(NamedTuple):
     `by_state` (N, S) is what it costs in each of the N states (see `Moments`): row 0 silent, row 1 sounding, then with
     fewer notes. `by_provenance` (N, P, S) splits the same sums by where the figures come from, in the order of
     `card.PROVENANCES`, without the host's own overhead. `missing` are the uses that have no figure at all and count as
-    nothing. `beside` (N, S) is what each strip costs more while all other cores compute. `each` is what one use of
-    each of the session's keys costs.
+    nothing. `beside` (N, S) is what each strip costs more while all other cores compute. `each` and `ahead` are what
+    one use of each of the session's keys costs: on a live strip, and on one that the host computes ahead (elsewhere
+    the same). `calls` (S) is how often a strip's plugins are called for one block of the device.
     """
 
     buffer: int
@@ -78,6 +83,8 @@ class Costs(NamedTuple):
     missing: tuple[PluginUse, ...]
     beside: NDArray[np.float64]
     each: PerKey
+    ahead: PerKey
+    calls: NDArray[np.float64]
 
 
 class LoadMap(NamedTuple):
@@ -132,10 +139,13 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     session = split(session)
     if like is not None and like.cards is cards and same_activity(like.session, session):
         graph = like.graph._replace(listed=session.host.listed)
-        return Prepared(session, cards, graph, like.moments, list_uses(session, like), like.live)
+        same = graph.listed == like.graph.listed and session.host.parts == like.session.host.parts
+        tasks = like.tasks if same else divided(graph, session.host.parts)
+        return Prepared(session, cards, graph, like.moments, list_uses(session, like), like.live, tasks)
     graph = build(session)
     moments, live = cut(session, graph, cards), live_strips(session, graph)
-    return Prepared(session, cards, graph, moments, list_uses(session), live)
+    tasks = divided(graph, session.host.parts)
+    return Prepared(session, cards, graph, moments, list_uses(session), live, tasks)
 
 
 def list_uses(session: Session, like: Prepared | None = None) -> Uses:
@@ -194,22 +204,63 @@ def _counted(
 def costs(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
     """What each strip costs at this buffer size on this computer, among all the others that share its caches.
 
-    With a host that reads ahead, what is not live costs what it does in the longer block, shared out.
+    With a host that reads ahead, what is not live costs what it does in the longer block, shared out. What is computed
+    in parts costs what as many blocks of a part's length do.
     """
-    found = _costs_at(prepared, machine, buffer)
-    ahead, live = prepared.session.host.read_ahead, prepared.live
-    if ahead <= buffer or not live.any():
-        return found
-    far = _costs_at(prepared, machine, ahead)
-    share = buffer / ahead
-    return found._replace(
-        by_state=np.where(live, found.by_state, far.by_state * share),
-        by_provenance=np.where(live, found.by_provenance, far.by_provenance * share),
-        beside=np.where(live, found.beside, far.beside * share),
-    )
+    session, uses, host = prepared.session, prepared.uses, prepared.session.host
+    each, ahead = keys_at(prepared, machine, buffer, uses.keys)
+    calls = np.where(prepared.live, *_calls(prepared, buffer))
+    card, strip = uses.card[uses.live], uses.strip[uses.live]
+    on_live = prepared.live[strip]
+    count, kinds = len(session.strips), len(PROVENANCES)
+    states = len(each.seconds)
+    split = np.zeros((states, kinds, count))
+    beside = np.zeros((states, count))
+    for row in range(states):
+        spent, source, lost = (np.where(on_live, a[row][card], b[row][card]) for a, b in zip(each, ahead, strict=True))
+        split[row] = np.bincount(source * count + strip, spent, minlength=kinds * count).reshape(kinds, count)
+        beside[row] = np.bincount(strip, lost, minlength=count)
+    unknown = (each.source == PROVENANCES.index("unknown")).any(axis=0)
+    without = np.flatnonzero(unknown[uses.card] & uses.live) if unknown.any() else ()
+    missing = tuple(uses.uses[k] for k in without)
+    asleep = np.array([strip.suspended for strip in session.strips], np.bool_)
+    split[SILENT][:, asleep] = 0.0
+    beside[SILENT][asleep] = 0.0
+    overhead = np.where(uses.on, calls * (host.strip_overhead + host.plugin_overhead * uses.live_in), 0.0)
+    total = (split.sum(axis=1) + overhead) / machine.speed
+    return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed, each, ahead, calls)
 
 
-def per_key(prepared: Prepared, machine: Machine, buffer: int, keys: Sequence[CardKey]) -> PerKey:
+def _calls(prepared: Prepared, buffer: int) -> tuple[float, float]:
+    """How often plugins are called for a block of the device: on live strips, and on those computed ahead."""
+    host = prepared.session.host
+    if not (host.read_ahead and prepared.live.any()):
+        return float(host.parts), float(host.parts)
+    return 1.0, host.parts * buffer / max(host.read_ahead, buffer)
+
+
+def keys_at(prepared: Prepared, machine: Machine, buffer: int, keys: Sequence[CardKey]) -> tuple[PerKey, PerKey]:
+    """What uses with these keys cost for a block of the device: on live strips, and on those computed ahead."""
+
+    def called(calls: float) -> PerKey:
+        each = _per_key(prepared, machine, max(round(buffer / calls), 1), keys)
+        return each._replace(seconds=each.seconds * calls, beside=each.beside * calls)
+
+    on_live, ahead = _calls(prepared, buffer)
+    found = called(on_live)
+    return found, found if ahead == on_live else called(ahead)
+
+
+def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:
+    """What each use costs in each state (N, U, seconds), on the computer measured on."""
+    uses = prepared.uses
+    on_live = of.each.seconds[:, uses.card]
+    if of.ahead is of.each:
+        return on_live
+    return np.where(prepared.live[uses.strip], on_live, of.ahead.seconds[:, uses.card])
+
+
+def _per_key(prepared: Prepared, machine: Machine, buffer: int, keys: Sequence[CardKey]) -> PerKey:
     """What uses with these keys cost in the company of the session's plugins, whether they are among them or not."""
     cards, rate, memory = prepared.cards, prepared.session.rate, touched(prepared, machine)
     column = {name: i for i, name in enumerate(PROVENANCES)}
@@ -251,30 +302,6 @@ def _with_notes(
             if notes[0] == 0:
                 found[0, k] = min(known[SILENT, k], known[FULL, k])
     return found
-
-
-def _costs_at(prepared: Prepared, machine: Machine, buffer: int) -> Costs:
-    session, uses = prepared.session, prepared.uses
-    card, strip = uses.card[uses.live], uses.strip[uses.live]
-    count, kinds = len(session.strips), len(PROVENANCES)
-    each = per_key(prepared, machine, buffer, uses.keys)
-    states = len(each.seconds)
-    split = np.zeros((states, kinds, count))
-    beside = np.zeros((states, count))
-    for row in range(states):
-        place = each.source[row][card] * count + strip
-        split[row] = np.bincount(place, each.seconds[row][card], minlength=kinds * count).reshape(kinds, count)
-        beside[row] = np.bincount(strip, each.beside[row][card], minlength=count)
-    unknown = (each.source == PROVENANCES.index("unknown")).any(axis=0)
-    without = np.flatnonzero(unknown[uses.card] & uses.live) if unknown.any() else ()
-    missing = tuple(uses.uses[k] for k in without)
-    host = session.host
-    asleep = np.array([strip.suspended for strip in session.strips], np.bool_)
-    split[SILENT][:, asleep] = 0.0
-    beside[SILENT][asleep] = 0.0
-    overhead = np.where(uses.on, host.strip_overhead + host.plugin_overhead * uses.live_in, 0.0)
-    total = (split.sum(axis=1) + overhead) / machine.speed
-    return Costs(buffer, total, split / machine.speed, missing, beside / machine.speed, each)
 
 
 def _beside(card: CostCard | None) -> float:
@@ -326,7 +353,7 @@ def played(prepared: Prepared, machine: Machine, of: Costs, states: States) -> P
 def played_rows(prepared: Prepared, machine: Machine, rows: NDArray[np.float64], beside: NDArray[np.float64]) -> Played:
     """Plays blocks in which the strips cost this much, and this much more beside others (M, S each, seconds)."""
     host = prepared.session.host
-    return play(prepared.graph, host, prepared.live, rows, beside, threads(host, machine))
+    return play(prepared.tasks, host, prepared.live, rows, beside, threads(host, machine))
 
 
 def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None = None) -> LoadMap:

@@ -7,7 +7,8 @@ from typing import NamedTuple
 
 import msgspec
 
-from .moments import FULL, union
+from .load import figure
+from .moments import union
 from .plan import Decision, Plan, frozen_through, obstacle
 from .regroup import bounce_range
 from .rhythm import EXACT_DB, NEAR_DB
@@ -144,11 +145,11 @@ def _frozen(strip: Strip, through: int) -> str:
 
 def render_seconds(of: Survey, strip: Strip, through: int) -> float:
     """How long this computer takes to render a strip up to a place: its plugins in the largest blocks, one core."""
-    costs = of.costs[max(of.costs)]
-    numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
+    size, rate, cards = max(of.costs), of.session.rate, of.planned.cards
     inside = [use for place, use in strip.places() if place <= through and use.enabled]
-    spent = sum(float(costs.each.seconds[FULL, numbers[use.card_key()]]) for use in inside if use.card_key() in numbers)
-    return freeze_seconds(strip) * spent / of.machine.speed / deadline(costs.buffer, of.session.rate)
+    spent = sum(figure(cards, use.card_key(), rate, size, "sounding").seconds for use in inside)
+    spent *= of.session.host.plugin_factor / of.machine.speed
+    return freeze_seconds(strip) * spent / deadline(size, rate)
 
 
 def memory_of(of: Survey, decision: Decision) -> float:

@@ -56,7 +56,7 @@ def best_help(of: Survey, at: Instant) -> Help | None:
     Tried on the costliest strips of the moment and those of its longest chain, by the block computation itself.
     """
     candidates = [int(k) for k in np.argsort(-at.strip_costs, kind="stable")[:TRIED]]
-    candidates += [k for k in at.block.chain if k not in candidates]
+    candidates += [k for k in at.block.strips(at.block.chain) if k not in candidates]
     load = at.rung(of.buffer).load
     best: Help | None = None
     for index in candidates:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .card import Cell, Condition, CostCard
-from .load import Costs, Prepared, at_moments, beside_at, played_rows
+from .load import Costs, Prepared, at_moments, beside_at, played_rows, use_seconds
 from .moments import FEWER, FULL, SILENT
 from .session import CardKey, Machine, deadline
 
@@ -89,18 +89,19 @@ def bad_loads(
     """
     uses, rng = prepared.uses, np.random.default_rng(seed)
     shape = _shapes(prepared, of)
+    seconds = use_seconds(prepared, of)
     beyond = np.zeros((len(of.by_state), rows.shape[1], draws))
     places = rng.integers(LONGEST, size=draws)
     for use in np.flatnonzero(uses.live):
         key, strip = uses.keys[uses.card[use]], uses.strip[use]
         for state in (SILENT, FULL):
-            times = _drawn(shape(key, state), places, rng)
+            times = _drawn(shape(key, state, int(strip)), places, rng)
             if times is None:
                 continue
             beyond[state, strip] += times / machine.speed
             if state == FULL and len(beyond) > FEWER:
                 # With fewer notes all that a block takes beyond its mean shrinks with the mean.
-                each = of.each.seconds[FULL:, uses.card[use]]
+                each = seconds[FULL:, use]
                 beyond[FEWER:, strip] += (each[1:, None] / each[0] if each[0] > 0 else 1.0) * times / machine.speed
     block, found = deadline(of.buffer, prepared.session.rate), np.zeros(len(rows))
     strips = np.arange(rows.shape[1])
@@ -131,7 +132,7 @@ def drawn_costs(
     for use in np.flatnonzero(uses.live):
         strip = int(uses.strip[use])
         key = uses.keys[uses.card[use]]
-        times = _drawn(shape(key, int(states[strip])), places, rng)
+        times = _drawn(shape(key, int(states[strip]), strip), places, rng)
         if times is None:
             continue
         times = times / machine.speed
@@ -149,27 +150,28 @@ def _drawn(shape: Shape, places: NDArray[np.int64], rng: np.random.Generator) ->
     return times + rng.exponential(jitter, len(places)) - jitter if jitter > 0 else times
 
 
-def _shapes(prepared: Prepared, of: Costs) -> Callable[[CardKey, int], Shape]:
-    """For a key and state: what each block of its sequence takes beyond the mean (seconds), and the mean jitter.
+def _shapes(prepared: Prepared, of: Costs) -> Callable[[CardKey, int, int], Shape]:
+    """For a key, a state and a strip: what each block of its sequence takes beyond the mean, and the mean jitter.
 
-    Company makes bursts dearer by the same share as the mean, and fewer notes cheaper.
+    In seconds. Company makes bursts dearer by the same share as the mean, and fewer notes cheaper.
     """
-    known: dict[tuple[CardKey, int], Shape] = {}
+    known: dict[tuple[CardKey, int, bool], Shape] = {}
     rate, buffer = prepared.session.rate, of.buffer
     numbers = {key: k for k, key in enumerate(prepared.uses.keys)}
 
-    def shape(key: CardKey, state: int) -> Shape:
-        if (key, state) not in known:
+    def shape(key: CardKey, state: int, strip: int) -> Shape:
+        live = bool(prepared.live[strip])
+        if (key, state, live) not in known:
             condition: Condition = "silent" if state == SILENT else "sounding"
             card = prepared.cards.get(key)
             cell = _nearest(card, rate, buffer, condition) if card is not None else None
             if card is None or cell is None:
-                known[key, state] = (None, 0.0)
+                known[key, state, live] = (None, 0.0)
             else:
                 alone = card.cost(rate, buffer, condition).seconds
-                among = float(of.each.seconds[state, numbers[key]])
-                known[key, state] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
-        return known[key, state]
+                among = float((of.each if live else of.ahead).seconds[state, numbers[key]])
+                known[key, state, live] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
+        return known[key, state, live]
 
     return shape
 

@@ -47,16 +47,22 @@ def play(
     beside: NDArray[np.float64],
     cores: int,
 ) -> Played:
-    """Plays rows of strip costs (M, S, seconds) on `cores` threads.
+    """Plays rows of strip costs (M, S, seconds) on `cores` threads. `graph` holds S tasks for each part of the block.
 
     `beside` (M, S, seconds) is what they cost more while all threads compute; it counts by the share of them that do,
     on average over the block.
     """
+    parts = len(graph.ids) // max(rows.shape[1], 1)
+    if parts > 1:
+        rows, beside, live = (np.tile(each, parts) for each in (rows / parts, beside / parts, live))
     if host.read_ahead and live.any():
         # What is live is computed by one thread, the rest by the others, in their own time.
         foreground, _ = makespans(graph, rows * live, 1)
         rest = max(cores - 1, 1)
         background, chain = makespans(graph, rows * ~live, rest)
+        if cores == 1:
+            # On the only core what is computed ahead gets what the live thread leaves.
+            background, chain = background + foreground, chain + foreground
         makespan = np.maximum(foreground, background)
         chain = np.maximum(chain, foreground)
     else:
@@ -79,11 +85,19 @@ def slowed(
 
 
 def placed(graph: Graph, host: Host, live: NDArray[np.bool_], row: NDArray[np.float64], cores: int) -> Block:
-    """One block with every strip in its place: `row` (S, seconds) are the costs as slowed down as they are."""
+    """One block with every task in its place: `row` (S, seconds) are the strips' costs as slowed down as they are."""
+    parts = len(graph.ids) // max(len(row), 1)
+    row, live = np.tile(row / parts, parts), np.tile(live, parts)
     if not (host.read_ahead and live.any()):
-        return schedule(graph, row, cores)
+        return schedule(graph, row, cores)._replace(parts=parts)
     foreground = schedule(graph, row * live, 1)
     background = schedule(graph, row * ~live, max(cores - 1, 1))
+    if cores == 1:
+        after = foreground.makespan
+        background = background._replace(
+            start=background.start + after, end=background.end + after, makespan=background.makespan + after,
+            chain_bound=background.chain_bound + after,
+        )  # fmt: skip
     longer = foreground if foreground.makespan >= background.makespan else background
     return longer._replace(
         start=np.where(live, foreground.start, background.start),
@@ -93,4 +107,25 @@ def placed(graph: Graph, host: Host, live: NDArray[np.bool_], row: NDArray[np.fl
         threads=cores,
         spread_bound=(foreground.work + background.work) / cores,
         chain_bound=max(foreground.makespan, background.chain_bound),
+        parts=parts,
     )
+
+
+def in_a_row(
+    graph: Graph, host: Host, live: NDArray[np.bool_], row: NDArray[np.float64], cores: int
+) -> NDArray[np.float64]:
+    """How much of each strip (S, 0 to 1) must run one after the other in a block in which they cost `row` (S, seconds).
+
+    That is all of the live thread, or the longest chain of what several threads share, whichever is longer.
+    """
+    count = len(row)
+    parts = len(graph.ids) // max(count, 1)
+    if not (host.read_ahead and live.any()):
+        block = schedule(graph, np.tile(row / parts, parts), cores)
+        return np.bincount(np.array(block.chain) % count, minlength=count) / parts
+    if cores == 1:
+        return np.ones(count)
+    background = schedule(graph, np.tile(row * ~live / parts, parts), max(cores - 1, 1))
+    if float(row[live].sum()) >= background.chain_bound:
+        return live.astype(np.float64)
+    return np.bincount(np.array(background.chain) % count, minlength=count) / parts * ~live

@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .load import LoadMap
+from .load import LoadMap, use_seconds
 from .moments import FEWER
 from .survey import Instant, Survey
 
@@ -39,7 +39,7 @@ def ranking(of: Survey, at: Instant, basis: Basis, stretch: Stretch | None = Non
         return Ranking(at.strip_costs, at.use_costs)
     costs, uses = of.costs[of.buffer], of.planned.uses
     share = _shares(of, stretch if basis == "piece" else None)
-    each = costs.each.seconds[:, uses.card] / of.machine.speed
+    each = use_seconds(of.planned, costs) / of.machine.speed
     if basis == "peak":
         strips = np.where(share > 0, costs.by_state, 0.0).max(axis=0)
         spent = np.where(share[:, uses.strip] > 0, each, 0.0).max(axis=0)

@@ -204,7 +204,8 @@ class Host(msgspec.Struct, frozen=True):
     `read_ahead` is the block in samples in which it computes ahead all that is not live; 0 if it does not. `suspends`
     says that it leaves out what is silent. `plugin_factor` is how many times dearer plugins are in it than measured.
     `listed` says that it takes tracks in the order of the session, not the one with the longest path first.
-    `tail_limit` is how long it lets a tail sound, in seconds, before it suspends.
+    `tail_limit` is how long it lets a tail sound, in seconds, before it suspends. `parts` is into how many parts it
+    divides a block that several threads share, so that a strip can begin before what feeds it is through.
     """
 
     cores_left_free: int = 0
@@ -215,6 +216,7 @@ class Host(msgspec.Struct, frozen=True):
     plugin_factor: float = 1.0
     listed: bool = False
     tail_limit: float = 10.0
+    parts: int = 1
 
 
 class Device(msgspec.Struct, frozen=True):

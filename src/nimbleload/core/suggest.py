@@ -13,12 +13,12 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import schedule
 from .candidates import Candidate, Weights, Wishes, candidates
 from .graph import upstream
 from .load import Prepared, at_moments, beside_at, costs, load_map, played
 from .moments import SILENT
 from .plan import Decision, Plan
+from .playing import in_a_row
 from .regroup import chain_from
 from .session import Session, deadline
 from .survey import Survey, middle, with_plan, worst_load
@@ -109,7 +109,7 @@ class _Program:
         self._moments: dict[int, int] = {}
         self._seconds: list[float] = []
         self._last = self._last_strip()
-        self._chains: set[tuple[int, tuple[int, ...]]] = set()
+        self._chains: set[tuple[int, bytes]] = set()
         self._excluding()
         block = deadline(of.buffer, of.session.rate)
         self._allowed = wishes.limit * block
@@ -268,19 +268,22 @@ class _Program:
             # with the last strip alone after all others.
             self._demand((saves + (extra if threads > 1 else 0)) / threads, whole)
             if self._last is not None and threads > 1:
+                # Of a block that is computed in parts only its last one comes after all others.
+                share = 1 / of.session.host.parts
                 on_last = np.array([c.strip == self._last for c in self.candidates])
-                alone = float(each[self._last])
-                self._demand(np.where(on_last, saves, saves / threads), (float(each.sum()) - alone) / threads + alone)
+                alone = float(each[self._last]) * share
+                own = saves * (share + (1 - share) / threads)
+                self._demand(np.where(on_last, own, saves / threads), (float(each.sum()) - alone) / threads + alone)
             return
         now = after.moments.states[after.moments.at(second)]
         row = at_moments(costs(after, of.machine, of.buffer), now)
-        chain = schedule(after.graph, row, threads).chain
+        chain = in_a_row(after.tasks, of.session.host, after.live, row, threads)
         # A strip that this plan has made is in no other one.
-        ours = [task for task in chain if task < len(of.session.strips)]
-        if (kind, chain) not in self._chains and float(row[list(chain)].sum()) > self._allowed:
-            self._chains.add((kind, chain))
+        ours = np.where(np.arange(len(chain)) < len(of.session.strips), chain, 0.0)[: len(each)]
+        if (kind, chain.tobytes()) not in self._chains and float(row @ chain) > self._allowed:
+            self._chains.add((kind, chain.tobytes()))
             on_chain = np.array([c.saved(states, ours)[0] for c in self.candidates])
-            self._demand(on_chain, float(each[ours].sum()))
+            self._demand(on_chain, float(each @ ours))
         elif len(self.candidates) <= SMALL:
             # Too little was decided: at least one decision more, or another one.
             self._rows.append((~chosen).astype(float))

@@ -26,6 +26,7 @@ from .load import (
     played,
     prepare,
     provenance_shares,
+    use_seconds,
     waking_strips,
     word,
     worst_moments,
@@ -165,7 +166,7 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     rungs = [_rung(of, size, block) for size, block in blocks.items()]
     chosen, factor = of.costs[of.buffer], float(blocks[of.buffer].factor[0])
     row = at_moments(chosen, states) * factor
-    block = placed(planned.graph, planned.session.host, planned.live, row, of.threads)
+    block = placed(planned.tasks, planned.session.host, planned.live, row, of.threads)
     use_costs, known = _use_costs(of, states, factor)
     rung = next(r for r in rungs if r.buffer == of.buffer)
     verdict = judge(planned.session, rung, second, block, len(chosen.missing), known, rungs, _overhead(chosen, states))
@@ -208,10 +209,10 @@ def _use_costs(of: Survey, states: NDArray[np.int16], factor: float) -> tuple[di
     uses = of.planned.uses
     if not uses.uses:
         return {}, 0
-    each = of.costs[of.buffer].each
-    seconds = each.seconds * factor / of.machine.speed
-    known = each.source[FULL] != PROVENANCES.index("unknown")
-    spent = seconds[states[uses.strip], uses.card]
+    costs = of.costs[of.buffer]
+    seconds = use_seconds(of.planned, costs)[states[uses.strip], np.arange(len(uses.uses))]
+    known = costs.each.source[FULL] != PROVENANCES.index("unknown")
+    spent = seconds * factor / of.machine.speed
     by_id = dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True))
     return by_id, int(np.count_nonzero(known[uses.card] & uses.live))
 
@@ -274,13 +275,19 @@ def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS
 
 def block_with(of: Survey, row: NDArray[np.float64]) -> Block:
     """A block of the planned session in which the strips cost this much (S, seconds)."""
-    return placed(of.planned.graph, of.planned.session.host, of.planned.live, row, of.threads)
+    return placed(of.planned.tasks, of.planned.session.host, of.planned.live, row, of.threads)
 
 
 def prediction(of: Survey, at: Instant) -> Prediction:
     """What a rehearsal of this moment is expected to show."""
     drawn = peaks(of, at)
     return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs)
+
+
+def to_rehearse(session: Session) -> Session:
+    """The session in a host that does what a rehearsal does: every block at once and as a whole, on all cores given."""
+    host = msgspec.structs.replace(session.host, cores_left_free=0, read_ahead=0, parts=1)
+    return msgspec.structs.replace(session, host=host)
 
 
 def priority(of: Survey, at: Instant) -> NDArray[np.float64]:

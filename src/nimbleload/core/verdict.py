@@ -125,7 +125,7 @@ def _explain(session: Session, rung: Rung, block: Block, overhead: float) -> tup
         need = percent(rung.load - session.limit)
         return "work", f"One core does all the work: {need} of the deadline must go to reach {limit}."
     if rung.chain >= NEAR * rung.load and rung.chain >= rung.spread:
-        names = " → ".join(session.strips[i].name for i in block.chain if session.strips[i].uses())
+        names = " → ".join(session.strips[i].name for i in block.strips(block.chain) if session.strips[i].uses())
         return "chain", (
             f"One chain is too long: {names}. It must shrink to {limit} of the deadline; more cores do not help."
         )
@@ -136,7 +136,7 @@ def _explain(session: Session, rung: Rung, block: Block, overhead: float) -> tup
             f"The cores are evenly filled. Even perfectly spread, the work needs {percent(rung.spread)}: "
             f"removing work helps, moving it does not; {freed} to reach {limit}."
         )
-    closing = " → ".join(session.strips[i].name for i in block.closing)
+    closing = " → ".join(session.strips[i].name for i in block.strips(block.closing))
     alone = percent((block.makespan - float(block.start[block.closing[0]])) * session.rate / rung.buffer)
     return "waiting", (
         f"The cores wait: evenly spread, the work would need {percent(rung.spread)}, but at the end {closing} "
