@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+from PySide6.QtCore import Qt
 
 from nimbleload.demo.session import session
 
@@ -83,3 +84,30 @@ def test_the_report_holds_steps_and_what_to_put_back(suggested, tmp_path):
         assert step.words.split(":")[0].replace("’", "’") in page
     assert "Before the final render" in page
     assert "Left as they are: Narrator A, Narrator B" in page
+
+
+def test_steps_change_places_and_the_plan_stays_what_it_is(suggested, qtbot, settled):
+    drawer, desk = suggested.balance.drawer, suggested.desk
+    before, load = desk.document.plan, desk.survey.after.load.max()
+    steps = before.steps()
+    drawer.steps.setCurrentRow(0)
+    assert not drawer.earlier.isEnabled()
+    settled(suggested, drawer.later.click)
+    qtbot.waitUntil(lambda: bool(desk.steps), timeout=60_000)
+    assert desk.document.plan.steps() == [steps[1], steps[0], *steps[2:]]
+    assert desk.survey.after.load.max() == load
+    # The chosen step stays chosen in its new place, and keys move it too.
+    assert drawer.steps.currentRow() == 1
+    drawer.steps.setFocus()
+    with qtbot.waitSignals([desk.recomputed, desk.weighed, desk.stepped], timeout=60_000):
+        qtbot.keyClick(drawer.steps, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
+    assert desk.document.plan.steps() == [steps[1], steps[2], steps[0], *steps[3:]]
+    loads = [step.load for step in desk.steps]
+    assert loads[-1] == pytest.approx(load)
+    settled(suggested, desk.undo)
+    settled(suggested, desk.undo)
+    assert desk.document.plan == before
+    drawer.steps.setCurrentRow(len(steps) - 1)
+    assert not drawer.later.isEnabled()
+    drawer.move_chosen(1)
+    assert desk.document.plan == before

@@ -161,3 +161,18 @@ class TestOtherKinds:
         assert apply(of, Plan((Decision("disarm", "a"),))).session.strip("a").armed is False
         assert "record-armed" in apply(of, Plan((Decision("suspend", "a"),))).warnings[0]
         assert "not armed" in apply(session(track("a")), Plan((Decision("disarm", "a"),))).warnings[0]
+
+
+def test_a_step_that_changes_places_changes_nothing_else():
+    of = session(*(track(name, "eq", "verb") for name in "abcd"))
+    plan = Plan((Decision("freeze", "a"), Decision("share", "b", "b/verb", into="x"), Decision("off", "d"),
+                 Decision("share", "c", "c/verb", into="x")), pinned=("d",))  # fmt: skip
+    assert [len(step) for step in plan.steps()] == [1, 2, 1]
+    later = plan.moved(0, 2)
+    assert later.steps() == [plan.steps()[1], plan.steps()[2], plan.steps()[0]]
+    assert later.moved(2, -2).steps() == plan.steps()
+    assert later.pinned == plan.pinned
+    assert apply(of, later).session == apply(of, plan).session
+    for step, by in ((0, -1), (2, 1), (3, -1), (-1, 1)):
+        with pytest.raises(IndexError, match="the plan has 3 steps"):
+            plan.moved(step, by)

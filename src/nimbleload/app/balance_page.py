@@ -121,6 +121,7 @@ class BalancePage(QWidget):
         desk.suggested.connect(self._show_suggestion)
         self.drawer.suggest_wanted.connect(self._suggest)
         self.drawer.removed.connect(self._take_back)
+        self.drawer.moved.connect(desk.move_step)
         self.drawer.cleared.connect(desk.clear_plan)
         for kind, button in self.kinds.items():
             button.clicked.connect(partial(self.show_kind, kind))

@@ -207,6 +207,12 @@ class Desk(QObject):
             plan = plan.decide(decision)
         self.change(what, self.document._replace(plan=plan))
 
+    def move_step(self, step: int, by: int) -> None:
+        """Has a step of the plan come so many places later."""
+        if self.document is not None:
+            plan = self.document.plan.moved(step, by)
+            self.change("order of steps", self.document._replace(plan=plan))
+
     def add_variant(self, variant: Variant) -> None:
         """Takes another setting of a plugin into the session; one of the same values only changes its name."""
         if self.document is not None:

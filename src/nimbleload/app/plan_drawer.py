@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -29,10 +30,14 @@ OWN = "your own…"
 
 
 class PlanDrawer(QFrame):
-    """`suggest_wanted` asks for a plan (weights, kinds allowed); `removed` takes a step's decisions back."""
+    """`suggest_wanted` asks for a plan (weights, kinds allowed); `removed` takes a step's decisions back.
+
+    `moved` brings a step's number and by how many places it is to come later.
+    """
 
     suggest_wanted = Signal(object, list)
     removed = Signal(object)
+    moved = Signal(int, int)
     cleared = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -54,13 +59,26 @@ class PlanDrawer(QFrame):
         self.restore.setWordWrap(True)
         self.restore.setProperty("role", "quiet")
         self.remove, self.clear = QPushButton("Take back"), QPushButton("Take back all")
+        self.earlier, self.later = QPushButton("↑"), QPushButton("↓")
         self._decisions: list[tuple[Decision, ...]] = []
+        self._chosen: tuple[Decision, ...] = ()
         self._lay_out()
         self.suggest.clicked.connect(self._ask)
         self.preset.activated.connect(lambda _: self.ask_weights() if self.preset.currentText() == OWN else None)
         self.remove.clicked.connect(self.remove_chosen)
         self.clear.clicked.connect(self.cleared)
-        self.steps.itemSelectionChanged.connect(lambda: self.remove.setEnabled(bool(self.steps.selectedItems())))
+        for button, by, keys, word in (
+            (self.earlier, -1, "Alt+Up", "earlier"),
+            (self.later, 1, "Alt+Down", "later"),
+        ):
+            button.setFixedWidth(theme.px(30))
+            button.clicked.connect(lambda _=False, by=by: self.move_chosen(by))
+            button.setToolTip(f"Take this step {word} ({keys}); what the plan does stays the same")
+            button.setAccessibleName(button.toolTip())
+            QShortcut(QKeySequence(keys), self.steps, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(
+                lambda by=by: self.move_chosen(by)
+            )
+        self.steps.currentRowChanged.connect(self._choose)
 
     def _lay_out(self) -> None:
         top = QHBoxLayout()
@@ -75,6 +93,8 @@ class PlanDrawer(QFrame):
         bottom.addWidget(self.remove)
         bottom.addWidget(self.clear)
         bottom.addStretch(1)
+        bottom.addWidget(self.earlier)
+        bottom.addWidget(self.later)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 8, 6)
         column.setSpacing(4)
@@ -113,6 +133,21 @@ class PlanDrawer(QFrame):
         if 0 <= row < len(self._decisions):
             self.removed.emit(self._decisions[row])
 
+    def move_chosen(self, by: int) -> None:
+        """Has the chosen step come so many places later, if there is room."""
+        row = self.steps.currentRow()
+        if 0 <= row < len(self._decisions) and 0 <= row + by < len(self._decisions):
+            self.moved.emit(row, by)
+
+    def _choose(self, row: int) -> None:
+        """The step of this row is the chosen one, wherever it goes."""
+        known = 0 <= row < len(self._decisions) and self.steps.count() == len(self._decisions)
+        if known:
+            self._chosen = self._decisions[row]
+        self.remove.setEnabled(known)
+        self.earlier.setEnabled(known and row > 0)
+        self.later.setEnabled(known and row + 1 < len(self._decisions))
+
     def show_plan(self, of: Survey, steps: list[Step] | None) -> None:
         """Shows the plan in force; its steps once they are known."""
         plan: Plan = of.plan
@@ -124,7 +159,7 @@ class PlanDrawer(QFrame):
             several = "decision" if count == 1 else "decisions"
             self._words.setText(f"{count} {several}: worst {percent(before)} → {percent(after)}.")
         self._decisions = [step.decisions() for step in steps] if steps is not None else plan.steps()
-        row = self.steps.currentRow()
+        chosen, row = self._chosen, self.steps.currentRow()
         self.steps.clear()
         for step in steps or ():
             more = f" and {len(step.others)} more" if step.others else ""
@@ -135,13 +170,15 @@ class PlanDrawer(QFrame):
             before = step.load
         if steps is None and count:
             self.steps.addItem("Working out the steps…")
-        self.steps.setCurrentRow(min(row, self.steps.count() - 1))
+        row = self._decisions.index(chosen) if chosen in self._decisions else min(row, self.steps.count() - 1)
+        self.steps.setCurrentRow(row if steps is not None else -1)
+        self._chosen = chosen if chosen in self._decisions else self._chosen
+        self._choose(self.steps.currentRow())
         back = restore_list(of.session, plan)
         left = len([line for line in back if line not in plan.put_back])
         self.restore.setText(f"{left} things to put back before the render (B shows them)." if back else "")
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(count > 0)
-        self.remove.setEnabled(bool(self.steps.selectedItems()) and count > 0)
 
     def show_suggesting(self, words: str = "Looking for the plan that gives up least…") -> None:
         self.suggest.setEnabled(False)

@@ -78,6 +78,17 @@ class Plan(msgspec.Struct, frozen=True):
             together.setdefault((decision.into,) if decision.into else decision.subject, []).append(decision)
         return [tuple(decisions) for decisions in together.values()]
 
+    def moved(self, step: int, by: int) -> Plan:
+        """The plan with one of its steps so many places later (earlier if negative); what it does stays the same.
+
+        IndexError if there is no such step or place.
+        """
+        steps = self.steps()
+        if not (0 <= step < len(steps) and 0 <= step + by < len(steps)):
+            raise IndexError(f"the plan has {len(steps)} steps: step {step + 1} cannot move by {by}")
+        steps.insert(step + by, steps.pop(step))
+        return msgspec.structs.replace(self, decisions=tuple(decision for each in steps for decision in each))
+
     def for_strip(self, strip_id: str) -> Decision | None:
         """The decision about the strip as a whole, if there is one."""
         return next((d for d in self.decisions if d.subject == (strip_id, None)), None)
