@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QContextMenuEvent
+from PySide6.QtWidgets import QMenu
 
 from nimbleload.demo.session import session
 
@@ -111,3 +113,29 @@ def test_steps_change_places_and_the_plan_stays_what_it_is(suggested, qtbot, set
     assert not drawer.later.isEnabled()
     drawer.move_chosen(1)
     assert desk.document.plan == before
+
+
+def test_the_place_of_the_fader_is_set_in_the_chain_and_undone(example, qtbot, settled):
+    with qtbot.waitSignal(example.desk.weighed, timeout=60_000):
+        example.desk.select(["track-1"])
+    row = next(r for r in example.balance.options._chain if "Tar" in r._name.text())
+    place = example.desk.survey.session.strip("track-1").place_of(row._decision.use)
+    inserts = len(example.desk.survey.session.strip("track-1").inserts)
+
+    def press(words):
+        """Opens the row's menu and takes the entry of these words."""
+        event = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, row.rect().center(), QPoint(0, 0))
+        row.contextMenuEvent(event)
+        menu = row.findChildren(QMenu)[-1]
+        entry = next(a for a in menu.actions() if a.text() == words)
+        settled(example, entry.trigger)
+        menu.close()
+
+    press("The fader comes before it")
+    assert example.desk.document.session.strip("track-1").post_fader == inserts - place
+    assert "after the fader" in row._name.text()
+    press("The fader comes after it")
+    assert example.desk.document.session.strip("track-1").post_fader == inserts - place - 1
+    settled(example, example.desk.undo)
+    settled(example, example.desk.undo)
+    assert example.desk.document.session.strip("track-1").post_fader == 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 import pytest
 
+from nimbleload.core.candidates import Wishes, candidates
 from nimbleload.core.card import Truth
 from nimbleload.core.load import load_map, prepare
 from nimbleload.core.options import options, weigh
@@ -13,6 +14,7 @@ from nimbleload.core.regroup import group_of
 from nimbleload.core.restore import restore_list
 from nimbleload.core.session import Device, Host, Machine, Send
 from nimbleload.core.sharing import groups
+from nimbleload.core.split import split
 from nimbleload.core.suggest import told_as
 from nimbleload.core.survey import instant, survey
 from tests.helpers.sessions import bus, cards_for, session, setting, track, use
@@ -201,6 +203,51 @@ class TestBounce:
         told = " ".join(apply(of, Plan().decide(Decision("bounce", "a"))).warnings)
         for words in ("cannot be undone", "fader stands at -6.0 dB", "hall still hears it by its sends"):
             assert words in told
+
+
+class TestAfterTheFader:
+    def of(self, after: int):
+        return session(
+            track("a", "eq", "comp", "limit", volume=0.5, post_fader=after, instrument=use("synth", voices=2))
+        )
+
+    def told(self, after: int, *decisions):
+        return " ".join(apply(self.of(after), Plan(decisions)).warnings)
+
+    @pytest.mark.parametrize(
+        ("after", "through", "words"),
+        [
+            (0, None, None), (1, 1, None), (1, -1, None),
+            (1, None, "limit comes after the fader; frozen too, the fader and its automation are frozen in."),
+            (1, None, "A freeze of insert 2 keeps them live"),
+            (2, None, "comp and limit come after the fader"), (2, 1, "a: comp comes after the fader"),
+            (3, None, "A freeze of the instrument keeps them live"),
+        ],
+    )  # fmt: skip
+    def test_a_freeze_that_takes_in_what_comes_after_it_is_told(self, after, through, words):
+        told = self.told(after, Decision("freeze", "a", through=through))
+        assert ("after the fader" in told) == (words is not None)
+        assert words is None or words in told
+
+    def test_a_bounce_of_it_holds_the_fader_and_so_the_new_one_goes_to_unity(self):
+        assert "Print before the fader" in self.told(0, Decision("bounce", "a"))
+        told = self.told(1, Decision("bounce", "a"))
+        assert "Print before the fader" not in told
+        assert "limit comes after the fader: the print holds the fader and its automation" in told
+        assert "after the fader" not in self.told(1, Decision("bounce", "a", through=-1))
+
+    def test_freezing_up_to_it_is_offered_and_is_what_a_suggestion_takes(self):
+        of = self.of(1)
+        titles = {o.title: o.decision.through for o in options(of.strip("a"), of)}
+        assert titles["Freeze up to the fader"] == 1
+        assert "Freeze up to the fader" not in {o.title for o in options(self.of(0).strip("a"))}
+        found = candidates(survey(of, Plan(), cards_for(of, {"synth": 1e-3, "eq": 1e-4}), Machine(1), 256), Wishes())
+        assert {c.decision.through for c in found if c.decision.kind == "freeze"} == {-1, 1}
+
+    def test_it_stays_with_the_last_part_of_a_chain_that_a_send_leaves(self):
+        of = session(track("a", "eq", "comp", "limit", post_fader=2, sends=(Send("x", after=1),)), bus("x"))
+        parts = [s for s in split(of).strips if s.id.startswith("a")]
+        assert [(len(s.inserts), s.post_fader) for s in parts] == [(2, 0), (1, 1)]
 
 
 class TestOutboard:

@@ -111,6 +111,7 @@ class BalancePage(QWidget):
         self.timeline.stepped.connect(desk.step_moment)
         self.timeline.stretched.connect(self._show_stretch)
         self.options.decided.connect(desk.decide)
+        self.options.fader_set.connect(desk.place_fader)
         desk.opened.connect(self._show_opening)
         desk.recomputed.connect(self._show_survey)
         desk.moved.connect(self._show_instant)

@@ -7,14 +7,14 @@ import logging
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..core.candidates import Weights, Wishes
+from ..core.candidates import Weights, wishes_for
 from ..core.card import Cards, CostCard
 from ..core.options import Weighed, weigh
 from ..core.outlook import Outlook, band, outlook
@@ -180,23 +180,25 @@ class Desk(QObject):
     # Choices
 
     def choose_buffer(self, buffer: int) -> None:
-        if self.document is not None:
-            self.change(f"buffer {buffer}", self.document._replace(buffer=buffer))
+        self._change(f"buffer {buffer}", buffer=buffer)
 
     def choose_machine(self, machine: Machine) -> None:
-        if self.document is not None:
-            self.change(f"{machine.cores} cores", self.document._replace(machine=machine))
+        self._change(f"{machine.cores} cores", machine=machine)
 
     def choose_rate(self, rate: int) -> None:
         """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""
-        if self.document is not None:
-            session = msgspec.structs.replace(self.document.session, rate=rate)
-            self.change(f"{rate / 1000:g} kHz", self.document._replace(session=session))
+        self._change_session(f"{rate / 1000:g} kHz", rate=rate)
 
     def choose_host(self, host: Host, device: Device) -> None:
+        self._change_session("host and device", host=host, device=device)
+
+    def _change(self, what: str, **fields: Any) -> None:
         if self.document is not None:
-            session = msgspec.structs.replace(self.document.session, host=host, device=device)
-            self.change("host and device", self.document._replace(session=session))
+            self.change(what, self.document._replace(**fields))
+
+    def _change_session(self, what: str, **fields: Any) -> None:
+        if self.document is not None:
+            self._change(what, session=msgspec.structs.replace(self.document.session, **fields))
 
     def decide(self, what: str, decisions: Sequence[Decision]) -> None:
         """Takes decisions into the plan, as one step."""
@@ -207,19 +209,24 @@ class Desk(QObject):
             plan = plan.decide(decision)
         self.change(what, self.document._replace(plan=plan))
 
+    def place_fader(self, strip_id: str, after: int) -> None:
+        """So many of the last inserts of a strip come after its fader."""
+        if self.document is not None:
+            strips = self.document.session.strips
+            changed = (msgspec.structs.replace(s, post_fader=after) if s.id == strip_id else s for s in strips)
+            self._change_session("place of the fader", strips=tuple(changed))
+
     def move_step(self, step: int, by: int) -> None:
         """Has a step of the plan come so many places later."""
         if self.document is not None:
-            plan = self.document.plan.moved(step, by)
-            self.change("order of steps", self.document._replace(plan=plan))
+            self._change("order of steps", plan=self.document.plan.moved(step, by))
 
     def add_variant(self, variant: Variant) -> None:
         """Takes another setting of a plugin into the session; one of the same values only changes its name."""
         if self.document is not None:
-            session = self.document.session
-            others = tuple(v for v in session.variants if msgspec.structs.replace(v, name=variant.name) != variant)
-            after = msgspec.structs.replace(session, variants=(*others, variant))
-            self.change(f"variant {variant.name}", self.document._replace(session=after))
+            known = self.document.session.variants
+            others = tuple(v for v in known if msgspec.structs.replace(v, name=variant.name) != variant)
+            self._change_session(f"variant {variant.name}", variants=(*others, variant))
 
     def select(self, strip_ids: Sequence[str]) -> None:
         if tuple(strip_ids) != self.selection:
@@ -377,7 +384,7 @@ class Desk(QObject):
         if of is None or self.document is None:
             return
         document = self.document
-        wishes = _wishes(of, weights, kinds)
+        wishes = wishes_for(of, weights, kinds)
 
         def work() -> None:
             try:
@@ -393,7 +400,7 @@ class Desk(QObject):
         of = self.survey
         if of is None:
             return
-        wishes = _wishes(of, weights, kinds)
+        wishes = wishes_for(of, weights, kinds)
 
         def work() -> None:
             try:
@@ -434,8 +441,7 @@ class Desk(QObject):
 
     def use_plan(self, kept: KeptPlan) -> None:
         """Takes a plan that was put by, and its buffer size."""
-        if self.document is not None:
-            self.change(f"plan {kept.name}", self.document._replace(plan=kept.plan, buffer=kept.buffer))
+        self._change(f"plan {kept.name}", plan=kept.plan, buffer=kept.buffer)
 
     def forget_plan(self, kept: KeptPlan) -> None:
         """Lets go of a plan that was put by."""
@@ -447,7 +453,7 @@ class Desk(QObject):
         """Notes which lines of the restore list are done."""
         if self.document is not None:
             plan = msgspec.structs.replace(self.document.plan, put_back=tuple(lines))
-            self.change("restore list", self.document._replace(plan=plan))
+            self._change("restore list", plan=plan)
 
     def _take_suggestion(self, result: tuple[Suggestion, Document] | str) -> None:
         if isinstance(result, str):
@@ -490,8 +496,3 @@ class Desk(QObject):
         self._weighing += 1
         self._weigh_soon.stop()
         self._work.shutdown(wait=True, cancel_futures=True)
-
-
-def _wishes(of: Survey, weights: Weights, kinds: Sequence[DecisionKind]) -> Wishes:
-    """What a suggestion for this survey may do: the session's own limit, and its pinned tracks."""
-    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QContextMenuEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
     QFrame,
     QHBoxLayout,
     QLabel,
+    QMenu,
     QPushButton,
     QVBoxLayout,
     QWidget,
@@ -96,9 +97,13 @@ class OptionButton(QAbstractButton):
 
 
 class ChainRow(QWidget):
-    """One plugin of a chain: what it costs here, and a word to switch it off or on."""
+    """One plugin of a chain: what it costs here, and a word to switch it off or on.
+
+    `fader_set` brings the strip and how many of its last inserts come after the fader.
+    """
 
     switched = Signal(str, list)
+    fader_set = Signal(str, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -114,13 +119,17 @@ class ChainRow(QWidget):
         line.addWidget(self._figure)
         line.addWidget(self._switch)
         self._decision: Decision | None = None
+        self._after: tuple[str, int, bool] | None = None
 
     def show_use(self, strip: Strip, place: int, use: PluginUse, cost: str, can_switch: bool) -> None:
         """Shows a use of a planned strip; it can be switched unless the session itself has it off."""
         frozen = ", frozen" if strip.is_frozen(place) else ""
         colour = theme.family(use.family).name()
-        self._name.setText(f'<span style="color:{colour}">■</span> {use.label}{frozen}')
+        is_after = place > strip.last_before_fader
+        after = ", after the fader" if is_after else ""
+        self._name.setText(f'<span style="color:{colour}">■</span> {use.label}{after}{frozen}')
         self._name.setToolTip(use.setting.words())
+        self._after = (strip.id, len(strip.inserts) - place, is_after) if place >= 0 else None
         self._figure.setText(cost)
         self._switch.setText("on" if use.enabled else "off")
         self._switch.setChecked(not use.enabled)
@@ -129,15 +138,31 @@ class ChainRow(QWidget):
         self._switch.setAccessibleName(self._switch.toolTip())
         self._decision = Decision("off" if use.enabled else "live", strip.id, use.id)
 
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if self._after is None:
+            return
+        strip, count, is_after = self._after
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        if is_after:
+            menu.addAction("The fader comes after it", lambda: self.fader_set.emit(strip, count - 1))
+        else:
+            menu.addAction("The fader comes before it", lambda: self.fader_set.emit(strip, count))
+        menu.popup(event.globalPos())
+
     def _press(self) -> None:
         if self._decision is not None:
             self.switched.emit(self._switch.toolTip().lower(), [self._decision])
 
 
 class OptionList(QFrame):
-    """The panel for the chosen strips. `decided` tells what was chosen, as (what it is called, decisions)."""
+    """The panel for the chosen strips. `decided` tells what was chosen, as (what it is called, decisions).
+
+    `fader_set` brings a strip and how many of its last inserts come after its fader.
+    """
 
     decided = Signal(str, list)
+    fader_set = Signal(str, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -192,6 +217,7 @@ class OptionList(QFrame):
         while len(self._chain) < chain:
             row = ChainRow()
             row.switched.connect(self.decided)
+            row.fader_set.connect(self.fader_set)
             self._chain_rows.addWidget(row)
             self._chain.append(row)
         for number, row in enumerate(self._chain):

@@ -73,7 +73,7 @@ class PlanDrawer(QFrame):
         ):
             button.setFixedWidth(theme.px(30))
             button.clicked.connect(lambda _=False, by=by: self.move_chosen(by))
-            button.setToolTip(f"Take this step {word} ({keys}); what the plan does stays the same")
+            button.setToolTip(f"Take this step {word} ({keys})")
             button.setAccessibleName(button.toolTip())
             QShortcut(QKeySequence(keys), self.steps, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(
                 lambda by=by: self.move_chosen(by)

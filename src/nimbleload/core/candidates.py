@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -57,6 +57,11 @@ class Wishes(NamedTuple):
     pinned: frozenset[str] = frozenset()
     kinds: tuple[DecisionKind, ...] = KINDS
     disk: float | None = None
+
+
+def wishes_for(of: Survey, weights: Weights, kinds: Sequence[DecisionKind]) -> Wishes:
+    """What a suggestion for this survey may do: the session's own limit, and its pinned tracks."""
+    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
 
 
 class Candidate(NamedTuple):
@@ -181,8 +186,8 @@ def _shared(
 
 
 def _freezes(strip: Strip, before: int | None) -> list[int]:
-    """How far a strip could be frozen: the source alone, the whole chain, or up to what it could share."""
-    last = len(strip.inserts) - 1
+    """How far a strip could be frozen: the source alone, the chain up to the fader, or up to what it could share."""
+    last = strip.last_before_fader if strip.last_before_fader >= 0 else len(strip.inserts) - 1
     found = {-1, last} if strip.instrument is not None else {last}
     if before is not None and before >= min(found):
         found.add(before)

@@ -62,6 +62,9 @@ def options(
         alone = Decision("freeze", strip.id, through=-1)
         found.append(_option(strip, alone, "Freeze the instrument", _frozen(strip, -1), session))
     last = len(strip.inserts) - 1
+    if 0 <= strip.last_before_fader < last:
+        before = Decision("freeze", strip.id, through=strip.last_before_fader)
+        found.append(_option(strip, before, "Freeze up to the fader", _frozen(strip, before.through or 0), session))
     title = f"Freeze through insert {last + 1}" if last >= 0 else "Freeze the chain"
     if last >= 0 or strip.instrument is None:
         whole = Decision("freeze", strip.id, through=last)

@@ -79,9 +79,10 @@ class Plan(msgspec.Struct, frozen=True):
         return [tuple(decisions) for decisions in together.values()]
 
     def moved(self, step: int, by: int) -> Plan:
-        """The plan with one of its steps so many places later (earlier if negative); what it does stays the same.
+        """The plan with one of its steps so many places later (earlier if negative).
 
-        IndexError if there is no such step or place.
+        It does the same, but that the first ones get the room of an outboard device. IndexError if there is no such
+        step or place.
         """
         steps = self.steps()
         if not (0 <= step < len(steps) and 0 <= step + by < len(steps)):

@@ -176,12 +176,13 @@ def _decided(session: Session, plan: Plan) -> Iterator[tuple[Decision, Strip]]:
 
 def plan_traps(session: Session, plan: Plan) -> list[str]:
     """What to mind of the decisions themselves, whatever was measured: one sentence each."""
-    found = []
+    found: list[str] = []
     known = {strip.id: strip for strip in session.strips}
     for decision, strip in _decided(session, plan):
+        found.extend(_fader_traps(decision, strip))
         if decision.kind == "bounce":
             found.append(f"{strip.name}: a bounce cannot be undone; keep its source, switched off.")
-            if strip.volume not in (0.0, 1.0):
+            if strip.volume not in (0.0, 1.0) and not strip.post_fader:
                 level = 20 * math.log10(strip.volume)
                 found.append(
                     f"{strip.name}: its fader stands at {level:+.1f} dB. Print before the fader, "
@@ -204,6 +205,20 @@ def plan_traps(session: Session, plan: Plan) -> list[str]:
                     "two decisions exclude each other."
                 )
     return found
+
+
+def _fader_traps(decision: Decision, strip: Strip) -> Iterator[str]:
+    """What to mind where a print takes in what comes after the fader."""
+    last = len(strip.inserts) - 1 if decision.through is None else decision.through
+    after = [use.label for use in strip.inserts[strip.last_before_fader + 1 : last + 1] if use.enabled]
+    if not after or strip.kind != "track":
+        return
+    who = f"{strip.name}: {' and '.join(after)} come{'s' if len(after) == 1 else ''} after the fader"
+    if decision.kind == "freeze":
+        until = "the instrument" if strip.last_before_fader < 0 else f"insert {strip.last_before_fader + 1}"
+        yield f"{who}; frozen too, the fader and its automation are frozen in. A freeze of {until} keeps them live."
+    elif decision.kind == "bounce":
+        yield f"{who}: the print holds the fader and its automation. Set the new track's to unity, without automation."
 
 
 def tail_traps(session: Session, plan: Plan, cards: Cards) -> list[str]:

@@ -132,7 +132,8 @@ class Strip(msgspec.Struct, frozen=True):
     `output` names the strip it feeds (None: nothing, as for the main output). `parent` is the folder or bus under
     which the session shows it. `frozen_through` is the last frozen place of the chain: None for none, -1 for the
     source alone, k for the source and inserts 0..k. `enabled` false means the whole strip is switched off;
-    `suspended` that it costs nothing while it is silent.
+    `suspended` that it costs nothing while it is silent. `post_fader` is how many of the last inserts come after the
+    fader.
     """
 
     id: str
@@ -151,6 +152,12 @@ class Strip(msgspec.Struct, frozen=True):
     enabled: bool = True
     frozen_through: int | None = None
     suspended: bool = False
+    post_fader: int = 0
+
+    @property
+    def last_before_fader(self) -> int:
+        """The place of the last insert before the fader; -1 if all come after it."""
+        return max(len(self.inserts) - self.post_fader, 0) - 1
 
     def uses(self) -> tuple[PluginUse, ...]:
         """The instrument, if any, and then the inserts in order, whatever their state."""

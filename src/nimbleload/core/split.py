@@ -54,6 +54,7 @@ def _parts(strip: Strip) -> list[Strip]:
             armed=strip.armed and is_first,
             clips=strip.clips if is_first else (),
             frozen_through=min(frozen, place - begins) if frozen is not None else None,
+            post_fader=min(strip.post_fader, place + 1 - begins) if is_last else 0,
         )
         parts.append(part)
         begins = place + 1
