@@ -8,7 +8,7 @@ import pytest
 from nimbleload.core.card import Truth
 from nimbleload.core.findings import findings, weighed
 from nimbleload.core.plan import Plan
-from nimbleload.core.session import Machine, PluginRef, PluginUse, Send
+from nimbleload.core.session import Clip, Machine, PluginRef, PluginUse, Send
 from nimbleload.core.survey import instant, survey
 from tests.helpers.sessions import bus, cards_for, session, track, use
 
@@ -116,3 +116,21 @@ def test_findings_are_ordered_by_what_they_save_at_the_moment():
     listed = weighed(found, instant(found))
     assert [each.finding.name for each in listed] == ["alike on several tracks", "without a way out"]
     assert listed[0].saving.work == pytest.approx(1e-3 / (256 / 48000))
+
+
+def test_clips_that_the_host_converts_or_stretches_and_files_of_several_depths():
+    clips = {
+        "a": (Clip(0, 5, rate=44100, bits=16), Clip(5, 10, rate=48000, bits=24)),
+        "b": (Clip(0, 5, rate=96000, bits=16),),
+        "c": (Clip(0, 5, rate=48000, bits=16, stretched=True),),
+        "d": (Clip(0, 5),),
+    }
+    of = session(*(msgspec.structs.replace(track(name), clips=each) for name, each in clips.items()))
+    said = {f.name: f.sentence for f in findings(of, {})}
+    assert said["mixed sample rates"].startswith("Clips on a, b are at 44.1, 96 kHz, the session at 48:")
+    assert said["clips stretched live"].startswith("Clips on c are stretched")
+    assert "16 bit on a, b and 1 more; 24 bit on a" in said["mixed bit depths"]
+    plain = session(msgspec.structs.replace(track("a"), clips=(Clip(0, 5, rate=48000, bits=24),)), track("d"))
+    assert not {"mixed sample rates", "clips stretched live", "mixed bit depths"} & {
+        f.name for f in findings(plain, {})
+    }

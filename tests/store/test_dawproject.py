@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import wave
 import zipfile
 
 import pytest
@@ -173,6 +175,31 @@ class TestTimes:
         clip = x.clip(0, 400, notes, playStart=0, loopStart=0, loopEnd=1)
         with pytest.raises(ImportRefusedError, match="over 100 notes; loops run wild"):
             self.clips(tmp_path, x.lanes("t", clip))
+
+    @pytest.mark.parametrize(
+        ("inside", "stretched"),
+        [("", False), ('<Warp time="0" contentTime="0"/><Warp time="4" contentTime="2"/>', False),
+         ('<Warp time="0" contentTime="0"/><Warp time="4" contentTime="2.5"/>', True),
+         ('<Warp time="0" contentTime="0"/><Warp time="2" contentTime="1"/><Warp time="4" contentTime="1.5"/>', True)],
+    )  # fmt: skip
+    def test_audio_files_say_their_rate_and_depth_and_whether_they_are_stretched(self, tmp_path, inside, stretched):
+        """At 120 beats a minute four beats last two seconds."""
+        audio = '<Audio duration="2" sampleRate="44100" channels="1"><File path="audio/a.wav"/></Audio>'
+        warps = f'<Warps timeUnit="beats" contentTimeUnit="seconds">{audio}{inside}</Warps>'
+        sound = io.BytesIO()
+        with wave.open(sound, "wb") as file:
+            file.setparams((1, 3, 44100, 10, "NONE", ""))
+            file.writeframes(bytes(30))
+        head = sound.getvalue()
+        # What stands before the format does not matter.
+        head = head[:12] + b"JUNK\x03\0\0\0abc\0" + head[12:]
+        arrangement = x.lanes("t", x.clip(4, 4, warps), x.clip(8, 4, warps))
+        xml = x.project(x.track("t", "T", x.channel("c")) + x.main_track(), arrangement)
+        for files, bits in (({"audio/a.wav": head}, 24), ({}, 0), ({"audio/a.wav": b"RIFF"}, 0)):
+            clips = strip(read(tmp_path, xml, files), "T").clips
+            assert [(c.file, c.rate, c.bits, c.stretched) for c in clips] == [
+                ("audio/a.wav", 44100, bits, stretched)
+            ] * 2
 
     def test_markers_are_sections(self, tmp_path):
         marks = '<Markers><Marker time="16" name="Chorus"/><Marker time="0" name="Verse"/></Markers>'

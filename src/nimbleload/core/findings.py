@@ -41,8 +41,9 @@ class Weighted(NamedTuple):
 
 def findings(session: Session, cards: Cards) -> list[Finding]:
     """All that is found, in a fixed order of kinds; `cards` tell what does nothing and what is late."""
-    found = [*_unused(session), *_without_way_out(session), *_idle(session, cards), *_analysers(session)]
-    return [*found, *_armed(session), *_late(session, cards), *_many(session, cards), *_two_standards(session)]
+    found = [*_unused(session), *_clips(session), *_without_way_out(session), *_idle(session, cards)]
+    found += [*_analysers(session), *_armed(session), *_late(session, cards), *_many(session, cards)]
+    return [*found, *_two_standards(session)]
 
 
 def weighed(of: Survey, at: Instant) -> list[Weighted]:
@@ -90,6 +91,31 @@ def _unused(session: Session) -> list[Finding]:
     late = [s for s in session.strips if session.length and any(c.start >= session.length for c in s.clips)]
     if late:
         found.append(Finding("unused clips", f"Clips on {_names(late)} begin after the end of the piece."))
+    return found
+
+
+def _clips(session: Session) -> list[Finding]:
+    """Clips that the host converts or stretches while it plays, and files of several depths."""
+    found = []
+    other = [s for s in session.strips if any(c.rate not in (0, session.rate) for c in s.clips)]
+    if other:
+        rates = sorted({c.rate for s in other for c in s.clips if c.rate not in (0, session.rate)})
+        known = ", ".join(f"{rate / 1000:g}" for rate in rates)
+        said = (
+            f"Clips on {_names(other)} are at {known} kHz, the session at {session.rate / 1000:g}: the host converts "
+        )
+        found.append(Finding("mixed sample rates", f"{said}them whenever it plays. Converted once, they cost nothing."))
+    stretched = [s for s in session.strips if any(c.stretched for c in s.clips)]
+    if stretched:
+        said = f"Clips on {_names(stretched)} are stretched while they play: print the stretch once it is settled."
+        found.append(Finding("clips stretched live", said))
+    depths: dict[int, list[Strip]] = {}
+    for strip in session.strips:
+        for bits in sorted({clip.bits for clip in strip.clips if clip.bits}):
+            depths.setdefault(bits, []).append(strip)
+    if len(depths) > 1:
+        each = "; ".join(f"{bits} bit on {_names(strips, 2)}" for bits, strips in sorted(depths.items()))
+        found.append(Finding("mixed bit depths", f"Audio files of several depths: {each}. It costs disk, not load."))
     return found
 
 

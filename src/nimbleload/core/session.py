@@ -115,7 +115,8 @@ class Clip(msgspec.Struct, frozen=True):
     """A stretch of audio or notes on a track, from `start` up to `end` in seconds.
 
     `voices` says from which second of the piece on how many notes sound together at most (see `core.voices`); empty
-    where that is not known.
+    where that is not known. `rate` (hertz) and `bits` are those of the audio file, 0 where not known; `stretched` says
+    that the host plays it at another speed than it was recorded at.
     """
 
     start: float
@@ -124,6 +125,9 @@ class Clip(msgspec.Struct, frozen=True):
     name: str = ""
     file: str | None = None
     voices: tuple[tuple[float, int], ...] = ()
+    rate: int = 0
+    bits: int = 0
+    stretched: bool = False
 
 
 class Strip(msgspec.Struct, frozen=True):

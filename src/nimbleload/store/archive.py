@@ -46,6 +46,14 @@ class Archive:
     def __contains__(self, name: str) -> bool:
         return name in self._names
 
+    def head(self, name: str, most: int) -> bytes:
+        """The first bytes of a member, at most so many; empty if it is not there or damaged."""
+        try:
+            with self._zip.open(name) as member:
+                return member.read(most)
+        except (KeyError, OSError, EOFError, RuntimeError, NotImplementedError, zipfile.BadZipFile, zlib.error):
+            return b""
+
     def read(self, name: str, most: int) -> bytes:
         """The bytes of one entry. It must exist, and be no longer than `most`, whatever its header says."""
         if leaves_folder(name):

@@ -32,6 +32,7 @@ from .dawproject_timeline import Timeline
 from .xml_values import flag, gain, number, parse, place
 
 WHERE = "project.xml"
+AUDIO_HEAD = 1 << 16
 STANDARDS = {"ClapPlugin": "clap", "Vst3Plugin": "vst3", "Vst2Plugin": "vst2", "AuPlugin": "au"}
 BUILT_IN: dict[str, Family] = {
     "BuiltinDevice": "other", "Equalizer": "equaliser", "Compressor": "dynamics", "NoiseGate": "dynamics",
@@ -78,7 +79,8 @@ class _Reader:
         self._ensure_main()
         self._connect()
         tempo = self._tempo()
-        timeline = Timeline(self._root, TempoMap(tempo), {s.id for s in self._strips}, self._left_out)
+        tracks = {s.id for s in self._strips}
+        timeline = Timeline(self._root, TempoMap(tempo), tracks, self._left_out, self._audio_head)
         strips = tuple(self._with_clips(strip, timeline) for strip in self._strips)
         sections = tuple(Section(name, at) for name, at in timeline.markers())
         ends = [clip.end for strip in strips for clip in strip.clips] + [s.start for s in sections]
@@ -279,6 +281,9 @@ class _Reader:
             if key is not None and is_number and parameter.get("value") is not None:
                 values.append((key, number(parameter, "value", 0, WHERE)))
         return Setting(tuple(values))
+
+    def _audio_head(self, path: str) -> bytes:
+        return self._archive.head(path, AUDIO_HEAD) if path and not leaves_folder(path) else b""
 
     def _with_clips(self, strip: Strip, timeline: Timeline) -> Strip:
         clips = timeline.clips(strip.id)

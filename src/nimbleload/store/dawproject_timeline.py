@@ -5,7 +5,8 @@ Lanes nest, clips nest, loop and refer to others; times are beats under a tempo 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from itertools import pairwise
 from typing import Literal
 
 from lxml import etree
@@ -24,13 +25,24 @@ DEEPEST = 32
 ContentKind = Literal["audio", "notes"]
 Piece = tuple[float, float, ContentKind]
 Stretch = tuple[float, float]
+NOTHING = Clip(0.0, 0.0)
+# So much another speed is a stretch; less may be rounding in the file (fraction).
+STRETCHED = 0.01
 
 
 class Timeline:
     """Clips, voices and markers of one project. `tracks` are the ids that lanes may name."""
 
-    def __init__(self, root: etree._Element, tempo: TempoMap, tracks: set[str], left_out: list[str]) -> None:
-        self._tempo = tempo
+    def __init__(
+        self,
+        root: etree._Element,
+        tempo: TempoMap,
+        tracks: set[str],
+        left_out: list[str],
+        head: Callable[[str], bytes] = lambda path: b"",
+    ) -> None:
+        """`head` gives the first bytes of an audio file that the project holds, empty if it does not."""
+        self._tempo, self._head = tempo, head
         self._left_out = left_out
         self._by_id: dict[str, etree._Element] = {}
         for element in root.iter("Clip", "Clips", "Notes", "Audio", "Lanes"):
@@ -41,6 +53,7 @@ class Timeline:
         self._notes: dict[str, list[Stretch]] = {}
         self._uncounted: set[str] = set()
         self._heard = 0
+        self._bits: dict[str, int] = {}
         self._markers: list[tuple[str, float]] = []
         self._pieces = 0
         arrangement = root.find("Arrangement")
@@ -96,16 +109,47 @@ class Timeline:
     def _add_clip(self, clip: etree._Element, track: str, unit: str) -> None:
         if not flag(clip, "enable", True):
             return
+        audio = self._audio(clip, unit)
         for start, end, kind in self._sounding(clip, unit, 0):
             first, last = self._seconds(max(start, 0.0), unit), self._seconds(max(end, 0.0), unit)
             if last > first:
-                self._clips.setdefault(track, []).append(Clip(first, last, kind, clip.get("name") or ""))
+                plain = replace(audio or NOTHING, start=first, end=last, kind=kind, name=clip.get("name") or "")
+                self._clips.setdefault(track, []).append(plain)
         notes = self._played(clip, unit, 0)
         if notes is None:
             self._uncounted.add(track)
             notes = self._unlooped(clip)
         seconds = [(self._seconds(max(start, 0.0), unit), self._seconds(max(end, 0.0), unit)) for start, end in notes]
         self._notes.setdefault(track, []).extend(seconds)
+
+    def _audio(self, clip: etree._Element, unit: str) -> Clip | None:
+        """What is known of the audio file that a clip plays, as a clip without place; None if it plays none."""
+        content = self._content(clip)
+        audio = None
+        if content is not None:
+            audio = content if content.tag == "Audio" else next(content.iter("Audio"), None)
+        if audio is None or content is None:
+            return None
+        file = audio.find("File")
+        path = file.get("path") if file is not None and file.get("external") != "true" else None
+        stretched = any(self._is_stretched(clip, warps, unit) for warps in content.iter("Warps"))
+        rate = number(audio, "sampleRate", 0, WHERE, 0, 1_000_000)
+        if path is not None and path not in self._bits:
+            self._bits[path] = wave_bits(self._head(path))
+        return replace(NOTHING, file=path, rate=round(rate), bits=self._bits.get(path or "", 0), stretched=stretched)
+
+    def _is_stretched(self, clip: etree._Element, warps: etree._Element, unit: str) -> bool:
+        """Whether audio is played at another speed between any two of its warp points, by more than a hundredth."""
+        inside = warps.get("timeUnit", clip.get("contentTimeUnit", unit))
+        start = number(clip, "time", 0, WHERE, -1e9) if inside == unit else 0.0
+        points = sorted(
+            (self._seconds(max(start, 0.0) + number(w, "time", 0, WHERE), inside), number(w, "contentTime", 0, WHERE))
+            for w in warps.findall("Warp")
+        )
+        if warps.get("contentTimeUnit", "seconds") != "seconds":
+            return False
+        spans = ((b[0] - a[0], b[1] - a[1]) for a, b in pairwise(points))
+        return any(abs(played - recorded) > STRETCHED * max(played, 1e-6) for played, recorded in spans)
 
     def _sounding(self, clip: etree._Element, unit: str, depth: int) -> Iterator[Piece]:
         """The stretches in which a clip has content, in the time unit of what holds it."""
@@ -194,6 +238,19 @@ class Timeline:
         offset = number(clip, "time", 0, WHERE, -1e9)
         notes = [_note(note) for note in content.iter("Note")] if content is not None else []
         return [(offset + start, offset + end) for start, end in notes]
+
+
+def wave_bits(head: bytes) -> int:
+    """The bits of a sample in a WAVE file, from its first bytes; 0 if these do not say."""
+    if head[:4] not in (b"RIFF", b"RF64") or head[8:12] != b"WAVE":
+        return 0
+    at = 12
+    while at + 24 <= len(head):
+        name, length = head[at : at + 4], int.from_bytes(head[at + 4 : at + 8], "little")
+        if name == b"fmt ":
+            return int.from_bytes(head[at + 22 : at + 24], "little")
+        at += 8 + length + length % 2
+    return 0
 
 
 def _note(note: etree._Element) -> Stretch:
