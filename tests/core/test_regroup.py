@@ -7,13 +7,14 @@ import pytest
 
 from nimbleload.core.candidates import Wishes, candidates
 from nimbleload.core.card import Truth
+from nimbleload.core.findings import findings
 from nimbleload.core.load import load_map, prepare
 from nimbleload.core.options import options, weigh
 from nimbleload.core.plan import Decision, Plan, apply, obstacle
 from nimbleload.core.regroup import group_of
 from nimbleload.core.restore import restore_list
 from nimbleload.core.session import Device, Host, Machine, Send
-from nimbleload.core.sharing import groups
+from nimbleload.core.sharing import groups, is_near, similar
 from nimbleload.core.split import split
 from nimbleload.core.suggest import told_as
 from nimbleload.core.survey import instant, survey
@@ -330,3 +331,80 @@ def test_every_new_kind_is_told_and_can_be_put_back():
     back = restore_list(of, plan)
     assert len(back) == len(plan.decisions)
     assert any("Put verb on b back on its own track" in line for line in back)
+
+
+class TestSharingSettingsNearlyAlike:
+    SETTINGS = (
+        {"time": 2.0, "wet": 1.0}, {"time": 2.0, "wet": 1.0}, {"time": 2.2, "wet": 1.0},
+        {"time": 2.5, "wet": 0.9}, {"time": 9.0, "wet": 0.2, "tone": 1.0, "size": 3.0},
+    )  # fmt: skip
+
+    def of(self, **truth):
+        """Five tracks that end in one reverb; four of them are set nearly alike."""
+        strips = []
+        for name, values in zip("abcde", self.SETTINGS, strict=True):
+            last = use("verb", f"{name}/verb", setting=setting(**values), family="reverb")
+            strips.append(msgspec.structs.replace(track(name, "eq"), inserts=(use("eq", f"{name}/eq"), last)))
+        of = session(*strips)
+        cards = cards_for(of, {"eq": 1e-4, "verb": 1e-3})
+        return of, {k: msgspec.structs.replace(c, truth=Truth(**truth)) for k, c in cards.items()}
+
+    def test_those_of_other_values_in_two_parameters_at_most_are_one_group(self):
+        of, cards = self.of(linear_db=-120.0)
+        (found,) = similar(of, cards)
+        assert [strip for strip, _ in found.members] == ["a", "b", "c", "d"]
+        assert found.differs == ("time", "wet")
+        # Two of them have the same setting: that one counts.
+        assert dict(found.chain[0].setting.values) == {"time": 2.0, "wet": 1.0}
+        assert [strip for strip, _ in groups(of, cards)[0].members] == ["a", "b"]
+
+    @pytest.mark.parametrize(
+        ("values", "near"),
+        [
+            ({"time": 2.4, "wet": 1.0}, True), ({"time": 2.7, "wet": 1.0}, False), ({"time": 2.0, "wet": -1.0}, False),
+            ({"time": 2.0}, False), ({"time": 2.0, "wet": 1.0, "tone": 0.0}, False), ({"time": 2.0, "wet": 1.0}, True),
+        ],
+    )  # fmt: skip
+    def test_near_is_a_quarter_at_most(self, values, near):
+        one, other = (use("verb", setting=setting(**v)) for v in ({"time": 2.0, "wet": 1.0}, values))
+        assert is_near(one, other) == is_near(other, one) == near
+
+    def test_not_if_one_on_a_bus_would_sound_different_in_any_setting(self):
+        of, cards = self.of(linear_db=-20.0)
+        assert similar(of, cards) == []
+        same, cards = self.of(linear_db=-120.0)
+        alike = tuple(s for s in same.strips if s.id in ("a", "b", "main"))
+        assert similar(msgspec.structs.replace(same, strips=alike), cards) == []
+
+    def test_the_bus_takes_the_setting_of_the_most_and_the_saving_is_that_of_the_load(self):
+        of, cards = self.of(linear_db=-120.0)
+        (found,) = similar(of, cards)
+        plan = Plan(found.decisions())
+        after = apply(of, plan)
+        assert after.warnings == ()
+        shared = after.session.strips[-1]
+        assert shared.inserts[0].setting == setting(time=2.0, wet=1.0)
+        assert {s.id for s in after.session.strips if s.output == shared.id} == {"a", "b", "c", "d"}
+        before, then = (load_map(prepare(each, cards), Machine(1), 256).load[0] for each in (of, after.session))
+        assert (before - then) * 256 / 48000 == pytest.approx(3e-3)
+        lines = restore_list(of, plan)
+        assert "Put verb on d back on its own track, set as it was: time 2.5, wet 0.9." in lines
+
+    def test_its_price_says_what_differs_and_it_is_found_but_not_suggested(self):
+        of, cards = self.of(linear_db=-120.0)
+        at = survey(of, Plan(), cards, Machine(1), 256)
+        offered = next(w.option for w in weigh(at, instant(at), ("d",)) if "set alike" in w.option.title)
+        assert offered.title == "Share verb with 3 more, set alike"
+        assert offered.price == "one setting for all: they differ in time, wet"
+        said = next(f for f in findings(of, cards) if f.name == "nearly alike on several tracks")
+        assert said.decisions == similar(of, cards)[0].decisions()
+        assert all(d.like is None for c in candidates(at, Wishes()) for d in c.decisions())
+
+    def test_a_member_that_ends_in_something_else_by_now_is_left_out_and_told(self):
+        of, cards = self.of(linear_db=-120.0)
+        (found,) = similar(of, cards)
+        changed = msgspec.structs.replace(of.strip("c"), inserts=(*of.strip("c").inserts, use("limit", "c/limit")))
+        other = msgspec.structs.replace(of, strips=tuple(changed if s.id == "c" else s for s in of.strips))
+        after = apply(other, Plan(found.decisions()))
+        assert after.warnings == ("c: its chain does not end in verb alone.",)
+        assert after.session.strip("c").output == "main"

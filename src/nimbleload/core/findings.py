@@ -15,7 +15,7 @@ from .latency import plugin_latency
 from .moments import passes_on
 from .plan import Decision, obstacle
 from .session import PluginUse, Session, Strip
-from .sharing import groups, keeps_sound
+from .sharing import groups, keeps_sound, similar
 from .survey import Instant, Saving, Survey, saving
 from .verdict import decibels, milliseconds
 
@@ -217,6 +217,11 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
         said = f"{len(strips)} tracks into {into} end in the same {label}: one on a bus could do ({exact}): "
         sends = " Their sends would leave before it." if group.sends else ""
         found.append(Finding("alike on several tracks", f"{said}{_names(strips)}.{sends}", group.decisions()))
+    for group in similar(session, cards):
+        label, strips = group.chain[0].label, [session.strip(strip) for strip, _ in group.members]
+        said = f"{len(strips)} tracks end in {label}, set nearly alike: they differ in {', '.join(group.differs)}. "
+        said += f"One on a bus could do, if one setting will: {_names(strips)}."
+        found.append(Finding("nearly alike on several tracks", said, group.decisions()))
     counts: dict[tuple[str, str], list[PluginUse]] = {}
     for _, use in _live(session):
         counts.setdefault((use.plugin.standard, use.plugin.identifier), []).append(use)

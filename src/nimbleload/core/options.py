@@ -13,7 +13,7 @@ from .plan import Decision, Plan, frozen_through, obstacle
 from .regroup import bounce_range
 from .rhythm import EXACT_DB, NEAR_DB
 from .session import Session, Strip, deadline
-from .sharing import Group, groups
+from .sharing import Group, groups, similar
 from .survey import Instant, Saving, Survey, instant, saving
 from .verdict import clock, decibels
 
@@ -96,6 +96,7 @@ def _for_plugins(strip: Strip, session: Session, sharing: Sequence[Group]) -> li
             others = tuple(d for d in group.decisions() if d.strip != strip.id)
             label = " and ".join(use.label for use in group.chain[-2:])
             title = f"Share {label} with {len(others)} more" if others else f"Share {label}"
+            title += ", set alike" if group.differs else ""
             found.append(Option(own[0], title, _shared(group), None, others))
     for use in strip.uses():
         for variant in session.variants:
@@ -116,6 +117,8 @@ def _shared(group: Group) -> str:
     """What sharing gives up, as measured."""
     if group.sends:
         return "what its sends feed will sound without it"
+    if group.differs:
+        return f"one setting for all: they differ in {', '.join(group.differs)}"
     if group.linear_db is None:
         return "not known whether it changes the sound: measure it"
     if group.linear_db <= EXACT_DB:
@@ -176,7 +179,7 @@ def weigh(
     Strips that only the plan has made have none.
     """
     known = {strip.id for strip in of.session.strips}
-    sharing = groups(of.session, of.planned.cards)
+    sharing = groups(of.session, of.planned.cards) + similar(of.session, of.planned.cards)
     each = [options(of.session.strip(s), of.session, sharing, stretch) for s in strip_ids if s in known]
     if not each:
         return []

@@ -24,9 +24,9 @@ class Decision(msgspec.Struct, frozen=True):
     up to the place `through` of its chain (-1: the source alone; None: the whole chain). *suspend*: the strip costs
     nothing while it is silent. *lighten*: the plugin `use` takes the session's `variant` of that name. *disarm*: the
     strip is no longer record-armed. *share*: the plugin `use` and all after it move to the bus `into`, which all strips
-    that share with it feed. *bounce*: the strip is printed to new audio, for good, up to the place `through`, or only
-    from `start` to `end` (seconds), which goes to a track of its own; a bus with all that feeds only it. *outboard*:
-    the plugin `use` runs on a device outside the computer.
+    that share with it feed; in the setting of the plugin `like`, if one is named. *bounce*: the strip is printed to new
+    audio, for good, up to the place `through`, or only from `start` to `end` (seconds), which goes to a track of its
+    own; a bus with all that feeds only it. *outboard*: the plugin `use` runs on a device outside the computer.
     """
 
     kind: DecisionKind
@@ -37,6 +37,7 @@ class Decision(msgspec.Struct, frozen=True):
     into: str | None = None
     start: float | None = None
     end: float | None = None
+    like: str | None = None
 
     @property
     def subject(self) -> tuple[str, str | None]:

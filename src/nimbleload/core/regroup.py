@@ -102,11 +102,12 @@ def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) ->
         for decision in sorted(decisions, key=lambda d: d.strip):
             strip = changed[decision.strip]
             own = chain_from(strip.inserts, decision.use or "")
-            reason = _cannot_share(strip, own, like, chain)
+            model = _use_named(session, decision.like)
+            reason = _cannot_share(strip, own, like, chain, model)
             if reason is not None:
                 warnings.append(f"{strip.name}: {reason}")
                 continue
-            like, chain = like or strip, chain or own
+            like, chain = like or strip, chain or ((model,) if model is not None else own)
             joined.append((strip, own))
         if like is None or len(joined) < 2 or into in changed:
             if joined:
@@ -125,10 +126,19 @@ def share(session: Session, plan: Plan, changed: Strips, warnings: list[str]) ->
     return made
 
 
+def _use_named(session: Session, use_id: str | None) -> PluginUse | None:
+    """The plugin with this id, on whatever strip; None if there is none, or no id."""
+    return next((use for strip in session.strips for use in strip.inserts if use.id == use_id), None)
+
+
 def _cannot_share(
-    strip: Strip, own: tuple[PluginUse, ...], like: Strip | None, chain: tuple[PluginUse, ...]
+    strip: Strip,
+    own: tuple[PluginUse, ...],
+    like: Strip | None,
+    chain: tuple[PluginUse, ...],
+    model: PluginUse | None,
 ) -> str | None:
-    """Why a strip cannot share the end of its chain with another one, as a sentence."""
+    """Why a strip cannot share the end of its chain with another one, or in the setting of a model, as a sentence."""
     if not own:
         return "what it was to share is not on it any more: two decisions exclude each other."
     if any(strip.is_frozen(place) and use.id == own[0].id for place, use in strip.places()):
@@ -139,6 +149,11 @@ def _cannot_share(
         return f"{own[0].label} listens to another track: one on a bus would hear something else."
     if like is not None and strip.output != like.output:
         return f"it feeds another strip than {like.name}, so they cannot share a bus."
+    if model is not None:
+        same = [(use.plugin.standard, use.plugin.identifier) for use in (*own, model)]
+        if len(same) != 2 or same[0] != same[1]:
+            return f"its chain does not end in {model.label} alone."
+        return None
     if chain and [use.card_key() for use in own] != [use.card_key() for use in chain]:
         return f"the end of its chain is not the same as on {like.name if like else 'the others'}."
     return None

@@ -25,7 +25,9 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
             "outboard": f"Take {what} back from the outboard device, if it renders faster than real time.",
             "disarm": f"Arm {strip.name} again if it is to be recorded.",
         }
-        if decision.kind == "lighten" and use is not None:
+        if decision.like is not None and use is not None:
+            found.append(f"Put {what} back on its own track, set as it was: {use.setting.words()}.")
+        elif decision.kind == "lighten" and use is not None:
             found.append(f"Set {what} back: {use.setting.words()}{f', {use.voices} voices' if use.voices else ''}.")
         elif decision.kind in words:
             found.append(words[decision.kind])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import NamedTuple
 
 from .card import Cards
@@ -11,6 +12,8 @@ from .session import Family, PluginUse, Session, Strip
 
 # Plugins of these families are as a rule linear: what is known of them before any null test.
 LINEAR: tuple[Family, ...] = ("equaliser", "reverb", "delay")
+# Settings are nearly alike while no more parameters than this have other values, none by more than this share.
+NEAR_VALUES, NEAR_SHARE = 2, 0.25
 SharedKey = tuple[str | None, object, bool]
 
 
@@ -19,7 +22,8 @@ class Group(NamedTuple):
 
     `members` are (strip, plugin from which on it is shared) ids; `chain` the plugins that one bus would hold.
     `linear_db` is the worst of what their null tests left, as far as they were made; None if one was not. With `sends`
-    the members have sends, which leave before the bus: what they feed will sound without what is shared.
+    the members have sends, which leave before the bus: what they feed will sound without what is shared. Where settings
+    differ, `differs` names the parameters, and all take the setting of the plugin `like` (a use's id).
     """
 
     into: str
@@ -27,10 +31,12 @@ class Group(NamedTuple):
     chain: tuple[PluginUse, ...]
     linear_db: float | None
     sends: bool = False
+    differs: tuple[str, ...] = ()
+    like: str | None = None
 
     def decisions(self) -> tuple[Decision, ...]:
         """What a plan says to have it so."""
-        return tuple(Decision("share", strip, use, into=self.into) for strip, use in self.members)
+        return tuple(Decision("share", strip, use, into=self.into, like=self.like) for strip, use in self.members)
 
 
 def groups(session: Session, cards: Cards) -> list[Group]:
@@ -43,8 +49,7 @@ def groups(session: Session, cards: Cards) -> list[Group]:
     for strip in session.strips:
         shared = _end(strip)
         if shared and strip.output is not None and strip.enabled and strip.frozen_through is None:
-            sends = any(send.enabled for send in strip.sends)
-            ends.setdefault((strip.output, shared[-1].card_key(), sends), []).append(strip)
+            ends.setdefault((strip.output, shared[-1].card_key(), _sends(strip)), []).append(strip)
     found = []
     for (_, _, sends), strips in ends.items():
         if len(strips) < 2:
@@ -61,6 +66,53 @@ def groups(session: Session, cards: Cards) -> list[Group]:
     return found
 
 
+def similar(session: Session, cards: Cards) -> list[Group]:
+    """Groups whose chains end in one plugin set nearly alike: two parameters at most differ, by a quarter at most.
+
+    Only of plugins for which one on a bus would be as good as exact in one setting. The setting that most of them have
+    counts. Who ends in the very same setting only is in no such group: see `groups`.
+    """
+    ends: dict[tuple[object, ...], list[tuple[Strip, PluginUse]]] = {}
+    for strip in session.strips:
+        chain = _end(strip)
+        if chain and strip.output is not None and strip.enabled and strip.frozen_through is None:
+            last = chain[-1]
+            make = (last.plugin.standard, last.plugin.identifier, last.channels, last.setting.state)
+            if keeps_sound((last,), cards):
+                ends.setdefault((strip.output, _sends(strip), *make), []).append((strip, last))
+    found = []
+    for members in ends.values():
+        counts = Counter(use.card_key() for _, use in members)
+        most = max((use for _, use in members), key=lambda use: counts[use.card_key()])
+        near = [(strip, use) for strip, use in members if is_near(use, most)]
+        differs = sorted({name for _, use in near for name in differing(use, most)})
+        if len(near) > 1 and differs:
+            ids = tuple((strip.id, use.id) for strip, use in near)
+            depth = _worst((most,), cards)
+            found.append(
+                Group(f"alike/{ids[0][1]}", ids, (most,), depth, _sends(members[0][0]), tuple(differs), most.id)
+            )
+    return found
+
+
+def differing(one: PluginUse, other: PluginUse) -> list[str]:
+    """The names of the parameters that two uses of one plugin have at other values."""
+    mine, yours = dict(one.setting.values), dict(other.setting.values)
+    return sorted(name for name in mine.keys() | yours.keys() if mine.get(name) != yours.get(name))
+
+
+def is_near(one: PluginUse, other: PluginUse) -> bool:
+    """Whether two uses of one plugin are set alike, or nearly: see `similar`."""
+    mine, yours = dict(one.setting.values), dict(other.setting.values)
+    names = differing(one, other)
+    return len(names) <= NEAR_VALUES and all(
+        name in mine
+        and name in yours
+        and abs(mine[name] - yours[name]) <= NEAR_SHARE * max(abs(mine[name]), abs(yours[name]))
+        for name in names
+    )
+
+
 def keeps_sound(chain: tuple[PluginUse, ...], cards: Cards) -> bool:
     """Whether one chain for several is as good as exact: as measured, else as its plugins' families let expect."""
     return all(
@@ -72,6 +124,10 @@ def linear_db(use: PluginUse, cards: Cards) -> float | None:
     """What the null test of a plugin left (dB); None if it was not made."""
     card = cards.get(use.card_key())
     return card.truth.linear_db if card is not None and card.truth is not None else None
+
+
+def _sends(strip: Strip) -> bool:
+    return any(send.enabled for send in strip.sends)
 
 
 def _end(strip: Strip) -> tuple[PluginUse, ...]:
