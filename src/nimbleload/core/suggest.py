@@ -21,7 +21,7 @@ from .plan import Decision, Plan
 from .playing import in_a_row
 from .regroup import chain_from
 from .session import Session, deadline
-from .survey import Survey, middle, with_plan, worst_load
+from .survey import Survey, middle, with_plan
 from .verdict import clock, percent
 
 ROUNDS = 60
@@ -393,11 +393,12 @@ def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[tuple[Decision, ...], 
     """What each decision brings when one after the other is taken into a plan whose worst load is `before`."""
     if not priced:
         return []
-    found, at = [], worst_block(of)
+    found, at, after = [], worst_block(of), of.planned
     for decisions, price in priced:
         for decision in decisions:
             plan = plan.decide(decision)
-        load = worst_load(of, plan)
+        after = with_plan(of, plan, after)
+        load = float(load_map(after, of.machine, of.buffer).load.max())
         more = f" and {len(decisions) - 1} more" if len(decisions) > 1 else ""
         words = f"{told_as(of.session, decisions[0])}{more}: worst {percent(before)} → {percent(load)}"
         found.append(Step(decisions[0], words, price, load, decisions[1:], why(of, at, decisions)))

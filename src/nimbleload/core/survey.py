@@ -248,11 +248,6 @@ def with_plan(of: Survey, plan: Plan, like: Prepared | None = None) -> Prepared:
     return prepare(apply(of.session, plan).session, of.planned.cards, like or of.planned)
 
 
-def worst_load(of: Survey, plan: Plan) -> float:
-    """The worst load through the piece with another plan, at the survey's buffer size."""
-    return float(load_map(with_plan(of, plan), of.machine, of.buffer).load.max())
-
-
 def kept_load(of: Survey, kept: KeptPlan) -> float:
     """The worst load through the piece with a plan that was put by, at its own buffer size."""
     return float(load_map(with_plan(of, kept.plan), of.machine, kept.buffer).load.max())
