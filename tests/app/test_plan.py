@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import msgspec
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QMenu
 
+from nimbleload.core.plan import Decision
 from nimbleload.demo.session import session
 
 
@@ -139,3 +141,36 @@ def test_the_place_of_the_fader_is_set_in_the_chain_and_undone(example, qtbot, s
     settled(example, example.desk.undo)
     settled(example, example.desk.undo)
     assert example.desk.document.session.strip("track-1").post_fader == 0
+
+
+def test_how_a_step_is_done_is_asked_where_it_stands(example, qtbot, settled):
+    desk, drawer = example.desk, example.balance.drawer
+    for use in desk.document.session.strip("track-45").uses():
+        card = desk.cards[use.card_key()]
+        upkeep = msgspec.structs.replace(card.upkeep, memory=20 << 20, load=0.5)
+        desk.take_card(msgspec.structs.replace(card, upkeep=upkeep))
+    settled(example, lambda: desk.decide("two", [Decision("freeze", "track-45"), Decision("bounce", "track-44")]))
+    qtbot.waitUntil(lambda: bool(desk.steps) and desk.is_idle, timeout=60_000)
+    load = desk.survey.after.load.max()
+
+    def press(row, words):
+        drawer.steps.setCurrentRow(row)
+        drawer.steps.customContextMenuRequested.emit(drawer.steps.visualItemRect(drawer.steps.item(row)).center())
+        menu = drawer.steps.findChildren(QMenu)[-1]
+        entry = next(a for a in menu.actions() if a.text() == words)
+        settled(example, entry.trigger)
+        menu.close()
+        qtbot.waitUntil(lambda: bool(desk.steps) and desk.is_idle, timeout=60_000)
+
+    press(0, "Unload its plugins")
+    assert desk.document.plan.decisions[0] == Decision("freeze", "track-45", unloaded=True)
+    assert desk.survey.after.load.max() == load
+    assert drawer.steps.item(0).text().endswith(", unloaded")
+    assert "Unloaded: 120 MB given back, 3.0 s to load again." in drawer.restore.text()
+    press(1, "Leave its source muted")
+    # What is muted costs as before.
+    assert desk.survey.after.load.max() > load
+    press(1, "Switch its source off")
+    press(0, "Keep its plugins loaded")
+    assert desk.survey.after.load.max() == load
+    assert "given back" not in drawer.restore.text()

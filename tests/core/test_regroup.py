@@ -9,7 +9,8 @@ from nimbleload.core.candidates import Wishes, candidates
 from nimbleload.core.card import Truth
 from nimbleload.core.findings import findings
 from nimbleload.core.load import load_map, prepare
-from nimbleload.core.options import options, weigh
+from nimbleload.core.moments import passes_on
+from nimbleload.core.options import given_back, options, weigh
 from nimbleload.core.plan import Decision, Plan, apply, obstacle
 from nimbleload.core.regroup import group_of
 from nimbleload.core.restore import restore_list
@@ -249,6 +250,44 @@ class TestAfterTheFader:
         of = session(track("a", "eq", "comp", "limit", post_fader=2, sends=(Send("x", after=1),)), bus("x"))
         parts = [s for s in split(of).strips if s.id.startswith("a")]
         assert [(len(s.inserts), s.post_fader) for s in parts] == [(2, 0), (1, 1)]
+
+
+class TestHowItIsDone:
+    def test_a_source_that_stays_muted_costs_what_it_did_and_is_not_heard(self):
+        of = session(
+            track("a", "eq", instrument=use("synth", voices=2), sends=(Send("hall", pre_fader=True),)),
+            bus("hall", "verb", kind="return"),
+        )
+        off, muted = Decision("bounce", "a"), Decision("bounce", "a", muted=True)
+        assert one_core_work(of, muted) == pytest.approx(one_core_work(of))
+        assert one_core_work(of, off) < one_core_work(of)
+        after = apply(of, Plan((muted,)))
+        source = after.session.strip("a/source")
+        assert source.mute
+        assert passes_on(source) == []
+        ids = [u.id for s in after.session.strips for u in s.uses()]
+        assert len(set(ids)) == len(ids)
+        told = " ".join(after.warnings)
+        assert "its source stays, muted, and costs as before" in told
+        assert "keep its source, switched off" in " ".join(apply(of, Plan((off,))).warnings)
+        assert told_as(of, muted) == "Bounce a, source muted"
+
+    def test_unloaded_plugins_give_memory_back_and_say_how_long_they_take_to_load(self):
+        of = session(track("a", "eq", "verb"), track("b", "eq"))
+        cards = cards_for(of, COSTS)
+        loaded, unloaded = (Decision("freeze", "a", unloaded=x) for x in (False, True))
+        assert given_back(survey(of, Plan((loaded,)), cards, Machine(1), 256)) == (0.0, 0.0)
+        given = given_back(survey(of, Plan((unloaded, Decision("off", "b"))), cards, Machine(1), 256))
+        assert given == (2 * (1 << 20), pytest.approx(0.02))
+        # It plays the same.
+        assert one_core_work(of, loaded) == one_core_work(of, unloaded)
+        assert "Its plugins load again." in restore_list(of, Plan((unloaded,)))[0]
+        assert told_as(of, unloaded) == "Freeze a, unloaded"
+
+    def test_a_decision_is_replaced_in_its_place(self):
+        first, last = Decision("freeze", "a"), Decision("freeze", "c")
+        other = Decision("freeze", "a", unloaded=True)
+        assert Plan((first, last), ("d",)).replaced(first, other) == Plan((other, last), ("d",))
 
 
 class TestOutboard:

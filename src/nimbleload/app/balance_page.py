@@ -123,6 +123,7 @@ class BalancePage(QWidget):
         self.drawer.suggest_wanted.connect(self._suggest)
         self.drawer.removed.connect(self._take_back)
         self.drawer.moved.connect(desk.move_step)
+        self.drawer.replaced.connect(self._replace)
         self.drawer.cleared.connect(desk.clear_plan)
         for kind, button in self.kinds.items():
             button.clicked.connect(partial(self.show_kind, kind))
@@ -283,6 +284,11 @@ class BalancePage(QWidget):
         document = self._desk.document
         if document is not None:
             self._desk.change("take back a step", document._replace(plan=document.plan.without(*decisions)))
+
+    def _replace(self, old: Decision, new: Decision) -> None:
+        document = self._desk.document
+        if document is not None:
+            self._desk.change("how a step is done", document._replace(plan=document.plan.replaced(old, new)))
 
     def show_plan(self) -> None:
         """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from msgspec.structs import replace
+from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -12,14 +13,17 @@ from PySide6.QtWidgets import (
     QLabel,
     QListWidget,
     QListWidgetItem,
+    QMenu,
     QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
 from ..core.candidates import KINDS, PRESETS, Weights
-from ..core.plan import Decision, DecisionKind, Plan
+from ..core.options import given_back
+from ..core.plan import Decision, DecisionKind
 from ..core.restore import restore_list
+from ..core.session import Session
 from ..core.suggest import Step, Suggestion, told_as
 from ..core.survey import Survey
 from ..core.verdict import percent
@@ -32,12 +36,14 @@ OWN = "your own…"
 class PlanDrawer(QFrame):
     """`suggest_wanted` asks for a plan (weights, kinds allowed); `removed` takes a step's decisions back.
 
-    `moved` brings a step's number and by how many places it is to come later.
+    `moved` brings a step's number and by how many places it is to come later; `replaced` a decision and another one in
+    its place.
     """
 
     suggest_wanted = Signal(object, list)
     removed = Signal(object)
     moved = Signal(int, int)
+    replaced = Signal(object, object)
     cleared = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -62,6 +68,7 @@ class PlanDrawer(QFrame):
         self.earlier, self.later = QPushButton("↑"), QPushButton("↓")
         self._decisions: list[tuple[Decision, ...]] = []
         self._chosen: tuple[Decision, ...] = ()
+        self._session: Session | None = None
         self._lay_out()
         self.suggest.clicked.connect(self._ask)
         self.preset.activated.connect(lambda _: self.ask_weights() if self.preset.currentText() == OWN else None)
@@ -79,6 +86,8 @@ class PlanDrawer(QFrame):
                 lambda by=by: self.move_chosen(by)
             )
         self.steps.currentRowChanged.connect(self._choose)
+        self.steps.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.steps.customContextMenuRequested.connect(self._ask_how)
 
     def _lay_out(self) -> None:
         top = QHBoxLayout()
@@ -139,6 +148,29 @@ class PlanDrawer(QFrame):
         if 0 <= row < len(self._decisions) and 0 <= row + by < len(self._decisions):
             self.moved.emit(row, by)
 
+    def _ask_how(self, at: QPoint) -> None:
+        """Offers how the step under the pointer is done: its plugins unloaded or not, its source muted or off."""
+        item = self.steps.itemAt(at) or self.steps.currentItem()
+        row = self.steps.row(item) if item is not None else -1
+        if not 0 <= row < len(self._decisions) or len(self._decisions[row]) != 1:
+            return
+        (decision,) = self._decisions[row]
+        menu = QMenu(self.steps)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        if decision.kind == "freeze":
+            other = replace(decision, unloaded=not decision.unloaded)
+            words = "Keep its plugins loaded" if decision.unloaded else "Unload its plugins"
+            menu.addAction(words, lambda: self.replaced.emit(decision, other))
+        elif decision.kind == "bounce" and decision.start is None and self._is_track(decision):
+            other = replace(decision, muted=not decision.muted)
+            words = "Switch its source off" if decision.muted else "Leave its source muted"
+            menu.addAction(words, lambda: self.replaced.emit(decision, other))
+        if menu.actions():
+            menu.popup(self.steps.viewport().mapToGlobal(at))
+
+    def _is_track(self, decision: Decision) -> bool:
+        return self._session is not None and self._session.strip(decision.strip).kind == "track"
+
     def _choose(self, row: int) -> None:
         """The step of this row is the chosen one, wherever it goes."""
         known = 0 <= row < len(self._decisions) and self.steps.count() == len(self._decisions)
@@ -150,7 +182,7 @@ class PlanDrawer(QFrame):
 
     def show_plan(self, of: Survey, steps: list[Step] | None) -> None:
         """Shows the plan in force; its steps once they are known."""
-        plan: Plan = of.plan
+        plan, self._session = of.plan, of.session
         before, after = float(of.before.load.max()), float(of.after.load.max())
         count = len(plan.steps())
         if not count:
@@ -176,7 +208,11 @@ class PlanDrawer(QFrame):
         self._choose(self.steps.currentRow())
         back = restore_list(of.session, plan)
         left = len([line for line in back if line not in plan.put_back])
-        self.restore.setText(f"{left} things to put back before the render (B shows them)." if back else "")
+        said = f"{left} things to put back before the render (B shows them)." if back else ""
+        given = given_back(of)
+        if given.memory >= 1 << 20:
+            said += f" Unloaded: {given.memory / (1 << 20):.0f} MB given back, {given.seconds:.1f} s to load again."
+        self.restore.setText(said)
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(count > 0)
 

@@ -176,7 +176,7 @@ def same_activity(before: Session, after: Session) -> bool:
     """Whether two sessions surely have the same moments: what is frozen may differ, what is heard may not."""
     if before is after:
         return True
-    if before.length != after.length or len(before.strips) != len(after.strips):
+    if (before.length, before.tempo) != (after.length, after.tempo) or len(before.strips) != len(after.strips):
         return False
     for old, new in zip(before.strips, after.strips, strict=True):
         if old is not new and (

@@ -163,12 +163,31 @@ def memory_of(of: Survey, decision: Decision) -> float:
     strip = of.session.strip(decision.strip)
     if decision.kind not in ("freeze", "off", "bounce"):
         return 0.0
-    if decision.start is not None:
+    if decision.start is not None or decision.muted:
         return 0.0  # outside the stretch its plugins still play
     through = len(strip.inserts) if decision.kind == "off" else frozen_through(strip, decision)
     inside = [u for p, u in strip.places() if (p <= through if decision.use is None else u.id == decision.use)]
     cards = (of.planned.cards.get(use.card_key()) for use in inside)
     return float(sum(card.upkeep.memory for card in cards if card is not None and card.upkeep is not None))
+
+
+class Given(NamedTuple):
+    """What the unloaded plugins of a plan give back: bytes, and seconds to load them again, as far as measured."""
+
+    memory: float
+    seconds: float
+
+
+def given_back(of: Survey) -> Given:
+    """The memory that the plan's unloaded freezes give back, and how long their plugins take to load again."""
+    unloaded = [decision for decision in of.plan.decisions if decision.unloaded]
+    seconds = 0.0
+    for decision in unloaded:
+        strip = of.session.strip(decision.strip)
+        inside = (use for place, use in strip.places() if place <= frozen_through(strip, decision))
+        cards = (of.planned.cards.get(use.card_key()) for use in inside)
+        seconds += sum(card.upkeep.load for card in cards if card is not None and card.upkeep is not None)
+    return Given(sum(memory_of(of, decision) for decision in unloaded), seconds)
 
 
 def weigh(
@@ -232,6 +251,6 @@ def _is_taken(session: Session, plan: Plan, decision: Decision) -> bool:
     if current is None or current.kind != decision.kind:
         return current is None and decision.kind == "live"
     if decision.kind == "bounce":
-        return current == decision
+        return msgspec.structs.replace(current, muted=decision.muted) == decision
     strip = session.strip(decision.strip)
     return decision.kind != "freeze" or frozen_through(strip, current) == frozen_through(strip, decision)

@@ -8,7 +8,16 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from .graph import edges
-from .regroup import bounce_group, bounce_range, group_of, move_outboard, plan_traps, printed, share
+from .regroup import (
+    bounce_group,
+    bounce_range,
+    group_of,
+    move_outboard,
+    muted_source,
+    plan_traps,
+    printed,
+    share,
+)
 from .session import PluginUse, Session, Strip, Variant
 
 DecisionKind = Literal["live", "off", "freeze", "suspend", "lighten", "disarm", "share", "bounce", "outboard"]
@@ -27,6 +36,9 @@ class Decision(msgspec.Struct, frozen=True):
     that share with it feed; in the setting of the plugin `like`, if one is named. *bounce*: the strip is printed to new
     audio, for good, up to the place `through`, or only from `start` to `end` (seconds), which goes to a track of its
     own; a bus with all that feeds only it. *outboard*: the plugin `use` runs on a device outside the computer.
+
+    A freeze may have its plugins `unloaded`: they give their memory back, and load again when it is undone. The source
+    of a bounced track is switched off, or stays `muted`, and then costs what it did.
     """
 
     kind: DecisionKind
@@ -38,6 +50,8 @@ class Decision(msgspec.Struct, frozen=True):
     start: float | None = None
     end: float | None = None
     like: str | None = None
+    unloaded: bool = False
+    muted: bool = False
 
     @property
     def subject(self) -> tuple[str, str | None]:
@@ -61,6 +75,10 @@ class Plan(msgspec.Struct, frozen=True):
         others = tuple(d for d in self.decisions if d.subject != decision.subject)
         made = others if decision.kind == "live" else (*others, decision)
         return msgspec.structs.replace(self, decisions=made)
+
+    def replaced(self, old: Decision, new: Decision) -> Plan:
+        """The plan with one decision in the place of another one about the same."""
+        return msgspec.structs.replace(self, decisions=tuple(new if d == old else d for d in self.decisions))
 
     def without(self, *decisions: Decision) -> Plan:
         """The plan without these decisions."""
@@ -139,6 +157,8 @@ def apply(session: Session, plan: Plan) -> Applied:
             printed_parts.append(part)
         elif decision.kind not in ("share", "outboard"):
             changed[strip.id] = _changed(strip, decision, session)
+            if decision.kind == "bounce" and decision.muted:
+                printed_parts.append(muted_source(strip))
     buses = share(session, plan, changed, warnings)
     move_outboard(session, plan, changed, warnings)
     strips = (*(changed[s.id] for s in session.strips), *buses, *printed_parts)

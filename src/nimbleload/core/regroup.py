@@ -36,6 +36,23 @@ def printed(strip: Strip, through: int | None = None) -> Strip:
     return msgspec.structs.replace(strip, instrument=None, inserts=left, clips=named, frozen_through=None)
 
 
+def muted_source(strip: Strip) -> Strip:
+    """What a track was before it was printed, kept beside the print: muted, and without sends."""
+
+    def kept(use: PluginUse) -> PluginUse:
+        return msgspec.structs.replace(use, id=f"{use.id}/source")
+
+    return msgspec.structs.replace(
+        strip,
+        id=f"{strip.id}/source",
+        name=f"{strip.name} (source)",
+        instrument=kept(strip.instrument) if strip.instrument is not None else None,
+        inserts=tuple(kept(use) for use in strip.inserts),
+        sends=(),
+        mute=True,
+    )
+
+
 def bounce_range(strip: Strip, start: float, end: float) -> tuple[Strip, Strip]:
     """A track without what it plays from one second to another, and a new track that plays just that, printed."""
     inside = [(max(clip.start, start), min(clip.end, end)) for clip in strip.clips]
@@ -196,7 +213,10 @@ def plan_traps(session: Session, plan: Plan) -> list[str]:
     for decision, strip in _decided(session, plan):
         found.extend(_fader_traps(decision, strip))
         if decision.kind == "bounce":
-            found.append(f"{strip.name}: a bounce cannot be undone; keep its source, switched off.")
+            stays = (
+                "its source stays, muted, and costs as before" if decision.muted else "keep its source, switched off"
+            )
+            found.append(f"{strip.name}: a bounce cannot be undone; {stays}.")
             if strip.volume not in (0.0, 1.0) and not strip.post_fader:
                 level = 20 * math.log10(strip.volume)
                 found.append(

@@ -18,7 +18,8 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
         what = f"{use.label} on {strip.name}" if use is not None else strip.name
         words = {
             "off": f"Switch {what} on again.",
-            "freeze": f"Unfreeze {strip.name}, or render from the freeze if nothing before it has changed.",
+            "freeze": f"Unfreeze {strip.name}, or render from the freeze if nothing before it has changed."
+            + (" Its plugins load again." if decision.unloaded else ""),
             "suspend": f"Let {strip.name} run through, so that no tail is cut.",
             "bounce": f"Use the kept source of {strip.name} if its sound must change; else the bounce is final.",
             "share": f"Put {what} back on its own track, unless one for all is how it shall sound.",

@@ -441,6 +441,11 @@ def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
 
 def told_as(session: Session, decision: Decision) -> str:
     """A decision in words: what it does to which track."""
+    more = ", unloaded" if decision.unloaded else ", source muted" if decision.muted else ""
+    return _told(session, decision) + more
+
+
+def _told(session: Session, decision: Decision) -> str:
     strip = session.strip(decision.strip)
     if decision.kind == "freeze":
         if decision.through == -1:
