@@ -7,6 +7,8 @@ import subprocess
 from pathlib import Path
 from typing import NamedTuple
 
+import pytest
+
 from nimbleload.core.session import PluginRef, PluginUse, Setting
 
 SOURCE = Path(__file__).with_name("known.c")
@@ -70,3 +72,13 @@ def build(folder: Path, standard: str) -> Known | None:
         (target.parent / "known.ttl").write_text(TURTLE)
     folders = f"{folder}:/usr/lib/lv2" if standard == "lv2" else str(folder)
     return Known(standard, target, (f"{standard.upper()}_PATH", folders))
+
+
+def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch) -> Known:
+    """Builds it and has a search find it; the test is skipped without a C compiler."""
+    built = build(folder, standard)
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    monkeypatch.setenv(*built.search)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(folder / "cache"))
+    return built

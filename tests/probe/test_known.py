@@ -24,12 +24,7 @@ EFFORT = Effort(4, 0.02)
 
 @pytest.fixture(params=["ladspa", "lv2", "clap", "vst3"])
 def plugin(request, tmp_path, monkeypatch):
-    built = known.build(tmp_path, request.param)
-    if built is None:
-        pytest.skip("no C compiler to build the test plugins with")
-    monkeypatch.setenv(*built.search)
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-    return built
+    return known.installed(tmp_path, request.param, monkeypatch)
 
 
 def measured(use, buffers=(64, 1024)):
@@ -155,11 +150,7 @@ class TestLv2State:
 
 
 def test_an_instrument_is_tried_with_more_and_more_notes(tmp_path, monkeypatch):
-    built = known.build(tmp_path, "clap")
-    if built is None:
-        pytest.skip("no C compiler to build the test plugins with")
-    monkeypatch.setenv(*built.search)
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    built = known.installed(tmp_path, "clap", monkeypatch)
     card = measured(msgspec.structs.replace(built.use(), voices=6), (256,))
     assert [(c.rate, c.buffer, c.voices) for c in card.polyphony] == [(48000, b, (1, 2, 4, 6)) for b in (256, 2048)]
     for curve in card.polyphony:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Protocol, TypeVar
 
 import msgspec
 import numpy as np
@@ -237,11 +237,7 @@ class CostCard(msgspec.Struct, frozen=True):
         curves = curves or sorted(self.polyphony, key=lambda c: c.buffer)
         if not curves:
             return np.ones(len(voices))
-        above = min(bisect_left([c.buffer for c in curves], buffer), len(curves) - 1)
-        low, high = curves[max(above - 1, 0)], curves[above]
-        if buffer >= high.buffer or low is high:
-            return high.shares(voices)
-        part = max(math.log2(buffer / low.buffer) / math.log2(high.buffer / low.buffer), 0.0)
+        low, high, part = _around(curves, buffer)
         return (1 - part) * low.shares(voices) + part * high.shares(voices)
 
     def in_company(self, rate: int, buffer: int, touched: float) -> float:
@@ -252,8 +248,8 @@ class CostCard(msgspec.Struct, frozen=True):
         curves = sorted((c for c in self.company if c.rate == rate), key=lambda c: c.buffer)
         if not curves:
             return 0.0
-        sizes = np.log2([c.buffer for c in curves])
-        return float(np.interp(np.log2(buffer), sizes, [c.extra(touched) for c in curves]))
+        low, high, part = _around(curves, buffer)
+        return (1 - part) * low.extra(touched) + part * high.extra(touched)
 
     def cell(self, rate: int, buffer: int, condition: Condition) -> Cell | None:
         """The cell measured at exactly this rate, buffer size and condition, if there is one."""
@@ -286,6 +282,28 @@ class CostCard(msgspec.Struct, frozen=True):
         """Fixed and per-sample part over the measured sizes; None with fewer than two of them."""
         cells = [c for c in self.cells if c.rate == rate and c.condition == condition]
         return fit_line(cells) if len(cells) > 1 else None
+
+
+class _Sized(Protocol):
+    """What was measured at one buffer size."""
+
+    @property
+    def buffer(self) -> int: ...
+
+
+Curve = TypeVar("Curve", bound=_Sized)
+
+
+def _around(curves: Sequence[Curve], buffer: int) -> tuple[Curve, Curve, float]:
+    """The two curves whose sizes lie around a size, in order, and how far it is from the first to the second (0 to 1).
+
+    On the logarithm of the size; beyond the outermost ones, these. `curves` are sorted by size, and not empty.
+    """
+    above = min(bisect_left([c.buffer for c in curves], buffer), len(curves) - 1)
+    low, high = curves[max(above - 1, 0)], curves[above]
+    if buffer >= high.buffer or low is high:
+        return high, high, 1.0
+    return low, high, max(math.log2(buffer / low.buffer) / math.log2(high.buffer / low.buffer), 0.0)
 
 
 def _scaled(figure: Figure) -> Figure:

@@ -101,10 +101,9 @@ def _clips(session: Session) -> list[Finding]:
     if other:
         rates = sorted({c.rate for s in other for c in s.clips if c.rate not in (0, session.rate)})
         known = ", ".join(f"{rate / 1000:g}" for rate in rates)
-        said = (
-            f"Clips on {_names(other)} are at {known} kHz, the session at {session.rate / 1000:g}: the host converts "
-        )
-        found.append(Finding("mixed sample rates", f"{said}them whenever it plays. Converted once, they cost nothing."))
+        said = f"Clips on {_names(other)} are at {known} kHz, the session at {session.rate / 1000:g}: "
+        said += "the host converts them whenever it plays. Converted once, they cost nothing."
+        found.append(Finding("mixed sample rates", said))
     stretched = [s for s in session.strips if any(c.stretched for c in s.clips)]
     if stretched:
         said = f"Clips on {_names(stretched)} are stretched while they play: print the stretch once it is settled."

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from .card import Upkeep
 from .load import figure
 from .moments import union
 from .plan import Decision, Plan, frozen_through, obstacle
@@ -158,17 +159,22 @@ def render_seconds(of: Survey, strip: Strip, through: int) -> float:
     return freeze_seconds(strip) * spent / deadline(size, rate)
 
 
-def memory_of(of: Survey, decision: Decision) -> float:
-    """The bytes that the plugins would give back which a decision takes out, as far as they were measured."""
+def _upkeeps(of: Survey, decision: Decision) -> list[Upkeep]:
+    """What is known of the upkeep of each plugin that a decision takes out."""
     strip = of.session.strip(decision.strip)
     if decision.kind not in ("freeze", "off", "bounce"):
-        return 0.0
+        return []
     if decision.start is not None or decision.muted:
-        return 0.0  # outside the stretch its plugins still play
+        return []  # outside the stretch, or muted, its plugins still play
     through = len(strip.inserts) if decision.kind == "off" else frozen_through(strip, decision)
     inside = [u for p, u in strip.places() if (p <= through if decision.use is None else u.id == decision.use)]
     cards = (of.planned.cards.get(use.card_key()) for use in inside)
-    return float(sum(card.upkeep.memory for card in cards if card is not None and card.upkeep is not None))
+    return [card.upkeep for card in cards if card is not None and card.upkeep is not None]
+
+
+def memory_of(of: Survey, decision: Decision) -> float:
+    """The bytes that the plugins would give back which a decision takes out, as far as they were measured."""
+    return float(sum(upkeep.memory for upkeep in _upkeeps(of, decision)))
 
 
 class Given(NamedTuple):
@@ -180,14 +186,8 @@ class Given(NamedTuple):
 
 def given_back(of: Survey) -> Given:
     """The memory that the plan's unloaded freezes give back, and how long their plugins take to load again."""
-    unloaded = [decision for decision in of.plan.decisions if decision.unloaded]
-    seconds = 0.0
-    for decision in unloaded:
-        strip = of.session.strip(decision.strip)
-        inside = (use for place, use in strip.places() if place <= frozen_through(strip, decision))
-        cards = (of.planned.cards.get(use.card_key()) for use in inside)
-        seconds += sum(card.upkeep.load for card in cards if card is not None and card.upkeep is not None)
-    return Given(sum(memory_of(of, decision) for decision in unloaded), seconds)
+    upkeeps = [u for decision in of.plan.decisions if decision.unloaded for u in _upkeeps(of, decision)]
+    return Given(float(sum(u.memory for u in upkeeps)), float(sum(u.load for u in upkeeps)))
 
 
 def weigh(
