@@ -13,9 +13,9 @@ import sys
 
 import msgspec
 
-from nimbleload.core.plan import Plan
-from nimbleload.core.rehearsal import Rehearsal, learned
-from nimbleload.core.session import Clip, Machine, PluginRef, PluginUse, Session, Strip
+from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.load.rehearsal import Rehearsal, learned
+from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Session, Strip
 from nimbleload.core.survey import Survey, instant, prediction, priority, survey
 from nimbleload.demo import session as demo
 from nimbleload.probe import catalogue, rehearsal, session_run

@@ -12,11 +12,11 @@ import time
 
 import numpy as np
 
-from nimbleload.core.block import makespans, schedule
-from nimbleload.core.graph import build
-from nimbleload.core.load import load_map
-from nimbleload.core.plan import Decision, Plan
-from nimbleload.core.session import Clip, Machine, PluginRef, PluginUse, Session, Strip
+from nimbleload.core.block.schedule import makespans, schedule
+from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.session.routing import build
+from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Session, Strip
 from nimbleload.core.survey import instant, survey
 
 
@@ -41,8 +41,8 @@ def large_session(strips: int, moments: int, uses: int = 6) -> Session:
 
 
 def cards(of: Session):
-    from nimbleload.core.card import Cell, CostCard
-    from nimbleload.core.session import BUFFER_SIZES
+    from nimbleload.core.cards.card import Cell, CostCard
+    from nimbleload.core.session.strips import BUFFER_SIZES
 
     rng = np.random.default_rng(2)
     found = {}
@@ -71,10 +71,10 @@ def repaint_seconds() -> tuple[float, float]:
     from PySide6.QtCore import QCoreApplication, QEventLoop
 
     from nimbleload.app.choices import Choices
-    from nimbleload.app.commands import application
-    from nimbleload.app.screenshots import settle
     from nimbleload.app.theme import theme
     from nimbleload.app.window import MainWindow
+    from nimbleload.shell.screenshots import settle
+    from nimbleload.shell.windows import application
     from nimbleload.store.recovery import Recovery
     from nimbleload.store.session_file import Saved
 

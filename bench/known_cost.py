@@ -14,9 +14,9 @@ from pathlib import Path
 
 import numpy as np
 
-from nimbleload.core.card import CostCard, fit_line
-from nimbleload.core.rhythm import rhythm
-from nimbleload.core.session import BUFFER_SIZES, Session, Strip
+from nimbleload.core.cards.card import CostCard, fit_line
+from nimbleload.core.cards.rhythm import rhythm
+from nimbleload.core.session.strips import BUFFER_SIZES, Session, Strip
 from nimbleload.probe import session_run
 from tests.helpers import known
 

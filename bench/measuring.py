@@ -13,7 +13,7 @@ import time
 
 import numpy as np
 
-from nimbleload.core.session import PluginRef, PluginUse, Session, Setting, Strip
+from nimbleload.core.session.strips import PluginRef, PluginUse, Session, Setting, Strip
 from nimbleload.probe import session_run
 
 RATE = 48000

@@ -16,8 +16,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 from bench.accuracy import REAL
-from nimbleload.core.session import PluginRef, PluginUse
-from nimbleload.house.native import call2, flush_denormals
+from nimbleload.core.session.strips import PluginRef, PluginUse
+from nimbleload.native.memory import call2, flush_denormals
 from nimbleload.probe.session_run import installed_for
 from nimbleload.probe.signal import musical
 from nimbleload.probe.stage import _rest_until

@@ -8,13 +8,13 @@ from __future__ import annotations
 import time
 
 from bench.block import cards, large_session
-from nimbleload.cli.common import demo_saved
-from nimbleload.core.candidates import PRESETS, Wishes
-from nimbleload.core.load import load_map, prepare
-from nimbleload.core.plan import Plan, apply
-from nimbleload.core.session import Machine
-from nimbleload.core.suggest import suggest
+from nimbleload.core.decisions.plan import Plan, apply
+from nimbleload.core.load.load_map import load_map, prepare
+from nimbleload.core.optimise.candidates import PRESETS, Wishes
+from nimbleload.core.optimise.search import suggest
+from nimbleload.core.session.strips import Machine
 from nimbleload.core.survey import Survey, survey
+from nimbleload.shell.common import demo_saved
 
 
 def tell(name: str, of: Survey, wishes: Wishes) -> None:

@@ -10,9 +10,9 @@ from __future__ import annotations
 
 import math
 
-from nimbleload.core.card import CostCard
-from nimbleload.core.compare import AGREEING, reasons
-from nimbleload.core.session import CardKey, PluginRef, PluginUse, Session, Setting, Strip
+from nimbleload.core.cards.card import CostCard
+from nimbleload.core.cards.comparison import AGREEING, reasons
+from nimbleload.core.session.strips import CardKey, PluginRef, PluginUse, Session, Setting, Strip
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.formats.hosted import Parameter
 from nimbleload.probe.measure import Effort

@@ -7,8 +7,8 @@ import sys
 
 def main() -> None:
     """Runs the command line, with the commands that open windows."""
-    from .app.commands import add_commands
-    from .cli import cli
+    from .shell import cli
+    from .shell.windows import add_commands
 
     add_commands(cli)
     cli()

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication
 from nimbleload.app.choices import Choices
 from nimbleload.app.theme import theme
 from nimbleload.app.window import MainWindow
-from nimbleload.cli.common import demo_saved
+from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
 

@@ -15,8 +15,8 @@ from PySide6.QtWidgets import QPushButton
 
 from nimbleload.app.option_list import OptionButton
 from nimbleload.app.theme import theme
-from nimbleload.cli import cli
-from nimbleload.core.verdict import clock, percent
+from nimbleload.core.told.verdict import clock, percent
+from nimbleload.shell import cli
 
 
 def press(qtbot, window, key, modifier=Qt.KeyboardModifier.NoModifier):

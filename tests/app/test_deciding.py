@@ -10,10 +10,10 @@ from PySide6.QtCore import Qt
 from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
 from nimbleload.app.host_dialog import HostDialog
 from nimbleload.app.plan_drawer import OWN
-from nimbleload.core.findings import findings
-from nimbleload.core.plan import Decision, Plan
-from nimbleload.core.suggest import suggest
-from nimbleload.core.verdict import percent
+from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.optimise.search import suggest
+from nimbleload.core.told.findings import findings
+from nimbleload.core.told.verdict import percent
 from nimbleload.store import session_file
 
 

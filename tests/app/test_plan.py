@@ -8,7 +8,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QMenu
 
-from nimbleload.core.plan import Decision
+from nimbleload.core.decisions.plan import Decision
 from nimbleload.demo.session import session
 
 

@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QMessageBox
 from nimbleload.app.finder import Finder
 from nimbleload.app.help import TEXTS, Help
 from nimbleload.app.window import BALANCE, MEASURE, PLACES
-from nimbleload.core.plan import Decision
-from nimbleload.core.session import Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.decisions.plan import Decision
+from nimbleload.core.session.strips import Machine, PluginRef, PluginUse, Setting, Strip
 from nimbleload.probe.measure import Effort
 from nimbleload.store import session_file
 from nimbleload.store.library import Library

@@ -7,9 +7,9 @@ import random
 import numpy as np
 import pytest
 
-from nimbleload.core.options import freeze_bytes, freeze_seconds, options, weigh
-from nimbleload.core.plan import Decision, Plan, apply
-from nimbleload.core.session import Machine
+from nimbleload.core.decisions.options import freeze_bytes, freeze_seconds, options, weigh
+from nimbleload.core.decisions.plan import Decision, Plan, apply
+from nimbleload.core.session.strips import Machine
 from nimbleload.core.survey import instant, saving, survey, worst_seconds
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
 

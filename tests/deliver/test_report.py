@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from lxml import html
 
-from nimbleload.core.plan import Decision, Plan
-from nimbleload.core.session import Machine
+from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.session.strips import Machine
 from nimbleload.core.survey import instant, survey
-from nimbleload.core.verdict import percent
+from nimbleload.core.told.verdict import percent
 from nimbleload.deliver.report import write_report
 from tests.helpers.sessions import cards_for, session, track
 

@@ -6,8 +6,9 @@ import random
 
 import msgspec
 
-from nimbleload.core.card import Cell, CostCard, Polyphony, Upkeep
-from nimbleload.core.session import (
+from nimbleload.core.cards.card import Cell, CostCard, Polyphony, Upkeep
+from nimbleload.core.piece.notes import within
+from nimbleload.core.session.strips import (
     BUFFER_SIZES,
     CardKey,
     Clip,
@@ -19,7 +20,6 @@ from nimbleload.core.session import (
     Setting,
     Strip,
 )
-from nimbleload.core.voices import within
 
 RATE = 48000
 

@@ -6,9 +6,9 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.graph import build
-from nimbleload.core.plan import Plan
-from nimbleload.core.session import Clip, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.session.routing import build
+from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Setting, Strip
 from nimbleload.core.survey import instant, priority, survey
 from nimbleload.probe import rehearsal
 from nimbleload.probe.isolation import Failure

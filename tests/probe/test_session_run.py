@@ -8,9 +8,9 @@ import subprocess
 import msgspec
 import pytest
 
-from nimbleload.core.card import CostCard
-from nimbleload.core.plan import Plan
-from nimbleload.core.session import BUFFER_SIZES, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.cards.card import CostCard
+from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.session.strips import BUFFER_SIZES, Machine, PluginRef, PluginUse, Setting, Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.measure import Effort

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from nimbleload.core.card import Cell, CostCard, Truth
-from nimbleload.core.rhythm import card_sentences
-from nimbleload.core.session import PluginRef, PluginUse
+from nimbleload.core.cards.card import Cell, CostCard, Truth
+from nimbleload.core.cards.rhythm import card_sentences
+from nimbleload.core.session.strips import PluginRef, PluginUse
 from nimbleload.probe.formats import clap
 from nimbleload.probe.signal import chord, musical
 from nimbleload.probe.timed import TimedLoop

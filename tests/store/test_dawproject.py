@@ -8,7 +8,7 @@ import zipfile
 
 import pytest
 
-from nimbleload.core.graph import build
+from nimbleload.core.session.routing import build
 from nimbleload.store import dawproject, dawproject_timeline
 from nimbleload.store.archive import ImportRefusedError
 from tests.helpers import exchange as x

@@ -12,9 +12,9 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from nimbleload.core.card import Truth
-from nimbleload.core.plan import Decision, Plan
-from nimbleload.core.session import Machine
+from nimbleload.core.cards.card import Truth
+from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.session.strips import Machine
 from nimbleload.store import atomic, session_file
 from nimbleload.store.archive import ImportRefusedError
 from nimbleload.store.library import Library, LibraryError

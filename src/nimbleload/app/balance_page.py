@@ -7,14 +7,14 @@ from functools import partial
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from ..core.candidates import Weights
-from ..core.card import PROVENANCE_WORDS
-from ..core.options import Weighed
-from ..core.plan import Decision
-from ..core.ranking import Stretch, stretch_load
-from ..core.suggest import Suggestion
+from ..core.cards.card import PROVENANCE_WORDS
+from ..core.decisions.options import Weighed
+from ..core.decisions.plan import Decision
+from ..core.load.ranking import Stretch, stretch_load
+from ..core.optimise.candidates import Weights
+from ..core.optimise.search import Suggestion
 from ..core.survey import block_with
-from ..core.verdict import Verdict, clock, percent
+from ..core.told.verdict import Verdict, clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
 from .desk import Desk

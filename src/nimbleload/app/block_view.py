@@ -8,10 +8,10 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from ..core.block import Block
-from ..core.session import FAMILIES
+from ..core.block.schedule import Block
+from ..core.session.strips import FAMILIES
 from ..core.survey import Instant, Survey
-from ..core.verdict import milliseconds, percent
+from ..core.told.verdict import milliseconds, percent
 from .picture import Picture, elided
 from .theme import theme
 

@@ -6,9 +6,9 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from ..core.load import Rung
-from ..core.peaks import Peaks
-from ..core.verdict import milliseconds, percent
+from ..core.load.load_map import Rung
+from ..core.load.peaks import Peaks
+from ..core.told.verdict import milliseconds, percent
 from .picture import Picture, focus_frame
 from .theme import theme
 

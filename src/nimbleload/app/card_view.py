@@ -9,11 +9,11 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from ..core.card import CONDITIONS, PROVENANCE_WORDS, CostCard
-from ..core.compare import Lighter
-from ..core.rhythm import card_sentences
-from ..core.session import BUFFER_SIZES, PluginUse, deadline
-from ..core.verdict import percent
+from ..core.cards.card import CONDITIONS, PROVENANCE_WORDS, CostCard
+from ..core.cards.comparison import Lighter
+from ..core.cards.rhythm import card_sentences
+from ..core.session.strips import BUFFER_SIZES, PluginUse, deadline
+from ..core.told.verdict import percent
 from .picture import Picture, scrolled
 from .settings_view import SettingsView
 from .theme import theme

@@ -21,11 +21,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.candidates import Weights
-from ..core.findings import Weighted
-from ..core.plan import KeptPlan
-from ..core.suggest import Suggestion
-from ..core.verdict import percent
+from ..core.decisions.plan import KeptPlan
+from ..core.optimise.candidates import Weights
+from ..core.optimise.search import Suggestion
+from ..core.told.findings import Weighted
+from ..core.told.verdict import percent
 from .picture import scrolled
 from .theme import theme
 

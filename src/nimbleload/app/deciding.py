@@ -8,11 +8,11 @@ from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from ..core.findings import weighed
-from ..core.plan import Decision
-from ..core.restore import restore_list
-from ..core.suggest import Suggestion
+from ..core.decisions.plan import Decision
+from ..core.optimise.search import Suggestion
 from ..core.survey import kept_load
+from ..core.told.findings import weighed
+from ..core.told.restore_list import restore_list
 from ..deliver.report import write_report
 from .balance_page import BalancePage
 from .decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog

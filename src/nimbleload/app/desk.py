@@ -14,15 +14,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..core.candidates import Weights, wishes_for
-from ..core.card import Cards, CostCard
-from ..core.options import Weighed, weigh
-from ..core.outlook import Outlook, band, outlook
-from ..core.plan import Decision, DecisionKind, KeptPlan, Plan
-from ..core.rehearsal import Prediction, Rehearsal, learned
-from ..core.session import CardKey, Device, Host, Machine, Session, SessionError, Variant
-from ..core.suggest import Step, Suggestion, alternatives, steps, suggest
+from ..core.cards.card import Cards, CostCard
+from ..core.decisions.options import Weighed, weigh
+from ..core.decisions.plan import Decision, DecisionKind, KeptPlan, Plan
+from ..core.load.rehearsal import Prediction, Rehearsal, learned
+from ..core.optimise.candidates import Weights, wishes_for
+from ..core.optimise.search import Step, Suggestion, alternatives, steps, suggest
+from ..core.session.strips import CardKey, Device, Host, Machine, Session, SessionError, Variant
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
+from ..core.told.outlook import Outlook, band, outlook
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
 from .landing import Landing

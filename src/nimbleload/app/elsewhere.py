@@ -14,9 +14,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.card import Cards, CostCard
-from ..core.elsewhere import Reading
-from ..core.session import BUFFER_SIZES, CardKey, PluginUse
+from ..core.cards.card import Cards, CostCard
+from ..core.cards.stand_ins import Reading
+from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse
 
 NOBODY = "nobody"
 

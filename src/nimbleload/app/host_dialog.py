@@ -21,8 +21,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.hostfit import HostFit, MeterReading
-from ..core.session import BUFFER_SIZES, Device, Host
+from ..core.load.host_fit import HostFit, MeterReading
+from ..core.session.strips import BUFFER_SIZES, Device, Host
 
 READINGS = 3
 AHEAD = (0, 512, 1024, 2048, 4096)

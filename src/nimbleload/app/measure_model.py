@@ -6,8 +6,8 @@ from typing import Any, Literal
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from ..core.card import CONDITIONS, Cards, CostCard
-from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
+from ..core.cards.card import CONDITIONS, Cards, CostCard
+from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse, Session
 from ..probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex

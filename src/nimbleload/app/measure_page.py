@@ -21,10 +21,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.card import CostCard, Effect
-from ..core.compare import lighter, other_standards, variant_of
-from ..core.elsewhere import from_readings, standing_in
-from ..core.session import BUFFER_SIZES, CardKey, PluginUse
+from ..core.cards.card import CostCard, Effect
+from ..core.cards.comparison import lighter, other_standards, variant_of
+from ..core.cards.stand_ins import from_readings, standing_in
+from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse
 from ..probe import session_run
 from ..probe.session_run import Job, Progress
 from ..store.library import STAND_IN, TYPED

@@ -9,8 +9,8 @@ from collections.abc import Mapping, Sequence
 
 from PySide6.QtCore import QObject, Signal
 
-from ..core.card import CostCard
-from ..core.session import CardKey, PluginUse
+from ..core.cards.card import CostCard
+from ..core.session.strips import CardKey, PluginUse
 from ..probe import session_run
 from ..probe.isolation import QUIET_SECONDS
 from ..probe.measure import Effort

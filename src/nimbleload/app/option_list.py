@@ -15,11 +15,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.options import Weighed
-from ..core.plan import Decision
-from ..core.session import PluginUse, Strip
+from ..core.decisions.options import Weighed
+from ..core.decisions.plan import Decision
+from ..core.session.strips import PluginUse, Strip
 from ..core.survey import Instant, Survey
-from ..core.verdict import percent
+from ..core.told.verdict import percent
 from .picture import elided, scrolled
 from .theme import theme
 

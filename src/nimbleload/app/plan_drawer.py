@@ -19,14 +19,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.candidates import KINDS, PRESETS, Weights
-from ..core.options import given_back
-from ..core.plan import Decision, DecisionKind
-from ..core.restore import restore_list
-from ..core.session import Session
-from ..core.suggest import Step, Suggestion, told_as
+from ..core.decisions.options import given_back
+from ..core.decisions.plan import Decision, DecisionKind
+from ..core.optimise.candidates import KINDS, PRESETS, Weights
+from ..core.optimise.search import Step, Suggestion, told_as
+from ..core.session.strips import Session
 from ..core.survey import Survey
-from ..core.verdict import percent
+from ..core.told.restore_list import restore_list
+from ..core.told.verdict import percent
 from .decide_dialogs import WeightsDialog
 from .theme import theme
 

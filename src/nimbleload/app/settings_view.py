@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QListWidget, QPushButton, QVBoxLayout, QWidget
 
-from ..core.card import CostCard, Effect
-from ..core.compare import Lighter, savings, sweep_sentences
-from ..core.verdict import microseconds, percent
+from ..core.cards.card import CostCard, Effect
+from ..core.cards.comparison import Lighter, savings, sweep_sentences
+from ..core.told.verdict import microseconds, percent
 from .theme import theme
 
 ROWS_SHOWN = 6

@@ -9,9 +9,9 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 from shiboken6 import VoidPtr
 
-from ..core.ranking import Stretch
+from ..core.load.ranking import Stretch
 from ..core.survey import Survey, worst_seconds
-from ..core.verdict import clock, percent
+from ..core.told.verdict import clock, percent
 from .picture import Picture, elided, focus_frame
 from .theme import theme
 

@@ -21,10 +21,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.ranking import Basis, Stretch
-from ..core.session import FAMILIES, Strip
+from ..core.load.ranking import Basis, Stretch
+from ..core.session.strips import FAMILIES, Strip
 from ..core.survey import Instant, Survey
-from ..core.verdict import clock, percent
+from ..core.told.verdict import clock, percent
 from .picture import elided
 from .theme import theme
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel

@@ -8,11 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from ..core.moments import activity
-from ..core.ranking import Basis, Ranking, Stretch, ranking
-from ..core.session import Strip
+from ..core.load.ranking import Basis, Ranking, Stretch, ranking
+from ..core.piece.moments import activity
+from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
-from ..core.verdict import percent
+from ..core.told.verdict import percent
 
 Index = QModelIndex | QPersistentModelIndex
 TOP = -1

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.survey import Survey, Tracking, tracking
-from ..core.verdict import milliseconds
+from ..core.told.verdict import milliseconds
 
 
 class TrackingDialog(QDialog):

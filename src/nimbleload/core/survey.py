@@ -10,11 +10,14 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from .block import Block, remaining
-from .card import PROVENANCES, Cards, Provenance
-from .hostfit import HostFit, MeterReading, fit_host
-from .latency import Bypass, Latencies, bypass_for, latencies, round_trip
-from .load import (
+from .block.play import Played, placed
+from .block.schedule import Block, remaining
+from .cards.card import PROVENANCES, Cards, Provenance
+from .decisions.plan import Decision, KeptPlan, Plan, apply
+from .decisions.regroup import tail_traps
+from .load.host_fit import HostFit, MeterReading, fit_host
+from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
+from .load.load_map import (
     Costs,
     LoadMap,
     Prepared,
@@ -31,14 +34,11 @@ from .load import (
     word,
     worst_moments,
 )
-from .moments import FULL, SILENT
-from .peaks import DRAWS, Peaks, draw
-from .plan import Decision, KeptPlan, Plan, apply
-from .playing import Played, placed
-from .regroup import tail_traps
-from .rehearsal import Prediction
-from .session import BUFFER_SIZES, Host, Machine, Session, deadline, threads
-from .verdict import Verdict, clock, judge, percent
+from .load.peaks import DRAWS, Peaks, draw
+from .load.rehearsal import Prediction
+from .piece.moments import FULL, SILENT
+from .session.strips import BUFFER_SIZES, Host, Machine, Session, deadline, threads
+from .told.verdict import Verdict, clock, judge, percent
 
 
 class Survey(NamedTuple):

@@ -6,8 +6,8 @@ from importlib import resources
 
 import msgspec
 
-from ..core.card import Cell, CostCard
-from ..core.session import CardKey
+from ..core.cards.card import Cell, CostCard
+from ..core.session.strips import CardKey
 
 FILE = "sample_cards.json"
 BLOCKS_KEPT = 128

@@ -11,8 +11,9 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..core.plan import Plan
-from ..core.session import (
+from ..core.decisions.plan import Plan
+from ..core.piece.notes import bars, within
+from ..core.session.strips import (
     Clip,
     Family,
     Host,
@@ -28,7 +29,6 @@ from ..core.session import (
     TempoPoint,
     Variant,
 )
-from ..core.voices import bars, within
 from ..house.catalogue import PROCESSORS, VERSION
 
 NAME = "The Ferryman’s Almanac — scene 4"

@@ -8,7 +8,7 @@ plugin structure: `plugin_data` points to four (address, count) pairs, one for e
 import numpy as np
 from numba import njit
 
-from .native import array_at, call2, call_for_address, load_i16, load_i32, load_i64
+from ..native.memory import array_at, call2, call_for_address, load_i16, load_i32, load_i64
 
 F32 = np.zeros(0, np.float32)
 F64 = np.zeros(0, np.float64)

@@ -9,10 +9,10 @@ import math
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from . import voices as v_
 from .abi import AUDIO_OUT, CONTINUE, channel, event_at, event_count, frames_of, memory_of
 from .instance import Memory
-from .native import PROCESS
 
 ATTACK_MS = 4.0
 LEVEL = 0.1

@@ -10,9 +10,9 @@ import math
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, channel, memory_of
 from .instance import Memory
-from .native import PROCESS
 
 
 def memory(values, rate):

@@ -10,10 +10,10 @@ Partitions in which nothing sounded are skipped, so the reverb rests when its ro
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, channel, memory_of
 from .fourier import transform, twiddles
 from .instance import Memory
-from .native import PROCESS
 
 
 def room(seconds, rate):

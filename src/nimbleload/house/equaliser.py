@@ -7,9 +7,9 @@ Second-order sections in transposed direct form II; a peaking filter is the bili
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, F32, channel, memory_of
 from .instance import Memory
-from .native import PROCESS
 
 
 def memory(values, rate):

@@ -9,9 +9,9 @@ import math
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, F32, channel, memory_of
 from .instance import Memory
-from .native import PROCESS
 
 OPENING_MS = 1.0
 FILTER_HZ = 120.0

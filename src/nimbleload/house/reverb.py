@@ -11,9 +11,9 @@ import math
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, channel, memory_of
 from .instance import Memory
-from .native import PROCESS
 
 LONGEST_MS, SHORTEST_MS = 83.0, 23.0
 SWAY_SAMPLES, SWAY_HZ = 12.0, 0.7

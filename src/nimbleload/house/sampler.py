@@ -10,11 +10,11 @@ import math
 import numpy as np
 from numba import cfunc, njit
 
+from ..native.memory import PROCESS
 from . import voices as v_
 from .abi import AUDIO_OUT, CONTINUE, channel, event_at, event_count, frames_of, memory_of
 from .additive import ATTACK_MS, LEVEL, _frequency
 from .instance import Memory
-from .native import PROCESS
 
 NEIGHBOURS, PLACES = 32, 512
 RECORDED_HZ, RECORDED_SECONDS = 200, 2

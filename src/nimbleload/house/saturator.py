@@ -10,9 +10,9 @@ import numpy as np
 from numba import cfunc, njit
 from scipy.signal import firwin
 
+from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, channel, memory_of
 from .instance import Memory
-from .native import PROCESS
 
 TAPS = 32
 

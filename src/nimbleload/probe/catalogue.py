@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
-from ..core.family import Kind, kind
+from ..core.cards.families import Kind, kind
 from ..store import atomic
 from .standards import ALL_LV2, ENDINGS, STANDARDS
 

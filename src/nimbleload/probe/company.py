@@ -14,8 +14,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..core.card import Company
-from ..house.native import call2, flush_denormals
+from ..core.cards.card import Company
+from ..native.memory import call2, flush_denormals
 from .formats.hosted import Hosted, Note
 from .pace import Pace
 from .signal import CYCLE

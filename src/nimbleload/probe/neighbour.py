@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..house.native import call2, flush_denormals, load_atomic
+from ..native.memory import call2, flush_denormals, load_atomic
 from .company import RUNS, least_mean, whole_cycles
 from .formats.hosted import Hosted, Note
 from .pace import Pace

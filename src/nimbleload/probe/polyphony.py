@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..core.card import Polyphony
+from ..core.cards.card import Polyphony
 from .formats.hosted import Hosted
 from .sweep import VOICES, Meter
 

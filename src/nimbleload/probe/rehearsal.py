@@ -10,9 +10,9 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 
-from ..core.graph import build
-from ..core.rehearsal import Rehearsal
-from ..core.session import Session, deadline
+from ..core.load.rehearsal import Rehearsal
+from ..core.session.routing import build
+from ..core.session.strips import Session, deadline
 from . import isolation
 from .formats.hosted import Hosted, Note
 from .pace import Pace

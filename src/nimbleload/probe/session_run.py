@@ -9,8 +9,8 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..core.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Sweep
-from ..core.session import BUFFER_SIZES, CardKey, PluginUse, Session
+from ..core.cards.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Sweep
+from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse, Session
 from . import catalogue, isolation
 from .measure import Effort
 from .standards import STANDARDS

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Silence
+from ..core.cards.card import Silence
 from .pace import Pace
 from .signal import CYCLE
 from .timed import TimedLoop

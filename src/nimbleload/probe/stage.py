@@ -16,17 +16,8 @@ import numpy as np
 from numba import njit, types
 from numpy.typing import NDArray
 
-from ..core.graph import Graph
-from ..house.native import (
-    add_atomic,
-    array_at,
-    call2,
-    flush_denormals,
-    load_atomic,
-    relax,
-    store_atomic,
-    swap_atomic,
-)
+from ..core.session.routing import Graph
+from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from .formats.hosted import Hosted, Note
 from .timed import CLOCK_MONOTONIC, _now
 

@@ -15,9 +15,9 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Effect, Sweep
-from ..core.compare import VOICES_NAME
-from ..core.session import PluginUse, Setting
+from ..core.cards.card import Effect, Sweep
+from ..core.cards.comparison import VOICES_NAME
+from ..core.session.strips import PluginUse, Setting
 from .company import least_mean
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace

@@ -6,7 +6,7 @@ import numpy as np
 from numba import cfunc, njit, types
 from numpy.typing import NDArray
 
-from ..house.native import PROCESS, call2, flush_denormals, keep_denormals, load_i64
+from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals, load_i64
 
 CLOCK_MONOTONIC = 1
 LINE_WORDS = 8

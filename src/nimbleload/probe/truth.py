@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.card import Truth
+from ..core.cards.card import Truth
 from .formats.hosted import Note
 from .timed import TimedLoop
 

@@ -17,9 +17,9 @@ import time
 
 import msgspec
 
-from ..core.card import Cell, Company, Effect, Polyphony, Position, Silence, Sweep, Truth, Upkeep
-from ..core.rehearsal import Rehearsal
-from ..core.session import PluginUse, Session
+from ..core.cards.card import Cell, Company, Effect, Polyphony, Position, Silence, Sweep, Truth, Upkeep
+from ..core.load.rehearsal import Rehearsal
+from ..core.session.strips import PluginUse, Session
 from .measure import Effort
 from .standards import STANDARDS
 

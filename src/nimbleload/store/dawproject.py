@@ -11,9 +11,9 @@ from pathlib import Path
 import msgspec
 from lxml import etree
 
-from ..core.family import by_name
-from ..core.graph import build
-from ..core.session import (
+from ..core.cards.families import by_name
+from ..core.session.routing import build
+from ..core.session.strips import (
     Family,
     PluginRef,
     PluginUse,
@@ -26,7 +26,7 @@ from ..core.session import (
     StripKind,
     TempoPoint,
 )
-from ..core.tempo import TempoMap
+from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
 from .dawproject_timeline import Timeline
 from .xml_values import flag, gain, number, parse, place

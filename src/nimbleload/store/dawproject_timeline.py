@@ -12,9 +12,9 @@ from typing import Literal
 from lxml import etree
 from msgspec.structs import replace
 
-from ..core.session import Clip
-from ..core.tempo import TempoMap
-from ..core.voices import bars, counted, within
+from ..core.piece.notes import bars, counted, within
+from ..core.session.strips import Clip
+from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
 from .xml_values import flag, number, place
 

@@ -12,8 +12,8 @@ from typing import Any
 import msgspec
 import platformdirs
 
-from ..core.card import Cell, Company, CostCard, Polyphony, Position, Provenance, Silence, Sweep, Truth, Upkeep
-from ..core.session import CardKey
+from ..core.cards.card import Cell, Company, CostCard, Polyphony, Position, Provenance, Silence, Sweep, Truth, Upkeep
+from ..core.session.strips import CardKey
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS card (

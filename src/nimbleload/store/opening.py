@@ -7,8 +7,8 @@ from pathlib import Path
 
 import msgspec
 
-from ..core.card import CostCard
-from ..core.session import CardKey, Session
+from ..core.cards.card import CostCard
+from ..core.session.strips import CardKey, Session
 from . import dawproject, session_file
 from .archive import ImportRefusedError
 from .dawproject import ImportReport

@@ -10,9 +10,9 @@ from typing import Any
 
 import msgspec
 
-from ..core.card import CostCard
-from ..core.plan import KeptPlan, Plan
-from ..core.session import Machine, Session
+from ..core.cards.card import CostCard
+from ..core.decisions.plan import KeptPlan, Plan
+from ..core.session.strips import Machine, Session
 from . import atomic
 
 SUFFIX = ".nimbleload"

@@ -6,8 +6,8 @@ import csv
 import io
 import math
 
-from ..core.card import MEASURED, Cell, CostCard
-from ..core.session import CardKey
+from ..core.cards.card import MEASURED, Cell, CostCard
+from ..core.session.strips import CardKey
 from .library import Library, LibraryError
 
 KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voices")

@@ -10,7 +10,7 @@ import ctypes as c
 import numpy as np
 from numba import cfunc, types
 
-from ...house.native import load_i64
+from ...native.memory import load_i64
 from .hosted import Note
 
 NOTE_ON, NOTE_OFF, PARAM_VALUE, MIDI = 0, 1, 5, 10

@@ -10,7 +10,7 @@ import numpy as np
 from numba import cfunc, njit, types
 
 from ...house.abi import I64
-from ...house.native import PROCESS, array_at, call2, load_i64
+from ...native.memory import PROCESS, array_at, call2, load_i64
 
 I32 = np.zeros(0, np.int32)
 U8 = np.zeros(0, np.uint8)

@@ -13,7 +13,7 @@ import numpy as np
 from numba import cfunc, njit, types
 
 from ...house.abi import I64
-from ...house.native import array_at, load_i64
+from ...native.memory import array_at, load_i64
 
 OK = 0
 AUDIO, EVENT = 0, 1

@@ -1,0 +1,1 @@
+"""One block on its cores: the schedule, the ways of hosts, and every bound."""

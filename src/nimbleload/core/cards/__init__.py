@@ -1,0 +1,1 @@
+"""Cost cards: what was measured of a plugin, and what follows from it."""

@@ -1,0 +1,353 @@
+"""The cost card: all that was measured of one plugin in one setting, and what it costs at any buffer size.
+
+Seconds at interfaces; the block sequence is kept as nanoseconds, as measured.
+"""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_left
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Literal, NamedTuple, Protocol, TypeVar
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from ..session.strips import CardKey
+
+Condition = Literal["sounding", "silent", "waking"]
+# What loads are built on, and then all that is measured: waking is the first blocks after switching on.
+CONDITIONS: tuple[Condition, ...] = ("sounding", "silent")
+MEASURED: tuple[Condition, ...] = (*CONDITIONS, "waking")
+
+Provenance = Literal["measured", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"]
+PROVENANCE_WORDS: dict[Provenance, str] = {
+    "measured": "measured on this computer",
+    "sample": "sample figures, not from this computer",
+    "elsewhere": "measured on another computer",
+    "typed": "typed in",
+    "scaled": "scaled from another size or rate",
+    "stand-in": "taken from a stand-in",
+    "unknown": "not known",
+}
+PROVENANCES: tuple[Provenance, ...] = tuple(PROVENANCE_WORDS)
+
+
+class Cell(msgspec.Struct, frozen=True):
+    """One measured condition at one rate (Hz) and buffer size (samples); all times in seconds per block.
+
+    `mean` of the plugin's own block times is what loads are built on. `jitter` is the mean of what the machine added
+    on top, in the same blocks. `sequence` holds the own times as little-endian int32 nanoseconds, in block order.
+    `quiet` is false where the machine disturbed more than a twentieth of the blocks.
+    """
+
+    rate: int
+    buffer: int
+    condition: Condition
+    mean: float
+    median: float = 0.0
+    p95: float = 0.0
+    p99: float = 0.0
+    p999: float = 0.0
+    largest: float = 0.0
+    jitter: float = 0.0
+    quiet: bool = True
+    provenance: Provenance = "measured"
+    sequence: bytes = b""
+
+    def sequence_ns(self) -> NDArray[np.int32]:
+        """The own time of each block in nanoseconds, in order; empty if none was kept."""
+        return np.frombuffer(self.sequence, "<i4")
+
+
+class Figure(NamedTuple):
+    """A cost in seconds per block, and where it comes from."""
+
+    seconds: float
+    provenance: Provenance
+
+
+class Fit(NamedTuple):
+    """Cost as fixed + per_sample × buffer (seconds); `worst` is the largest relative miss over the sizes."""
+
+    fixed: float
+    per_sample: float
+    worst: float
+
+
+class Truth(msgspec.Struct, frozen=True):
+    """Whether a plugin keeps to what it says. `latency` is its true one in samples, None where it could not be heard.
+
+    `null_db` is what is left when its sound at 64 samples is taken from that at 512 (dB; None: it never sounds the
+    same twice). `idle`: what comes out is what went in; `silent`: nothing comes out; `finite` false: NaN or infinity.
+    `linear_db` is what is left when its sounds of two signals are taken from its sound of their sum (dB): how exact it
+    is to have one of it on a bus in place of one on each track; None where it was not tried or cannot be.
+    `hot_peak` is the highest output (dBFS) while the input just reaches full scale; None where it was not tried.
+    """
+
+    latency: int | None = None
+    null_db: float | None = None
+    finite: bool = True
+    silent: bool = False
+    idle: bool = False
+    hot_peak: float | None = None
+    linear_db: float | None = None
+
+
+class Company(msgspec.Struct, frozen=True):
+    """What one block costs when others have used memory since the last one: `seconds` after `touched` bytes each.
+
+    The first entry is 0 bytes: the plugin alone, in caches of its own.
+    """
+
+    rate: int
+    buffer: int
+    touched: tuple[int, ...]
+    seconds: tuple[float, ...]
+
+    def extra(self, touched: float) -> float:
+        """The share of its cost that `touched` bytes add to a block, on the line between the measured levels.
+
+        Never negative, and never less than what fewer bytes add.
+        """
+        if self.seconds[0] <= 0:
+            return 0.0
+        added = np.maximum.accumulate(np.maximum(np.array(self.seconds) / self.seconds[0] - 1, 0.0))
+        return float(np.interp(touched, self.touched, added))
+
+
+class Polyphony(msgspec.Struct, frozen=True):
+    """What one block of an instrument costs with more and more notes: `seconds` for `voices` held together, ascending.
+
+    The last entry is the full chord that everything else was measured with.
+    """
+
+    rate: int
+    buffer: int
+    voices: tuple[int, ...]
+    seconds: tuple[float, ...]
+
+    def shares(self, voices: Sequence[int]) -> NDArray[np.float64]:
+        """The shares of the full chord's cost that so many notes each take: on the line between those measured, 0 to 1.
+
+        Fewer than the fewest measured take what those do; more notes never cost less.
+        """
+        if self.seconds[-1] <= 0:
+            return np.ones(len(voices))
+        shares = np.minimum(np.maximum.accumulate(np.array(self.seconds)) / self.seconds[-1], 1.0)
+        return np.interp(voices, self.voices, shares)
+
+
+class Silence(msgspec.Struct, frozen=True):
+    """A block of `buffer` samples through ten seconds of silence: seconds per block.
+
+    `sounding` is the cost before; `after` that at 0.1, 1 and 10 s; `dearest` the dearest stretch of 8192 samples in
+    the tail, with denormal numbers flushed to zero as hosts do, `unflushed` the same without.
+    """
+
+    rate: int
+    buffer: int
+    sounding: float
+    after: tuple[float, float, float]
+    dearest: float
+    unflushed: float
+
+    @property
+    def sleeps(self) -> bool:
+        """Whether it stops working by itself when nothing comes in."""
+        return self.after[2] < 0.1 * self.sounding
+
+
+class Upkeep(msgspec.Struct, frozen=True):
+    """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
+
+    `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
+    each per second of sound, while it runs. `beside` is how many times dearer a block gets while the other cores
+    compute as well.
+    """
+
+    memory: int
+    footprint: int
+    load: float
+    faults: float
+    read: float
+    beside: float = 1.0
+
+
+class Effect(msgspec.Struct, frozen=True):
+    """What one changed setting does to the cost: `parameter` at `value`, `seconds` a block; why not, if it failed."""
+
+    parameter: str
+    value: float
+    seconds: float
+    words: str = ""
+    failure: str | None = None
+
+
+class Sweep(msgspec.Struct, frozen=True):
+    """Single settings tried out at one rate and buffer size. `base` is the cost as it is; `skipped` were not tried."""
+
+    rate: int
+    buffer: int
+    base: float
+    effects: tuple[Effect, ...] = ()
+    skipped: int = 0
+
+    def ranked(self) -> list[Effect]:
+        """The settings that were measured, by what they save, most first."""
+        return sorted((e for e in self.effects if e.failure is None), key=lambda e: (e.seconds, e.parameter, e.value))
+
+
+class Position(msgspec.Struct, frozen=True):
+    """Where one parameter stood while the card was measured, in the parameter's own unit."""
+
+    name: str
+    value: float
+
+
+class CostCard(msgspec.Struct, frozen=True):
+    """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
+
+    `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
+    at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `failure` says in
+    plain words why there is nothing, or why the rest is missing; None if all went well.
+    """
+
+    key: CardKey
+    name: str = ""
+    cells: tuple[Cell, ...] = ()
+    latency: int = 0
+    tail: float | None = None
+    failure: str | None = None
+    truth: Truth | None = None
+    company: tuple[Company, ...] = ()
+    silence: Silence | None = None
+    upkeep: Upkeep | None = None
+    sweep: Sweep | None = None
+    positions: tuple[Position, ...] = ()
+    polyphony: tuple[Polyphony, ...] = ()
+
+    def with_notes(self, rate: int, buffer: int, voices: Sequence[int]) -> NDArray[np.float64]:
+        """The shares of its full cost that so many notes each take; 1.0 where that was not measured.
+
+        Between the measured sizes it is read on the line over the logarithm of the size, beyond them at the nearest.
+        """
+        curves = sorted((c for c in self.polyphony if c.rate == rate), key=lambda c: c.buffer)
+        curves = curves or sorted(self.polyphony, key=lambda c: c.buffer)
+        if not curves:
+            return np.ones(len(voices))
+        low, high, part = _around(curves, buffer)
+        return (1 - part) * low.shares(voices) + part * high.shares(voices)
+
+    def in_company(self, rate: int, buffer: int, touched: float) -> float:
+        """The share that a block costs more when others touch so many bytes in between; 0.0 where it was not measured.
+
+        Between the measured sizes it is read on the line over the logarithm of the size, beyond them at the nearest.
+        """
+        curves = sorted((c for c in self.company if c.rate == rate), key=lambda c: c.buffer)
+        if not curves:
+            return 0.0
+        low, high, part = _around(curves, buffer)
+        return (1 - part) * low.extra(touched) + part * high.extra(touched)
+
+    def cell(self, rate: int, buffer: int, condition: Condition) -> Cell | None:
+        """The cell measured at exactly this rate, buffer size and condition, if there is one."""
+        for cell in self.cells:
+            if cell.rate == rate and cell.buffer == buffer and cell.condition == condition:
+                return cell
+        return None
+
+    def cost(self, rate: int, buffer: int, condition: Condition) -> Figure:
+        """What one block costs: as measured, else scaled from the nearest sizes, else from another rate.
+
+        A silent cost that was not measured is taken to be the sounding one, and counts as scaled. Without any cell
+        the figure is 0 s, provenance "unknown".
+        """
+        exact = self.cell(rate, buffer, condition)
+        if exact is not None:
+            return Figure(exact.mean, exact.provenance)
+        at_rate = [c for c in self.cells if c.rate == rate and c.condition == condition]
+        if not at_rate:
+            others = {c.rate for c in self.cells if c.condition == condition}
+            if others:
+                nearest = min(others, key=lambda r: (abs(r - rate), r))
+                return _scaled(self.cost(nearest, buffer, condition))
+            if condition == "silent" and self.cells:
+                return _scaled(self.cost(rate, buffer, "sounding"))
+            return Figure(0.0, "unknown")
+        return Figure(_between(at_rate, buffer), "scaled")
+
+    def fit(self, rate: int, condition: Condition) -> Fit | None:
+        """Fixed and per-sample part over the measured sizes; None with fewer than two of them."""
+        cells = [c for c in self.cells if c.rate == rate and c.condition == condition]
+        return fit_line(cells) if len(cells) > 1 else None
+
+
+class _Sized(Protocol):
+    """What was measured at one buffer size."""
+
+    @property
+    def buffer(self) -> int: ...
+
+
+Curve = TypeVar("Curve", bound=_Sized)
+
+
+def _around(curves: Sequence[Curve], buffer: int) -> tuple[Curve, Curve, float]:
+    """The two curves whose sizes lie around a size, in order, and how far it is from the first to the second (0 to 1).
+
+    On the logarithm of the size; beyond the outermost ones, these. `curves` are sorted by size, and not empty.
+    """
+    above = min(bisect_left([c.buffer for c in curves], buffer), len(curves) - 1)
+    low, high = curves[max(above - 1, 0)], curves[above]
+    if buffer >= high.buffer or low is high:
+        return high, high, 1.0
+    return low, high, max(math.log2(buffer / low.buffer) / math.log2(high.buffer / low.buffer), 0.0)
+
+
+def _scaled(figure: Figure) -> Figure:
+    return figure if figure.provenance == "unknown" else Figure(figure.seconds, "scaled")
+
+
+def _between(cells: list[Cell], buffer: int) -> float:
+    """Cost at a size that was not measured: on the line between its neighbours, beyond them on the fitted line."""
+    cells = sorted(cells, key=lambda c: c.buffer)
+    if len(cells) == 1:
+        return cells[0].mean * buffer / cells[0].buffer
+    if cells[0].buffer <= buffer <= cells[-1].buffer:
+        return float(np.interp(buffer, [c.buffer for c in cells], [c.mean for c in cells]))
+    line = fit_line(cells)
+    return line.fixed + line.per_sample * buffer
+
+
+def fit_line(cells: Iterable[Cell]) -> Fit:
+    """Non-negative least squares of cost against buffer size, each size weighing the same in relative terms.
+
+    Method: C. L. Lawson and R. J. Hanson, "Solving Least Squares Problems", 1974 (`scipy.optimize.nnls`).
+    """
+    from scipy.optimize import nnls  # imported here: it would lengthen every start by a quarter of a second
+
+    cells = list(cells)
+    size = np.array([c.buffer for c in cells], float)
+    cost = np.maximum(np.array([c.mean for c in cells], float), 1e-12)
+    (fixed, per_sample), _ = nnls(np.column_stack((1 / cost, size / cost)), np.ones(len(cells)))
+    worst = float(np.max(np.abs(fixed + per_sample * size - cost) / cost))
+    return Fit(float(fixed), float(per_sample), worst)
+
+
+def summarise(
+    own_ns: NDArray[np.int64], jitter_ns: float, quiet: bool, rate: int, buffer: int, condition: Condition
+) -> Cell:
+    """A measured cell from the plugin's own block times (B, int64, ns, in order). ValueError if there are none."""
+    if len(own_ns) == 0:
+        raise ValueError("a cell needs at least one measured block")
+    p50, p95, p99, p999 = np.percentile(own_ns, (50, 95, 99, 99.9)) / 1e9
+    kept = np.clip(own_ns[:4096], 0, np.iinfo(np.int32).max).astype("<i4")
+    return Cell(
+        rate, buffer, condition, float(own_ns.mean()) / 1e9, float(p50), float(p95), float(p99), float(p999),
+        float(own_ns.max()) / 1e9, jitter_ns / 1e9, quiet, "measured", kept.tobytes(),
+    )  # fmt: skip
+
+
+Cards = Mapping[CardKey, CostCard]

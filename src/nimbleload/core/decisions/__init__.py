@@ -1,0 +1,1 @@
+"""Decisions and plans: what can be done, what it changes, and what to mind."""

@@ -1,0 +1,1 @@
+"""The load: what everything costs, peaks, latency, and what fits to a host."""

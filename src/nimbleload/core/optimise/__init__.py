@@ -1,0 +1,1 @@
+"""The plan that gives up least."""

@@ -1,0 +1,1 @@
+"""Strips, plugins, routing and tempo: the session as the engineer knows it."""

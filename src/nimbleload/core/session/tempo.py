@@ -1,0 +1,46 @@
+"""Musical time to seconds and back, under tempo changes and glides.
+
+A glide changes the tempo in a straight line over beats, so a stretch takes 60/k · ln(end/start) seconds with k the
+change of bpm per beat.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+
+from .strips import SessionError, TempoPoint
+
+
+class TempoMap:
+    """Converts quarter-note beats from the start of the piece to seconds. SessionError on an impossible tempo."""
+
+    def __init__(self, points: Sequence[TempoPoint]) -> None:
+        ordered = sorted(points, key=lambda p: p.beat) or [TempoPoint(0.0, 120.0)]
+        for point in ordered:
+            if not (math.isfinite(point.bpm) and point.bpm > 0 and math.isfinite(point.beat)):
+                raise SessionError(f"a tempo of {point.bpm} beats a minute at beat {point.beat} is not possible")
+        self.points = ordered
+        self._seconds = [0.0]
+        for here, after in itertools.pairwise(ordered):
+            self._seconds.append(self._seconds[-1] + _stretch(here, after, after.beat - here.beat))
+        # The first tempo also holds before its point, and beat 0 is second 0.
+        self._origin = ordered[0].beat * 60.0 / ordered[0].bpm
+
+    def seconds(self, beat: float) -> float:
+        """The second at which a beat falls."""
+        index = max((i for i, p in enumerate(self.points) if p.beat <= beat), default=None)
+        if index is None:
+            return beat * 60.0 / self.points[0].bpm
+        here = self.points[index]
+        after = self.points[index + 1] if index + 1 < len(self.points) else None
+        return self._origin + self._seconds[index] + _stretch(here, after, beat - here.beat)
+
+
+def _stretch(here: TempoPoint, after: TempoPoint | None, beats: float) -> float:
+    """Seconds that `beats` beats take from point `here` on, on the way to point `after` (None: no more points)."""
+    if after is None or not here.ramp or after.beat == here.beat or after.bpm == here.bpm:
+        return beats * 60.0 / here.bpm
+    slope = (after.bpm - here.bpm) / (after.beat - here.beat)
+    return 60.0 / slope * math.log1p(slope * beats / here.bpm)

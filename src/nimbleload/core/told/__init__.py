@@ -1,0 +1,1 @@
+"""What is said: every wording, once."""

@@ -1,0 +1,1 @@
+"""Below everything: memory, atomics and calls by address, compiled (Numba, LLVM)."""

@@ -1,0 +1,72 @@
+"""What every command needs: opening what FILE names, the cost library, refusals in a sentence, JSON."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, NoReturn
+
+import click
+import msgspec
+
+from .. import __version__
+from ..core.cards.card import CostCard
+from ..core.session.strips import CardKey, SessionError
+from ..demo import cards as demo_cards
+from ..demo import session as demo_session
+from ..store.archive import ImportRefusedError
+from ..store.library import Library, LibraryError
+from ..store.opening import Opened, known_cards, open_session
+from ..store.session_file import Saved, SessionFileError
+
+REFUSALS = (ImportRefusedError, SessionFileError, SessionError, LibraryError)
+
+as_json = click.option("--json", "json", is_flag=True, help="Print figures as JSON.")
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="nimble-load")
+def cli() -> None:
+    """Find out why a heavy mix session overloads, and what it would take to make the block fit."""
+
+
+def refuse(error: Exception) -> NoReturn:
+    """Ends the command with a sentence and exit code 1."""
+    raise click.ClickException(str(error))
+
+
+def opened(file: str) -> Opened:
+    """The session of a FILE argument; the word "demo" is the example, unless a file of that name exists."""
+    path = Path(file)
+    if file == "demo" and not path.exists():
+        return Opened(demo_saved())
+    try:
+        return open_session(path)
+    except REFUSALS as error:
+        refuse(error)
+
+
+def demo_saved() -> Saved:
+    """The example session with its sample cards."""
+    return Saved(
+        demo_session.session(),
+        demo_session.plan(),
+        cards=tuple(demo_cards.sample_cards().values()),
+        machine=demo_session.MACHINE,
+        buffer=demo_session.BUFFER,
+    )
+
+
+def library() -> Library:
+    try:
+        return Library()
+    except LibraryError as error:
+        refuse(error)
+
+
+def cards_of(saved: Saved) -> dict[CardKey, CostCard]:
+    """Every cost card that is known for a session: of this computer, and those that came with it."""
+    return known_cards(saved.session, library(), {card.key: card for card in saved.cards})
+
+
+def show_json(figures: Any) -> None:
+    click.echo(msgspec.json.format(msgspec.json.encode(figures), indent=2).decode())

@@ -1,0 +1,73 @@
+"""The whole example without a display: open, measure, find the worst block, freeze, look again, save, report."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+import msgspec
+
+from ..core.optimise.search import suggest
+from ..core.survey import Instant, Survey, instant, survey
+from ..core.told.verdict import percent
+from ..deliver.report import write_report
+from ..probe import session_run
+from ..probe.measure import Effort
+from ..store import session_file
+from ..store.opening import known_cards
+from ..store.session_file import Saved
+from .cards import result_of
+from .common import cards_of, demo_saved, library
+
+BUFFERS = (64, 256, 1024)
+
+
+def run(folder: Path) -> None:
+    """Writes report, pictures and session into a folder, and says where they are."""
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    folder.mkdir(parents=True, exist_ok=True)
+    saved = demo_saved()
+    measured = _measure(saved)
+    cards = cards_of(saved)
+    of = survey(saved.session, saved.plan, cards, saved.machine, saved.buffer)
+    click.echo(instant(of).verdict.headline)
+    of, at = _suggested(of)
+    click.echo(f"With {len(of.plan.steps())} decisions the worst load falls from "
+               f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip
+    session_path = folder / f"example{session_file.SUFFIX}"
+    kept = msgspec.structs.replace(saved, plan=of.plan, cards=tuple(cards.values()))
+    session_file.write(session_path, kept)
+    if session_file.read(session_path).plan != of.plan:
+        raise click.ClickException(f"{session_path} does not hold what was written to it.")
+    from .screenshots import take_all
+
+    pictures = list(take_all(folder))
+    write_report(folder / "report.html", of, at, measured, pictures)
+    click.echo(f"Report:   {(folder / 'report.html').absolute()}")
+    for picture in pictures:
+        click.echo(f"Picture:  {picture.absolute()}")
+    click.echo(f"Session:  {session_path.absolute()}")
+
+
+def _measure(saved: Saved) -> list[tuple[str, str]]:
+    """Measures the example's plugins at three sizes; what each brought, in a line."""
+    store = library()
+    known = known_cards(saved.session, store)
+    todo = [job._replace(details=False) for job in session_run.jobs(saved.session, known, BUFFERS)]
+    click.echo(f"Measuring {len(todo)} plugin settings on this computer, about a minute…")
+    lines = []
+    for step in session_run.run(todo, known, effort=Effort(3, 0.05)):
+        store.store(step.card, [step.cell] if step.cell else [])
+        if step.finished:
+            name, result = result_of(step)
+            lines.append((name, result))
+            click.echo(f"  {name}: {result}")
+    return lines
+
+
+def _suggested(of: Survey) -> tuple[Survey, Instant]:
+    """The survey with the plan that gives up least."""
+    found = suggest(of)
+    of = survey(of.session, found.plan, of.now.cards, of.machine, of.buffer, of)
+    return of, instant(of)

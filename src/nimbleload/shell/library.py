@@ -1,0 +1,74 @@
+"""The cost library from a shell: out, in, and readings typed in."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ..core.cards.stand_ins import Reading, from_readings, standing_in
+from ..store import atomic, spreadsheet
+from ..store.library import STAND_IN, TYPED, LibraryError
+from .cards import Found
+from .common import cli, library, opened, refuse
+
+
+@cli.group("library")
+def library_() -> None:
+    """The cost library: everything that was ever measured on this computer, or taken in from others."""
+
+
+@library_.command("export")
+@click.argument("file", type=click.Path(dir_okay=False))
+def export_library(file: str) -> None:
+    """Write the library as CSV, with units in the header."""
+    store = library()
+    try:
+        atomic.write(Path(file), spreadsheet.export(store).encode())
+    except (OSError, LibraryError) as error:
+        refuse(error)
+    click.echo(f"Written to {file}")
+
+
+@library_.command("import")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False))
+def import_library(file: str) -> None:
+    """Take in a CSV as export writes it; figures of other machines are marked wherever they are used."""
+    try:
+        count = spreadsheet.import_(Path(file).read_text(encoding="utf-8-sig"), library())
+    except (OSError, UnicodeDecodeError, LibraryError) as error:
+        refuse(error)
+    click.echo(f"{count} rows taken in.")
+
+
+@library_.command("reading")
+@click.argument("file")
+@click.argument("plugin")
+@click.argument("per_cent", type=click.FloatRange(0, 10_000))
+@click.option("--buffer", type=click.IntRange(16, 8192), required=True, help="The buffer size of the reading.")
+def type_reading(file: str, plugin: str, per_cent: float, buffer: int) -> None:
+    """Type in what a host's meter said: PER_CENT of one core for PLUGIN (by name) of session FILE."""
+    session = opened(file).saved.session
+    keys = {use.card_key(): use for s in session.strips for use in s.uses() if use.label.lower() == plugin.lower()}
+    if not keys:
+        raise click.ClickException(f"{session.name} has no plugin named {plugin!r}.")
+    store = library()
+    for use in keys.values():
+        card = from_readings(use, [Reading(buffer, per_cent / 100)], session.rate)
+        store.store(card, card.cells, TYPED)
+    click.echo(f"{len(keys)} settings of {plugin}: {per_cent:g} % of one core at {buffer} samples, typed in.")
+
+
+@library_.command("stand-in")
+@click.argument("file")
+@click.argument("plugin")
+@click.argument("other")
+def stand_in(file: str, plugin: str, other: str) -> None:
+    """Let figures of OTHER stand in for PLUGIN in session FILE, both named by words of name and setting."""
+    found = Found(file, plugin, other)
+    (use, _), (source, card) = found.chosen
+    if card is None or not card.cells:
+        raise click.ClickException(f"{source.label} is not measured yet: it can stand in for nothing.")
+    made = standing_in(use, card)
+    found.store.store(made, made.cells, STAND_IN)
+    click.echo(f"{source.label} stands in for {use.label}: {len(made.cells)} figures, marked as such.")

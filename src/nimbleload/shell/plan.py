@@ -1,0 +1,173 @@
+"""The plan that gives up least, from a shell."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import io
+import os
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+from msgspec.structs import replace
+
+from ..core.optimise.candidates import KINDS, PRESETS, Wishes
+from ..core.optimise.search import Suggestion, alternatives, suggest
+from ..core.survey import Survey, instant, survey
+from ..core.told.findings import weighed
+from ..core.told.restore_list import restore_list
+from ..core.told.verdict import percent
+from ..deliver.report import write_report
+from ..store import atomic, session_file
+from ..store.session_file import SessionFileError
+from .common import as_json, cli, opened, refuse, show_json
+from .session import surveyed
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--limit", type=click.FloatRange(1, 500), help="The load to stay under, in per cent (default: as saved).")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
+@click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
+@click.option("--hurts", type=click.Choice(list(PRESETS)), default="balanced", help="What hurts.")
+@click.option("--kind", "kinds", type=click.Choice(KINDS), multiple=True, help="Only this kind; repeatable.")
+@click.option("--pin", "pins", multiple=True, metavar="NAME", help="A strip to leave as it is; repeatable.")
+@click.option("--disk", type=click.FloatRange(0), help="How many megabytes all freezes may take together.")
+@click.option("--compare", is_flag=True, help="Show three plans: least given up, fewest decisions, most headroom.")
+@click.option("--html", type=click.Path(dir_okay=False), help="Write a report that prints well.")
+@click.option("--csv", "table", type=click.Path(dir_okay=False), help="Write the steps as a table.")
+@click.option("--keep", is_flag=True, help="Write the plan into FILE, which must be a session file.")
+@as_json
+def plan(
+    file: str, limit: float | None, buffer: int | None, cores: int | None, hurts: str, kinds: tuple[str, ...],
+    pins: tuple[str, ...], disk: float | None, compare: bool, html: str | None, table: str | None, keep: bool,
+    json: bool,
+) -> None:  # fmt: skip
+    """Suggest the plan that gives up least so that no moment of session FILE exceeds the limit."""
+    of = surveyed(file, buffer, cores)
+    by_name = {strip.name.lower(): strip.id for strip in of.session.strips}
+    unknown = [name for name in pins if name.lower() not in by_name]
+    if unknown:
+        raise click.ClickException(f"{of.session.name} has no strip named {unknown[0]!r}.")
+    pinned = frozenset(of.plan.pinned) | {by_name[name.lower()] for name in pins}
+    allowed = tuple(kind for kind in KINDS if not kinds or kind in kinds)
+    target = limit / 100 if limit is not None else of.session.limit
+    wishes = Wishes(target, PRESETS[hurts], pinned, allowed, disk * 1e6 if disk is not None else None)
+    if compare:
+        say_three(of, wishes, json)
+        return
+    with silent_output():
+        found = suggest(of, wishes)
+    made = found.plan.pin(pinned, True)
+    after = survey(of.session, made, of.planned.cards, of.machine, of.buffer)
+    try:
+        if html:
+            write_report(Path(html), after, instant(after))
+        if table:
+            atomic.write(Path(table), as_table(found).encode())
+        if keep:
+            session_file.write(Path(file), replace(opened(file).saved, plan=made))
+    except (OSError, SessionFileError) as error:
+        refuse(error)
+    if json:
+        show_json(figures(of, found))
+    else:
+        say(of, found)
+        for warning in after.warnings:
+            click.echo(f"Mind: {warning}")
+
+
+def say_three(of: Survey, wishes: Wishes, json: bool) -> None:
+    """Three plans, one below the other; nothing is kept of them."""
+    with silent_output():
+        found = alternatives(of, wishes)
+    if json:
+        show_json({name: figures(of, each) for name, each in found.items()})
+        return
+    for name, each in found.items():
+        click.echo(f"— {name}, price {each.price:.2f} —")
+        say(of, each)
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
+@as_json
+def findings(file: str, buffer: int | None, json: bool) -> None:
+    """Say what session FILE gives away unmeasured: unused tracks, plugins that do nothing, and the like."""
+    of = surveyed(file, buffer, None)
+    found = weighed(of, instant(of))
+    if json:
+        listed = [
+            {"name": f.name, "sentence": f.sentence, "decisions": f.decisions, "saves": saving and saving.load}
+            for f, saving in found
+        ]
+        show_json({"session": of.session.name, "findings": listed})
+        return
+    for finding, saving in found:
+        figure = f"  ({percent(saving.load)} of load at the worst moment)" if saving is not None else ""
+        click.echo(f"{finding.name}: {finding.sentence}{figure}")
+    click.echo(f"{len(found)} findings.")
+
+
+@contextlib.contextmanager
+def silent_output() -> Iterator[None]:
+    """Keeps what the solver prints by itself out of the output, where JSON may be wanted."""
+    sys.stdout.flush()
+    kept, nowhere = os.dup(1), os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, 1)
+    try:
+        yield
+    finally:
+        os.dup2(kept, 1)
+        os.close(kept)
+        os.close(nowhere)
+
+
+def figures(of: Survey, found: Suggestion) -> dict:
+    """The suggestion as plain values: loads as fractions."""
+    return {
+        "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": float(of.after.load.max()),
+        "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
+        "gap": found.gap, "obstacle": found.obstacle,
+        "steps": [
+            {name: getattr(s, name) for name in ("decision", "others", "words", "why", "price", "load")}
+            for s in found.steps
+        ],
+        "restore": restore_list(of.session, found.plan),
+    }  # fmt: skip
+
+
+def say(of: Survey, found: Suggestion) -> None:
+    """The same in words."""
+    now = percent(float(of.after.load.max()))
+    click.echo(f"{of.session.name}   {of.buffer} samples, {of.machine.cores} cores: {now} at worst.")
+    if not found.reached:
+        click.echo(f"No plan of these kinds reaches the limit: {found.obstacle} This comes closest:")
+    for number, step in enumerate(found.steps, 1):
+        click.echo(f"  {number:2d}  {step.words}")
+        click.echo(f"      {step.why}")
+    if found.reached and found.steps:
+        rest = "no plan gives up less" if found.gap < 0.005 else f"at most {percent(found.gap)} could be spared"
+        click.echo(f"{len(found.steps)} decisions, {percent(found.load)} at worst; {rest}.")
+    elif found.reached:
+        click.echo("It fits as it is.")
+    back = restore_list(of.session, found.plan)
+    if back:
+        click.echo("Before the final render:")
+        for line in back:
+            click.echo(f"  [ ] {line}")
+
+
+def as_table(found: Suggestion) -> str:
+    """The steps as CSV."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "worst load after it"])
+    for number, step in enumerate(found.steps, 1):
+        decision = step.decision
+        what = [decision.kind, decision.strip, decision.use or "", step.words, step.why]
+        writer.writerow([number, *what, f"{step.price:.3f}", f"{step.load:.4f}"])
+    return out.getvalue()

@@ -1,0 +1,72 @@
+"""The rehearsal from a shell: real plugins on real threads, and how the prediction held."""
+
+from __future__ import annotations
+
+import os
+import time
+
+import click
+
+from ..core.load.rehearsal import Rehearsal, checks, conditions, taken, verdict
+from ..core.survey import instant, prediction, priority
+from ..core.told.verdict import clock, microseconds
+from ..probe import rehearsal
+from ..probe.isolation import Failure
+from ..probe.worker import LoadingMessage, PlayedMessage
+from .common import as_json, cli, show_json
+from .session import position, surveyed
+
+SHOWN = 12
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
+@click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all of this computer).")
+@click.option("--at", metavar="M:SS", help="A position in the piece (default: the worst moment).")
+@click.option("--seconds", type=click.FloatRange(0.5, 600), default=10.0, help="For how long (default: 10).")
+@as_json
+def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, seconds: float, json: bool) -> None:
+    """Play a session's plugins on real threads against real deadlines, and compare with the prediction."""
+    available = len(os.sched_getaffinity(0))
+    of = surveyed(file, buffer, min(cores or available, available), here=True)
+    moment = instant(of, None if at is None else position(at))
+    outcome: Rehearsal | None = None
+    told = 0.0
+    for message in rehearsal.run(
+        of.planned.session,
+        moment.sounding,
+        moment.notes,
+        priority(of, moment),
+        moment.second,
+        of.buffer,
+        of.machine.cores,
+        seconds,
+    ):
+        if isinstance(message, Failure):
+            raise click.ClickException(f"The rehearsal {message.reason}.")
+        if isinstance(message, PlayedMessage):
+            outcome = message.rehearsal
+        elif isinstance(message, LoadingMessage) and time.monotonic() - told > 2:
+            told = time.monotonic()
+            click.echo(f"Loading {message.done} of {message.total}: {message.name}", err=True)
+    if outcome is None:
+        raise click.ClickException("The rehearsal ended without an outcome.")
+    predicted = prediction(of, moment)
+    compared = checks(of.planned.session, predicted, outcome)
+    if json:
+        show_json({
+            "rehearsal": outcome, "predicted": {"typical": predicted.typical, "bad": predicted.bad},
+            "rehearsed": {"typical": outcome.typical, "bad": outcome.bad, "worst": outcome.worst},
+            "strips": [{**check._asdict(), "off": check.off} for check in compared],
+        })  # fmt: skip
+        return
+    click.echo(f"{of.session.name} at {clock(moment.second)}")
+    click.echo(f"{verdict(outcome)} {taken(predicted, outcome)}")
+    for sentence in conditions(outcome):
+        click.echo(sentence)
+    click.echo()
+    click.echo("  strip                      predicted  rehearsed")
+    for check in compared[:SHOWN]:
+        before, after = microseconds(check.predicted), microseconds(check.rehearsed)
+        click.echo(f"  {check.name[:24]:24}  {before:>10} {after:>10}  {check.reason}")

@@ -1,0 +1,116 @@
+"""Pictures of every main view, taken from the example without a display."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
+
+from ..app.theme import theme
+from ..app.window import BALANCE, MEASURE, PROVE, MainWindow
+from ..core.optimise.candidates import KINDS, Weights
+from ..core.session.strips import Machine
+from .windows import application, demo_saved
+
+SIZE = (1280, 800)
+QUIET_SECOND = 10.0
+
+
+def settle(window: MainWindow, seconds: float = 30.0) -> None:
+    """Waits until everything asked for has been computed and painted, for a time at most."""
+    until = QDeadlineTimer(int(seconds * 1000))
+    while not until.hasExpired():
+        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
+        if window.desk.is_idle and window.desk.survey is not None:
+            QCoreApplication.processEvents()
+            return
+
+
+def example_window(where: Path) -> MainWindow:
+    """The example in a window of its own, with sample figures only and none of the user's choices."""
+    from ..app.choices import Choices
+    from ..store.recovery import Recovery
+
+    theme.apply(application(), "night", 100)
+    window = MainWindow(demo_saved, None, Choices(where / "window.ini"), Recovery(where))
+    window.resize(*SIZE)
+    window.show()
+    window.open_example()
+    settle(window)
+    return window
+
+
+def take_all(folder: Path) -> Iterator[Path]:
+    """Writes one PNG of each main view; yields their paths."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as scratch:
+        window = example_window(Path(scratch))
+        try:
+            yield from _take(window, folder)
+        finally:
+            window.shut_down()
+
+
+def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
+    strips = {strip.name: strip.id for strip in window.desk.document.session.strips} if window.desk.document else {}
+    window.balance.tracks.choose(strips["Choir low"])
+    settle(window)
+    yield _shoot(window, folder / "balance.png")
+    window.balance.suggest()
+    wait_for(lambda: window.desk.steps is not None and bool(window.desk.steps), 60)
+    wait_for(lambda: window.desk.outlook is not None and window.desk.band is not None, 60)
+    settle(window)
+    yield _shoot(window, folder / "balance-plan.png")
+    window.choose_theme("paper")
+    settle(window)
+    wait_for(lambda: window.desk.steps is not None and window.desk.band is not None, 60)
+    settle(window)
+    yield _shoot(window, folder / "balance-paper.png")
+    window.choose_theme("night")
+    window.go(MEASURE)
+    window.measure.table.selectRow(4)
+    settle(window)
+    yield _shoot(window, folder / "measure.png")
+    window.measure.keep_beside()
+    window.measure.table.selectRow(2)
+    settle(window)
+    yield _shoot(window, folder / "measure-cards.png")
+    window.measure.put_away()
+    yield from _rehearsed(window, folder)
+    window.go(BALANCE)
+
+
+def _rehearsed(window: MainWindow, folder: Path) -> Iterator[Path]:
+    """The example brought down for this computer's cores, and rehearsed; whatever comes of it is the picture."""
+    window.desk.choose_machine(Machine(len(os.sched_getaffinity(0))))
+    window.desk.choose_buffer(1024)
+    settle(window)
+    told: list[object] = []
+    window.desk.suggested.connect(told.append)
+    window.desk.suggest(Weights(), KINDS)
+    wait_for(lambda: bool(told), 120)
+    settle(window)
+    window.desk.move_to(QUIET_SECOND)
+    settle(window)
+    window.go(PROVE)
+    window.prove.seconds.setValue(4.0)
+    window.prove.start()
+    wait_for(lambda: not window.rehearsing.is_running, 120)
+    settle(window)
+    yield _shoot(window, folder / "prove.png")
+
+
+def wait_for(condition: Callable[[], bool], seconds: float) -> None:
+    """Lets the window work until a condition holds, for a time at most."""
+    until = QDeadlineTimer(int(seconds * 1000))
+    while not until.hasExpired() and not condition():
+        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
+
+
+def _shoot(window: MainWindow, path: Path) -> Path:
+    if not window.grab().save(str(path), "PNG"):
+        raise OSError(f"{path} could not be written")
+    return path

@@ -1,0 +1,232 @@
+"""Sessions from a shell: read an exchange file, say what Balance says."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+from msgspec.structs import replace
+
+from ..core.cards.card import PROVENANCE_WORDS
+from ..core.load.host_fit import MeterReading
+from ..core.load.peaks import Peaks
+from ..core.session.strips import Machine, SessionError
+from ..core.survey import Instant, Survey, fitted, instant, survey, to_rehearse, tracking, worst_seconds
+from ..core.told.outlook import Outlook, outlook
+from ..core.told.verdict import clock, milliseconds, percent
+from ..store import session_file
+from ..store.session_file import SessionFileError
+from .common import as_json, cards_of, cli, opened, refuse, show_json
+
+
+@cli.command("import")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False))
+@click.option("--to", type=click.Path(dir_okay=False), help="Where to write the session file (default: beside FILE).")
+@as_json
+def import_(file: str, to: str | None, json: bool) -> None:
+    """Read an exchange file (.dawproject) and write it as a Nimble Load session; FILE itself is not changed."""
+    result = opened(file)
+    target = Path(to) if to else Path(file).with_suffix(session_file.SUFFIX)
+    if target.suffix != session_file.SUFFIX:
+        raise click.ClickException(f"{target.name} should end in {session_file.SUFFIX}.")
+    try:
+        session_file.write(target, result.saved)
+    except SessionFileError as error:
+        refuse(error)
+    if json:
+        show_json({"written": str(target), "report": result.report})
+        return
+    if result.report is not None:
+        by = f", written by {result.report.program}" if result.report.program else ""
+        click.echo(f"{result.report.file}{by}")
+        for line in result.report.understood:
+            click.echo(f"  understood: {line}")
+        for line in result.report.left_out:
+            click.echo(f"  left out:   {line}")
+    click.echo(f"Written to {target}")
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
+@click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
+@click.option("--at", metavar="M:SS", help="A position in the piece (default: the worst moment).")
+@as_json
+def load(file: str, buffer: int | None, cores: int | None, at: str | None, json: bool) -> None:
+    """Say what Balance says: the load at the worst moment, why, and at every buffer size."""
+    of = surveyed(file, buffer, cores)
+    here = instant(of, None if at is None else position(at))
+    seen = outlook(of, here)
+    if json:
+        show_json(figures(of, here, seen))
+    else:
+        say(of, here, seen)
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
+@click.option("--under", type=click.FloatRange(0.1), metavar="MS", help="What to bypass to hear oneself this soon.")
+@click.option("--own-way", is_flag=True, help="Only the armed tracks' own way counts: nothing waits for the others.")
+@as_json
+def latency(file: str, buffer: int | None, under: float | None, own_way: bool, json: bool) -> None:
+    """Say how long it takes from input to output, and what to bypass to track under a limit."""
+    of = surveyed(file, buffer, None)
+    limit = of.session.length + 1e6 if under is None else under / 1e3
+    found = tracking(of, limit, not own_way)
+    names = {use.id: f"{use.label} on {strip.name}" for strip in of.session.strips for use in strip.uses()}
+    ways = {of.session.strip(strip).name: samples / of.session.rate for strip, samples in of.latencies.way.items()}
+    bypass = [names[use] for use in found.bypass.uses]
+    if json:
+        show_json({
+            "buffer": of.buffer, "now": found.now, "armed": ways, "under": limit if under is not None else None,
+            "possible": found.bypass.possible, "then": found.then, "bypass": bypass,
+        })  # fmt: skip
+        return
+    click.echo(f"{of.session.name}: {milliseconds(found.now)} from input to output at {of.buffer} samples.")
+    for name, seconds in ways.items():
+        click.echo(f"  {name}: {milliseconds(seconds)} of it in its own plugins and those after it.")
+    if under is None:
+        return
+    if not found.bypass.possible:
+        click.echo("The device's own buffers take longer than that: a smaller buffer is needed.")
+    else:
+        click.echo(f"Bypass {len(bypass)} plugins, and it takes {milliseconds(found.then)}:" if bypass else "It is.")
+        for name in bypass:
+            click.echo(f"  {name}")
+
+
+@cli.command()
+@click.argument("file")
+@click.option(
+    "--reading", "given", multiple=True, required=True, metavar="SAMPLES:PERCENT", help="Repeat: two or more."
+)
+@click.option("--at", metavar="M:SS", help="Where the meter was read (default: the worst moment).")
+@click.option("--keep", is_flag=True, help="Write the fit into FILE, which must be a session file.")
+@as_json
+def fit(file: str, given: tuple[str, ...], at: str | None, keep: bool, json: bool) -> None:
+    """Fit the host's own overhead to readings of its meter at two or more buffer sizes."""
+    readings = [meter_reading(text) for text in given]
+    of = surveyed(file, None, None)
+    try:
+        found = fitted(of, instant(of, None if at is None else position(at)), readings)
+    except ValueError as error:
+        raise click.ClickException(f"{str(error).capitalize()}.") from error
+    if json:
+        show_json(found._asdict())
+    else:
+        click.echo(found.sentence(readings))
+    if keep:
+        saved = opened(file).saved
+        host = replace(
+            saved.session.host, strip_overhead=found.strip_overhead, plugin_overhead=0.0, plugin_factor=found.factor
+        )
+        try:
+            session_file.write(Path(file), replace(saved, session=replace(saved.session, host=host)))
+        except (SessionFileError, OSError) as error:
+            refuse(error)
+        click.echo(f"Written to {file}", err=json)
+
+
+def meter_reading(text: str) -> MeterReading:
+    """A reading given as samples:per cent."""
+    size, _, share = text.partition(":")
+    try:
+        return MeterReading(int(size), float(share.rstrip("%")) / 100)
+    except ValueError:
+        raise click.BadParameter(f"{text!r} is no reading; write it like 256:74.", param_hint="--reading") from None
+
+
+def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
+    """The survey of a FILE argument, with every card that is known; with `here`, as this computer would rehearse it."""
+    saved = opened(file).saved
+    machine = Machine(cores, 1.0 if here else saved.machine.speed) if cores else saved.machine
+    session = to_rehearse(saved.session) if here else saved.session
+    try:
+        return survey(session, saved.plan, cards_of(saved), machine, buffer or saved.buffer)
+    except SessionError as error:
+        refuse(error)
+
+
+def position(text: str) -> float:
+    """A position given as minutes:seconds or seconds."""
+    minutes, _, seconds = text.rpartition(":")
+    try:
+        value = 60 * int(minutes or 0) + float(seconds)
+    except ValueError:
+        raise click.BadParameter(f"{text!r} is no position; write it like 2:14.", param_hint="--at") from None
+    return value
+
+
+def dearest(of: Survey, here: Instant, count: int = 8) -> list[tuple[str, float]]:
+    """The strips that cost most at a moment, with what they take of one core."""
+    order = sorted(range(len(here.strip_costs)), key=lambda i: -here.strip_costs[i])[:count]
+    return [(of.planned.session.strips[i].name, float(here.strip_costs[i]) / of.deadline) for i in order]
+
+
+def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
+    """Everything `load` says, as plain values: loads and shares as fractions, times in seconds."""
+    rung = here.rung(of.buffer)
+    return {
+        "session": of.session.name,
+        "rate": of.session.rate,
+        "buffer": of.buffer,
+        "cores": of.machine.cores,
+        "threads": of.threads,
+        "deadline": of.deadline,
+        "second": here.second,
+        "load": rung.load,
+        "longest_chain": rung.chain,
+        "spread": rung.spread,
+        "verdict": seen.verdict.kind,
+        "headline": seen.verdict.headline,
+        "advice": seen.verdict.advice,
+        "limit": of.session.limit,
+        "work_of_one_core": here.block.work / of.deadline,
+        "chain": [of.planned.session.strips[i].name for i in here.block.strips(here.block.chain)],
+        "ladder": [r._asdict() | peak_figures(seen.peaks[r.buffer]) for r in here.rungs],
+        "worst_moments": worst_seconds(of.after),
+        "tracks_by_cost": dearest(of, here),
+        "figures_from": here.shares,
+        "not_measured": len(of.costs[of.buffer].missing),
+        "warnings": of.warnings,
+    }
+
+
+def peak_figures(of: Peaks) -> dict[str, float]:
+    """Peaks as plain values: loads as fractions, dropouts a minute."""
+    return {"typical": of.typical, "one_in_a_hundred": of.bad, "worst": of.worst, "dropouts_per_minute": of.dropouts}
+
+
+def say(of: Survey, here: Instant, seen: Outlook) -> None:
+    """The same in words."""
+    click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {of.machine.cores} cores")
+    click.echo(seen.verdict.headline)
+    click.echo(seen.verdict.advice)
+    click.echo()
+    click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")
+    for r in here.rungs:
+        mark = ">" if r.buffer == of.buffer else " "
+        bad = percent(seen.peaks[r.buffer].bad)
+        click.echo(
+            f"{mark} {r.buffer:6d}  {percent(r.load):>7}  {bad:>9}  {percent(r.chain):>14}  {percent(r.spread):>14}"
+            f"  {milliseconds(r.round_trip):>11}   {r.word}"
+        )
+    click.echo()
+    click.echo(f"Tracks by cost at {clock(here.second)}, in per cent of one core:")
+    for name, share in dearest(of, here):
+        click.echo(f"  {percent(share):>7}  {name}")
+    for line in provenance_lines(here):
+        click.echo(line)
+    for warning in of.warnings:
+        click.echo(f"Mind: {warning}")
+
+
+def provenance_lines(here: Instant) -> list[str]:
+    """What the load rests on, if not all of it was measured on this computer."""
+    return [
+        f"{percent(share)} of this load: {PROVENANCE_WORDS[name]}."
+        for name, share in here.shares.items()
+        if name != "measured"
+    ]

@@ -1,0 +1,87 @@
+"""The commands that open windows or take pictures of them: demo, open, screenshots."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+import click
+
+from .common import demo_saved, library
+
+TURN_SECONDS = 0.0005
+
+
+def add_commands(group: click.Group) -> None:
+    """Adds the commands of this module to the command line."""
+    for command in (demo, open_, screenshots):
+        group.add_command(command)
+
+
+def application():
+    """The Qt application; the theme is put in force by whoever opens a window."""
+    from PySide6.QtWidgets import QApplication
+
+    found = QApplication.instance() or QApplication(sys.argv[:1])
+    # Loads are computed in threads meanwhile: the window must not wait long for its turn among them.
+    sys.setswitchinterval(TURN_SECONDS)
+    found.setApplicationName("nimble-load")
+    found.setApplicationDisplayName("Nimble Load")
+    return found
+
+
+def make_window():
+    """The window with the user's choices and cost library, not yet shown."""
+    from ..app.choices import Choices
+    from ..app.theme import theme
+    from ..app.window import MainWindow
+    from ..store.recovery import Recovery
+
+    choices = Choices()
+    theme.apply(application(), choices.theme, choices.scale)
+    return MainWindow(demo_saved, library(), choices, Recovery())
+
+
+def run_window(path: Path | None) -> None:
+    """Opens the window, with a file or with the example, and stays until it is closed."""
+    app = application()
+    window = make_window()
+    window.show()
+    if path is None:
+        window.open_example()
+    else:
+        window.open_path(path)
+    window.offer_recovery()
+    sys.exit(app.exec())
+
+
+@click.command()
+@click.option("--without-window", is_flag=True, help="Run the whole example without a display, and write a report.")
+@click.option("--to", type=click.Path(file_okay=False), default="demo-output", help="Where report and pictures go.")
+def demo(without_window: bool, to: str) -> None:
+    """Open the example session in the window."""
+    if without_window:
+        from .full_example import run
+
+        run(Path(to))
+    else:
+        run_window(None)
+
+
+@click.command("open")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False), required=False)
+def open_(file: str | None) -> None:
+    """Open a session (.nimbleload) or an exchange file (.dawproject) in the window."""
+    run_window(Path(file) if file else None)
+
+
+@click.command()
+@click.option("--to", type=click.Path(file_okay=False), default="docs/screenshots", help="Where the pictures go.")
+def screenshots(to: str) -> None:
+    """Take a picture of each main view, from the example."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from .screenshots import take_all
+
+    for path in take_all(Path(to)):
+        click.echo(str(path))

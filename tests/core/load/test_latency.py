@@ -1,0 +1,99 @@
+"""Latency: longest paths against a brute force over all paths, and the fewest bypasses against trying all of them."""
+
+from __future__ import annotations
+
+import itertools
+import random
+
+import msgspec
+import pytest
+
+from nimbleload.core.load.latency import bypass_for, latencies, round_trip
+from nimbleload.core.session.routing import build
+from nimbleload.core.session.strips import Device, Send
+from tests.helpers.sessions import bus, random_session, session, track
+
+
+def with_latencies(of, rng, values=(0, 0, 32, 100, 500)):
+    """The session with a latency told for every plugin."""
+
+    def told(use):
+        return msgspec.structs.replace(use, latency=rng.choice(values))
+
+    strips = tuple(
+        msgspec.structs.replace(
+            s, inserts=tuple(told(u) for u in s.inserts),
+            instrument=told(s.instrument) if s.instrument is not None else None,
+        )
+        for s in of.strips
+    )  # fmt: skip
+    return msgspec.structs.replace(of, strips=strips)
+
+
+def longest_by_brute_force(of, off=frozenset()):
+    """The latest path of all, found by walking every one of them."""
+    own = {s.id: sum(u.latency for u in s.live_uses() if u.id not in off) for s in of.strips}
+    fed = {s.id: [*([s.output] if s.output else []), *(x.target for x in s.sends)] for s in of.strips}
+
+    def walk(at):
+        return own[at] + max((walk(target) for target in fed[at]), default=0)
+
+    return max(walk(s.id) for s in of.strips)
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_delay_compensation_waits_for_the_longest_path(seed):
+    rng = random.Random(seed)
+    of = with_latencies(random_session(rng), rng)
+    assert latencies(of, build(of), {}).longest == longest_by_brute_force(of)
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_the_fewest_bypasses_are_found(seed):
+    rng = random.Random(seed)
+    of = with_latencies(random_session(rng, tracks=3), rng)
+    uses = [u.id for s in of.strips for u in s.live_uses() if u.latency > 0][:9]
+    limit = rng.choice((0, 60, 150, 400, 700))
+    found = bypass_for(of, build(of), {}, limit)
+    assert found.possible
+    assert longest_by_brute_force(of, set(found.uses)) == found.left <= limit
+    every = [u.id for s in of.strips for u in s.live_uses() if u.latency > 0]
+    if len(every) > len(uses):
+        return
+    for count in range(len(found.uses)):
+        for off in itertools.combinations(every, count):
+            assert longest_by_brute_force(of, set(off)) > limit
+
+
+def test_without_compensation_only_the_armed_strips_own_way_counts():
+    of = session(
+        track("voice", "comp", armed=True, output="b"), track("other", "long", output="b"), bus("b", "lim"),
+    )  # fmt: skip
+    told = {"comp": 64, "long": 4096, "lim": 256}
+    strips = tuple(
+        msgspec.structs.replace(
+            s, inserts=tuple(msgspec.structs.replace(u, latency=told[u.plugin.identifier]) for u in s.inserts)
+        )
+        for s in of.strips
+    )
+    of = msgspec.structs.replace(of, strips=strips)
+    found = latencies(of, build(of), {})
+    assert found.way == {"voice": 64 + 256}
+    assert found.longest == 4096 + 256
+    assert bypass_for(of, build(of), {}, 300, compensated=False).uses == ("voice/comp",)
+    assert set(bypass_for(of, build(of), {}, 300).uses) == {"other/long", "voice/comp"}
+    assert not bypass_for(of, build(of), {}, -1).possible
+
+
+def test_what_is_frozen_or_off_adds_no_latency():
+    of = session(track("a", "p", sends=(Send("r"),)), bus("r", "q", kind="return"))
+    strips = [msgspec.structs.replace(s, inserts=tuple(msgspec.structs.replace(u, latency=100) for u in s.inserts))
+              for s in of.strips]  # fmt: skip
+    assert latencies(msgspec.structs.replace(of, strips=tuple(strips)), build(of), {}).longest == 200
+    strips[0] = msgspec.structs.replace(strips[0], frozen_through=0)
+    assert latencies(msgspec.structs.replace(of, strips=tuple(strips)), build(of), {}).longest == 100
+
+
+def test_the_round_trip_is_the_devices_buffers_and_the_sessions_own():
+    assert round_trip(256, 48000, Device(), 0) == pytest.approx(512 / 48000)
+    assert round_trip(256, 48000, Device(3, 32, 0.001), 480) == pytest.approx((768 + 32 + 480) / 48000 + 0.001)

@@ -1,0 +1,114 @@
+"""Peaks: closed forms for bursts that can be counted, and the same figures from the same seed."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+
+from nimbleload.core.cards.card import summarise
+from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.load.load_map import costs, prepare
+from nimbleload.core.load.peaks import draw
+from nimbleload.core.session.strips import Machine
+from nimbleload.core.survey import instant, survey
+from nimbleload.core.told.outlook import band, outlook
+from tests.helpers.sessions import RATE, cards_for, session, track
+
+BLOCK = 256 / RATE
+
+
+def bursty(of, ordinary: float, burst: float, period: int, name: str = "p"):
+    """A card whose blocks cost `ordinary` seconds, and `burst` in every so manieth."""
+    cards = cards_for(of, {name: 1e-6})
+    key = next(k for k in cards if k.identifier == name)
+    own = np.full(64 * period, round(ordinary * 1e9))
+    own[period - 1 :: period] = round(burst * 1e9)
+    cells = tuple(
+        summarise(own * (b // 32) // 8, 0.0, True, RATE, b, c) for b in (256,) for c in ("sounding", "silent")
+    )
+    return {key: msgspec.structs.replace(cards[key], cells=cells)}
+
+
+def at_peak(of, cards, cores=1, draws=4000):
+    prepared, machine = prepare(of, cards), Machine(cores)
+    return draw(prepared, machine, costs(prepared, machine, 256), prepared.moments.sounding[0], draws)
+
+
+def test_one_bursting_plugin_drops_out_as_often_as_it_bursts():
+    of = session(track("a", "p"))
+    found = at_peak(of, bursty(of, 0.5 * BLOCK, 1.5 * BLOCK, 16))
+    assert found.typical == pytest.approx(0.5, rel=1e-3)
+    assert found.bad == pytest.approx(1.5, rel=1e-3)
+    assert found.worst == pytest.approx(1.5, rel=1e-3)
+    per_minute = 60 / BLOCK / 16
+    assert found.dropouts == pytest.approx(per_minute, rel=0.15)
+    assert [b.use for b in found.bursts] == [0]
+
+
+def test_two_that_burst_at_the_same_pace_stay_in_step():
+    of = session(track("a", "p"), track("b", "p"))
+    found = at_peak(of, bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8), draws=20_000)
+    # Started together, they always burst in the same block: 1.4 of the deadline in every eighth, else 0.2.
+    assert found.typical == pytest.approx(0.2, rel=1e-3)
+    assert found.worst == pytest.approx(1.4, rel=1e-3)
+    assert found.dropouts == pytest.approx(60 / BLOCK / 8, rel=0.1)
+
+
+def test_two_of_different_pace_fall_together_where_their_periods_meet():
+    of = session(track("a", "p"), track("b", "q"))
+    cards = bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8) | bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 6, "q")
+    found = at_peak(of, cards, draws=20_000)
+    # One alone makes 0.8; both burst in the last block of every 24.
+    assert found.worst == pytest.approx(1.4, rel=1e-3)
+    assert found.dropouts == pytest.approx(60 / BLOCK / 24, rel=0.15)
+
+
+def test_what_never_varies_has_no_peaks_and_seeds_give_the_same_figures():
+    of = session(track("a", "p"), track("b", "p"))
+    steady = at_peak(of, bursty(of, 0.3 * BLOCK, 0.3 * BLOCK, 4))
+    assert (steady.typical, steady.bad, steady.worst) == pytest.approx((0.6, 0.6, 0.6), rel=1e-3)
+    assert steady.bursts == ()
+    cards = bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8)
+    one, other = at_peak(of, cards), at_peak(of, cards)
+    assert (one.typical, one.bad, one.worst, one.dropouts, one.bursts) == (
+        other.typical, other.bad, other.worst, other.dropouts, other.bursts,
+    )  # fmt: skip
+
+
+def test_means_stay_those_of_the_load():
+    of = session(track("a", "p"), track("b", "p"))
+    cards = bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8)
+    prepared = prepare(of, cards)
+    from nimbleload.core.load.peaks import drawn_costs
+
+    found = costs(prepared, Machine(1), 256)
+    rows, _ = drawn_costs(prepared, Machine(1), found, prepared.moments.sounding[0], 20_000, 3)
+    assert rows.mean(axis=0)[:2] == pytest.approx(found.by_state[1][:2], rel=0.03)
+
+
+def test_peaks_alone_get_a_verdict_of_their_own_with_who_bursts():
+    of = session(track("a", "p"))
+    found = survey(of, Plan(), bursty(of, 0.4 * BLOCK, 1.6 * BLOCK, 16), Machine(1), 256)
+    at = instant(found)
+    assert at.verdict.kind == "fits"
+    seen = outlook(found, at)
+    assert seen.verdict.kind == "peaks"
+    assert seen.verdict.overload
+    assert "one block in a hundred takes 160 %" in seen.verdict.headline
+    assert "dropouts a minute" in seen.verdict.advice
+    assert "p burst together" in seen.verdict.advice
+    assert band(found).max() == pytest.approx(1.6, rel=1e-3)
+
+
+def test_what_would_help_most_is_what_the_block_computation_says():
+    of = session(track("a", "p"), track("b", "q"), track("c", "p"))
+    cards = cards_for(of, {"p": 0.3 * BLOCK, "q": 0.6 * BLOCK})
+    found = survey(of, Plan(), cards, Machine(1), 256)
+    at = instant(found)
+    best = outlook(found, at).help
+    assert best is not None
+    assert best.decision.strip == "b"
+    after = instant(survey(of, Plan((best.decision,)), cards, Machine(1), 256))
+    assert best.load == pytest.approx(after.rung(256).load)
+    assert "freezing b, 120 % → 60 %" in outlook(found, at).verdict.advice

@@ -1,0 +1,51 @@
+"""What tracks cost at the moment, at their own peak and over a stretch; and the load of a stretch."""
+
+from __future__ import annotations
+
+import pytest
+
+from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.load.ranking import ranking, stretch_load
+from nimbleload.core.session.strips import Machine
+from nimbleload.core.survey import instant, survey
+from tests.helpers.sessions import bus, cards_for, session, track
+
+
+@pytest.fixture
+def of():
+    made = session(
+        track("early", "eq", clips=((0, 4),)), track("late", "dear", clips=((5, 10),)),
+        bus("main", kind="main", output=None),
+    )  # fmt: skip
+    known = cards_for(made, {"eq": 1e-3, "dear": 6e-3}, silent=1e-4, tail=0.0)
+    return survey(made, Plan(), known, Machine(1), 256)
+
+
+def test_the_moment_shows_what_sounds_there(of):
+    found = ranking(of, instant(of, 1.0), "moment")
+    assert found.strips == pytest.approx([1e-3, 1e-4, 0])
+    assert found.uses == {"early/eq": pytest.approx(1e-3), "late/dear": pytest.approx(1e-4)}
+
+
+def test_the_peak_shows_each_at_its_dearest_whatever_the_moment(of):
+    found = ranking(of, instant(of, 4.5), "peak")
+    assert found.strips == pytest.approx([1e-3, 6e-3, 0])
+    assert found.uses["late/dear"] == pytest.approx(6e-3)
+
+
+def test_the_piece_shows_the_mean_over_time_and_a_stretch_that_of_its_own(of):
+    at = instant(of, 1.0)
+    whole = ranking(of, at, "piece")
+    assert whole.strips == pytest.approx([0.4 * 1e-3 + 0.6 * 1e-4, 0.5 * 6e-3 + 0.5 * 1e-4, 0])
+    part = ranking(of, at, "piece", (3.0, 6.0))
+    assert part.strips == pytest.approx([(1e-3 + 2 * 1e-4) / 3, (6e-3 + 2 * 1e-4) / 3, 0])
+    assert part.uses["early/eq"] == pytest.approx(part.strips[0])
+
+
+def test_the_load_of_a_stretch(of):
+    late = stretch_load(of.after, (3.0, 7.0))
+    block = 256 / 48000
+    assert late.highest == pytest.approx(6.1e-3 / block)
+    assert late.late == pytest.approx(2.0)
+    assert late.mean == pytest.approx((1.1e-3 + 2e-4 + 2 * 6.1e-3) / 4 / block)
+    assert stretch_load(of.after, (20.0, 30.0)) == (0.0, 0.0, 0.0)

@@ -1,0 +1,78 @@
+"""What a rehearsal's figures mean: agreement, reasons, and what is learned from it."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+
+from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.load.rehearsal import Prediction, Rehearsal, agreement, checks, conditions, learned, taken, verdict
+from nimbleload.core.session.strips import Machine
+from nimbleload.core.survey import instant, prediction, survey
+from tests.helpers.sessions import cards_for, session, track
+
+OF = session(track("a", "p"), track("b", "q"))
+PREDICTED = Prediction(0.5, 0.6, np.array([1e-3, 1e-3, 0.0]), {"a/p": 1e-3, "b/q": 1e-3})
+
+
+def outcome(**more) -> Rehearsal:
+    return msgspec.structs.replace(Rehearsal(
+        buffer=256, rate=48000, second=1.0, cores=2, real_time=True, locked=True, loads=(0.5,) * 99 + (1.2,), missed=1,
+        strips={"a": 1e-3, "b": 1e-3, "main": 0.0}, strip_peaks={"a": 1.1e-3, "b": 1.1e-3},
+        uses={"a/p": 1e-3, "b/q": 1e-3}, busy=(0.4, 0.4), overhead=2e-6, wake=1e-5, slowdown=1.0,
+    ), **more)  # fmt: skip
+
+
+def test_its_loads_are_told_as_median_and_percentiles():
+    of = outcome()
+    assert (of.typical, of.bad, of.worst) == (0.5, 0.5, 1.2)
+    assert of.missed_per_minute == pytest.approx(60 / (100 * 256 / 48000))
+    assert agreement(PREDICTED, of) == (pytest.approx(0.0), pytest.approx(0.2))
+    assert "Missed 1 of 100 deadlines" in verdict(of)
+    assert verdict(outcome(missed=0)).startswith("Held every deadline at 256 samples on 2 cores")
+    assert taken(PREDICTED, of).startswith(
+        "Blocks took 50 % of the deadline as a rule, one in a hundred 50 %, the worst 120 %."
+    )
+    assert taken(PREDICTED, of).endswith("typical 50 % (right), one in a hundred 60 % (20 % high).")
+
+
+@pytest.mark.parametrize(
+    ("more", "words"),
+    [
+        ({"strips": {"a": 1e-3}}, ""),
+        ({"strips": {"a": 1.5e-3}, "slowdown": 1.4}, "slow each other down, here by 40 %"),
+        ({"strips": {"a": 1.5e-3}, "strip_peaks": {"a": 9e-3}}, "interrupted"),
+        ({"strips": {"a": 1.5e-3}, "rested": 1.6}, "60 % slower after each rest"),
+        ({"strips": {"a": 1.5e-3}}, "time between its plugins: 500 µs"),
+        ({"strips": {"a": 1.5e-3}, "uses": {"a/p": 1.5e-3}}, "colder caches"),
+        ({"strips": {"a": 0.5e-3}, "uses": {"a/p": 0.5e-3}}, "quicker than measured"),
+        ({"strips": {"a": 0.1e-3}, "uses": {}, "refused": {"a/p": "p: not installed here"}}, "not played: p"),
+    ],
+)
+def test_large_differences_get_the_reason_that_the_figures_tell(more, words):
+    found = {c.strip: c for c in checks(OF, PREDICTED, outcome(**more))}
+    assert words in found["a"].reason
+    assert bool(found["a"].reason) == bool(words)
+
+
+def test_a_plugin_without_a_figure_is_the_reason():
+    unknown = PREDICTED._replace(uses={"a/p": 0.0, "b/q": 1e-3}, strips=np.array([0.0, 1e-3, 0.0]))
+    assert checks(OF, unknown, outcome())[0].reason == "no figure for p"
+
+
+def test_what_was_learned_makes_the_prediction_that_was_rehearsed():
+    cards = cards_for(OF, {"p": 1e-3, "q": 1e-3})
+    of = survey(OF, Plan(), cards, Machine(2), 256)
+    predicted = prediction(of, instant(of))
+    made = learned(OF, predicted, outcome(uses={"a/p": 1.3e-3, "b/q": 1.1e-3}, overhead=5e-6))
+    assert (made.plugin_factor, made.strip_overhead) == (pytest.approx(1.2), 5e-6)
+    after = instant(survey(msgspec.structs.replace(OF, host=made), Plan(), cards, Machine(2), 256))
+    assert after.strip_costs[:2] == pytest.approx([1.2e-3 + 5e-6] * 2)
+
+
+def test_conditions_are_said_only_where_they_matter():
+    assert conditions(outcome()) == []
+    said = " ".join(conditions(outcome(real_time=False, locked=False, slowdown=1.3, refused={"x": "why"})))
+    for words in ("did not allow real-time", "could not be locked", "30 % slower", "1 plugins were not played: why"):
+        assert words in said

@@ -1,0 +1,51 @@
+"""Beats to seconds, against closed forms and plain numerical integration."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+import pytest
+
+from nimbleload.core.session.strips import SessionError, TempoPoint
+from nimbleload.core.session.tempo import TempoMap
+
+
+def test_a_steady_tempo_is_a_straight_line():
+    assert TempoMap([TempoPoint(0, 90)]).seconds(30) == pytest.approx(20.0)
+
+
+def test_steps_add_up():
+    steps = TempoMap([TempoPoint(0, 60), TempoPoint(10, 120), TempoPoint(20, 30)])
+    assert steps.seconds(10) == pytest.approx(10)
+    assert steps.seconds(20) == pytest.approx(15)
+    assert steps.seconds(22) == pytest.approx(19)
+
+
+@pytest.mark.parametrize("beat", [0.0, 3.7, 8.0, 15.9, 16.0, 30.0])
+def test_a_glide_equals_the_integral_of_the_beats_length(beat):
+    points = [TempoPoint(0, 80, True), TempoPoint(16, 140), TempoPoint(24, 100)]
+    at = np.linspace(0, beat, 200_001)
+    bpm = np.interp(at, [0, 16], [80, 140])
+    bpm[at >= 16] = 140
+    bpm[at >= 24] = 100
+    assert TempoMap(points).seconds(beat) == pytest.approx(np.trapezoid(60 / bpm, at), abs=2e-3)
+
+
+def test_before_the_first_point_its_tempo_holds():
+    late = TempoMap([TempoPoint(8, 120), TempoPoint(16, 60)])
+    assert late.seconds(4) == pytest.approx(2)
+    assert late.seconds(8) == pytest.approx(4)
+    assert late.seconds(18) == pytest.approx(10)
+
+
+def test_time_only_grows():
+    of = TempoMap([TempoPoint(0, 60, True), TempoPoint(7, 200, True), TempoPoint(9, 40)])
+    seconds = [of.seconds(b) for b in np.linspace(-2, 20, 400)]
+    assert all(a < b for a, b in pairwise(seconds))
+
+
+@pytest.mark.parametrize("bpm", [0.0, -10.0, float("nan"), float("inf")])
+def test_an_impossible_tempo_is_refused(bpm):
+    with pytest.raises(SessionError, match="not possible"):
+        TempoMap([TempoPoint(0, bpm)])

@@ -1,0 +1,247 @@
+"""The shell: the same figures as the window, refusals in a sentence and an exit code."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from click.testing import CliRunner
+
+from nimbleload.core.decisions.options import freeze_bytes
+from nimbleload.core.session.strips import Machine, PluginRef, PluginUse, Strip
+from nimbleload.demo.session import session as demo_session
+from nimbleload.shell import cli
+from nimbleload.store import session_file
+from nimbleload.store.session_file import Saved
+from tests.helpers import exchange as x
+from tests.helpers.sessions import bus, cards_for, session, track
+
+
+def run(*words: str):
+    return CliRunner().invoke(cli, list(words))
+
+
+def figures(*words: str):
+    result = run(*words, "--json")
+    assert result.exit_code == 0, result.output
+    return json.loads(result.output)
+
+
+@pytest.fixture
+def saved(tmp_path):
+    of = session(track("a", "eq", "comp"), track("b", "eq", clips=((2, 4),)))
+    path = tmp_path / "a.nimbleload"
+    cards = tuple(cards_for(of, {"eq": 1e-3, "comp": 2e-3}, silent=0.0).values())
+    session_file.write(path, Saved(of, cards=cards, machine=Machine(1), buffer=256))
+    return path
+
+
+def test_load_says_the_sum_on_one_core(saved):
+    found = figures("load", str(saved))
+    assert found["load"] == pytest.approx(4e-3 / (256 / 48000))
+    assert found["load"] == next(r["load"] for r in found["ladder"] if r["buffer"] == 256)
+    assert 2 <= found["second"] <= 4
+    assert found["tracks_by_cost"][0][0] == "a"
+
+
+def test_a_position_a_buffer_and_cores_can_be_given(saved):
+    found = figures("load", str(saved), "--at", "0:01", "--buffer", "512", "--cores", "2")
+    assert (found["second"], found["buffer"], found["cores"]) == (1.0, 512, 2)
+    assert found["load"] == pytest.approx(3e-3 / (256 / 48000))
+    assert "no position" in run("load", str(saved), "--at", "soon").output
+
+
+def test_the_words_hold_the_same_figures(saved):
+    said, found = run("load", str(saved)).output, figures("load", str(saved))
+    assert found["headline"] in said
+    assert found["advice"] in said
+    assert "> " in said
+
+
+def test_the_demo_is_a_file_argument():
+    found = figures("load", "demo")
+    assert found["cores"] == 8
+    assert found["figures_from"] == {"sample": pytest.approx(1.0)}
+    assert "sample figures, not from this computer" in run("load", "demo").output
+
+
+@pytest.mark.parametrize("command", ["load", "measure"])
+def test_what_cannot_be_opened_ends_with_a_sentence(tmp_path, command):
+    path = tmp_path / "bad.nimbleload"
+    path.write_bytes(b"x")
+    result = run(command, str(path))
+    assert result.exit_code == 1
+    assert "bad.nimbleload is damaged or no session file" in result.output
+    assert "Traceback" not in result.output
+
+
+def test_a_circle_ends_with_a_sentence(tmp_path):
+    path = tmp_path / "a.nimbleload"
+    session_file.write(path, Saved(session(bus("A", output="B"), bus("B", output="A"))))
+    result = run("load", str(path))
+    assert result.exit_code == 1
+    assert "the routing runs in a circle: " in result.output
+
+
+def test_import_writes_beside_and_reports(tmp_path):
+    structure = x.track("t", "Voice", x.channel("c", devices="<Equalizer deviceName='Tone'/>")) + x.main_track()
+    path = x.write(tmp_path / "song.dawproject", x.project(structure, x.lanes("t", x.clip(0, 8))))
+    before = path.read_bytes()
+    result = run("import", str(path))
+    assert result.exit_code == 0
+    assert "understood: 1 tracks" in result.output
+    assert "left out:   “Tone”" in result.output
+    assert path.read_bytes() == before
+    assert session_file.read(tmp_path / "song.nimbleload").session.strips[0].name == "Voice"
+    assert "should end in" in run("import", str(path), "--to", str(tmp_path / "x.zip")).output
+
+
+def test_measure_stores_and_does_not_measure_twice(tmp_path):
+    use = PluginUse("a/0", PluginRef("house", "house.sluice", "Sluice"))
+    path = tmp_path / "a.nimbleload"
+    session_file.write(path, Saved(session(Strip("a", "A", inserts=(use,), output="main"))))
+    first = figures("measure", str(path), "--quick", "--buffer", "64")
+    assert (first["cards"], first["measured"], first["failed"]) == (1, 1, {})
+    again = figures("measure", str(path), "--quick", "--buffer", "64")
+    assert again["measured"] == 0
+    assert figures("load", str(path), "--buffer", "64")["figures_from"] == {"measured": 1.0}
+
+
+def test_measure_says_what_failed(tmp_path):
+    path = tmp_path / "a.nimbleload"
+    session_file.write(
+        path, Saved(session(Strip("a", "A", inserts=(PluginUse("x", PluginRef("au", "y", "Z")),), output="main")))
+    )
+    result = run("measure", str(path))
+    assert "Z (as it starts): cannot be measured yet" in result.output
+    assert "0 measured, 1 failed" in result.output
+
+
+def test_a_typed_reading_counts_and_is_told(tmp_path):
+    of = session(track("a", "Meter Thing"))
+    path = tmp_path / "a.nimbleload"
+    session_file.write(path, Saved(of, machine=Machine(1)))
+    assert "has no plugin named" in run("library", "reading", str(path), "Other", "5", "--buffer", "256").output
+    assert "12 % of one core" in run("library", "reading", str(path), "meter thing", "12", "--buffer", "256").output
+    found = figures("load", str(path), "--buffer", "256")
+    assert found["load"] == pytest.approx(0.12)
+    assert found["figures_from"] == {"typed": 1.0}
+    assert "100 % of this load: typed in." in run("load", str(path), "--buffer", "256").output
+    assert figures("load", str(path), "--buffer", "512")["figures_from"] == {"scaled": 1.0}
+
+
+def test_the_library_goes_out_and_in(tmp_path):
+    of = session(track("a", "eq"))
+    path, table = tmp_path / "a.nimbleload", tmp_path / "costs.csv"
+    session_file.write(path, Saved(of))
+    run("library", "reading", str(path), "eq", "5", "--buffer", "256")
+    assert run("library", "export", str(table)).exit_code == 0
+    assert "typed in,eq,test,eq" in table.read_text()
+    assert "1 rows taken in." in run("library", "import", str(table)).output
+    table.write_text("nonsense")
+    assert "no column" in run("library", "import", str(table)).output
+
+
+def test_plugins_are_listed_and_found_by_words(rogue):
+    found = figures("plugins", "test.good", "--standard", "clap")
+    assert [p["identifier"] for p in found["plugins"]] == ["test.good"]
+    assert "1 plugins." in run("plugins", "test.good").output
+
+
+class TestPlan:
+    def test_the_example_comes_down_to_its_limit_with_the_narrator_live(self, tmp_path):
+        found = figures("plan", "demo", "--limit", "80")
+        assert found["now"] > 1.0
+        assert found["reached"]
+        assert found["load"] <= 0.8 + 1e-9
+        assert 5 <= len(found["steps"]) <= 30
+        touched = {d["strip"] for step in found["steps"] for d in (step["decision"], *step["others"])}
+        from nimbleload.demo.session import plan, session
+
+        assert len(plan().pinned) == 2
+        assert not touched & set(plan().pinned)
+        assert all("Narrator" in session().strip(strip).name for strip in plan().pinned)
+        assert len(found["restore"]) == sum(1 + len(step["others"]) for step in found["steps"])
+        loads = [step["load"] for step in found["steps"]]
+        assert loads[-1] == found["load"]
+
+    def test_report_table_and_file_hold_the_plan_that_is_said(self, saved, tmp_path):
+        html, table = tmp_path / "plan.html", tmp_path / "plan.csv"
+        found = figures("plan", str(saved), "--limit", "40", "--html", str(html), "--csv", str(table), "--keep")
+        kept = session_file.read(saved).plan
+        assert [d.strip for d in kept.decisions] and len(kept.steps()) == len(found["steps"])
+        assert len(table.read_text().splitlines()) == 1 + len(found["steps"])
+        assert "Before the final render" in html.read_text()
+        assert figures("load", str(saved))["load"] == pytest.approx(found["load"])
+
+    def test_three_plans_and_a_disk_budget(self):
+        three = figures("plan", "demo", "--compare")
+        assert set(three) == {"least given up", "fewest decisions", "most headroom"}
+        assert three["most headroom"]["load"] <= 0.7 + 1e-9
+        tight = figures("plan", "demo", "--disk", "300")
+        of = demo_session()
+        written = sum(
+            freeze_bytes(of.strip(step["decision"]["strip"]), of.rate)
+            for step in tight["steps"]
+            if step["decision"]["kind"] == "freeze"
+        )
+        assert written <= 300e6
+        assert "price" in run("plan", "demo", "--compare").output
+
+    def test_findings_are_listed_with_what_they_save(self):
+        found = figures("findings", "demo")["findings"]
+        assert found[0]["name"] == "alike on several tracks"
+        assert found[0]["saves"] > 0.05
+        assert {d["kind"] for d in found[0]["decisions"]} == {"share"}
+        said = run("findings", "demo").output
+        assert f"{len(found)} findings." in said
+        assert "a null test leaves −138 dB" in said
+
+    def test_pins_and_kinds_are_kept_to_and_what_cannot_be_is_said(self, saved):
+        said = run("plan", str(saved), "--limit", "20", "--pin", "A").output
+        assert "No plan of these kinds reaches the limit" in said
+        assert "a stay as they are" in said
+        assert "no strip named 'Nobody'" in run("plan", str(saved), "--pin", "Nobody").output
+        assert figures("plan", str(saved), "--limit", "50", "--kind", "suspend")["steps"] == []
+
+
+class TestLatencyAndFit:
+    def test_what_to_bypass_is_named_and_is_enough(self):
+        found = figures("latency", "demo", "--under", "14", "--own-way")
+        assert found["possible"]
+        assert found["then"] <= 0.014
+        assert "on Ferryman" in " ".join(found["bypass"])
+        assert "smaller buffer is needed" in run("latency", "demo", "--under", "2").output
+
+    def test_readings_made_with_known_overheads_give_them_back(self, saved):
+        plain = {r["buffer"]: r["load"] for r in figures("load", str(saved))["ladder"]}
+        fixed = 150e-6
+        given = [f"{b}:{100 * (1.2 * plain[b] + fixed * 48000 / b)}" for b in (64, 512, 2048)]
+        found = figures("fit", str(saved), *(word for reading in given for word in ("--reading", reading)))
+        assert found["factor"] == pytest.approx(1.2, rel=1e-6)
+        assert found["fixed"] == pytest.approx(fixed, rel=1e-6)
+        run("fit", str(saved), *(word for reading in given for word in ("--reading", reading)), "--keep")
+        after = {r["buffer"]: r["load"] for r in figures("load", str(saved))["ladder"]}
+        assert after[512] == pytest.approx(1.2 * plain[512] + fixed * 48000 / 512, rel=1e-3)
+        assert "write it like 256:74" in run("fit", str(saved), "--reading", "soon").output
+        assert "two readings" in run("fit", str(saved), "--reading", "64:50").output.lower()
+
+
+class TestCards:
+    def test_a_card_is_shown_by_words_and_doubt_is_listed(self):
+        found = figures("card", "demo", "tar oversampling 8")
+        assert found["card"]["upkeep"] is not None
+        said = run("card", "demo", "mist").output
+        assert "fits 5 plugin settings" in said or "say more of one" in said
+        assert "no plugin whose name and setting hold 'nothing'" in run("card", "demo", "nothing").output.replace(
+            "\n", " "
+        )
+
+    def test_two_cards_side_by_side(self):
+        said = run("compare", "demo", "tar oversampling 8", "shoreline bands 14").output
+        assert said.count("µs") + said.count("ms") >= 16
+        assert "second against first" in said
+
+    def test_a_stand_in_is_marked(self, saved):
+        said = run("library", "stand-in", str(saved), "eq", "comp").output
+        assert "comp stands in for eq" in said
