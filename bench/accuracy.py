@@ -15,7 +15,10 @@ import msgspec
 
 from nimbleload.core.decisions.plan import Plan
 from nimbleload.core.load.rehearsal import Rehearsal, learned
-from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Session, Strip
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import Survey, instant, prediction, priority, survey
 from nimbleload.demo import session as demo
 from nimbleload.probe import catalogue, rehearsal, session_run

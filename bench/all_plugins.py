@@ -14,7 +14,7 @@ from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from nimbleload.core.session.strips import PluginRef, PluginUse
+from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.probe.catalogue import Installed, catalogue
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.measure import Effort

@@ -15,8 +15,11 @@ import numpy as np
 from nimbleload.core.block.schedule import makespans, schedule
 from nimbleload.core.decisions.plan import Decision, Plan
 from nimbleload.core.load.load_map import load_map
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Session, Strip
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, survey
 
 
@@ -42,7 +45,7 @@ def large_session(strips: int, moments: int, uses: int = 6) -> Session:
 
 def cards(of: Session):
     from nimbleload.core.cards.card import Cell, CostCard
-    from nimbleload.core.session.strips import BUFFER_SIZES
+    from nimbleload.core.session.computer import BUFFER_SIZES
 
     rng = np.random.default_rng(2)
     found = {}

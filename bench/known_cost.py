@@ -16,7 +16,9 @@ import numpy as np
 
 from nimbleload.core.cards.card import CostCard, fit_line
 from nimbleload.core.cards.rhythm import rhythm
-from nimbleload.core.session.strips import BUFFER_SIZES, Session, Strip
+from nimbleload.core.session.computer import BUFFER_SIZES
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Strip
 from nimbleload.probe import session_run
 from tests.helpers import known
 

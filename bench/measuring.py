@@ -13,7 +13,9 @@ import time
 
 import numpy as np
 
-from nimbleload.core.session.strips import PluginRef, PluginUse, Session, Setting, Strip
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Strip
 from nimbleload.probe import session_run
 
 RATE = 48000

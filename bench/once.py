@@ -16,7 +16,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from bench.accuracy import REAL
-from nimbleload.core.session.strips import PluginRef, PluginUse
+from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.native.memory import call2, flush_denormals
 from nimbleload.probe.session_run import installed_for
 from nimbleload.probe.signal import musical

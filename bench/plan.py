@@ -9,10 +9,11 @@ import time
 
 from bench.block import cards, large_session
 from nimbleload.core.decisions.plan import Plan, apply
-from nimbleload.core.load.load_map import load_map, prepare
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.load.prepared import prepare
 from nimbleload.core.optimise.candidates import PRESETS, Wishes
 from nimbleload.core.optimise.search import suggest
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import Survey, survey
 from nimbleload.shell.common import demo_saved
 

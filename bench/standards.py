@@ -11,8 +11,10 @@ from __future__ import annotations
 import math
 
 from nimbleload.core.cards.card import CostCard
-from nimbleload.core.cards.comparison import AGREEING, reasons
-from nimbleload.core.session.strips import CardKey, PluginRef, PluginUse, Session, Setting, Strip
+from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse, Setting
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Strip
+from nimbleload.core.told.card_comparison import AGREEING, reasons
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.formats.hosted import Parameter
 from nimbleload.probe.measure import Effort

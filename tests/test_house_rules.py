@@ -70,7 +70,9 @@ def test_core_has_no_window_files_processes_or_clock(path):
     assert not re.search(r"\bopen\(", path.read_text())
 
 
-@pytest.mark.parametrize("path", [p for p in FILES if room_of(p) not in ("app", "shell")], ids=lambda p: str(p.relative_to(SOURCE)))
+@pytest.mark.parametrize(
+    "path", [p for p in FILES if room_of(p) not in ("app", "shell")], ids=lambda p: str(p.relative_to(SOURCE))
+)
 def test_qt_lives_in_the_window_only(path):
     assert not any(module.startswith("PySide6") for module in imports(path))
 

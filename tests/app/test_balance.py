@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QPushButton
 
 from nimbleload.app.option_list import OptionButton
 from nimbleload.app.theme import theme
-from nimbleload.core.told.verdict import clock, percent
+from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli
 
 

@@ -13,7 +13,7 @@ from nimbleload.app.plan_drawer import OWN
 from nimbleload.core.decisions.plan import Decision, Plan
 from nimbleload.core.optimise.search import suggest
 from nimbleload.core.told.findings import findings
-from nimbleload.core.told.verdict import percent
+from nimbleload.core.units import percent
 from nimbleload.store import session_file
 
 

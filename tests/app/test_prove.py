@@ -10,7 +10,9 @@ from PySide6.QtWidgets import QDialog
 from nimbleload.app.window import BALANCE, PROVE
 from nimbleload.core.decisions.plan import Plan
 from nimbleload.core.load.rehearsal import Prediction, Rehearsal
-from nimbleload.core.session.strips import Clip, Device, Host, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.session.computer import Device, Host, Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.store import session_file
 from nimbleload.store.session_file import Saved
 from tests.helpers.sessions import session

@@ -11,7 +11,9 @@ from nimbleload.app.finder import Finder
 from nimbleload.app.help import TEXTS, Help
 from nimbleload.app.window import BALANCE, MEASURE, PLACES
 from nimbleload.core.decisions.plan import Decision
-from nimbleload.core.session.strips import Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from nimbleload.core.session.strips import Strip
 from nimbleload.probe.measure import Effort
 from nimbleload.store import session_file
 from nimbleload.store.library import Library

@@ -9,7 +9,7 @@ import pytest
 
 from nimbleload.core.decisions.options import freeze_bytes, freeze_seconds, options, weigh
 from nimbleload.core.decisions.plan import Decision, Plan, apply
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, saving, survey, worst_seconds
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from lxml import html
 
 from nimbleload.core.decisions.plan import Decision, Plan
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
-from nimbleload.core.told.verdict import percent
+from nimbleload.core.units import percent
 from nimbleload.deliver.report import write_report
 from tests.helpers.sessions import cards_for, session, track
 

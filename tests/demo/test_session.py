@@ -7,8 +7,8 @@ import pytest
 
 from nimbleload.core.cards.card import MEASURED
 from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.session.computer import BUFFER_SIZES
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.strips import BUFFER_SIZES
 from nimbleload.core.survey import instant, survey
 from nimbleload.demo.cards import as_sample, sample_cards
 from nimbleload.demo.session import BUFFER, MACHINE, NAME, SECTIONS, session

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 import pytest
 
-from nimbleload.core.session.strips import PluginRef, PluginUse, Setting
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 
 SOURCE = Path(__file__).with_name("known.c")
 CALL, SAMPLE, BURST, PERIOD, WAKE, TAIL, TAIL_SECONDS = 20e-6, 20e-9, 100e-6, 16, 200e-6, 30e-6, 1.0

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from nimbleload.core.session.strips import PluginRef, PluginUse
+from nimbleload.core.session.plugins import PluginRef, PluginUse
 
 SOURCE = Path(__file__).with_name("rogue.c")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from nimbleload.core.session.strips import PluginRef, PluginUse, Setting
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe.formats import house
 from nimbleload.probe.formats.hosted import Note
 from nimbleload.probe.timed import TimedLoop

@@ -8,18 +8,10 @@ import msgspec
 
 from nimbleload.core.cards.card import Cell, CostCard, Polyphony, Upkeep
 from nimbleload.core.piece.notes import within
-from nimbleload.core.session.strips import (
-    BUFFER_SIZES,
-    CardKey,
-    Clip,
-    Host,
-    PluginRef,
-    PluginUse,
-    Send,
-    Session,
-    Setting,
-    Strip,
-)
+from nimbleload.core.session.computer import BUFFER_SIZES, Host
+from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse, Setting
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Clip, Send, Strip
 
 RATE = 48000
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from nimbleload.core.session.strips import PluginRef, PluginUse, Setting
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe.formats import clap
 from nimbleload.probe.formats.hosted import Note, PluginError
 from nimbleload.probe.timed import TimedLoop

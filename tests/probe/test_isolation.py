@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from nimbleload.core.session.strips import PluginRef, PluginUse, Setting
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import turn as turn_module
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.measure import Effort
@@ -109,7 +109,7 @@ def test_a_worker_dies_with_its_parent(rogue, tmp_path):
     script.write_text(
         "from nimbleload.probe.isolation import run\n"
         "from nimbleload.probe.worker import Request\n"
-        "from nimbleload.core.session.strips import PluginRef, PluginUse\n"
+        "from nimbleload.core.session.plugins import PluginRef, PluginUse\n"
         "use = PluginUse('x', PluginRef('clap', 'test.good'))\n"
         f"for m in run(Request(use, 48000, (32, 64, 128, 256, 512, 1024), {str(rogue)!r})):\n"
         "    print('told', flush=True)\n"

@@ -10,8 +10,8 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.cards.rhythm import card_sentences
 from nimbleload.core.session.strips import Strip
+from nimbleload.core.told.card import card_sentences
 from nimbleload.probe import session_run
 from nimbleload.probe.measure import Effort
 from nimbleload.probe.sweep import trials

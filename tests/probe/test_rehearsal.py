@@ -7,8 +7,10 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, priority, survey
 from nimbleload.probe import rehearsal
 from nimbleload.probe.isolation import Failure

@@ -10,7 +10,9 @@ import pytest
 
 from nimbleload.core.cards.card import CostCard
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.session.strips import BUFFER_SIZES, Machine, PluginRef, PluginUse, Setting, Strip
+from nimbleload.core.session.computer import BUFFER_SIZES, Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from nimbleload.core.session.strips import Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.measure import Effort

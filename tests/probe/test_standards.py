@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from nimbleload.core.session.strips import PluginRef, PluginUse, Setting
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import catalogue
 from nimbleload.probe.formats import ladspa, vst3
 from nimbleload.probe.formats.hosted import PluginError
@@ -123,7 +123,7 @@ class TestLv2:
         """What a piece of code prints as JSON, from a process that sees the bundles."""
         head = (
             "import json, numpy as np\n"
-            "from nimbleload.core.session.strips import PluginRef, PluginUse, Setting\n"
+            "from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting\n"
             "from nimbleload.probe.formats import lv2\nfrom nimbleload.probe.formats.hosted import Note\n"
             "from nimbleload.probe.timed import TimedLoop\n"
             "use = PluginUse('x', PluginRef('lv2', 'urn:nimble-test:gain', 'Test gain'))\n"
@@ -233,7 +233,7 @@ def test_one_processor_sounds_and_reports_the_same_in_every_standard(name, tmp_p
         script = tmp_path / f"{standard}.py"
         script.write_text(
             "import json, sys, importlib\nimport numpy as np\n"
-            "from nimbleload.core.session.strips import PluginRef, PluginUse\n"
+            "from nimbleload.core.session.plugins import PluginRef, PluginUse\n"
             "from nimbleload.probe.timed import TimedLoop\n"
             f"module = importlib.import_module('nimbleload.probe.formats.{standard}')\n"
             f"identifier = {identifier.format(name=name) if identifier else ''!r}\n"

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from nimbleload.core.cards.card import Cell, CostCard, Truth
-from nimbleload.core.cards.rhythm import card_sentences
-from nimbleload.core.session.strips import PluginRef, PluginUse
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.told.card import card_sentences
 from nimbleload.probe.formats import clap
 from nimbleload.probe.signal import chord, musical
 from nimbleload.probe.timed import TimedLoop

@@ -8,7 +8,9 @@ import pytest
 from click.testing import CliRunner
 
 from nimbleload.core.decisions.options import freeze_bytes
-from nimbleload.core.session.strips import Machine, PluginRef, PluginUse, Strip
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.strips import Strip
 from nimbleload.demo.session import session as demo_session
 from nimbleload.shell import cli
 from nimbleload.store import session_file

@@ -14,7 +14,7 @@ import pytest
 
 from nimbleload.core.cards.card import Truth
 from nimbleload.core.decisions.plan import Decision, Plan
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.session.computer import Machine
 from nimbleload.store import atomic, session_file
 from nimbleload.store.archive import ImportRefusedError
 from nimbleload.store.library import Library, LibraryError

@@ -14,7 +14,8 @@ from ..core.load.ranking import Stretch, stretch_load
 from ..core.optimise.candidates import Weights
 from ..core.optimise.search import Suggestion
 from ..core.survey import block_with
-from ..core.told.verdict import Verdict, clock, percent
+from ..core.told.verdict import Verdict
+from ..core.units import clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
 from .desk import Desk

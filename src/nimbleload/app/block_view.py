@@ -9,9 +9,9 @@ from PySide6.QtGui import QColor, QHelpEvent, QImage, QMouseEvent, QPainter, QPa
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ..core.block.schedule import Block
-from ..core.session.strips import FAMILIES
+from ..core.session.plugins import FAMILIES
 from ..core.survey import Instant, Survey
-from ..core.told.verdict import milliseconds, percent
+from ..core.units import milliseconds, percent
 from .picture import Picture, elided
 from .theme import theme
 

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from ..core.load.load_map import Rung
 from ..core.load.peaks import Peaks
-from ..core.told.verdict import milliseconds, percent
+from ..core.units import milliseconds, percent
 from .picture import Picture, focus_frame
 from .theme import theme
 

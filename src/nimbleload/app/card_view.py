@@ -11,9 +11,10 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLay
 
 from ..core.cards.card import CONDITIONS, PROVENANCE_WORDS, CostCard
 from ..core.cards.comparison import Lighter
-from ..core.cards.rhythm import card_sentences
-from ..core.session.strips import BUFFER_SIZES, PluginUse, deadline
-from ..core.told.verdict import percent
+from ..core.session.computer import BUFFER_SIZES, deadline
+from ..core.session.plugins import PluginUse
+from ..core.told.card import card_sentences
+from ..core.units import percent
 from .picture import Picture, scrolled
 from .settings_view import SettingsView
 from .theme import theme

@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from ..core.told.verdict import percent
+from ..core.units import percent
 from .picture import Picture
 from .theme import theme
 

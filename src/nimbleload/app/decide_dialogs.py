@@ -25,7 +25,7 @@ from ..core.decisions.plan import KeptPlan
 from ..core.optimise.candidates import Weights
 from ..core.optimise.search import Suggestion
 from ..core.told.findings import Weighted
-from ..core.told.verdict import percent
+from ..core.units import percent
 from .picture import scrolled
 from .theme import theme
 

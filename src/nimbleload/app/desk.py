@@ -18,11 +18,15 @@ from ..core.cards.card import Cards, CostCard
 from ..core.decisions.options import Weighed, weigh
 from ..core.decisions.plan import Decision, DecisionKind, KeptPlan, Plan
 from ..core.load.rehearsal import Prediction, Rehearsal, learned
+from ..core.optimise.alternatives import alternatives
 from ..core.optimise.candidates import Weights, wishes_for
-from ..core.optimise.search import Step, Suggestion, alternatives, steps, suggest
-from ..core.session.strips import CardKey, Device, Host, Machine, Session, SessionError, Variant
+from ..core.optimise.search import Suggestion, suggest
+from ..core.session.computer import Device, Host, Machine
+from ..core.session.plugins import CardKey, Variant
+from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..core.told.outlook import Outlook, band, outlook
+from ..core.told.steps import Step, steps
 from ..store.dawproject import ImportReport
 from ..store.session_file import Saved
 from .landing import Landing

@@ -16,7 +16,8 @@ from PySide6.QtWidgets import (
 
 from ..core.cards.card import Cards, CostCard
 from ..core.cards.stand_ins import Reading
-from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse
+from ..core.session.computer import BUFFER_SIZES
+from ..core.session.plugins import CardKey, PluginUse
 
 NOBODY = "nobody"
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
-from ..core.session.strips import SessionError
+from ..core.session.session import SessionError
 from ..store import session_file
 from ..store.archive import ImportRefusedError
 from ..store.library import Library, LibraryError

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.load.host_fit import HostFit, MeterReading
-from ..core.session.strips import BUFFER_SIZES, Device, Host
+from ..core.session.computer import BUFFER_SIZES, Device, Host
 
 READINGS = 3
 AHEAD = (0, 512, 1024, 2048, 4096)

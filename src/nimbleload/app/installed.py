@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.session.strips import FAMILIES
+from ..core.session.plugins import FAMILIES
 from ..probe import catalogue
 from ..probe.catalogue import Scanned
 from ..probe.standards import STANDARDS

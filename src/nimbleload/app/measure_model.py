@@ -7,7 +7,9 @@ from typing import Any, Literal
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
 from ..core.cards.card import CONDITIONS, Cards, CostCard
-from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse, Session
+from ..core.session.computer import BUFFER_SIZES
+from ..core.session.plugins import CardKey, PluginUse
+from ..core.session.session import Session
 from ..probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex

@@ -22,9 +22,11 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.cards.card import CostCard, Effect
-from ..core.cards.comparison import lighter, other_standards, variant_of
+from ..core.cards.comparison import lighter, variant_of
 from ..core.cards.stand_ins import from_readings, standing_in
-from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse
+from ..core.session.computer import BUFFER_SIZES
+from ..core.session.plugins import CardKey, PluginUse
+from ..core.told.card_comparison import other_standards
 from ..probe import session_run
 from ..probe.session_run import Job, Progress
 from ..store.library import STAND_IN, TYPED

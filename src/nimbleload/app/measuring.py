@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from PySide6.QtCore import QObject, Signal
 
 from ..core.cards.card import CostCard
-from ..core.session.strips import CardKey, PluginUse
+from ..core.session.plugins import CardKey, PluginUse
 from ..probe import session_run
 from ..probe.isolation import QUIET_SECONDS
 from ..probe.measure import Effort

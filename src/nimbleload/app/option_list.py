@@ -17,9 +17,10 @@ from PySide6.QtWidgets import (
 
 from ..core.decisions.options import Weighed
 from ..core.decisions.plan import Decision
-from ..core.session.strips import PluginUse, Strip
+from ..core.session.plugins import PluginUse
+from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
-from ..core.told.verdict import percent
+from ..core.units import percent
 from .picture import elided, scrolled
 from .theme import theme
 

@@ -22,11 +22,12 @@ from PySide6.QtWidgets import (
 from ..core.decisions.options import given_back
 from ..core.decisions.plan import Decision, DecisionKind
 from ..core.optimise.candidates import KINDS, PRESETS, Weights
-from ..core.optimise.search import Step, Suggestion, told_as
-from ..core.session.strips import Session
+from ..core.optimise.search import Suggestion
+from ..core.session.session import Session
 from ..core.survey import Survey
 from ..core.told.restore_list import restore_list
-from ..core.told.verdict import percent
+from ..core.told.steps import Step, told_as
+from ..core.units import percent
 from .decide_dialogs import WeightsDialog
 from .theme import theme
 

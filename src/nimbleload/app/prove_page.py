@@ -21,9 +21,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.load.rehearsal import Prediction, Rehearsal, StripCheck, checks, conditions, off_by, taken, verdict
+from ..core.load.rehearsal import Prediction, Rehearsal
 from ..core.survey import Survey
-from ..core.told.verdict import clock, microseconds, percent
+from ..core.told.rehearsal import StripCheck, checks, conditions, off_by, taken, verdict
+from ..core.units import clock, microseconds, percent
 from .deadline_view import DeadlineView
 from .desk import Desk
 from .rehearsing import Rehearsing

@@ -8,7 +8,7 @@ import threading
 from PySide6.QtCore import QObject, Signal
 
 from ..core.load.rehearsal import Prediction, Rehearsal
-from ..core.session.strips import Machine
+from ..core.session.computer import Machine
 from ..core.survey import Instant, Survey, instant, prediction, priority, survey, to_rehearse
 from ..probe import rehearsal
 from ..probe.isolation import Failure

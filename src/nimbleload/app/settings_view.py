@@ -6,8 +6,9 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from ..core.cards.card import CostCard, Effect
-from ..core.cards.comparison import Lighter, savings, sweep_sentences
-from ..core.told.verdict import microseconds, percent
+from ..core.cards.comparison import Lighter, savings
+from ..core.told.card_comparison import sweep_sentences
+from ..core.units import microseconds, percent
 from .theme import theme
 
 ROWS_SHOWN = 6

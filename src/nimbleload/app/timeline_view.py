@@ -11,7 +11,7 @@ from shiboken6 import VoidPtr
 
 from ..core.load.ranking import Stretch
 from ..core.survey import Survey, worst_seconds
-from ..core.told.verdict import clock, percent
+from ..core.units import clock, percent
 from .picture import Picture, elided, focus_frame
 from .theme import theme
 

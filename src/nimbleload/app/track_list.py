@@ -22,9 +22,10 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.load.ranking import Basis, Stretch
-from ..core.session.strips import FAMILIES, Strip
+from ..core.session.plugins import FAMILIES
+from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
-from ..core.told.verdict import clock, percent
+from ..core.units import clock, percent
 from .picture import elided
 from .theme import theme
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel

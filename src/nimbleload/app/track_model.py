@@ -12,7 +12,7 @@ from ..core.load.ranking import Basis, Ranking, Stretch, ranking
 from ..core.piece.moments import activity
 from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
-from ..core.told.verdict import percent
+from ..core.units import percent
 
 Index = QModelIndex | QPersistentModelIndex
 TOP = -1

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.survey import Survey, Tracking, tracking
-from ..core.told.verdict import milliseconds
+from ..core.units import milliseconds
 
 
 class TrackingDialog(QDialog):

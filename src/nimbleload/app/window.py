@@ -20,9 +20,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.session.strips import Machine
+from ..core.session.computer import Machine
 from ..core.survey import fitted
-from ..core.told.verdict import percent
+from ..core.units import percent
 from ..store.library import Library
 from ..store.opening import EXCHANGE_SUFFIX, Opened
 from ..store.recovery import Left, Recovery, discard, left_behind, recover

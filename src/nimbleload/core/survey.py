@@ -15,30 +15,18 @@ from .block.schedule import Block, remaining
 from .cards.card import PROVENANCES, Cards, Provenance
 from .decisions.plan import Decision, KeptPlan, Plan, apply
 from .decisions.regroup import tail_traps
+from .load.costs import Costs, at_moments, by_provenance, costs, provenance_shares, use_seconds
 from .load.host_fit import HostFit, MeterReading, fit_host
 from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
-from .load.load_map import (
-    Costs,
-    LoadMap,
-    Prepared,
-    Rung,
-    at_moments,
-    by_provenance,
-    costs,
-    load_map,
-    played,
-    prepare,
-    provenance_shares,
-    use_seconds,
-    waking_strips,
-    word,
-    worst_moments,
-)
+from .load.load_map import LoadMap, Rung, load_map, played, waking_strips, word, worst_moments
 from .load.peaks import DRAWS, Peaks, draw
+from .load.prepared import Prepared, prepare
 from .load.rehearsal import Prediction
 from .piece.moments import FULL, SILENT
-from .session.strips import BUFFER_SIZES, Host, Machine, Session, deadline, threads
-from .told.verdict import Verdict, clock, judge, percent
+from .session.computer import BUFFER_SIZES, Host, Machine, deadline, threads
+from .session.session import Session
+from .told.verdict import Verdict, judge
+from .units import clock, percent
 
 
 class Survey(NamedTuple):

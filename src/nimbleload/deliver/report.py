@@ -10,10 +10,10 @@ from jinja2 import Environment, PackageLoader, select_autoescape
 from .. import __version__
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.load_map import LoadMap
-from ..core.optimise.search import steps
 from ..core.survey import Instant, Survey, worst_seconds
 from ..core.told.restore_list import restore_list
-from ..core.told.verdict import clock, milliseconds, percent
+from ..core.told.steps import steps
+from ..core.units import clock, milliseconds, percent
 from ..store import atomic
 
 

@@ -7,7 +7,7 @@ from importlib import resources
 import msgspec
 
 from ..core.cards.card import Cell, CostCard
-from ..core.session.strips import CardKey
+from ..core.session.plugins import CardKey
 
 FILE = "sample_cards.json"
 BLOCKS_KEPT = 128

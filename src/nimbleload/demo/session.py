@@ -13,22 +13,10 @@ import msgspec
 
 from ..core.decisions.plan import Plan
 from ..core.piece.notes import bars, within
-from ..core.session.strips import (
-    Clip,
-    Family,
-    Host,
-    Machine,
-    PluginRef,
-    PluginUse,
-    Section,
-    Send,
-    Session,
-    Setting,
-    Strip,
-    StripKind,
-    TempoPoint,
-    Variant,
-)
+from ..core.session.computer import Host, Machine
+from ..core.session.plugins import Family, PluginRef, PluginUse, Setting, Variant
+from ..core.session.session import Section, Session, TempoPoint
+from ..core.session.strips import Clip, Send, Strip, StripKind
 from ..house.catalogue import PROCESSORS, VERSION
 
 NAME = "The Ferryman’s Almanac — scene 4"

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.cards.card import Cell, Company, Polyphony, Position, Silence, Truth, Upkeep, summarise
-from ..core.session.strips import PluginUse
+from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note
 from .neighbour import find_slowdown

@@ -11,8 +11,9 @@ from collections.abc import Callable, Iterator
 import numpy as np
 
 from ..core.load.rehearsal import Rehearsal
+from ..core.session.computer import deadline
 from ..core.session.routing import build
-from ..core.session.strips import Session, deadline
+from ..core.session.session import Session
 from . import isolation
 from .formats.hosted import Hosted, Note
 from .pace import Pace

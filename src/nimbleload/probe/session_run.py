@@ -10,7 +10,9 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.cards.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Sweep
-from ..core.session.strips import BUFFER_SIZES, CardKey, PluginUse, Session
+from ..core.session.computer import BUFFER_SIZES
+from ..core.session.plugins import CardKey, PluginUse
+from ..core.session.session import Session
 from . import catalogue, isolation
 from .measure import Effort
 from .standards import STANDARDS

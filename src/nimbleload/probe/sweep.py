@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ..core.cards.card import Effect, Sweep
 from ..core.cards.comparison import VOICES_NAME
-from ..core.session.strips import PluginUse, Setting
+from ..core.session.plugins import PluginUse, Setting
 from .company import least_mean
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace

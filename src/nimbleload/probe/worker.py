@@ -19,7 +19,8 @@ import msgspec
 
 from ..core.cards.card import Cell, Company, Effect, Polyphony, Position, Silence, Sweep, Truth, Upkeep
 from ..core.load.rehearsal import Rehearsal
-from ..core.session.strips import PluginUse, Session
+from ..core.session.plugins import PluginUse
+from ..core.session.session import Session
 from .measure import Effort
 from .standards import STANDARDS
 

@@ -9,11 +9,13 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 
 from ..core.cards.card import CostCard
-from ..core.cards.comparison import card_named, comparison, lighter, other_standards, reasons, savings, sweep_sentences
+from ..core.cards.comparison import card_named, lighter, savings
 from ..core.cards.families import kind
-from ..core.cards.rhythm import card_sentences
-from ..core.session.strips import BUFFER_SIZES, FAMILIES, CardKey, PluginUse
-from ..core.told.verdict import microseconds, percent
+from ..core.session.computer import BUFFER_SIZES
+from ..core.session.plugins import FAMILIES, CardKey, PluginUse
+from ..core.told.card import card_sentences
+from ..core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
+from ..core.units import microseconds, percent
 from ..probe import catalogue, session_run
 from ..probe.measure import Effort
 from ..store.opening import known_cards

@@ -10,7 +10,8 @@ import msgspec
 
 from .. import __version__
 from ..core.cards.card import CostCard
-from ..core.session.strips import CardKey, SessionError
+from ..core.session.plugins import CardKey
+from ..core.session.session import SessionError
 from ..demo import cards as demo_cards
 from ..demo import session as demo_session
 from ..store.archive import ImportRefusedError

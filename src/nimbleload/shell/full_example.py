@@ -10,7 +10,7 @@ import msgspec
 
 from ..core.optimise.search import suggest
 from ..core.survey import Instant, Survey, instant, survey
-from ..core.told.verdict import percent
+from ..core.units import percent
 from ..deliver.report import write_report
 from ..probe import session_run
 from ..probe.measure import Effort

@@ -13,12 +13,13 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
+from ..core.optimise.alternatives import alternatives
 from ..core.optimise.candidates import KINDS, PRESETS, Wishes
-from ..core.optimise.search import Suggestion, alternatives, suggest
+from ..core.optimise.search import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.told.findings import weighed
 from ..core.told.restore_list import restore_list
-from ..core.told.verdict import percent
+from ..core.units import percent
 from ..deliver.report import write_report
 from ..store import atomic, session_file
 from ..store.session_file import SessionFileError

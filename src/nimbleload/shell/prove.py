@@ -7,9 +7,10 @@ import time
 
 import click
 
-from ..core.load.rehearsal import Rehearsal, checks, conditions, taken, verdict
+from ..core.load.rehearsal import Rehearsal
 from ..core.survey import instant, prediction, priority
-from ..core.told.verdict import clock, microseconds
+from ..core.told.rehearsal import checks, conditions, taken, verdict
+from ..core.units import clock, microseconds
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.worker import LoadingMessage, PlayedMessage

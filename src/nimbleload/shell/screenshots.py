@@ -12,7 +12,7 @@ from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 from ..app.theme import theme
 from ..app.window import BALANCE, MEASURE, PROVE, MainWindow
 from ..core.optimise.candidates import KINDS, Weights
-from ..core.session.strips import Machine
+from ..core.session.computer import Machine
 from .windows import application, demo_saved
 
 SIZE = (1280, 800)

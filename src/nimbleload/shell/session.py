@@ -11,10 +11,11 @@ from msgspec.structs import replace
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.host_fit import MeterReading
 from ..core.load.peaks import Peaks
-from ..core.session.strips import Machine, SessionError
+from ..core.session.computer import Machine
+from ..core.session.session import SessionError
 from ..core.survey import Instant, Survey, fitted, instant, survey, to_rehearse, tracking, worst_seconds
 from ..core.told.outlook import Outlook, outlook
-from ..core.told.verdict import clock, milliseconds, percent
+from ..core.units import clock, milliseconds, percent
 from ..store import session_file
 from ..store.session_file import SessionFileError
 from .common import as_json, cards_of, cli, opened, refuse, show_json

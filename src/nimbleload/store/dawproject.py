@@ -12,20 +12,10 @@ import msgspec
 from lxml import etree
 
 from ..core.cards.families import by_name
+from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.routing import build
-from ..core.session.strips import (
-    Family,
-    PluginRef,
-    PluginUse,
-    Section,
-    Send,
-    Session,
-    SessionError,
-    Setting,
-    Strip,
-    StripKind,
-    TempoPoint,
-)
+from ..core.session.session import Section, Session, SessionError, TempoPoint
+from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
 from .dawproject_timeline import Timeline

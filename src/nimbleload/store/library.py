@@ -13,7 +13,7 @@ import msgspec
 import platformdirs
 
 from ..core.cards.card import Cell, Company, CostCard, Polyphony, Position, Provenance, Silence, Sweep, Truth, Upkeep
-from ..core.session.strips import CardKey
+from ..core.session.plugins import CardKey
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS card (

@@ -8,7 +8,8 @@ from pathlib import Path
 import msgspec
 
 from ..core.cards.card import CostCard
-from ..core.session.strips import CardKey, Session
+from ..core.session.plugins import CardKey
+from ..core.session.session import Session
 from . import dawproject, session_file
 from .archive import ImportRefusedError
 from .dawproject import ImportReport

@@ -12,7 +12,8 @@ import msgspec
 
 from ..core.cards.card import CostCard
 from ..core.decisions.plan import KeptPlan, Plan
-from ..core.session.strips import Machine, Session
+from ..core.session.computer import Machine
+from ..core.session.session import Session
 from . import atomic
 
 SUFFIX = ".nimbleload"

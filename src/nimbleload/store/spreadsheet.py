@@ -7,7 +7,7 @@ import io
 import math
 
 from ..core.cards.card import MEASURED, Cell, CostCard
-from ..core.session.strips import CardKey
+from ..core.session.plugins import CardKey
 from .library import Library, LibraryError
 
 KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voices")

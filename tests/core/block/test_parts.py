@@ -8,13 +8,16 @@ import msgspec
 import numpy as np
 import pytest
 
+from nimbleload.core.block.parts import divided
 from nimbleload.core.block.play import in_a_row, live_strips, placed, play
 from nimbleload.core.block.schedule import schedule
 from nimbleload.core.cards.card import Cell
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.load_map import costs, load_map, prepare
-from nimbleload.core.session.routing import build, divided
-from nimbleload.core.session.strips import BUFFER_SIZES, Host, Machine
+from nimbleload.core.load.costs import costs
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.load.prepared import prepare
+from nimbleload.core.session.computer import BUFFER_SIZES, Host, Machine
+from nimbleload.core.session.routing import build
 from nimbleload.core.survey import instant, survey
 from tests.helpers.sessions import RATE, bus, card, cards_for, random_cards, random_session, session, track
 from tests.helpers.simulate import simulate

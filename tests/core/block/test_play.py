@@ -12,9 +12,11 @@ from nimbleload.core.block.play import live_strips, placed, play, slowed
 from nimbleload.core.block.schedule import makespans
 from nimbleload.core.cards.card import Company, Upkeep
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.load_map import costs, load_map, played, prepare
+from nimbleload.core.load.costs import costs
+from nimbleload.core.load.load_map import load_map, played
+from nimbleload.core.load.prepared import prepare
+from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.strips import Host, Machine
 from nimbleload.core.survey import instant, survey
 from tests.helpers.sessions import RATE, bus, cards_for, random_cards, random_session, session, track
 

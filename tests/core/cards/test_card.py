@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.cards.card import Cell, CostCard, Figure, fit_line, summarise
-from nimbleload.core.session.strips import CardKey
+from nimbleload.core.session.plugins import CardKey
 
 KEY = CardKey("test", "p", "", "0", 2, 0)
 

@@ -6,21 +6,13 @@ import msgspec
 import pytest
 
 from nimbleload.core.cards.card import Cell, Company, CostCard, Effect, Position, Silence, Sweep, Upkeep
-from nimbleload.core.cards.comparison import (
-    VOICES_NAME,
-    card_named,
-    comparison,
-    lighter,
-    other_standards,
-    reasons,
-    savings,
-    sweep_sentences,
-    variant_of,
-)
+from nimbleload.core.cards.comparison import VOICES_NAME, card_named, lighter, savings, variant_of
 from nimbleload.core.cards.families import by_name, kind
-from nimbleload.core.cards.rhythm import card_sentences
 from nimbleload.core.cards.stand_ins import Reading, from_readings, standing_in
-from nimbleload.core.session.strips import PluginRef, PluginUse, Session
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.session import Session
+from nimbleload.core.told.card import card_sentences
+from nimbleload.core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
 from tests.helpers.sessions import card, session, setting, track, use
 
 RATE = 48000

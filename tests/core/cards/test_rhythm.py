@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 from nimbleload.core.cards.card import CostCard, Polyphony, summarise
-from nimbleload.core.cards.rhythm import card_sentences, rhythm
+from nimbleload.core.cards.rhythm import rhythm
+from nimbleload.core.told.card import card_sentences
 from tests.helpers.sessions import card, use
 
 

@@ -9,8 +9,10 @@ import msgspec
 import pytest
 
 from nimbleload.core.decisions.plan import Decision, Plan, apply, obstacle
-from nimbleload.core.load.load_map import load_map, prepare
-from nimbleload.core.session.strips import Machine, Variant
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.load.prepared import prepare
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import Variant
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, setting, track, use
 
 

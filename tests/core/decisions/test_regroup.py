@@ -10,15 +10,17 @@ from nimbleload.core.decisions.alike import groups, is_near, similar
 from nimbleload.core.decisions.options import given_back, options, weigh
 from nimbleload.core.decisions.plan import Decision, Plan, apply, obstacle
 from nimbleload.core.decisions.regroup import group_of
-from nimbleload.core.load.load_map import load_map, prepare
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.load.prepared import prepare
 from nimbleload.core.optimise.candidates import Wishes, candidates
-from nimbleload.core.optimise.search import told_as
 from nimbleload.core.piece.moments import passes_on
+from nimbleload.core.session.computer import Device, Host, Machine
 from nimbleload.core.session.cut_at_sends import split
-from nimbleload.core.session.strips import Device, Host, Machine, Send
+from nimbleload.core.session.strips import Send
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.findings import findings
 from nimbleload.core.told.restore_list import restore_list
+from nimbleload.core.told.steps import told_as
 from tests.helpers.sessions import bus, cards_for, session, setting, track, use
 
 BLOCK = 256 / 48000

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.load.host_fit import MeterReading, fit_host
-from nimbleload.core.session.strips import deadline
+from nimbleload.core.session.computer import deadline
 
 RATE = 48000
 

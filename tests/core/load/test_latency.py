@@ -9,8 +9,9 @@ import msgspec
 import pytest
 
 from nimbleload.core.load.latency import bypass_for, latencies, round_trip
+from nimbleload.core.session.computer import Device
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.strips import Device, Send
+from nimbleload.core.session.strips import Send
 from tests.helpers.sessions import bus, random_session, session, track
 
 

@@ -11,8 +11,10 @@ import pytest
 
 from nimbleload.core.cards.card import PROVENANCES, Cell, CostCard
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.load_map import at_moments, costs, load_map, prepare, provenance_shares, word, worst_moments
-from nimbleload.core.session.strips import Host, Machine
+from nimbleload.core.load.costs import at_moments, costs, provenance_shares
+from nimbleload.core.load.load_map import load_map, word, worst_moments
+from nimbleload.core.load.prepared import prepare
+from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import survey
 from tests.helpers.sessions import bus, card, cards_for, random_cards, random_session, session, track, use
 from tests.helpers.simulate import simulate

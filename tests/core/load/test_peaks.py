@@ -8,9 +8,10 @@ import pytest
 
 from nimbleload.core.cards.card import summarise
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.load_map import costs, prepare
+from nimbleload.core.load.costs import costs
 from nimbleload.core.load.peaks import draw
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.load.prepared import prepare
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.outlook import band, outlook
 from tests.helpers.sessions import RATE, cards_for, session, track

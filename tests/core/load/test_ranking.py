@@ -6,7 +6,7 @@ import pytest
 
 from nimbleload.core.decisions.plan import Plan
 from nimbleload.core.load.ranking import ranking, stretch_load
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
 from tests.helpers.sessions import bus, cards_for, session, track
 

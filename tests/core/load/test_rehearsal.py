@@ -7,9 +7,10 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.rehearsal import Prediction, Rehearsal, agreement, checks, conditions, learned, taken, verdict
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.load.rehearsal import Prediction, Rehearsal, agreement, learned
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, prediction, survey
+from nimbleload.core.told.rehearsal import checks, conditions, taken, verdict
 from tests.helpers.sessions import cards_for, session, track
 
 OF = session(track("a", "p"), track("b", "q"))

@@ -10,11 +10,17 @@ import pytest
 
 from nimbleload.core.cards.card import CostCard, Polyphony, Truth
 from nimbleload.core.decisions.plan import Decision, Plan, apply
-from nimbleload.core.load.load_map import load_map, prepare
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.load.prepared import prepare
+from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import PRESETS, Weights, Wishes, candidates
-from nimbleload.core.optimise.search import alternatives, suggest, told_as, why, worst_block
-from nimbleload.core.session.strips import Clip, Host, Machine, Section, Session, Strip, Variant
+from nimbleload.core.optimise.search import suggest
+from nimbleload.core.session.computer import Host, Machine
+from nimbleload.core.session.plugins import Variant
+from nimbleload.core.session.session import Section, Session
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import survey
+from nimbleload.core.told.steps import told_as, why, worst_block
 from tests.helpers.sessions import RATE, bus, card, cards_for, session, setting, track, use
 
 BLOCK = 256 / RATE

@@ -11,14 +11,18 @@ import pytest
 
 from nimbleload.core.cards.card import Cell, Polyphony
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.load_map import at_moments, beside_at, costs, load_map, prepare, provenance_shares
+from nimbleload.core.load.costs import at_moments, beside_at, costs, provenance_shares
+from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.peaks import bad_loads, drawn_costs
+from nimbleload.core.load.prepared import prepare
 from nimbleload.core.load.ranking import ranking
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.piece.moments import FEWER, FULL, SILENT, cut
 from nimbleload.core.piece.notes import bars, counted, held, within
+from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.strips import Clip, Host, Machine, TempoPoint
+from nimbleload.core.session.session import TempoPoint
+from nimbleload.core.session.strips import Clip
 from nimbleload.core.survey import instant, survey, with_plan
 from tests.helpers.sessions import RATE, cards_for, random_cards, random_session, session, track, use
 

@@ -8,10 +8,12 @@ import msgspec
 import pytest
 
 from nimbleload.core.decisions.plan import Decision, Plan
-from nimbleload.core.load.load_map import load_map, prepare
+from nimbleload.core.load.load_map import load_map
+from nimbleload.core.load.prepared import prepare
 from nimbleload.core.optimise.search import Wishes, suggest
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.cut_at_sends import split
-from nimbleload.core.session.strips import Machine, Send
+from nimbleload.core.session.strips import Send
 from nimbleload.core.survey import instant, survey
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
 

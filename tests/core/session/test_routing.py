@@ -8,7 +8,8 @@ import msgspec
 import pytest
 
 from nimbleload.core.session.routing import build, edges, upstream
-from nimbleload.core.session.strips import Send, SessionError, Strip
+from nimbleload.core.session.session import SessionError
+from nimbleload.core.session.strips import Send, Strip
 from tests.helpers.sessions import bus, random_session, session, track, use
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import msgspec
 import pytest
 
-from nimbleload.core.session.strips import Host, Machine, Setting, Variant, deadline, threads
+from nimbleload.core.session.computer import Host, Machine, deadline, threads
+from nimbleload.core.session.plugins import Setting, Variant
 from tests.helpers.sessions import session, setting, track, use
 
 

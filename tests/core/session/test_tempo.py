@@ -7,7 +7,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 
-from nimbleload.core.session.strips import SessionError, TempoPoint
+from nimbleload.core.session.session import SessionError, TempoPoint
 from nimbleload.core.session.tempo import TempoMap
 
 

@@ -7,7 +7,9 @@ import pytest
 
 from nimbleload.core.cards.card import Truth
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.session.strips import Clip, Machine, PluginRef, PluginUse, Send
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.strips import Clip, Send
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.findings import findings, weighed
 from tests.helpers.sessions import bus, cards_for, session, track, use

@@ -5,9 +5,9 @@ from __future__ import annotations
 import pytest
 
 from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.session.strips import Machine
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
-from nimbleload.core.told.verdict import clock, milliseconds, percent
+from nimbleload.core.units import clock, milliseconds, percent
 from tests.helpers.sessions import bus, cards_for, session, track
 
 DEADLINE = 256 / 48000

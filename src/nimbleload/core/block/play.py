@@ -10,8 +10,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from ..session.computer import Host
 from ..session.routing import Graph
-from ..session.strips import Host, Session
+from ..session.session import Session
 from .schedule import Block, makespans, schedule
 
 

@@ -14,7 +14,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..session.strips import CardKey
+from ..session.plugins import CardKey
 
 Condition = Literal["sounding", "silent", "waking"]
 # What loads are built on, and then all that is measured: waking is the first blocks after switching on.
@@ -351,3 +351,7 @@ def summarise(
 
 
 Cards = Mapping[CardKey, CostCard]
+
+
+# Below these (dB) a shared instance is told to be exact, or nearly so.
+EXACT_DB, NEAR_DB = -100.0, -60.0

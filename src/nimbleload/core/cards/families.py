@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from ..session.strips import Family
+from ..session.plugins import Family
 
 # What the standards' own class names, features and categories begin with or hold, in lower case.
 DECLARED: tuple[tuple[Family, tuple[str, ...]], ...] = (

@@ -7,7 +7,8 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..session.strips import PluginUse, deadline
+from ..session.computer import deadline
+from ..session.plugins import PluginUse
 from .card import Cell, CostCard
 
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from typing import NamedTuple
 
-from ..cards.card import Cards
-from ..cards.rhythm import NEAR_DB
-from ..session.strips import Family, PluginUse, Session, Strip
+from ..cards.card import NEAR_DB, Cards
+from ..session.plugins import Family, PluginUse
+from ..session.session import Session
+from ..session.strips import Strip
 from .plan import Decision
 
 # Plugins of these families are as a rule linear: what is known of them before any null test.

@@ -7,13 +7,14 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..cards.card import Upkeep
-from ..cards.rhythm import EXACT_DB, NEAR_DB
-from ..load.load_map import figure
+from ..cards.card import EXACT_DB, NEAR_DB, Upkeep
+from ..load.costs import figure
 from ..piece.moments import union
-from ..session.strips import Session, Strip, deadline
+from ..session.computer import deadline
+from ..session.session import Session
+from ..session.strips import Strip
 from ..survey import Instant, Saving, Survey, instant, saving
-from ..told.verdict import clock, decibels
+from ..units import clock, decibels
 from .alike import Group, groups, similar
 from .plan import Decision, Plan, frozen_through, obstacle
 from .regroup import bounce_range

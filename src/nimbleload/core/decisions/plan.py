@@ -7,8 +7,10 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
+from ..session.plugins import PluginUse, Variant
 from ..session.routing import edges
-from ..session.strips import PluginUse, Session, Strip, Variant
+from ..session.session import Session
+from ..session.strips import Strip
 from .regroup import bounce_group, bounce_range, group_of, move_outboard, muted_source, plan_traps, printed, share
 
 DecisionKind = Literal["live", "off", "freeze", "suspend", "lighten", "disarm", "share", "bounce", "outboard"]

@@ -12,9 +12,11 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from ..piece.moments import tail, union
+from ..session.plugins import PluginUse
 from ..session.routing import edges
-from ..session.strips import Clip, PluginUse, Session, Strip
-from ..told.verdict import clock
+from ..session.session import Session
+from ..session.strips import Clip, Strip
+from ..units import clock
 
 if TYPE_CHECKING:
     from ..cards.card import Cards

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..session.strips import deadline
-from ..told.verdict import microseconds, percent
+from ..session.computer import deadline
+from ..units import microseconds, percent
 
 # A meter that shows whole per cent is right to half of one.
 METER_STEP = 0.005

@@ -12,8 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..cards.card import Cards
+from ..session.computer import Device
+from ..session.plugins import PluginUse
 from ..session.routing import Graph
-from ..session.strips import Device, PluginUse, Session, Strip
+from ..session.session import Session
+from ..session.strips import Strip
 
 
 class Latencies(NamedTuple):

@@ -16,8 +16,11 @@ from numpy.typing import NDArray
 
 from ..cards.card import Cell, Condition, CostCard
 from ..piece.moments import FEWER, FULL, SILENT
-from ..session.strips import CardKey, Machine, deadline
-from .load_map import Costs, Prepared, at_moments, beside_at, played_rows, use_seconds
+from ..session.computer import Machine, deadline
+from ..session.plugins import CardKey
+from .costs import Costs, at_moments, beside_at, use_seconds
+from .load_map import played_rows
+from .prepared import Prepared
 
 DRAWS = 2000
 SEED = 1887

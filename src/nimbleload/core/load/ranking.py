@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from ..piece.moments import FEWER
 from ..survey import Instant, Survey
-from .load_map import LoadMap, use_seconds
+from .costs import use_seconds
+from .load_map import LoadMap
 
 Basis = Literal["moment", "peak", "piece"]
 Stretch = tuple[float, float]

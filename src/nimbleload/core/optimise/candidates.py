@@ -9,14 +9,14 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import PROVENANCES
-from ..cards.rhythm import NEAR_DB
+from ..cards.card import NEAR_DB, PROVENANCES
 from ..decisions.alike import Group, groups
 from ..decisions.options import freeze_bytes
 from ..decisions.plan import Decision, DecisionKind, obstacle
-from ..load.load_map import PerKey, keys_at
+from ..load.costs import PerKey, keys_at
 from ..piece.moments import FULL, SILENT
-from ..session.strips import CardKey, PluginUse, Strip, Variant
+from ..session.plugins import CardKey, PluginUse, Variant
+from ..session.strips import Strip
 from ..survey import Survey
 
 # For each card key, the names of its variants and what a use costs in them (2, N, seconds: see `candidates`).

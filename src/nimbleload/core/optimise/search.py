@@ -7,22 +7,23 @@ computation would, so its price is a lower bound for every plan (but for what ca
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..block.play import in_a_row
-from ..decisions.plan import Decision, Plan
+from ..decisions.plan import Plan
 from ..decisions.regroup import chain_from
-from ..load.load_map import Prepared, at_moments, beside_at, costs, load_map, played
-from ..piece.moments import SILENT
+from ..load.costs import at_moments, beside_at, costs
+from ..load.load_map import load_map, played
+from ..load.prepared import Prepared
+from ..session.computer import deadline
 from ..session.routing import upstream
-from ..session.strips import Session, deadline
 from ..survey import Survey, middle, with_plan
-from ..told.verdict import clock, percent
-from .candidates import Candidate, Weights, Wishes, candidates
+from ..told.steps import Step, _steps
+from ..units import percent
+from .candidates import Candidate, Wishes, candidates
 
 ROUNDS = 60
 SOLVER_SECONDS = 10.0
@@ -34,23 +35,6 @@ SMALL = 20
 HOLDS = 1e-9
 # So many moments over the limit become constraints in one round.
 AT_ONCE = 4
-
-
-class Step(NamedTuple):
-    """One decision of a suggested plan, in the order in which they save most; `load` is the worst load after it.
-
-    `others` are taken with it; `why` says what speaks for it.
-    """
-
-    decision: Decision
-    words: str
-    price: float
-    load: float
-    others: tuple[Decision, ...] = ()
-    why: str = ""
-
-    def decisions(self) -> tuple[Decision, ...]:
-        return (self.decision, *self.others)
 
 
 class Suggestion(NamedTuple):
@@ -381,102 +365,3 @@ class _Program:
             return f"{percent(load)} is the lowest; {', '.join(names[:4])} stay as they are."
         buses = sum(1 for s in of.session.strips if s.kind != "track" and s.live_uses())
         return f"{percent(load)} is the lowest: {buses} buses and returns cannot be frozen, and armed tracks neither."
-
-
-def steps(of: Survey) -> list[Step]:
-    """The decisions of the plan in force, one after the other, with the worst load after each; they have no price."""
-    free = [(decisions, 0.0) for decisions in of.plan.steps()]
-    return _steps(of, Plan((), of.plan.pinned), free, float(of.before.load.max()))
-
-
-def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[tuple[Decision, ...], float]], before: float) -> list[Step]:
-    """What each decision brings when one after the other is taken into a plan whose worst load is `before`."""
-    if not priced:
-        return []
-    found, at, after = [], worst_block(of), of.planned
-    for decisions, price in priced:
-        for decision in decisions:
-            plan = plan.decide(decision)
-        after = with_plan(of, plan, after)
-        load = float(load_map(after, of.machine, of.buffer).load.max())
-        more = f" and {len(decisions) - 1} more" if len(decisions) > 1 else ""
-        words = f"{told_as(of.session, decisions[0])}{more}: worst {percent(before)} → {percent(load)}"
-        found.append(Step(decisions[0], words, price, load, decisions[1:], why(of, at, decisions)))
-        before = load
-    return found
-
-
-class WorstBlock(NamedTuple):
-    """The worst block without the plan: its second, who sounds in it, what each strip takes (S, seconds), and where."""
-
-    second: float
-    sounding: NDArray[np.bool_]
-    strips: NDArray[np.float64]
-    where: str
-
-
-def worst_block(of: Survey) -> WorstBlock:
-    """The middle of the worst moment of the session as it is."""
-    second = middle(of.before, of.before.worst)
-    states = of.now.moments.states[of.now.moments.at(second)]
-    each = costs(of.now, of.machine, of.buffer)
-    factor = float(played(of.now, of.machine, each, states[None, :]).factor[0])
-    before = [section.name for section in of.session.sections if section.start <= second]
-    where = f" in {before[-1]}" if before else ""
-    return WorstBlock(second, states != SILENT, at_moments(each, states) * factor, where)
-
-
-def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
-    """What speaks for decisions: what their strips take of the worst block, where that is, and how often they sound."""
-    ids = {decision.strip for decision in decisions}
-    numbers = [k for k, strip in enumerate(of.session.strips) if strip.id in ids]
-    share = percent(float(at.strips[numbers].sum()) / of.deadline)
-    who = "it takes" if len(numbers) == 1 else f"the {len(numbers)} take"
-    silent = "" if at.sounding[numbers].any() else ", though silent"
-    times = of.now.moments.times
-    seconds = float(of.now.moments.sounding[:, numbers].any(axis=1) @ np.diff(times))
-    heard = f"heard in {percent(seconds / max(float(times[-1]), 1e-9))} of the piece"
-    return f"{who} {share} of one core in the worst block{at.where} ({clock(at.second)}){silent}; {heard}"
-
-
-def told_as(session: Session, decision: Decision) -> str:
-    """A decision in words: what it does to which track."""
-    more = ", unloaded" if decision.unloaded else ", source muted" if decision.muted else ""
-    return _told(session, decision) + more
-
-
-def _told(session: Session, decision: Decision) -> str:
-    strip = session.strip(decision.strip)
-    if decision.kind == "freeze":
-        if decision.through == -1:
-            return f"Freeze the instrument of {strip.name}"
-        whole = decision.through is None or decision.through >= len(strip.inserts) - 1
-        return f"Freeze {strip.name}" if whole else f"Freeze {strip.name} through insert {(decision.through or 0) + 1}"
-    if decision.kind == "suspend":
-        return f"Suspend {strip.name} while it is silent"
-    label = next((u.label for u in strip.uses() if u.id == decision.use), "a plugin") if decision.use else ""
-    if decision.kind == "lighten":
-        return f"Lighten {label} on {strip.name}: {decision.variant}"
-    if decision.kind == "disarm":
-        return f"Disarm {strip.name}"
-    if decision.kind == "bounce" and decision.start is not None and decision.end is not None:
-        return f"Bounce {clock(decision.start)} to {clock(decision.end)} of {strip.name}"
-    if decision.kind == "bounce" and decision.through == -1:
-        return f"Bounce the instrument of {strip.name}"
-    if decision.kind == "bounce":
-        return f"Bounce {strip.name}" if strip.kind == "track" else f"Bounce {strip.name} with all that feeds it"
-    if decision.kind == "share":
-        return f"Share {label} of {strip.name} on a bus"
-    if decision.kind == "outboard":
-        return f"Move {label} of {strip.name} outboard"
-    return f"Switch off {label} on {strip.name}" if label else f"Switch off {strip.name}"
-
-
-def alternatives(of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
-    """Three plans on the trade-off curve: least given up, fewest decisions, most headroom."""
-    same = Weights(freeze=1.0, source=1.0, suspend=1.0, lighten=1.0, share=1.0, disk=0.0)
-    return {
-        "least given up": suggest(of, wishes),
-        "fewest decisions": suggest(of, wishes._replace(weights=same)),
-        "most headroom": suggest(of, wishes._replace(limit=wishes.limit - 0.1)),
-    }

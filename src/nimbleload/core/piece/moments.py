@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from ..cards.card import Cards
 from ..session.routing import Graph
-from ..session.strips import Session, Strip
+from ..session.session import Session
+from ..session.strips import Strip
 from .notes import Held, bars, held, is_counted, levels, ringing
 
 # The states of a strip: silent, sounding in full, and from FEWER on with fewer notes than its instrument could.

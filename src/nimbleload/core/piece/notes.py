@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..cards.card import Cards
-from ..session.strips import Strip, TempoPoint
+from ..session.session import TempoPoint
+from ..session.strips import Strip
 from ..session.tempo import TempoMap
 
 BEATS_PER_BAR = 4.0

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
-from .strips import Session, Strip
+from .session import Session
+from .strips import Strip
 
 
 def split(session: Session) -> Session:

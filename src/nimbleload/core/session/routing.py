@@ -1,4 +1,4 @@
-"""Who waits for whom: the strips of a session as a directed graph, in an order in which they can be computed."""
+"""Who feeds whom: the strips of a session as a directed graph, in an order in which they can be computed."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .strips import Session, SessionError, Strip
+from .session import Session, SessionError
+from .strips import Strip
 
 
 class Graph(NamedTuple):
@@ -87,34 +88,6 @@ def build(session: Session) -> Graph:
     flat = np.array([t for f in fed for t in f], np.int32)
     ids, ordered = tuple(s.id for s in session.strips), np.array(order, np.int32)
     return Graph(ids, first, flat, waits, ordered, session.host.listed)
-
-
-def divided(graph: Graph, parts: int) -> Graph:
-    """The graph of a block that is computed in parts: task p · S + i is part p of strip i.
-
-    A part waits for the part before it of the same strip, and for the same part of all that feed the strip.
-    """
-    if parts == 1:
-        return graph
-    count = len(graph.ids)
-    lengths = np.diff(graph.first)
-    first, flat = [np.zeros(1, np.int64)], []
-    for part in range(parts):
-        to_next = part + 1 < parts
-        fed = np.split(graph.successors + part * count, graph.first[1:-1])
-        if to_next:
-            fed = [np.append(each, (part + 1) * count + task) for task, each in enumerate(fed)]
-        flat.append(np.concatenate(fed) if count else np.zeros(0))
-        first.append(first[-1][-1] + np.cumsum(lengths + to_next))
-    offsets = np.arange(parts, dtype=np.int32)[:, None] * count
-    return Graph(
-        graph.ids * parts,
-        np.concatenate(first).astype(np.int32),
-        np.concatenate(flat).astype(np.int32),
-        (graph.waits + (offsets > 0)).ravel().astype(np.int32),
-        (graph.order + offsets).ravel().astype(np.int32),
-        graph.listed,
-    )
 
 
 def find_cycle(fed: list[list[int]], left: NDArray[np.int32]) -> list[int]:

@@ -10,7 +10,7 @@ import itertools
 import math
 from collections.abc import Sequence
 
-from .strips import SessionError, TempoPoint
+from .session import SessionError, TempoPoint
 
 
 class TempoMap:

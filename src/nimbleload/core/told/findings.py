@@ -14,10 +14,12 @@ from ..decisions.alike import groups, keeps_sound, similar
 from ..decisions.plan import Decision, obstacle
 from ..load.latency import plugin_latency
 from ..piece.moments import passes_on
+from ..session.plugins import PluginUse
 from ..session.routing import edges
-from ..session.strips import PluginUse, Session, Strip
+from ..session.session import Session
+from ..session.strips import Strip
 from ..survey import Instant, Saving, Survey, saving
-from .verdict import decibels, milliseconds
+from ..units import decibels, milliseconds
 
 # So many uses of one effect are worth a word, and so long a latency while something is armed (seconds).
 MANY = 6

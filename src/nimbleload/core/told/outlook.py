@@ -11,7 +11,8 @@ from ..decisions.options import options
 from ..decisions.plan import Decision
 from ..load.peaks import Peaks, bad_loads
 from ..survey import Instant, Survey, peaks, saving
-from .verdict import Verdict, percent
+from ..units import percent
+from .verdict import Verdict
 
 OTHER_DRAWS = 300
 BAND_DRAWS = 64

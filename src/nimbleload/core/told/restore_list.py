@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..decisions.plan import Plan
-from ..session.strips import Session
+from ..session.session import Session
 
 
 def restore_list(session: Session, plan: Plan) -> list[str]:

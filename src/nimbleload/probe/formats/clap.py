@@ -12,7 +12,7 @@ from pathlib import Path
 
 from numba import cfunc, types
 
-from ...core.session.strips import PluginUse
+from ...core.session.plugins import PluginUse
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
 from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
 

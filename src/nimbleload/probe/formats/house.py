@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...core.session.strips import PluginUse
+from ...core.session.plugins import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ...core.session.strips import PluginUse
+from ...core.session.plugins import PluginUse
 from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8

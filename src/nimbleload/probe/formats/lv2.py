@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ...core.session.strips import PluginUse
+from ...core.session.plugins import PluginUse
 from . import lilv
 from .hosted import Described, Note, Parameter, PluginError, parameter
 from .lv2_native import (

@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from ...core.session.strips import PluginUse
+from ...core.session.plugins import PluginUse
 from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
 from .vst3_abi import (
     AUDIO,

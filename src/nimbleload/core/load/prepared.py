@@ -1,0 +1,121 @@
+"""A session made ready for computing: its graph, its moments, its plugins. No buffer size changes these."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..block.parts import divided
+from ..block.play import live_strips
+from ..cards.card import Cards
+from ..piece.moments import Moments, cut, same_activity
+from ..session.cut_at_sends import split
+from ..session.plugins import CardKey, PluginUse
+from ..session.routing import Graph, build
+from ..session.session import Session
+from ..session.strips import Strip
+
+
+class Uses(NamedTuple):
+    """The U plugins of a session: `strip` and `card` (U, int64) say where each sits and which card it has.
+
+    `card` counts along `keys`; `live` (U, bool) says which of them cost something. `live_in` (S, int64) is how many
+    of those each strip has, and `on` (S, bool) which strips are on.
+    """
+
+    uses: tuple[PluginUse, ...]
+    strip: NDArray[np.int64]
+    card: NDArray[np.int64]
+    keys: tuple[CardKey, ...]
+    live: NDArray[np.bool_]
+    live_in: NDArray[np.int64]
+    on: NDArray[np.bool_]
+
+
+class Prepared(NamedTuple):
+    """A session with its graph, moments and plugins; no buffer size changes them. `live` (S, bool): `live_strips`.
+
+    `tasks` is the graph of what is computed in a block: the same, or all parts of it (see `divided`).
+    """
+
+    session: Session
+    cards: Cards
+    graph: Graph
+    moments: Moments
+    uses: Uses
+    live: NDArray[np.bool_]
+    tasks: Graph
+
+
+def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Prepared:
+    """Graph and moments of a session; those of `like` are taken over where they must be the same.
+
+    Chains that sends leave before their end are cut there (see `split`).
+
+    SessionError if the routing runs in a circle or leads nowhere.
+    """
+    session = split(session)
+    if like is not None and like.cards is cards and same_activity(like.session, session):
+        graph = like.graph._replace(listed=session.host.listed)
+        same = graph.listed == like.graph.listed and session.host.parts == like.session.host.parts
+        tasks = like.tasks if same else divided(graph, session.host.parts)
+        return Prepared(session, cards, graph, like.moments, list_uses(session, like), like.live, tasks)
+    graph = build(session)
+    moments, live = cut(session, graph, cards), live_strips(session, graph)
+    tasks = divided(graph, session.host.parts)
+    return Prepared(session, cards, graph, moments, list_uses(session), live, tasks)
+
+
+def list_uses(session: Session, like: Prepared | None = None) -> Uses:
+    """All plugins of a session, in session order. Where `like` has the very same plugins, only what is live is new."""
+    if like is not None and _same_uses(like.session, session):
+        live = like.uses.live.copy()
+        for i, (old, new) in enumerate(zip(like.session.strips, session.strips, strict=True)):
+            if old is not new:
+                live[like.uses.strip == i] = _live(new)
+        return _counted(session, like.uses.uses, like.uses.strip, like.uses.card, like.uses.keys, live)
+    numbers: dict[CardKey, int] = {}
+    uses: list[PluginUse] = []
+    strip: list[int] = []
+    card: list[int] = []
+    flags: list[bool] = []
+    for i, each in enumerate(session.strips):
+        own = each.uses()
+        uses.extend(own)
+        strip.extend([i] * len(own))
+        card.extend(numbers.setdefault(use.card_key(), len(numbers)) for use in own)
+        flags.extend(_live(each))
+    where = np.array(strip, np.int64)
+    return _counted(
+        session, tuple(uses), where, np.array(card, np.int64), tuple(numbers), np.array(flags, np.bool_)
+    )  # fmt: skip
+
+
+def _live(strip: Strip) -> list[bool]:
+    """Which of a strip's plugins cost something, in their order."""
+    return [strip.enabled and use.enabled and not strip.is_frozen(place) for place, use in strip.places()]
+
+
+def _same_uses(before: Session, after: Session) -> bool:
+    """Whether two sessions hold the same plugins in the same places, but for what is switched off."""
+    if len(before.strips) != len(after.strips):
+        return False
+    return all(
+        old is new or (old.instrument is new.instrument and old.inserts is new.inserts)
+        for old, new in zip(before.strips, after.strips, strict=True)
+    )
+
+
+def _counted(
+    session: Session,
+    uses: tuple[PluginUse, ...],
+    strip: NDArray[np.int64],
+    card: NDArray[np.int64],
+    keys: tuple[CardKey, ...],
+    live: NDArray[np.bool_],
+) -> Uses:
+    live_in = np.bincount(strip[live], minlength=len(session.strips))
+    on = np.array([each.enabled for each in session.strips], np.bool_)
+    return Uses(uses, strip, card, keys, live, live_in, on)

@@ -1,0 +1,110 @@
+"""Plugins as a session uses them: which one, in which setting, and what two uses share. Rates in hertz, samples."""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cached_property
+from typing import Literal
+
+import msgspec
+
+Family = Literal[
+    "equaliser", "dynamics", "reverb", "delay", "distortion", "modulation", "instrument", "analyser", "other"
+]
+
+
+FAMILIES: tuple[Family, ...] = (
+    "equaliser", "dynamics", "reverb", "delay", "distortion", "modulation", "instrument", "analyser", "other",
+)  # fmt: skip
+
+
+class PluginRef(msgspec.Struct, frozen=True):
+    """Which plugin: its standard ("house", "clap"), its identifier there, and what is known of its make."""
+
+    standard: str
+    identifier: str
+    name: str = ""
+    vendor: str = ""
+    version: str = ""
+
+
+class Setting(msgspec.Struct, frozen=True):
+    """One setting of a plugin: parameter values by name or number, and an opaque saved state if there is one."""
+
+    values: tuple[tuple[str, float], ...] = ()
+    state: bytes | None = None
+
+    def words(self) -> str:
+        """The setting in a line: "bands 8, gain 3"."""
+        if self.state is not None:
+            return "as saved in the session"
+        return ", ".join(f"{name} {value:g}" for name, value in self.values) or "as it starts"
+
+    def digest(self) -> str:
+        """Sixteen hex digits that are equal exactly when values and state are (values in any order)."""
+        text = ";".join(f"{name}={float(value)!r}" for name, value in sorted(self.values))
+        return hashlib.sha256(text.encode() + b"\0" + (self.state or b"")).hexdigest()[:16]
+
+
+class PluginUse(msgspec.Struct, frozen=True, dict=True):
+    """One insert or instrument on a strip.
+
+    `channels` is the width of the strip it sits on, `voices` the most notes that sound together (instruments),
+    `latency` the samples of delay it reports. `enabled` false means bypassed: it costs nothing.
+    """
+
+    id: str
+    plugin: PluginRef
+    setting: Setting = Setting()
+    family: Family = "other"
+    channels: int = 2
+    voices: int = 0
+    enabled: bool = True
+    latency: int = 0
+    sidechain: str | None = None
+
+    @property
+    def label(self) -> str:
+        return self.plugin.name or self.plugin.identifier
+
+    def card_key(self) -> CardKey:
+        """The key of the cost card this use shares with every other use of the same kind."""
+        return self._card_key
+
+    @cached_property
+    def _card_key(self) -> CardKey:
+        return CardKey(
+            self.plugin.standard,
+            self.plugin.identifier,
+            self.plugin.version,
+            self.setting.digest(),
+            self.channels,
+            self.voices,
+        )
+
+
+class CardKey(msgspec.Struct, frozen=True, order=True):
+    """What two uses must have in common to share one cost card."""
+
+    standard: str
+    identifier: str
+    version: str
+    setting: str
+    channels: int
+    voices: int
+
+
+class Variant(msgspec.Struct, frozen=True):
+    """Another setting that all uses of one cost card could take: lighter, and with another sound.
+
+    `voices` is the number of notes it is to play; 0 leaves it as it is.
+    """
+
+    of: CardKey
+    name: str
+    setting: Setting
+    voices: int = 0
+
+    def applied(self, use: PluginUse) -> PluginUse:
+        """A use in this variant."""
+        return msgspec.structs.replace(use, setting=self.setting, voices=self.voices or use.voices)

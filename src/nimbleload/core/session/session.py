@@ -1,0 +1,80 @@
+"""The whole mix, immutable: strips, sections, tempo, host and device. Times in seconds from the start of the piece."""
+
+from __future__ import annotations
+
+import msgspec
+
+from .computer import Device, Host
+from .plugins import CardKey, PluginUse, Variant
+from .strips import Strip
+
+
+class Section(msgspec.Struct, frozen=True):
+    """A named marker; a section lasts until the next one starts."""
+
+    name: str
+    start: float
+
+
+class TempoPoint(msgspec.Struct, frozen=True):
+    """From `beat` (quarter notes) on, `bpm` quarter notes a minute; `ramp` if it glides to the next point."""
+
+    beat: float
+    bpm: float
+    ramp: bool = False
+
+
+class Session(msgspec.Struct, frozen=True):
+    """A whole mix. `source` names the file or program it came from, for the reader only.
+    `limit` is the load one wants to stay under, as a fraction of the deadline. `variants` are other settings that
+    plugins of this session could take.
+    """
+
+    name: str
+    rate: int = 48000
+    length: float = 0.0
+    strips: tuple[Strip, ...] = ()
+    sections: tuple[Section, ...] = ()
+    tempo: tuple[TempoPoint, ...] = (TempoPoint(0.0, 120.0),)
+    host: Host = Host()
+    source: str = ""
+    limit: float = 0.8
+    variants: tuple[Variant, ...] = ()
+    device: Device = Device()
+
+    def strip(self, strip_id: str) -> Strip:
+        """The strip with this id. KeyError if there is none."""
+        for strip in self.strips:
+            if strip.id == strip_id:
+                return strip
+        raise KeyError(f"the session has no strip {strip_id!r}")
+
+    def card_keys(self) -> dict[CardKey, list[PluginUse]]:
+        """Every distinct cost card this session needs, with the uses that share it, in session order."""
+        found: dict[CardKey, list[PluginUse]] = {}
+        for strip in self.strips:
+            for use in strip.uses():
+                found.setdefault(use.card_key(), []).append(use)
+        return found
+
+    def variant_uses(self) -> dict[CardKey, tuple[Variant, PluginUse]]:
+        """The cost card that each variant needs, with a use in that variant; uses that are gone have none."""
+        found = {}
+        uses = self.card_keys() if self.variants else {}
+        for variant in self.variants:
+            if variant.of in uses:
+                use = variant.applied(uses[variant.of][0])
+                found[use.card_key()] = (variant, use)
+        return found
+
+    def cards_needed(self) -> dict[CardKey, tuple[PluginUse, int]]:
+        """Every cost card that the session and its variants need: a use that stands for it, and how many share it.
+
+        A card that only a variant needs is shared by none (0).
+        """
+        found = {key: (uses[0], len(uses)) for key, uses in self.card_keys().items()}
+        return found | {key: (use, 0) for key, (_, use) in self.variant_uses().items() if key not in found}
+
+
+class SessionError(ValueError):
+    """A session that cannot be computed; the message says what is wrong and where."""

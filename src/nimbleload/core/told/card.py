@@ -1,0 +1,157 @@
+"""A cost card in plain sentences: cost, rhythm, silence, truth, company, upkeep."""
+
+from __future__ import annotations
+
+from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Silence, Upkeep
+from ..cards.rhythm import rhythm
+from ..session.computer import deadline
+from ..units import decibels, microseconds, milliseconds, percent
+
+# A filter's own delay is no false latency, and rounding is no other sound.
+LATENCY_SLACK = 32
+
+
+DIFFERENT_DB = -60.0
+
+
+# A tail is dearer, and full scale exceeded, only by more than noise and rounding make.
+DEARER = 1.25
+
+
+OVER_DB = 0.1
+
+
+COMPANY_TOLD = 4 << 20
+
+
+def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
+    """What a card says in plain words: cost, rhythm, silence, fixed part, latency, tail, noise; the failure first."""
+    said = [f"{card.name} {card.failure}."] if card.failure else []
+    cell = card.cell(rate, buffer, "sounding")
+    sounding = card.cost(rate, buffer, "sounding")
+    if sounding.provenance == "unknown":
+        return said or ["Not measured yet."]
+    block_time = deadline(buffer, rate)
+    said.append(
+        f"Takes {microseconds(sounding.seconds)} of each {milliseconds(block_time)} block at {buffer} samples: "
+        f"{percent(sounding.seconds / block_time)} of one core."
+    )
+    found = rhythm(cell.sequence_ns()) if cell is not None else None
+    if found is not None and found.is_bursty:
+        every = f"every {found.period} blocks" if found.period else "now and then"
+        said.append(
+            f"Works in bursts: {microseconds(found.ordinary)} as a rule, {microseconds(found.burst)} {every}. "
+            "The average looks fine; the peak is what drops out."
+        )
+    silent = card.cost(rate, buffer, "silent")
+    share = silent.seconds / sounding.seconds if sounding.seconds > 0 else 1.0
+    if share > 1.1:
+        said.append(f"Costs more while nothing sounds: {percent(share)} of that.")
+    elif share > 0.8:
+        said.append("Costs as much while nothing sounds: muting it saves nothing.")
+    else:
+        said.append(f"While nothing sounds it takes {percent(share)} of that.")
+    fit = card.fit(rate, "sounding")
+    if fit is not None and sounding.seconds > 0:
+        part = min(fit.fixed / sounding.seconds, 1.0)
+        if part >= 0.01:
+            price = microseconds(fit.fixed)
+            said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
+    said.extend(_notes(card, rate, buffer))
+    waking = card.cell(rate, buffer, "waking")
+    if waking is not None and waking.largest > 1.5 * max(cell.largest if cell else 0.0, 2 * sounding.seconds):
+        said.append(f"Waking up costs a spike of {microseconds(waking.largest)} in one block.")
+    if card.silence is not None:
+        said.extend(_silence(card.silence))
+    if card.latency:
+        said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
+    said.extend(_truths(card))
+    if card.tail is None:
+        said.append("Its tail was still there when listening stopped, or was not listened for.")
+    elif card.tail > 0.05:
+        said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
+    said.extend(_company(card, rate, buffer))
+    if card.upkeep is not None:
+        said.extend(_upkeep(card.upkeep))
+    if cell is not None and not cell.quiet:
+        said.append("The computer was not quiet while this was measured: the figure may be a little high.")
+    return said
+
+
+def _silence(of: Silence) -> list[str]:
+    """What ten seconds of silence showed."""
+    said = []
+    if of.sleeps:
+        said.append(f"Falls asleep by itself: after ten seconds of silence a block takes {microseconds(of.after[2])}.")
+    if of.sounding > 0 and of.dearest > DEARER * of.sounding:
+        said.append(f"Its dying tail costs up to {percent(of.dearest / of.sounding)} of what it takes while it sounds.")
+    if of.dearest > 0 and of.unflushed > 1.5 * of.dearest:
+        share = percent(of.unflushed / of.dearest)
+        said.append(f"In a host that does not flush denormal numbers to zero its tail would cost {share} of that.")
+    return said
+
+
+def _notes(card: CostCard, rate: int, buffer: int) -> list[str]:
+    """What fewer notes take of the full chord that it was measured with."""
+    most = card.key.voices
+    if most < 2 or not card.polyphony:
+        return []
+    one, half = (float(share) for share in card.with_notes(rate, buffer, (1, most // 2)))
+    if one > 0.9:
+        return [f"With one note it takes as much as with all {most}."]
+    few = f"With one note it takes {percent(one)} of what all {most} do"
+    return [f"{few}, with {most // 2} {percent(half)}." if most > 3 else f"{few}."]
+
+
+def _company(card: CostCard, rate: int, buffer: int) -> list[str]:
+    """How much dearer it gets among others."""
+    extra = card.in_company(rate, buffer, COMPANY_TOLD)
+    if extra < 0.05:
+        return []
+    return [f"Among others that use {COMPANY_TOLD >> 20} MB between its blocks it takes {percent(extra)} more."]
+
+
+def _upkeep(of: Upkeep) -> list[str]:
+    said = []
+    if of.memory >= 1 << 20:
+        said.append(f"Each instance keeps {of.memory / (1 << 20):.0f} MB of memory.")
+    if of.load >= 0.5:
+        said.append(f"Takes {of.load:.1f} s to load.")
+    if of.read >= 1 << 16:
+        said.append(f"Reads {of.read / (1 << 20):.1f} MB from files in each second while it runs.")
+    if of.faults >= 10:
+        said.append(f"Meets {of.faults:.0f} page faults in each second: each can hold up a block.")
+    return said
+
+
+def shareable(linear_db: float) -> str:
+    """What sharing one instance on a bus does to the sound, as a sentence."""
+    leaves = f"a null test leaves {decibels(linear_db)}"
+    if linear_db <= EXACT_DB:
+        return f"One on a bus sounds as one on each track does: {leaves}."
+    if linear_db <= NEAR_DB:
+        return f"One on a bus sounds nearly as one on each track does: {leaves}."
+    return f"One on a bus in place of one on each track changes the sound: {leaves}."
+
+
+def _truths(card: CostCard) -> list[str]:
+    """What a plugin does that it should not, or that nobody may have noticed."""
+    truth = card.truth
+    if truth is None:
+        return []
+    if not truth.finite:
+        return ["Puts out numbers that are none (NaN or infinity)."]
+    if truth.silent:
+        return ["Nothing came out of it while it was measured."]
+    said = []
+    if truth.latency is not None and abs(truth.latency - card.latency) > LATENCY_SLACK:
+        said.append(f"Its true latency is {truth.latency} samples, not {card.latency}: what it is mixed with is off.")
+    if truth.null_db is not None and truth.null_db > DIFFERENT_DB:
+        said.append(f"Sounds different at another buffer size: {truth.null_db:.0f} dB of it are left in a null test.")
+    if truth.hot_peak is not None and truth.hot_peak > OVER_DB:
+        said.append(f"A loud but legal input makes it put out {truth.hot_peak:+.1f} dBFS: what follows may clip.")
+    if truth.linear_db is not None:
+        said.append(shareable(truth.linear_db))
+    if truth.idle:
+        said.append("What comes out is what went in: in this setting it does nothing.")
+    return said

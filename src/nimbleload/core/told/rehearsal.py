@@ -1,0 +1,113 @@
+"""What a rehearsal has shown, in sentences; strip by strip against the prediction, with reasons."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from ..load.rehearsal import Prediction, Rehearsal, agreement
+from ..session.computer import deadline
+from ..session.session import Session
+from ..units import microseconds, percent
+
+# A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
+TELLING = 0.10
+
+
+INTERRUPTED = 3.0
+
+
+class StripCheck(NamedTuple):
+    """One strip's predicted and rehearsed time (seconds), and why they differ; no reason if they hardly do."""
+
+    strip: str
+    name: str
+    predicted: float
+    rehearsed: float
+    reason: str
+
+    @property
+    def off(self) -> float:
+        """By how much of the rehearsed time the prediction is off; positive if it was too low."""
+        return (self.rehearsed - self.predicted) / self.rehearsed if self.rehearsed > 0 else 0.0
+
+
+def checks(session: Session, predicted: Prediction, of: Rehearsal) -> list[StripCheck]:
+    """Every strip that was played, the largest difference in time first."""
+    found = []
+    for index, strip in enumerate(session.strips):
+        if strip.id not in of.strips:
+            continue
+        before, after = float(predicted.strips[index]), of.strips[strip.id]
+        found.append(StripCheck(strip.id, strip.name, before, after, _reason(session, index, predicted, of)))
+    return sorted(found, key=lambda check: -abs(check.rehearsed - check.predicted))
+
+
+def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) -> str:
+    """Why a strip took another time than predicted, as far as the figures tell."""
+    strip = session.strips[index]
+    before, after = float(predicted.strips[index]), of.strips[strip.id]
+    gap = after - before
+    if abs(gap) < max(TELLING * after, deadline(of.buffer, of.rate) / 1000):
+        return ""
+    unknown = [use.label for use in strip.live_uses() if predicted.uses.get(use.id, 0.0) == 0 and use.id in of.uses]
+    if unknown:
+        return f"no figure for {', '.join(unknown)}"
+    missing = [use.label for use in strip.live_uses() if use.id in of.refused]
+    if missing:
+        return f"not played: {', '.join(missing)}"
+    if of.strip_peaks.get(strip.id, 0.0) > INTERRUPTED * after:
+        return "interrupted: one block in a hundred took over three times as long"
+    if gap > 0 and of.slowdown > 1 + TELLING / 2:
+        return f"the cores slow each other down, here by {percent(of.slowdown - 1)}"
+    if gap > 0 and of.rested > 1 + TELLING / 2:
+        return f"the cores are {percent(of.rested - 1)} slower after each rest between blocks"
+    plugins = sum(of.uses.get(use.id, 0.0) for use in strip.live_uses())
+    if gap > 0 and after - plugins > gap / 2:
+        return f"time between its plugins: {microseconds(after - plugins)}"
+    return "its plugins find colder caches than when they were measured" if gap > 0 else "quicker than measured"
+
+
+def off_by(share: float) -> str:
+    """By how much a prediction is off, in words: `share` of what was rehearsed, positive if it was too high."""
+    return "right" if abs(share) < 0.005 else f"{percent(abs(share))} {'high' if share > 0 else 'low'}"
+
+
+def verdict(of: Rehearsal) -> str:
+    """What the rehearsal has shown, in a sentence."""
+    minutes = "" if of.missed == 0 else f", {of.missed_per_minute:.0f} a minute,"
+    held = "Held every deadline" if of.missed == 0 else f"Missed {of.missed} of {len(of.loads)} deadlines{minutes}"
+    return f"{held} at {of.buffer} samples on {of.cores} core{'s' if of.cores > 1 else ''}."
+
+
+def taken(predicted: Prediction, of: Rehearsal) -> str:
+    """What the blocks took, and what had been predicted, in two sentences."""
+    typical, bad = agreement(predicted, of)
+    return (
+        f"Blocks took {percent(of.typical)} of the deadline as a rule, one in a hundred {percent(of.bad)}, "
+        f"the worst {percent(of.worst)}. Predicted: typical {percent(predicted.typical)} ({off_by(typical)}), "
+        f"one in a hundred {percent(predicted.bad)} ({off_by(bad)})."
+    )
+
+
+def conditions(of: Rehearsal) -> list[str]:
+    """What to know about how it was played."""
+    said = []
+    if not of.real_time:
+        said.append("The system did not allow real-time scheduling: other programs may have interrupted it.")
+    if not of.locked:
+        said.append("The memory could not be locked: a page that was swapped out would have held up a block.")
+    if of.slowdown > 1.05:
+        said.append(f"While all cores compute, each is {percent(of.slowdown - 1)} slower than alone.")
+    if of.rested > 1.05:
+        said.append(
+            f"After each rest between blocks a core is {percent(of.rested - 1)} slower than at its best: its clock has "
+            "dropped, or others have used it. The fuller the blocks, the less of that."
+        )
+    if of.refused:
+        said.append(f"{len(of.refused)} plugins were not played: {_some(list(of.refused.values()))}.")
+    return said
+
+
+def _some(reasons: Sequence[str]) -> str:
+    return "; ".join(dict.fromkeys(reasons[:3]))

@@ -1,0 +1,34 @@
+"""How figures are written everywhere: per cents, levels, times and positions in the piece."""
+
+from __future__ import annotations
+
+
+def decibels(value: float) -> str:
+    """A level: "−138 dB"."""
+    return f"{value:.0f} dB".replace("-", "−")
+
+
+def clock(seconds: float) -> str:
+    """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
+    whole = int(seconds)
+    return f"{whole // 60}:{whole % 60:02d}"
+
+
+def percent(fraction: float) -> str:
+    """A load as shown everywhere: whole per cent from ten up, one decimal below and where it just fits or does not."""
+    value = fraction * 100
+    whole = abs(value) >= 9.95 and not 0.05 <= abs(value - 100) < 1
+    return f"{value:.0f} %" if whole else f"{value:.1f} %"
+
+
+def milliseconds(seconds: float) -> str:
+    """A short time as shown everywhere: 0.00533 → "5.33 ms", 0.0107 → "10.7 ms"."""
+    value = seconds * 1e3
+    digits = 0 if value >= 99.5 else 1 if value >= 9.95 else 2
+    return f"{value:.{digits}f} ms"
+
+
+def microseconds(seconds: float) -> str:
+    """A cost as shown everywhere: 0.0000124 → "12 µs"; from a millisecond on as milliseconds."""
+    value = seconds * 1e6
+    return milliseconds(seconds) if value >= 1000 else f"{value:.0f} µs" if value >= 9.95 else f"{value:.1f} µs"
