@@ -23,7 +23,7 @@ from nimbleload.core.survey import Survey, instant, prediction, priority, survey
 from nimbleload.demo import session as demo
 from nimbleload.probe import catalogue, rehearsal, session_run
 from nimbleload.probe.isolation import Failure
-from nimbleload.probe.worker import PlayedMessage
+from nimbleload.probe.messages import PlayedMessage
 
 BUFFERS = (64, 256, 1024)
 WANTED = 0.55

@@ -18,7 +18,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.probe.catalogue import Installed, catalogue
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.measure import Effort
-from nimbleload.probe.worker import CellMessage, Request
+from nimbleload.probe.messages import CellMessage, Request
 
 TABLE = Path(__file__).parents[1] / "docs" / "plugins-tried.md"
 INSTRUMENT_WORDS = ("instrument", "synth")

@@ -18,12 +18,12 @@ from numpy.typing import NDArray
 from bench.accuracy import REAL
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.native.memory import call2, flush_denormals
+from nimbleload.probe.restraint import settle_on_core
 from nimbleload.probe.session_run import installed_for
 from nimbleload.probe.signal import musical
 from nimbleload.probe.stage import _rest_until
 from nimbleload.probe.standards import STANDARDS
 from nimbleload.probe.timed import _now
-from nimbleload.probe.worker import settle_on_core
 
 RATE, BLOCKS, LEAD = 48000, 150, 50
 IN_A_ROW, SLEEPING, SPINNING, AFTER_OTHERS = range(4)

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from nimbleload.probe.restraint import settle_on_core
 from nimbleload.probe.timed import overhead_ns
-from nimbleload.probe.worker import settle_on_core
 
 
 def main() -> None:

@@ -22,13 +22,13 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 from PySide6.QtCore import QCoreApplication, QEventLoop, QTimer
 
+from nimbleload.app.application import application
 from nimbleload.app.choices import Choices
 from nimbleload.app.theme import theme
 from nimbleload.app.window import MainWindow
 from nimbleload.core.decisions.plan import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.shell.screenshots import settle
-from nimbleload.shell.windows import application
 from nimbleload.store.recovery import Recovery
 from nimbleload.store.session_file import Saved
 

@@ -15,7 +15,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import turn as turn_module
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.measure import Effort
-from nimbleload.probe.worker import CellMessage, FactsMessage, Request
+from nimbleload.probe.messages import CellMessage, FactsMessage, Request
 from tests.helpers.rogue import rogue_use
 
 QUICK = Effort(2, 0.01)

@@ -14,9 +14,9 @@ from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, priority, survey
 from nimbleload.probe import rehearsal
 from nimbleload.probe.isolation import Failure
+from nimbleload.probe.messages import LoadingMessage, PlayedMessage, StageRequest
 from nimbleload.probe.signal import musical
 from nimbleload.probe.stage import Stage
-from nimbleload.probe.worker import LoadingMessage, PlayedMessage, StageRequest
 from tests.helpers import known
 from tests.helpers.rogue import rogue_use
 from tests.helpers.run_house import load

@@ -18,8 +18,8 @@ from nimbleload.probe.formats import ladspa, vst3
 from nimbleload.probe.formats.hosted import PluginError
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.measure import Effort
+from nimbleload.probe.messages import FactsMessage, Request
 from nimbleload.probe.timed import TimedLoop
-from nimbleload.probe.worker import FactsMessage, Request
 
 SOURCE = Path(__file__).parents[1] / "helpers" / "standards.c"
 

@@ -12,7 +12,7 @@ from ..core.session.computer import Machine
 from ..core.survey import Instant, Survey, instant, prediction, priority, survey, to_rehearse
 from ..probe import rehearsal
 from ..probe.isolation import Failure
-from ..probe.worker import LoadingMessage, PlayedMessage, PlayingMessage
+from ..probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
 from .landing import Landing
 
 log = logging.getLogger(__name__)

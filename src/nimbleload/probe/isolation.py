@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from .worker import DoneMessage, Message, ReadyMessage, RefusedMessage, Request, Result, StageRequest
+from .messages import DoneMessage, Message, ReadyMessage, RefusedMessage, Request, Result, StageRequest
 
 STDERR_LIMIT = 64 << 10
 LINE_LIMIT = 8 << 20

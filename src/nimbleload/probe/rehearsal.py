@@ -2,30 +2,15 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
-import threading
-import time
 from collections.abc import Callable, Iterator
 
 import numpy as np
 
-from ..core.load.rehearsal import Rehearsal
-from ..core.session.computer import deadline
-from ..core.session.routing import build
 from ..core.session.session import Session
 from . import isolation
-from .formats.hosted import Hosted, Note
-from .pace import Pace
+from .messages import LoadingMessage, PlayedMessage, PlayingMessage, StageRequest
 from .session_run import installed_for, not_installed, path_of
-from .signal import chord, musical
-from .stage import Performed, Stage, settle_thread
-from .worker import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest, load
-
-LEAD_SECONDS = 0.5
-MOST_BLOCKS = 40_000
-LOCK_ALL = 3
-WATCHED = 64
 
 
 def run(
@@ -62,144 +47,3 @@ def run(
     for message in isolation.run(request, cancelled):
         assert isinstance(message, LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure)
         yield message
-
-
-def rehearse(request: StageRequest, send) -> None:
-    """In the worker: loads everything, plays it, and sends what happened."""
-    session = request.session
-    refused = dict(request.refused)
-    plugins, placed = load_all(request, refused, send)
-    graph = build(session)
-    sounds = np.array(
-        [
-            sounds and strip.instrument is None and strip.kind == "track" and strip.frozen_through != -1
-            for sounds, strip in zip(request.sounding, session.strips, strict=True)
-        ]
-    )
-    stage = Stage(graph, plugins, sounds, np.array(request.priority), musical(2, session.rate), request.buffer)
-    locked = ctypes.CDLL(None).mlockall(LOCK_ALL) == 0
-    block = deadline(request.buffer, session.rate)
-    lead = int(LEAD_SECONDS / block) + 1
-    blocks = min(lead + int(request.seconds / block), MOST_BLOCKS)
-
-    def watch(so_far: Performed) -> bool:
-        done = so_far.done
-        spent = (so_far.end[:done] - so_far.begin[:done]) / 1e9 / block
-        late = int(np.sum(so_far.end[lead:done] > so_far.due[lead:done] + block * 1e9)) if done > lead else 0
-        send(PlayingMessage(done, blocks, late, float(np.median(spent[-WATCHED:])) if done else 0.0))
-        return True
-
-    made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)
-    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused)))
-
-
-def load_all(
-    request: StageRequest, refused: dict[str, str], send
-) -> tuple[list[list[tuple[Hosted, tuple[Note, ...]]]], list[str]]:
-    """The hosted plugins of each strip with their notes, and the use ids in the same order."""
-    from .formats.hosted import PluginError
-
-    plugins: list[list[tuple[Hosted, tuple[Note, ...]]]] = []
-    placed: list[str] = []
-    total = len(request.paths)
-    for number, strip in enumerate(request.session.strips):
-        loaded = []
-        # What is suspended is not called while it is silent.
-        asleep = not request.sounding[number] and (strip.suspended or request.session.host.suspends)
-        for use in () if asleep else strip.live_uses():
-            if use.id not in request.paths:
-                continue
-            send(LoadingMessage(len(placed), total, f"{use.label} on {strip.name}"))
-            try:
-                hosted = load(Request(use, request.session.rate, (request.buffer,), request.paths[use.id]))
-            except PluginError as error:
-                refused[use.id] = str(error)
-                continue
-            hosted.settled()
-            played = request.notes[number] if use is strip.instrument else use.voices
-            notes = chord(played) if played and request.sounding[number] else ()
-            loaded.append((hosted, notes))
-            placed.append(use.id)
-        plugins.append(loaded)
-    return plugins, placed
-
-
-def outcome(
-    request: StageRequest,
-    made: Performed,
-    lead: int,
-    placed: list[str],
-    real_time: bool,
-    locked: bool,
-    refused: dict[str, str],
-) -> Rehearsal:
-    """What was played after the lead-in, in figures."""
-    session, played = request.session, slice(min(lead, made.done - 1), made.done)
-    period = deadline(request.buffer, session.rate) * 1e9
-    due, begin, end = made.due[played], made.begin[played], made.end[played]
-    tasks = (made.task_end - made.task_begin)[played]
-    uses = made.use_times[played]
-    span = max(float(end[-1] - due[0]), 1.0) if len(end) else 1.0
-    busy = [float(tasks[made.task_core[played] == core].sum()) / span for core in range(len(request.cores))]
-    ids = [strip.id for strip in session.strips]
-    is_on = [strip.enabled for strip in session.strips]
-    means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
-    on = np.array(is_on)
-    rest = (tasks.sum(axis=1) - uses.sum(axis=1)).mean() / 1e9 / max(int(on.sum()), 1)
-    return Rehearsal(
-        request.buffer, session.rate, request.second, len(request.cores), real_time, locked,
-        tuple(((end - begin) / period).tolist()), int(np.sum(end > due + period)),
-        {i: float(m) for i, m, o in zip(ids, means, is_on, strict=True) if o},
-        {i: float(p) for i, p, o in zip(ids, peaks, is_on, strict=True) if o},
-        dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
-        float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
-        after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused,
-    )  # fmt: skip
-
-
-def after_rest(core: int, busy: float, period: float, blocks: int = 60) -> float:
-    """How much slower than at its best a core computes in blocks of `busy` seconds that begin every `period` seconds.
-
-    A core that sleeps in between lowers its clock, or is lent to others; 1 where it does not sleep at all.
-    """
-    if busy >= period:
-        return 1.0
-    found: list[float] = []
-
-    def compute() -> None:
-        settle_thread(core)
-        pace = Pace()
-        pace.learn(0.1)
-        for _ in range(blocks):
-            time.sleep(period - busy)
-            until = time.monotonic() + busy
-            while time.monotonic() < until:
-                found.append(pace.now())
-
-    thread = threading.Thread(target=compute)
-    thread.start()
-    thread.join()
-    return max(float(np.median(found)), 1.0) if found else 1.0
-
-
-def slowdown(cores: tuple[int, ...], seconds: float = 0.2) -> float:
-    """How much slower a core computes while all of these compute at once (1: not at all)."""
-    if len(cores) < 2:
-        return 1.0
-    alone = Pace()
-    alone.learn(seconds)
-    found: list[float] = []
-
-    def compute(core: int) -> None:
-        settle_thread(core)
-        pace = Pace(alone.best)
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            found.append(pace.now())
-
-    threads = [threading.Thread(target=compute, args=(core,)) for core in cores]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    return max(float(np.median(found)), 1.0)

@@ -9,8 +9,8 @@ import msgspec
 
 from .catalogue import Answer, Installed
 from .formats.hosted import PluginError
+from .restraint import restrain
 from .standards import ALL_LV2, ENDINGS, STANDARDS
-from .worker import restrain
 
 
 def look(path: str) -> Answer:

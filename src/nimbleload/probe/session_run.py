@@ -15,9 +15,9 @@ from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
 from . import catalogue, isolation
 from .measure import Effort
+from .messages import CellMessage, DetailsMessage, FactsMessage, Request, Result, SweepMessage, Trying
 from .standards import STANDARDS
 from .turn import turn
-from .worker import CellMessage, DetailsMessage, FactsMessage, Request, Result, SweepMessage, Trying
 
 SWEEP_SECONDS = 30.0
 

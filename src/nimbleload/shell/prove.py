@@ -13,7 +13,7 @@ from ..core.told.rehearsal import checks, conditions, taken, verdict
 from ..core.units import clock, microseconds
 from ..probe import rehearsal
 from ..probe.isolation import Failure
-from ..probe.worker import LoadingMessage, PlayedMessage
+from ..probe.messages import LoadingMessage, PlayedMessage
 from .common import as_json, cli, show_json
 from .session import position, surveyed
 

@@ -9,11 +9,12 @@ from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
+from ..app.application import application
 from ..app.theme import theme
 from ..app.window import BALANCE, MEASURE, PROVE, MainWindow
 from ..core.optimise.candidates import KINDS, Weights
 from ..core.session.computer import Machine
-from .windows import application, demo_saved
+from .common import demo_saved
 
 SIZE = (1280, 800)
 QUIET_SECOND = 10.0

@@ -8,27 +8,14 @@ from pathlib import Path
 
 import click
 
+from ..app.application import application
 from .common import demo_saved, library
-
-TURN_SECONDS = 0.0005
 
 
 def add_commands(group: click.Group) -> None:
     """Adds the commands of this module to the command line."""
     for command in (demo, open_, screenshots):
         group.add_command(command)
-
-
-def application():
-    """The Qt application; the theme is put in force by whoever opens a window."""
-    from PySide6.QtWidgets import QApplication
-
-    found = QApplication.instance() or QApplication(sys.argv[:1])
-    # Loads are computed in threads meanwhile: the window must not wait long for its turn among them.
-    sys.setswitchinterval(TURN_SECONDS)
-    found.setApplicationName("nimble-load")
-    found.setApplicationDisplayName("Nimble Load")
-    return found
 
 
 def make_window():
