@@ -32,3 +32,16 @@ def microseconds(seconds: float) -> str:
     """A cost as shown everywhere: 0.0000124 → "12 µs"; from a millisecond on as milliseconds."""
     value = seconds * 1e6
     return milliseconds(seconds) if value >= 1000 else f"{value:.0f} µs" if value >= 9.95 else f"{value:.1f} µs"
+
+
+def minutes(value: float) -> str:
+    """A price as shown everywhere, in minutes: 0.52 → "0.5 min"; below a twentieth of one "under 0.1 min"."""
+    return (
+        "nothing"
+        if value <= 0
+        else "under 0.1 min"
+        if value < 0.05
+        else f"{value:.1f} min"
+        if value < 9.95
+        else f"{value:.0f} min"
+    )

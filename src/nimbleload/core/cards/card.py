@@ -27,11 +27,15 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
     "sample": "sample figures, not from this computer",
     "elsewhere": "measured on another computer",
     "typed": "typed in",
-    "scaled": "scaled from another size or rate",
+    "scaled": "scaled from another size, rate, clock or number of cores",
     "stand-in": "taken from a stand-in",
     "unknown": "not known",
 }
 PROVENANCES: tuple[Provenance, ...] = tuple(PROVENANCE_WORDS)
+
+
+# Below these (dB) what a null test leaves is told to be exact, or nearly so.
+EXACT_DB, NEAR_DB = -100.0, -60.0
 
 
 class Cell(msgspec.Struct, frozen=True):
@@ -39,7 +43,9 @@ class Cell(msgspec.Struct, frozen=True):
 
     `mean` of the plugin's own block times is what loads are built on. `jitter` is the mean of what the machine added
     on top, in the same blocks. `sequence` holds the own times as little-endian int32 nanoseconds, in block order.
-    `quiet` is false where the machine disturbed more than a twentieth of the blocks.
+    `quiet` is false where the machine disturbed more than a twentieth of the blocks. `watched` is how long the timed
+    blocks took together, `interruptions` how many of them the machine clearly interrupted, and `interrupted` by how
+    much (int32 nanoseconds, ascending, evenly picked where there were many).
     """
 
     rate: int
@@ -55,6 +61,13 @@ class Cell(msgspec.Struct, frozen=True):
     quiet: bool = True
     provenance: Provenance = "measured"
     sequence: bytes = b""
+    watched: float = 0.0
+    interruptions: int = 0
+    interrupted: bytes = b""
+
+    def interrupted_ns(self) -> NDArray[np.int32]:
+        """By how much the machine interrupted blocks, in nanoseconds, ascending; empty if that was not kept."""
+        return np.frombuffer(self.interrupted, "<i4")
 
     def sequence_ns(self) -> NDArray[np.int32]:
         """The own time of each block in nanoseconds, in order; empty if none was kept."""
@@ -83,7 +96,9 @@ class Truth(msgspec.Struct, frozen=True):
     same twice). `idle`: what comes out is what went in; `silent`: nothing comes out; `finite` false: NaN or infinity.
     `linear_db` is what is left when its sounds of two signals are taken from its sound of their sum (dB): how exact it
     is to have one of it on a bus in place of one on each track; None where it was not tried or cannot be.
-    `hot_peak` is the highest output (dBFS) while the input just reaches full scale; None where it was not tried.
+    `pan_db` is the same where its input is 10 dB softer on one side, against its output made so, and `ride_db` where
+    the level glides: what moving it behind a pan or a riding fader changes. None where not tried, or not to be
+    tried. `hot_peak` is the highest output (dBFS) while the input just reaches full scale; None where it was not tried.
     """
 
     latency: int | None = None
@@ -93,6 +108,19 @@ class Truth(msgspec.Struct, frozen=True):
     idle: bool = False
     hot_peak: float | None = None
     linear_db: float | None = None
+    pan_db: float | None = None
+    ride_db: float | None = None
+
+
+class Null(msgspec.Struct, frozen=True):
+    """What a null test of this setting against another one of the same plugin left, in dB.
+
+    `setting` and `voices` are those of the other one's key.
+    """
+
+    setting: str
+    voices: int
+    db: float
 
 
 class Company(msgspec.Struct, frozen=True):
@@ -111,10 +139,14 @@ class Company(msgspec.Struct, frozen=True):
 
         Never negative, and never less than what fewer bytes add.
         """
+        return float(np.interp(touched, self.touched, self.added()))
+
+    def added(self) -> NDArray[np.float64]:
+        """The share of its cost that each measured level adds, never falling."""
         if self.seconds[0] <= 0:
-            return 0.0
-        added = np.maximum.accumulate(np.maximum(np.array(self.seconds) / self.seconds[0] - 1, 0.0))
-        return float(np.interp(touched, self.touched, added))
+            return np.zeros(len(self.seconds))
+        shares = np.array(self.seconds) / self.seconds[0] - 1
+        return np.asarray(np.maximum.accumulate(np.maximum(shares, 0.0)), np.float64)
 
 
 class Polyphony(msgspec.Struct, frozen=True):
@@ -207,10 +239,12 @@ class Position(msgspec.Struct, frozen=True):
 
 
 class CostCard(msgspec.Struct, frozen=True):
-    """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found.
+    """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found:
+    `listened` then says how long it was listened for (seconds), None if it was not tried.
 
     `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
-    at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `failure` says in
+    at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `nulls` compare
+    its sound with other settings of the same plugin. `failure` says in
     plain words why there is nothing, or why the rest is missing; None if all went well.
     """
 
@@ -227,6 +261,20 @@ class CostCard(msgspec.Struct, frozen=True):
     sweep: Sweep | None = None
     positions: tuple[Position, ...] = ()
     polyphony: tuple[Polyphony, ...] = ()
+    listened: float | None = None
+    nulls: tuple[Null, ...] = ()
+
+    @property
+    def lasting(self) -> float:
+        """How long it sounds on (seconds): infinite if it still did at the end of the trial, 0 if it was not tried."""
+        if self.tail is not None:
+            return self.tail
+        return math.inf if self.listened is not None else 0.0
+
+    def against(self, other: CardKey) -> float | None:
+        """What a null test against another setting of the same plugin left (dB); None if it was not made."""
+        same = (null.db for null in self.nulls if (null.setting, null.voices) == (other.setting, other.voices))
+        return next(same, None)
 
     def with_notes(self, rate: int, buffer: int, voices: Sequence[int]) -> NDArray[np.float64]:
         """The shares of its full cost that so many notes each take; 1.0 where that was not measured.
@@ -237,7 +285,7 @@ class CostCard(msgspec.Struct, frozen=True):
         curves = curves or sorted(self.polyphony, key=lambda c: c.buffer)
         if not curves:
             return np.ones(len(voices))
-        low, high, part = _around(curves, buffer)
+        low, high, part = around(curves, buffer)
         return (1 - part) * low.shares(voices) + part * high.shares(voices)
 
     def in_company(self, rate: int, buffer: int, touched: float) -> float:
@@ -248,7 +296,7 @@ class CostCard(msgspec.Struct, frozen=True):
         curves = sorted((c for c in self.company if c.rate == rate), key=lambda c: c.buffer)
         if not curves:
             return 0.0
-        low, high, part = _around(curves, buffer)
+        low, high, part = around(curves, buffer)
         return (1 - part) * low.extra(touched) + part * high.extra(touched)
 
     def cell(self, rate: int, buffer: int, condition: Condition) -> Cell | None:
@@ -294,7 +342,7 @@ class _Sized(Protocol):
 Curve = TypeVar("Curve", bound=_Sized)
 
 
-def _around(curves: Sequence[Curve], buffer: int) -> tuple[Curve, Curve, float]:
+def around(curves: Sequence[Curve], buffer: int) -> tuple[Curve, Curve, float]:
     """The two curves whose sizes lie around a size, in order, and how far it is from the first to the second (0 to 1).
 
     On the logarithm of the size; beyond the outermost ones, these. `curves` are sorted by size, and not empty.
@@ -336,22 +384,29 @@ def fit_line(cells: Iterable[Cell]) -> Fit:
     return Fit(float(fixed), float(per_sample), worst)
 
 
-def summarise(
-    own_ns: NDArray[np.int64], jitter_ns: float, quiet: bool, rate: int, buffer: int, condition: Condition
-) -> Cell:
-    """A measured cell from the plugin's own block times (B, int64, ns, in order). ValueError if there are none."""
-    if len(own_ns) == 0:
+# So many interruptions are kept of each cell.
+INTERRUPTIONS_KEPT = 64
+
+
+def summarise(runs_ns: NDArray[np.int64], quiet: bool, rate: int, buffer: int, condition: Condition) -> Cell:
+    """A measured cell from R runs over the same B blocks (R, B, int64, ns). ValueError if there are none.
+
+    The least over the runs is the plugin's own time for each block; what is above it is the machine's.
+    """
+    if runs_ns.size == 0:
         raise ValueError("a cell needs at least one measured block")
+    own_ns = runs_ns.min(axis=0)
+    added = runs_ns - own_ns
+    clear = np.sort(added[added > own_ns // 4 + 1000])
+    picked = clear[np.linspace(0, len(clear) - 1, min(len(clear), INTERRUPTIONS_KEPT)).round().astype(int)]
+    interrupted = np.clip(picked, 0, np.iinfo(np.int32).max).astype("<i4").tobytes()
     p50, p95, p99, p999 = np.percentile(own_ns, (50, 95, 99, 99.9)) / 1e9
     kept = np.clip(own_ns[:4096], 0, np.iinfo(np.int32).max).astype("<i4")
     return Cell(
         rate, buffer, condition, float(own_ns.mean()) / 1e9, float(p50), float(p95), float(p99), float(p999),
-        float(own_ns.max()) / 1e9, jitter_ns / 1e9, quiet, "measured", kept.tobytes(),
+        float(own_ns.max()) / 1e9, float(added.mean()) / 1e9, quiet, "measured", kept.tobytes(),
+        float(runs_ns.sum()) / 1e9, len(clear), interrupted,
     )  # fmt: skip
 
 
 Cards = Mapping[CardKey, CostCard]
-
-
-# Below these (dB) a shared instance is told to be exact, or nearly so.
-EXACT_DB, NEAR_DB = -100.0, -60.0

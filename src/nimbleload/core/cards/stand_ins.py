@@ -31,6 +31,12 @@ def from_readings(use: PluginUse, readings: Sequence[Reading], rate: int) -> Cos
 
 
 def standing_in(use: PluginUse, other: CostCard) -> CostCard:
-    """The card of another plugin or setting, for this use: every figure of it counts as a stand-in's."""
+    """The card of another plugin or setting, for this use: every figure of it counts as a stand-in's.
+
+    It lends its cost, never its truth: neither latency, tail nor null tests are this plugin's.
+    """
     cells = tuple(msgspec.structs.replace(cell, provenance="stand-in") for cell in other.cells)
-    return msgspec.structs.replace(other, key=use.card_key(), name=use.label, cells=cells, failure=None, sweep=None)
+    return msgspec.structs.replace(
+        other, key=use.card_key(), name=use.label, cells=cells, failure=None, sweep=None, truth=None, latency=0,
+        tail=None, listened=None, positions=(), nulls=(),
+    )  # fmt: skip

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import NamedTuple
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..cards.card import Cards
-from ..session.routing import Graph
+from ..session.routing import Graph, targets
 from ..session.session import Session
 from ..session.strips import Strip
 from .notes import Held, bars, held, is_counted, levels, ringing
@@ -19,7 +19,8 @@ SILENT, FULL, FEWER = 0, 1, 2
 Span = tuple[float, float]
 
 
-class Moments(NamedTuple):
+@dataclass(frozen=True, eq=False)
+class Moments:
     """M stretches in which every strip stays in one state.
 
     `times` (M + 1, float64, seconds) are the borders; `states` (M, S, int16) says what each strip does: 0 it is
@@ -32,6 +33,7 @@ class Moments(NamedTuple):
     distinct: NDArray[np.int16]
     of: NDArray[np.int64]
     notes: tuple[int, ...] = ()
+    _lasting: dict[float, Moments] = field(default_factory=dict, repr=False)
 
     @property
     def sounding(self) -> NDArray[np.bool_]:
@@ -42,6 +44,29 @@ class Moments(NamedTuple):
         """The moment that holds this second; the first or last one for a second outside the piece."""
         index = int(np.searchsorted(self.times, second, side="right")) - 1
         return min(max(index, 0), len(self.of) - 1)
+
+    def lasting(self, block: float) -> Moments:
+        """The same moments, but that those shorter than a block (seconds) are played as a neighbour is.
+
+        A host computes whole blocks: what lasts less long than one has no block of its own. The longer of the two
+        neighbours counts, of equal ones the earlier; where none lasts a block, the longest of all.
+        """
+        if block not in self._lasting:
+            self._lasting[block] = self._joined(block)
+        return self._lasting[block]
+
+    def _joined(self, block: float) -> Moments:
+        length = np.diff(self.times)
+        short = length < block
+        if not short.any() or len(length) < 2:
+            return self
+        lasts = np.flatnonzero(~short) if not short.all() else np.array([int(np.argmax(length))])
+        after = np.searchsorted(lasts, np.arange(len(length)))
+        left, right = lasts[np.maximum(after - 1, 0)], lasts[np.minimum(after, len(lasts) - 1)]
+        taken = np.where((after > 0) & ((after == len(lasts)) | (length[left] >= length[right])), left, right)
+        source = np.where(short, taken, np.arange(len(length)))
+        distinct, of = _distinct_rows(self.states[source])
+        return Moments(self.times, self.states[source], distinct, of, self.notes)
 
 
 def union(spans: Iterable[Span]) -> list[Span]:
@@ -57,13 +82,12 @@ def union(spans: Iterable[Span]) -> list[Span]:
 
 
 def tail(strip: Strip, cards: Cards) -> float:
-    """How long the strip's own plugins go on sounding after their input stops, in seconds."""
-    total = 0.0
-    for use in strip.heard_uses():
-        card = cards.get(use.card_key())
-        if card is not None and card.tail is not None:
-            total += card.tail
-    return total
+    """How long the strip's own plugins go on sounding after their input stops, in seconds.
+
+    Infinite where one was still sounding when nobody listened any longer; one that was not tried counts as none.
+    """
+    found = (cards.get(use.card_key()) for use in strip.heard_uses())
+    return sum((card.lasting for card in found if card is not None), 0.0)
 
 
 def passes_on(strip: Strip) -> list[str]:
@@ -101,7 +125,21 @@ def sounding_spans(
             spans[i] = union((start, end + lasting) for start, end in union([*own, *incoming[i]]))
         for target in passes_on(strip):
             incoming[index[target]].extend(spans[i])
+    _together(session, spans)
     return spans
+
+
+def _together(session: Session, spans: list[list[Span]]) -> None:
+    """All parts of a strip that is cut for a send sound while one of them does: a host computes it as one."""
+    parts: dict[str, list[int]] = {}
+    for i, strip in enumerate(session.strips):
+        if strip.part_of is not None:
+            parts.setdefault(strip.part_of, []).append(i)
+    for i, strip in enumerate(session.strips):
+        if strip.id in parts:
+            whole = union(span for part in (i, *parts[strip.id]) for span in spans[part])
+            for part in (i, *parts[strip.id]):
+                spans[part] = whole
 
 
 def cut(session: Session, graph: Graph, cards: Cards) -> Moments:
@@ -166,11 +204,21 @@ def _fewer(
 
 def _distinct_rows(rows: NDArray[np.int16]) -> tuple[NDArray[np.int16], NDArray[np.int64]]:
     """The different rows of a matrix, and for each row which of them it is."""
-    numbers: dict[bytes, int] = {}
-    of = np.array([numbers.setdefault(row.tobytes(), len(numbers)) for row in rows], np.int64)
-    first = np.zeros(len(numbers), np.int64)
-    first[of[::-1]] = np.arange(len(of))[::-1]
-    return rows[first], of
+    if not rows.size:
+        return rows[:1], np.zeros(len(rows), np.int64)
+    whole = np.ascontiguousarray(rows).view(np.dtype((np.void, rows.dtype.itemsize * rows.shape[1]))).ravel()
+    _, first, of = np.unique(whole, return_index=True, return_inverse=True)
+    # In the order in which they come.
+    order = np.argsort(first)
+    number = np.empty(len(order), np.int64)
+    number[order] = np.arange(len(order))
+    return rows[first[order]], number[of.ravel()]
+
+
+def waits(strip: Strip) -> tuple[list[str], list[str]]:
+    """What a strip adds to who waits for whom: the strips that it feeds, muted or not, and those it listens to."""
+    live = strip.live_uses()
+    return targets(strip), [use.sidechain for use in live if use.sidechain is not None]
 
 
 def same_activity(before: Session, after: Session) -> bool:
@@ -186,7 +234,9 @@ def same_activity(before: Session, after: Session) -> bool:
             or old.mute != new.mute
             or old.armed != new.armed
             or old.clips != new.clips
+            or old.part_of != new.part_of
             or passes_on(old) != passes_on(new)
+            or waits(old) != waits(new)
             or old.heard_uses() != new.heard_uses()
         ):
             return False

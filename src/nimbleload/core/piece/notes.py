@@ -86,7 +86,7 @@ def ringing(found: Sequence[Held], strip: Strip, cards: Cards, lines: NDArray[np
     """
     assert strip.instrument is not None
     card = cards.get(strip.instrument.card_key())
-    tail = card.tail if card is not None and card.tail is not None else 0.0
+    tail = card.lasting if card is not None else 0.0
     if not tail or not found:
         return found
     ends = np.array([each.end + tail for each in found])

@@ -31,21 +31,32 @@ class Host(msgspec.Struct, frozen=True):
 class Device(msgspec.Struct, frozen=True):
     """The audio device: buffers between input and output, samples of safety, seconds in its converters.
 
-    `outboard` is how many plugins a processing device outside the computer has room for.
+    `outboard` is how many plugins a processing device outside the computer has room for. `heard_within` is how soon (in
+    seconds) whoever is recorded must hear himself; 0 if that does not matter.
     """
 
     periods: int = 2
     safety: int = 0
     converters: float = 0.0
     outboard: int = 0
+    heard_within: float = 0.0
 
 
 class Machine(msgspec.Struct, frozen=True):
-    """The computer that is to play the session: core count, and speed against the one measured on (1 = equal)."""
+    """The computer that is to play the session: core count, and speed against the one measured on (1 = equal).
+
+    `measured_cores` is how many cores the one measured on has; 0 where that is not known.
+    """
 
     cores: int = 4
     speed: float = 1.0
     name: str = ""
+    measured_cores: int = 0
+
+    @property
+    def is_another(self) -> bool:
+        """Whether figures are scaled to it: it has another clock, or another number of cores, than measured on."""
+        return self.speed != 1.0 or self.measured_cores not in (0, self.cores)
 
 
 def threads(host: Host, machine: Machine) -> int:

@@ -19,13 +19,13 @@ def split(session: Session) -> Session:
     kept: list[Strip] = []
     added: list[Strip] = []
     for strip in session.strips:
-        first, *rest = _parts(strip)
+        first, *rest = parts_of(strip)
         kept.append(first)
         added.extend(rest)
     return msgspec.structs.replace(session, strips=(*kept, *added)) if added else session
 
 
-def _parts(strip: Strip) -> list[Strip]:
+def parts_of(strip: Strip) -> list[Strip]:
     """A strip cut after each insert that a send leaves, but for the last one."""
     last = len(strip.inserts) - 1
     places = sorted({min(max(send.after, -1), last) for send in strip.sends if send.after is not None and send.enabled})
@@ -56,6 +56,7 @@ def _parts(strip: Strip) -> list[Strip]:
             clips=strip.clips if is_first else (),
             frozen_through=min(frozen, place - begins) if frozen is not None else None,
             post_fader=min(strip.post_fader, place + 1 - begins) if is_last else 0,
+            part_of=None if is_first else strip.id,
         )
         parts.append(part)
         begins = place + 1

@@ -17,6 +17,9 @@ class Graph(NamedTuple):
     `successors[first[i]:first[i + 1]]` (int32) are the tasks that task i feeds; `waits` (S, int32) counts how many
     feed each task; `order` (S, int32) lists the tasks so that every one comes after all that feed it. With `listed`, of
     the tasks that are ready the host takes the one that comes first in the session, else the most urgent one.
+    `goes_on` (S, int32) is the task that a core computes next without a break, −1 for none: the later part of a strip
+    that is cut for a send. `places` (S, int32) are the tasks' places in the host's list: the parts of a cut strip stay
+    in its place.
     """
 
     ids: tuple[str, ...]
@@ -24,10 +27,12 @@ class Graph(NamedTuple):
     successors: NDArray[np.int32]
     waits: NDArray[np.int32]
     order: NDArray[np.int32]
+    goes_on: NDArray[np.int32]
+    places: NDArray[np.int32]
     listed: bool = False
 
-    def fed_by(self, task: int) -> NDArray[np.int32]:
-        """The tasks that one feeds."""
+    def successors_of(self, task: int) -> NDArray[np.int32]:
+        """The tasks that this one feeds."""
         return self.successors[self.first[task] : self.first[task + 1]]
 
 
@@ -48,26 +53,53 @@ def edges(session: Session) -> set[tuple[int, int]]:
         seen: set[str] = set()
         double = next(s for s in session.strips if s.id in seen or seen.add(s.id))  # type: ignore[func-returns-value]
         raise SessionError(f"two strips share the id {double.id!r}; one of them is {double.name!r}")
+    # Who listens to a strip that is cut for a send hears the whole of it: its last part.
+    last = {strip.part_of: i for i, strip in enumerate(session.strips) if strip.part_of is not None}
     pairs: set[tuple[int, int]] = set()
     for i, strip in enumerate(session.strips):
         for target in targets(strip):
             if target not in index:
                 raise SessionError(f"{strip.name!r} feeds a strip that does not exist: {target!r}")
             pairs.add((i, index[target]))
-        for use in strip.uses():
-            if use.sidechain is not None and use.enabled:
+        for use in strip.live_uses():
+            if use.sidechain is not None:
                 if use.sidechain not in index:
                     raise SessionError(
                         f"{use.label!r} on {strip.name!r} listens to a strip that does not exist: {use.sidechain!r}"
                     )
-                pairs.add((index[use.sidechain], i))
+                pairs.add((last.get(use.sidechain, index[use.sidechain]), i))
     return pairs
+
+
+def _waiting_whole(session: Session, pairs: set[tuple[int, int]]) -> set[tuple[int, int]]:
+    """What a later part of a cut strip waits for, so that the whole strip does: a host computes it in one go.
+
+    Not where the part listens to what an earlier part of the same strip feeds: that would be a circle.
+    """
+    index = {strip.id: i for i, strip in enumerate(session.strips)}
+    found: set[tuple[int, int]] = set()
+    for source, target in pairs:
+        root = session.strips[target].part_of
+        if root is None or session.strips[source].id == root or session.strips[source].part_of == root:
+            continue
+        if source not in _downstream(index[root], pairs):
+            found.add((source, index[root]))
+    return found
+
+
+def _downstream(task: int, pairs: set[tuple[int, int]]) -> set[int]:
+    """All tasks that one reaches, itself included."""
+    found = {task}
+    while more := {target for source, target in pairs if source in found} - found:
+        found |= more
+    return found
 
 
 def build(session: Session) -> Graph:
     """The task graph of a session. SessionError names the strips of a cycle, or a missing target."""
     count = len(session.strips)
-    pairs = sorted(edges(session))
+    found = edges(session)
+    pairs = sorted(found | _waiting_whole(session, found) if any(s.part_of for s in session.strips) else found)
     fed: list[list[int]] = [[] for _ in range(count)]
     waits = np.zeros(count, np.int32)
     for source, target in pairs:
@@ -87,7 +119,27 @@ def build(session: Session) -> Graph:
     first = np.concatenate(([0], np.cumsum(lengths, dtype=np.int64))).astype(np.int32)
     flat = np.array([t for f in fed for t in f], np.int32)
     ids, ordered = tuple(s.id for s in session.strips), np.array(order, np.int32)
-    return Graph(ids, first, flat, waits, ordered, session.host.listed)
+    return Graph(ids, first, flat, waits, ordered, _going_on(session), _places(session), session.host.listed)
+
+
+def _places(session: Session) -> NDArray[np.int32]:
+    """Where each strip stands in the list, its later parts right behind it."""
+    index = {strip.id: i for i, strip in enumerate(session.strips)}
+    keys = [(index[s.part_of] if s.part_of is not None else i, i) for i, s in enumerate(session.strips)]
+    found = np.empty(len(keys), np.int32)
+    found[sorted(range(len(keys)), key=lambda i: keys[i])] = np.arange(len(keys))
+    return found
+
+
+def _going_on(session: Session) -> NDArray[np.int32]:
+    """For each strip the part of the same strip that follows it; −1 for none."""
+    found = np.full(len(session.strips), -1, np.int32)
+    before = {strip.id: i for i, strip in enumerate(session.strips)}
+    for i, strip in enumerate(session.strips):
+        if strip.part_of is not None:
+            found[before[strip.part_of]] = i
+            before[strip.part_of] = i
+    return found
 
 
 def find_cycle(fed: list[list[int]], left: NDArray[np.int32]) -> list[int]:

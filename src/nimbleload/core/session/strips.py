@@ -53,7 +53,8 @@ class Strip(msgspec.Struct, frozen=True):
     which the session shows it. `frozen_through` is the last frozen place of the chain: None for none, -1 for the
     source alone, k for the source and inserts 0..k. `enabled` false means the whole strip is switched off;
     `suspended` that it costs nothing while it is silent. `post_fader` is how many of the last inserts come after the
-    fader.
+    fader; `rides` says that its fader is automated. `part_of` names the strip of which this is a later part, where a
+    send leaves it before its end (see `cut_at_sends`).
     """
 
     id: str
@@ -73,6 +74,8 @@ class Strip(msgspec.Struct, frozen=True):
     frozen_through: int | None = None
     suspended: bool = False
     post_fader: int = 0
+    rides: bool = False
+    part_of: str | None = None
 
     @property
     def last_before_fader(self) -> int:
