@@ -31,5 +31,7 @@ def divided(graph: Graph, parts: int) -> Graph:
         np.concatenate(flat).astype(np.int32),
         (graph.waits + (offsets > 0)).ravel().astype(np.int32),
         (graph.order + offsets).ravel().astype(np.int32),
+        (np.where(graph.goes_on >= 0, graph.goes_on + offsets, -1)).ravel().astype(np.int32),
+        (graph.places + offsets).ravel().astype(np.int32),
         graph.listed,
     )

@@ -19,6 +19,9 @@ from .schedule import Block, makespans, schedule
 class Played(NamedTuple):
     """Blocks (M each, seconds): finishing time, longest chain, all work; and how much slower everything ran (factor).
 
+    `own_work` is the work as it would be without that slowing, `beside` what it would take more if all cores computed
+    all the time.
+
     With a host that reads ahead, `live` and `background` are the finishing times of the two, both for one block of the
     device; else `background` is the finishing time and `live` 0.
     """
@@ -29,6 +32,8 @@ class Played(NamedTuple):
     factor: NDArray[np.float64]
     live: NDArray[np.float64]
     background: NDArray[np.float64]
+    own_work: NDArray[np.float64]
+    beside: NDArray[np.float64]
 
 
 def live_strips(session: Session, graph: Graph) -> NDArray[np.bool_]:
@@ -36,7 +41,7 @@ def live_strips(session: Session, graph: Graph) -> NDArray[np.bool_]:
     live = np.array([strip.armed and strip.enabled for strip in session.strips], np.bool_)
     for task in graph.order:
         if live[task]:
-            live[graph.fed_by(task)] = True
+            live[graph.successors_of(task)] = True
     return live
 
 
@@ -70,8 +75,11 @@ def play(
         makespan, chain = makespans(graph, rows, cores)
         foreground, background = np.zeros_like(makespan), makespan
     work = rows.sum(axis=1)
-    factor = slowed(work, beside.sum(axis=1), makespan, cores)
-    return Played(makespan * factor, chain * factor, work * factor, factor, foreground * factor, background * factor)
+    lost = beside.sum(axis=1)
+    factor = slowed(work, lost, makespan, cores)
+    return Played(
+        makespan * factor, chain * factor, work * factor, factor, foreground * factor, background * factor, work, lost
+    )  # fmt: skip
 
 
 def slowed(

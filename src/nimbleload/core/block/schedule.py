@@ -3,8 +3,9 @@
 The tasks form a graph (`session.routing`). A task may start when all that feed it are done. Whenever a core is free and
 tasks are ready, the one with the longest remaining path goes first (list scheduling by critical path: R. L. Graham,
 "Bounds on Multiprocessing Timing Anomalies", 1969); or the one that is listed first, if the host goes by that. Tasks
-are not interrupted. What ends at one instant is all released before anything starts at that instant; equal priorities
-go by task number, free cores by core number.
+are not interrupted; where one goes on in another (the later part of a cut strip) its core takes that next, if it
+waits for nothing else. What ends at one instant is all released before anything starts at that instant; equal
+priorities go by task number, free cores by core number.
 """
 
 from __future__ import annotations
@@ -87,14 +88,14 @@ def _flip(members, number):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True)
-def _schedule(cost, order, first, successors, waits, listed, cores, start, end, core, remaining):  # type: ignore[no-untyped-def]
+def _schedule(cost, order, first, successors, waits, goes_on, places, listed, cores, start, end, core, remaining):  # type: ignore[no-untyped-def]
     """Runs one block; fills start, end, core and remaining (S each) and returns (makespan, longest chain).
 
     Tasks are ranked once, by urgency or as they are listed, and those that are ready kept as a set of ranks: the next
     is the lowest one.
     """
     longest = _remaining(cost, order, first, successors, remaining)
-    by_rank = np.arange(len(cost)) if listed else np.argsort(-remaining, kind="mergesort")
+    by_rank = np.argsort(places) if listed else np.argsort(-remaining, kind="mergesort")
     rank = np.empty(len(cost), np.int64)
     rank[by_rank] = np.arange(len(cost))
     ready = np.zeros((len(cost) + 63) // 64, np.uint64)
@@ -132,19 +133,24 @@ def _schedule(cost, order, first, successors, waits, listed, cores, start, end, 
                 for e in range(first[done], first[done + 1]):
                     target = successors[e]
                     left[target] -= 1
-                    if left[target] == 0:
+                    if left[target] == 0 and target != goes_on[done]:
                         _flip(ready, rank[target])
+                after = goes_on[done]
+                if after >= 0 and left[after] == 0:
+                    on_core[c] = after
+                    start[after], end[after], core[after] = now, now + cost[after], c
+                    n_running += 1
 
 
 @njit(nogil=True, cache=True)
-def _makespans(costs, order, first, successors, waits, listed, cores, makespan, longest):  # type: ignore[no-untyped-def]
+def _makespans(costs, order, first, successors, waits, goes_on, places, listed, cores, makespan, longest):  # type: ignore[no-untyped-def]
     """Runs each row of `costs` (M, S) as one block; fills makespan and longest (M each)."""
     count = costs.shape[1]
     start, end, remaining = np.empty(count), np.empty(count), np.empty(count)
     core = np.empty(count, np.int32)
     for m in range(costs.shape[0]):
         makespan[m], longest[m] = _schedule(
-            costs[m], order, first, successors, waits, listed, cores, start, end, core, remaining
+            costs[m], order, first, successors, waits, goes_on, places, listed, cores, start, end, core, remaining
         )
 
 
@@ -167,7 +173,8 @@ def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
     start, end, remaining = np.zeros(count), np.zeros(count), np.zeros(count)
     core = np.zeros(count, np.int32)
     makespan, longest = _schedule(
-        cost, graph.order, graph.first, graph.successors, graph.waits, graph.listed, cores, start, end, core, remaining
+        cost, graph.order, graph.first, graph.successors, graph.waits, graph.goes_on, graph.places, graph.listed, cores,
+        start, end, core, remaining,
     )  # fmt: skip
     work = float(cost.sum())
     next_on_path, waited_for = np.empty(count, np.int32), np.full(count, -1, np.int32)
@@ -191,7 +198,10 @@ def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDA
     costs = np.ascontiguousarray(costs, np.float64)
     check_costs(costs, len(graph.ids), cores)
     makespan, longest = np.zeros(len(costs)), np.zeros(len(costs))
-    _makespans(costs, graph.order, graph.first, graph.successors, graph.waits, graph.listed, cores, makespan, longest)
+    _makespans(
+        costs, graph.order, graph.first, graph.successors, graph.waits, graph.goes_on, graph.places, graph.listed,
+        cores, makespan, longest,
+    )  # fmt: skip
     return makespan, longest
 
 

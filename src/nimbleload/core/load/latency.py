@@ -46,7 +46,7 @@ def latencies(session: Session, graph: Graph, cards: Cards) -> Latencies:
     out = np.zeros(len(own), np.int64)
     for task in graph.order:
         out[task] = arrival[task] + own[task]
-        for target in graph.fed_by(task):
+        for target in graph.successors_of(task):
             arrival[target] = max(arrival[target], out[task])
     index = {strip.id: k for k, strip in enumerate(session.strips)}
     ways = {strip.id: _way(session, index, own, strip) for strip in session.strips if strip.armed and strip.enabled}
@@ -146,7 +146,7 @@ def _on_the_way(session: Session, compensated: bool) -> set[int]:
 def _fed(session: Session, graph: Graph, chosen: set[int], compensated: bool) -> dict[int, list[int]]:
     """Whom each of the strips that count feeds: all that it is sent to, or its output alone."""
     if compensated:
-        return {task: graph.fed_by(task).tolist() for task in sorted(chosen)}
+        return {task: graph.successors_of(task).tolist() for task in sorted(chosen)}
     index = {strip.id: k for k, strip in enumerate(session.strips)}
     outputs = {task: session.strips[task].output for task in sorted(chosen)}
     return {task: [index[output]] if output is not None else [] for task, output in outputs.items()}

@@ -11,9 +11,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..block.play import Played, play
-from ..session.computer import Machine, deadline, threads
-from .costs import Costs, States, at_moments, beside_at, costs
+from ..block.bounds import spread
+from .case import Case
 from .prepared import Prepared
 
 
@@ -21,8 +20,8 @@ class LoadMap(NamedTuple):
     """The load through the piece at one buffer size, M moments in all.
 
     `times` (M + 1, seconds) are the borders; `load`, `chain` and `spread` (M, fractions of the deadline) the finishing
-    time, the longest chain, and all work divided by the threads. `waking` (M) is the load of a moment's first block,
-    in which what was asleep wakes up: the same as `load` where nothing does.
+    time, the longest chain, and the least that an even spread of all work could reach. `waking` (M) is the load of a
+    moment's first block, in which what was asleep wakes up: the same as `load` where nothing does.
     """
 
     buffer: int
@@ -42,54 +41,21 @@ class LoadMap(NamedTuple):
         return int(highest[np.argmax(length[highest])])
 
 
-class Rung(NamedTuple):
-    """One buffer size of the ladder at one moment: loads as fractions, round trip in seconds.
-
-    `live` is the load of the live thread alone, 0 where the host computes everything at one go.
-
-    `word` is "fits", "tight" or "overload"; "not known" where no plugin has a figure, and the loads mean nothing.
-    """
-
-    buffer: int
-    load: float
-    chain: float
-    spread: float
-    round_trip: float
-    word: str
-    live: float = 0.0
-
-
-def played(prepared: Prepared, machine: Machine, of: Costs, states: States) -> Played:
-    """Plays blocks in which the strips are in these states, or sound or not (M, S)."""
-    return played_rows(prepared, machine, at_moments(of, states), beside_at(of, states))
-
-
-def played_rows(prepared: Prepared, machine: Machine, rows: NDArray[np.float64], beside: NDArray[np.float64]) -> Played:
-    """Plays blocks in which the strips cost this much, and this much more beside others (M, S each, seconds)."""
-    host = prepared.session.host
-    return play(prepared.tasks, host, prepared.live, rows, beside, threads(host, machine))
-
-
-def load_map(prepared: Prepared, machine: Machine, buffer: int, of: Costs | None = None) -> LoadMap:
-    """The load of every moment at one buffer size. Moments in which the same strips sound are computed once.
-
-    `of` are the costs at this size, where they are known already.
-    """
-    session, moments = prepared.session, prepared.moments
-    limit = deadline(buffer, session.rate)
-    cores = threads(session.host, machine)
-    each = of or costs(prepared, machine, buffer)
-    found = played(prepared, machine, each, moments.distinct)
-    load, chain, spread = (part[moments.of] / limit for part in (found.makespan, found.chain, found.work / cores))
+def load_map(of: Case) -> LoadMap:
+    """The load of every moment. Moments in which the same strips do the same are computed once."""
+    moments, block = of.moments, of.deadline
+    found = of.played(moments.distinct)
+    even = spread(found.own_work, found.beside, of.threads)
+    load, chain, even = (part[moments.of] / block for part in (found.makespan, found.chain, even))
     waking = load.copy()
-    wakes = waking_strips(prepared)
+    wakes = waking_strips(of.prepared)
     moved = np.flatnonzero(wakes.any(axis=1))
     if len(moved):
         states = moments.states[moved]
-        rows = at_moments(each, states) + wakes[moved] * waking_costs(prepared, machine, buffer)
-        first = played_rows(prepared, machine, rows, beside_at(each, states))
-        waking[moved] = np.maximum(load[moved], first.makespan / limit)
-    return LoadMap(buffer, cores, limit, moments.times, load, chain, spread, waking)
+        rows = of.rows(states) + wakes[moved] * waking_costs(of)
+        first = of.played_rows(rows, of.beside(states))
+        waking[moved] = np.maximum(load[moved], first.makespan / block)
+    return LoadMap(of.buffer, of.threads, block, moments.times, load, chain, even, waking)
 
 
 def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:
@@ -102,19 +68,13 @@ def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:
     return wakes
 
 
-def waking_costs(prepared: Prepared, machine: Machine, buffer: int) -> NDArray[np.float64]:
+def waking_costs(of: Case) -> NDArray[np.float64]:
     """What the dearest of each strip's first blocks costs beyond a usual one (S, seconds); 0 where not measured."""
-    uses, rate = prepared.uses, prepared.session.rate
-    beyond = np.zeros(len(uses.keys))
-    for k, key in enumerate(uses.keys):
-        card = prepared.cards.get(key)
-        first = card.cell(rate, buffer, "waking") if card is not None else None
-        if card is not None and first is not None:
-            beyond[k] = max(first.largest - card.cost(rate, buffer, "sounding").seconds, 0.0)
-    factor = prepared.session.host.plugin_factor / machine.speed
+    uses = of.prepared.uses
+    beyond = of.prepared.figures.waking(of.buffer)
     live = uses.live
-    extra = np.bincount(uses.strip[live], beyond[uses.card[live]], minlength=len(prepared.session.strips))
-    return np.asarray(extra, np.float64) * factor
+    extra = np.bincount(uses.strip[live], beyond[uses.card[live]], minlength=len(of.session.strips))
+    return np.asarray(extra, np.float64) * of.host.plugin_factor / of.machine.speed
 
 
 def word(load: float, limit: float) -> str:
@@ -136,3 +96,9 @@ def worst_moments(of: LoadMap, count: int = 8) -> list[int]:
         if length[moment] > 0 and all(abs(middles[moment] - middles[other]) >= apart for other in found):
             found.append(int(moment))
     return found[:count]
+
+
+def hundredth(values: NDArray[np.float64]) -> float:
+    """What one value in a hundred reaches: of a hundred the highest, of two thousand the twentieth."""
+    ordered = np.sort(values)
+    return float(ordered[len(ordered) - max(len(ordered) // 100, 1)]) if len(ordered) else 0.0

@@ -1,34 +1,34 @@
 """Peaks: how bad a block gets now and then, when the bursts of several plugins fall together.
 
-Many blocks are drawn from the plugins' own measured sequences, plus what the machine adds, and go through the same
-block computation as everything else. All plugins are read at the same place of their sequences: a host starts them
-together and calls them block by block, so what works every so many blocks stays in step (a rehearsal shows it).
-Seeded: the same session gives the same figures.
+Blocks are drawn from the plugins' own measured sequences, over whole periods of them, plus what interrupts the
+computer, and go through the same block computation as everything else. All plugins are read at the same place of their
+sequences: a host starts them together and calls them block by block, so what works every so many blocks stays in step
+(a rehearsal shows it). Seeded: the same session gives the same figures.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import Cell, Condition, CostCard
-from ..piece.moments import FEWER, FULL, SILENT
-from ..session.computer import Machine, deadline
-from ..session.plugins import CardKey
-from .costs import Costs, at_moments, beside_at, use_seconds
-from .load_map import played_rows
-from .prepared import Prepared
+from ..cards.card import Cell, CostCard
+from ..piece.moments import FULL, SILENT
+from .case import Case
+from .interruptions import drawn, interruptions
+from .load_map import hundredth
 
 DRAWS = 2000
+# No more places of the sequences than this are drawn, however long they are.
+PLACES = 4096
 SEED = 1887
-BAD = 99.0
 TOLD = 5
-LONGEST = 1 << 40
-# What each block of a sequence takes beyond its mean (seconds; None: nothing), and the mean of the machine's noise.
-Shape = tuple[NDArray[np.float64] | None, float]
+# What blocks take more or less counts as the same while no strip is further off than this share of the deadline.
+ALIKE = 0.002
+# When every moment of the piece is drawn so many blocks with interruptions stand for all, and so many different ones
+# without; so many moments at once.
+HIT, DIFFERENT, AT_ONCE = 24, 16, 32
 
 
 class Burst(NamedTuple):
@@ -60,59 +60,25 @@ class Peaks(NamedTuple):
     worst_row: NDArray[np.float64]
 
 
-def draw(
-    prepared: Prepared, machine: Machine, of: Costs, states: NDArray[np.int16], draws: int = DRAWS, seed: int = SEED
-) -> Peaks:
-    """Peaks of one moment (states: S) at the buffer size of the costs `of`."""
-    rows, columns = drawn_costs(prepared, machine, of, states, draws, seed)
-    found = played_rows(prepared, machine, rows, np.broadcast_to(beside_at(of, states), rows.shape))
-    loads = found.makespan / deadline(of.buffer, prepared.session.rate)
+def draw(of: Case, states: NDArray[np.int16], draws: int = DRAWS, seed: int = SEED) -> Peaks:
+    """Peaks of one moment (states: S). As many blocks are drawn as asked for, or as make whole periods."""
+    rows, columns = drawn_costs(of, states, draws, seed)
+    found = of.played_rows(rows, np.broadcast_to(of.beside(states), rows.shape))
+    loads = found.makespan / of.deadline
     rows = rows * found.factor[:, None]
-    typical, bad = np.percentile(loads, (50, BAD), method="nearest")
+    typical, bad = float(np.percentile(loads, 50, method="nearest")), hundredth(loads)
     order = np.argsort(loads, kind="stable")
 
     def like(load: float) -> NDArray[np.float64]:
         row: NDArray[np.float64] = rows[order[min(int(np.searchsorted(loads[order], load)), len(order) - 1)]]
         return row
 
-    per_minute = 60 * prepared.session.rate / of.buffer
+    per_minute = 60 / of.deadline
     high = loads >= bad
     return Peaks(
-        of.buffer, float(typical), float(bad), float(loads.max()), float(np.mean(loads > 1.0) * per_minute),
+        of.buffer, typical, bad, float(loads.max()), float(np.mean(loads > 1.0) * per_minute),
         _bursts(columns, high), like(typical), like(bad), rows[order[-1]],
     )  # fmt: skip
-
-
-def bad_loads(
-    prepared: Prepared, machine: Machine, of: Costs, rows: NDArray[np.int16], draws: int, seed: int = SEED
-) -> NDArray[np.float64]:
-    """What one block in a hundred reaches for each row of states (D, S), as fractions; few draws for each.
-
-    What the plugins do beyond their means is drawn once, and used for all rows.
-    """
-    uses, rng = prepared.uses, np.random.default_rng(seed)
-    shape = _shapes(prepared, of)
-    seconds = use_seconds(prepared, of)
-    beyond = np.zeros((len(of.by_state), rows.shape[1], draws))
-    places = rng.integers(LONGEST, size=draws)
-    for use in np.flatnonzero(uses.live):
-        key, strip = uses.keys[uses.card[use]], uses.strip[use]
-        for state in (SILENT, FULL):
-            times = _drawn(shape(key, state, int(strip)), places, rng)
-            if times is None:
-                continue
-            beyond[state, strip] += times / machine.speed
-            if state == FULL and len(beyond) > FEWER:
-                # With fewer notes all that a block takes beyond its mean shrinks with the mean.
-                each = seconds[FULL:, use]
-                beyond[FEWER:, strip] += (each[1:, None] / each[0] if each[0] > 0 else 1.0) * times / machine.speed
-    block, found = deadline(of.buffer, prepared.session.rate), np.zeros(len(rows))
-    strips = np.arange(rows.shape[1])
-    for k, states in enumerate(rows):
-        drawn = np.maximum(at_moments(of, states) + beyond[states, strips].T, 0.0)
-        made = played_rows(prepared, machine, drawn, np.broadcast_to(beside_at(of, states), drawn.shape))
-        found[k] = np.percentile(made.makespan, BAD, method="nearest") / block
-    return found
 
 
 def _bursts(columns: dict[int, NDArray[np.float64]], high: NDArray[np.bool_]) -> tuple[Burst, ...]:
@@ -121,71 +87,136 @@ def _bursts(columns: dict[int, NDArray[np.float64]], high: NDArray[np.bool_]) ->
 
 
 def drawn_costs(
-    prepared: Prepared, machine: Machine, of: Costs, states: NDArray[np.int16], draws: int, seed: int
+    of: Case, states: NDArray[np.int16], draws: int, seed: int
 ) -> tuple[NDArray[np.float64], dict[int, NDArray[np.float64]]]:
     """The strips' costs in drawn blocks (draws, S, seconds), and those of the plugins that vary, by use number.
 
-    Means are those of `of`: only what a plugin does more or less than its mean is drawn.
+    The means are those of the case: what a plugin does more or less than its mean is drawn, and what interrupts.
     """
-    uses, rng = prepared.uses, np.random.default_rng(seed)
-    rows = np.repeat(at_moments(of, states)[None, :], draws, axis=0)
-    columns: dict[int, NDArray[np.float64]] = {}
-    places = rng.integers(LONGEST, size=draws)
-    shape = _shapes(prepared, of)
-    for use in np.flatnonzero(uses.live):
-        strip = int(uses.strip[use])
-        key = uses.keys[uses.card[use]]
-        times = _drawn(shape(key, int(states[strip]), strip), places, rng)
-        if times is None:
-            continue
-        times = times / machine.speed
-        rows[:, strip] += times
-        columns[int(use)] = times
-    return np.maximum(rows, 0.0), columns
+    rng = np.random.default_rng(seed)
+    shapes = _Shapes(of)
+    uses = of.prepared.uses
+    varying = {}
+    for use in np.flatnonzero(uses.live).tolist():
+        times = shapes.of_use(use, int(states[uses.strip[use]]))
+        if times is not None:
+            varying[use] = times
+    longest = min(max((len(times) for times in varying.values()), default=1), PLACES)
+    # Whole periods of the longest sequence: a burst that comes every so often counts as often as it comes.
+    places = np.arange(longest * max(round(draws / longest), 1))
+    own = np.repeat(_own_rows(of, states)[None, :], len(places), axis=0)
+    columns = {use: times[places % len(times)] for use, times in varying.items()}
+    for use, times in columns.items():
+        own[:, uses.strip[use]] += times
+    own = np.maximum(own, 0.0)
+    return own + drawn(interruptions(of), own, rng), columns
 
 
-def _drawn(shape: Shape, places: NDArray[np.int64], rng: np.random.Generator) -> NDArray[np.float64] | None:
-    """What a plugin takes beyond its mean in the blocks at these places (seconds), and the machine; None if nothing."""
-    sequence, jitter = shape
-    if sequence is None and jitter <= 0:
-        return None
-    times = np.zeros(len(places)) if sequence is None else sequence[places % len(sequence)]
-    return times + rng.exponential(jitter, len(places)) - jitter if jitter > 0 else times
+def _own_rows(of: Case, states: NDArray[np.int16]) -> NDArray[np.float64]:
+    """What strips cost without what the machine adds by interrupting (…, S, seconds)."""
+    return of.rows(states) / (1 + of.costs.interrupted)
 
 
-def _shapes(prepared: Prepared, of: Costs) -> Callable[[CardKey, int, int], Shape]:
-    """For a key, a state and a strip: what each block of its sequence takes beyond the mean, and the mean jitter.
+def bad_loads(of: Case, seed: int = SEED) -> NDArray[np.float64]:
+    """What one block in a hundred reaches in each different moment of the case (D), as fractions.
 
-    In seconds. Company makes bursts dearer by the same share as the mean, and fewer notes cheaper.
+    All places of the sequences count, those alike once with their number; of interruptions a few stand for all.
     """
-    known: dict[tuple[CardKey, int, bool], Shape] = {}
-    rate, buffer = prepared.session.rate, of.buffer
-    numbers = {key: k for k, key in enumerate(prepared.uses.keys)}
+    rng, noise = np.random.default_rng(seed), interruptions(of)
+    distinct = of.moments.distinct
+    _, counts, beyond = _different_places(of)
+    shares = counts / counts.sum()
+    strips = np.arange(distinct.shape[1])
+    found = np.zeros(len(distinct))
+    for first in range(0, len(distinct), AT_ONCE):
+        states = distinct[first : first + AT_ONCE]
+        kinds = len(states)
+        # Each different block once without an interruption (K, P, S), some with one or more: by how likely they are.
+        own = np.maximum(_own_rows(of, states)[:, None, :] + beyond[:, states, strips].transpose(1, 0, 2), 0.0)
+        hit = own[np.arange(kinds)[:, None], rng.choice(len(shares), (kinds, HIT), p=shares)]
+        struck = hit + drawn(noise, hit.reshape(-1, len(strips)), rng).reshape(hit.shape)
+        rows = np.concatenate((own * (1 + noise.rest), struck), axis=1)
+        beside = np.repeat(of.beside(states), rows.shape[1], axis=0)
+        made = of.played_rows(rows.reshape(-1, len(strips)), beside).makespan.reshape(kinds, -1)
+        quiet = np.exp(-noise.rate * own.sum(axis=2).mean(axis=1))[:, None]
+        weights = np.hstack((shares * quiet, np.broadcast_to((1 - quiet) / HIT, (kinds, HIT))))
+        order = np.argsort(-made, axis=1, kind="stable")
+        reached = np.cumsum(np.take_along_axis(weights, order, axis=1), axis=1)
+        place = np.minimum((reached < 0.01 - 1e-12).sum(axis=1), made.shape[1] - 1)
+        at = np.take_along_axis(order, place[:, None], axis=1)
+        found[first : first + kinds] = np.take_along_axis(made, at, axis=1)[:, 0] / of.deadline
+    return found
 
-    def shape(key: CardKey, state: int, strip: int) -> Shape:
-        live = bool(prepared.live[strip])
-        if (key, state, live) not in known:
-            condition: Condition = "silent" if state == SILENT else "sounding"
-            card = prepared.cards.get(key)
-            cell = _nearest(card, rate, buffer, condition) if card is not None else None
-            if card is None or cell is None:
-                known[key, state, live] = (None, 0.0)
-            else:
-                alone = card.cost(rate, buffer, condition).seconds
-                among = float((of.each if live else of.ahead).seconds[state, numbers[key]])
-                known[key, state, live] = _beyond(cell, buffer, among / alone if alone > 0 else 1.0)
-        return known[key, state, live]
 
-    return shape
+def _different_places(of: Case) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]]:
+    """The places of the sequences that differ, how often each kind comes, and what strips take there beyond their
+    means in each state (P, N, S, seconds). At most so many are told apart: those that differ most."""
+    uses, shapes = of.prepared.uses, _Shapes(of)
+    count, states = len(of.session.strips), len(of.costs.by_state)
+    live = [int(use) for use in np.flatnonzero(uses.live)]
+    both = {use: [shapes.of_use(use, state) for state in (SILENT, FULL)] for use in live}
+    longest = max((len(t) for each in both.values() for t in each if t is not None), default=1)
+    longest = min(longest, PLACES)
+    sums = np.zeros((2, longest, count))
+    for use, each in both.items():
+        for row, times in enumerate(each):
+            if times is not None:
+                sums[row, :, uses.strip[use]] += times[np.arange(longest) % len(times)]
+    kinds = np.round(sums[FULL] / (ALIKE * of.deadline)).astype(np.int32)
+    _, first, counts = np.unique(kinds, axis=0, return_index=True, return_counts=True)
+    if len(first) > DIFFERENT:
+        # The dearest ones apart, the others by what lies evenly among them.
+        order = np.argsort(-sums[FULL][first].sum(axis=1), kind="stable")
+        first, counts = first[order], counts[order]
+        half = DIFFERENT // 2
+        groups = np.array_split(np.arange(half, len(first)), DIFFERENT - half)
+        kept = [np.array([k]) for k in range(half)] + [g for g in groups if len(g)]
+        first = np.array([first[g[len(g) // 2]] for g in kept])
+        counts = np.array([counts[g].sum() for g in kept])
+    beyond = np.zeros((len(first), states, count))
+    beyond[:, SILENT], beyond[:, FULL] = sums[SILENT][first], sums[FULL][first]
+    # With fewer notes all that a block takes beyond its mean shrinks with the mean.
+    own = of.costs.by_state
+    scale = np.divide(own[FULL + 1 :], own[FULL], out=np.zeros_like(own[FULL + 1 :]), where=own[FULL] > 0)
+    beyond[:, FULL + 1 :] = beyond[:, FULL : FULL + 1] * scale
+    return first, counts.astype(np.float64), beyond
 
 
-def _nearest(card: CostCard, rate: int, buffer: int, condition: Condition) -> Cell | None:
+class _Shapes:
+    """What each block of a plugin's sequence takes beyond its mean, in seconds on the computer that is to play.
+
+    Company makes bursts dearer by the same share as the mean, and fewer notes cheaper.
+    """
+
+    def __init__(self, of: Case) -> None:
+        self._of = of
+        self._known: dict[tuple[int, int, bool], NDArray[np.float64] | None] = {}
+
+    def of_use(self, use: int, state: int) -> NDArray[np.float64] | None:
+        """The sequence of one use in a state; None where its blocks are all alike."""
+        uses = self._of.prepared.uses
+        card, live = int(uses.card[use]), bool(self._of.prepared.live[uses.strip[use]])
+        if (card, state, live) not in self._known:
+            self._known[card, state, live] = self._read(card, state, live)
+        return self._known[card, state, live]
+
+    def _read(self, number: int, state: int, live: bool) -> NDArray[np.float64] | None:
+        of = self._of
+        figures, condition = of.prepared.figures, "silent" if state == SILENT else "sounding"
+        card = figures.found[number]
+        cell = _nearest(card, figures.rate, of.buffer, condition) if card is not None else None
+        if card is None or cell is None:
+            return None
+        own = cell.sequence_ns() / 1e9
+        if np.ptp(own) <= 1e-7:
+            return None
+        per_key = of.costs.each if live else of.costs.ahead
+        mean = float(own.mean())
+        among = float(per_key.seconds[state, number])
+        return (own - mean) * (among / mean if mean > 0 else 1.0)
+
+
+def _nearest(card: CostCard, rate: int, buffer: int, condition: str) -> Cell | None:
     """The cell whose sequence shows best how a plugin's cost varies at this size: the exact one, else the nearest."""
     cells = [c for c in card.cells if c.condition == condition and len(c.sequence) > 4]
     return min(cells, key=lambda c: (c.rate != rate, abs(np.log2(c.buffer / buffer))), default=None)
-
-
-def _beyond(cell: Cell, buffer: int, dearer: float) -> Shape:
-    own = cell.sequence_ns() / 1e9
-    beyond = (own - own.mean()) * (buffer / cell.buffer * dearer)
-    return (beyond if np.ptp(own) > 1e-7 else None), cell.jitter * buffer / cell.buffer

@@ -12,32 +12,34 @@ from ..block.play import live_strips
 from ..cards.card import Cards
 from ..piece.moments import Moments, cut, same_activity
 from ..session.cut_at_sends import split
-from ..session.plugins import CardKey, PluginUse
+from ..session.plugins import PluginUse
 from ..session.routing import Graph, build
 from ..session.session import Session
 from ..session.strips import Strip
+from .figures import Figures
 
 
 class Uses(NamedTuple):
     """The U plugins of a session: `strip` and `card` (U, int64) say where each sits and which card it has.
 
-    `card` counts along `keys`; `live` (U, bool) says which of them cost something. `live_in` (S, int64) is how many
-    of those each strip has, and `on` (S, bool) which strips are on.
+    `card` counts along the keys of the session's figures; `live` (U, bool) says which of them cost something. `live_in`
+    (S, int64) is how many of those each strip has, and `whole` (S, bool) which strips cost a host its overhead: those
+    that are on, and no later part of one that is cut for a send.
     """
 
     uses: tuple[PluginUse, ...]
     strip: NDArray[np.int64]
     card: NDArray[np.int64]
-    keys: tuple[CardKey, ...]
     live: NDArray[np.bool_]
     live_in: NDArray[np.int64]
-    on: NDArray[np.bool_]
+    whole: NDArray[np.bool_]
 
 
 class Prepared(NamedTuple):
     """A session with its graph, moments and plugins; no buffer size changes them. `live` (S, bool): `live_strips`.
 
-    `tasks` is the graph of what is computed in a block: the same, or all parts of it (see `divided`).
+    `tasks` is the graph of what is computed in a block: the same, or all parts of it (see `divided`); `figures` what
+    the cards say of its plugins and their variants.
     """
 
     session: Session
@@ -47,6 +49,7 @@ class Prepared(NamedTuple):
     uses: Uses
     live: NDArray[np.bool_]
     tasks: Graph
+    figures: Figures
 
 
 def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Prepared:
@@ -57,26 +60,36 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     SessionError if the routing runs in a circle or leads nowhere.
     """
     session = split(session)
+    figures = _figures(session, cards, like)
     if like is not None and like.cards is cards and same_activity(like.session, session):
         graph = like.graph._replace(listed=session.host.listed)
         same = graph.listed == like.graph.listed and session.host.parts == like.session.host.parts
         tasks = like.tasks if same else divided(graph, session.host.parts)
-        return Prepared(session, cards, graph, like.moments, list_uses(session, like), like.live, tasks)
+        uses = list_uses(session, figures, like)
+        return Prepared(session, cards, graph, like.moments, uses, like.live, tasks, figures)
     graph = build(session)
     moments, live = cut(session, graph, cards), live_strips(session, graph)
     tasks = divided(graph, session.host.parts)
-    return Prepared(session, cards, graph, moments, list_uses(session), live, tasks)
+    return Prepared(session, cards, graph, moments, list_uses(session, figures), live, tasks, figures)
 
 
-def list_uses(session: Session, like: Prepared | None = None) -> Uses:
+def _figures(session: Session, cards: Cards, like: Prepared | None) -> Figures:
+    """The figures of all plugins of a session and of its variants; those of `like` if they hold all of these."""
+    needed = list(session.cards_needed())
+    same = like is not None and like.cards is cards and like.figures.rate == session.rate
+    if like is not None and same and like.figures.covers(needed):
+        return like.figures
+    return Figures(cards, needed, session.rate)
+
+
+def list_uses(session: Session, figures: Figures, like: Prepared | None = None) -> Uses:
     """All plugins of a session, in session order. Where `like` has the very same plugins, only what is live is new."""
-    if like is not None and _same_uses(like.session, session):
+    if like is not None and like.figures is figures and _same_uses(like.session, session):
         live = like.uses.live.copy()
         for i, (old, new) in enumerate(zip(like.session.strips, session.strips, strict=True)):
             if old is not new:
                 live[like.uses.strip == i] = _live(new)
-        return _counted(session, like.uses.uses, like.uses.strip, like.uses.card, like.uses.keys, live)
-    numbers: dict[CardKey, int] = {}
+        return _counted(session, like.uses.uses, like.uses.strip, like.uses.card, live)
     uses: list[PluginUse] = []
     strip: list[int] = []
     card: list[int] = []
@@ -85,12 +98,10 @@ def list_uses(session: Session, like: Prepared | None = None) -> Uses:
         own = each.uses()
         uses.extend(own)
         strip.extend([i] * len(own))
-        card.extend(numbers.setdefault(use.card_key(), len(numbers)) for use in own)
+        card.extend(figures.index[use.card_key()] for use in own)
         flags.extend(_live(each))
     where = np.array(strip, np.int64)
-    return _counted(
-        session, tuple(uses), where, np.array(card, np.int64), tuple(numbers), np.array(flags, np.bool_)
-    )  # fmt: skip
+    return _counted(session, tuple(uses), where, np.array(card, np.int64), np.array(flags, np.bool_))
 
 
 def _live(strip: Strip) -> list[bool]:
@@ -113,9 +124,8 @@ def _counted(
     uses: tuple[PluginUse, ...],
     strip: NDArray[np.int64],
     card: NDArray[np.int64],
-    keys: tuple[CardKey, ...],
     live: NDArray[np.bool_],
 ) -> Uses:
     live_in = np.bincount(strip[live], minlength=len(session.strips))
-    on = np.array([each.enabled for each in session.strips], np.bool_)
-    return Uses(uses, strip, card, keys, live, live_in, on)
+    whole = np.array([each.enabled and each.part_of is None for each in session.strips], np.bool_)
+    return Uses(uses, strip, card, live, live_in, whole)

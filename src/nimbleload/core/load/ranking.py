@@ -7,9 +7,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..piece.moments import FEWER
-from ..survey import Instant, Survey
-from .costs import use_seconds
+from .case import Case
 from .load_map import LoadMap
 
 Basis = Literal["moment", "peak", "piece"]
@@ -31,41 +29,41 @@ class StretchLoad(NamedTuple):
     late: float
 
 
-def ranking(of: Survey, at: Instant, basis: Basis, stretch: Stretch | None = None) -> Ranking:
-    """What everything costs at the moment, at its own dearest, or on average over a stretch (the whole piece if None).
+def at_moment(of: Case, states: NDArray[np.int16]) -> Ranking:
+    """What everything costs where the strips are in these states (S), as the cores slow each other down there."""
+    factor = float(of.played(states[None, :]).factor[0])
+    uses = of.prepared.uses
+    seconds = of.use_seconds[states[uses.strip], np.arange(len(uses.uses))] * factor if uses.uses else np.zeros(0)
+    return Ranking(of.rows(states) * factor, _by_id(of, seconds))
 
-    At the moment the figures count how the cores slow each other down there; on the others they do not.
+
+def ranking(of: Case, basis: Basis, stretch: Stretch | None = None) -> Ranking:
+    """What everything costs at its own dearest, or on average over a stretch (the whole piece if None).
+
+    Everywhere the figures count how the cores slow each other down there, as those of a moment do.
     """
-    if basis == "moment":
-        return Ranking(at.strip_costs, at.use_costs)
-    costs, uses = of.costs[of.buffer], of.planned.uses
-    share = _shares(of, stretch if basis == "piece" else None)
-    each = use_seconds(of.planned, costs) / of.machine.speed
+    moments, uses = of.moments, of.prepared.uses
+    factor = of.played(moments.distinct).factor
+    inside = _overlap(moments.times, stretch if basis == "piece" else None)
+    if not inside.sum():
+        inside = np.ones(len(moments.of))  # a piece without length is one moment
+    weight = np.bincount(moments.of, inside / inside.sum(), minlength=len(moments.distinct))
+    rows = of.rows(moments.distinct) * factor[:, None]
+    spent = of.use_seconds[moments.distinct[:, uses.strip], np.arange(len(uses.uses))] * factor[:, None]
     if basis == "peak":
-        strips = np.where(share > 0, costs.by_state, 0.0).max(axis=0)
-        spent = np.where(share[:, uses.strip] > 0, each, 0.0).max(axis=0)
-    else:
-        strips = (share * costs.by_state).sum(axis=0)
-        spent = (share[:, uses.strip] * each).sum(axis=0)
-    return Ranking(strips, dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True)))
+        heard = weight > 0
+        return Ranking(rows[heard].max(axis=0), _by_id(of, spent[heard].max(axis=0)))
+    return Ranking(weight @ rows, _by_id(of, weight @ spent))
+
+
+def _by_id(of: Case, seconds: NDArray[np.float64]) -> dict[str, float]:
+    return dict(zip([use.id for use in of.prepared.uses.uses], seconds.tolist(), strict=True))
 
 
 def _overlap(times: NDArray[np.float64], stretch: Stretch | None) -> NDArray[np.float64]:
     """How many seconds of each moment (M) lie in a stretch; all of them without one."""
     start, end = stretch if stretch is not None else (float(times[0]), float(times[-1]))
     return np.asarray(np.maximum(np.minimum(times[1:], end) - np.maximum(times[:-1], start), 0.0), np.float64)
-
-
-def _shares(of: Survey, stretch: Stretch | None) -> NDArray[np.float64]:
-    """The share of a stretch in which each strip is in each of the N states (N, S)."""
-    moments = of.planned.moments
-    inside = _overlap(moments.times, stretch)
-    if not inside.sum():
-        # A piece without length is one moment.
-        inside = np.ones(len(moments.of))
-    found = np.zeros((FEWER + len(moments.notes), moments.states.shape[1]))
-    np.add.at(found, (moments.states, np.arange(found.shape[1])), (inside / inside.sum())[:, None])
-    return found
 
 
 def stretch_load(of: LoadMap, stretch: Stretch) -> StretchLoad:

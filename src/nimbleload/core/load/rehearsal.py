@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..session.computer import Host, deadline
 from ..session.session import Session
+from .load_map import hundredth
 
 
 class Rehearsal(msgspec.Struct, frozen=True):
@@ -50,7 +51,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
     @property
     def bad(self) -> float:
         """What one block in a hundred reaches."""
-        return float(np.percentile(self.loads, 99, method="nearest")) if self.loads else 0.0
+        return hundredth(np.array(self.loads))
 
     @property
     def worst(self) -> float:

@@ -1,0 +1,128 @@
+"""Every bound of a block, once: how low any spreading over the cores could bring its finishing time.
+
+Used by the verdict, the loads and the plan alike. W is all work, B what it takes more while all cores compute, T the
+threads. With cores that slow each other the finishing time is m + (W − m)/(T − 1) · B/W, m being the time that the same
+order takes without that (see `play.slowed`): for B ≤ (T − 1) · W it grows with m, so every bound of m bounds it.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..session.routing import Graph
+from .schedule import remaining
+
+Figures = NDArray[np.float64]
+
+
+def spread(work: Figures, beside: Figures, threads: int) -> Figures:
+    """The least finishing time of all work, evenly spread over the threads: min((W + B) / T, W) (any shape, seconds).
+
+    With m ≥ W/T: m + (W − m)/(T − 1) · B/W ≥ (W + B)/T while B ≤ (T − 1) · W; beyond that it falls with m, and m ≤ W.
+    """
+    if threads == 1:
+        return np.asarray(work, np.float64)
+    found: Figures = np.minimum((work + beside) / threads, work)
+    return found
+
+
+def slowed_bound(alone: Figures, work: Figures, beside: Figures, threads: int) -> Figures:
+    """The least finishing time where without any slowing it would take `alone` at least (seconds; any shape).
+
+    `alone` never exceeds the work.
+    """
+    if threads == 1:
+        return np.asarray(alone, np.float64)
+    share = np.divide(beside, work * (threads - 1), out=np.zeros_like(work), where=work > 0)
+    found: Figures = np.where(share <= 1, alone + share * np.maximum(work - alone, 0.0), work)
+    return found
+
+
+class Cut(NamedTuple):
+    """Tasks that must all be through by some time before the block's end, and cannot begin before another.
+
+    `tasks` (S, bool) have only so much work in common threads: the block takes at least `head` + their work / T +
+    `tail` seconds. With `last` ≥ 0 the task of that number comes after all of them, and its cost is no part of `tail`.
+    """
+
+    tasks: NDArray[np.bool_]
+    head: float
+    tail: float
+    last: int
+
+
+def last_task(graph: Graph) -> int:
+    """The task that can only begin when all others are done, as a rule the main output; −1 if there is none."""
+    count = len(graph.ids)
+    if count < 2:
+        return -1
+    last = int(graph.order[-1])
+    reached = np.zeros(count, np.bool_)
+    reached[last] = True
+    for task in graph.order[::-1]:
+        reached[task] |= bool(reached[graph.successors_of(int(task))].any())
+    return last if bool(reached.all()) else -1
+
+
+def tails(graph: Graph, least: Figures) -> Figures:
+    """The least time between each task's end and the block's (S, seconds), for the least cost of each task (S)."""
+    return remaining(graph, least) - least
+
+
+def heads(graph: Graph, least: Figures) -> Figures:
+    """The least time before each task can begin (S, seconds), for the least cost of each task (S)."""
+    found = np.zeros(len(graph.ids))
+    _heads(least, graph.order, graph.first, graph.successors, found)
+    return found
+
+
+@njit(nogil=True, cache=True)
+def _heads(least, order, first, successors, found):  # type: ignore[no-untyped-def]
+    """Fills `found` (S) with the longest path before each task."""
+    for task in order:
+        after = found[task] + least[task]
+        for e in range(first[task], first[task + 1]):
+            found[successors[e]] = max(found[successors[e]], after)
+
+
+def cuts(graph: Graph, least: Figures, most: int = 8) -> list[Cut]:
+    """Late and early cuts of a graph: all tasks with a tail, or a head, of at least so much.
+
+    `least` (S, seconds) is the least that each task can cost under whatever is decided. The task that comes after all
+    others is left out of the tails: its cost stands in the rows in full.
+    """
+    last = last_task(graph)
+    without = least.copy()
+    if last >= 0:
+        without[last] = 0.0
+    tail, head = tails(graph, without), heads(graph, without)
+    found = []
+    others = np.ones(len(least), np.bool_)
+    if last >= 0:
+        others[last] = False
+    for level in _levels(tail[others], most):
+        found.append(Cut((tail >= level) & others, 0.0, level, last))
+    for level in _levels(head[others], most):
+        if level > 0:
+            found.append(Cut((head >= level) & others, level, 0.0, last))
+    return found
+
+
+def _levels(values: Figures, most: int) -> list[float]:
+    """Different values, at most so many, spread over their range."""
+    levels = np.unique(values)
+    if len(levels) > most:
+        levels = levels[np.linspace(0, len(levels) - 1, most).round().astype(int)]
+    return [float(level) for level in np.unique(levels)]
+
+
+def cut_bound(cut: Cut, cost: Figures, threads: int) -> Figures:
+    """The least time that a block takes by a cut, without any slowing, for rows of costs (…, S, seconds)."""
+    inside = (cost * cut.tasks).sum(axis=-1) / threads
+    own = cost[..., cut.last] if cut.last >= 0 else 0.0
+    found: Figures = cut.head + inside + cut.tail + own
+    return found

@@ -1,0 +1,146 @@
+"""The cost cards of a session as arrays: what one use of each kind costs at a buffer size, read once and kept.
+
+K keys throughout, those of the session and of its variants. Seconds on the computer measured on.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..cards.card import CONDITIONS, PROVENANCES, Cards, Cell, Condition, CostCard, around
+from ..session.plugins import CardKey
+
+# The rows of conditions: silent, then sounding.
+ROWS: tuple[Condition, ...] = ("silent", "sounding")
+NUMBERS = {name: i for i, name in enumerate(PROVENANCES)}
+
+
+class Sized(NamedTuple):
+    """What one use of each key costs in a block of one size: silent and sounding (2, K each).
+
+    `seconds` is its own time, `source` where that comes from (a place in `PROVENANCES`), `jitter` the mean of what the
+    machine adds (seconds).
+    """
+
+    seconds: NDArray[np.float64]
+    source: NDArray[np.int64]
+    jitter: NDArray[np.float64]
+
+
+class Curves(NamedTuple):
+    """Company curves that were measured at the same levels: `keys` (n), `levels` (L, bytes), `added` (n, L, share)."""
+
+    keys: NDArray[np.int64]
+    levels: NDArray[np.float64]
+    added: NDArray[np.float64]
+
+
+class Figures:
+    """The figures of cards at one sample rate (hertz). What is asked for a second time is kept."""
+
+    def __init__(self, cards: Cards, keys: Sequence[CardKey], rate: int) -> None:
+        self.cards, self.keys, self.rate = cards, tuple(keys), rate
+        self.index = {key: k for k, key in enumerate(self.keys)}
+        self.found = [cards.get(key) for key in self.keys]
+        upkeeps = [card.upkeep if card is not None else None for card in self.found]
+        self.footprint = np.array([float(u.footprint) if u is not None else 0.0 for u in upkeeps])
+        self.beside = np.array([u.beside if u is not None else 1.0 for u in upkeeps])
+        self.voices = np.array([key.voices for key in self.keys], np.int64)
+        self.has_notes = np.array([card is not None and bool(card.polyphony) for card in self.found], np.bool_)
+        self._cells = [_by_place(card, rate) for card in self.found]
+        self._sized: dict[int, Sized] = {}
+        self._company: dict[int, list[Curves]] = {}
+        self._notes: dict[tuple[int, tuple[int, ...]], NDArray[np.float64]] = {}
+        self._waking: dict[int, NDArray[np.float64]] = {}
+
+    def covers(self, keys: Sequence[CardKey]) -> bool:
+        """Whether it holds figures of all these keys."""
+        return all(key in self.index for key in keys)
+
+    def at(self, buffer: int) -> Sized:
+        """What one use of each key costs at a buffer size (samples)."""
+        if buffer not in self._sized:
+            self._sized[buffer] = self._read(buffer)
+        return self._sized[buffer]
+
+    def _read(self, buffer: int) -> Sized:
+        seconds, jitter = np.zeros((2, len(self.keys))), np.zeros((2, len(self.keys)))
+        source = np.full((2, len(self.keys)), NUMBERS["unknown"], np.int64)
+        for k, (card, cells) in enumerate(zip(self.found, self._cells, strict=True)):
+            for row, condition in enumerate(ROWS) if card is not None else ():
+                cell = cells.get((buffer, condition))
+                if cell is not None:
+                    seconds[row, k], source[row, k], jitter[row, k] = cell.mean, NUMBERS[cell.provenance], cell.jitter
+                else:
+                    assert card is not None
+                    figure = card.cost(self.rate, buffer, condition)
+                    seconds[row, k], source[row, k] = figure.seconds, NUMBERS[figure.provenance]
+        return Sized(seconds, source, jitter)
+
+    def company(self, buffer: int, touched: float) -> NDArray[np.float64]:
+        """The share (K) that a block costs more when others touch so many bytes in between."""
+        if buffer not in self._company:
+            self._company[buffer] = self._curves(buffer)
+        found = np.zeros(len(self.keys))
+        for keys, levels, added in self._company[buffer]:
+            place = int(np.clip(np.searchsorted(levels, touched, side="right") - 1, 0, max(len(levels) - 2, 0)))
+            if len(levels) < 2:
+                found[keys] = added[:, 0]
+                continue
+            part = min(max((touched - levels[place]) / (levels[place + 1] - levels[place]), 0.0), 1.0)
+            found[keys] = (1 - part) * added[:, place] + part * added[:, place + 1]
+        return found
+
+    def _curves(self, buffer: int) -> list[Curves]:
+        """Each card's curve at a size, read on the line over the logarithm of the size, by the levels measured at."""
+        by_levels: dict[tuple[int, ...], list[tuple[int, NDArray[np.float64]]]] = {}
+        for k, card in enumerate(self.found):
+            curves = sorted((c for c in card.company if c.rate == self.rate), key=lambda c: c.buffer) if card else []
+            if not curves:
+                continue
+            low, high, part = around(curves, buffer)
+            levels = tuple(sorted({*low.touched, *high.touched}))
+            at_low, at_high = (np.interp(levels, c.touched, c.added()) for c in (low, high))
+            by_levels.setdefault(levels, []).append((k, (1 - part) * at_low + part * at_high))
+        return [
+            Curves(np.array([k for k, _ in found]), np.array(levels, float), np.array([added for _, added in found]))
+            for levels, found in by_levels.items()
+        ]
+
+    def with_notes(self, buffer: int, notes: tuple[int, ...]) -> NDArray[np.float64]:
+        """The share of its full cost that each key takes with so many notes (N, K); 1 where that is not known."""
+        if (buffer, notes) not in self._notes:
+            found = np.ones((len(notes), len(self.keys)))
+            for k in np.flatnonzero(self.has_notes) if notes else ():
+                card = self.found[k]
+                assert card is not None
+                fewer = np.array(notes) < self.voices[k]
+                found[:, k] = np.where(fewer, card.with_notes(self.rate, buffer, notes), 1.0)
+            self._notes[buffer, notes] = found
+        return self._notes[buffer, notes]
+
+    def waking(self, buffer: int) -> NDArray[np.float64]:
+        """What the dearest of a use's first blocks takes beyond a usual one (K, seconds); 0 where never measured.
+
+        Of a size at which that was not measured it is scaled from the nearest one, by the length of the block.
+        """
+        if buffer not in self._waking:
+            beyond = np.zeros(len(self.keys))
+            for k, card in enumerate(self.found):
+                cells = [cell for cell in card.cells if cell.condition == "waking"] if card is not None else []
+                if card is not None and cells:
+                    near = min(cells, key=lambda c: (c.rate != self.rate, abs(np.log2(c.buffer / buffer)), c.buffer))
+                    usual = card.cost(near.rate, near.buffer, "sounding").seconds
+                    beyond[k] = max(near.largest - usual, 0.0) * buffer / near.buffer
+            self._waking[buffer] = beyond
+        return self._waking[buffer]
+
+
+def _by_place(card: CostCard | None, rate: int) -> dict[tuple[int, str], Cell]:
+    """The cells of a card at one rate by buffer size and condition."""
+    cells = card.cells if card is not None else ()
+    return {(cell.buffer, cell.condition): cell for cell in cells if cell.rate == rate and cell.condition in CONDITIONS}
