@@ -1,4 +1,4 @@
-"""Everything that the Balance page and the shell say about a session: one computation, so that all figures agree."""
+"""Everything that is asked of a session with a plan: one computation, so that all figures agree."""
 
 from __future__ import annotations
 
@@ -10,30 +10,33 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from .block.bounds import spread
 from .block.play import Played, placed
 from .block.schedule import Block, remaining
-from .cards.card import PROVENANCES, Cards, Provenance
-from .decisions.plan import Decision, KeptPlan, Plan, apply
-from .decisions.regroup import tail_traps
-from .load.costs import Costs, at_moments, by_provenance, costs, provenance_shares, use_seconds
+from .cards.card import Cards, Provenance
+from .decisions.alike import Group, groups, similar
+from .decisions.apply import apply, tail_traps
+from .decisions.decision import Decision, KeptPlan, Plan
+from .load.case import Case, case
+from .load.figures import NUMBERS
 from .load.host_fit import HostFit, MeterReading, fit_host
+from .load.judged import Judged, Rung, judge
 from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
-from .load.load_map import LoadMap, Rung, load_map, played, waking_strips, word, worst_moments
+from .load.load_map import LoadMap, load_map, word, worst_moments
 from .load.peaks import DRAWS, Peaks, draw
 from .load.prepared import Prepared, prepare
+from .load.ranking import Basis, Ranking, Stretch, at_moment, ranking
 from .load.rehearsal import Prediction
 from .piece.moments import FULL, SILENT
-from .session.computer import BUFFER_SIZES, Host, Machine, deadline, threads
+from .session.computer import BUFFER_SIZES, Machine, deadline
 from .session.session import Session
-from .told.verdict import Verdict, judge
-from .units import clock, percent
 
 
 class Survey(NamedTuple):
     """A session with a plan, at one buffer size, through the whole piece.
 
-    `now` is the session as it is, `planned` with the plan. `costs` holds the planned session's costs at every size of
-    the ladder, `before` and `after` the loads of both at the chosen `buffer`.
+    `now` is the session as it is, `planned` with the plan. `cases` holds the planned session's cases at every size of
+    the ladder, `now_case` the case without the plan at the chosen `buffer`; `before` and `after` are the loads of both.
     """
 
     session: Session
@@ -42,31 +45,49 @@ class Survey(NamedTuple):
     buffer: int
     now: Prepared
     planned: Prepared
-    costs: dict[int, Costs]
+    now_case: Case
+    cases: dict[int, Case]
     before: LoadMap
     after: LoadMap
     warnings: tuple[str, ...]
     latencies: Latencies
 
     @property
+    def case(self) -> Case:
+        """The planned session at the chosen buffer size."""
+        return self.cases[self.buffer]
+
+    @property
     def threads(self) -> int:
-        return threads(self.session.host, self.machine)
+        return self.case.threads
 
     @property
     def deadline(self) -> float:
-        return deadline(self.buffer, self.session.rate)
+        return self.case.deadline
 
     def worst_second(self) -> float:
         """The middle of the moment with the highest load under the plan."""
         return middle(self.after, self.after.worst)
+
+    def sharing(self) -> list[Group]:
+        """The strips that could share the ends of their chains."""
+        return groups(self.session, self.planned.cards) + similar(self.session, self.planned.cards)
+
+
+class Parts(NamedTuple):
+    """What a load is made of, as fractions of the deadline: the plugins' own work, the host's, the computer's."""
+
+    own: float
+    host: float
+    computer: float
 
 
 class Instant(NamedTuple):
     """One moment of a survey. `second` is the position asked for; `moment` holds it.
 
     `states` (S) is what each strip does there (see `Moments`), `notes` (S) how many notes its instrument plays at most.
-    `strip_costs` (S, seconds) is what each strip costs,
-    `use_costs` what each live plugin does, by use id. `load_before` is the load of the same second without the plan.
+    `strip_costs` (S, seconds) is what each strip costs, `use_costs` what each plugin does or would, by use id.
+    `load_before` is the load of the same second without the plan.
     """
 
     second: float
@@ -75,11 +96,12 @@ class Instant(NamedTuple):
     notes: NDArray[np.int64]
     rungs: list[Rung]
     block: Block
-    verdict: Verdict
+    judged: Judged
     strip_costs: NDArray[np.float64]
     use_costs: dict[str, float]
     shares: dict[Provenance, float]
     load_before: float
+    parts: Parts
 
     @property
     def sounding(self) -> NDArray[np.bool_]:
@@ -111,58 +133,50 @@ def survey(
     applied = apply(session, plan)
     planned = now if applied.session is session else prepare(applied.session, cards, like.planned if like else now)
     sizes = (*BUFFER_SIZES, buffer) if buffer not in BUFFER_SIZES else BUFFER_SIZES
-    if like is not None and same and like.plan == plan and like.machine == machine and buffer in like.costs:
-        by_size = like.costs
+    as_before = same and like is not None and like.machine == machine
+    if like is not None and as_before and like.plan == plan and buffer in like.cases:
+        cases = like.cases
     else:
-        by_size = {size: costs(planned, machine, size) for size in sizes}
-    after = load_map(planned, machine, buffer, by_size[buffer])
+        cases = {size: case(planned, machine, size) for size in sizes}
+    after = load_map(cases[buffer])
     if planned is now:
-        before = after
-    elif like is not None and same and like.machine == machine and like.buffer == buffer:
-        before = like.before
+        now_case, before = cases[buffer], after
+    elif like is not None and as_before and like.buffer == buffer:
+        now_case, before = like.now_case, like.before
     else:
-        before = load_map(now, machine, buffer)
+        now_case = case(now, machine, buffer)
+        before = load_map(now_case)
     delays = latencies(planned.session, planned.graph, cards)
-    warnings = (*applied.warnings, *tail_traps(session, plan, cards), *spikes(planned, after))
-    return Survey(session, plan, machine, buffer, now, planned, by_size, before, after, warnings, delays)
-
-
-def spikes(planned: Prepared, loads: LoadMap) -> list[str]:
-    """A sentence for the worst border at which waking up makes a block late that would else have fitted."""
-    late = np.where(loads.load <= 1.0, loads.waking, 0.0)
-    worst = int(np.argmax(late)) if len(late) else 0
-    if not len(late) or late[worst] <= 1.0:
-        return []
-    names = [planned.session.strips[i].name for i in np.flatnonzero(waking_strips(planned)[worst])]
-    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
-    count = int(np.count_nonzero(late > 1.0))
-    often = f"; so do {count - 1} other borders" if count > 1 else ""
-    return [
-        f"{', '.join(names[:3])}{more}: waking up at {clock(float(loads.times[worst]))} takes one block to "
-        f"{percent(float(late[worst]))}{often}."
-    ]
+    warnings = (*applied.warnings, *tail_traps(session, plan, cards))
+    return Survey(
+        session, plan, machine, buffer, now, planned, now_case, cases, before, after, warnings, delays
+    )  # fmt: skip
 
 
 def instant(of: Survey, second: float | None = None) -> Instant:
     """One moment of a survey; without a second, the worst one."""
     if second is None:
         second = of.worst_second()
-    planned = of.planned
-    moment = planned.moments.at(second)
-    states = planned.moments.states[moment]
-    blocks = {size: played(planned, of.machine, of.costs[size], states[None, :]) for size in sorted(of.costs)}
+    planned, chosen = of.planned, of.case
+    moment = chosen.moments.at(second)
+    states = chosen.moments.states[moment]
+    blocks = {size: each.played(each.moments.states[moment][None, :]) for size, each in sorted(of.cases.items())}
     rungs = [_rung(of, size, block) for size, block in blocks.items()]
-    chosen, factor = of.costs[of.buffer], float(blocks[of.buffer].factor[0])
-    row = at_moments(chosen, states) * factor
-    block = placed(planned.tasks, planned.session.host, planned.live, row, of.threads)
-    use_costs, known = _use_costs(of, states, factor)
+    here = at_moment(chosen, states)
+    block = block_with(of, here.strips)
+    block = block._replace(spread_bound=_even(blocks[of.buffer], of.threads))
     rung = next(r for r in rungs if r.buffer == of.buffer)
-    verdict = judge(planned.session, rung, second, block, len(chosen.missing), known, rungs, _overhead(chosen, states))
-    if verdict.kind == "unknown":
+    parts = _parts(of, states, rung.load)
+    known = chosen.costs.each.source[FULL] != NUMBERS["unknown"]
+    count = int(np.count_nonzero(known[planned.uses.card] & planned.uses.live))
+    share = parts.host / max(parts.own + parts.host, 1e-12)
+    judged = judge(rung, of.session.limit, of.threads, len(chosen.costs.missing), count, share, rungs)
+    if judged.kind == "unknown":
         rungs = [each._replace(word="not known") for each in rungs]
+    before = of.now_case.moments
     return Instant(
-        second, moment, states, notes_played(planned, states), rungs, block, verdict, row, use_costs,
-        provenance_shares(chosen, states), float(of.before.load[of.now.moments.at(second)]),
+        second, moment, states, notes_played(planned, states), rungs, block, judged, here.strips, here.uses,
+        chosen.provenance(states), float(of.before.load[before.at(second)]), parts,
     )  # fmt: skip
 
 
@@ -174,35 +188,44 @@ def notes_played(planned: Prepared, states: NDArray[np.int16]) -> NDArray[np.int
     return np.array(by_state)[states, np.arange(len(most))]
 
 
-def _overhead(of: Costs, states: NDArray[np.int16]) -> float:
-    """The host's own share of a moment's work."""
-    work = float(at_moments(of, states).sum())
-    plugins = float(by_provenance(of, states).sum())
-    return max(1 - plugins / work, 0.0) if work > 0 else 0.0
+def _parts(of: Survey, states: NDArray[np.int16], load: float) -> Parts:
+    """What the load of a moment is made of: each part as it stands in the work."""
+    chosen = of.case
+    work = float(chosen.rows(states).sum())
+    if work <= 0:
+        return Parts(load, 0.0, 0.0)
+    computer = load * chosen.costs.interrupted / (1 + chosen.costs.interrupted)
+    host = load * float(chosen.costs.overhead.sum()) / work
+    return Parts(load - computer - host, host, computer)
+
+
+def _even(found: Played, threads: int) -> float:
+    """The least that an even spread of one block's work could reach, in seconds."""
+    return float(spread(found.own_work, found.beside, threads)[0])
 
 
 def _rung(of: Survey, size: int, found: Played) -> Rung:
     """One buffer size at one moment, whose block was played."""
     block_time = deadline(size, of.session.rate)
-    load, chain, work, live = (float(x[0]) / block_time for x in (found.makespan, found.chain, found.work, found.live))
+    load, chain, live = (float(x[0]) / block_time for x in (found.makespan, found.chain, found.live))
+    even = _even(found, of.threads) / block_time
     trip = round_trip(size, of.session.rate, of.session.device, of.latencies.longest)
-    return Rung(size, load, chain, work / of.threads, trip, word(load, of.session.limit), live)
+    heard = _heard(of, size)
+    late = 0 < of.session.device.heard_within < heard - 1e-9
+    return Rung(size, load, chain, even, trip, word(load, of.session.limit), live, heard, late)
 
 
-def _use_costs(of: Survey, states: NDArray[np.int16], factor: float) -> tuple[dict[str, float], int]:
-    """What each use costs at a moment, in seconds by use id; and how many live ones have a figure.
+def _heard(of: Survey, size: int) -> float:
+    """When the last of those that are recorded hears himself (seconds): device and own chain; 0 if nobody is."""
+    ways = of.latencies.way.values()
+    return round_trip(size, of.session.rate, of.session.device, max(ways)) if ways else 0.0
 
-    A use that is off or frozen is shown with what it would cost if it were live.
-    """
-    uses = of.planned.uses
-    if not uses.uses:
-        return {}, 0
-    costs = of.costs[of.buffer]
-    seconds = use_seconds(of.planned, costs)[states[uses.strip], np.arange(len(uses.uses))]
-    known = costs.each.source[FULL] != PROVENANCES.index("unknown")
-    spent = seconds * factor / of.machine.speed
-    by_id = dict(zip([use.id for use in uses.uses], spent.tolist(), strict=True))
-    return by_id, int(np.count_nonzero(known[uses.card] & uses.live))
+
+def ranked(of: Survey, at: Instant, basis: Basis, stretch: Stretch | None = None) -> Ranking:
+    """What everything costs at the moment, at its own dearest, or on average over a stretch (or the whole piece)."""
+    if basis == "moment":
+        return Ranking(at.strip_costs, at.use_costs)
+    return ranking(of.case, basis, stretch)
 
 
 class Saving(NamedTuple):
@@ -238,22 +261,24 @@ def with_plan(of: Survey, plan: Plan, like: Prepared | None = None) -> Prepared:
 
 def kept_load(of: Survey, kept: KeptPlan) -> float:
     """The worst load through the piece with a plan that was put by, at its own buffer size."""
-    return float(load_map(with_plan(of, kept.plan), of.machine, kept.buffer).load.max())
+    return float(load_map(case(with_plan(of, kept.plan), of.machine, kept.buffer)).load.max())
 
 
 def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float, float]:
     """Makespan, work and longest chain of one block under another plan, in seconds."""
     if plan == of.plan:
-        return at.block.makespan, at.block.work, at.block.chain_bound
-    after = with_plan(of, plan)
+        after = of.case
+    else:
+        after = case(with_plan(of, plan), of.machine, of.buffer)
     states = after.moments.states[after.moments.at(at.second)]
-    found = played(after, of.machine, costs(after, of.machine, of.buffer), states[None, :])
+    found = after.played(states[None, :])
     return float(found.makespan[0]), float(found.work[0]), float(found.chain[0])
 
 
 def peaks(of: Survey, at: Instant, buffer: int | None = None, draws: int = DRAWS) -> Peaks:
     """Typical, bad and worst blocks of a moment under the plan, at the chosen or another size of the ladder."""
-    return draw(of.planned, of.machine, of.costs[buffer or of.buffer], at.states, draws)
+    chosen = of.cases[buffer or of.buffer]
+    return draw(chosen, chosen.moments.states[at.moment], draws)
 
 
 def block_with(of: Survey, row: NDArray[np.float64]) -> Block:
@@ -303,16 +328,27 @@ def tracking(of: Survey, limit: float, compensated: bool = True) -> Tracking:
 
 
 def fitted(of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit:
-    """What readings of a host's meter at a moment say about the host. ValueError if they are too few."""
-    bare = msgspec.structs.replace(of.session, host=Host(of.session.host.cores_left_free))
-    plain = prepare(apply(bare, of.plan).session, of.planned.cards)
-    states = plain.moments.states[plain.moments.at(at.second)]
-    seconds = [
-        float(played(plain, of.machine, costs(plain, of.machine, r.buffer), states[None, :]).makespan[0])
-        for r in readings
-    ]
-    strips = sum(strip.enabled for strip in plain.session.strips)
-    return fit_host(readings, seconds, of.session.rate, strips, of.threads)
+    """What readings of a host's meter at a moment say about the host. ValueError if they are too few.
+
+    Everything else that is known of the host stays as it is: how it divides, reads ahead, orders and suspends.
+    """
+
+    def loads(factor: float, overhead: float) -> NDArray[np.float64]:
+        host = msgspec.structs.replace(
+            of.session.host, plugin_factor=factor, strip_overhead=overhead, plugin_overhead=0.0
+        )
+        tried = prepare(
+            apply(msgspec.structs.replace(of.session, host=host), of.plan).session, of.planned.cards, of.planned
+        )
+        found = []
+        for reading in readings:
+            each = case(tried, of.machine, reading.buffer)
+            states = each.moments.states[each.moments.at(at.second)]
+            found.append(float(each.played(states[None, :]).makespan[0]) / each.deadline)
+        return np.array(found)
+
+    strips = int(of.planned.uses.whole.sum())
+    return fit_host(readings, loads, strips)
 
 
 def worst_seconds(of: LoadMap, count: int = 8) -> list[float]:

@@ -1,17 +1,40 @@
-"""Three plans on the trade-off curve, side by side."""
+"""Three plans on the trade-off curve, side by side, all told in the same minutes."""
 
 from __future__ import annotations
 
-from ..survey import Survey
-from .candidates import Weights, Wishes
-from .search import Suggestion, suggest
+from ..decisions.price import Weights
+from ..survey import Survey, survey
+from .candidates import Wishes
+from .steps import steps_of
+from .suggest import Suggestion, suggest
+
+# Every step as dear as every other: what is left to count is how many there are.
+EQUAL = Weights(
+    rendering=0.0, returning=0.0, sound=0.0, tails=0.0, locked=0.0, bus=1.0, member=0.0, nearly=0.0, kind=1.0, use=0.0,
+    suspend=1.0, off=1.0, disk=0.0, step=1.0,
+)  # fmt: skip
+HEADROOM = 0.1
 
 
 def alternatives(of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
-    """Three plans on the trade-off curve: least given up, fewest decisions, most headroom."""
-    same = Weights(freeze=1.0, source=1.0, suspend=1.0, lighten=1.0, share=1.0, disk=0.0)
-    return {
-        "least given up": suggest(of, wishes),
-        "fewest decisions": suggest(of, wishes._replace(weights=same)),
-        "most headroom": suggest(of, wishes._replace(limit=wishes.limit - 0.1)),
+    """The least given up, the fewest steps, and a tenth more headroom: each looked for from the session as it is.
+
+    What the plan in force has decided does not count: the three are alternatives to it. No plan that keeps the limit
+    costs less than the least price of the first, so that holds for all three.
+    """
+    undecided = of.plan.without(*of.plan.decisions)
+    bare = survey(of.session, undecided, of.planned.cards, of.machine, of.buffer, of)
+    found = {
+        "least given up": suggest(bare, wishes),
+        "fewest steps": suggest(bare, wishes._replace(weights=EQUAL)),
+        "most headroom": suggest(bare, wishes._replace(limit=wishes.limit - HEADROOM)),
     }
+    least = found["least given up"].least
+    return {name: _priced(bare, each, wishes, least) for name, each in found.items()}
+
+
+def _priced(of: Survey, found: Suggestion, wishes: Wishes, least: float) -> Suggestion:
+    """The same plan, told in the minutes of these wishes."""
+    made = tuple(steps_of(of, of.plan, [step.decisions for step in found.steps], wishes.terms(of)))
+    price = sum(step.price.minutes for step in made)
+    return found._replace(steps=made, price=price, least=min(least, price))

@@ -2,54 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import NEAR_DB, PROVENANCES
-from ..decisions.alike import Group, groups
-from ..decisions.options import freeze_bytes
-from ..decisions.plan import Decision, DecisionKind, obstacle
-from ..load.costs import PerKey, keys_at
-from ..piece.moments import FULL, SILENT
-from ..session.plugins import CardKey, PluginUse, Variant
+from ..decisions.apply import KINDS as TABLE
+from ..decisions.apply import apply, obstacle
+from ..decisions.decision import Decision, DecisionKind
+from ..decisions.freeze import places_before_shared
+from ..decisions.kind import Asked
+from ..decisions.off import changes_nothing
+from ..decisions.price import Terms, Weights, total
+from ..decisions.rendering import audio_bytes
+from ..load.case import Case
+from ..session.cut_at_sends import parts_of
 from ..session.strips import Strip
 from ..survey import Survey
 
-# For each card key, the names of its variants and what a use costs in them (2, N, seconds: see `candidates`).
-Lighter = dict[CardKey, list[tuple[str, NDArray[np.float64]]]]
-
-
-class Weights(msgspec.Struct, frozen=True):
-    """What hurts: the price of one decision of each kind, and of a hundred megabytes of disk."""
-
-    freeze: float = 1.0
-    source: float = 0.8
-    suspend: float = 0.2
-    lighten: float = 0.9
-    share: float = 0.5
-    disk: float = 0.1
-
-    def freezing(self, through: int) -> float:
-        """The price of a freeze up to a place of the chain, without its disk space."""
-        return self.source if through == -1 else self.freeze
-
-
-PRESETS: dict[str, Weights] = {
-    "balanced": Weights(),
-    "keep the sound": Weights(lighten=4.0),
-    "keep it editable": Weights(freeze=3.0, source=2.5, lighten=0.5),
-}
-KINDS: tuple[DecisionKind, ...] = ("freeze", "suspend", "lighten", "share")
+KINDS: tuple[DecisionKind, ...] = ("share", "lighten", "off", "suspend", "freeze")
 
 
 class Wishes(NamedTuple):
     """What a plan may do: `limit` (fraction), what hurts, strips that stay as they are, and kinds allowed.
 
-    `disk` is how many bytes all freezes together may take, None if that does not matter.
+    `disk` is how many bytes all freezes together may take, None if that does not matter. With `tracking` the plan is
+    for recording only: what is put back before the render costs no sound.
     """
 
     limit: float = 0.8
@@ -57,6 +37,11 @@ class Wishes(NamedTuple):
     pinned: frozenset[str] = frozenset()
     kinds: tuple[DecisionKind, ...] = KINDS
     disk: float | None = None
+    tracking: bool = False
+
+    def terms(self, of: Survey) -> Terms:
+        """What prices go by."""
+        return Terms(of.session, of.planned.cards, of.machine, of.plan, self.weights, self.tracking)
 
 
 def wishes_for(of: Survey, weights: Weights, kinds: Sequence[DecisionKind]) -> Wishes:
@@ -64,147 +49,173 @@ def wishes_for(of: Survey, weights: Weights, kinds: Sequence[DecisionKind]) -> W
     return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
 
 
-class Candidate(NamedTuple):
-    """One decision that a plan could take: its price, and what it saves of its strip in each state (N, seconds).
+class Effect(NamedTuple):
+    """What a candidate does to one strip of the planned session: its number there, and what is saved of its cost and
+    of what it costs more beside others, in each state (N, seconds each)."""
 
-    The states are those of `Moments`. `beside` (N) is what it saves of what the cores take from each other; `disk` the
-    bytes that it writes. What is shared has `others` too: decisions with what each saves of its own strip; and costs
-    `bus` (N, seconds) on a bus of its own, which sounds while one of them does.
-    """
-
-    decision: Decision
     strip: int
-    price: float
     saves: NDArray[np.float64]
     beside: NDArray[np.float64]
+
+
+class Candidate(NamedTuple):
+    """One step that a plan could take: decisions that go together, what they cost and what they save.
+
+    `price` is in minutes; `once` names what is paid once for all candidates that share it, with its minutes. `effects`
+    are those on strips that there are; `bus` (2, N, seconds) is what a bus of its own costs, and costs more beside
+    others, fed by `members` (numbers of strips). `disk` are the bytes that it writes.
+    """
+
+    decisions: tuple[Decision, ...]
+    price: float
+    once: tuple[tuple[str, float], ...]
+    effects: tuple[Effect, ...]
     disk: float = 0.0
-    others: tuple[Candidate, ...] = ()
     bus: NDArray[np.float64] | None = None
+    members: tuple[int, ...] = ()
 
-    def decisions(self) -> tuple[Decision, ...]:
-        """Everything that is decided with it."""
-        return (self.decision, *(other.decision for other in self.others))
+    @property
+    def decision(self) -> Decision:
+        return self.decisions[0]
 
-    def strips(self) -> tuple[int, ...]:
-        return (self.strip, *(other.strip for other in self.others))
+    @property
+    def kind(self) -> DecisionKind:
+        return self.decisions[0].kind
 
-    def saved(self, states: NDArray[np.int16], on: NDArray[np.float64] | None = None) -> tuple[float, float]:
-        """What it saves in a moment (states: S), and of what cores take from each other: seconds each.
-
-        With `on` (S), only so much of what it saves of each strip; the bus that it needs does not count then: it may
-        stand elsewhere.
-        """
-        saves = beside = 0.0
-        for part in (self, *self.others):
-            state, share = states[part.strip], 1.0 if on is None else float(on[part.strip])
-            saves, beside = saves + share * float(part.saves[state]), beside + share * float(part.beside[state])
-        if self.bus is not None and on is None:
-            saves -= float(self.bus[FULL if states[list(self.strips())].any() else SILENT])
-        return saves, beside
+    @property
+    def whole_price(self) -> float:
+        """What it costs alone."""
+        return self.price + sum(minutes for _, minutes in self.once)
 
 
 def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
-    """Every decision that could be taken in addition to the plan, with its price and what it saves."""
-    session, costs = of.session, of.costs[of.buffer]
-    numbers = {key: k for k, key in enumerate(of.planned.uses.keys)}
-    variants = _variant_costs(of)
-    host, states = session.host, len(costs.by_state)
-    asleep = np.arange(states) == SILENT
-    taken = {d.strip for d in of.plan.decisions if d.use is None}
-    taken_uses = {d.use for d in of.plan.decisions if d.use is not None}
+    """Every step that could be taken in addition to the plan. One that saves nothing anywhere is left out.
+
+    What is record-armed, pinned or decided about already stays as it is.
+    """
+    found = _Finder(of, wishes)
+    made = [each for kind in wishes.kinds for each in found.of_kind(kind)]
+    return [each for each in made if any(effect.saves.max() > 1e-12 for effect in each.effects)]
+
+
+class _Finder:
+    """Finds the candidates of a survey."""
+
+    def __init__(self, of: Survey, wishes: Wishes) -> None:
+        self.of, self.wishes, self.case = of, wishes, of.case
+        self.terms = wishes.terms(of)
+        self.numbers = {strip.id: k for k, strip in enumerate(of.planned.session.strips)}
+        self.sharing = [group for group in of.sharing() if group.keeps_sound and not group.differs]
+        self.taken = {d.strip for d in of.plan.decisions if d.use is None}
+        self.taken_uses = {d.use for d in of.plan.decisions if d.use is not None}
+        self.strips = [
+            strip for strip in of.session.strips if strip.enabled and strip.id not in wishes.pinned
+        ]  # fmt: skip
+
+    def of_kind(self, kind: DecisionKind) -> Iterator[Candidate]:
+        if kind == "share":
+            yield from self._shared()
+            return
+        ways = {"freeze": self._freezes, "suspend": self._suspensions, "lighten": self._lighter, "off": self._off}
+        for strip in self.strips:
+            for decision in ways[kind](strip) if kind in ways else ():
+                if obstacle(strip, decision, self.of.session) is None:
+                    yield self._made((decision,))
+
+    def _freezes(self, strip: Strip) -> Iterator[Decision]:
+        """The source alone, the chain up to the fader, or up to what it could share."""
+        if strip.id in self.taken:
+            return
+        last = strip.last_before_fader if strip.last_before_fader >= 0 else len(strip.inserts) - 1
+        places = {-1, last} if strip.instrument is not None else {last}
+        places.update(places_before_shared(strip, Asked(self.of.session, self.sharing)))
+        for through in sorted(places):
+            yield Decision("freeze", strip.id, through=through)
+
+    def _suspensions(self, strip: Strip) -> Iterator[Decision]:
+        if strip.id not in self.taken:
+            yield Decision("suspend", strip.id)
+
+    def _lighter(self, strip: Strip) -> Iterator[Decision]:
+        known = self.of.planned.figures
+        for use in strip.live_uses():
+            for variant in self.of.session.variants if use.id not in self.taken_uses else ():
+                if variant.of == use.card_key():
+                    card = known.cards.get(variant.applied(use).card_key())
+                    if card is not None and card.cells:
+                        yield Decision("lighten", strip.id, use.id, variant=variant.name)
+
+    def _off(self, strip: Strip) -> Iterator[Decision]:
+        """Only what changes no sound."""
+        for use in strip.live_uses():
+            if use.id not in self.taken_uses and changes_nothing(use, self.of.planned.cards):
+                yield Decision("off", strip.id, use.id)
+
+    def _made(self, decisions: tuple[Decision, ...]) -> Candidate:
+        price = total(TABLE[d.kind].price(self.terms, d) for d in decisions)
+        strips = [self.of.session.strip(d.strip) for d in decisions]
+        frozen = (s for s, d in zip(strips, decisions, strict=True) if d.kind == "freeze")
+        disk = sum(audio_bytes(strip, self.of.session.rate) for strip in frozen)
+        effects = () if decisions[0].kind == "share" else effects_of(self.of, self.case, decisions)
+        once = tuple((name, part.minutes) for name, part in price.once)
+        return Candidate(decisions, price.own, once, effects, disk)
+
+    def _shared(self) -> Iterator[Candidate]:
+        """Sharing as one candidate with all its members that are neither pinned nor decided about."""
+        for group in self.sharing:
+            members = [(s, u) for s, u in group.members if s not in self.wishes.pinned and s not in self.taken]
+            if len(members) < 2 or any(d.strip in dict(members) for d in self.of.plan.decisions):
+                continue
+            decisions = tuple(d for d in group._replace(members=tuple(members)).decisions())
+            made = self._made(decisions)
+            effects, live = [], False
+            for decision in decisions:
+                strip = whole_strip(self.of, decision.strip)
+                place = strip.place_of(decision.use or "")
+                off = tuple(
+                    msgspec.structs.replace(u, enabled=False) if k >= place else u for k, u in enumerate(strip.inserts)
+                )
+                effects += strip_effects(
+                    self.case, self.numbers, strip, msgspec.structs.replace(strip, inserts=off)
+                )  # fmt: skip
+                live |= bool(self.of.planned.live[self.numbers[decision.strip]])
+            bus = self.case.strip_cost(group.chain, live)
+            numbers = tuple(self.numbers[d.strip] for d in decisions)
+            yield made._replace(effects=tuple(effects), bus=bus, members=numbers)
+
+
+def effects_of(of: Survey, at: Case, decisions: Sequence[Decision]) -> tuple[Effect, ...]:
+    """What decisions, each about one strip of its own, save of each part of it, by the costs of a case."""
+    numbers = {strip.id: k for k, strip in enumerate(at.session.strips)}
     found = []
-    sharing = _sharing(of, wishes)
-    before = {strip: of.session.strip(strip).place_of(use) - 1 for group in sharing for strip, use in group.members}
-
-    def cost(use: PluginUse, strip: int) -> NDArray[np.float64]:
-        """Its own cost on a strip and what it loses beside others (2, N, seconds)."""
-        number = numbers[use.card_key()]
-        each = costs.each if of.planned.live[strip] else costs.ahead
-        return np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
-
-    for index, strip in enumerate(session.strips):
-        if strip.id in wishes.pinned or not strip.enabled:
-            continue
-        live = [(place, use) for place, use in strip.places() if use.enabled and use.id not in taken_uses]
-        if strip.id not in taken:
-            for through in _freezes(strip, before.get(strip.id)) if "freeze" in wishes.kinds else ():
-                decision = Decision("freeze", strip.id, through=through)
-                inside = [use for place, use in live if place <= through]
-                if obstacle(strip, decision) is None and inside:
-                    saves, beside = sum((cost(use, index) for use in inside), np.zeros((2, states)))
-                    calls = costs.calls[index] / of.machine.speed
-                    saves = saves + len(inside) * host.plugin_overhead * calls
-                    disk = freeze_bytes(strip, session.rate)
-                    price = wishes.weights.freezing(through) + disk / 1e8 * wishes.weights.disk
-                    found.append(Candidate(decision, index, price, saves, beside, disk))
-            if "suspend" in wishes.kinds and live and obstacle(strip, Decision("suspend", strip.id)) is None:
-                saves, beside = sum((cost(use, index) for _, use in live), np.zeros((2, states))) * asleep
-                suspend = Decision("suspend", strip.id)
-                found.append(Candidate(suspend, index, wishes.weights.suspend, saves, beside))
-        for _, use in live if "lighten" in wishes.kinds else ():
-            for name, lighter in variants[bool(of.planned.live[index])].get(use.card_key(), ()):
-                saves, beside = cost(use, index) - lighter
-                if saves.max() > 0:
-                    decision = Decision("lighten", strip.id, use.id, variant=name)
-                    found.append(Candidate(decision, index, wishes.weights.lighten, saves, beside))
-    return found + [_shared(of, group, wishes, cost) for group in sharing]
+    for decision in decisions:
+        before = whole_strip(of, decision.strip)
+        found += strip_effects(at, numbers, before, TABLE[decision.kind].change(before, decision, of.session))
+    return tuple(found)
 
 
-def _sharing(of: Survey, wishes: Wishes) -> list[Group]:
-    """The groups that may share: their sound stays (null test, no sends), and none is pinned or decided about."""
-    if "share" not in wishes.kinds:
-        return []
-    taken = {decision.strip for decision in of.plan.decisions}
-    return [
-        group
-        for group in groups(of.session, of.planned.cards)
-        if group.linear_db is not None
-        and group.linear_db <= NEAR_DB
-        and not group.sends
-        and not any(strip in taken or strip in wishes.pinned for strip, _ in group.members)
-    ]
+def whole_strip(of: Survey, strip_id: str) -> Strip:
+    """A strip of the planned session, its parts joined again where sends cut it: as the plan's `apply` made it."""
+    planned = {strip.id: strip for strip in of.planned.session.strips}
+    strip = planned[strip_id]
+    rest = [part for part in of.planned.session.strips if part.part_of == strip_id]
+    if not rest:
+        return strip
+    return apply(of.session, of.plan).session.strip(strip_id)
 
 
-def _shared(
-    of: Survey, group: Group, wishes: Wishes, cost: Callable[[PluginUse, int], NDArray[np.float64]]
-) -> Candidate:
-    """Sharing as one candidate with all its members."""
-    numbers = {strip.id: k for k, strip in enumerate(of.session.strips)}
-    calls, host = of.costs[of.buffer].calls / of.machine.speed, of.session.host
-
-    def member(decision: Decision, strip: int) -> Candidate:
-        saves, beside = sum((cost(use, strip) for use in group.chain), np.zeros_like(cost(group.chain[0], strip)))
-        return Candidate(
-            decision, strip, 0.0, saves + host.plugin_overhead * len(group.chain) * calls[strip], beside
-        )  # fmt: skip
-
-    each = [member(decision, numbers[decision.strip]) for decision in group.decisions()]
-    # What a live strip feeds is live too.
-    most = next((one for one in each if of.planned.live[one.strip]), each[0])
-    bus = most.saves + host.strip_overhead * calls[most.strip]
-    return each[0]._replace(price=wishes.weights.share, others=tuple(each[1:]), bus=bus)
-
-
-def _freezes(strip: Strip, before: int | None) -> list[int]:
-    """How far a strip could be frozen: the source alone, the chain up to the fader, or up to what it could share."""
-    last = strip.last_before_fader if strip.last_before_fader >= 0 else len(strip.inserts) - 1
-    found = {-1, last} if strip.instrument is not None else {last}
-    if before is not None and before >= min(found):
-        found.add(before)
-    return sorted(found)
-
-
-def _variant_costs(of: Survey) -> dict[bool, Lighter]:
-    """What uses cost in their variants, on live strips (True) and on others."""
-    variants = of.session.variant_uses()
-    each, ahead = keys_at(of.planned, of.machine, of.buffer, tuple(variants))
-    return {True: _lighter(of, variants, each), False: _lighter(of, variants, ahead)}
-
-
-def _lighter(of: Survey, variants: Mapping[CardKey, tuple[Variant, PluginUse]], each: PerKey) -> Lighter:
-    found: Lighter = {}
-    for number, (variant, _) in enumerate(variants.values()):
-        if each.source[FULL, number] != PROVENANCES.index("unknown"):
-            cost = np.array([each.seconds[:, number], each.beside[:, number]]) / of.machine.speed
-            found.setdefault(variant.of, []).append((variant.name, cost))
+def strip_effects(of: Case, numbers: dict[str, int], before: Strip, after: Strip) -> list[Effect]:
+    """What changing a strip saves of each of its parts, by the costs of a case."""
+    found = []
+    for was, now in zip(parts_of(before), parts_of(after), strict=True):
+        number = numbers[was.id]
+        saved = part_cost(of, number, was) - part_cost(of, number, now)
+        if np.abs(saved).max() > 0:
+            found.append(Effect(number, saved[0], saved[1]))
     return found
+
+
+def part_cost(of: Case, number: int, strip: Strip) -> NDArray[np.float64]:
+    """What a part of a strip costs, and costs more beside others, in each state (2, N, seconds)."""
+    live = bool(of.prepared.live[number])
+    return of.strip_cost(strip.live_uses(), live, strip.suspended, strip.enabled and strip.part_of is None)

@@ -1,0 +1,150 @@
+"""What a choice of candidates comes to, by the block computation itself."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..decisions.apply import KINDS, apply
+from ..decisions.decision import Decision, Plan
+from ..load.case import Case, case
+from ..load.load_map import LoadMap, load_map
+from ..load.prepared import Prepared, prepare
+from ..session.cut_at_sends import parts_of
+from ..session.strips import Strip
+from ..survey import Survey
+from .candidates import Candidate, part_cost
+
+Chosen = NDArray[np.bool_]
+HOLDS = 1e-9
+# With up to so many candidates nothing is given up for speed.
+FEW = 60
+
+
+class Shared(NamedTuple):
+    """The session with some of the sharing candidates taken: its case, and what its rows of costs are.
+
+    `rows` and `beside` (D, S, seconds) are those of its different moments.
+    """
+
+    case: Case
+    numbers: dict[str, int]
+    strips: dict[str, Strip]
+    rows: NDArray[np.float64]
+    beside: NDArray[np.float64]
+
+
+class Evaluator:
+    """Loads under choices of candidates, each a bool for each of n candidates.
+
+    `loads` is the computation that everything shown goes through. `quick` takes what strips cost from a table and what
+    they touch in the caches as it is now: the same where nothing has a company curve or another tail, else a little too
+    high.
+    """
+
+    def __init__(self, of: Survey, found: list[Candidate], limit: float) -> None:
+        self.of, self.candidates, self.limit = of, found, limit
+        self._sharing = np.array([candidate.bus is not None for candidate in found], np.bool_)
+        self._like: Prepared = of.planned
+        self._cases: dict[bytes, Shared] = {}
+        self._parts: dict[tuple[str, frozenset[int], bytes], list[tuple[int, NDArray[np.float64]]]] = {}
+        self._by_strip: dict[str, list[int]] = {}
+        for number, candidate in enumerate(found):
+            for decision in candidate.decisions:
+                self._by_strip.setdefault(decision.strip, []).append(number)
+        self._hot: list[int] = []
+        self.asked = 0
+
+    def plan(self, chosen: Chosen) -> Plan:
+        """The survey's plan with these candidates taken."""
+        return self.of.plan.with_all(d for k in np.flatnonzero(chosen) for d in self.candidates[k].decisions)
+
+    def loads(self, chosen: Chosen) -> LoadMap:
+        """The load through the piece, as it is shown."""
+        self.asked += 1
+        self._like = prepare(apply(self.of.session, self.plan(chosen)).session, self.of.planned.cards, self._like)
+        return load_map(case(self._like, self.of.machine, self.of.buffer))
+
+    def worst(self, chosen: Chosen) -> float:
+        return float(self.loads(chosen).load.max())
+
+    def holds(self, chosen: Chosen, allowed: float | None = None) -> bool:
+        """Whether no moment is over the limit (or over what is `allowed`)."""
+        return self.worst(chosen) <= (self.limit if allowed is None else allowed) + HOLDS
+
+    def shared(self, chosen: Chosen) -> Shared:
+        """The session with only those of a choice that share."""
+        key = (chosen & self._sharing).tobytes()
+        if key not in self._cases:
+            session = apply(self.of.session, self.plan(chosen & self._sharing)).session
+            at = case(prepare(session, self.of.planned.cards, self.of.planned), self.of.machine, self.of.buffer)
+            if not (chosen & self._sharing).any():
+                at = self.of.case
+            numbers = {strip.id: k for k, strip in enumerate(at.session.strips)}
+            strips = {strip.id: strip for strip in session.strips}
+            distinct = at.moments.distinct
+            self._cases[key] = Shared(at, numbers, strips, at.rows(distinct), at.beside(distinct))
+        return self._cases[key]
+
+    def quick(self, chosen: Chosen, kinds: NDArray[np.int64] | None = None) -> NDArray[np.float64]:
+        """The load of each different moment (D) of the session in which these share, or of some of these (`kinds`)."""
+        shared = self.shared(chosen)
+        states = shared.case.moments.distinct if kinds is None else shared.case.moments.distinct[kinds]
+        rows = (shared.rows if kinds is None else shared.rows[kinds]).copy()
+        beside = (shared.beside if kinds is None else shared.beside[kinds]).copy()
+        others = frozenset(np.flatnonzero(chosen & ~self._sharing).tolist())
+        for strip_id in {d.strip for k in others for d in self.candidates[k].decisions}:
+            for number, cost in self._part_costs(strip_id, others, chosen, shared):
+                rows[:, number], beside[:, number] = cost[0][states[:, number]], cost[1][states[:, number]]
+        return shared.case.played_rows(rows, beside).makespan / self.of.deadline
+
+    def stands(self, chosen: Chosen) -> bool:
+        """Whether no moment is over the limit: by `quick`; of few candidates by `loads`, too, if that may be lower."""
+        return self._quickly(chosen) or (self._is_rough and len(self.candidates) <= FEW and self.holds(chosen))
+
+    @cached_property
+    def _is_rough(self) -> bool:
+        """Whether `quick` may be higher than `loads`: caches are given back, or strips fall silent earlier."""
+        figures = self.of.planned.figures
+        tails = {card.lasting for card in figures.found if card is not None}
+        return len(tails) > 1 or any(card is not None and card.company for card in figures.found)
+
+    def _quickly(self, chosen: Chosen) -> bool:
+        """Whether no different moment is over the limit, by `quick`; those that were before are looked at first."""
+        at = self.shared(chosen)
+        if self._hot:
+            kinds = np.unique([at.case.moments.of[k] for k in self._hot])
+            if float(self.quick(chosen, kinds).max()) > self.limit + HOLDS:
+                return False
+        loads = self.quick(chosen)
+        if float(loads.max()) <= self.limit + HOLDS:
+            return True
+        moment = int(np.argmax(at.case.moments.of == int(np.argmax(loads))))
+        if len(at.case.moments.of) == len(self.of.case.moments.of) and moment not in self._hot:
+            self._hot.append(moment)
+        return False
+
+    def _part_costs(
+        self, strip_id: str, others: frozenset[int], chosen: Chosen, shared: Shared
+    ) -> list[tuple[int, NDArray[np.float64]]]:
+        """What each part of a strip costs with everything that is chosen about it (number, (2, N))."""
+        own = frozenset(others.intersection(self._by_strip[strip_id]))
+        key = (strip_id, own, (chosen & self._sharing).tobytes())
+        if key not in self._parts:
+            decisions = [d for k in sorted(own) for d in self.candidates[k].decisions if d.strip == strip_id]
+            strip = self._changed(shared.strips[strip_id], decisions)
+            self._parts[key] = [
+                (shared.numbers[part.id], part_cost(shared.case, shared.numbers[part.id], part))
+                for part in parts_of(strip)
+            ]
+        return self._parts[key]
+
+    def _changed(self, strip: Strip, decisions: list[Decision]) -> Strip:
+        for name, kind in KINDS.items():
+            for decision in decisions:
+                if decision.kind == name:
+                    strip = kind.change(strip, decision, self.of.session)
+        return strip

@@ -1,0 +1,278 @@
+"""A mixed-integer program over candidates: the least price with which all rows hold (SciPy's HiGHS).
+
+Rows come in as they are broken: first by what the program takes without whole numbers, then in whole numbers.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csr_matrix, hstack
+
+from ..block.schedule import remaining
+from ..session.strips import Strip
+from ..survey import Survey
+from .candidates import Candidate, Wishes
+from .rows import Figures, Row, Rows
+
+# So many rows come in at once, and so often at most before the program is solved in whole numbers.
+AT_ONCE, ROUNDS = 40, 12
+# The solver's last word: so many nodes of its tree, and this relative gap. Seconds would give another plan on another
+# day; they only guard against a tree whose nodes never end.
+NODES, GAP, SECONDS = 20_000, 1e-6, 60.0
+BROKEN = 1e-9
+# Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
+CLOSE = 0.002
+
+
+class Solved(NamedTuple):
+    """How much of each candidate is taken (n, 0 to 1), and a price that nothing which meets the rows undercuts."""
+
+    taken: Figures
+    bound: float
+
+
+class Program:
+    """The rows so far, with everything that decisions exclude of each other.
+
+    `slack` (D, seconds) is asked of each kind of moment beyond its bounds: with 0 everywhere the program is a proof.
+    """
+
+    def __init__(self, of: Survey, found: list[Candidate], wishes: Wishes, rows: Rows) -> None:
+        self.of, self.candidates, self.rows = of, found, rows
+        self.allowed = wishes.limit * of.deadline
+        self.prices = np.array([candidate.price for candidate in found])
+        once = {name: minutes for candidate in found for name, minutes in candidate.once}
+        self._once = {name: k for k, name in enumerate(once)}
+        self.objective = np.concatenate((self.prices, np.array(list(once.values()), np.float64)))
+        self._pays = np.zeros((len(found), len(once)), np.bool_)
+        for number, candidate in enumerate(found):
+            self._pays[number, [self._once[name] for name, _ in candidate.once]] = True
+        self._fixed = self._structure(wishes)
+        self.slack = np.zeros(len(rows.distinct))
+        self._saves: list[Figures] = []
+        self._needed: list[float] = []
+        self._kinds: list[int] = []
+        self._known: set[bytes] = set()
+        self._covers: list[tuple[Figures, float]] = []
+        self.relevant = self._relevant()
+
+    def price(self, chosen: NDArray[np.bool_]) -> float:
+        """What a choice costs, in minutes."""
+        paid = self._pays[chosen].any(axis=0)
+        return float(self.prices[chosen].sum() + self.objective[len(self.prices) :][paid].sum())
+
+    def _relevant(self) -> NDArray[np.int64]:
+        """The kinds of moments that could be over what is allowed: by all that a block could take."""
+        worse = self.rows.brought()
+        loads = self.rows.case.played(self.rows.distinct).makespan
+        return np.flatnonzero(loads + worse > self.allowed * (1 - 1e-9))
+
+    # What decisions exclude of each other
+
+    def _structure(self, wishes: Wishes) -> tuple[csr_matrix, Figures]:
+        """Rows ≤ right side: at most one decision about the same plugins, what is paid once, disk space."""
+        count, once = len(self.candidates), len(self._once)
+        rows: list[dict[int, float]] = [dict.fromkeys(group, 1.0) for group in self.exclusive()]
+        right = [1.0] * len(rows)
+        for number, candidate in enumerate(self.candidates):
+            for name, _ in candidate.once:
+                rows.append({number: 1.0, count + self._once[name]: -1.0})
+                right.append(0.0)
+        if wishes.disk is not None:
+            rows.append({k: c.disk for k, c in enumerate(self.candidates) if c.disk})
+            right.append(wishes.disk)
+        entries = [(r, c, v) for r, row in enumerate(rows) for c, v in row.items()]
+        shape = (len(rows), count + once)
+        if not entries:
+            return csr_matrix(shape), np.array(right)
+        r, c, v = zip(*entries, strict=True)
+        return csr_matrix((v, (r, c)), shape), np.array(right)
+
+    def exclusive(self) -> list[list[int]]:
+        """Groups of candidates of which at most one can be taken: about one strip, or about one plugin."""
+        by_strip: dict[str, list[int]] = {}
+        for number, candidate in enumerate(self.candidates):
+            for strip_id in dict.fromkeys(d.strip for d in candidate.decisions):
+                by_strip.setdefault(strip_id, []).append(number)
+        groups = []
+        for strip_id, numbers in by_strip.items():
+            strip = self.of.session.strip(strip_id)
+            whole = [n for n in numbers if self.candidates[n].decision.use is None]
+            if len(whole) > 1:
+                groups.append(whole)
+            for place, use in strip.places():
+                about = [n for n in numbers if self._is_about(self.candidates[n], strip, place, use.id)]
+                if len(about) > 1 and not set(about) <= set(whole):
+                    groups.append(about)
+        unique = {tuple(sorted(group)) for group in groups}
+        return [list(g) for g in sorted(unique) if not any(set(g) < set(other) for other in unique)]
+
+    @staticmethod
+    def _is_about(of: Candidate, strip: Strip, place: int, use_id: str) -> bool:
+        decision = next(d for d in of.decisions if d.strip == strip.id)
+        if decision.kind == "freeze":
+            return place <= (len(strip.inserts) - 1 if decision.through is None else decision.through)
+        if decision.kind == "share":
+            return place >= strip.place_of(decision.use or "")
+        return decision.use == use_id
+
+    def is_allowed(self, chosen: NDArray[np.bool_]) -> bool:
+        """Whether no two of a choice exclude each other, and it keeps within the disk space."""
+        whole = np.concatenate((chosen, self._pays[chosen].any(axis=0))).astype(float)
+        matrix, right = self._fixed
+        return bool((matrix @ whole <= right + 1e-9).all())
+
+    # Rows that are broken
+
+    def add(self, row: Row) -> bool:
+        """Takes a row in; false if it was there, or nothing can break it."""
+        mark = row.kind.to_bytes(4, "little") + np.round(row.saves, 15).tobytes() + np.float64(row.whole).tobytes()
+        if mark in self._known or (
+            row.whole <= self.allowed and row.saves.min(initial=0.0) >= 0 and not self.slack.any()
+        ):
+            return False
+        self._known.add(mark)
+        self._saves.append(row.saves)
+        self._needed.append(row.whole - self.allowed)
+        self._kinds.append(row.kind)
+        return True
+
+    def cover(self, coefficients: Figures, least: float) -> None:
+        """Asks that a weighted sum of what is taken reach so much: a set that was found not to be enough."""
+        self._covers.append((coefficients, least))
+
+    def valid_rows(self) -> tuple[Figures, Figures]:
+        """The rows so far as saves (R, n) and how much they must come to (R), in seconds, with nothing in addition."""
+        return np.array(self._saves).reshape(-1, len(self.candidates)), np.array(self._needed)
+
+    def separate(self, taken: Figures) -> int:
+        """Takes in rows that this choice breaks, the worst first; how many."""
+        rows, kinds = self.rows, self.relevant
+        if not len(kinds):
+            return 0
+        even = rows.even_at(kinds, taken)
+        over = even + self.slack[kinds] - self.allowed
+        found: list[tuple[float, Row]] = []
+        for k in np.flatnonzero(over > BROKEN * self.allowed):
+            found.append((float(over[k]), rows.work(int(kinds[k]))))
+        near = np.flatnonzero(even + self.slack[kinds] > 0.75 * self.allowed) if rows.threads > 1 else np.zeros(0, int)
+        near = near[np.argsort(-over[near], kind="stable")][: 2 * AT_ONCE]
+        for k in near:
+            for row in rows.closing(int(kinds[k])):
+                broken = row.whole - float(row.saves @ taken) + self.slack[row.kind] - self.allowed
+                if broken > BROKEN * self.allowed:
+                    found.append((broken, row))
+        found += self._chains(taken)
+        found.sort(key=lambda each: -each[0])
+        return sum(self.add(row) for _, row in found[: 3 * AT_ONCE])
+
+    def _chains(self, taken: Figures) -> list[tuple[float, Row]]:
+        """The longest chain of each kind of moment, where it is too long with so much of each candidate taken."""
+        rows, found = self.rows, []
+        if rows.threads == 1:
+            return []
+        cost = rows.costs_at(self.relevant, taken)
+        parts = rows.case.host.parts
+        for kind, row in zip(self.relevant.tolist(), cost, strict=True):
+            longest = float(remaining(rows.of.planned.tasks, np.tile(row / parts, parts)).max(initial=0.0))
+            if longest + self.slack[kind] > 0.8 * self.allowed:
+                chain = rows.chain(kind, row)
+                broken = chain.whole - float(chain.saves @ taken) + self.slack[kind] - self.allowed
+                if broken > BROKEN * self.allowed:
+                    found.append((broken, chain))
+        return found
+
+    def asked(self) -> tuple[Figures, Figures]:
+        """All rows so far, with what is asked in addition, and covers: saves (R, n), and what they must come to (R)."""
+        saves = [*self._saves, *(coefficients for coefficients, _ in self._covers)]
+        needed = [n + self.slack[k] for n, k in zip(self._needed, self._kinds, strict=True)]
+        needed += [least for _, least in self._covers]
+        return np.array(saves).reshape(-1, len(self.candidates)), np.array(needed)
+
+    def _solve(self, whole: bool, nodes: int, gap: float, used: NDArray[np.bool_] | None) -> Solved | None:
+        """The least price that meets the rows so far, after so many nodes; None if nothing does, or was found."""
+        from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
+
+        count, once = len(self.candidates), len(self._once)
+        if not count:
+            return Solved(np.zeros(0), 0.0) if not self._saves else None
+        constraints = [LinearConstraint(self._fixed[0], -np.inf, self._fixed[1])] if self._fixed[0].shape[0] else []
+        saves, needed = self.asked()
+        if used is not None:
+            saves, needed = saves[used], needed[used]
+        if len(needed):
+            # Rows by their largest figure: seconds are too small for the solver's tolerances.
+            scale = np.maximum(np.abs(saves).max(axis=1), 1e-12)
+            rows = np.column_stack((saves, needed)) / scale[:, None]
+            rows = rows[list({row.tobytes(): k for k, row in enumerate(rows)}.values())]
+            padded = hstack([csr_matrix(rows[:, :-1]), csr_matrix((len(rows), once))])
+            constraints.append(LinearConstraint(padded, rows[:, -1] - 1e-9, np.inf))
+        kinds = np.concatenate((np.full(count, float(whole)), np.zeros(once)))
+        found = milp(
+            self.objective, constraints=constraints, bounds=Bounds(0, 1), integrality=kinds,
+            options={"time_limit": SECONDS, "node_limit": nodes, "mip_rel_gap": gap},
+        )  # fmt: skip
+        if found.x is None:
+            return None
+        bound = found.mip_dual_bound if whole else found.fun
+        return Solved(found.x[:count], float(bound if bound is not None else 0.0))
+
+    def relaxed(self, rounds: int = ROUNDS) -> Solved | None:
+        """Solves without whole numbers, taking in what is broken until nothing is, so often at most.
+
+        None if that is not to be had: then no plan meets the rows.
+        """
+        solved = self._solve(False, NODES, GAP, None)
+        for _ in range(rounds):
+            if solved is None or not self.separate(solved.taken):
+                break
+            solved = self._solve(False, NODES, GAP, None)
+        return solved
+
+    def whole(self, nodes: int = NODES, gap: float = GAP, near: Figures | None = None) -> Solved | None:
+        """Solves in whole numbers, with the rows so far.
+
+        With `near` (n), an answer without whole numbers, rows that it keeps by far come in only when they are broken.
+        """
+        saves, needed = self.asked()
+        used = np.ones(len(needed), np.bool_)
+        if near is not None:
+            used = saves @ near - needed <= CLOSE * self.allowed
+            used[len(self._saves) :] = True
+        while True:
+            solved = self._solve(True, nodes, gap, used)
+            if solved is None:
+                return None
+            broken = ~used & (saves @ np.round(solved.taken) < needed - BROKEN * self.allowed)
+            if not broken.any():
+                return solved
+            used |= broken
+
+    def rounded(self, taken: Figures) -> NDArray[np.bool_] | None:
+        """A choice near an answer without whole numbers, that meets the rows so far; None if that leads to none.
+
+        Whatever is taken wholly, then the others, more first, until the rows are met; then, dearest first, what is not
+        needed for them goes.
+        """
+        saves, needed = self.asked()
+        needed = needed - BROKEN * self.allowed
+        chosen = taken > 1 - 1e-6
+        reached = saves @ chosen
+        for number in np.argsort(-taken, kind="stable"):
+            if (reached >= needed).all() or taken[number] <= 1e-9:
+                break
+            if not chosen[number]:
+                chosen[number] = True
+                if self.is_allowed(chosen):
+                    reached = reached + saves[:, number]
+                else:
+                    chosen[number] = False
+        if not (reached >= needed).all() or not self.is_allowed(chosen):
+            return None
+        for number in sorted(np.flatnonzero(chosen), key=lambda n: -self.prices[n]):
+            if (reached - saves[:, number] >= needed).all():
+                reached, chosen[number] = reached - saves[:, number], False
+        return np.asarray(chosen, np.bool_)

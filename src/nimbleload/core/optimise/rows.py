@@ -1,0 +1,283 @@
+"""The rows of the program: what a plan must leave of each moment's work, by the bounds of the block computation.
+
+n candidates, D different moments ("kinds"), S strips. Every row says: a weighted sum of what strips cost, and cost more
+beside others, plus a constant must not exceed what is allowed, in seconds; candidates take something off it. A row is
+valid if no block of that kind could be shorter than its sum: then its least price is one that no plan can undercut.
+
+From `block.bounds`: with m the finishing time without slowing, m(1 − ρ/(T − 1)) + Wρ/(T − 1) ≥ (W + B)/T + g (ℓ − W/T)
+for every bound ℓ ≤ m, with ρ = B/W, and g = 1 − ρ'/(T − 1) for any ρ' ≥ ρ.
+"""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..block.bounds import cuts
+from ..block.play import in_a_row
+from ..decisions.apply import apply
+from ..load.case import Case, case
+from ..load.costs import touched
+from ..load.prepared import prepare
+from ..piece.moments import tail
+from ..survey import Survey
+from .candidates import Candidate, effects_of
+
+Figures = NDArray[np.float64]
+BUS = -1
+
+
+class Row(NamedTuple):
+    """One row: kind of moment, what it comes to without any candidate (seconds), and what each takes off it (n)."""
+
+    kind: int
+    whole: float
+    saves: Figures
+
+
+class Rows:
+    """All rows of a survey's moments, made as they are needed.
+
+    With `touched_bytes` costs are those in a session whose plugins touch so little of the caches: as little as any plan
+    leaves them, so that no plan can cost less. `money` (minutes) is what a plan may cost for the rows to hold of it;
+    without, they hold of none in particular, and are only near the truth.
+    """
+
+    def __init__(
+        self,
+        of: Survey,
+        found: list[Candidate],
+        touched_bytes: float | None = None,
+        money: float | None = None,
+    ) -> None:
+        self.of, self.candidates = of, found
+        self._bytes = touched(of.planned, of.machine) if touched_bytes is None else touched_bytes
+        self.case: Case = of.case if touched_bytes is None else case(of.planned, of.machine, of.buffer, touched_bytes)
+        moments = of.case.moments
+        self.distinct = moments.distinct
+        # Of the moments of one kind the longest stands for them.
+        order = np.argsort(np.diff(moments.times), kind="stable")
+        self.moment = np.zeros(len(self.distinct), np.int64)
+        self.moment[moments.of[order]] = order
+        self._starts = moments.times[self.moment]
+        self.seconds = (self._starts + moments.times[self.moment + 1]) / 2
+        self.cost, self.beside = self.case.rows(self.distinct), self.case.beside(self.distinct)
+        self.threads = self.case.threads
+        self._collect()
+        self._counts_beside = self.threads > 1
+        self.g = self._share_alone(money)
+        self._keep_what_goes_with_all()
+        self._members = np.zeros((len(found), self.cost.shape[1]), np.bool_)
+        for n, candidate in enumerate(found):
+            self._members[n, list(candidate.members)] = True
+        self.read_ahead = bool(of.planned.session.host.read_ahead) and bool(of.planned.live.any())
+        self._closing: dict[int, list[Row]] = {}
+
+    def _share_alone(self, money: float | None) -> Figures:
+        """The g of each kind of moment (D): 1 − ρ'/(T − 1), ρ' being the most that B/W can come to under a plan.
+
+        Of a plan that costs so much at most: the rest of the work is at least what is left when shares of the
+        candidates are taken by what they save for their price. Where B could exceed (T − 1) W only the work counts.
+        """
+        if self.threads == 1:
+            return np.ones(len(self.distinct))
+        work, beside = self.cost.sum(axis=1), self.beside.sum(axis=1)
+        most = float(np.max(self.case.prepared.figures.beside, initial=1.0)) - 1
+        if money is not None:
+            saved, more = np.zeros((2, len(self.candidates), len(self.distinct)))
+            np.add.at(saved, self.by, np.maximum(self.saved, 0.0))
+            np.add.at(more, self.by, np.maximum(-self.less, 0.0))
+            work = np.maximum(work - self._most_saved(saved, money), 1e-12)
+            beside = beside + more.sum(axis=0)
+        share = np.minimum(np.divide(beside, work, out=np.zeros_like(work), where=work > 0), most)
+        self._counts_beside = bool((share <= self.threads - 1).all())
+        found: Figures = np.clip(1 - share / (self.threads - 1), 0.0, 1.0)
+        return found if self._counts_beside else np.ones(len(self.distinct))
+
+    def _most_saved(self, saved: Figures, money: float) -> Figures:
+        """What candidates (n, D) can save at most for so many minutes (D): shares of them, best for the price first."""
+        prices = np.array([candidate.price for candidate in self.candidates])
+        order = np.argsort(-saved / np.maximum(prices, 1e-9)[:, None], axis=0, kind="stable")
+        spent = np.cumsum(prices[order], axis=0)
+        share = np.clip((money - spent) / np.maximum(prices[order], 1e-9) + 1, 0.0, 1.0)
+        found: Figures = (share * np.take_along_axis(saved, order, axis=0)).sum(axis=0)
+        return found
+
+    def _collect(self) -> None:
+        """Every effect of every candidate as arrays: E effects, which candidate and strip, and what is saved (E, D)."""
+        found = [(n, *each) for n, candidate in enumerate(self.candidates) for each in self._effects(candidate)]
+        kinds = len(self.distinct)
+        self.by = np.array([each[0] for each in found], np.int64)
+        self.strip = np.array([each[1] for each in found], np.int64)
+        self.saved = np.array([each[2] for each in found], np.float64).reshape(-1, kinds)
+        self.less = np.array([each[3] for each in found], np.float64).reshape(-1, kinds)
+        self._is_bus = self.strip == BUS
+
+    def _keep_what_goes_with_all(self) -> None:
+        """What one plugin's change adds to a strip counts for nothing where another candidate may take it all.
+
+        Added up, the two would leave what is not there: a lighter setting that costs more in silence, of a plugin that
+        is suspended in silence.
+        """
+        whole = np.array([candidate.decision.use is None for candidate in self.candidates], np.bool_)[self.by]
+        part = ~whole & np.isin(self.strip, self.strip[whole & ~self._is_bus])
+        self.saved[part], self.less[part] = np.maximum(self.saved[part], 0.0), np.maximum(self.less[part], 0.0)
+
+    def _effects(self, of: Candidate) -> list[tuple[int, Figures, Figures]]:
+        """What a candidate takes off strips in each kind: (number, (D), (D) seconds); `BUS` is one of its own."""
+        if of.bus is not None or self._changes_activity(of):
+            return self._by_moment(of)
+        effects = of.effects if self.case is self.of.case else effects_of(self.of, self.case, of.decisions)
+        states = [self.distinct[:, effect.strip] for effect in effects]
+        return [(e.strip, e.saves[s], e.beside[s]) for e, s in zip(effects, states, strict=True)]
+
+    def _changes_activity(self, of: Candidate) -> bool:
+        """Whether strips may fall silent at other times with it: their tails are others."""
+        if of.kind not in ("off", "lighten"):
+            return False
+        cards, session = self.of.planned.cards, self.of.session
+        after = apply(session, self.of.plan.with_all(of.decisions)).session
+        before = apply(session, self.of.plan).session
+        return any(tail(before.strip(d.strip), cards) != tail(after.strip(d.strip), cards) for d in of.decisions)
+
+    def _by_moment(self, of: Candidate) -> list[tuple[int, Figures, Figures]]:
+        """The same read off the session with it, moment by moment: strips may sound at other times there."""
+        session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
+        there = case(
+            prepare(session, self.of.planned.cards, self.of.planned), self.of.machine, self.of.buffer, self._bytes
+        )
+        # What rings on less long is silent from some instant on: at its start the moment is as it was.
+        states = there.moments.states[[there.moments.at(float(second) + 1e-9) for second in self._starts]]
+        rows, beside = there.rows(states), there.beside(states)
+        numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
+        found = []
+        for number, strip in enumerate(self.of.planned.session.strips):
+            other = numbers.pop(strip.id)
+            saved, less = self.cost[:, number] - rows[:, other], self.beside[:, number] - beside[:, other]
+            if np.abs(saved).max() > 1e-15 or np.abs(less).max() > 1e-15:
+                found.append((number, saved, less))
+        return found + [(BUS, -rows[:, other], -beside[:, other]) for other in numbers.values()]
+
+    def _per_candidate(self, of_effects: Figures) -> Figures:
+        return np.asarray(np.bincount(self.by, of_effects, minlength=len(self.candidates)), np.float64)
+
+    @cached_property
+    def _even(self) -> tuple[Figures, Figures]:
+        """The rows of all work, of all kinds: what they come to (D), and what candidates take off (n, D)."""
+        whole, saved = self.cost.sum(axis=1), self.saved
+        if self._counts_beside:
+            whole, saved = whole + self.beside.sum(axis=1), saved + self.less
+        found = np.zeros((len(self.candidates), len(self.distinct)))
+        np.add.at(found, self.by, saved)
+        return whole / self.threads, found / self.threads
+
+    def even_at(self, kinds: NDArray[np.int64], chosen: Figures) -> Figures:
+        """What the rows of all work come to (K, seconds) with so much of each candidate (n, 0 to 1)."""
+        whole, saved = self._even
+        return np.asarray(whole[kinds] - chosen @ saved[:, kinds], np.float64)
+
+    @cached_property
+    def gain(self) -> Figures:
+        """What each candidate takes off the work, where it takes most (n, seconds)."""
+        found: Figures = self._even[1].max(axis=1) if len(self.candidates) else np.zeros(0)
+        return found
+
+    def brought(self) -> Figures:
+        """What candidates bring to a block at most, in each kind (D, seconds): the buses of those that share."""
+        found = np.zeros((len(self.candidates), len(self.distinct)))
+        np.add.at(found, self.by, self.saved)
+        worse: Figures = np.maximum(-found, 0.0).sum(axis=0)
+        return worse
+
+    def bound_at(self, kind: int, chosen: Figures) -> float:
+        """The highest of all bounds of a kind of moment with so much of each candidate (n, 0 to 1), in seconds."""
+        cost = self.costs_at(np.array([kind]), chosen)[0]
+        rows = [self.work(kind), *self.closing(kind)]
+        rows += [self.chain(kind, cost)] if self.threads > 1 else []
+        return max(row.whole - float(row.saves @ chosen) for row in rows)
+
+    def costs_at(self, kinds: NDArray[np.int64], chosen: Figures) -> Figures:
+        """What strips cost (K, S, seconds) in these kinds if so much of each candidate is taken (n, 0 to 1)."""
+        found = self.cost[kinds].copy()
+        taken = self.saved[:, kinds] * chosen[self.by][:, None]
+        own = ~self._is_bus & (chosen[self.by] > 0)
+        np.subtract.at(found.T, self.strip[own], taken[own])
+        return np.maximum(found, 0.0)
+
+    # Rows
+
+    def work(self, kind: int) -> Row:
+        """All work, evenly spread."""
+        whole, saved = float(self.cost[kind].sum()), self.saved[:, kind]
+        if self._counts_beside:
+            whole, saved = whole + float(self.beside[kind].sum()), saved + self.less[:, kind]
+        return Row(kind, whole / self.threads, self._per_candidate(saved) / self.threads)
+
+    def weighted(self, kind: int, weights: Figures, constant: float, bus: Figures | None = None) -> Row:
+        """The row of a bound ℓ that is a weighted sum of what strips cost (weights: S) and a constant (seconds).
+
+        `bus` (n) are the weights of the buses that candidates bring; without, these count for their work alone.
+        """
+        t, g = self.threads, float(self.g[kind])
+        own = (1 - g) / t + g * weights
+        of_bus = (1 - g) / t + (g * bus[self.by] if bus is not None else 0.0)
+        saved = self.saved[:, kind] * np.where(self._is_bus, of_bus, own[self.strip])
+        whole = float(self.cost[kind] @ own) + g * constant
+        if self._counts_beside:
+            whole, saved = whole + float(self.beside[kind].sum()) / t, saved + self.less[:, kind] / t
+        return Row(kind, whole, self._per_candidate(saved))
+
+    def closing(self, kind: int) -> list[Row]:
+        """The rows of late and early cuts of the graph: what must be through before the last strips can run.
+
+        In hosts that read ahead only the work counts, and that of the live thread.
+        """
+        if kind not in self._closing:
+            self._closing[kind] = self._ahead(kind) if self.read_ahead else self._cut(kind)
+        return self._closing[kind]
+
+    def _cut(self, kind: int) -> list[Row]:
+        if self.threads == 1:
+            return []
+        found = []
+        parts, count = self.case.host.parts, self.cost.shape[1]
+        for cut in cuts(self.of.planned.tasks, np.tile(self.least(kind) / parts, parts)):
+            inside = cut.tasks.reshape(parts, count).mean(axis=0)
+            weights = inside / self.threads
+            if cut.last >= 0:
+                weights[cut.last % count] += 1 / parts
+            bus = self._least_of_members(inside) / self.threads
+            found.append(self.weighted(kind, weights, cut.head + cut.tail, bus))
+        return found
+
+    def _least_of_members(self, of: Figures) -> Figures:
+        """For each candidate that brings a bus the least of its members' figures (n); 0 for the others."""
+        found: Figures = np.where(self._members, of, np.inf).min(axis=1, initial=np.inf)
+        return np.where(np.isfinite(found), found, 0.0)
+
+    def _ahead(self, kind: int) -> list[Row]:
+        """Of a host that reads ahead: the live thread's work, and the rest on the other threads."""
+        if self.threads == 1:
+            return []
+        live = self.of.planned.live.astype(float)
+        bus = np.array([float(any(live[m] for m in candidate.members)) for candidate in self.candidates])
+        rest = 1 / (self.threads - 1)
+        return [self.weighted(kind, live, 0.0, bus), self.weighted(kind, (1 - live) * rest, 0.0, (1 - bus) * rest)]
+
+    def least(self, kind: int) -> Figures:
+        """The least that each strip can cost under any choice (S, seconds)."""
+        whole = np.array([candidate.decision.use is None for candidate in self.candidates])[self.by]
+        own, saved = ~self._is_bus, np.maximum(self.saved[:, kind], 0.0)
+        best, sums = np.zeros(self.cost.shape[1]), np.zeros(self.cost.shape[1])
+        np.maximum.at(best, self.strip[own & whole], saved[own & whole])
+        np.add.at(sums, self.strip[own & ~whole], saved[own & ~whole])
+        found: Figures = np.maximum(self.cost[kind] - best - sums, 0.0)
+        return found
+
+    def chain(self, kind: int, cost: Figures) -> Row:
+        """The row of what must run one after the other while strips cost this much (S, seconds)."""
+        weights = in_a_row(self.of.planned.tasks, self.case.host, self.of.planned.live, cost, self.threads)
+        return self.weighted(kind, weights, 0.0)

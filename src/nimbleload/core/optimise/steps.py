@@ -1,0 +1,88 @@
+"""The steps of a plan: what each brings when one after the other is taken, and what it costs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..decisions.apply import price
+from ..decisions.decision import Decision, Plan
+from ..decisions.price import Price, Terms, Weights
+from ..load.case import Case, case
+from ..load.load_map import load_map
+from ..piece.moments import SILENT
+from ..survey import Survey, middle, with_plan
+
+
+class Step(NamedTuple):
+    """Decisions that go together, what they cost, and the worst load before and after them (fractions).
+
+    `work` is what they take off the work of the worst block, in shares of one core.
+    """
+
+    decisions: tuple[Decision, ...]
+    price: Price
+    before: float
+    load: float
+    work: float
+
+    @property
+    def decision(self) -> Decision:
+        return self.decisions[0]
+
+    @property
+    def others(self) -> tuple[Decision, ...]:
+        return self.decisions[1:]
+
+
+class WorstBlock(NamedTuple):
+    """The worst block without the plan: its second, who sounds in it (S), and what each strip takes (S, seconds)."""
+
+    second: float
+    sounding: NDArray[np.bool_]
+    strips: NDArray[np.float64]
+
+
+def worst_block(of: Survey) -> WorstBlock:
+    """The middle of the worst moment of the session as it is."""
+    second = middle(of.before, of.before.worst)
+    at = of.now_case
+    states = at.moments.states[at.moments.at(second)]
+    factor = float(at.played(states[None, :]).factor[0])
+    return WorstBlock(second, states != SILENT, at.rows(states) * factor)
+
+
+def steps(of: Survey, weights: Weights | None = None) -> list[Step]:
+    """The decisions of the plan in force, one after the other, with the worst load after each."""
+    terms = Terms(of.session, of.planned.cards, of.machine, of.plan, weights or Weights())
+    return steps_of(of, Plan((), of.plan.pinned), of.plan.steps(), terms)
+
+
+def steps_of(of: Survey, plan: Plan, taken: Sequence[tuple[Decision, ...]], terms: Terms) -> list[Step]:
+    """What each group of decisions brings when one after the other is taken into a plan."""
+    found: list[Step] = []
+    after = with_plan(of, plan)
+    at = case(after, of.machine, of.buffer)
+    before = float(load_map(at).load.max())
+    second = middle(of.before, of.before.worst)
+    work = _work(at, second)
+    paid: dict[str, float] = {}
+    for decisions in taken:
+        plan = plan.with_all(decisions)
+        after = with_plan(of, plan, after)
+        at = case(after, of.machine, of.buffer)
+        load, left = float(load_map(at).load.max()), _work(at, second)
+        cost = price(terms, *decisions)
+        cost = cost._replace(once=tuple(each for each in cost.once if each[0] not in paid))
+        paid.update({name: part.minutes for name, part in cost.once})
+        found.append(Step(decisions, cost, before, load, (work - left) / of.deadline))
+        before, work = load, left
+    return found
+
+
+def _work(at: Case, second: float) -> float:
+    """All work of the block at a second, in seconds."""
+    return float(at.rows(at.moments.states[at.moments.at(second)]).sum())

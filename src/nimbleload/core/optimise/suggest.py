@@ -1,0 +1,184 @@
+"""The plan that gives up least: searched for, checked by the block computation, and with how much less any could cost.
+
+Two programs over the same candidates: one whose rows hold for every plan, and so proves a least price; one whose rows
+are tightened by what the block computation finds, and so leads to plans that hold.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from ..decisions.apply import KINDS
+from ..decisions.decision import Decision, Plan
+from ..decisions.kind import bypassed
+from ..load.costs import touched
+from ..load.judged import Judged
+from ..session.strips import Strip
+from ..survey import Survey, instant, survey
+from .candidates import Candidate, Wishes, candidates, whole_strip
+from .evaluate import FEW, Chosen, Evaluator
+from .program import Program, Solved
+from .rows import Rows
+from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, near, search
+from .steps import Step, steps_of
+
+# Up to so many candidates every cheaper choice is tried, so many of them at most.
+SMALL, CHOICES = 18, 4000
+PROOF_NODES, PROOF_GAP = 100, 2e-3
+
+
+class Suggestion(NamedTuple):
+    """A suggested plan. `load` is its worst load, `price` what it gives up in minutes, `least` the least that any plan
+    of these kinds must.
+
+    `reached` is false if no plan was found that gets under the limit; `impossible` says that none can. `in_the_way`
+    then is what the worst moment is like under the plan, and `stays` the strips that were not touched (their ids).
+    """
+
+    plan: Plan
+    steps: tuple[Step, ...]
+    load: float
+    price: float
+    least: float
+    reached: bool
+    impossible: bool
+    in_the_way: Judged | None
+    stays: tuple[str, ...]
+
+    @property
+    def gap(self) -> float:
+        """How far its price may be above the least possible one, as a fraction of it."""
+        return max(self.price - self.least, 0.0) / self.price if self.price > 0 else 0.0
+
+
+def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Suggestion:
+    """The plan that gives up least so that no moment exceeds the limit at the survey's buffer size.
+
+    Decisions that the survey's plan has taken already stay, and cost nothing more. With up to `small` candidates every
+    cheaper choice is tried in the end.
+    """
+    wishes = wishes or Wishes(of.session.limit, pinned=frozenset(of.plan.pinned))
+    found = candidates(of, wishes)
+    evaluator = Evaluator(of, found, wishes.limit)
+    nothing = np.zeros(len(found), np.bool_)
+    if float(of.after.load.max()) <= wishes.limit + 1e-9:
+        return _told(of, wishes, found, evaluator, nothing, 0.0, 0.0, True, False)
+    program = Program(of, found, wishes, Rows(of, found))
+    most = lowest(program)
+    is_low = evaluator.stands(most) or evaluator.holds(most)
+    best = search(program, evaluator) if is_low or len(found) <= FEW else None
+    if best is None and is_low:
+        best = improved(program, evaluator, most)
+    proof = Program(of, found, wishes, _valid_rows(of, found, program, best))
+    relaxed = proof.relaxed()
+    if best is None and relaxed is not None and (is_low or len(found) <= FEW):
+        best = closed(proof, evaluator, None)
+        proof = Program(of, found, wishes, _valid_rows(of, found, program, best))
+        relaxed = proof.relaxed()
+    if best is None:
+        chosen = as_low(program, evaluator, most)
+        price = program.price(chosen)
+        return _told(of, wishes, found, evaluator, chosen, price, price, False, relaxed is None)
+    best, least = _proven(proof, evaluator, best, relaxed, small)
+    price = program.price(best)
+    return _told(of, wishes, found, evaluator, best, price, min(least, price), True, False)
+
+
+def _proven(
+    proof: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None, small: int
+) -> tuple[Chosen, float]:
+    """The best plan, bettered where the proof allows it, and the least price that any must have."""
+    few, least = len(proof.candidates) <= FEW, relaxed.bound if relaxed is not None else 0.0
+    if relaxed is not None and least < proof.price(best) * (1 - near(proof)) - MARGIN:
+        solved = proof.whole() if few else proof.whole(PROOF_NODES, PROOF_GAP, relaxed.taken)
+        least = max(least, solved.bound) if solved is not None else least
+    if few and least < proof.price(best) - MARGIN:
+        found = closed(proof, evaluator, best)
+        best = found if found is not None else best
+    if least < proof.price(best) - MARGIN and len(proof.candidates) <= small:
+        best, complete = all_cheaper(proof, evaluator, best, CHOICES)
+        least = proof.price(best) if complete else least
+    return best, least
+
+
+def _valid_rows(of: Survey, found: list[Candidate], program: Program, best: Chosen | None) -> Rows:
+    """Rows that hold of every plan that is no dearer than the one in hand."""
+    money = program.price(best) if best is not None else float(program.objective.sum())
+    return Rows(of, found, _least_touched(of, program, best), money)
+
+
+def _least_touched(of: Survey, program: Program, best: Chosen | None) -> float | None:
+    """The least that others touch in the caches under any plan no dearer than the one in hand; None: as now.
+
+    What candidates take out is relaxed: shares of them, by price, and whatever they exclude of each other.
+    """
+    figures, now = of.planned.figures, touched(of.planned, of.machine)
+    if not any(card is not None and card.company for card in figures.found) or now <= 0:
+        return None
+    freed = [_footprint_freed(of, candidate) / of.threads for candidate in program.candidates]
+    prices = [candidate.price for candidate in program.candidates]
+    money = program.price(best) if best is not None else np.inf
+    least = now
+    for number in sorted(range(len(freed)), key=lambda n: -freed[n] / max(prices[n], 1e-9)):
+        if freed[number] > 0 and money > 0:
+            share = min(money / prices[number], 1.0) if prices[number] > 0 else 1.0
+            least -= share * freed[number]
+            money -= share * prices[number]
+    return max(least, 0.0)
+
+
+def _footprint_freed(of: Survey, candidate: Candidate) -> float:
+    """The bytes that a candidate frees of the caches (none, rather than fewer)."""
+    figures = of.planned.figures
+
+    def used(strip: Strip) -> float:
+        return sum(float(figures.footprint[figures.index[use.card_key()]]) for use in strip.live_uses())
+
+    freed = 0.0
+    for decision in candidate.decisions:
+        before = whole_strip(of, decision.strip)
+        if decision.kind == "share":
+            place = before.place_of(decision.use or "")
+            kept = tuple(bypassed(use) if k >= place else use for k, use in enumerate(before.inserts))
+            after = msgspec.structs.replace(before, inserts=kept)
+        else:
+            after = KINDS[decision.kind].change(before, decision, of.session)
+        freed += used(before) - used(after)
+    return max(freed, 0.0)
+
+
+def _told(
+    of: Survey, wishes: Wishes, found: list[Candidate], evaluator: Evaluator, chosen: Chosen, price: float,
+    least: float, reached: bool, impossible: bool,
+) -> Suggestion:  # fmt: skip
+    """The plan with its steps: what brings most for least first."""
+    groups = _steps(of, found, chosen)
+    made = tuple(steps_of(of, of.plan, groups, wishes.terms(of)))
+    plan = of.plan.with_all(d for group in groups for d in group)
+    load = made[-1].load if made else float(of.after.load.max())
+    in_the_way = None
+    if not reached:
+        after = survey(of.session, plan, of.planned.cards, of.machine, of.buffer, of)
+        in_the_way = instant(after).judged
+    stays = tuple(s.id for s in of.session.strips if s.id in wishes.pinned or s.armed)
+    return Suggestion(plan, made, load, price, least, reached, impossible, in_the_way, stays)
+
+
+def _steps(of: Survey, found: list[Candidate], chosen: Chosen) -> list[tuple[Decision, ...]]:
+    """The chosen candidates as steps, by what they take off the worst moment for each minute."""
+    together: dict[tuple[str | None, ...], list[Candidate]] = {}
+    for number in np.flatnonzero(chosen):
+        together.setdefault(found[number].decision.step, []).append(found[number])
+    states = of.case.moments.states[of.after.worst]
+
+    def worth(group: list[Candidate]) -> float:
+        saved = sum(float(e.saves[states[e.strip]]) for c in group for e in c.effects)
+        saved -= sum(float(c.bus[0].max()) for c in group if c.bus is not None)
+        once = {name: minutes for c in group for name, minutes in c.once}
+        return saved / max(sum(c.price for c in group) + sum(once.values()), 1e-3)
+
+    ordered = sorted(together.values(), key=worth, reverse=True)
+    return [tuple(d for candidate in group for d in candidate.decisions) for group in ordered]
