@@ -66,8 +66,10 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     if card.latency:
         said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
     said.extend(_truths(card))
-    if card.tail is None:
-        said.append("Its tail was still there when listening stopped, or was not listened for.")
+    if card.tail is None and card.listened is not None:
+        said.append(f"Sounds on beyond {card.listened:.0f} s after its input ends: its tail was still there then.")
+    elif card.tail is None:
+        said.append("Its tail was not tried.")
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
     said.extend(_company(card, rate, buffer))
@@ -152,6 +154,10 @@ def _truths(card: CostCard) -> list[str]:
         said.append(f"A loud but legal input makes it put out {truth.hot_peak:+.1f} dBFS: what follows may clip.")
     if truth.linear_db is not None:
         said.append(shareable(truth.linear_db))
+        moved = [(truth.pan_db, "panned tracks"), (truth.ride_db, "tracks whose fader rides")]
+        kept = [name for db, name in moved if db is not None and db > NEAR_DB]
+        if kept and truth.linear_db <= NEAR_DB:
+            said.append(f"Not of {' or '.join(kept)}: it would come after that, and sound different.")
     if truth.idle:
         said.append("What comes out is what went in: in this setting it does nothing.")
     return said

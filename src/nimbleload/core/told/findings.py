@@ -11,7 +11,8 @@ from typing import NamedTuple
 from ..cards.card import Cards
 from ..cards.families import by_name, squeezed
 from ..decisions.alike import groups, keeps_sound, similar
-from ..decisions.plan import Decision, obstacle
+from ..decisions.apply import obstacle
+from ..decisions.decision import Decision
 from ..load.latency import plugin_latency
 from ..piece.moments import passes_on
 from ..session.plugins import PluginUse
@@ -24,6 +25,10 @@ from ..units import decibels, milliseconds
 # So many uses of one effect are worth a word, and so long a latency while something is armed (seconds).
 MANY = 6
 LATE = 0.002
+FAULT_WORDS = {
+    "": "", "sends": " Their sends would leave before it.", "pan": " They are panned, and it would come after that.",
+    "fader": " Their faders ride, and it would come after them.",
+}  # fmt: skip
 
 
 class Finding(NamedTuple):
@@ -65,7 +70,7 @@ def _names(strips: Iterable[Strip], most: int = 4) -> str:
 
 def _off(session: Session, strips: Iterable[Strip]) -> tuple[Decision, ...]:
     decisions = (Decision("off", strip.id) for strip in strips)
-    return tuple(d for d in decisions if obstacle(session.strip(d.strip), d) is None)
+    return tuple(d for d in decisions if obstacle(session.strip(d.strip), d, session) is None)
 
 
 def _unused(session: Session) -> list[Finding]:
@@ -214,10 +219,10 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
         label = " and ".join(use.label for use in group.chain[-2:])
         strips = [session.strip(strip) for strip, _ in group.members]
         into = session.strip(strips[0].output).name if strips[0].output is not None else "nothing"
-        exact = f"a null test leaves {decibels(group.linear_db)}" if group.linear_db is not None else "not null-tested"
+        exact = f"a null test leaves {decibels(group.null_db)}" if group.null_db is not None else "not null-tested"
         said = f"{len(strips)} tracks into {into} end in the same {label}: one on a bus could do ({exact}): "
-        sends = " Their sends would leave before it." if group.sends else ""
-        found.append(Finding("alike on several tracks", f"{said}{_names(strips)}.{sends}", group.decisions()))
+        but = FAULT_WORDS[group.fault]
+        found.append(Finding("alike on several tracks", f"{said}{_names(strips)}.{but}", group.decisions()))
     for group in similar(session, cards):
         label, strips = group.chain[0].label, [session.strip(strip) for strip, _ in group.members]
         said = f"{len(strips)} tracks end in {label}, set nearly alike: they differ in {', '.join(group.differs)}. "

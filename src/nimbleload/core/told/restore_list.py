@@ -2,34 +2,39 @@
 
 from __future__ import annotations
 
-from ..decisions.plan import Plan
+from ..decisions.apply import KINDS
+from ..decisions.decision import Decision, Plan
+from ..decisions.kind import named_use
 from ..session.session import Session
 
 
 def restore_list(session: Session, plan: Plan) -> list[str]:
-    """One sentence for each decision that must be taken back; in session order, so that it can be worked through."""
+    """What must be taken back, in session order, so that it can be worked through.
+
+    A sentence for each decision; plugins of one make and setting that were lightened alike are put back by one line.
+    """
     order = {strip.id: k for k, strip in enumerate(session.strips)}
-    found = []
+    found: dict[object, list[Decision]] = {}
     for decision in sorted(plan.decisions, key=lambda d: (order.get(d.strip, len(order)), d.use or "")):
-        if decision.strip not in order:
-            continue
-        strip = session.strip(decision.strip)
-        use = next((u for u in strip.uses() if u.id == decision.use), None)
-        what = f"{use.label} on {strip.name}" if use is not None else strip.name
-        words = {
-            "off": f"Switch {what} on again.",
-            "freeze": f"Unfreeze {strip.name}, or render from the freeze if nothing before it has changed."
-            + (" Its plugins load again." if decision.unloaded else ""),
-            "suspend": f"Let {strip.name} run through, so that no tail is cut.",
-            "bounce": f"Use the kept source of {strip.name} if its sound must change; else the bounce is final.",
-            "share": f"Put {what} back on its own track, unless one for all is how it shall sound.",
-            "outboard": f"Take {what} back from the outboard device, if it renders faster than real time.",
-            "disarm": f"Arm {strip.name} again if it is to be recorded.",
-        }
-        if decision.like is not None and use is not None:
-            found.append(f"Put {what} back on its own track, set as it was: {use.setting.words()}.")
-        elif decision.kind == "lighten" and use is not None:
-            found.append(f"Set {what} back: {use.setting.words()}{f', {use.voices} voices' if use.voices else ''}.")
-        elif decision.kind in words:
-            found.append(words[decision.kind])
-    return found
+        if decision.strip in order:
+            found.setdefault(_line(session, decision), []).append(decision)
+    lines = []
+    for decisions in found.values():
+        strip = session.strip(decisions[0].strip)
+        said = KINDS[decisions[0].kind].way_back(strip, decisions[0])
+        if said is not None and len(decisions) > 1:
+            use = named_use(strip, decisions[0].use)
+            names = ", ".join(session.strip(d.strip).name for d in decisions)
+            assert use is not None
+            said = f"Set {use.label} back on {len(decisions)} tracks: {use.setting.words()} ({names})."
+        if said is not None:
+            lines.append(said)
+    return lines
+
+
+def _line(session: Session, decision: Decision) -> object:
+    """What decisions must have in common to be put back by one line."""
+    use = named_use(session.strip(decision.strip), decision.use)
+    if decision.kind == "lighten" and use is not None:
+        return (use.card_key(), decision.variant)
+    return decision.subject

@@ -1,123 +1,123 @@
-"""The steps of a plan in words: what each does, what the load is after it, and what speaks for it."""
+"""The steps of a plan in words: what each does, what it costs as a sum, and what speaks for it."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ..decisions.plan import Decision, Plan
-from ..load.costs import at_moments, costs
-from ..load.load_map import load_map, played
-from ..piece.moments import SILENT
-from ..session.session import Session
-from ..survey import Survey, middle, with_plan
-from ..units import clock, percent
+from ..decisions.apply import told_as
+from ..decisions.decision import Decision
+from ..decisions.kind import named_use
+from ..decisions.price import Price
+from ..optimise.steps import Step, WorstBlock
+from ..optimise.suggest import Suggestion
+from ..survey import Survey
+from ..units import clock, minutes, percent
 
-
-class Step(NamedTuple):
-    """One decision of a suggested plan, in the order in which they save most; `load` is the worst load after it.
-
-    `others` are taken with it; `why` says what speaks for it.
-    """
-
-    decision: Decision
-    words: str
-    price: float
-    load: float
-    others: tuple[Decision, ...] = ()
-    why: str = ""
-
-    def decisions(self) -> tuple[Decision, ...]:
-        return (self.decision, *self.others)
+NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
 
 
-def steps(of: Survey) -> list[Step]:
-    """The decisions of the plan in force, one after the other, with the worst load after each; they have no price."""
-    free = [(decisions, 0.0) for decisions in of.plan.steps()]
-    return _steps(of, Plan((), of.plan.pinned), free, float(of.before.load.max()))
+def number(count: int) -> str:
+    """A number as it is written in a sentence: words up to twelve."""
+    return NUMBERS[count] if count < len(NUMBERS) else str(count)
 
 
-def _steps(of: Survey, plan: Plan, priced: Sequence[tuple[tuple[Decision, ...], float]], before: float) -> list[Step]:
-    """What each decision brings when one after the other is taken into a plan whose worst load is `before`."""
-    if not priced:
-        return []
-    found, at, after = [], worst_block(of), of.planned
-    for decisions, price in priced:
-        for decision in decisions:
-            plan = plan.decide(decision)
-        after = with_plan(of, plan, after)
-        load = float(load_map(after, of.machine, of.buffer).load.max())
-        more = f" and {len(decisions) - 1} more" if len(decisions) > 1 else ""
-        words = f"{told_as(of.session, decisions[0])}{more}: worst {percent(before)} → {percent(load)}"
-        found.append(Step(decisions[0], words, price, load, decisions[1:], why(of, at, decisions)))
-        before = load
-    return found
+def words(of: Survey, decisions: Sequence[Decision]) -> str:
+    """A step in words: "One Vault on a bus for these nine: Nyckelharpa, Fiddle, Cello and 6 more"."""
+    first = decisions[0]
+    strips = [of.session.strip(d.strip) for d in decisions]
+    label = next((use.label for s, d in zip(strips, decisions, strict=True) if (use := named_use(s, d.use))), "")
+    if first.kind == "share":
+        group = next((g for g in of.sharing() if g.into == first.into), None)
+        shared = " and ".join(use.label for use in group.chain[-2:]) if group is not None else label
+        return f"One {shared} on a bus for {number(len(decisions))}: {_names([s.name for s in strips])}"
+    if len(decisions) == 1:
+        return told_as(of.session, first)
+    if first.kind == "lighten":
+        return f"{label} at {first.variant} on {number(len(decisions))}: {_names([s.name for s in strips])}"
+    if first.kind == "off":
+        made = {use.label for s, d in zip(strips, decisions, strict=True) if (use := named_use(s, d.use))}
+        what = label if len(made) == 1 else f"{label} and others"
+        return f"Switch off {what} on {number(len(decisions))}: {_names([s.name for s in strips])}"
+    if first.kind == "suspend":
+        return f"Suspend {number(len(decisions))} while they are silent: {_names([s.name for s in strips])}"
+    return f"{told_as(of.session, first)} and {len(decisions) - 1} more"
 
 
-class WorstBlock(NamedTuple):
-    """The worst block without the plan: its second, who sounds in it, what each strip takes (S, seconds), and where."""
-
-    second: float
-    sounding: NDArray[np.bool_]
-    strips: NDArray[np.float64]
-    where: str
+def _names(names: Sequence[str], most: int = 3) -> str:
+    kept = list(dict.fromkeys(names))
+    more = f" and {len(kept) - most} more" if len(kept) > most else ""
+    return ", ".join(kept[:most]) + more
 
 
-def worst_block(of: Survey) -> WorstBlock:
-    """The middle of the worst moment of the session as it is."""
-    second = middle(of.before, of.before.worst)
-    states = of.now.moments.states[of.now.moments.at(second)]
-    each = costs(of.now, of.machine, of.buffer)
-    factor = float(played(of.now, of.machine, each, states[None, :]).factor[0])
-    before = [section.name for section in of.session.sections if section.start <= second]
-    where = f" in {before[-1]}" if before else ""
-    return WorstBlock(second, states != SILENT, at_moments(each, states) * factor, where)
+def price_words(price: Price) -> str:
+    """A price as a sum: "6.0 min: 2.0 of rendering, 3.0 if you return to it, 1.0 for 10 plugins locked"."""
+    parts = [*price.parts, *(part for _, part in price.once)]
+    told = [f"{part.minutes:.1f} {part.words}" for part in parts if part.minutes >= 0.05]
+    small = sum(part.minutes for part in parts if part.minutes < 0.05)
+    if small >= 0.05 or (small > 0 and not told):
+        told.append(f"{small:.2f} of small things")
+    return minutes(price.minutes) + (f": {', '.join(told)}" if told else "")
+
+
+def step_words(of: Survey, step: Step) -> str:
+    """A step with what it brings: its work in shares of one core, and the worst load before and after."""
+    saved = f", {percent(step.work)} of one core" if step.work > 0.0005 else ""
+    return f"{words(of, step.decisions)}{saved}: worst {percent(step.before)} → {percent(step.load)}"
 
 
 def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
     """What speaks for decisions: what their strips take of the worst block, where that is, and how often they sound."""
     ids = {decision.strip for decision in decisions}
-    numbers = [k for k, strip in enumerate(of.session.strips) if strip.id in ids]
+    numbers = [k for k, strip in enumerate(of.now.session.strips) if strip.id in ids]
     share = percent(float(at.strips[numbers].sum()) / of.deadline)
     who = "it takes" if len(numbers) == 1 else f"the {len(numbers)} take"
     silent = "" if at.sounding[numbers].any() else ", though silent"
     times = of.now.moments.times
     seconds = float(of.now.moments.sounding[:, numbers].any(axis=1) @ np.diff(times))
     heard = f"heard in {percent(seconds / max(float(times[-1]), 1e-9))} of the piece"
-    return f"{who} {share} of one core in the worst block{at.where} ({clock(at.second)}){silent}; {heard}"
+    before = [section.name for section in of.session.sections if section.start <= at.second]
+    where = f" in {before[-1]}" if before else ""
+    return f"{who} {share} of one core in the worst block{where} ({clock(at.second)}){silent}; {heard}"
 
 
-def told_as(session: Session, decision: Decision) -> str:
-    """A decision in words: what it does to which track."""
-    more = ", unloaded" if decision.unloaded else ", source muted" if decision.muted else ""
-    return _told(session, decision) + more
+def how_good(found: Suggestion) -> str:
+    """How much less another plan could give up, in words."""
+    if found.gap < 0.005:
+        return "No plan gives up less."
+    left = found.price - found.least
+    smallest = min((step.price.minutes for step in found.steps), default=0.0)
+    fraction = f", which is at most {_share_of_step(left / smallest)} of its smallest step" if smallest > left else ""
+    return f"Another plan may give up less, but by {minutes(left)} at most ({percent(found.gap)}){fraction}."
 
 
-def _told(session: Session, decision: Decision) -> str:
-    strip = session.strip(decision.strip)
-    if decision.kind == "freeze":
-        if decision.through == -1:
-            return f"Freeze the instrument of {strip.name}"
-        whole = decision.through is None or decision.through >= len(strip.inserts) - 1
-        return f"Freeze {strip.name}" if whole else f"Freeze {strip.name} through insert {(decision.through or 0) + 1}"
-    if decision.kind == "suspend":
-        return f"Suspend {strip.name} while it is silent"
-    label = next((u.label for u in strip.uses() if u.id == decision.use), "a plugin") if decision.use else ""
-    if decision.kind == "lighten":
-        return f"Lighten {label} on {strip.name}: {decision.variant}"
-    if decision.kind == "disarm":
-        return f"Disarm {strip.name}"
-    if decision.kind == "bounce" and decision.start is not None and decision.end is not None:
-        return f"Bounce {clock(decision.start)} to {clock(decision.end)} of {strip.name}"
-    if decision.kind == "bounce" and decision.through == -1:
-        return f"Bounce the instrument of {strip.name}"
-    if decision.kind == "bounce":
-        return f"Bounce {strip.name}" if strip.kind == "track" else f"Bounce {strip.name} with all that feeds it"
-    if decision.kind == "share":
-        return f"Share {label} of {strip.name} on a bus"
-    if decision.kind == "outboard":
-        return f"Move {label} of {strip.name} outboard"
-    return f"Switch off {label} on {strip.name}" if label else f"Switch off {strip.name}"
+def _share_of_step(share: float) -> str:
+    return "a quarter" if share <= 0.25 else "half" if share <= 0.5 else "three quarters" if share <= 0.75 else "all"
+
+
+def in_the_way(of: Survey, found: Suggestion) -> str:
+    """Why no plan reaches the limit, as far as it was found out."""
+    judged = found.in_the_way
+    if judged is None:
+        return ""
+    reasons = {
+        "live": f"the live thread alone still takes {percent(judged.rung.live)}",
+        "chain": f"one chain still takes {percent(judged.rung.chain)} one after the other",
+        "work": f"what is left still needs {percent(judged.rung.spread)}, evenly spread",
+        "overhead": f"the host's own time is {percent(judged.overhead)} of what is left",
+        "waiting": f"the cores wait: its work would fit with {percent(judged.rung.spread)}",
+    }
+    proven = (
+        "No plan of these kinds can reach it" if found.impossible else "No plan of these kinds was found to reach it"
+    )
+    reason = f": {reasons[judged.kind]}" if judged.kind in reasons else ""
+    names = [of.session.strip(strip).name for strip in found.stays]
+    stays = (
+        f" {_names(names, 4)} stay{'s' if len(names) == 1 else ''} as {'it is' if len(names) == 1 else 'they are'}."
+        if names
+        else ""
+    )
+    buses = sum(1 for s in of.session.strips if s.kind != "track" and s.live_uses())
+    more = f" {buses} buses and returns cannot be frozen." if buses else ""
+    return f"{percent(found.load)} is the lowest. {proven}{reason}.{stays}{more}"

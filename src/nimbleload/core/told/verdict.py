@@ -1,23 +1,20 @@
-"""The verdict on one moment: what is wrong and what would help, each with its own test on the figures."""
+"""The verdict on one moment in words: what is wrong, how bad, and what stands in the way.
+
+What would help is said only with its effect, as the block computation finds it (see `outlook`).
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
-from ..block.schedule import Block
-from ..load.load_map import Rung
-from ..session.session import Session
+from ..load.judged import Judged, JudgedKind
+from ..survey import Instant, Survey
 from ..units import clock, milliseconds, percent
 
-VerdictKind = Literal["unknown", "live", "chain", "price", "overhead", "work", "waiting", "peaks", "fits"]
+VerdictKind = JudgedKind | Literal["peaks"]
 
-# A bound explains a load when it is at least this share of it.
-NEAR = 0.9
-# A larger buffer is worth naming if it fits; it is the whole matter if it takes off this share of the load.
+# A larger buffer is worth its own reason if it takes off this share of the load.
 MATTERS = 0.15
-# The host's own time is the matter from this share of the work on.
-MUCH_OVERHEAD = 1 / 3
 
 
 class Verdict(NamedTuple):
@@ -29,86 +26,95 @@ class Verdict(NamedTuple):
     overload: bool
 
 
-def judge(
-    session: Session,
-    rung: Rung,
-    second: float,
-    block: Block,
-    missing: int,
-    known: int,
-    rungs: Sequence[Rung] = (),
-    overhead: float = 0.0,
-) -> Verdict:
-    """The verdict on one moment at one buffer size, whose block is `block`.
-
-    `missing` and `known` count live plugins without and with a figure. `rungs` are the other sizes of the ladder,
-    `overhead` the host's own share of the work (0 … 1).
-    """
-    at, load, block_time = clock(second), percent(rung.load), milliseconds(rung.buffer / session.rate)
-    if known == 0 and missing > 0:
-        return Verdict("unknown", "Nothing is measured yet.", f"{_without_figure(missing)}: measure first.", False)
-    gap = f" {_without_figure(missing)} and count{'s' if missing == 1 else ''} as nothing." if missing else ""
-    if rung.load <= session.limit:
-        room = percent(1 - rung.load)
+def verdict(of: Survey, at: Instant) -> Verdict:
+    """The verdict on a moment at the survey's buffer size."""
+    judged, session = at.judged, of.planned.session
+    block_time = milliseconds(of.deadline)
+    if judged.kind == "unknown":
+        return Verdict(
+            "unknown", "Nothing is measured yet.", f"{_without_figure(judged.missing)}: measure first.", False
+        )
+    load = f"{'at least ' if judged.missing else ''}{percent(judged.rung.load)}"
+    gap = ""
+    if judged.missing:
+        counts = "counts" if judged.missing == 1 else "count"
+        gap = f" {_without_figure(judged.missing)} and {counts} as nothing."
+    if judged.kind == "fits":
+        room = percent(1 - judged.rung.load)
         advice = f"{room} of the deadline stays free; the limit is {percent(session.limit)}.{gap}"
-        return Verdict("fits", f"Fits at {at}.  {load} of the {block_time} deadline.", advice, False)
-    overload = rung.load > 1
-    verb = "Overloads" if overload else "Tight"
-    headline = f"{verb} at {at}.  {load} of the {block_time} deadline."
-    kind, advice = _explain(session, rung, block, overhead)
-    larger = next((r for r in rungs if r.buffer > rung.buffer and r.load <= session.limit), None)
-    if larger is not None:
-        advice += f" At {larger.buffer} samples it would fit, with {percent(larger.load)}."
-        if kind in ("work", "overhead", "waiting") and larger.load < (1 - MATTERS) * rung.load:
-            kind, advice = "price", _price(rung, larger)
-    return Verdict(kind, headline, advice + gap, overload)
+        headline = f"Fits at {clock(at.second)}.  {load} of the {block_time} deadline."
+        return Verdict("fits", headline, advice, False)
+    verb = "Overloads" if judged.is_overload else "Tight"
+    headline = f"{verb} at {clock(at.second)}.  {load} of the {block_time} deadline."
+    advice = " ".join((_reason(of, at), _computer(at), _larger(judged, session.rate))).replace("  ", " ").strip()
+    return Verdict(judged.kind, headline, advice + gap, judged.is_overload)
 
 
 def _without_figure(count: int) -> str:
     return "1 plugin has no figure" if count == 1 else f"{count} plugins have no figure"
 
 
-def _price(rung: Rung, larger: Rung) -> str:
-    """A buffer that is too small for what each call costs whatever its length."""
+def _reason(of: Survey, at: Instant) -> str:
+    """Which bound stands in the way, and so what can help at all."""
+    judged, rung, session = at.judged, at.judged.rung, of.planned.session
+    limit = percent(session.limit)
+    surplus = f"{percent(judged.over * of.threads)} of one core"
+    if judged.kind == "live":
+        armed = _listed([strip.name for strip in session.strips if strip.armed and strip.enabled])
+        return (
+            f"The live thread alone takes {percent(rung.live)}: it computes {armed} and all that comes after at the "
+            f"device's buffer. {percent(judged.over)} of the deadline must leave it to reach {limit}; "
+            "what is computed ahead does not matter."
+        )
+    if judged.kind == "chain":
+        names = " → ".join(session.strips[i].name for i in at.block.strips(at.block.chain) if session.strips[i].uses())
+        both = f" Evenly spread, all work would need {percent(rung.spread)}." if rung.spread > session.limit else ""
+        return (
+            f"One chain is too long: {names} takes {percent(rung.chain)} one after the other. It must shrink to "
+            f"{limit}; more cores do not help.{both}"
+        )
+    if judged.kind in ("work", "overhead"):
+        if of.threads == 1:
+            said = f"One core does all the work: {percent(judged.over)} of the deadline must go to reach {limit}."
+        else:
+            said = (
+                f"There is too much work: even perfectly spread over {of.threads} threads it needs "
+                f"{percent(rung.spread)}. Moving it does not help; {surplus} must go, wherever, to reach {limit}."
+            )
+        if judged.kind == "overhead":
+            said += f" {percent(judged.overhead)} of it is the host's own, for each strip and plugin."
+        return said
     return (
-        f"The buffer is too small for the fixed price of each call: at {larger.buffer} samples the same work takes "
-        f"{percent(larger.load)}, for a round trip of {milliseconds(larger.round_trip)} in place of "
-        f"{milliseconds(rung.round_trip)}."
+        f"The cores wait for each other: evenly spread, the work would need {percent(rung.spread)}, and no chain takes "
+        f"more than {percent(rung.chain)}. {percent(rung.load - max(rung.spread, rung.chain))} is waiting."
     )
 
 
-def _explain(session: Session, rung: Rung, block: Block, overhead: float) -> tuple[VerdictKind, str]:
-    """Which of the bounds is near the load, and so what would help."""
-    limit, threads = percent(session.limit), block.threads
-    if rung.live >= rung.load - 1e-9 and rung.live > 0:
-        armed = ", ".join(strip.name for strip in session.strips if strip.armed and strip.enabled)
-        return "live", (
-            f"It is the live thread alone, which computes {armed} and all that comes after at the device's buffer: it "
-            f"must shrink by {percent(rung.live - session.limit)} of the deadline, or be disarmed; nothing else helps."
+def _computer(at: Instant) -> str:
+    """What the computer adds, where it is worth a word."""
+    if at.parts.computer < 0.005:
+        return ""
+    return f"{percent(at.parts.computer)} of it is this computer, which interrupts."
+
+
+def _larger(judged: Judged, rate: int) -> str:
+    """The next larger buffer at which it would fit, with what that costs."""
+    larger, rung, late = judged.larger, judged.rung, judged.late
+    if larger is None and late is not None:
+        return (
+            f"At {late.buffer} samples it would take {percent(late.load)}, but who records would hear himself "
+            f"after {milliseconds(late.heard)}."
         )
-    if overhead >= MUCH_OVERHEAD:
-        return "overhead", (
-            f"{percent(overhead)} of the work is the host's own, for each strip and plugin: fewer of them help, and "
-            "larger buffers; lighter plugins hardly do."
-        )
-    if threads == 1:
-        need = percent(rung.load - session.limit)
-        return "work", f"One core does all the work: {need} of the deadline must go to reach {limit}."
-    if rung.chain >= NEAR * rung.load and rung.chain >= rung.spread:
-        names = " → ".join(session.strips[i].name for i in block.strips(block.chain) if session.strips[i].uses())
-        return "chain", (
-            f"One chain is too long: {names}. It must shrink to {limit} of the deadline; more cores do not help."
-        )
-    if rung.spread >= NEAR * rung.load:
-        surplus = percent(max(rung.spread - session.limit, 0.0) * threads)
-        freed = f"about {surplus} of a core must go" if rung.spread > session.limit else "little must go"
-        return "work", (
-            f"The cores are evenly filled. Even perfectly spread, the work needs {percent(rung.spread)}: "
-            f"removing work helps, moving it does not; {freed} to reach {limit}."
-        )
-    closing = " → ".join(session.strips[i].name for i in block.strips(block.closing))
-    alone = percent((block.makespan - float(block.start[block.closing[0]])) * session.rate / rung.buffer)
-    return "waiting", (
-        f"The cores wait: evenly spread, the work would need {percent(rung.spread)}, but at the end {closing} "
-        f"must run one after the other, for {alone} of the deadline. Make these lighter, or what they wait for."
+    if larger is None:
+        return ""
+    said = (
+        f"At {larger.buffer} samples it would take {percent(larger.load)} here, for a round trip of "
+        f"{milliseconds(larger.round_trip)} in place of {milliseconds(rung.round_trip)}."
     )
+    if judged.kind in ("work", "overhead") and larger.load < (1 - MATTERS) * rung.load:
+        return f"Much of it is the price of each call, whatever its length. {said}"
+    return said
+
+
+def _listed(names: list[str]) -> str:
+    return ", ".join(names[:-1]) + f" and {names[-1]}" if len(names) > 1 else "".join(names)

@@ -1,0 +1,31 @@
+"""What to mind of a plan: what its decisions bring with them, and blocks that waking up makes late."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..load.load_map import LoadMap, waking_strips
+from ..load.prepared import Prepared
+from ..survey import Survey
+from ..units import clock, percent
+
+
+def warnings(of: Survey) -> tuple[str, ...]:
+    """Everything to mind of the plan in force, a sentence each."""
+    return (*of.warnings, *spikes(of.planned, of.after))
+
+
+def spikes(planned: Prepared, loads: LoadMap) -> list[str]:
+    """A sentence for the worst border at which waking up makes a block late that would else have fitted."""
+    late = np.where(loads.load <= 1.0, loads.waking, 0.0)
+    worst = int(np.argmax(late)) if len(late) else 0
+    if not len(late) or late[worst] <= 1.0:
+        return []
+    names = [planned.session.strips[i].name for i in np.flatnonzero(waking_strips(planned)[worst])]
+    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+    count = int(np.count_nonzero(late > 1.0))
+    often = f"; so do {count - 1} other borders" if count > 1 else ""
+    return [
+        f"{', '.join(names[:3])}{more}: waking up at {clock(float(loads.times[worst]))} takes one block to "
+        f"{percent(float(late[worst]))}{often}."
+    ]
