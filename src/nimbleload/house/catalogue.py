@@ -1,4 +1,4 @@
-"""The eight house processors as a table: names, families, settings and their ranges. Nothing here is compiled."""
+"""The nine house processors as a table: names, families, settings and their ranges. Nothing here is compiled."""
 
 from __future__ import annotations
 
@@ -73,6 +73,9 @@ PROCESSORS: dict[str, Processor] = {
             SettingSpec("damping", 0, 0.9, 0.3),
             SettingSpec("motion", 0, 1, 1, True),
             SettingSpec("wet", 0, 1, 0.3),
+        )),
+        Processor("house.sounder", "Sounder", "analyser", "analyser", "spectrum analyser", (
+            SettingSpec("points", 256, 16384, 4096, True, "samples"),
         )),
         Processor("house.pipework", "Pipework", "instrument", "additive", "additive synthesizer", (
             SettingSpec("voices", 1, 32, 16, True),

@@ -11,17 +11,17 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.cards.card import Cell, Company, Polyphony, Position, Silence, Truth, Upkeep, summarise
+from ..core.cards.card import Cell, Company, Null, Polyphony, Position, Silence, Truth, Upkeep, summarise
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
-from .formats.hosted import Hosted, Note
+from .formats.hosted import Hosted, Note, PluginError
 from .neighbour import find_slowdown
 from .pace import Pace
 from .polyphony import find_polyphony
 from .signal import CYCLE, chord, musical, released
 from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
-from .truth import find_truth
+from .truth import find_truth, null_against
 from .upkeep import taken
 
 CYCLE_BLOCKS = 64
@@ -38,9 +38,8 @@ class Effort(msgspec.Struct, frozen=True):
 
 
 class Facts(NamedTuple):
-    """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within 15 s).
-
-    `positions` says where its parameters stand.
+    """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within
+    `listened` seconds). `positions` says where its parameters stand.
     """
 
     latency: int
@@ -49,6 +48,7 @@ class Facts(NamedTuple):
     truth: Truth
     pace: float
     positions: tuple[Position, ...]
+    listened: float | None = None
 
 
 class Details(NamedTuple):
@@ -86,7 +86,25 @@ class Measurement:
         self._hosted.settled()
         parameters = self._hosted.parameters()
         positions = tuple(Position(p.name, p.value if p.plain is None else p.plain) for p in parameters)
-        return Facts(self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best, positions)
+        listened = None if self._tail is not None else SLOWEST_TAIL_SECONDS
+        return Facts(
+            self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best, positions, listened
+        )  # fmt: skip
+
+    def nulls(self, load: Callable[[PluginUse], Hosted], against: Sequence[PluginUse]) -> tuple[Null, ...]:
+        """What null tests against the plugin in other settings leave; those that do not load are left out."""
+        found = []
+        for use in against:
+            try:
+                other = load(use)
+            except PluginError:
+                continue
+            loop = TimedLoop(other, self._loop.source)
+            depth = null_against(self._loop, self._hosted.latency, loop, other.latency, self._notes)
+            other.close()
+            if depth is not None:
+                found.append(Null(use.setting.digest(), use.voices, depth))
+        return tuple(found)
 
     def _find_tail(self, frames: int) -> float | None:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""
@@ -221,9 +239,7 @@ class Measurement:
 
     def _summary(self, runs: NDArray[np.int64], quiet: bool, frames: int, condition) -> Cell:
         """The least over the runs (R, B, ns) is the plugin's own time for each block; the rest is the machine's."""
-        runs = np.maximum(runs - self._overhead, 0)
-        own = runs.min(axis=0)
-        return summarise(own, float((runs - own).mean()), quiet, self._rate, frames, condition)
+        return summarise(np.maximum(runs - self._overhead, 0), quiet, self._rate, frames, condition)
 
 
 def _is_quiet(runs: NDArray[np.int64]) -> bool:

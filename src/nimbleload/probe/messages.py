@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from ..core.cards.card import Cell, Company, Effect, Polyphony, Position, Silence, Sweep, Truth, Upkeep
+from ..core.cards.card import Cell, Company, Effect, Null, Polyphony, Position, Silence, Sweep, Truth, Upkeep
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
@@ -22,7 +22,8 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
 
     `path` is the plugin's file, if it has one; `pace` how fast the core has been at its best (ns, see `pace`).
-    With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on.
+    With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on;
+    `against` are the plugin in other settings, with whose sound this one's is compared.
     """
 
     use: PluginUse
@@ -35,6 +36,7 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     pace: float | None = None
     trying: Trying | None = None
     others: tuple[int, ...] = ()
+    against: tuple[PluginUse, ...] = ()
 
     @property
     def longest(self) -> int:
@@ -72,6 +74,13 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     truth: Truth
     pace: float
     positions: tuple[Position, ...] = ()
+    listened: float | None = None
+
+
+class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):
+    """What null tests against other settings have left."""
+
+    nulls: tuple[Null, ...]
 
 
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
@@ -118,7 +127,7 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
     pass
 
 
-Measured = FactsMessage | CellMessage | DetailsMessage | SweepMessage
+Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMessage
 
 
 Played = LoadingMessage | PlayingMessage | PlayedMessage

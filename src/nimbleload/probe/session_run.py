@@ -15,7 +15,7 @@ from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
 from . import catalogue, isolation
 from .measure import Effort
-from .messages import CellMessage, DetailsMessage, FactsMessage, Request, Result, SweepMessage, Trying
+from .messages import CellMessage, DetailsMessage, FactsMessage, NullsMessage, Request, Result, SweepMessage, Trying
 from .standards import STANDARDS
 from .turn import turn
 
@@ -25,7 +25,8 @@ SWEEP_SECONDS = 30.0
 class Job(NamedTuple):
     """One cost card to fill: the use that stands for it, how many uses share it (0: a variant), and the sizes missing.
 
-    `details` says whether what is found at few sizes is missing, too; `rate` is in hertz.
+    `details` says whether what is found at few sizes is missing, too; `rate` is in hertz. `against` are the same plugin
+    in the fuller settings that a variant stands for, where the two were not compared yet.
     """
 
     key: CardKey
@@ -34,6 +35,7 @@ class Job(NamedTuple):
     buffers: tuple[int, ...]
     rate: int
     details: bool = True
+    against: tuple[PluginUse, ...] = ()
 
     @property
     def steps(self) -> int:
@@ -69,9 +71,22 @@ def jobs(
         if card is not None and not again:
             missing = () if card.failure else tuple(b for b in buffers if not is_measured(card, rate, b))
             details = not card.failure and not has_details(card)
-        if missing or details:
-            found.append(Job(key, use, count, missing, rate, details))
+        fuller = () if card is not None and card.failure and not again else against(session, card, key, again)
+        if missing or details or fuller:
+            found.append(Job(key, use, count, missing, rate, details, fuller))
     return sorted(found, key=lambda job: -job.uses)
+
+
+def against(session: Session, card: CostCard | None, key: CardKey, again: bool = False) -> tuple[PluginUse, ...]:
+    """The uses in whose place a variant with this key would stand, as far as their sounds were not compared."""
+    uses = session.card_keys() if session.variants else {}
+    found = []
+    for variant in session.variants:
+        full = uses[variant.of][0] if variant.of in uses else None
+        if full is not None and variant.applied(full).card_key() == key:
+            known = card.against(full.card_key()) if card is not None and not again else None
+            found += [full] if known is None else []
+    return tuple(found)
 
 
 def is_measured(card: CostCard, rate: int, buffer: int) -> bool:
@@ -110,7 +125,16 @@ def run(
         if path is None:
             return not_installed(job.use)
         request = Request(
-            job.use, job.rate, job.buffers, path, effort or Effort(), core, job.details, pace, others=others
+            job.use,
+            job.rate,
+            job.buffers,
+            path,
+            effort or Effort(),
+            core,
+            job.details,
+            pace,
+            others=others,
+            against=job.against,
         )
         return isolation.Worker(request)
 
@@ -208,8 +232,12 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         polyphony = (*(c for c in card.polyphony if c.rate not in rates), *message.polyphony)
         more = {"company": company, "silence": message.silence, "upkeep": message.upkeep, "polyphony": polyphony}
         return msgspec.structs.replace(card, **more), None
+    if isinstance(message, NullsMessage):
+        made = {(null.setting, null.voices) for null in message.nulls}
+        kept = (null for null in card.nulls if (null.setting, null.voices) not in made)
+        return msgspec.structs.replace(card, nulls=(*kept, *message.nulls)), None
     assert isinstance(message, FactsMessage)
-    facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions")}
+    facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions", "listened")}
     return msgspec.structs.replace(card, **facts), None
 
 

@@ -182,7 +182,7 @@ class Stage:
         rows = [self._row(hosted, notes) for strip in plugins for hosted, notes in strip]
         self._uses = np.array(rows, np.int64).reshape(len(rows), USE_COLUMNS)
         self._buses = np.zeros((len(plugins), CHANNELS, frames), np.float32)
-        pairs = [(int(target), task) for task in range(len(plugins)) for target in graph.fed_by(task)]
+        pairs = [(int(target), task) for task in range(len(plugins)) for target in graph.successors_of(task)]
         pairs.sort()
         self._feeders = np.array([feeder for _, feeder in pairs], np.int64)
         counts = np.bincount([target for target, _ in pairs], minlength=len(plugins)) if pairs else [0] * len(plugins)

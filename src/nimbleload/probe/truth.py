@@ -16,6 +16,8 @@ CLEAR = 0.5
 IDLE_DB = -100.0
 DEEPEST_DB = -200.0
 SOFT = np.float32(0.01)
+# 10 dB softer.
+PANNED = 10 ** (-10 / 20)
 
 
 def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
@@ -40,6 +42,8 @@ def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
         idle=latency is not None and _is_idle(source, small, latency),
         hot_peak=None if notes else _hot_peak(loop),
         linear_db=_linear_db(loop) if repeatable and not notes else None,
+        pan_db=_pan_db(loop) if repeatable and not notes else None,
+        ride_db=_ride_db(loop, latency or 0) if repeatable and not notes else None,
     )
 
 
@@ -53,16 +57,56 @@ def _linear_db(loop: TimedLoop) -> float:
     other = np.roll(heard, heard.shape[1] // 3, axis=1)
     loudest = 1 / max(float(np.abs(heard + other).max()), 1e-9)
 
-    def run(source: NDArray[np.float32]) -> NDArray[np.float64]:
-        loop.refresh()
-        return loop.capture(LARGE, SAMPLES // LARGE, source=np.ascontiguousarray(source, np.float32)).astype(float)
-
-    by_itself = run(np.zeros_like(heard))
+    by_itself = _captured(loop, np.zeros_like(heard))
     depths = []
     for one, two in ((loudest * heard, loudest * other), (heard, SOFT * other)):
-        together, apart = run(one + two), run(one) + run(two) - by_itself
+        together, apart = _captured(loop, one + two), _captured(loop, one) + _captured(loop, two) - by_itself
         depths.append(null_depth(together, apart))
     return max(depths)
+
+
+def _pan_db(loop: TimedLoop) -> float | None:
+    """What is left of f(p · x) when p · f(x) is taken away, in dB of it, with p 10 dB softer on the second channel.
+
+    None for a plugin that has not as many outputs as inputs, two at least.
+    """
+    heard = loop.source[:, :SAMPLES]
+    out = _captured(loop, heard)
+    if heard.shape[0] < 2 or out.shape[0] != heard.shape[0]:
+        return None
+    pan = np.where(np.arange(len(heard)) % 2 == 1, PANNED, 1.0)[:, None]
+    return null_depth(_captured(loop, pan * heard), pan * out)
+
+
+def _ride_db(loop: TimedLoop, latency: int) -> float:
+    """What is left of f(g · x) when g · f(x) is taken away, in dB of it, with g a fader that glides up by 20 dB."""
+    heard = loop.source[:, :SAMPLES]
+    fader = np.linspace(0.1, 1.0, heard.shape[1])
+    out = _captured(loop, heard)
+    late = np.concatenate((np.full(latency, fader[0]), fader))[: out.shape[1]]
+    return null_depth(_captured(loop, fader * heard), late * out)
+
+
+def _captured(loop: TimedLoop, source: NDArray[np.floating]) -> NDArray[np.float64]:
+    """What a plugin makes of a source, from a fresh state."""
+    loop.refresh()
+    return loop.capture(LARGE, SAMPLES // LARGE, source=np.ascontiguousarray(source, np.float32)).astype(float)
+
+
+def null_against(
+    loop: TimedLoop, latency: int, other: TimedLoop, other_latency: int, notes: tuple[Note, ...] = ()
+) -> float | None:
+    """What is left when the sound of one setting is taken from that of another, in dB of the other's.
+
+    Latencies (samples) are made up for. None if the sounds have not as many channels."""
+    sounds = []
+    for each, late in ((other, other_latency), (loop, latency)):
+        each.refresh()
+        sounds.append(each.capture(LARGE, SAMPLES // LARGE, notes).astype(float)[:, late:])
+    count = min(out.shape[1] for out in sounds)
+    if sounds[0].shape[0] != sounds[1].shape[0] or count < 1:
+        return None
+    return null_depth(sounds[0][:, :count], sounds[1][:, :count])
 
 
 def _hot_peak(loop: TimedLoop) -> float:

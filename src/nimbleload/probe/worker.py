@@ -21,6 +21,7 @@ from .messages import (
     DoneMessage,
     FactsMessage,
     Message,
+    NullsMessage,
     ReadyMessage,
     RefusedMessage,
     Request,
@@ -58,7 +59,13 @@ def work(request: Request, send, wait) -> None:
         return
     measurement = Measurement(hosted, request.use, request.rate, request.effort, request.pace)
     f = measurement.facts()
-    send(FactsMessage(f.latency, f.tail, f.version, real_time, f.truth, f.pace, f.positions))
+    send(FactsMessage(f.latency, f.tail, f.version, real_time, f.truth, f.pace, f.positions, f.listened))
+    if request.against:
+
+        def fuller(use: PluginUse):
+            return load(msgspec.structs.replace(request, use=use))
+
+        send(NullsMessage(measurement.nulls(fuller, request.against)))
     for cell in measurement.cells(request.buffers):
         send(CellMessage(cell))
     if request.details:

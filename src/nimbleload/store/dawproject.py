@@ -6,6 +6,7 @@ may nest or only be routed, attributes may be missing, times may be beats or sec
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
@@ -19,7 +20,7 @@ from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
 from .dawproject_timeline import Timeline
-from .xml_values import flag, gain, number, parse, place
+from .xml_values import balance, flag, gain, number, parse, place
 
 WHERE = "project.xml"
 AUDIO_HEAD = 1 << 16
@@ -63,6 +64,7 @@ class _Reader:
         self._strip_of_channel: dict[str, str] = {}
         self._channel_of_strip: dict[str, etree._Element] = {}
         self._ids: set[str] = set()
+        self._moving = set(automated(root))
 
     def imported(self) -> Imported:
         self._read_structure()
@@ -171,10 +173,12 @@ class _Reader:
             self._left_out.append(f"{place(track, WHERE)}: a VCA carries no sound of its own.")
             return None
         instrument, inserts = self._devices(channel, strip_id, name)
-        volume, mute = channel.find("Volume"), channel.find("Mute")
+        volume, mute, pan = channel.find("Volume"), channel.find("Mute"), channel.find("Pan")
+        rides = volume is not None and volume.get("id") in self._moving
         self._strips.append(Strip(
             strip_id, name, strip_kind(role, has_children), instrument, inserts,
             parent=parent, volume=gain(volume, WHERE), mute=flag(mute, "value", False),
+            pan=balance(pan, WHERE), rides=rides,
         ))  # fmt: skip
         self._strip_of_channel[channel_id] = strip_id
         self._strip_of_channel.setdefault(strip_id, strip_id)
@@ -301,3 +305,13 @@ def family(device: etree._Element, label: str) -> Family:
     if role == "analyzer":
         return "analyser"
     return by_name(label)
+
+
+def automated(root: etree._Element) -> Iterator[str]:
+    """The ids of parameters that move: automation points of more than one value lead them."""
+    for points in root.iter("Points"):
+        target = points.find("Target")
+        parameter = target.get("parameter") if target is not None else None
+        values = {point.get("value") for point in points if isinstance(point.tag, str) and point.get("value")}
+        if parameter is not None and len(values) > 1:
+            yield parameter

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import platform
 import sqlite3
 import time
@@ -12,7 +13,19 @@ from typing import Any
 import msgspec
 import platformdirs
 
-from ..core.cards.card import Cell, Company, CostCard, Polyphony, Position, Provenance, Silence, Sweep, Truth, Upkeep
+from ..core.cards.card import (
+    Cell,
+    Company,
+    CostCard,
+    Null,
+    Polyphony,
+    Position,
+    Provenance,
+    Silence,
+    Sweep,
+    Truth,
+    Upkeep,
+)
 from ..core.session.plugins import CardKey
 
 SCHEMA = """
@@ -25,12 +38,26 @@ CREATE TABLE IF NOT EXISTS cell (
   card INTEGER NOT NULL REFERENCES card(id), rate INTEGER NOT NULL, buffer INTEGER NOT NULL, condition TEXT NOT NULL,
   mean REAL NOT NULL, median REAL NOT NULL, p95 REAL NOT NULL, p99 REAL NOT NULL, p999 REAL NOT NULL,
   largest REAL NOT NULL, jitter REAL NOT NULL, quiet INTEGER NOT NULL, sequence BLOB NOT NULL, made REAL NOT NULL,
+  watched REAL NOT NULL DEFAULT 0, interruptions INTEGER NOT NULL DEFAULT 0, interrupted BLOB NOT NULL DEFAULT x'',
   PRIMARY KEY (card, rate, buffer, condition));
 """
-FORMAT = 3
+FORMAT = 4
+# What later formats have added: since which, to which table, and what.
+ADDED = (
+    (2, "card", "truth BLOB"),
+    (3, "card", "details BLOB"),
+    (4, "cell", "watched REAL NOT NULL DEFAULT 0"),
+    (4, "cell", "interruptions INTEGER NOT NULL DEFAULT 0"),
+    (4, "cell", "interrupted BLOB NOT NULL DEFAULT x''"),
+)
 TYPED = "typed in"
 STAND_IN = "stand-in"
 KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
+
+
+def own_cores() -> int:
+    """How many cores this process may use: those that figures measured here are from."""
+    return len(os.sched_getaffinity(0))
 
 
 class Details(msgspec.Struct, frozen=True):
@@ -42,6 +69,8 @@ class Details(msgspec.Struct, frozen=True):
     sweep: Sweep | None = None
     positions: tuple[Position, ...] = ()
     polyphony: tuple[Polyphony, ...] = ()
+    listened: float | None = None
+    nulls: tuple[Null, ...] = ()
 
 
 class LibraryError(Exception):
@@ -79,9 +108,10 @@ class Library:
                 raise LibraryError(f"{self.path} was written by a newer version of Nimble Load; it was not touched.")
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.executescript(SCHEMA)
-            for before, column in ((2, "truth"), (3, "details")):
-                if 0 < version < before:
-                    self._db.execute(f"ALTER TABLE card ADD COLUMN {column} BLOB")
+            for before, table, column in ADDED:
+                known = {row[1] for row in self._db.execute(f"PRAGMA table_info({table})")}
+                if 0 < version < before and column.split()[0] not in known:
+                    self._db.execute(f"ALTER TABLE {table} ADD COLUMN {column}")
             self._db.execute(f"PRAGMA user_version={FORMAT}")
         except (sqlite3.Error, OSError) as error:
             raise LibraryError(f"The cost library {self.path} cannot be used: {error}.") from error
@@ -102,7 +132,10 @@ class Library:
     def _card_row(self, card: CostCard, machine: str) -> int:
         key = card.key
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
-        parts = (card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony)
+        parts = (
+            card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony, card.listened,
+            card.nulls,
+        )  # fmt: skip
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
             f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure, truth, details) "
@@ -125,10 +158,10 @@ class Library:
                 self._db.execute("BEGIN IMMEDIATE")
                 row = self._card_row(card, machine or self.machine)
                 self._db.executemany(
-                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     [
                         (row, c.rate, c.buffer, c.condition, c.mean, c.median, c.p95, c.p99, c.p999, c.largest,
-                         c.jitter, c.quiet, c.sequence, time.time())
+                         c.jitter, c.quiet, c.sequence, time.time(), c.watched, c.interruptions, c.interrupted)
                         for c in cells
                     ],
                 )  # fmt: skip
@@ -149,7 +182,7 @@ class Library:
                 more = msgspec.json.decode(row[12], type=Details) if row[12] is not None else Details()
                 found[key] = CostCard(
                     key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
-                    more.sweep, more.positions, more.polyphony,
+                    more.sweep, more.positions, more.polyphony, more.listened, more.nulls,
                 )  # fmt: skip
         return found
 
@@ -161,11 +194,12 @@ class Library:
 
     def _cells(self, row: int, provenance: Provenance) -> tuple[Cell, ...]:
         query = (
-            "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence "
+            "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence, watched, "
+            "interruptions, interrupted "
             "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC"
         )
         return tuple(
-            Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), provenance, r[11])
+            Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), provenance, *r[11:])
             for r in self._read(query, (row,))
         )
 

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 
 from ..core.cards.card import CostCard
-from ..core.decisions.plan import KeptPlan, Plan
+from ..core.decisions.decision import KeptPlan, Plan
 from ..core.session.computer import Machine
 from ..core.session.session import Session
 from . import atomic

@@ -58,3 +58,18 @@ def gain(element: etree._Element | None, where: str) -> float:
     if element.get("unit") == "decibel":
         return float(10 ** (number(element, "value", 0.0, where, -1000, 200) / 20))
     return number(element, "value", 1.0, where, 0, 1e6)
+
+
+def balance(element: etree._Element | None, where: str) -> float:
+    """The `value` of a pan, from −1 (left) to 1 (right); 0 if it is missing.
+
+    The format counts from `min` to `max`: 0 to 1 where they are not given.
+    """
+    if element is None:
+        return 0.0
+    least, most = number(element, "min", 0.0, where), number(element, "max", 1.0, where)
+    if not most > least:
+        return 0.0
+    middle = (least + most) / 2
+    value = number(element, "value", middle, where)
+    return max(-1.0, min(1.0, 2 * (value - middle) / (most - least)))
