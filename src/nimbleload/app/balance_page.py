@@ -8,13 +8,13 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.cards.card import PROVENANCE_WORDS
-from ..core.decisions.options import Weighed
-from ..core.decisions.plan import Decision
+from ..core.decisions.decision import Decision
+from ..core.decisions.price import Weights
 from ..core.load.ranking import Stretch, stretch_load
-from ..core.optimise.candidates import Weights
-from ..core.optimise.search import Suggestion
+from ..core.optimise.suggest import Suggestion
+from ..core.optimise.weigh import Weighed
 from ..core.survey import block_with
-from ..core.told.verdict import Verdict
+from ..core.told.verdict import Verdict, verdict
 from ..core.units import clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
@@ -158,7 +158,7 @@ class BalancePage(QWidget):
         """Everything that follows the moment, but for the list of tracks."""
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
-        self._say(at.verdict)
+        self._say(verdict(of, at))
         self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
         self._show_block()
         self.buffers.show_peaks({})
@@ -166,7 +166,7 @@ class BalancePage(QWidget):
         self.timeline.show_second(at.second)
         before, after = float(of.before.load.max()), float(of.after.load.max())
         here = percent(at.rung(of.buffer).load)
-        if at.verdict.kind == "unknown":
+        if at.judged.kind == "unknown":
             words = "not known"
         elif of.plan.decisions:
             worst = f"worst: now {percent(before)} → with this plan {percent(after)}"
@@ -190,12 +190,12 @@ class BalancePage(QWidget):
         where = f"{clock(stretch[0])} to {clock(stretch[1])}"
         return f"{where}: up to {percent(found.highest)}, {percent(found.mean)} on average{late}"
 
-    def _say(self, verdict: Verdict) -> None:
+    def _say(self, said: Verdict) -> None:
         """The sentence: a verdict, what it rests on, and the next step."""
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
-        tone = {"unknown": "quiet", "peaks": "tight"}.get(verdict.kind, at.rung(of.buffer).word)
-        self.sentence.say(verdict.headline, verdict.advice + self._basis(), tone, self._next_word())
+        tone = {"unknown": "quiet", "peaks": "tight"}.get(said.kind, at.rung(of.buffer).word)
+        self.sentence.say(said.headline, said.advice + self._basis(), tone, self._next_word())
 
     def show_kind(self, kind: str) -> None:
         """Shows the mean, typical, bad or worst block of the moment."""
@@ -242,7 +242,7 @@ class BalancePage(QWidget):
 
     def _needs_measuring(self) -> bool:
         at = self._desk.instant
-        return at is not None and (at.verdict.kind == "unknown" or set(at.shares) - {"measured", "scaled"} != set())
+        return at is not None and (at.judged.kind == "unknown" or set(at.shares) - {"measured", "scaled"} != set())
 
     def _is_worst(self) -> bool:
         of, at = self._desk.survey, self._desk.instant
@@ -253,7 +253,7 @@ class BalancePage(QWidget):
             return "Go to the worst moment"
         at, of = self._desk.instant, self._desk.survey
         over = at is not None and of is not None and at.rung(of.buffer).load > of.session.limit
-        if over and at is not None and at.verdict.kind != "unknown":
+        if over and at is not None and at.judged.kind != "unknown":
             return "Suggest a plan"
         return "Measure…" if self._needs_measuring() else ""
 
@@ -298,7 +298,7 @@ class BalancePage(QWidget):
             return
         self.drawer.show_plan(of, self._desk.steps)
         if self._suggestion is not None and self._suggestion.plan == of.plan:
-            self.drawer.show_suggestion(self._suggestion)
+            self.drawer.show_suggestion(of, self._suggestion)
 
     def _show_options(self, weighed: list[Weighed]) -> None:
         of, at = self._desk.survey, self._desk.instant

@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from ..core.load.load_map import Rung
+from ..core.load.judged import Rung
 from ..core.load.peaks import Peaks
 from ..core.units import milliseconds, percent
 from .picture import Picture, focus_frame
@@ -134,7 +134,7 @@ class BufferRow(Picture):
         elif number + small.horizontalAdvance(rung.word) <= inner.width():
             painter.drawText(line, right, rung.word)
         painter.setPen(theme.colour("quiet"))
-        trip = milliseconds(rung.round_trip)
+        trip = f"{milliseconds(rung.heard)}: too late" if rung.is_late else milliseconds(rung.round_trip)
         if beside and number + small.horizontalAdvance(trip) <= inner.width():
             painter.drawText(line, right, trip)
         peak = self._peak(rung).removeprefix(", ")

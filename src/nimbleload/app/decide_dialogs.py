@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QDialog,
@@ -21,19 +22,16 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.decisions.plan import KeptPlan
-from ..core.optimise.candidates import Weights
-from ..core.optimise.search import Suggestion
+from ..core.decisions.decision import KeptPlan
+from ..core.decisions.price import Weights
+from ..core.optimise.suggest import Suggestion
+from ..core.survey import Survey
 from ..core.told.findings import Weighted
+from ..core.told.plans import HURTS, UNIT, plan_words, weight_words
+from ..core.told.steps import price_words, step_words
 from ..core.units import percent
 from .picture import scrolled
 from .theme import theme
-
-# The weights in words, as they stand in `Weights`.
-HURTS = {
-    "freeze": "freezing a track", "source": "freezing an instrument", "suspend": "suspending while silent",
-    "lighten": "a lighter setting", "share": "sharing on a bus", "disk": "a hundred megabytes of disk",
-}  # fmt: skip
 
 
 class FindingsDialog(QDialog):
@@ -102,32 +100,32 @@ class PlansDialog(QDialog):
 
     chosen = Signal(object)
 
-    def __init__(self, found: dict[str, Suggestion], now: float, parent: QWidget | None = None) -> None:
+    def __init__(self, of: Survey, found: dict[str, Suggestion], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Three plans")
         self.resize(theme.px(980), theme.px(480))
         self.buttons: dict[str, QPushButton] = {}
         plans = QHBoxLayout()
         for name, plan in found.items():
-            plans.addWidget(self._plan(name, plan, now), 1)
+            plans.addWidget(self._plan(of, name, plan), 1)
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         close.rejected.connect(self.reject)
         column = QVBoxLayout(self)
         column.addLayout(plans, 1)
         column.addWidget(close)
 
-    def _plan(self, name: str, plan: Suggestion, now: float) -> QFrame:
+    def _plan(self, of: Survey, name: str, plan: Suggestion) -> QFrame:
         frame = QFrame()
         frame.setProperty("role", "panel")
-        title, words, steps = QLabel(name.capitalize()), QLabel(plan_words(plan, now)), QListWidget()
+        title, words, steps = QLabel(name.capitalize()), QLabel(plan_words(of, plan)), QListWidget()
         title.setProperty("role", "title")
         words.setWordWrap(True)
         steps.setAccessibleName(f"Steps of the plan: {name}")
         steps.setTextElideMode(Qt.TextElideMode.ElideRight)
         steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         for step in plan.steps:
-            item = QListWidgetItem(step.words)
-            item.setToolTip(f"{step.words}\n{step.why}")
+            item = QListWidgetItem(step_words(of, step))
+            item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}")
             steps.addItem(item)
         button = QPushButton("Take this plan")
         button.setAccessibleName(f"Take this plan: {name}")
@@ -145,19 +143,8 @@ class PlansDialog(QDialog):
         self.accept()
 
 
-def plan_words(plan: Suggestion, now: float) -> str:
-    """A plan in a sentence: where it leads, and what it gives up."""
-    if not plan.reached:
-        return f"Does not reach the limit: {plan.obstacle}"
-    kinds: dict[str, int] = {}
-    for step in plan.steps:
-        kinds[step.decision.kind] = kinds.get(step.decision.kind, 0) + 1
-    made = ", ".join(f"{count} × {kind}" for kind, count in sorted(kinds.items())) or "no decisions"
-    return f"{percent(now)} → {percent(plan.load)} at worst with {made}. Price {plan.price:.1f}."
-
-
 class WeightsDialog(QDialog):
-    """How much each kind of decision hurts, from nothing to five freezes. `changed` brings the weights as they move."""
+    """How much what is given up hurts, from nothing to five times that. `changed` brings the weights as they move."""
 
     changed = Signal(object)
 
@@ -165,13 +152,14 @@ class WeightsDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("What hurts")
         self.resize(theme.px(460), theme.px(300))
+        self._weights = weights
         self.sliders: dict[str, QSlider] = {}
         self._figures: dict[str, QLabel] = {}
         form = QFormLayout()
         for name, words in HURTS.items():
             slider, figure = QSlider(Qt.Orientation.Horizontal), QLabel()
             slider.setRange(0, 50)
-            slider.setValue(round(10 * getattr(weights, name)))
+            slider.setValue(round(10 * getattr(weights, name) / UNIT[name]))
             slider.setAccessibleName(words)
             slider.valueChanged.connect(self._tell)
             row = QHBoxLayout()
@@ -189,10 +177,10 @@ class WeightsDialog(QDialog):
 
     def _tell(self) -> None:
         """A weight of nothing would make decisions that save nothing free: the least is a hundredth."""
-        values = {name: max(slider.value() / 10, 0.01) for name, slider in self.sliders.items()}
+        values = {name: max(slider.value() / 10, 0.01) * UNIT[name] for name, slider in self.sliders.items()}
         for name, value in values.items():
-            self._figures[name].setText(f"{value:.1f}")
-        self.changed.emit(Weights(**values))
+            self._figures[name].setText(weight_words(name, value))
+        self.changed.emit(msgspec.structs.replace(self._weights, **values))
 
 
 class KeptDialog(QDialog):

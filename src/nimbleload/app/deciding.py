@@ -8,8 +8,8 @@ from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from ..core.decisions.plan import Decision
-from ..core.optimise.search import Suggestion
+from ..core.decisions.decision import Decision
+from ..core.optimise.suggest import Suggestion
 from ..core.survey import kept_load
 from ..core.told.findings import weighed
 from ..core.told.restore_list import restore_list
@@ -60,7 +60,7 @@ class Deciding(QObject):
         if of is None or document is None:
             return
         self._balance.show_plan()
-        dialog = PlansDialog(found, float(of.after.load.max()), self._window)
+        dialog = PlansDialog(of, found, self._window)
         dialog.chosen.connect(lambda plan: self._desk.change("chosen plan", document._replace(plan=plan.plan)))
         dialog.open()
 

@@ -4,10 +4,10 @@ thread."""
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -15,36 +15,29 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.cards.card import Cards, CostCard
-from ..core.decisions.options import Weighed, weigh
-from ..core.decisions.plan import Decision, DecisionKind, KeptPlan, Plan
+from ..core.decisions.decision import Decision, DecisionKind, KeptPlan, Plan, Standing
+from ..core.decisions.price import Weights
 from ..core.load.rehearsal import Prediction, Rehearsal, learned
 from ..core.optimise.alternatives import alternatives
-from ..core.optimise.candidates import Weights, wishes_for
-from ..core.optimise.search import Suggestion, suggest
+from ..core.optimise.candidates import wishes_for
+from ..core.optimise.steps import Step, steps
+from ..core.optimise.suggest import Suggestion, suggest
+from ..core.optimise.weigh import Weighed, weigh
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import CardKey, Variant
-from ..core.session.session import Session, SessionError
+from ..core.session.session import SessionError
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..core.told.outlook import Outlook, band, outlook
-from ..core.told.steps import Step, steps
 from ..store.dawproject import ImportReport
+from ..store.library import own_cores
 from ..store.session_file import Saved
+from .document import Document
 from .landing import Landing
 
 log = logging.getLogger(__name__)
 
 WEIGH_AFTER_MS = 40
 LOOK_AFTER_MS = 250
-
-
-class Document(NamedTuple):
-    """One snapshot of what the user works on. Undo goes back to the one before."""
-
-    session: Session
-    plan: Plan
-    machine: Machine
-    buffer: int
-    kept: tuple[KeptPlan, ...] = ()
 
 
 class Desk(QObject):
@@ -116,7 +109,8 @@ class Desk(QObject):
         unsaved: bool = False,
     ) -> None:
         """Puts another session on the desk; its history starts anew."""
-        self.document = Document(saved.session, saved.plan, saved.machine, saved.buffer, saved.kept)
+        machine = msgspec.structs.replace(saved.machine, measured_cores=own_cores())
+        self.document = Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
         self.cards, self.path, self.report = cards, path, report
         self._history, self._future = [], []
         self._clean = None if unsaved else self.document
@@ -200,18 +194,17 @@ class Desk(QObject):
         if self.document is not None:
             self.change(what, self.document._replace(**fields))
 
+    def _change_plan(self, what: str, made: Callable[[Plan], Plan]) -> None:
+        if self.document is not None:
+            self._change(what, plan=made(self.document.plan))
+
     def _change_session(self, what: str, **fields: Any) -> None:
         if self.document is not None:
             self._change(what, session=msgspec.structs.replace(self.document.session, **fields))
 
     def decide(self, what: str, decisions: Sequence[Decision]) -> None:
         """Takes decisions into the plan, as one step."""
-        if self.document is None:
-            return
-        plan = self.document.plan
-        for decision in decisions:
-            plan = plan.decide(decision)
-        self.change(what, self.document._replace(plan=plan))
+        self._change_plan(what, lambda plan: plan.with_all(decisions))
 
     def place_fader(self, strip_id: str, after: int) -> None:
         """So many of the last inserts of a strip come after its fader."""
@@ -222,8 +215,7 @@ class Desk(QObject):
 
     def move_step(self, step: int, by: int) -> None:
         """Has a step of the plan come so many places later."""
-        if self.document is not None:
-            self._change("order of steps", plan=self.document.plan.moved(step, by))
+        self._change_plan("order of steps", lambda plan: plan.moved(step, by))
 
     def add_variant(self, variant: Variant) -> None:
         """Takes another setting of a plugin into the session; one of the same values only changes its name."""
@@ -471,15 +463,16 @@ class Desk(QObject):
 
     def clear_plan(self) -> None:
         """Takes all decisions back; pinned tracks stay pinned."""
-        if self.document is not None:
-            bare = Plan((), self.document.plan.pinned)
-            self.change("take back all decisions", self.document._replace(plan=bare))
+        self._change_plan("take back all decisions", lambda plan: plan.without(*plan.decisions))
+
+    def stand(self, strip_ids: Sequence[str], standing: Standing) -> None:
+        """Says of these tracks that they are done, as most are, or in work: what freezing them costs goes by it."""
+        self._change_plan(f"tracks {standing}", lambda plan: plan.stand(strip_ids, standing))
 
     def pin(self, strip_ids: Sequence[str], on: bool) -> None:
         """Pins strips, so that a suggestion leaves them alone, or lets them go."""
-        if self.document is not None and strip_ids:
-            plan = self.document.plan.pin(strip_ids, on)
-            self.change("pin" if on else "let go", self.document._replace(plan=plan))
+        if strip_ids:
+            self._change_plan("pin" if on else "let go", lambda plan: plan.pin(strip_ids, on))
 
     def learn(self, predicted: Prediction, of: Rehearsal) -> None:
         """Takes what a rehearsal has taught into the prediction."""

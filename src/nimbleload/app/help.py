@@ -26,8 +26,10 @@ least and keeps every moment under the limit. Pinned tracks (<b>P</b>) stay as t
 <p><b>Load through the piece</b>: click or drag to choose the moment. Triangles mark the worst moments. The hatched band above the load is what one block in a
 hundred reaches; lines at the borders are blocks in which something wakes up. Draw with <b>Shift</b> held to choose a stretch: tracks then show what
 they cost in it, on average. Escape lets it go.</p>
-<p><b>Share</b>: tracks that end in the same plugins can have them once, on a bus. Whether that sounds the same has been measured; tracks with sends are
-kept apart. <b>F</b> lists all that the session gives away. <b>B</b> is the list of what to put back before the render.</p>
+<p><b>Prices</b> are minutes you will lose: rendering, coming back to a frozen track, a bus to set up, a sound to judge. <b>Decide › How settled the chosen tracks are</b> says
+how likely you come back to a track: done, normal, or in work. A lighter setting costs once for all plugins of its make, the more the further its sound is from the full one.</p>
+<p><b>Share</b>: tracks that end in the same plugins, with equal sends, can have them once, on a bus that carries the sends. Whether that sounds the same has
+been measured; tracks that are panned, or whose faders ride, are kept apart unless it does. <b>F</b> lists all that the session gives away. <b>B</b> is the list of what to put back before the render.</p>
 <p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>9</b> decisions for
 the chosen tracks · <b>P</b> pin them · <b>Ctrl+P</b> suggest a plan · <b>Ctrl+Shift+P</b> compare three · hold <b>C</b> to see it without the plan · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b>, <b>Ctrl+5</b> the places.</p>
 """,

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from ..core.load.host_fit import HostFit, MeterReading
 from ..core.session.computer import BUFFER_SIZES, Device, Host
+from ..core.told.host_fit import sentence
 
 READINGS = 3
 AHEAD = (0, 512, 1024, 2048, 4096)
@@ -41,7 +42,7 @@ class HostDialog(QDialog):
         self._fit = fit
         self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
         self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
-        self.converters = QDoubleSpinBox()
+        self.converters, self.heard = QDoubleSpinBox(), QDoubleSpinBox()
         self.ahead, self.parts = QComboBox(), QComboBox()
         self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
         self.tails, self.outboard = QDoubleSpinBox(), QSpinBox()
@@ -66,6 +67,7 @@ class HostDialog(QDialog):
             (self.strip, host.strip_overhead * 1e6, 10_000, " µs"),
             (self.plugin, host.plugin_overhead * 1e6, 10_000, " µs"),
             (self.factor, host.plugin_factor * 100, 1000, " %"), (self.converters, device.converters * 1e3, 100, " ms"),
+            (self.heard, device.heard_within * 1e3, 1000, " ms"),
         ):  # fmt: skip
             box.setRange(0, most)
             box.setDecimals(2)
@@ -84,6 +86,7 @@ class HostDialog(QDialog):
         self.tails.setRange(0, 600)
         self.tails.setSuffix(" s")
         self.tails.setValue(host.tail_limit)
+        self.heard.setSpecialValueText("does not matter")
         self.outboard.setRange(0, 256)
         self.outboard.setSpecialValueText("there is none")
         self.outboard.setValue(device.outboard)
@@ -135,6 +138,7 @@ class HostDialog(QDialog):
         form.addRow("safety buffer", self.safety)
         form.addRow("converters", self.converters)
         form.addRow("outboard device, room for plugins", self.outboard)
+        form.addRow("whoever records must hear himself within", self.heard)
         return box
 
     def fit_readings(self) -> None:
@@ -149,7 +153,7 @@ class HostDialog(QDialog):
         except ValueError as error:
             self.words.setText(f"{str(error).capitalize()}.")
             return
-        self.words.setText(found.sentence(given))
+        self.words.setText(sentence(found, given))
         self.strip.setValue(found.strip_overhead * 1e6)
         self.plugin.setValue(0.0)
         self.factor.setValue(found.factor * 100)
@@ -160,8 +164,9 @@ class HostDialog(QDialog):
             self.suspends.isChecked(), self.factor.value() / 100, self.listed.isChecked(), self.tails.value(),
             int(self.parts.currentData()),
         )  # fmt: skip
-        self.chosen.emit(
-            host,
-            Device(self.periods.value(), self.safety.value(), self.converters.value() / 1e3, self.outboard.value()),
-        )
+        device = Device(
+            self.periods.value(), self.safety.value(), self.converters.value() / 1e3, self.outboard.value(),
+            self.heard.value() / 1e3,
+        )  # fmt: skip
+        self.chosen.emit(host, device)
         super().accept()

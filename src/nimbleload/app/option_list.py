@@ -15,28 +15,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.decisions.options import Weighed
-from ..core.decisions.plan import Decision
+from ..core.decisions.decision import Decision
+from ..core.optimise.weigh import Weighed
 from ..core.session.plugins import PluginUse
 from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
+from ..core.told.plans import option_price, option_words, savings_words
 from ..core.units import percent
 from .picture import elided, scrolled
 from .theme import theme
 
 MINUS = "−"
-
-
-def savings_words(weighed: Weighed) -> list[str]:
-    """What a decision saves beyond the load of the moment: at the worst moment, on the longest chain, in memory."""
-    said = []
-    if weighed.saving is not None and weighed.worst is not None and not weighed.taken:
-        said.append(f"at the worst moment: {percent(weighed.worst.load)} of load")
-        said.append(f"on the longest chain here: {percent(weighed.saving.chain)}")
-        said.append(f"of all work here: {percent(weighed.saving.work)} of one core")
-    if weighed.memory >= 1 << 20:
-        said.append(f"if it is unloaded: {weighed.memory / (1 << 20):.0f} MB of memory")
-    return said
 
 
 class OptionButton(QAbstractButton):
@@ -53,8 +42,8 @@ class OptionButton(QAbstractButton):
         self.setText(weighed.option.title)
         self.setChecked(weighed.taken)
         self.setEnabled(weighed.option.reason is None)
-        self._below = weighed.option.reason or weighed.option.price
-        self.setToolTip("\n".join([self._below, *savings_words(weighed)]))
+        self._below = weighed.option.reason or option_words(weighed)
+        self.setToolTip("\n".join([self._below, *option_price(weighed), *savings_words(weighed)]))
         self.setAccessibleName(f"{weighed.option.title}, saves {self.figure()}. {self._below}")
         self.update()
 

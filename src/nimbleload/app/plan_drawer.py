@@ -19,15 +19,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ..core.decisions.options import given_back
-from ..core.decisions.plan import Decision, DecisionKind
-from ..core.optimise.candidates import KINDS, PRESETS, Weights
-from ..core.optimise.search import Suggestion
+from ..core.decisions.decision import Decision, DecisionKind
+from ..core.decisions.price import PRESETS, Weights
+from ..core.optimise.candidates import KINDS
+from ..core.optimise.steps import Step, worst_block
+from ..core.optimise.suggest import Suggestion
+from ..core.optimise.weigh import given_back
 from ..core.session.session import Session
 from ..core.survey import Survey
 from ..core.told.restore_list import restore_list
-from ..core.told.steps import Step, told_as
-from ..core.units import percent
+from ..core.told.steps import how_good, in_the_way, price_words, step_words, why, words
+from ..core.units import minutes, percent
 from .decide_dialogs import WeightsDialog
 from .theme import theme
 
@@ -189,18 +191,18 @@ class PlanDrawer(QFrame):
         if not count:
             self._words.setText("No decisions yet. Choose a track to see what each saves, or have a plan suggested.")
         else:
-            several = "decision" if count == 1 else "decisions"
-            self._words.setText(f"{count} {several}: worst {percent(before)} → {percent(after)}.")
-        self._decisions = [step.decisions() for step in steps] if steps is not None else plan.steps()
+            several = "step" if count == 1 else "steps"
+            cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
+            self._words.setText(f"{count} {several}{cost}: worst {percent(before)} → {percent(after)}.")
+        self._decisions = [step.decisions for step in steps] if steps is not None else plan.steps()
         chosen, row = self._chosen, self.steps.currentRow()
         self.steps.clear()
+        at = worst_block(of) if steps else None
         for step in steps or ():
-            more = f" and {len(step.others)} more" if step.others else ""
-            words = told_as(of.session, step.decision) + more
-            item = QListWidgetItem(f"{percent(before)} → {percent(step.load)}   {words}")
-            item.setToolTip(f"{step.words}\n{step.why}")
+            item = QListWidgetItem(f"{percent(step.before)} → {percent(step.load)}   {words(of, step.decisions)}")
+            assert at is not None
+            item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{why(of, at, step.decisions)}")
             self.steps.addItem(item)
-            before = step.load
         if steps is None and count:
             self.steps.addItem("Working out the steps…")
         row = self._decisions.index(chosen) if chosen in self._decisions else min(row, self.steps.count() - 1)
@@ -217,21 +219,18 @@ class PlanDrawer(QFrame):
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(count > 0)
 
-    def show_suggesting(self, words: str = "Looking for the plan that gives up least…") -> None:
+    def show_suggesting(self, said: str = "Looking for the plan that gives up least…") -> None:
         self.suggest.setEnabled(False)
-        self._words.setText(words)
+        self._words.setText(said)
 
-    def show_suggestion(self, found: Suggestion) -> None:
+    def show_suggestion(self, of: Survey, found: Suggestion) -> None:
         """Says how good the suggested plan is; the plan itself comes with `show_plan`."""
         if not found.reached:
-            self._words.setText(f"No plan of these kinds reaches the limit: {found.obstacle}")
-        elif found.gap < 0.005:
-            self._words.setText(f"{len(found.steps)} decisions reach {percent(found.load)}. No plan gives up less.")
+            self._words.setText(in_the_way(of, found))
         else:
-            self._words.setText(
-                f"{len(found.steps)} decisions reach {percent(found.load)}. Another plan may give up less, "
-                f"but at most by {percent(found.gap)}."
-            )
+            several = "step" if len(found.steps) == 1 else "steps"
+            reached = f"{len(found.steps)} {several}, {minutes(found.price)}, reach {percent(found.load)}."
+            self._words.setText(f"{reached} {how_good(found)}")
 
     def minimumSizeHint(self):
         hint = super().minimumSizeHint()

@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from ..core.load.ranking import Basis, Ranking, Stretch, ranking
+from ..core.load.ranking import Basis, Ranking, Stretch
 from ..core.piece.moments import activity
 from ..core.session.strips import Strip
-from ..core.survey import Instant, Survey
+from ..core.survey import Instant, Survey, ranked
 from ..core.units import percent
 
 Index = QModelIndex | QPersistentModelIndex
@@ -106,7 +106,7 @@ class TrackModel(QAbstractItemModel):
         nested = self._by_bus and not self._filter
         self._parents = [self._parent_of(strip, numbers) if nested else TOP for strip in strips]
         if self.of is not None and self.at is not None:
-            self.ranking = ranking(self.of, self.at, self._basis, self.stretch)
+            self.ranking = ranked(self.of, self.at, self._basis, self.stretch)
         costs = self.ranking.uses
         self._if_live = [sum(costs.get(use.id, 0.0) for use in strip.uses()) for strip in strips]
         order = list(range(len(strips)))
@@ -190,6 +190,8 @@ class TrackModel(QAbstractItemModel):
         if strip.instrument is not None and self.at.sounding[index.internalId()]:
             sounds = f"plays {self.at.notes[index.internalId()]} of at most {strip.instrument.voices} notes here"
         plugins = ", ".join(use.label for use in strip.uses()) or "no plugins"
+        standing = self.of.plan.standing(strip.id) if self.of is not None else "normal"
+        sounds += f", {standing}" if standing != "normal" else ""
         return f"{strip.name}: {self.state_word(strip)}, {percent(self.share(index))} of one core, {sounds}. {plugins}."
 
     def state_word(self, strip: Strip) -> str:

@@ -20,10 +20,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.decisions.decision import STANDINGS, Standing
 from ..core.session.computer import Machine
 from ..core.survey import fitted
 from ..core.units import percent
-from ..store.library import Library
+from ..store.library import Library, own_cores
 from ..store.opening import EXCHANGE_SUFFIX, Opened
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
 from ..store.session_file import SUFFIX, Saved, SessionFileError
@@ -144,6 +145,9 @@ class MainWindow(QMainWindow):
         self._add(decide, "&Suggest a plan", self.balance.suggest, "Ctrl+P")
         self._add(decide, "&Pin the chosen tracks", lambda: self.desk.pin(self.desk.selection, True), "P")
         self._add(decide, "&Let the chosen tracks go", lambda: self.desk.pin(self.desk.selection, False), "Shift+P")
+        settled = decide.addMenu("How se&ttled the chosen tracks are")
+        for standing in STANDINGS:
+            self._add(settled, f"&{standing.capitalize()}", partial(self._stand, standing))
         self._add(decide, "&Compare three plans…", self.deciding.compare_plans, "Ctrl+Shift+P")
         self._add(decide, "Plans put &by…", self.deciding.show_kept, "Ctrl+Shift+K")
         self._add(decide, "&What the session gives away…", self.deciding.show_findings, "F")
@@ -206,7 +210,7 @@ class MainWindow(QMainWindow):
 
     def choose_cores(self, cores: int) -> None:
         speed = self.desk.document.machine.speed if self.desk.document else 1.0
-        self.desk.choose_machine(Machine(cores, speed))
+        self.desk.choose_machine(Machine(cores, speed, measured_cores=own_cores()))
 
     def choose_theme(self, name: str) -> None:
         self._choices.theme = name
@@ -375,11 +379,14 @@ class MainWindow(QMainWindow):
         runs_at = f"{document.session.rate / 1000:g} kHz   {document.machine.cores} cores{mark}"
         self.places.show_session(document.session.name, runs_at)
 
+    def _stand(self, standing: Standing) -> None:
+        self.desk.stand(self.desk.selection, standing)
+
     def _show_load(self) -> None:
         of = self.desk.survey
         if of is None:
             return
-        if self.desk.instant is not None and self.desk.instant.verdict.kind == "unknown":
+        if self.desk.instant is not None and self.desk.instant.judged.kind == "unknown":
             self.places.buttons[BALANCE].show_state("not known")
             return
         worst = float(of.after.load.max())

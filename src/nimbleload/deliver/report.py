@@ -10,9 +10,12 @@ from jinja2 import Environment, PackageLoader, select_autoescape
 from .. import __version__
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.load_map import LoadMap
+from ..core.optimise.steps import steps, worst_block
 from ..core.survey import Instant, Survey, worst_seconds
 from ..core.told.restore_list import restore_list
-from ..core.told.steps import steps
+from ..core.told.steps import price_words, step_words, why
+from ..core.told.verdict import verdict
+from ..core.told.warnings import warnings
 from ..core.units import clock, milliseconds, percent
 from ..store import atomic
 
@@ -28,7 +31,9 @@ def write_report(
         of=of,
         at=at,
         strips=_strips(of, at),
-        decisions=[(step.words, step.why) for step in steps(of)],
+        decisions=[(step_words(of, s), price_words(s.price), why(of, worst_block(of), s.decisions)) for s in steps(of)],
+        verdict=verdict(of, at),
+        warnings=warnings(of),
         restore=restore_list(of.session, of.plan),
         pinned=[of.session.strip(strip).name for strip in of.plan.pinned],
         before_line=line(of.before),

@@ -8,8 +8,9 @@ from pathlib import Path
 import click
 import msgspec
 
-from ..core.optimise.search import suggest
+from ..core.optimise.suggest import suggest
 from ..core.survey import Instant, Survey, instant, survey
+from ..core.told.verdict import verdict
 from ..core.units import percent
 from ..deliver.report import write_report
 from ..probe import session_run
@@ -31,7 +32,7 @@ def run(folder: Path) -> None:
     measured = _measure(saved)
     cards = cards_of(saved)
     of = survey(saved.session, saved.plan, cards, saved.machine, saved.buffer)
-    click.echo(instant(of).verdict.headline)
+    click.echo(verdict(of, instant(of)).headline)
     of, at = _suggested(of)
     click.echo(f"With {len(of.plan.steps())} decisions the worst load falls from "
                f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip

@@ -13,13 +13,17 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
+from ..core.decisions.price import PRESETS
 from ..core.optimise.alternatives import alternatives
-from ..core.optimise.candidates import KINDS, PRESETS, Wishes
-from ..core.optimise.search import Suggestion, suggest
+from ..core.optimise.candidates import KINDS, Wishes
+from ..core.optimise.steps import worst_block
+from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.told.findings import weighed
 from ..core.told.restore_list import restore_list
-from ..core.units import percent
+from ..core.told.steps import how_good, in_the_way, price_words, step_words, why, words
+from ..core.told.warnings import warnings
+from ..core.units import minutes, percent
 from ..deliver.report import write_report
 from ..store import atomic, session_file
 from ..store.session_file import SessionFileError
@@ -36,7 +40,7 @@ from .session import surveyed
 @click.option("--kind", "kinds", type=click.Choice(KINDS), multiple=True, help="Only this kind; repeatable.")
 @click.option("--pin", "pins", multiple=True, metavar="NAME", help="A strip to leave as it is; repeatable.")
 @click.option("--disk", type=click.FloatRange(0), help="How many megabytes all freezes may take together.")
-@click.option("--compare", is_flag=True, help="Show three plans: least given up, fewest decisions, most headroom.")
+@click.option("--compare", is_flag=True, help="Show three plans: least given up, fewest steps, most headroom.")
 @click.option("--html", type=click.Path(dir_okay=False), help="Write a report that prints well.")
 @click.option("--csv", "table", type=click.Path(dir_okay=False), help="Write the steps as a table.")
 @click.option("--keep", is_flag=True, help="Write the plan into FILE, which must be a session file.")
@@ -67,7 +71,7 @@ def plan(
         if html:
             write_report(Path(html), after, instant(after))
         if table:
-            atomic.write(Path(table), as_table(found).encode())
+            atomic.write(Path(table), as_table(of, found).encode())
         if keep:
             session_file.write(Path(file), replace(opened(file).saved, plan=made))
     except (OSError, SessionFileError) as error:
@@ -76,7 +80,7 @@ def plan(
         show_json(figures(of, found))
     else:
         say(of, found)
-        for warning in after.warnings:
+        for warning in warnings(after):
             click.echo(f"Mind: {warning}")
 
 
@@ -88,7 +92,7 @@ def say_three(of: Survey, wishes: Wishes, json: bool) -> None:
         show_json({name: figures(of, each) for name, each in found.items()})
         return
     for name, each in found.items():
-        click.echo(f"— {name}, price {each.price:.2f} —")
+        click.echo(f"— {name}, {minutes(each.price)} —")
         say(of, each)
 
 
@@ -132,9 +136,12 @@ def figures(of: Survey, found: Suggestion) -> dict:
     return {
         "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": float(of.after.load.max()),
         "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
-        "gap": found.gap, "obstacle": found.obstacle,
+        "gap": found.gap, "impossible": found.impossible, "in_the_way": in_the_way(of, found),
         "steps": [
-            {name: getattr(s, name) for name in ("decision", "others", "words", "why", "price", "load")}
+            {
+                "decisions": s.decisions, "words": words(of, s.decisions), "why": why(of, worst_block(of), s.decisions),
+                "minutes": s.price.minutes, "price": price_words(s.price), "load": s.load, "work": s.work,
+            }
             for s in found.steps
         ],
         "restore": restore_list(of.session, found.plan),
@@ -143,16 +150,18 @@ def figures(of: Survey, found: Suggestion) -> dict:
 
 def say(of: Survey, found: Suggestion) -> None:
     """The same in words."""
-    now = percent(float(of.after.load.max()))
+    now, at = percent(float(of.after.load.max())), worst_block(of)
     click.echo(f"{of.session.name}   {of.buffer} samples, {of.machine.cores} cores: {now} at worst.")
     if not found.reached:
-        click.echo(f"No plan of these kinds reaches the limit: {found.obstacle} This comes closest:")
+        click.echo(f"Not reached: {in_the_way(of, found)} This comes closest:")
     for number, step in enumerate(found.steps, 1):
-        click.echo(f"  {number:2d}  {step.words}")
-        click.echo(f"      {step.why}")
+        click.echo(f"  {number:2d}  {step_words(of, step)}")
+        click.echo(f"      {price_words(step.price)}; {why(of, at, step.decisions)}")
     if found.reached and found.steps:
-        rest = "no plan gives up less" if found.gap < 0.005 else f"at most {percent(found.gap)} could be spared"
-        click.echo(f"{len(found.steps)} decisions, {percent(found.load)} at worst; {rest}.")
+        steps = "step" if len(found.steps) == 1 else "steps"
+        click.echo(
+            f"{len(found.steps)} {steps}, {minutes(found.price)}: {percent(found.load)} at worst. {how_good(found)}"
+        )
     elif found.reached:
         click.echo("It fits as it is.")
     back = restore_list(of.session, found.plan)
@@ -162,13 +171,14 @@ def say(of: Survey, found: Suggestion) -> None:
             click.echo(f"  [ ] {line}")
 
 
-def as_table(found: Suggestion) -> str:
+def as_table(of: Survey, found: Suggestion) -> str:
     """The steps as CSV."""
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "worst load after it"])
+    writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "minutes", "worst load after it"])
     for number, step in enumerate(found.steps, 1):
         decision = step.decision
-        what = [decision.kind, decision.strip, decision.use or "", step.words, step.why]
-        writer.writerow([number, *what, f"{step.price:.3f}", f"{step.load:.4f}"])
+        said = [words(of, step.decisions), why(of, worst_block(of), step.decisions), price_words(step.price)]
+        what = [decision.kind, decision.strip, decision.use or "", *said]
+        writer.writerow([number, *what, f"{step.price.minutes:.3f}", f"{step.load:.4f}"])
     return out.getvalue()

@@ -12,7 +12,8 @@ from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 from ..app.application import application
 from ..app.theme import theme
 from ..app.window import BALANCE, MEASURE, PROVE, MainWindow
-from ..core.optimise.candidates import KINDS, Weights
+from ..core.decisions.price import Weights
+from ..core.optimise.candidates import KINDS
 from ..core.session.computer import Machine
 from .common import demo_saved
 

@@ -11,12 +11,14 @@ from msgspec.structs import replace
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.host_fit import MeterReading
 from ..core.load.peaks import Peaks
-from ..core.session.computer import Machine
 from ..core.session.session import SessionError
 from ..core.survey import Instant, Survey, fitted, instant, survey, to_rehearse, tracking, worst_seconds
+from ..core.told.host_fit import sentence
 from ..core.told.outlook import Outlook, outlook
+from ..core.told.warnings import warnings
 from ..core.units import clock, milliseconds, percent
 from ..store import session_file
+from ..store.library import own_cores
 from ..store.session_file import SessionFileError
 from .common import as_json, cards_of, cli, opened, refuse, show_json
 
@@ -117,7 +119,7 @@ def fit(file: str, given: tuple[str, ...], at: str | None, keep: bool, json: boo
     if json:
         show_json(found._asdict())
     else:
-        click.echo(found.sentence(readings))
+        click.echo(sentence(found, readings))
     if keep:
         saved = opened(file).saved
         host = replace(
@@ -142,7 +144,9 @@ def meter_reading(text: str) -> MeterReading:
 def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
     """The survey of a FILE argument, with every card that is known; with `here`, as this computer would rehearse it."""
     saved = opened(file).saved
-    machine = Machine(cores, 1.0 if here else saved.machine.speed) if cores else saved.machine
+    machine = replace(saved.machine, measured_cores=own_cores())
+    if cores:
+        machine = replace(machine, cores=cores, speed=1.0 if here else machine.speed)
     session = to_rehearse(saved.session) if here else saved.session
     try:
         return survey(session, saved.plan, cards_of(saved), machine, buffer or saved.buffer)
@@ -190,8 +194,9 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "worst_moments": worst_seconds(of.after),
         "tracks_by_cost": dearest(of, here),
         "figures_from": here.shares,
-        "not_measured": len(of.costs[of.buffer].missing),
-        "warnings": of.warnings,
+        "not_measured": len(of.case.costs.missing),
+        "parts": here.parts._asdict(),
+        "warnings": warnings(of),
     }
 
 
@@ -205,6 +210,8 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {of.machine.cores} cores")
     click.echo(seen.verdict.headline)
     click.echo(seen.verdict.advice)
+    own, host, computer = (percent(part) for part in here.parts)
+    click.echo(f"Own work {own}, the host {host}, this computer adds {computer}.")
     click.echo()
     click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")
     for r in here.rungs:
@@ -220,7 +227,7 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
         click.echo(f"  {percent(share):>7}  {name}")
     for line in provenance_lines(here):
         click.echo(line)
-    for warning in of.warnings:
+    for warning in warnings(of):
         click.echo(f"Mind: {warning}")
 
 
