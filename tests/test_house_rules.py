@@ -63,6 +63,31 @@ def test_imports_run_downwards(path):
         assert room != "house" or target in ("house", "native")
 
 
+# The rooms of the model, from below: a room may import those before it. Nothing in core imports `told`.
+CORE_ROOMS = ["units", "session", "cards", "piece", "block", "load", "decisions", "survey", "optimise", "told"]
+
+
+@pytest.mark.parametrize("path", [p for p in FILES if room_of(p) == "core"], ids=lambda p: str(p.relative_to(SOURCE)))
+def test_rooms_of_the_model_know_only_those_below_them(path):
+    room = path.relative_to(SOURCE / "core").parts[0].removesuffix(".py")
+    for module in imports(path):
+        parts = module.split(".")
+        if parts[:2] == ["nimbleload", "core"] and len(parts) > 2:
+            assert CORE_ROOMS.index(parts[2]) <= CORE_ROOMS.index(room), f"{room} imports {module}"
+
+
+def test_no_files_import_each_other_in_a_circle():
+    names = {".".join(["nimbleload", *p.relative_to(SOURCE).with_suffix("").parts]): p for p in FILES}
+    known = {name.removesuffix(".__init__"): imports(path) for name, path in names.items()}
+    left = {name: {other for other in found if other in known and other != name} for name, found in known.items()}
+    # `from x import y` names both x and x.y: only the more exact one counts where it is a file.
+    left = {n: {o for o in found if not any(f.startswith(f"{o}.") for f in found)} for n, found in left.items()}
+    while free := {name for name, found in left.items() if not found & left.keys()}:
+        for name in free:
+            del left[name]
+    assert not left, f"in a circle: {sorted(left)}"
+
+
 @pytest.mark.parametrize("path", [p for p in FILES if room_of(p) == "core"], ids=lambda p: p.name)
 def test_core_has_no_window_files_processes_or_clock(path):
     tops = {module.split(".")[0] for module in imports(path)}

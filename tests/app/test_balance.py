@@ -43,7 +43,7 @@ def test_sentence_ladder_place_and_shell_say_the_same_load(example):
     assert example.places.buttons[1].state == load
     rows = {row[0]: row for row in example.balance.buffers.figures()}
     assert float(rows["256"][1]) == pytest.approx(at.rung(256).load, abs=1e-4)
-    said = json.loads(CliRunner().invoke(cli, ["load", "demo", "--buffer", "256", "--cores", "8", "--json"]).output)
+    said = json.loads(CliRunner().invoke(cli, ["load", "demo", "--buffer", "256", "--cores", "6", "--json"]).output)
     assert said["load"] == at.rung(256).load
     assert said["headline"] == example.balance.sentence.headline.text()
     assert said["second"] == of.worst_second()
@@ -55,7 +55,7 @@ def test_the_lanes_show_what_the_block_sums_up_to(example):
     spent = sum(float(end) - float(start) for _, _, start, end in rows)
     assert spent == pytest.approx(at.block.work * 1e6, abs=0.1 * len(rows))
     assert max(float(row[3]) for row in rows) / 1e6 / of.deadline == pytest.approx(at.rung(256).load, abs=1e-3)
-    assert {row[1] for row in rows} == {str(core) for core in range(1, 9)}
+    assert {row[1] for row in rows} == {str(core) for core in range(1, 7)}
 
 
 def test_the_example_overloads_in_the_storm_and_nowhere_else(example):
@@ -99,7 +99,8 @@ def test_the_costliest_track_saves_what_its_card_says(example, qtbot, settled):
     choose(example, qtbot, costliest.name)
     saved = option(example, "Freeze through").weighed.saving.work * of.deadline
     overhead = of.session.host.plugin_overhead * len(costliest.uses())
-    assert saved - overhead == pytest.approx(on_card, rel=1e-3)
+    # What interrupts the computer adds its share to everything.
+    assert saved / (1 + of.case.costs.interrupted) - overhead == pytest.approx(on_card, rel=1e-3)
 
 
 def test_brackets_choose_the_buffer_and_clicks_too(example, qtbot, settled):
@@ -142,7 +143,7 @@ def test_arrow_keys_step_through_moments(example, qtbot):
 
 
 def test_the_armed_narrator_cannot_be_frozen_and_the_page_says_why(example, qtbot):
-    choose(example, qtbot, "Ferryman")
+    choose(example, qtbot, "Narrator")
     freeze = option(example, "Freeze")
     assert not freeze.isEnabled()
     assert "record-armed" in freeze.toolTip()
@@ -155,13 +156,13 @@ def test_a_plugin_is_switched_off_and_on_in_the_chain(example, qtbot, settled):
     choose(example, qtbot, "Main")
 
     def work() -> float:
-        return float(example.desk.survey.costs[256].by_state.sum())
+        return float(example.desk.survey.case.costs.by_state.sum())
 
     before = work()
 
     def switches():
         buttons = example.balance.options.findChildren(QPushButton)
-        return [b for b in buttons if b.isVisible() and b.toolTip().startswith("Switch Tar")]
+        return [b for b in buttons if b.isVisible() and b.toolTip().startswith("Switch Sounder")]
 
     def switch():
         qtbot.waitUntil(lambda: len(switches()) == 1)
@@ -194,7 +195,7 @@ def test_tracks_are_sorted_by_cost_filtered_and_folded(example, qtbot):
     assert view.isExpanded(main)
     tracks.by_cost.click()
     tracks.by_bus.click()
-    assert model.index(0, 0).data() == "Ferryman"
+    assert model.index(0, 0).data() == "Narrator"
 
 
 def test_selection_survives_a_change_of_moment(example, qtbot):
@@ -211,7 +212,7 @@ def test_a_row_stays_where_it_is_when_its_track_is_frozen(example, qtbot, settle
     settled(example, lambda: option(example, "Freeze through").click())
     assert [model.index(row, 0).data() for row in range(model.rowCount())] == before
     frozen = model.index_of(example.desk.selection[0])
-    assert model.share(frozen) < 0.01
+    assert model.share(frozen) < 0.04  # fader and sends are still the host's work
     assert "freeze" in model.sentence(frozen)
 
 

@@ -10,8 +10,8 @@ from PySide6.QtCore import Qt
 from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
 from nimbleload.app.host_dialog import HostDialog
 from nimbleload.app.plan_drawer import OWN
-from nimbleload.core.decisions.plan import Decision, Plan
-from nimbleload.core.optimise.search import suggest
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.told.findings import findings
 from nimbleload.core.units import percent
 from nimbleload.store import session_file
@@ -60,7 +60,7 @@ def test_what_the_plan_has_made_can_be_looked_at(example, qtbot, settled):
 
 def test_three_plans_side_by_side_and_one_taken(example, qtbot, settled):
     dialog = open_dialog(example, qtbot, "Compare three plans", PlansDialog)
-    assert set(dialog.buttons) == {"least given up", "fewest decisions", "most headroom"}
+    assert set(dialog.buttons) == {"least given up", "fewest steps", "most headroom"}
     settled(example, dialog.buttons["most headroom"].click)
     assert float(example.desk.survey.after.load.max()) <= 0.7 + 1e-9
     assert example.desk.undo_step == "chosen plan"
@@ -159,19 +159,18 @@ def test_weights_of_ones_own_change_what_is_suggested(example, qtbot, settled):
     drawer.preset.setCurrentText(OWN)
     drawer.preset.activated.emit(drawer.preset.currentIndex())
     dialog = drawer.findChild(WeightsDialog)
-    dialog.sliders["freeze"].setValue(50)
-    dialog.sliders["source"].setValue(0)
-    assert drawer.weights().freeze == pytest.approx(5.0)
-    assert drawer.weights().source == pytest.approx(0.01)
+    for name in ("rendering", "returning", "locked", "disk"):
+        dialog.sliders[name].setValue(0)
+    dialog.sliders["bus"].setValue(50)
+    assert drawer.weights().bus == pytest.approx(2.5)
+    assert drawer.weights().returning == pytest.approx(0.01)
     settled(example, drawer.suggest.click)
     plan = example.desk.document.plan
-    alone = [d for d in plan.decisions if d.kind == "freeze" and d.through == -1]
-    assert len(alone) > 3  # instruments are as good as free now
+    assert sum(d.kind == "freeze" for d in plan.decisions) > 3  # freezes are as good as free now
     settled(example, example.desk.undo)
     drawer.preset.setCurrentText("balanced")
     settled(example, drawer.suggest.click)
-    before = example.desk.document.plan
-    assert sum(d.kind == "freeze" and d.through == -1 for d in before.decisions) < len(alone)
+    assert all(d.kind != "freeze" for d in example.desk.document.plan.decisions)
 
 
 def test_an_outboard_device_is_told_in_the_host_dialog_and_then_offered(example, qtbot, settled):

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QMessageBox
 from nimbleload.app.finder import Finder
 from nimbleload.app.help import TEXTS, Help
 from nimbleload.app.window import BALANCE, MEASURE, PLACES
-from nimbleload.core.decisions.plan import Decision
+from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip

@@ -7,8 +7,11 @@ import random
 import numpy as np
 import pytest
 
-from nimbleload.core.decisions.options import freeze_bytes, freeze_seconds, options, weigh
-from nimbleload.core.decisions.plan import Decision, Plan, apply
+from nimbleload.core.decisions.apply import apply
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.decisions.options import options
+from nimbleload.core.decisions.rendering import audio_bytes, audio_seconds
+from nimbleload.core.optimise.weigh import weigh
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, saving, survey, worst_seconds
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
@@ -53,7 +56,7 @@ def test_a_saving_is_what_the_load_computation_says_after_apply(seed):
     of = random_survey(seed)
     at = instant(of)
     for strip in of.session.strips:
-        for option in options(strip):
+        for option in options(strip, of.session):
             if option.reason is not None or option.decision.kind == "live":
                 continue
             plan = Plan().decide(option.decision)
@@ -108,7 +111,7 @@ def test_several_tracks_are_decided_together_and_the_impossible_ones_left_out():
     found = survey(of, Plan(), cards_for(of, {"eq": 1e-4}), Machine(1), 256)
     freeze = next(w for w in weigh(found, instant(found), ["a", "b", "c"]) if w.option.title.startswith("Freeze"))
     assert {d.strip for d in freeze.decisions} == {"a", "b"}
-    assert "possible for 2 of 3" in freeze.option.price
+    assert (freeze.possible, freeze.strips) == (2, 3)
     assert freeze.saving is not None
     assert freeze.saving.work * found.deadline == pytest.approx(2e-4)
 
@@ -141,12 +144,13 @@ def test_worst_seconds_lie_in_moments_of_that_load():
 
 def test_what_a_freeze_writes_counts_overlaps_once():
     strip = track("a", "eq", clips=((0, 4), (2, 6), (8, 9)))
-    assert freeze_seconds(strip) == pytest.approx(7.0)
-    assert freeze_bytes(strip, 48000) == pytest.approx(7 * 48000 * 2 * 4)
+    assert audio_seconds(strip) == pytest.approx(7.0)
+    assert audio_bytes(strip, 48000) == pytest.approx(7 * 48000 * 2 * 4)
 
 
 def test_options_that_are_impossible_say_why():
-    by_title = {o.title: o for o in options(bus("b", "eq"))}
+    of = session(bus("b", "eq"))
+    by_title = {o.title: o for o in options(of.strip("b"), of)}
     assert by_title["Keep live"].reason is None
     assert "only a track" in (by_title["Freeze through insert 1"].reason or "")
     assert (
@@ -174,5 +178,5 @@ def test_a_chain_of_plans_gives_what_each_plan_gives_afresh(seed):
         one, other = instant(again, 5.0), instant(fresh, 5.0)
         assert one.use_costs == other.use_costs
         assert one.shares == other.shares
-        assert one.verdict == other.verdict
+        assert one.judged == other.judged
         before = again

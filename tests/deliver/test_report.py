@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from lxml import html
 
-from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
+from nimbleload.core.told.verdict import verdict
 from nimbleload.core.units import percent
 from nimbleload.deliver.report import write_report
 from tests.helpers.sessions import cards_for, session, track
@@ -23,7 +24,7 @@ def written(tmp_path, plan=None):
 def test_the_figures_are_those_of_the_survey(tmp_path):
     of, page = written(tmp_path)
     at = instant(of)
-    assert at.verdict.headline in page.find_class("headline")[0].text_content()
+    assert verdict(of, at).headline in page.find_class("headline")[0].text_content()
     chosen = [cell.text_content() for cell in page.find_class("chosen")[0]]
     assert chosen[:2] == ["256", percent(at.rung(256).load)]
 
@@ -37,9 +38,14 @@ def test_the_plan_is_told_in_order(tmp_path):
     plan = Plan().decide(Decision("freeze", "b")).decide(Decision("off", "<b>Loud</b>"))
     of, page = written(tmp_path, plan)
     items = [li.text_content() for li in page.iter("li")]
-    assert [item.split(":")[0] for item in items[:2]] == ["Freeze b", "Switch off <b>Loud</b>"]
-    said, why = (items[1].partition("it takes")[k] for k in (0, 2))
-    assert said.endswith(percent(float(of.after.load.max())))
+    assert [item.split(",")[0] for item in items[:2]] == ["Freeze b", "Switch off <b>Loud</b>"]
+    said, why = (
+        (items[1].partition("; it takes")[k] for k in (0, 2))
+        if "; it takes" in items[1]
+        else (items[1].partition("it takes")[k] for k in (0, 2))
+    )
+    assert f"→ {percent(float(of.after.load.max()))}" in said
+    assert "5.1 min" in said
     assert why.endswith("in the worst block (0:05); heard in 100 % of the piece")
     assert any(item.startswith("Switch <b>Loud</b> on again") for item in items)
     assert percent(float(of.after.load.max())) in page.text_content()

@@ -6,7 +6,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.cards.card import MEASURED
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import BUFFER_SIZES
 from nimbleload.core.session.routing import build
 from nimbleload.core.survey import instant, survey
@@ -61,7 +61,7 @@ def test_the_storm_overloads_on_six_cores_and_the_shore_does_not():
     assert SECTIONS[1].start < of.worst_second() < SECTIONS[2].start
     at = instant(of)
     assert at.rung(BUFFER).load > 1.1
-    assert at.verdict.overload
+    assert at.judged.is_overload
     assert instant(of, 500.0).rung(BUFFER).load < 0.8
     assert instant(of, 30.0).rung(BUFFER).load < 0.8
 

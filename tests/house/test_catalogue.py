@@ -10,10 +10,10 @@ from nimbleload.house.catalogue import PROCESSORS, complete
 from nimbleload.house.instance import Instance
 
 
-def test_eight_processors_six_effects_and_two_instruments():
-    assert len(PROCESSORS) == 8
+def test_nine_processors_seven_effects_and_two_instruments():
+    assert len(PROCESSORS) == 9
     assert sum(p.is_instrument for p in PROCESSORS.values()) == 2
-    assert len({p.name for p in PROCESSORS.values()}) == 8
+    assert len({p.name for p in PROCESSORS.values()}) == 9
 
 
 @pytest.mark.parametrize("identifier", list(PROCESSORS))

@@ -6,13 +6,13 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.routing import build
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, priority, survey
-from nimbleload.probe import rehearsal
+from nimbleload.probe import performance, rehearsal
 from nimbleload.probe.isolation import Failure
 from nimbleload.probe.messages import LoadingMessage, PlayedMessage, StageRequest
 from nimbleload.probe.signal import musical
@@ -185,5 +185,5 @@ def test_an_instrument_is_given_as_many_notes_as_it_plays_at_the_moment():
         of, tuple(moment.sounding.tolist()), tuple(moment.notes.tolist()), (0.0,) * 4, 5.0, 256, (0,), 1.0,
         {"synth": ""}, {},
     )  # fmt: skip
-    plugins, _ = rehearsal.load_all(request, {}, lambda message: None)
+    plugins, _ = performance.load_all(request, {}, lambda message: None)
     assert [[len(notes) for _, notes in loaded] for loaded in plugins] == [[2], [8], [0], []]

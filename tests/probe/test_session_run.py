@@ -9,7 +9,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.cards.card import CostCard
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import BUFFER_SIZES, Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
@@ -175,7 +175,7 @@ def test_a_real_session_with_real_plugins_gets_a_load(tmp_path):
     of = survey(imported.session, Plan(), cards, Machine(2), 256)
     at = instant(of)
     assert at.shares == {"measured": 1.0}
-    assert at.verdict.kind != "unknown"
+    assert at.judged.kind != "unknown"
     assert at.block.work == pytest.approx(sum(at.use_costs.values()))
     # The valve simulation is by far the heaviest of the three, on any machine.
     assert max(at.use_costs, key=lambda u: at.use_costs[u]).startswith("t1/2")

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
+import os
 
 import pytest
 from click.testing import CliRunner
 
-from nimbleload.core.decisions.options import freeze_bytes
+from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
+from nimbleload.demo.session import HEARD_WITHIN
 from nimbleload.demo.session import session as demo_session
 from nimbleload.shell import cli
 from nimbleload.store import session_file
@@ -62,7 +64,7 @@ def test_the_words_hold_the_same_figures(saved):
 
 def test_the_demo_is_a_file_argument():
     found = figures("load", "demo")
-    assert found["cores"] == 8
+    assert found["cores"] == 6
     assert found["figures_from"] == {"sample": pytest.approx(1.0)}
     assert "sample figures, not from this computer" in run("load", "demo").output
 
@@ -101,12 +103,15 @@ def test_import_writes_beside_and_reports(tmp_path):
 def test_measure_stores_and_does_not_measure_twice(tmp_path):
     use = PluginUse("a/0", PluginRef("house", "house.sluice", "Sluice"))
     path = tmp_path / "a.nimbleload"
-    session_file.write(path, Saved(session(Strip("a", "A", inserts=(use,), output="main"))))
+    of = session(Strip("a", "A", inserts=(use,), output="main"))
+    session_file.write(path, Saved(of, machine=Machine(len(os.sched_getaffinity(0)))))
     first = figures("measure", str(path), "--quick", "--buffer", "64")
     assert (first["cards"], first["measured"], first["failed"]) == (1, 1, {})
     again = figures("measure", str(path), "--quick", "--buffer", "64")
     assert again["measured"] == 0
     assert figures("load", str(path), "--buffer", "64")["figures_from"] == {"measured": 1.0}
+    # On another number of cores they are scaled.
+    assert figures("load", str(path), "--buffer", "64", "--cores", "64")["figures_from"] == {"scaled": 1.0}
 
 
 def test_measure_says_what_failed(tmp_path):
@@ -156,14 +161,17 @@ class TestPlan:
         assert found["now"] > 1.0
         assert found["reached"]
         assert found["load"] <= 0.8 + 1e-9
-        assert 5 <= len(found["steps"]) <= 30
-        touched = {d["strip"] for step in found["steps"] for d in (step["decision"], *step["others"])}
+        assert 2 <= len(found["steps"]) <= 12
+        touched = {d["strip"] for step in found["steps"] for d in step["decisions"]}
         from nimbleload.demo.session import plan, session
 
-        assert len(plan().pinned) == 2
+        assert len(plan().pinned) == 1
         assert not touched & set(plan().pinned)
         assert all("Narrator" in session().strip(strip).name for strip in plan().pinned)
-        assert len(found["restore"]) == sum(1 + len(step["others"]) for step in found["steps"])
+        kinds = [step["decisions"][0]["kind"] for step in found["steps"]]
+        assert {"share", "lighten"} <= set(kinds)
+        assert "freeze" not in kinds
+        assert 0 <= found["gap"] <= 0.04
         loads = [step["load"] for step in found["steps"]]
         assert loads[-1] == found["load"]
 
@@ -178,17 +186,18 @@ class TestPlan:
 
     def test_three_plans_and_a_disk_budget(self):
         three = figures("plan", "demo", "--compare")
-        assert set(three) == {"least given up", "fewest decisions", "most headroom"}
+        assert set(three) == {"least given up", "fewest steps", "most headroom"}
         assert three["most headroom"]["load"] <= 0.7 + 1e-9
         tight = figures("plan", "demo", "--disk", "300")
         of = demo_session()
         written = sum(
-            freeze_bytes(of.strip(step["decision"]["strip"]), of.rate)
+            audio_bytes(of.strip(decision["strip"]), of.rate)
             for step in tight["steps"]
-            if step["decision"]["kind"] == "freeze"
+            for decision in step["decisions"]
+            if decision["kind"] == "freeze"
         )
         assert written <= 300e6
-        assert "price" in run("plan", "demo", "--compare").output
+        assert " min —" in run("plan", "demo", "--compare").output
 
     def test_findings_are_listed_with_what_they_save(self):
         found = figures("findings", "demo")["findings"]
@@ -197,22 +206,24 @@ class TestPlan:
         assert {d["kind"] for d in found[0]["decisions"]} == {"share"}
         said = run("findings", "demo").output
         assert f"{len(found)} findings." in said
-        assert "a null test leaves −138 dB" in said
+        assert "a null test leaves −137 dB" in said
 
     def test_pins_and_kinds_are_kept_to_and_what_cannot_be_is_said(self, saved):
         said = run("plan", str(saved), "--limit", "20", "--pin", "A").output
-        assert "No plan of these kinds reaches the limit" in said
-        assert "a stay as they are" in said
+        assert "No plan of these kinds can reach it" in said
+        assert "a stays as it is" in said
         assert "no strip named 'Nobody'" in run("plan", str(saved), "--pin", "Nobody").output
         assert figures("plan", str(saved), "--limit", "50", "--kind", "suspend")["steps"] == []
 
 
 class TestLatencyAndFit:
     def test_what_to_bypass_is_named_and_is_enough(self):
-        found = figures("latency", "demo", "--under", "14", "--own-way")
+        now = figures("latency", "demo", "--own-way")["now"]
+        assert now <= HEARD_WITHIN  # the narrator hears herself soon enough
+        found = figures("latency", "demo", "--under", "12", "--own-way")
         assert found["possible"]
-        assert found["then"] <= 0.014
-        assert "on Ferryman" in " ".join(found["bypass"])
+        assert found["then"] <= 0.012 < now
+        assert "on Narrator" in " ".join(found["bypass"])
         assert "smaller buffer is needed" in run("latency", "demo", "--under", "2").output
 
     def test_readings_made_with_known_overheads_give_them_back(self, saved):

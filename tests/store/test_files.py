@@ -13,7 +13,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.cards.card import Truth
-from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.store import atomic, session_file
 from nimbleload.store.archive import ImportRefusedError

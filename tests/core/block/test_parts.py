@@ -12,7 +12,8 @@ from nimbleload.core.block.parts import divided
 from nimbleload.core.block.play import in_a_row, live_strips, placed, play
 from nimbleload.core.block.schedule import schedule
 from nimbleload.core.cards.card import Cell
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.case import case
 from nimbleload.core.load.costs import costs
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
@@ -110,7 +111,7 @@ def test_with_many_cores_more_parts_shorten_what_is_one_long_chain_of_free_calls
     loads = []
     for parts in (1, 2, 4, 8):
         each = msgspec.structs.replace(of, host=Host(parts=parts))
-        loads.append(float(load_map(prepare(each, cards), Machine(8), 256).load[0]) * 256 / RATE)
+        loads.append(float(load_map(case(prepare(each, cards), Machine(8), 256)).load[0]) * 256 / RATE)
     assert loads == pytest.approx([3e-3, 2e-3, 1.5e-3, 1.25e-3])
     assert schedule(build(of), np.ones(4), 1).makespan == 4.0
     assert not live_strips(of, build(of)).any()

@@ -11,9 +11,10 @@ import pytest
 from nimbleload.core.block.play import live_strips, placed, play, slowed
 from nimbleload.core.block.schedule import makespans
 from nimbleload.core.cards.card import Company, Upkeep
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.case import case
 from nimbleload.core.load.costs import costs
-from nimbleload.core.load.load_map import load_map, played
+from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.routing import build
@@ -79,10 +80,10 @@ def test_the_neighbours_effect_and_the_company_are_in_every_load():
     upkeep = Upkeep(0, 1 << 20, 0.0, 0.0, 0.0, 1.5)
     company = (Company(RATE, 256, (0, 1 << 20), (1.0, 1.2)),)
     dear = {key: msgspec.structs.replace(cards[key], upkeep=upkeep, company=company)}
-    alone = load_map(prepare(of, dear), Machine(1), 256).load
+    alone = load_map(case(prepare(of, dear), Machine(1), 256)).load
     # On one core both footprints come between; on two cores one, while both compute all the time.
     assert alone[0] == pytest.approx(2 * 1e-3 * 1.2 / (256 / RATE))
-    both = load_map(prepare(of, dear), Machine(2), 256).load
+    both = load_map(case(prepare(of, dear), Machine(2), 256)).load
     assert both[0] == pytest.approx(1e-3 * 1.2 * 1.5 / (256 / RATE))
     found = survey(of, Plan(), dear, Machine(2), 256)
     at = instant(found)
@@ -94,9 +95,9 @@ def test_the_neighbours_effect_and_the_company_are_in_every_load():
 def test_a_host_that_suspends_gives_nothing_for_silence():
     of = session(track("a", "p", clips=((0, 2),)), track("b", "p", clips=((5, 10),)))
     cards = cards_for(of, {"p": 1e-3})
-    always = load_map(prepare(of, cards), Machine(1), 256)
+    always = load_map(case(prepare(of, cards), Machine(1), 256))
     suspended = msgspec.structs.replace(of, host=Host(suspends=True))
-    when = load_map(prepare(suspended, cards), Machine(1), 256)
+    when = load_map(case(prepare(suspended, cards), Machine(1), 256))
     assert always.load == pytest.approx([2e-3 * RATE / 256] * 3)
     assert when.load == pytest.approx([1e-3 * RATE / 256, 0.0, 1e-3 * RATE / 256])
 
@@ -107,7 +108,7 @@ def test_the_parts_of_a_play_add_up(seed):
     of = random_session(rng)
     prepared = prepare(of, random_cards(rng, of))
     cores = rng.randint(1, 4)
-    found = played(prepared, Machine(cores), costs(prepared, Machine(cores), 256), prepared.moments.distinct)
+    found = case(prepared, Machine(cores), 256).played(prepared.moments.distinct)
     assert (found.factor >= 1).all()
     assert (found.makespan >= found.chain * (1 - 1e-12)).all()
     assert (found.makespan >= found.work / cores * (1 - 1e-12)).all()

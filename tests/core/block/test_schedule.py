@@ -23,7 +23,8 @@ def graph_of(fed: list[list[int]], listed: bool = False) -> Graph:
             waits[target] += 1
     first = np.concatenate(([0], np.cumsum([len(f) for f in fed]))).astype(np.int32)
     flat = np.array([t for f in fed for t in f], np.int32)
-    return Graph(tuple(map(str, range(count))), first, flat, waits, np.arange(count, dtype=np.int32), listed)
+    return Graph(tuple(map(str, range(count))), first, flat, waits, np.arange(count, dtype=np.int32),
+                 np.full(count, -1, np.int32), np.arange(count, dtype=np.int32), listed)  # fmt: skip
 
 
 @st.composite

@@ -64,14 +64,18 @@ def test_one_size_alone_scales_in_proportion():
 
 def test_a_summary_keeps_the_blocks_and_their_mean():
     own = np.array([100, 100, 100, 900] * 50)
-    cell = summarise(own, 12.0, True, 48000, 64, "sounding")
+    runs = np.vstack((own, own + 24, own))
+    runs[1, 5] += 3000  # one run was interrupted once
+    cell = summarise(runs, True, 48000, 64, "sounding")
     assert cell.mean == pytest.approx(300e-9)
     assert cell.median == pytest.approx(100e-9)
     assert cell.largest == pytest.approx(900e-9)
-    assert cell.jitter == pytest.approx(12e-9)
+    assert cell.jitter == pytest.approx((8 + 3000 / 600) * 1e-9)
+    assert (cell.interruptions, cell.interrupted_ns().tolist()) == (1, [3024])
+    assert cell.watched == pytest.approx(runs.sum() / 1e9)
     assert cell.sequence_ns().tolist() == own.tolist()
 
 
 def test_a_summary_of_nothing_is_refused():
     with pytest.raises(ValueError, match="at least one"):
-        summarise(np.array([], np.int64), 0.0, True, 48000, 64, "sounding")
+        summarise(np.zeros((3, 0), np.int64), True, 48000, 64, "sounding")

@@ -54,8 +54,8 @@ def test_too_few_blocks_say_nothing():
 
 
 def test_sentences_tell_bursts_silence_latency_and_tail():
-    cell = summarise(sequence(16, 512).astype(np.int64), 0.0, False, 48000, 256, "sounding")
-    quiet = summarise(np.full(64, 100), 0.0, True, 48000, 256, "silent")
+    cell = summarise(sequence(16, 512).astype(np.int64)[None, :], False, 48000, 256, "sounding")
+    quiet = summarise(np.full((1, 64), 100), True, 48000, 256, "silent")
     said = " ".join(card_sentences(CostCard(use("x").card_key(), "Hall", (cell, quiet), 480, 2.5), 48000, 256))
     assert "2.0 µs as a rule, 90 µs every 16 blocks" in said
     assert "While nothing sounds it takes 1." in said

@@ -8,7 +8,9 @@ import random
 import msgspec
 import pytest
 
-from nimbleload.core.decisions.plan import Decision, Plan, apply, obstacle
+from nimbleload.core.decisions.apply import apply, obstacle
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Machine
@@ -34,8 +36,8 @@ def test_a_plan_without_decisions_changes_nothing_to_the_bit():
         after = apply(of, Plan())
         assert after.session is of
         assert after.warnings == ()
-        before = load_map(prepare(of, cards), Machine(3), 256)
-        again = load_map(prepare(after.session, cards), Machine(3), 256)
+        before = load_map(case(prepare(of, cards), Machine(3), 256))
+        again = load_map(case(prepare(after.session, cards), Machine(3), 256))
         assert before.load.tobytes() == again.load.tobytes()
 
 
@@ -66,7 +68,7 @@ def test_switching_off_a_plugin_or_a_strip_takes_exactly_its_cost():
     cards = cards_for(of, {"eq": 1e-4, "comp": 5e-4})
 
     def work(plan):
-        loads = load_map(prepare(apply(of, plan).session, cards), Machine(1), 256)
+        loads = load_map(case(prepare(apply(of, plan).session, cards), Machine(1), 256))
         return float(loads.load.max()) * loads.deadline
 
     assert work(Plan()) == pytest.approx(7e-4)
@@ -105,7 +107,7 @@ def test_a_later_decision_takes_the_place_of_the_earlier_and_live_takes_it_back(
     ],
 )
 def test_what_is_not_possible_says_why_and_changes_nothing(strip, decision, words):
-    reason = obstacle(strip, decision)
+    reason = obstacle(strip, decision, session(strip))
     assert reason is not None
     assert words in reason
     of = session(strip)
@@ -140,7 +142,7 @@ class TestOtherKinds:
         cards = cards_for(of, {"p": 1e-3})
         after = apply(of, Plan((Decision("suspend", "a"),)))
         assert after.session.strip("a").suspended
-        loads = load_map(prepare(after.session, cards), Machine(1), 256).load * 256 / 48000
+        loads = load_map(case(prepare(after.session, cards), Machine(1), 256)).load * 256 / 48000
         assert loads == pytest.approx([2e-3, 1e-3])
 
     def test_a_lightened_plugin_takes_its_variants_setting_and_only_that_one(self):

@@ -7,12 +7,15 @@ import pytest
 
 from nimbleload.core.cards.card import Truth
 from nimbleload.core.decisions.alike import groups, is_near, similar
-from nimbleload.core.decisions.options import given_back, options, weigh
-from nimbleload.core.decisions.plan import Decision, Plan, apply, obstacle
-from nimbleload.core.decisions.regroup import group_of
+from nimbleload.core.decisions.apply import apply, obstacle, told_as
+from nimbleload.core.decisions.bounce import group_of
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.decisions.options import options
+from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.optimise.candidates import Wishes, candidates
+from nimbleload.core.optimise.weigh import given_back, weigh
 from nimbleload.core.piece.moments import passes_on
 from nimbleload.core.session.computer import Device, Host, Machine
 from nimbleload.core.session.cut_at_sends import split
@@ -20,7 +23,6 @@ from nimbleload.core.session.strips import Send
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.findings import findings
 from nimbleload.core.told.restore_list import restore_list
-from nimbleload.core.told.steps import told_as
 from tests.helpers.sessions import bus, cards_for, session, setting, track, use
 
 BLOCK = 256 / 48000
@@ -30,7 +32,7 @@ COSTS = {"eq": 1e-4, "comp": 2e-4, "verb": 5e-4}
 def one_core_work(of, *decisions):
     """Seconds of work in the first moment on one core; also checks that nothing is left out."""
     after = apply(of, Plan(decisions))
-    return load_map(prepare(after.session, cards_for(of, COSTS)), Machine(1), 256).load[0] * BLOCK
+    return load_map(case(prepare(after.session, cards_for(of, COSTS)), Machine(1), 256)).load[0] * BLOCK
 
 
 def with_shared(of):
@@ -98,13 +100,63 @@ class TestSharing:
         assert any("nobody left to share verb with" in w for w in after.warnings)
         assert len(after.session.strips) == len(of.strips)
 
-    def test_a_send_leaves_before_what_is_shared(self):
-        of = session(track("a", "verb", sends=(Send("hall"),)), track("b", "verb"), bus("hall", kind="return"))
-        strips = (of.strip("a"), msgspec.structs.replace(of.strip("b"), sends=(Send("hall"),)), *of.strips[2:])
-        of = msgspec.structs.replace(of, strips=strips)
-        assert [g.sends for g in groups(of, {})] == [True]
+    def test_equal_sends_are_carried_by_the_bus(self):
+        send = (Send("hall", 0.3),)
+        of = session(track("a", "verb", sends=send), track("b", "verb", sends=send), bus("hall", kind="return"))
+        (group,) = groups(of, {})
+        assert (group.fault, group.sends) == ("", send)
+        after = apply(of, with_shared(of))
+        assert after.session.strips[-1].sends == send
+        assert after.session.strip("a").sends == after.session.strip("b").sends == ()
+        assert after.warnings == ()
+
+    def test_unequal_sends_leave_before_what_is_shared_and_that_is_a_fault(self):
+        of = session(
+            track("a", "verb", sends=(Send("hall"),)), track("b", "verb", sends=(Send("hall", 0.5),)),
+            bus("hall", kind="return"),
+        )  # fmt: skip
+        (group,) = groups(of, {})
+        assert (group.fault, group.sends, group.keeps_sound) == ("sends", (), False)
         told = apply(of, with_shared(of)).warnings
         assert "a: its send to hall leaves before the shared verb." in told
+
+    def test_a_send_within_the_chain_stays_with_its_track_and_what_it_leaves_is_not_shared(self):
+        sends = (Send("hall", 0.3, after=0),)
+        of = session(
+            track("a", "eq", "verb", sends=sends), track("b", "eq", "verb", sends=sends), bus("hall", kind="return")
+        )
+        (group,) = groups(of, {})
+        assert [use.label for use in group.chain] == ["verb"]
+        after = apply(of, with_shared(of)).session
+        assert after.strip("a").sends == sends
+        assert after.strips[-1].sends == ()
+
+    @pytest.mark.parametrize(
+        ("change", "fault"), [({"pan": 0.5}, "pan"), ({"rides": True}, "fader"), ({"volume": 0.5}, "")]
+    )
+    def test_what_is_panned_or_rides_is_kept_apart_unless_a_null_test_lets_it(self, change, fault):
+        strips = [msgspec.structs.replace(track(n, "verb"), **change) for n in "abc"]
+        of = session(*strips)
+        known = cards_for(of, COSTS)
+        key = of.strip("a").inserts[-1].card_key()
+        known[key] = msgspec.structs.replace(known[key], truth=Truth(linear_db=-130.0, pan_db=-13.0, ride_db=-19.0))
+        (group,) = groups(of, known)
+        assert (group.fault, group.keeps_sound) == (fault, not fault)
+        known[key] = msgspec.structs.replace(known[key], truth=Truth(linear_db=-130.0, pan_db=-120.0, ride_db=-110.0))
+        (group,) = groups(of, known)
+        assert group.keeps_sound
+        assert group.null_db == {"pan": -120.0, "fader": -110.0, "": -130.0}[fault]
+        # What stands after the fader already does not move behind it.
+        after = session(*(msgspec.structs.replace(s, post_fader=1) for s in strips))
+        known[key] = msgspec.structs.replace(known[key], truth=Truth(linear_db=-130.0, pan_db=-13.0, ride_db=-19.0))
+        assert groups(after, known)[0].keeps_sound
+
+    def test_a_send_before_the_fader_cannot_be_carried_where_faders_stand_apart(self):
+        send = (Send("hall", 0.3, pre_fader=True),)
+        level = [track(n, "verb", sends=send) for n in "ab"]
+        assert [g.fault for g in groups(session(*level, bus("hall")), {})] == [""]
+        lower = [msgspec.structs.replace(strip, volume=0.5) for strip in level]
+        assert [g.fault for g in groups(session(*lower, bus("hall")), {})] == ["sends"]
 
     def test_a_chain_that_has_changed_since_is_left_out(self):
         of = self.three()
@@ -121,11 +173,11 @@ class TestSharing:
         words = {}
         for depth in (-130.0, -80.0, -20.0, None):
             known[key] = msgspec.structs.replace(known[key], truth=Truth(linear_db=depth))
-            assert groups(of, known)[0].linear_db == depth
+            assert groups(of, known)[0].null_db == depth
             found = [
                 o for o in options(of.strip("a"), of, groups(of, known)) if o.title.startswith("Share verb with 2")
             ]
-            words[depth] = found[0].price
+            words[depth] = found[0].gives_up
         assert "exact to −130 dB" in words[-130.0]
         assert "nearly" in words[-80.0]
         assert "changes the sound" in words[-20.0]
@@ -160,7 +212,7 @@ class TestBounce:
         new = after.strips[-1]
         assert [(c.start, c.end) for c in new.clips] == [(4, 5), (6, 7)]
         assert (new.output, new.volume, new.uses()) == ("main", 0.5, ())
-        loads = load_map(prepare(after, known), Machine(1), 256)
+        loads = load_map(case(prepare(after, known), Machine(1), 256))
         inside = (loads.times[:-1] >= 4) & (loads.times[1:] <= 7)
         assert loads.load[inside] * BLOCK == pytest.approx(2e-4)
         assert loads.load[~inside][0] * BLOCK == pytest.approx(1e-3)
@@ -173,8 +225,9 @@ class TestBounce:
             next(w for w in weigh(found, instant(found), ["a"], (2.0, 4.0)) if w.option.title == title)
             for title in ("Bounce", "Bounce 0:02 to 0:04")
         )
-        assert "; 3 MB, " in whole.option.price  # 8 s of two channels, 32 bits
-        assert "; 1 MB, " in part.option.price
+        assert whole.disk == 8 * 48000 * 2 * 4  # 8 s of two channels, 32 bits
+        assert part.disk == 2 * 48000 * 2 * 4
+        assert part.price.minutes < whole.price.minutes
         assert whole.memory > 0
         assert part.memory == 0
 
@@ -244,7 +297,7 @@ class TestAfterTheFader:
         of = self.of(1)
         titles = {o.title: o.decision.through for o in options(of.strip("a"), of)}
         assert titles["Freeze up to the fader"] == 1
-        assert "Freeze up to the fader" not in {o.title for o in options(self.of(0).strip("a"))}
+        assert "Freeze up to the fader" not in {o.title for o in options(self.of(0).strip("a"), self.of(0))}
         found = candidates(survey(of, Plan(), cards_for(of, {"synth": 1e-3, "eq": 1e-4}), Machine(1), 256), Wishes())
         assert {c.decision.through for c in found if c.decision.kind == "freeze"} == {-1, 1}
 
@@ -426,7 +479,7 @@ class TestSharingSettingsNearlyAlike:
         shared = after.session.strips[-1]
         assert shared.inserts[0].setting == setting(time=2.0, wet=1.0)
         assert {s.id for s in after.session.strips if s.output == shared.id} == {"a", "b", "c", "d"}
-        before, then = (load_map(prepare(each, cards), Machine(1), 256).load[0] for each in (of, after.session))
+        before, then = (load_map(case(prepare(each, cards), Machine(1), 256)).load[0] for each in (of, after.session))
         assert (before - then) * 256 / 48000 == pytest.approx(3e-3)
         lines = restore_list(of, plan)
         assert "Put verb on d back on its own track, set as it was: time 2.5, wet 0.9." in lines
@@ -436,10 +489,10 @@ class TestSharingSettingsNearlyAlike:
         at = survey(of, Plan(), cards, Machine(1), 256)
         offered = next(w.option for w in weigh(at, instant(at), ("d",)) if "set alike" in w.option.title)
         assert offered.title == "Share verb with 3 more, set alike"
-        assert offered.price == "one setting for all: they differ in time, wet"
+        assert offered.gives_up == "one setting for all: they differ in time, wet"
         said = next(f for f in findings(of, cards) if f.name == "nearly alike on several tracks")
         assert said.decisions == similar(of, cards)[0].decisions()
-        assert all(d.like is None for c in candidates(at, Wishes()) for d in c.decisions())
+        assert all(d.like is None for c in candidates(at, Wishes()) for d in c.decisions)
 
     def test_a_member_that_ends_in_something_else_by_now_is_left_out_and_told(self):
         of, cards = self.of(linear_db=-120.0)

@@ -9,13 +9,15 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.cards.card import PROVENANCES, Cell, CostCard
-from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.costs import at_moments, costs, provenance_shares
+from nimbleload.core.cards.card import Cell, CostCard
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.case import case
+from nimbleload.core.load.costs import costs
 from nimbleload.core.load.load_map import load_map, word, worst_moments
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import survey
+from nimbleload.core.told.warnings import warnings
 from tests.helpers.sessions import bus, card, cards_for, random_cards, random_session, session, track, use
 from tests.helpers.simulate import simulate
 
@@ -40,7 +42,7 @@ def test_every_moment_equals_a_plain_simulation_of_its_block(seed):
     cards = random_cards(rng, of)
     prepared = prepare(of, cards)
     machine = Machine(rng.randint(1, 4), rng.choice([0.5, 1.0, 2.0]))
-    loads = load_map(prepared, machine, 256)
+    loads = load_map(case(prepared, machine, 256))
     graph = prepared.graph
     fed = [graph.successors[graph.first[i] : graph.first[i + 1]].tolist() for i in range(len(graph.ids))]
     for m in rng.sample(range(len(loads.load)), min(6, len(loads.load))):
@@ -65,14 +67,14 @@ def test_every_moment_equals_a_plain_simulation_of_its_block(seed):
 def test_on_one_core_the_load_is_the_sum_of_all_cards():
     of = session(track("a", "eq", "comp"), track("b", "eq"), bus("main", "eq", kind="main", output=None))
     prepared = prepare(of, cards_for(of, {"eq": 1e-4, "comp": 3e-4}))
-    load = load_map(prepared, Machine(1), 256).load
+    load = load_map(case(prepared, Machine(1), 256)).load
     assert load == pytest.approx((3 * 1e-4 + 3e-4) / (256 / 48000))
 
 
 def test_silence_costs_what_the_card_says_of_silence():
     of = session(track("a", "eq", clips=((2, 4),)), length=10.0)
     prepared = prepare(of, cards_for(of, {"eq": 1e-3}, silent=2e-4))
-    loads = load_map(prepared, Machine(1), 256)
+    loads = load_map(case(prepared, Machine(1), 256))
     assert loads.load * loads.deadline == pytest.approx([2e-4, 1e-3, 2e-4])
 
 
@@ -86,13 +88,13 @@ def test_overhead_counts_for_strips_that_are_on_and_plugins_that_are_live():
 def test_a_slower_computer_takes_longer_in_proportion():
     of = session(track("a", "eq"), host=Host(0, 1e-5, 1e-6))
     prepared = prepare(of, cards_for(of, {"eq": 1e-4}))
-    full, half = (load_map(prepared, Machine(2, speed), 256).load for speed in (1.0, 0.5))
+    full, half = (load_map(case(prepared, Machine(2, speed), 256)).load for speed in (1.0, 0.5))
     assert half == pytest.approx(2 * full)
 
 
 def test_cores_that_the_host_leaves_free_do_no_work():
     of = session(*(track(f"t{k}", "eq") for k in range(4)), host=Host(2))
-    loads = load_map(prepare(of, cards_for(of, {"eq": 1e-4})), Machine(4), 256)
+    loads = load_map(case(prepare(of, cards_for(of, {"eq": 1e-4})), Machine(4), 256))
     assert loads.threads == 2
     assert loads.load * loads.deadline == pytest.approx(2e-4)
 
@@ -109,23 +111,30 @@ def test_shares_say_what_the_load_rests_on():
     verb = cards[use("verb").card_key()]
     sample = tuple(msgspec.structs.replace(c, provenance="sample") for c in verb.cells)
     cards[verb.key] = msgspec.structs.replace(verb, cells=sample)
-    found = costs(prepare(of, cards), Machine(2), 256)
-    sounding = np.ones(len(of.strips), bool)
-    assert provenance_shares(found, sounding) == pytest.approx({"measured": 0.25, "sample": 0.75})
-    assert at_moments(found, sounding).sum() == pytest.approx(found.by_provenance[1].sum())
-    assert found.by_provenance.shape == (2, len(PROVENANCES), len(of.strips))
+    found = case(prepare(of, cards), Machine(2), 256)
+    sounding = np.ones(len(of.strips), np.int16)
+    assert found.provenance(sounding) == pytest.approx({"measured": 0.25, "sample": 0.75})
+
+
+@pytest.mark.parametrize("machine", [Machine(2, 2.0), Machine(4, measured_cores=2)])
+def test_another_clock_or_number_of_cores_marks_what_was_measured(machine):
+    of = session(track("a", "eq"))
+    found = case(prepare(of, cards_for(of, {"eq": 1e-4})), machine, 256)
+    assert found.provenance(np.ones(2, np.int16)) == {"scaled": 1.0}
+    same = case(prepare(of, cards_for(of, {"eq": 1e-4})), Machine(2, measured_cores=2), 256)
+    assert same.provenance(np.ones(2, np.int16)) == {"measured": 1.0}
 
 
 def test_nothing_measured_has_no_shares():
     of = session(track("a", "eq"))
-    found = costs(prepare(of, {use("eq").card_key(): CostCard(use("eq").card_key())}), Machine(2), 256)
-    assert provenance_shares(found, np.ones(2, bool)) == {}
+    found = case(prepare(of, {use("eq").card_key(): CostCard(use("eq").card_key())}), Machine(2), 256)
+    assert found.provenance(np.ones(2, np.int16)) == {}
 
 
 def test_worst_moments_begin_with_the_worst_and_keep_apart():
     clips = [(t, t + 1) for t in range(0, 100, 2)]
     of = session(track("a", "eq", clips=clips), track("b", "verb", clips=((40, 41), (80, 81))), length=100.0)
-    loads = load_map(prepare(of, cards_for(of, {"eq": 1e-4, "verb": 1e-4}, silent=0.0)), Machine(1), 256)
+    loads = load_map(case(prepare(of, cards_for(of, {"eq": 1e-4, "verb": 1e-4}, silent=0.0)), Machine(1), 256))
     worst = worst_moments(loads, 6)
     middles = [(loads.times[m] + loads.times[m + 1]) / 2 for m in worst]
     assert loads.load[worst[0]] == loads.load.max()
@@ -163,7 +172,7 @@ class TestWaking:
         key, card_of = next(iter(known.items()))
         wakes = Cell(48000, 256, "waking", 2e-3, largest=5e-3)
         known[key] = msgspec.structs.replace(card_of, cells=(*card_of.cells, wakes))
-        return load_map(prepare(of, known), Machine(machine), 256)
+        return load_map(case(prepare(of, known), Machine(machine), 256))
 
     def test_only_what_was_suspended_wakes_and_only_where_it_begins_to_sound(self):
         plain, asleep = self.loads(), self.loads(suspended=True)
@@ -185,9 +194,12 @@ class TestWaking:
         for key, known_card in list(known.items()):
             wakes = Cell(48000, 256, "waking", 2e-3, largest=9e-3)
             known[key] = msgspec.structs.replace(known_card, cells=(*known_card.cells, wakes))
-        told = survey(of, Plan(), known, Machine(1), 256).warnings
+        told = warnings(survey(of, Plan(), known, Machine(1), 256))
         assert told == ("Choir: waking up at 0:02 takes one block to 188 %.",)
-        assert survey(of, Plan(), known, Machine(1), 2048).warnings == ()
+        calm = {
+            k: msgspec.structs.replace(c, cells=(*c.cells, Cell(48000, 2048, "waking", 2e-3))) for k, c in known.items()
+        }
+        assert warnings(survey(of, Plan(), calm, Machine(1), 2048)) == ()
 
 
 def test_a_host_that_goes_by_the_list_takes_the_first_track_first_and_may_take_longer():
@@ -196,7 +208,7 @@ def test_a_host_that_goes_by_the_list_takes_the_first_track_first_and_may_take_l
     known = cards_for(of, {"s1": 1e-3, "s2": 1e-3, "s3": 1e-3, "long": 3e-3})
     listed = msgspec.structs.replace(of, host=Host(listed=True))
     first = prepare(of, known)
-    usual = load_map(first, Machine(2), 256)
-    again = load_map(prepare(listed, known, first), Machine(2), 256)
+    usual = load_map(case(first, Machine(2), 256))
+    again = load_map(case(prepare(listed, known, first), Machine(2), 256))
     assert usual.load[0] * usual.deadline == pytest.approx(3e-3)
     assert again.load[0] * again.deadline == pytest.approx(4e-3)

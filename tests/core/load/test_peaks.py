@@ -7,9 +7,9 @@ import numpy as np
 import pytest
 
 from nimbleload.core.cards.card import summarise
-from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.costs import costs
-from nimbleload.core.load.peaks import draw
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.case import case
+from nimbleload.core.load.peaks import draw, drawn_costs
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
@@ -25,15 +25,13 @@ def bursty(of, ordinary: float, burst: float, period: int, name: str = "p"):
     key = next(k for k in cards if k.identifier == name)
     own = np.full(64 * period, round(ordinary * 1e9))
     own[period - 1 :: period] = round(burst * 1e9)
-    cells = tuple(
-        summarise(own * (b // 32) // 8, 0.0, True, RATE, b, c) for b in (256,) for c in ("sounding", "silent")
-    )
+    cells = tuple(summarise(own[None, :], True, RATE, 256, c) for c in ("sounding", "silent"))
     return {key: msgspec.structs.replace(cards[key], cells=cells)}
 
 
 def at_peak(of, cards, cores=1, draws=4000):
-    prepared, machine = prepare(of, cards), Machine(cores)
-    return draw(prepared, machine, costs(prepared, machine, 256), prepared.moments.sounding[0], draws)
+    at = case(prepare(of, cards), Machine(cores), 256)
+    return draw(at, at.moments.states[0], draws)
 
 
 def test_one_bursting_plugin_drops_out_as_often_as_it_bursts():
@@ -80,19 +78,16 @@ def test_what_never_varies_has_no_peaks_and_seeds_give_the_same_figures():
 def test_means_stay_those_of_the_load():
     of = session(track("a", "p"), track("b", "p"))
     cards = bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8)
-    prepared = prepare(of, cards)
-    from nimbleload.core.load.peaks import drawn_costs
-
-    found = costs(prepared, Machine(1), 256)
-    rows, _ = drawn_costs(prepared, Machine(1), found, prepared.moments.sounding[0], 20_000, 3)
-    assert rows.mean(axis=0)[:2] == pytest.approx(found.by_state[1][:2], rel=0.03)
+    at = case(prepare(of, cards), Machine(1), 256)
+    rows, _ = drawn_costs(at, at.moments.states[0], 20_000, 3)
+    assert rows.mean(axis=0)[:2] == pytest.approx(at.costs.by_state[1][:2])
 
 
 def test_peaks_alone_get_a_verdict_of_their_own_with_who_bursts():
     of = session(track("a", "p"))
     found = survey(of, Plan(), bursty(of, 0.4 * BLOCK, 1.6 * BLOCK, 16), Machine(1), 256)
     at = instant(found)
-    assert at.verdict.kind == "fits"
+    assert at.judged.kind == "fits"
     seen = outlook(found, at)
     assert seen.verdict.kind == "peaks"
     assert seen.verdict.overload
@@ -109,7 +104,7 @@ def test_what_would_help_most_is_what_the_block_computation_says():
     at = instant(found)
     best = outlook(found, at).help
     assert best is not None
-    assert best.decision.strip == "b"
-    after = instant(survey(of, Plan((best.decision,)), cards, Machine(1), 256))
+    assert best.decisions[0].strip == "b"
+    after = instant(survey(of, Plan(best.decisions), cards, Machine(1), 256))
     assert best.load == pytest.approx(after.rung(256).load)
-    assert "freezing b, 120 % → 60 %" in outlook(found, at).verdict.advice
+    assert "What helps most at once: Freeze b (" in outlook(found, at).verdict.advice

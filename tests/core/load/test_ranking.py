@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.ranking import ranking, stretch_load
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.ranking import stretch_load
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.survey import instant, survey
+from nimbleload.core.survey import instant, ranked, survey
 from tests.helpers.sessions import bus, cards_for, session, track
 
 
@@ -22,22 +22,22 @@ def of():
 
 
 def test_the_moment_shows_what_sounds_there(of):
-    found = ranking(of, instant(of, 1.0), "moment")
+    found = ranked(of, instant(of, 1.0), "moment")
     assert found.strips == pytest.approx([1e-3, 1e-4, 0])
     assert found.uses == {"early/eq": pytest.approx(1e-3), "late/dear": pytest.approx(1e-4)}
 
 
 def test_the_peak_shows_each_at_its_dearest_whatever_the_moment(of):
-    found = ranking(of, instant(of, 4.5), "peak")
+    found = ranked(of, instant(of, 4.5), "peak")
     assert found.strips == pytest.approx([1e-3, 6e-3, 0])
     assert found.uses["late/dear"] == pytest.approx(6e-3)
 
 
 def test_the_piece_shows_the_mean_over_time_and_a_stretch_that_of_its_own(of):
     at = instant(of, 1.0)
-    whole = ranking(of, at, "piece")
+    whole = ranked(of, at, "piece")
     assert whole.strips == pytest.approx([0.4 * 1e-3 + 0.6 * 1e-4, 0.5 * 6e-3 + 0.5 * 1e-4, 0])
-    part = ranking(of, at, "piece", (3.0, 6.0))
+    part = ranked(of, at, "piece", (3.0, 6.0))
     assert part.strips == pytest.approx([(1e-3 + 2 * 1e-4) / 3, (6e-3 + 2 * 1e-4) / 3, 0])
     assert part.uses["early/eq"] == pytest.approx(part.strips[0])
 

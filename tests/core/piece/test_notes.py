@@ -10,20 +10,20 @@ import numpy as np
 import pytest
 
 from nimbleload.core.cards.card import Cell, Polyphony
-from nimbleload.core.decisions.plan import Plan
-from nimbleload.core.load.costs import at_moments, beside_at, costs, provenance_shares
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.peaks import bad_loads, drawn_costs
 from nimbleload.core.load.prepared import prepare
-from nimbleload.core.load.ranking import ranking
 from nimbleload.core.optimise.candidates import Wishes, candidates
+from nimbleload.core.optimise.rows import Rows
 from nimbleload.core.piece.moments import FEWER, FULL, SILENT, cut
 from nimbleload.core.piece.notes import bars, counted, held, within
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.routing import build
 from nimbleload.core.session.session import TempoPoint
 from nimbleload.core.session.strips import Clip
-from nimbleload.core.survey import instant, survey, with_plan
+from nimbleload.core.survey import instant, ranked, survey, with_plan
 from tests.helpers.sessions import RATE, cards_for, random_cards, random_session, session, track, use
 
 BARS = np.arange(0.0, 14.0, 2.0)  # four beats at 120
@@ -103,7 +103,7 @@ def test_an_instrument_costs_by_its_notes_and_its_inserts_as_ever():
     cards = polyphonic(cards_for(of, {"synth": 1e-3, "eq": 1e-4, "hall": 2e-4}, silent=5e-5))
     cards = {k: msgspec.structs.replace(c, tail=1.5 if k.identifier == "hall" else None) for k, c in cards.items()}
     prepared = prepare(of, cards)
-    loads = load_map(prepared, Machine(1), 256)
+    loads = load_map(case(prepared, Machine(1), 256))
     # The strips' own work, and then: notes, inserts; while the hall rings on the instrument is silent.
     bare, inserts = 2e-5, 3e-4
     expected = [0.125e-3 + inserts, 0.5e-3 + inserts, 1e-3 + inserts, 5e-5 + inserts, 3 * 5e-5]
@@ -133,7 +133,7 @@ def test_where_cost_against_notes_or_the_notes_are_not_known_it_costs_in_full():
         (session(msgspec.structs.replace(keys(), clips=(Clip(0, 10, "notes"),))), polyphonic(cards)),
         (session(keys((0.0, 1), armed=True)), polyphonic(cards)),
     ):
-        loads = load_map(prepare(of, known), Machine(1), 256)
+        loads = load_map(case(prepare(of, known), Machine(1), 256))
         assert (loads.load * loads.deadline).tolist() == pytest.approx([1e-3] * len(loads.load))
 
 
@@ -141,19 +141,19 @@ def test_the_other_figures_follow_the_notes_too():
     of = session(keys((0.0, 1), (2.0, 4), (4.0, 8), (6.0, 0), plugins=("eq",)), track("b", "eq"))
     cards = polyphonic(cards_for(of, {"synth": 1e-3, "eq": 1e-4}, silent=5e-5))
     found = survey(of, Plan(), cards, Machine(2), 256)
-    each, moments = found.costs[256], found.planned.moments
+    each, moments = found.case, found.planned.moments
     for second, notes, synth in ((1.0, 1, 0.125e-3), (3.0, 4, 0.5e-3), (5.0, 8, 1e-3), (8.0, 0, 5e-5)):
         at = instant(found, second)
         assert at.notes.tolist() == [notes, 0, 0]
         assert at.use_costs["keys/synth"] == pytest.approx(synth)
         assert sum(at.use_costs.values()) == pytest.approx(at.strip_costs.sum())
-        assert sum(provenance_shares(each, at.states).values()) == pytest.approx(1.0)
-    whole = ranking(found, instant(found, 1.0), "piece")
-    mean = np.diff(moments.times) @ at_moments(each, moments.states) / 10.0
+        assert sum(each.provenance(at.states).values()) == pytest.approx(1.0)
+    whole = ranked(found, instant(found, 1.0), "piece")
+    mean = np.diff(moments.times) @ each.rows(moments.states) / 10.0
     assert whole.strips == pytest.approx(mean)
     assert whole.uses["keys/synth"] == pytest.approx((2 * 0.125e-3 + 2 * 0.5e-3 + 2 * 1e-3 + 4 * 5e-5) / 10)
-    assert ranking(found, instant(found, 1.0), "peak").uses["keys/synth"] == pytest.approx(1e-3)
-    assert ranking(found, instant(found, 1.0), "piece", (2.0, 4.0)).uses["keys/synth"] == pytest.approx(0.5e-3)
+    assert ranked(found, instant(found, 1.0), "peak").uses["keys/synth"] == pytest.approx(1e-3)
+    assert ranked(found, instant(found, 1.0), "piece", (2.0, 4.0)).uses["keys/synth"] == pytest.approx(0.5e-3)
 
 
 def test_bursts_shrink_with_the_notes():
@@ -162,15 +162,14 @@ def test_bursts_shrink_with_the_notes():
     cell = Cell(RATE, 256, "sounding", 1e-3, sequence=sequence)
     cards = polyphonic(cards_for(of, {"synth": 1e-3}), at_one=0.125)
     cards = {k: msgspec.structs.replace(c, cells=(cell,)) for k, c in cards.items()}
-    prepared = prepare(of, cards)
-    each = costs(prepared, Machine(1), 256)
+    each = case(prepare(of, cards), Machine(1), 256)
     spans = []
-    for states in prepared.moments.states:
-        rows, _ = drawn_costs(prepared, Machine(1), each, states, 400, 1)
-        assert rows.mean(axis=0) == pytest.approx(at_moments(each, states), rel=0.1)
+    for states in each.moments.states:
+        rows, _ = drawn_costs(each, states, 400, 1)
+        assert rows.mean(axis=0) == pytest.approx(each.rows(states))
         spans.append(np.ptp(rows[:, 0]))
     assert spans == pytest.approx([0.25 * 1.6e-3, 1.6e-3])
-    bad = bad_loads(prepared, Machine(1), each, prepared.moments.states, 100)
+    bad = bad_loads(each)
     assert bad * 256 / RATE == pytest.approx([0.25 * 1.8e-3, 1.8e-3])
 
 
@@ -188,16 +187,13 @@ def test_what_a_decision_saves_is_the_difference_that_it_makes_in_every_state(se
     rng = random.Random(seed)
     of = random_session(rng, tracks=4)
     found = survey(of, Plan(), random_cards(rng, of), Machine(2), 256)
-    prepared, machine = found.planned, found.machine
-    before = costs(prepared, machine, 256)
-    for candidate in candidates(found, Wishes()):
-        if candidate.decision.kind in ("share", "lighten"):
-            continue
-        after = with_plan(found, Plan().decide(candidate.decision))
-        then = costs(after, machine, 256)
-        assert np.array_equal(after.moments.states, prepared.moments.states)
-        for states in prepared.moments.distinct:
-            saved, beside = candidate.saved(states)
-            now = at_moments(before, states).sum() - at_moments(then, states).sum()
-            assert saved == pytest.approx(now, abs=1e-12)
-            assert beside == pytest.approx(beside_at(before, states).sum() - beside_at(then, states).sum(), abs=1e-12)
+    before = found.case
+    made = [c for c in candidates(found, Wishes()) if c.kind not in ("share", "lighten")]
+    rows = Rows(found, made)
+    for number, candidate in enumerate(made):
+        after = case(with_plan(found, Plan().with_all(candidate.decisions)), found.machine, 256)
+        assert np.array_equal(after.moments.states, before.moments.states)
+        for kind, states in enumerate(before.moments.distinct):
+            now = before.rows(states).sum() - after.rows(states).sum()
+            beside = before.beside(states).sum() - after.beside(states).sum()
+            assert rows.work(kind).saves[number] == pytest.approx((now + beside) / 2, abs=1e-12)

@@ -7,10 +7,12 @@ import random
 import msgspec
 import pytest
 
-from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
-from nimbleload.core.optimise.search import Wishes, suggest
+from nimbleload.core.optimise.candidates import Wishes
+from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.cut_at_sends import split
 from nimbleload.core.session.strips import Send
@@ -30,7 +32,7 @@ def early(after):
 
 
 def seconds(of, cores: int) -> float:
-    return float(load_map(prepare(of, cards_for(of, COSTS)), Machine(cores), 256).load[0]) * BLOCK
+    return float(load_map(case(prepare(of, cards_for(of, COSTS)), Machine(cores), 256)).load[0]) * BLOCK
 
 
 @pytest.mark.parametrize(
@@ -103,10 +105,10 @@ def test_on_one_core_cutting_changes_nothing(seed):
     )
     cut = msgspec.structs.replace(of, strips=strips)
     cards = {key: no_dearer_in_silence(each) for key, each in random_cards(rng, of).items()}
-    plain, parted = (load_map(prepare(each, cards), Machine(1), 256) for each in (of, cut))
+    plain, parted = (load_map(case(prepare(each, cards), Machine(1), 256)) for each in (of, cut))
     overhead = of.host.strip_overhead * (len(split(cut).strips) - len(of.strips))
     assert parted.load.max() <= plain.load.max() + overhead / BLOCK + 1e-9
-    many = [load_map(prepare(each, cards), Machine(64), 256) for each in (of, cut)]
+    many = [load_map(case(prepare(each, cards), Machine(64), 256)) for each in (of, cut)]
     assert many[1].chain.max() <= many[0].chain.max() + overhead / BLOCK + 1e-9
 
 

@@ -6,7 +6,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.cards.card import Truth
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Clip, Send

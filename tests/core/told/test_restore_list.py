@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.plugins import Variant
 from nimbleload.core.told.restore_list import restore_list
 from tests.helpers.sessions import session, setting, track, use

@@ -1,0 +1,94 @@
+"""The rows of the program: no plan makes a block shorter than a valid row says; and where it is as long."""
+
+from __future__ import annotations
+
+import random
+
+import numpy as np
+import pytest
+
+from nimbleload.core.optimise.candidates import Wishes, candidates
+from nimbleload.core.optimise.evaluate import Evaluator
+from nimbleload.core.optimise.program import Program
+from nimbleload.core.optimise.rows import Rows
+from nimbleload.core.optimise.suggest import _valid_rows
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.survey import survey
+from tests.helpers.exhaustive import hosted, small
+from tests.helpers.sessions import bus, cards_for, session, track
+
+
+def tried(seed: int):
+    """A small session in some host, its candidates, and valid rows for plans of any price."""
+    from nimbleload.core.decisions.decision import Plan
+
+    rng = random.Random(seed)
+    of, cards = small(rng)
+    of = hosted(of, rng) if seed % 2 else of
+    before = survey(of, Plan(), cards, Machine(rng.randint(1, 4)), 256)
+    wishes = Wishes(float(before.after.load.max()) * 0.5)
+    found = candidates(before, wishes)
+    program = Program(before, found, wishes, Rows(before, found))
+    return rng, before, found, program, _valid_rows(before, found, program, None)
+
+
+def random_choice(rng: random.Random, program: Program):
+    """A choice whose candidates do not exclude each other."""
+    chosen = np.zeros(len(program.candidates), np.bool_)
+    for number in rng.sample(range(len(chosen)), len(chosen)):
+        if rng.random() < 0.5:
+            chosen[number] = True
+            chosen[number] = program.is_allowed(chosen)
+    return chosen
+
+
+@pytest.mark.parametrize("seed", range(80))
+def test_no_plan_makes_a_block_shorter_than_a_valid_row(seed):
+    rng, of, found, program, rows = tried(seed)
+    if not found:
+        return
+    evaluator = Evaluator(of, found, 1.0)
+    for _ in range(4):
+        chosen = random_choice(rng, program)
+        loads = evaluator.loads(chosen)
+        taken = chosen.astype(float)
+        for kind in range(len(rows.distinct)):
+            first = float(of.case.moments.times[rows.moment[kind]])
+            at = int(np.searchsorted(loads.times, first + 1e-9, side="right")) - 1
+            takes = float(loads.load[max(at, 0)]) * of.deadline
+            assert rows.bound_at(kind, taken) <= takes * (1 + 1e-9) + 1e-12, (kind, chosen.tolist())
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_the_quick_look_is_the_load_or_a_little_above(seed):
+    rng, of, found, program, _ = tried(seed)
+    evaluator = Evaluator(of, found, 1.0)
+    for _ in range(4):
+        chosen = random_choice(rng, program)
+        quick, true = float(evaluator.quick(chosen).max(initial=0.0)), evaluator.worst(chosen)
+        if evaluator._is_rough:
+            assert quick >= true * (1 - 1e-3)
+        else:
+            assert quick == pytest.approx(true)
+
+
+def test_without_decisions_the_rows_are_the_bounds_of_the_load():
+    _, of, found, _, rows = tried(2)
+    nothing = np.zeros(len(found))
+    kinds = np.arange(len(rows.distinct))
+    even = rows.even_at(kinds, nothing) / of.deadline
+    assert even[of.case.moments.of] == pytest.approx(of.after.spread)
+
+
+def test_on_a_row_of_cores_before_a_bus_the_closing_row_is_the_whole_block():
+    from nimbleload.core.decisions.decision import Plan
+
+    of = session(*(track(f"t{k}", "p", output="b") for k in range(8)), bus("b", "q"),
+                 bus("main", "m", kind="main", output=None))  # fmt: skip
+    cards = cards_for(of, {"p": 1e-3, "q": 5e-4, "m": 2.5e-4})
+    before = survey(of, Plan(), cards, Machine(4), 256)
+    found = candidates(before, Wishes())
+    rows = Rows(before, found)
+    taken = np.zeros(len(found))
+    assert rows.bound_at(0, taken) == pytest.approx(2e-3 + 5e-4 + 2.5e-4)
+    assert rows.even_at(np.array([0]), taken)[0] == pytest.approx(8.75e-3 / 4)

@@ -1,0 +1,41 @@
+"""How figures are written."""
+
+from __future__ import annotations
+
+import pytest
+
+from nimbleload.core.units import clock, milliseconds, minutes, percent
+
+
+@pytest.mark.parametrize(
+    ("value", "text"),
+    [
+        (1.31, "131 %"),
+        (0.0995, "10 %"),
+        (0.074, "7.4 %"),
+        (0, "0.0 %"),
+        (0.996, "99.6 %"),
+        (1.0, "100 %"),
+        (1.004, "100.4 %"),
+    ],
+)
+def test_loads_are_written_with_the_digits_that_matter(value, text):
+    assert percent(value) == text
+
+
+@pytest.mark.parametrize(("value", "text"), [(134.4, "2:14"), (0, "0:00"), (59.99, "0:59"), (3725, "62:05")])
+def test_positions_are_minutes_and_seconds(value, text):
+    assert clock(value) == text
+
+
+@pytest.mark.parametrize(("value", "text"), [(0.00533, "5.33 ms"), (0.0107, "10.7 ms"), (0.171, "171 ms")])
+def test_short_times_have_three_digits(value, text):
+    assert milliseconds(value) == text
+
+
+@pytest.mark.parametrize(
+    ("value", "text"),
+    [(0.0, "nothing"), (0.04, "under 0.1 min"), (0.52, "0.5 min"), (9.94, "9.9 min"), (12.4, "12 min")],
+)
+def test_prices_are_minutes(value, text):
+    assert minutes(value) == text
