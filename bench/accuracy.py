@@ -13,7 +13,7 @@ import sys
 
 import msgspec
 
-from nimbleload.core.decisions.plan import Plan
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.rehearsal import Rehearsal, learned
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse

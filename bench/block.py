@@ -13,7 +13,8 @@ import time
 import numpy as np
 
 from nimbleload.core.block.schedule import makespans, schedule
-from nimbleload.core.decisions.plan import Decision, Plan
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
@@ -126,7 +127,7 @@ def main() -> None:
         found = survey(of, Plan(), known, Machine(8), 256)
         at = instant(found)
         plan = Plan().decide(Decision("freeze", "t1"))
-        piece = median_of(lambda f=found: load_map(f.now, Machine(8), 256))
+        piece = median_of(lambda f=found: load_map(case(f.now, Machine(8), 256)))
         whole = median_of(lambda f=found, p=plan, k=known, s=of: survey(s, p, k, Machine(8), 256, f))
         moment = median_of(lambda f=found, a=at: instant(f, a.second))
         times = (single * 1e6, row * 1e6, piece * 1e3, whole * 1e3, moment * 1e3)

@@ -1,4 +1,7 @@
-"""How long a suggestion takes, and how far from the least it may be: the example, and sessions of up to 500 strips.
+"""How long a suggestion takes, and how far from the least it may be.
+
+The example with every preset and with a limit that no plan reaches; sessions of up to 500 strips; and sessions whose
+cheapest plan is known.
 
 .venv/bin/python -m bench.plan
 """
@@ -8,14 +11,19 @@ from __future__ import annotations
 import time
 
 from bench.block import cards, large_session
-from nimbleload.core.decisions.plan import Plan, apply
+from nimbleload.core.decisions.apply import apply
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.decisions.price import PRESETS
+from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
-from nimbleload.core.optimise.candidates import PRESETS, Wishes
-from nimbleload.core.optimise.search import suggest
+from nimbleload.core.optimise.candidates import Wishes
+from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import Survey, survey
+from nimbleload.core.told.steps import in_the_way
 from nimbleload.shell.common import demo_saved
+from tests.helpers.optima import known as known_optima
 
 
 def tell(name: str, of: Survey, wishes: Wishes) -> None:
@@ -24,14 +32,14 @@ def tell(name: str, of: Survey, wishes: Wishes) -> None:
     seconds = time.perf_counter() - begun
     needless = 0
     for step in found.steps:
-        plan = found.plan.without(*step.decisions())
+        plan = found.plan.without(*step.decisions)
         after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
-        needless += float(load_map(after, of.machine, of.buffer).load.max()) <= wishes.limit
-    outcome = "reached" if found.reached else f"not reached: {found.obstacle}"
+        needless += float(load_map(case(after, of.machine, of.buffer)).load.max()) <= wishes.limit
+    outcome = "reached" if found.reached else in_the_way(of, found)
     loads = f"{100 * float(of.after.load.max()):4.0f} % → {100 * found.load:4.1f} %"
-    price = f"price {found.price:.2f}, at least {found.least:.2f} (gap {100 * found.gap:.0f} %)"
+    price = f"price {found.price:.2f}, at least {found.least:.2f} (gap {100 * found.gap:.1f} %)"
     steps = f"{len(found.steps):3d} decisions, {needless} of them needless"
-    print(f"{name:34} {seconds:6.2f} s  {loads}  {steps}; {price}; {outcome}", flush=True)
+    print(f"{name:38} {seconds:6.2f} s  {loads}  {steps}; {price}; {outcome}", flush=True)
 
 
 def main() -> None:
@@ -41,11 +49,15 @@ def main() -> None:
     tell("warming up", of, Wishes(0.8))
     for name, weights in PRESETS.items():
         tell(f"the example, {name}", of, Wishes(0.8, weights, frozenset(saved.plan.pinned)))
+    tell("the example, at most 1 %", of, Wishes(0.01))
     for strips in (100, 200, 500):
         session = large_session(strips, 600)
         of = survey(session, Plan(), cards(session), Machine(8), 256)
         limit = 0.8 * float(of.after.load.max())
         tell(f"{strips} strips, 600 moments", of, Wishes(limit))
+    tell("500 strips, at most 1 %", of, Wishes(0.01))
+    for name, of, wishes, least in known_optima():
+        tell(f"{name} (known: {least:.2f})", of, wishes)
 
 
 if __name__ == "__main__":

@@ -14,15 +14,16 @@ from pathlib import Path
 
 import msgspec
 
+from nimbleload.core.cards.card import Null
 from nimbleload.demo import cards, session
 from nimbleload.probe.company import SIZES
 from nimbleload.probe.formats import house
 from nimbleload.probe.measure import Effort
 from nimbleload.probe.polyphony import find_polyphony
-from nimbleload.probe.session_run import jobs, run
+from nimbleload.probe.session_run import against, jobs, run
 from nimbleload.probe.signal import chord, musical
 from nimbleload.probe.timed import TimedLoop
-from nimbleload.probe.truth import find_truth
+from nimbleload.probe.truth import find_truth, null_against
 
 
 def main() -> None:
@@ -36,9 +37,15 @@ def main() -> None:
             use = demo.cards_needed()[key][0]
             hosted = house.load(use, demo.rate, 512)
             notes = chord(use.voices) if use.voices else ()
-            truth = find_truth(TimedLoop(hosted, musical(len(hosted.inputs), demo.rate)), notes)
-            found[key] = msgspec.structs.replace(card, truth=truth)
-            print(f"{card.name}: {truth}")
+            loop = TimedLoop(hosted, musical(len(hosted.inputs), demo.rate))
+            truth = find_truth(loop, notes)
+            nulls = []
+            for full in against(demo, None, key):
+                other = house.load(full, demo.rate, 512)
+                depth = null_against(loop, hosted.latency, TimedLoop(other, loop.source), other.latency, notes)
+                nulls += [Null(full.setting.digest(), full.voices, depth)] if depth is not None else []
+            found[key] = msgspec.structs.replace(card, truth=truth, nulls=tuple(nulls))
+            print(f"{card.name}: {truth} {nulls}")
     if "--notes" in sys.argv:
         for key, card in found.items():
             if key.voices > 1:

@@ -26,7 +26,7 @@ from nimbleload.app.application import application
 from nimbleload.app.choices import Choices
 from nimbleload.app.theme import theme
 from nimbleload.app.window import MainWindow
-from nimbleload.core.decisions.plan import Decision
+from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.shell.screenshots import settle
 from nimbleload.store.recovery import Recovery
