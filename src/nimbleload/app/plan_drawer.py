@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QFrame,
+    QGridLayout,
     QHBoxLayout,
     QLabel,
     QListWidget,
@@ -96,11 +97,11 @@ class PlanDrawer(QFrame):
         top = QHBoxLayout()
         top.addWidget(self.preset, 1)
         top.addWidget(self.suggest)
-        allowed = QHBoxLayout()
-        for box in self.kinds.values():
+        allowed = QGridLayout()
+        allowed.setColumnStretch(3, 1)
+        for number, box in enumerate(self.kinds.values()):
             box.setChecked(True)
-            allowed.addWidget(box)
-        allowed.addStretch(1)
+            allowed.addWidget(box, *divmod(number, 3))
         bottom = QHBoxLayout()
         bottom.addWidget(self.remove)
         bottom.addWidget(self.clear)

@@ -27,7 +27,9 @@ def settle(window: MainWindow, seconds: float = 30.0) -> None:
     while not until.hasExpired():
         QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
         if window.desk.is_idle and window.desk.survey is not None:
-            QCoreApplication.processEvents()
+            # What has come in is laid out in one turn of the loop, and painted in the next.
+            for _ in range(3):
+                QCoreApplication.processEvents()
             return
 
 

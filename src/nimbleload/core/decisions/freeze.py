@@ -51,7 +51,7 @@ class Freeze(Kind):
         decision = Decision("freeze", strip.id, through=through)
         locked = "notes locked" if through < 0 else "locked until unfrozen"
         after = len(strip.inserts) - 1 - through
-        given = locked if after == 0 else f"{locked}; {after} insert{'s' if after > 1 else ''} stay live"
+        given = locked if after == 0 else f"{locked}; {after} {'inserts stay' if after > 1 else 'insert stays'} live"
         return Option(decision, title, given, self.obstacle(strip, decision, asked.session))
 
     def traps(self, decision: Decision, strip: Strip, work: Work) -> Iterator[str]:

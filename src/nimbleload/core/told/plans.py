@@ -39,10 +39,10 @@ def plan_words(of: Survey, plan: Suggestion) -> str:
 
 
 def option_words(weighed: Weighed) -> str:
-    """What an option gives up, and what it costs."""
+    """What an option costs, and what it gives up."""
     said = weighed.option.gives_up
     if weighed.price.minutes > 0:
-        said += f" · {minutes(weighed.price.minutes)}"
+        said = f"{minutes(weighed.price.minutes)} · {said}"
     if weighed.disk:
         said += f"; {weighed.disk / 1e6:.0f} MB, {max(weighed.rendering, 1):.0f} s to render"
     if 0 < weighed.possible < weighed.strips:
