@@ -49,6 +49,14 @@ def test_sentence_ladder_place_and_shell_say_the_same_load(example):
     assert said["second"] == of.worst_second()
 
 
+def test_buffers_that_are_too_long_for_whoever_records_are_told(example):
+    words = example.balance.buffers.accessibleDescription().split("; ")
+    late = {each.split()[0] for each in words if each.endswith("too late")}
+    assert late == {"512", "1024", "2048", "4096"}
+    heard = {row[0]: row[6] for row in example.balance.buffers.figures()}
+    assert float(heard["256"]) < 15 < float(heard["512"])
+
+
 def test_the_lanes_show_what_the_block_sums_up_to(example):
     at, of = example.desk.instant, example.desk.survey
     rows = example.balance.block.figures()[1:]

@@ -42,7 +42,11 @@ class BufferRow(Picture):
         self.update()
 
     def _describe(self) -> None:
-        self.describe("; ".join(f"{r.buffer} samples: {percent(r.load)}{self._peak(r)}, {r.word}" for r in self._rungs))
+        self.describe("; ".join(f"{r.buffer} samples: {self._words(r)}" for r in self._rungs))
+
+    def _words(self, rung: Rung) -> str:
+        heard = f", heard after {milliseconds(rung.heard)}{', too late' if rung.is_late else ''}"
+        return f"{percent(rung.load)}{self._peak(rung)}, {rung.word}{heard if rung.heard > 0 else ''}"
 
     def _peak(self, rung: Rung) -> str:
         found = self._peaks.get(rung.buffer)
@@ -56,6 +60,7 @@ class BufferRow(Picture):
             "longest chain",
             "evenly spread",
             "in and out (ms)",
+            "heard after (ms)",
             "word",
         ]
         rows = [
@@ -66,11 +71,16 @@ class BufferRow(Picture):
                 f"{r.chain:.4f}",
                 f"{r.spread:.4f}",
                 f"{r.round_trip * 1e3:.2f}",
+                f"{r.heard * 1e3:.2f}" if r.heard > 0 else "",
                 r.word,
             ]
             for r in self._rungs
         ]
         return [head, *rows]
+
+    def _records(self) -> bool:
+        """Whether somebody is recorded, to whom the time until he hears himself matters."""
+        return any(rung.heard > 0 for rung in self._rungs)
 
     def _bad(self, rung: Rung) -> str:
         found = self._peaks.get(rung.buffer)
@@ -98,7 +108,7 @@ class BufferRow(Picture):
         painter.drawRoundedRect(self.rect(), 5, 5)
         painter.setPen(theme.colour("quiet"))
         x, top = theme.px(12), theme.px(9)
-        for line, text in enumerate(("Buffer", "in and out", "load")):
+        for line, text in enumerate(("Buffer", "heard after" if self._records() else "in and out", "load")):
             painter.drawText(x, top + theme.px((11, 27, 51)[line]), text)
         for rung, cell in zip(self._rungs, self._cells(), strict=True):
             self._paint_cell(painter, rung, cell)
@@ -134,9 +144,13 @@ class BufferRow(Picture):
         elif number + small.horizontalAdvance(rung.word) <= inner.width():
             painter.drawText(line, right, rung.word)
         painter.setPen(theme.colour("quiet"))
-        trip = f"{milliseconds(rung.heard)}: too late" if rung.is_late else milliseconds(rung.round_trip)
-        if beside and number + small.horizontalAdvance(trip) <= inner.width():
-            painter.drawText(line, right, trip)
+        trips = [milliseconds(rung.heard if self._records() else rung.round_trip)]
+        if rung.is_late:
+            painter.setPen(theme.colour("brick"))
+            trips = [f"{trips[0]}: late", "late"]
+        fitting = (trip for trip in trips if number + small.horizontalAdvance(trip) <= inner.width())
+        painter.drawText(line, right, next(fitting, "") if beside else "")
+        painter.setPen(theme.colour("quiet"))
         peak = self._peak(rung).removeprefix(", ")
         if beside and used + small.horizontalAdvance(rung.word + "   " + peak) <= inner.width():
             painter.drawText(base, right, peak)

@@ -14,7 +14,8 @@ the rest shows why.</p>
 <p><b>Load</b> is the time that one block's work takes on all cores, as a share of the <b>deadline</b>: the duration of the
 block, buffer size divided by sample rate. Past 100 % playback crackles. The <b>limit</b> is the load you want to stay under.</p>
 <p><b>Buffer</b>: every size with its load at this moment, and the time from input to output: the device's
-buffers, and what all tracks wait for each other. The thin mark is what one block in a hundred reaches.</p>
+buffers, and what all tracks wait for each other; while a track is armed, the time until whoever is recorded hears himself, and whether that is too late
+(<b>Computer</b> says how soon it must be). The thin mark is what one block in a hundred reaches.</p>
 <p><b>Tracks by cost</b>: each track with its plugins (width: cost; colour: family; filled: live, outlined: frozen, hatched:
 off), what it takes of one core, and when in the piece it sounds. Plugins may cost while nothing sounds.</p>
 <p><b>One block</b>: a lane for each core, every track in its place. A track runs on one core, its plugins one after the
