@@ -8,8 +8,8 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.block.play import live_strips, placed, play, slowed
-from nimbleload.core.block.schedule import makespans
+from nimbleload.core.block.play import in_a_row, live_strips, placed, play, slowed
+from nimbleload.core.block.schedule import makespans, remaining
 from nimbleload.core.cards.card import Company, Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.case import case
@@ -53,6 +53,13 @@ def test_a_read_ahead_host_has_two_loads_and_overloads_when_either_does(seed):
     block = placed(graph, Host(read_ahead=1024), live, rows[0], cores)
     assert block.makespan == pytest.approx(found.makespan[0])
     assert {int(c) for c, is_live in zip(block.core, live, strict=True) if is_live} == {0}
+    assert cores == 1 or 0 not in {int(c) for c, is_live in zip(block.core, live, strict=True) if not is_live}
+    assert (block.work, block.spread_bound) == pytest.approx((rows.sum(), rows.sum() / cores))
+    assert block.chain_bound <= block.makespan * (1 + 1e-12)
+    # What must run one after the other: the live strips, or a chain of the others.
+    row = in_a_row(graph, Host(read_ahead=1024), live, rows[0], cores)
+    longest = remaining(graph, np.where(live, 0.0, rows[0])).max()
+    assert float(row @ rows[0]) == pytest.approx(rows.sum() if cores == 1 else max(rows[0][live].sum(), longest))
 
 
 def test_reading_ahead_costs_what_the_longer_block_does_but_for_what_is_live():

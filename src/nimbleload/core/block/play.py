@@ -134,7 +134,7 @@ def in_a_row(
         return np.bincount(np.array(block.chain) % count, minlength=count) / parts
     if cores == 1:
         return np.ones(count)
-    background = schedule(graph, np.tile(row * ~live / parts, parts), max(cores - 1, 1))
+    background = schedule(graph, np.tile(row * ~live / parts, parts), cores)
     if float(row[live].sum()) >= background.chain_bound:
         return live.astype(np.float64)
     return np.bincount(np.array(background.chain) % count, minlength=count) / parts * ~live
