@@ -14,6 +14,7 @@ from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from nimbleload.core.cards.card import MEASURED
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.probe.catalogue import Installed, catalogue
 from nimbleload.probe.isolation import Failure, run
@@ -25,7 +26,7 @@ INSTRUMENT_WORDS = ("instrument", "synth")
 
 
 def outcome(plugin: Installed) -> str:
-    """The reason for failing, or an empty text when both cells came."""
+    """The reason for failing, or an empty text when all cells came."""
     is_instrument = any(word in " ".join(plugin.features).lower() for word in INSTRUMENT_WORDS)
     ref = PluginRef(plugin.standard, plugin.identifier, plugin.name, plugin.vendor, plugin.version)
     use = PluginUse("x", ref, voices=4 if is_instrument else 0)
@@ -34,7 +35,7 @@ def outcome(plugin: Installed) -> str:
         if isinstance(message, Failure):
             return message.reason
         cells += isinstance(message, CellMessage)
-    return "" if cells == 2 else "ended without a result"
+    return "" if cells == len(MEASURED) else "ended without a result"
 
 
 def kind(reason: str) -> str:

@@ -1,9 +1,11 @@
 """How long measuring takes, and whether it comes out the same twice.
 
-    .venv/bin/python -m bench.measuring [--uses 60] [--only-repeat]
+    .venv/bin/python -m bench.measuring [--uses 60] [--only-first]
 
-Sixty settings of the house processors at eight buffer sizes with everything that a card holds; then the same session
-again, of which all is known; then twelve of them measured anew, against the first time.
+First figures of the example: how long they take, and how near they come to what is measured thoroughly afterwards (with
+`--only-first`, no more than that). Then sixty settings of the house processors at eight buffer sizes with everything
+that a card holds; then the same session again, of which all is known; then twelve of them measured anew, against the
+first time.
 """
 
 from __future__ import annotations
@@ -17,6 +19,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
 from nimbleload.probe import session_run
+from nimbleload.shell.common import demo_saved
 
 RATE = 48000
 REPEATED = 12
@@ -52,7 +55,31 @@ def measure(of: Session, known: dict, again: bool = False):
     return cards, len(todo), time.monotonic() - begun
 
 
+def first_figures() -> None:
+    """The example's settings at its own size, tried quickly; and the same cells thoroughly, for those used most."""
+    saved = demo_saved()
+    size, todo = saved.buffer, session_run.jobs(saved.session, {}, (saved.buffer,))
+    todo = [job._replace(details=False) for job in todo]
+    begun, first, apart = time.monotonic(), {}, []
+    for step in session_run.run(todo, {}, first=size):
+        cell = step.cell
+        if cell is None or cell.condition != "sounding":
+            continue
+        if cell.provenance == "first":
+            first[step.job.key], taken = cell.mean, time.monotonic() - begun
+        else:
+            apart.append(abs(first[step.job.key] / cell.mean - 1))
+    print(
+        f"example: first figures of {len(first)} settings at {size} samples after {taken:.1f} s (goal 20); half of "
+        f"them within {100 * np.median(apart):.1f} % of the thorough ones, nine in ten within "
+        f"{100 * np.percentile(apart, 90):.1f} % (goal 5)"
+    )
+
+
 def main() -> None:
+    first_figures()
+    if "--only-first" in sys.argv:
+        return
     count = int(sys.argv[sys.argv.index("--uses") + 1]) if "--uses" in sys.argv else 60
     of = session(count)
     cards, done, seconds = measure(of, {})

@@ -1,23 +1,104 @@
 /* A plugin of known cost, in four standards by a flag: it waits for the clock.
    20 µs a call, 20 ns a sample (twice that with Quality), Extra µs more, 100 µs in every 16th block, 200 µs in the first
    one, 30 µs more in the second after its input ends, while it still sounds; as CLAP, 50 µs for each note that is held.
-   It reports a latency of 77 samples and has none; blocks under 128 samples come out half as loud. */
+   It reports a latency of 77 samples and has none; blocks under 128 samples come out half as loud.
+   By further flags, as some real ones do: ONLY_ANNOUNCED passes its input through, for nothing, in blocks of another
+   size than it was told of; SLOW_ELSEWHERE takes eight times as long in them; LOADS_LATER passes through, too, until
+   work that it put off is done (LV2's worker, CLAP's main thread); FAILS says in every block that it failed; HELPERS
+   has two threads compute 50 µs each in every block, and waits for them; CHILD has another process do so beside;
+   DECAYS takes 200 µs more for 9600 samples after a note has begun, and nothing for notes that are held. */
+#define _GNU_SOURCE
 #include <stdbool.h>
 #include <stdint.h>
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
 
-typedef struct { float extra, quality; unsigned calls, held; unsigned long silent; float *ports[6]; } own_t;
+#ifdef DECAYS
+enum { STRUCK = 9600 };
+#else
+enum { STRUCK = 0 };
+#endif
+typedef struct {
+  long struck;
+  float extra, quality; unsigned calls, held; unsigned long silent; float *ports[6];
+  uint32_t announced; bool ready; const void *host; /* CLAP's host, or LV2's schedule */
+} own_t;
+
+#ifdef ONLY_ANNOUNCED
+enum { ONLY = 1 };
+#else
+enum { ONLY = 0 };
+#endif
+#ifdef SLOW_ELSEWHERE
+enum { SLOW = 1 };
+#else
+enum { SLOW = 0 };
+#endif
+#ifdef LOADS_LATER
+enum { LATER = 1 };
+#else
+enum { LATER = 0 };
+#endif
+#ifdef FAILS
+enum { FAILING = 1 };
+#else
+enum { FAILING = 0 };
+#endif
 
 static long now(void) {
   struct timespec t; clock_gettime(CLOCK_MONOTONIC, &t);
   return t.tv_sec * 1000000000L + t.tv_nsec;
 }
 
+#if defined HELPERS || defined CHILD
+#include <semaphore.h>
+#include <pthread.h>
+#include <sys/mman.h>
+#include <sys/prctl.h>
+#include <signal.h>
+#include <unistd.h>
+typedef struct { sem_t go, done; } meeting_t;
+static meeting_t *MEETING;
+static void *help(void *with) {
+  meeting_t *m = with;
+  for (;;) {
+    struct timespec t;
+    sem_wait(&m->go);
+    clock_gettime(CLOCK_THREAD_CPUTIME_ID, &t);
+    long end = t.tv_sec * 1000000000L + t.tv_nsec + 50000;
+    do clock_gettime(CLOCK_THREAD_CPUTIME_ID, &t); while (t.tv_sec * 1000000000L + t.tv_nsec < end);
+    sem_post(&m->done);
+  }
+  return NULL;
+}
+static void have_helped(void) {
+  if (!MEETING) {
+    MEETING = mmap(NULL, sizeof *MEETING, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    sem_init(&MEETING->go, 1, 0); sem_init(&MEETING->done, 1, 0);
+    for (int k = 0; k < 2; k++) {
+#ifdef CHILD
+      if (!fork()) { prctl(PR_SET_PDEATHSIG, SIGKILL); help(MEETING); }
+#else
+      pthread_t made; pthread_create(&made, NULL, help, MEETING);
+#endif
+    }
+  }
+  sem_post(&MEETING->go); sem_post(&MEETING->go);
+}
+static void wait_for_help(void) { sem_wait(&MEETING->done); sem_wait(&MEETING->done); }
+#else
+static void have_helped(void) {}
+static void wait_for_help(void) {}
+#endif
+
 static void work(own_t *o, const float *in, float *out, uint32_t n) {
+  bool other = o->announced && n != o->announced;
+  if ((ONLY && other) || (LATER && !o->ready)) { memcpy(out, in, n * sizeof *out); return; }
   long end = now() + 20000 + (o->quality > 0.5f ? 40 : 20) * (long)n + (long)(o->extra * 1000);
-  end += 50000L * o->held;
+  if (SLOW && other) end += 7 * (20000 + 20L * n);
+  end += STRUCK ? (o->struck > 0) * 200000L : 50000L * o->held;
+  o->struck -= n;
   if (o->calls++ == 0) end += 200000;
   if (o->calls % 16 == 0) end += 100000;
   bool heard = false;
@@ -27,7 +108,9 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
   if (tail) end += 30000;
   float gain = n < 128 ? 0.5f : 1.0f;
   for (uint32_t i = 0; i < n; i++) out[i] = tail ? 0.01f : in[i] * gain;
+  have_helped();
   while (now() < end) {}
+  wait_for_help();
 }
 
 #if defined LADSPA
@@ -48,29 +131,53 @@ const descriptor_t *ladspa_descriptor(unsigned long index) { return index ? NULL
 
 #elif defined LV2
 #include "lv2.h"
+typedef struct { const char *uri; void *data; } feature_t;
+typedef struct { void *handle; uint32_t (*map)(void *, const char *); } map_t;
+typedef struct { void *handle; int (*schedule)(void *, uint32_t, const void *); } schedule_t;
+typedef struct { int context; uint32_t subject, key, size, type; const void *value; } option_t;
 static void *instantiate(const lv2_t *d, double rate, const char *path, const void *const *features) {
-  (void)d; (void)rate; (void)path; (void)features;
-  return calloc(1, sizeof(own_t));
+  (void)d; (void)rate; (void)path;
+  own_t *o = calloc(1, sizeof(own_t));
+  const map_t *map = NULL; const option_t *options = NULL;
+  for (const feature_t *const *f = (const feature_t *const *)features; *f; f++) {
+    if (!strcmp((*f)->uri, "http://lv2plug.in/ns/ext/urid#map")) map = (*f)->data;
+    if (!strcmp((*f)->uri, "http://lv2plug.in/ns/ext/options#options")) options = (*f)->data;
+    if (!strcmp((*f)->uri, "http://lv2plug.in/ns/ext/worker#schedule")) o->host = (*f)->data;
+  }
+  uint32_t wanted = map->map(map->handle, "http://lv2plug.in/ns/ext/buf-size#nominalBlockLength");
+  for (; options->key; options++) if (options->key == wanted) o->announced = *(const int32_t *)options->value;
+  return o;
+}
+static int work_later(void *h, int (*respond)(void *, uint32_t, const void *), void *to, uint32_t n, const void *data) {
+  (void)h; (void)n; (void)data;
+  return respond(to, 4, "done");
+}
+static int answered(void *h, uint32_t n, const void *data) { (void)n; (void)data; ((own_t *)h)->ready = true; return 0; }
+static const struct { void *work, *response, *end; } WORKER = {work_later, answered, NULL};
+static const void *extension(const char *uri) {
+  return LATER && !strcmp(uri, "http://lv2plug.in/ns/ext/worker#interface") ? &WORKER : NULL;
 }
 static void connect(void *h, uint32_t port, void *to) { ((own_t *)h)->ports[port] = to; }
 static void run(void *h, uint32_t n) {
   own_t *o = h;
+  const schedule_t *schedule = o->host;
+  if (LATER && !o->ready) schedule->schedule(schedule->handle, 4, "load");
   o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77;
   work(o, o->ports[0], o->ports[1], n);
 }
-static const lv2_t PLUGIN = {"urn:nimble-test:known", instantiate, connect, NULL, run, NULL, free, NULL};
+static const lv2_t PLUGIN = {"urn:nimble-test:known", instantiate, connect, NULL, run, NULL, free, extension};
 const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
 
 #elif defined CLAP
 #include "clap.h"
 #define OWN(p) ((own_t *)(p)->data)
 static bool yes(const plugin_t *p) { (void)p; return true; }
-static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; }
+static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; OWN(p)->struck = 0; }
 static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
 static void take(const plugin_t *p, const events_t *e) {
   for (uint32_t i = 0; i < e->size(e); i++) {
     const value_t *v = (const value_t *)e->get(e, i);
-    if (v->header.type == 0) OWN(p)->held++;
+    if (v->header.type == 0) { OWN(p)->held++; OWN(p)->struck = STRUCK; }
     if (v->header.type == 1 && OWN(p)->held) OWN(p)->held--;
     if (v->header.type == 5) *(v->param == 10 ? &OWN(p)->extra : &OWN(p)->quality) = (float)v->value;
   }
@@ -78,8 +185,17 @@ static void take(const plugin_t *p, const events_t *e) {
 static int32_t process(const plugin_t *p, const process_t *b) {
   take(p, b->in_events);
   work(OWN(p), b->in->data32[0], b->out->data32[0], b->frames);
-  return 1;
+  return FAILING ? 0 : 1;
 }
+typedef struct { version_t v; void *data; const char *texts[4]; void *extension, *restart, *process; void (*callback)(const void *); } host_t;
+static bool switch_on(const plugin_t *p, double rate, uint32_t least, uint32_t most) {
+  (void)rate; (void)least;
+  OWN(p)->announced = most;
+  OWN(p)->ready = false;
+  if (LATER) ((const host_t *)OWN(p)->host)->callback(OWN(p)->host);
+  return true;
+}
+static void on_main(const plugin_t *p) { OWN(p)->ready = true; }
 static uint32_t port_count(const plugin_t *p, bool in) { (void)p; (void)in; return 1; }
 static bool port_get(const plugin_t *p, uint32_t i, bool in, void *to) {
   (void)p; (void)i; (void)in;
@@ -113,11 +229,12 @@ static const descriptor_t D = {{1, 2, 0}, "test.known", "Known", "tests", "", ""
 static uint32_t plugin_count(const void *f) { (void)f; return 1; }
 static const descriptor_t *descriptor(const void *f, uint32_t i) { (void)f; (void)i; return &D; }
 static const plugin_t *create(const void *f, const void *host, const char *id) {
-  (void)f; (void)host;
+  (void)f;
   if (strcmp(id, D.id)) return NULL;
   plugin_t *p = calloc(1, sizeof *p);
-  plugin_t made = {&D, calloc(1, sizeof(own_t)), yes, destroy, activate, nothing, yes, nothing, reset, process, extension, nothing};
+  plugin_t made = {&D, calloc(1, sizeof(own_t)), yes, destroy, switch_on, nothing, yes, nothing, reset, process, extension, on_main};
   *p = made;
+  OWN(p)->host = host;
   return p;
 }
 CLAP_ENTRY(plugin_count, descriptor, create)
@@ -155,6 +272,8 @@ struct queue_v { void *base[3]; uint32_t (*id)(queue_t *); int32_t (*points)(que
 typedef struct changes { const struct changes_v *v; } changes_t;
 struct changes_v { void *base[3]; int32_t (*count)(changes_t *); queue_t *(*at)(changes_t *, int32_t); };
 typedef struct { int32_t mode, size, frames, ins, outs; buffers_t *in, *out; changes_t *changes; } block_t;
+typedef struct { int32_t mode, size, most; double rate; } setup_t;
+static result set_up(void *t, setup_t *s) { FROM(t, processor)->own.announced = s->most; return 0; }
 static result process(void *t, block_t *b) {
   own_t *o = &FROM(t, processor)->own;
   for (int32_t i = 0; b->changes && i < b->changes->v->count(b->changes); i++) {
@@ -164,7 +283,7 @@ static result process(void *t, block_t *b) {
     if (q->v->id(q) == 10) o->extra = (float)value * 100; else o->quality = (float)value;
   }
   work(o, b->in->data[0], b->out->data[0], b->frames);
-  return 0;
+  return FAILING ? -1 : 0;
 }
 typedef struct { uint32_t id; uint16_t title[128], shorter[128], unit[128]; int32_t steps; double start; int32_t group, flags; } param_t;
 static int32_t param_count(void *t) { (void)t; return 2; }
@@ -177,7 +296,7 @@ static result param_info(void *t, int32_t i, param_t *p) {
 }
 static double param_get(void *t, uint32_t id) { own_t *o = &FROM(t, controller)->own; return id == 10 ? o->extra / 100 : o->quality; }
 static void *COMPONENT_V[] = {find_c, one, one, ok, ok, no, ok, bus_count, bus_info, no, ok, set_active, ok, ok};
-static void *PROCESSOR_V[] = {find_p, one, one, ok, no, ok, latency_get, ok, ok, process, ok};
+static void *PROCESSOR_V[] = {find_p, one, one, ok, no, ok, latency_get, set_up, ok, process, ok};
 static void *CONTROLLER_V[] = {find_e, one, one, ok, ok, ok, ok, ok, param_count, param_info, no, no, no, no, param_get, no, no, no};
 static result factory_find(void *t, const void *i, void **to) { (void)t; (void)i; *to = NULL; return -1; }
 typedef struct { char cid[16]; int32_t cardinality; char category[32], name[64]; } class_t;

@@ -13,7 +13,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 
 SOURCE = Path(__file__).with_name("known.c")
 CALL, SAMPLE, BURST, PERIOD, WAKE, TAIL, TAIL_SECONDS = 20e-6, 20e-9, 100e-6, 16, 200e-6, 30e-6, 1.0
-NOTE = 50e-6
+NOTE, HELPED, STRUCK, STRUCK_SAMPLES = 50e-6, 100e-6, 200e-6, 9600
 IDENTIFIERS = {
     "ladspa": "77:known", "lv2": "urn:nimble-test:known", "clap": "test.known",
     "vst3": b"nimbletestknown\0".hex().upper(),
@@ -42,13 +42,13 @@ class Known(NamedTuple):
     path: Path
     search: tuple[str, str]
 
-    def use(self, state: bytes | None = None, **values: float) -> PluginUse:
+    def use(self, state: bytes | None = None, voices: int = 0, **values: float) -> PluginUse:
         plugin = PluginRef(self.standard, IDENTIFIERS[self.standard], "Known")
-        return PluginUse("known", plugin, Setting(tuple(values.items()), state))
+        return PluginUse("known", plugin, Setting(tuple(values.items()), state), voices=voices)
 
 
-def build(folder: Path, standard: str) -> Known | None:
-    """Builds it in a folder; None without a C compiler."""
+def build(folder: Path, standard: str, *ways: str) -> Known | None:
+    """Builds it in a folder, with some of the ways that known.c knows; None without a C compiler."""
     compiler = shutil.which("gcc") or shutil.which("cc")
     if compiler is None:
         return None
@@ -59,7 +59,15 @@ def build(folder: Path, standard: str) -> Known | None:
     )
     target.parent.mkdir(parents=True, exist_ok=True)
     # The headers lie beside this file, also for a source that a test has changed.
-    flags = ["-O1", f"-D{standard.upper()}", "-shared", "-fPIC", "-I", str(Path(__file__).parent)]
+    flags = [
+        "-O1",
+        *(f"-D{name}" for name in (standard.upper(), *ways)),
+        "-shared",
+        "-pthread",
+        "-fPIC",
+        "-I",
+        str(Path(__file__).parent),
+    ]
     subprocess.run([compiler, *flags, "-o", str(target), str(SOURCE)], check=True)
     if standard == "lv2":
         (target.parent / "manifest.ttl").write_text(
@@ -74,9 +82,9 @@ def build(folder: Path, standard: str) -> Known | None:
     return Known(standard, target, (f"{standard.upper()}_PATH", folders))
 
 
-def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch) -> Known:
+def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *ways: str) -> Known:
     """Builds it and has a search find it; the test is skipped without a C compiler."""
-    built = build(folder, standard)
+    built = build(folder, standard, *ways)
     if built is None:
         pytest.skip("no C compiler to build the test plugins with")
     monkeypatch.setenv(*built.search)

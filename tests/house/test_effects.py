@@ -204,5 +204,5 @@ def test_a_restart_brings_back_the_fresh_state(name):
     hosted = load(name)
     x = noise(4096, 0.3)
     first = run(hosted, x)
-    hosted.restart()
+    hosted.restart(64)
     assert np.array_equal(run(hosted, x), first)

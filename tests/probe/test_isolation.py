@@ -87,8 +87,10 @@ def test_a_standard_that_is_not_hosted_is_said(rogue):
 
 
 def workers() -> list[str]:
-    listed = subprocess.run(["ps", "-eo", "pid,ppid,args"], capture_output=True, text=True, check=True).stdout
-    return [line for line in listed.splitlines() if "nimbleload.probe.worker" in line and f" {os.getpid()} " in line]
+    """What was forked of this program's nursery and is still there."""
+    listed = subprocess.run(["ps", "-eo", "ppid,args"], capture_output=True, text=True, check=True).stdout
+    own = [line.split(maxsplit=1) for line in listed.splitlines() if "nimbleload.probe.nursery" in line]
+    return [args for parent, args in own if args.endswith(f" {os.getpid()}") and int(parent) != os.getpid()]
 
 
 def test_cancelling_ends_the_worker_and_brings_nothing_more(rogue):

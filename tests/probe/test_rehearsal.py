@@ -53,7 +53,7 @@ def test_plugins_that_wait_take_what_they_wait_for_in_their_places(plugin):
     uses = [known_use(plugin, f"u{k}", 100.0) for k in range(3)]
     of = session(strip("a", uses[0], uses[1]), strip("b", uses[2]))
     messages = play(of, 1024)
-    assert [m.done for m in messages if isinstance(m, LoadingMessage)] == [0, 1, 2]
+    assert [m.done for m in messages if isinstance(m, LoadingMessage)] == [0, 1, 2, 3]
     outcome = messages[-1].rehearsal
     least = known.CALL + 1024 * known.SAMPLE + 100e-6
     assert all(outcome.uses[f"u{k}"] > least - 1e-7 for k in range(3))
@@ -96,7 +96,18 @@ def test_what_is_suspended_is_not_played_while_it_is_silent(plugin):
 def test_a_crash_ends_the_rehearsal_with_its_reason(rogue):
     last = play(session(strip("a", rogue_use("crash"))))[-1]
     assert isinstance(last, Failure)
-    assert "SIGSEGV" in last.reason
+    assert last.reason == "crashed: SIGSEGV"
+
+
+def test_what_ends_it_while_it_is_loaded_is_named(tmp_path, monkeypatch):
+    source = known.SOURCE.read_text().replace("if (strcmp(id, D.id)) return NULL;", "abort();")
+    (tmp_path / "abort.c").write_text(source)
+    monkeypatch.setattr(known, "SOURCE", tmp_path / "abort.c")
+    bad = known.installed(tmp_path / "bad", "clap", monkeypatch)
+    of = session(strip("a", house_use("tar", "t")), strip("b", known_use(bad, "u")))
+    last = play(of)[-1]
+    assert isinstance(last, Failure)
+    assert last.reason == "crashed: SIGABRT while Known on b was loaded"
 
 
 def test_a_cancelled_rehearsal_brings_no_outcome(plugin):

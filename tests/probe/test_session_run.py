@@ -8,7 +8,7 @@ import subprocess
 import msgspec
 import pytest
 
-from nimbleload.core.cards.card import CostCard
+from nimbleload.core.cards.card import METHOD, CostCard, Made
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import BUFFER_SIZES, Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
@@ -60,6 +60,37 @@ def test_what_was_measured_here_is_not_measured_again_but_samples_are():
     assert len(session_run.jobs(of, {use.card_key(): measured}, again=True)) == 1
 
 
+def test_figures_of_an_earlier_way_are_measured_again_and_so_are_those_of_another_file(tmp_path):
+    use = house_use("shoreline", "e")
+    of, measured = session(strip("a", use)), card(use, 1e-5)
+    earlier = tuple(msgspec.structs.replace(c, provenance="earlier") for c in measured.cells)
+    assert session_run.jobs(of, {use.card_key(): msgspec.structs.replace(measured, cells=earlier)})[0].details
+    bundle = tmp_path / "eq.vst3"
+    (bundle / "inside").mkdir(parents=True)
+    (bundle / "inside" / "eq.so").write_bytes(b"one")
+    size, modified = session_run.fingerprint(str(bundle))
+    assert (size, modified > 0) == (3, True)
+    known = msgspec.structs.replace(measured, made=Made(path=str(bundle), size=size, modified=modified))
+    assert session_run.jobs(of, {use.card_key(): known}) == []
+    (bundle / "inside" / "eq.so").write_bytes(b"other")
+    (job,) = session_run.jobs(of, {use.card_key(): known})
+    assert (job.buffers, job.details) == (BUFFER_SIZES, True)
+    # What failed in that file may go well in this one; nothing of the old figures is kept beside the new.
+    assert session_run.jobs(of, {use.card_key(): msgspec.structs.replace(known, failure="crashed: SIGSEGV")})
+    assert session_run.begun(job, known, str(bundle)).cells == ()
+    # A file that is gone says nothing of the figures.
+    gone = msgspec.structs.replace(known, made=Made(path=str(tmp_path / "gone"), size=1, modified=1))
+    assert session_run.jobs(of, {use.card_key(): gone}) == []
+
+
+def test_a_card_says_how_it_was_made(rogue):
+    use = rogue_use("good")
+    _, cards = run(session(strip("a", use)), buffers=(64,))
+    made = cards[use.card_key()].made
+    assert (made.method, made.path, made.version) == (METHOD, str(rogue), "3.1")
+    assert (made.size, made.modified) == session_run.fingerprint(str(rogue))
+
+
 def test_what_failed_is_not_tried_again_unless_asked():
     use = house_use("shoreline", "e")
     failed = CostCard(use.card_key(), failure="crashed: SIGSEGV")
@@ -93,6 +124,30 @@ def test_a_run_goes_on_after_a_crash_a_hang_and_a_flood(rogue):
     good = cards[uses[3].card_key()]
     assert len(good.cells) == 6
     assert good.latency == 77
+
+
+def test_first_figures_of_all_come_before_anything_is_measured_thoroughly(rogue):
+    uses = [rogue_use("good"), rogue_use("crash"), house_use("tar", "t")]
+    of = session(strip("a", *uses))
+    steps = list(session_run.run(session_run.jobs(of, {}, (64,)), {}, effort=QUICK, first=256))
+    kinds = [step.cell.provenance for step in steps if step.cell is not None]
+    assert kinds.index("measured") == 4
+    assert set(kinds[4:]) == {"measured"}
+    quick = [step.cell for step in steps[:5] if step.cell is not None]
+    assert [(c.buffer, c.condition) for c in quick] == [(256, "sounding"), (256, "silent")] * 2
+    # It takes 20 µs a call and 20 ns a sample, and 100 µs more in every 16th block.
+    good = steps[-1].card if steps[-1].card.key.identifier == "test.good" else steps[0].card
+    first = good.cell(48000, 256, "sounding")
+    assert first.mean > 20e-6 + 256 * 20e-9 + 100e-6 / 16 - 1e-7
+    # What crashed in the first round is not run once more, and is told once.
+    crashed = [step for step in steps if step.card.key.identifier == "test.crash"]
+    assert [step.finished for step in crashed] == [False, True]
+    assert "SIGSEGV" in crashed[-1].card.failure
+    # A size that was measured thoroughly needs no first figure; one of the first stands beside what is measured.
+    cards = {step.job.key: step.card for step in steps}
+    again = session_run.run(session_run.jobs(of, cards, (64, 128)), cards, effort=QUICK, first=64)
+    assert {step.cell.provenance for step in again if step.cell is not None} == {"measured"}
+    assert {c.provenance for c in cards[uses[2].card_key()].cells} == {"measured", "first"}
 
 
 def test_a_plugin_that_is_not_installed_is_said(rogue):

@@ -58,7 +58,7 @@ class TestLadspa:
         TimedLoop(hosted, np.zeros((1, 256), np.float32)).run(64, 3)
         hosted.settled()
         assert hosted.latency == 43
-        hosted.restart()
+        hosted.restart(64)
         TimedLoop(hosted, np.zeros((1, 256), np.float32)).run(64, 1)
         hosted.settled()
         assert hosted.latency == 41  # counted anew: the state is fresh
@@ -136,7 +136,7 @@ class TestLv2:
 
     def test_notes_worker_and_event_buffers_are_served(self, bundles):
         found = self.in_a_process(
-            "h = lv2.load(use, '', 48000, 256)\n"
+            "h = lv2.load(use, '', 48000, 256, 64)\n"
             "loop = TimedLoop(h, np.full((1, 1024), 0.8, np.float32))\n"
             "loop.run(64, 2, (Note(60, True), Note(64, True)))\n"
             "first = h.outputs[0, :4].tolist()\nh.settled()\nloop.run(64, 1)\n"
@@ -149,8 +149,8 @@ class TestLv2:
 
     def test_a_restart_is_a_fresh_instance(self, bundles):
         found = self.in_a_process(
-            "h = lv2.load(use, '', 48000, 256)\nloop = TimedLoop(h, np.zeros((1, 1024), np.float32))\n"
-            "loop.run(64, 1, (Note(60, True),))\nh.restart()\nloop.run(64, 1)\n"
+            "h = lv2.load(use, '', 48000, 256, 64)\nloop = TimedLoop(h, np.zeros((1, 1024), np.float32))\n"
+            "loop.run(64, 1, (Note(60, True),))\nh.restart(64)\nloop.run(64, 1)\n"
             "print(json.dumps(float(h.outputs[0, 0])))"
         )
         assert found == 0.0

@@ -64,7 +64,7 @@ class Fake:
     def __init__(self, out):
         self._out, self.blocks = out, 0
 
-    def refresh(self):
+    def refresh(self, frames):
         self.blocks = 0
 
     def capture(self, frames, blocks, notes=(), gain=1.0, source=None):

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
-import signal
+import select
 import subprocess
 import sys
+import tempfile
+import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -14,9 +17,11 @@ import platformdirs
 
 from ..core.cards.families import Kind, kind
 from ..store import atomic
+from .children import LINE_LIMIT, ended
 from .standards import ALL_LV2, ENDINGS, STANDARDS
 
-SECONDS = 20.0
+# So long may a file take to be looked into, and the process that does it to start (seconds).
+SECONDS, START_SECONDS = 20.0, 60.0
 
 
 class Installed(msgspec.Struct, frozen=True):
@@ -40,7 +45,13 @@ class Scanned(msgspec.Struct, frozen=True):
     failure: str | None = None
 
 
-class Answer(msgspec.Struct, frozen=True):
+class Begun(msgspec.Struct, frozen=True, tag="begun"):
+    """That the scanning process opens a file."""
+
+    path: str
+
+
+class Answer(msgspec.Struct, frozen=True, tag="answer"):
     """What the scanning process says of one file."""
 
     path: str
@@ -59,7 +70,11 @@ def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None, re
     """
     cache = cache or cache_file()
     known = _remembered(cache)
-    there = {str(path): path.stat().st_mtime_ns for path in (plugin_files() if files is None else files)}
+    there = {}
+    for path in plugin_files() if files is None else files:
+        # A link that leads nowhere holds nothing.
+        with contextlib.suppress(OSError):
+            there[str(path)] = path.stat().st_mtime_ns
     if files is None:
         there[ALL_LV2] = newest_bundle()
     fresh = {p: s for p, s in known.items() if there.get(p) == s.modified and not (retry and s.failure)}
@@ -88,7 +103,28 @@ def newest_bundle() -> int:
     ]
     folders = [Path(p) for p in given.split(":") if p] if given else standard
     there = [entry for folder in folders if folder.is_dir() for entry in (folder, *folder.iterdir())]
-    return max((entry.stat().st_mtime_ns for entry in there), default=0)
+    changed = [0]
+    for entry in there:
+        with contextlib.suppress(OSError):
+            changed.append(entry.stat().st_mtime_ns)
+    return max(changed)
+
+
+def remembered() -> list[Scanned]:
+    """What every plugin file held when it was last looked into; nothing is looked into now."""
+    return list(_remembered(cache_file()).values())
+
+
+def names_by_file(scanned: Iterable[Scanned]) -> dict[str, str]:
+    """What the plugin of each file or bundle is called; of several in one, how many there are and the first."""
+    found: dict[str, list[str]] = {}
+    for file in scanned:
+        for plugin in file.plugins:
+            found.setdefault(plugin.path.rstrip("/"), []).append(plugin.name)
+    return {
+        path: names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more of its file"
+        for path, names in found.items()
+    }
 
 
 def _remembered(cache: Path) -> dict[str, Scanned]:
@@ -105,29 +141,60 @@ def scan(files: dict[str, int]) -> Iterator[Scanned]:
     """
     left = dict(files)
     while left:
-        command = [sys.executable, "-m", "nimbleload.probe.scan", *left]
-        try:
-            limit = SECONDS + len(left)
-            done = subprocess.run(
-                command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, timeout=limit, check=False
-            )
-            output, reason = done.stdout, _ending(done.returncode)
-        except subprocess.TimeoutExpired as error:
-            output, reason = error.stdout or b"", f"did not answer within {SECONDS:.0f} seconds"
-        for line in output.splitlines():
-            try:
-                answer = msgspec.json.decode(line, type=Answer)
-            except msgspec.MsgspecError:
-                continue  # a plugin's own words
-            if answer.path in left:
-                yield Scanned(answer.path, left.pop(answer.path), answer.plugins, answer.failure)
+        reason = ""
+        with tempfile.TemporaryDirectory(prefix="nimble-load-", ignore_cleanup_errors=True) as folder:
+            for answer in _looked_into(list(left), folder):
+                if isinstance(answer, str):
+                    reason = answer
+                elif answer.path in left:
+                    yield Scanned(answer.path, left.pop(answer.path), answer.plugins, answer.failure)
         if left:
             culprit = next(iter(left))
-            yield Scanned(culprit, left.pop(culprit), failure=reason)
+            yield Scanned(culprit, left.pop(culprit), failure=reason or "gave no answer")
 
 
-def _ending(code: int) -> str:
-    return f"crashed: {signal.Signals(-code).name}" if code < 0 else f"ended by itself with exit code {code}"
+def _looked_into(paths: list[str], folder: str) -> Iterator[Answer | str]:
+    """Each file's answer, in order; in the end, if there is one missing, why."""
+    mine, its = os.pipe()
+    command = [sys.executable, "-m", "nimbleload.probe.supervisor", str(its), str(os.getpid()), folder, *paths]
+    process = subprocess.Popen(
+        command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, pass_fds=(its,),
+        start_new_session=True, env={**os.environ, "TMPDIR": folder},
+    )  # fmt: skip
+    os.close(its)
+    try:
+        yield from _answers(mine, process)
+    finally:
+        with contextlib.suppress(ProcessLookupError):
+            process.terminate()
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(5)
+        os.close(mine)
+
+
+def _answers(channel: int, process: subprocess.Popen[bytes]) -> Iterator[Answer | str]:
+    """What is told on the line, until it ends or a file takes too long; then why."""
+    pending, until = b"", time.monotonic() + START_SECONDS
+    while True:
+        ready, _, _ = select.select([channel], [], [], max(until - time.monotonic(), 0.0))
+        if not ready:
+            yield f"did not answer within {SECONDS:.0f} seconds"
+            return
+        part = os.read(channel, 1 << 16)
+        if not part:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                yield ended(process.wait(5))
+            return
+        *lines, pending = (pending + part).split(b"\n")
+        for line in lines if len(pending) <= LINE_LIMIT else [b""]:
+            try:
+                said = msgspec.json.decode(line, type=Begun | Answer)
+            except (msgspec.MsgspecError, UnicodeDecodeError):
+                yield "wrote into the line on which answers are told"
+                return
+            until = time.monotonic() + SECONDS
+            if isinstance(said, Answer):
+                yield said
 
 
 def matching(

@@ -15,11 +15,12 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..core.cards.card import Company
+from ..native.clock import now
 from ..native.memory import call2, flush_denormals
 from .formats.hosted import Hosted, Note
 from .pace import Pace
 from .signal import CYCLE
-from .timed import LINE_WORDS, TimedLoop, _now
+from .timed import LINE_WORDS, TimedLoop
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 SIZES = (256, 2048)
@@ -56,7 +57,7 @@ def find_company(
     blocks = whole_cycles(frames)
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
     levels = [memory[: int(level * cache) // 8] for level in LEVELS]
-    loop.refresh()
+    loop.refresh(frames)
     loop.run(frames, max(CYCLE, min(int(tail * rate), rate)) // frames, notes)
 
     def beside(others: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -92,10 +93,10 @@ def in_circle(lines: int) -> NDArray[np.int64]:
 def _walk(memory, steps, clock):
     """Follows the circle for so many steps; nanoseconds."""
     at = 0
-    begun = _now(clock)
+    begun = now(clock)
     for _ in range(steps):
         at = memory[at]
-    spent = _now(clock) - begun
+    spent = now(clock) - begun
     return spent if at >= 0 else -1
 
 
@@ -137,3 +138,9 @@ def find_footprint(hosted: Hosted, pace: Pace, frames: int, cache: int, tries: i
     # A plugin that works in bursts uses more in some blocks than in others: their mean counts.
     with_plugin = np.clip([row[0] for row in times], slower[0], slower[-1])
     return int(np.interp(with_plugin, slower, known).mean())
+
+
+def warm_up() -> None:
+    """Compiles the walks, or loads them as compiled before."""
+    memory, clock, nobody = in_circle(16), np.zeros(2, np.int64), np.zeros(0, np.int64)
+    _walk_after(memory, 16, clock.ctypes.data, 0, 0, 0, nobody)

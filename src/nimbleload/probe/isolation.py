@@ -5,20 +5,40 @@ from __future__ import annotations
 import contextlib
 import os
 import selectors
+import shutil
 import signal
 import subprocess
-import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
+from functools import cache
+from pathlib import Path
 
 import msgspec
 
-from .messages import DoneMessage, Message, ReadyMessage, RefusedMessage, Request, Result, StageRequest
+from .children import LINE_LIMIT, Child, ended
+from .messages import (
+    CellMessage,
+    DoneMessage,
+    LoadedMessage,
+    Message,
+    ReadyMessage,
+    RefusedMessage,
+    RenderRequest,
+    Request,
+    Result,
+    StageRequest,
+)
 
 STDERR_LIMIT = 64 << 10
-LINE_LIMIT = 8 << 20
 QUIET_SECONDS = 20.0
+# What folders of workers are called; the number of the program that made one follows.
+FOLDER = "nimble-load-worker-"
 START_SECONDS = 60.0
+# A plugin that reads gigabytes, or asks a server, may take this long to load.
+LOADING_SECONDS = 120.0
+# What no block can take, in seconds, and no figure of a card can be beyond.
+LONGEST_BLOCK = 100.0
 
 
 class Failure(msgspec.Struct, frozen=True):
@@ -35,27 +55,47 @@ def _never() -> bool:
     return False
 
 
+def environment(folder: str) -> dict[str, str]:
+    """What a worker starts with: a folder for what it writes. Its own arithmetic has no threads: they would count as
+    the plugin's, and a plugin that forks would restart them on the core that it is timed on."""
+    return {**os.environ, "OPENBLAS_NUM_THREADS": "1", "TMPDIR": folder}
+
+
+@cache
+def clear_left_behind() -> None:
+    """Removes the folders of workers whose program was killed; once in each program."""
+    for left in Path(tempfile.gettempdir()).glob(f"{FOLDER}*-*"):
+        number = left.name.removeprefix(FOLDER).partition("-")[0]
+        if number.isdigit() and not Path(f"/proc/{number}").exists():
+            shutil.rmtree(left, ignore_errors=True)
+
+
 class Worker:
     """A worker process for one request. It starts and loads its plugin at once, but measures only in `results`.
 
     So one can be made ready while another measures. `close` ends it, whatever it is doing.
     """
 
-    def __init__(self, request: Request | StageRequest) -> None:
+    def __init__(self, request: Request | StageRequest | RenderRequest) -> None:
         self._channel, write_end = os.pipe()
-        command = [sys.executable, "-m", "nimbleload.probe.worker", str(write_end), str(os.getpid())]
-        self._process = subprocess.Popen(
-            command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
-            pass_fds=(write_end,), start_new_session=True,
-        )  # fmt: skip
-        os.close(write_end)
+        # All that it may write, and gone with it.
+        clear_left_behind()
+        prefix = f"{FOLDER}{os.getpid()}-"
+        self._folder = tempfile.TemporaryDirectory(prefix=prefix, ignore_cleanup_errors=True)
+        request = msgspec.structs.replace(request, folder=self._folder.name)
+        self._process = Child(environment(self._folder.name), write_end)
         self._say(msgspec.json.encode(request) + b"\n")
 
+    @property
+    def folder(self) -> Path:
+        """Where it may write, and what it is given lies."""
+        return Path(self._folder.name)
+
     def _say(self, line: bytes) -> None:
-        assert self._process.stdin is not None
         with contextlib.suppress(BrokenPipeError):
-            self._process.stdin.write(line)
-            self._process.stdin.flush()
+            left = memoryview(line)
+            while left:
+                left = left[self._process.stdin.write(left) :]
 
     def results(
         self,
@@ -71,21 +111,24 @@ class Worker:
         self, cancelled: Callable[[], bool], quiet_seconds: float, paused: Callable[[], bool]
     ) -> Iterator[Result | Failure]:
         """Reads results and standard error side by side until the worker ends, hangs, floods or is cancelled."""
-        assert self._process.stderr is not None
         errors = self._process.stderr
         pending, complaints, flood, stopped = b"", b"", 0, False
         # Until the worker says that it has started, a busy computer is to blame, not the plugin.
-        last_heard = time.monotonic() + START_SECONDS
+        last_heard, loading = time.monotonic() + START_SECONDS, True
         with selectors.DefaultSelector() as selector:
             selector.register(self._channel, selectors.EVENT_READ)
             selector.register(errors, selectors.EVENT_READ)
             while not cancelled():
                 if paused() != stopped:
                     stopped = not stopped
-                    self._signal(signal.SIGSTOP if stopped else signal.SIGCONT)
+                    self._process.signal(signal.SIGSTOP if stopped else signal.SIGCONT)
                 if stopped:
                     last_heard = time.monotonic()
-                if time.monotonic() - last_heard > quiet_seconds:
+                waited = time.monotonic() - last_heard
+                if loading and waited > LOADING_SECONDS:
+                    yield Failure(f"did not finish loading within {LOADING_SECONDS:.0f} seconds, so it was ended")
+                    return
+                if not loading and waited > quiet_seconds:
                     yield Failure(f"did not return: no answer for {quiet_seconds:.0f} seconds, so it was ended")
                     return
                 for key, _ in selector.select(0.1):
@@ -104,8 +147,16 @@ class Worker:
                         return
                     last_heard = time.monotonic()
                     *lines, pending = (pending + part).split(b"\n")
-                    for message in map(DECODER.decode, lines):
+                    for message in map(read, lines if len(pending) <= LINE_LIMIT else [b""]):
                         if cancelled():
+                            return
+                        if isinstance(message, LoadedMessage):
+                            loading = False
+                            # What it says while it loads spoils no timing.
+                            flood = 0
+                            continue
+                        if isinstance(message, Failure):
+                            yield message
                             return
                         if isinstance(message, DoneMessage):
                             if flood + len(_at_once(errors.fileno())) > STDERR_LIMIT:
@@ -117,21 +168,20 @@ class Worker:
                         if not isinstance(message, ReadyMessage):
                             yield message
 
-    def _signal(self, number: signal.Signals) -> None:
-        with contextlib.suppress(ProcessLookupError):
-            os.killpg(self._process.pid, number)
-
     def close(self) -> None:
-        """Ends the worker and everything it has started."""
-        self._signal(signal.SIGKILL)
-        # A killed process ends when it is next scheduled, which a busy core may put off: it is not waited for long.
-        with contextlib.suppress(subprocess.TimeoutExpired):
+        """Ends the worker and everything it has started, wherever that has gone."""
+        self._process.signal(signal.SIGCONT)
+        self._process.terminate()
+        try:
             self._process.wait(5)
+        except subprocess.TimeoutExpired:
+            self._process.signal(signal.SIGKILL)
+            # A killed process ends when it is next scheduled, which a busy core may put off: it is not waited for long.
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self._process.wait(5)
         os.close(self._channel)
-        for stream in (self._process.stdin, self._process.stderr):
-            if stream is not None:
-                with contextlib.suppress(BrokenPipeError):
-                    stream.close()
+        self._process.close()
+        self._folder.cleanup()
 
 
 def run(
@@ -152,6 +202,20 @@ def run(
         worker.close()
 
 
+def read(line: bytes) -> Message | Failure:
+    """A message, or that this is none: something else has written there, or has made up a figure."""
+    try:
+        message = DECODER.decode(line)
+    except (msgspec.MsgspecError, UnicodeDecodeError):
+        return Failure("wrote into the line on which its results are told, so nothing more of it can be believed")
+    if isinstance(message, CellMessage):
+        cell = message.cell
+        times = (cell.mean, cell.median, cell.p95, cell.p99, cell.p999, cell.largest, cell.jitter, cell.aside)
+        if not all(0 <= seconds <= LONGEST_BLOCK for seconds in times):
+            return Failure("told figures that cannot be, so nothing more of it can be believed")
+    return message
+
+
 def _at_once(file: int) -> bytes:
     """What can be read without waiting."""
     os.set_blocking(file, False)
@@ -161,17 +225,12 @@ def _at_once(file: int) -> bytes:
         return b""
 
 
-def ending(process: subprocess.Popen[bytes], complaints: bytes) -> str:
+def ending(process: Child, complaints: bytes) -> str:
     """Why a worker ended before it was done: its signal or exit code, and the last thing it said."""
     try:
         code = process.wait(2.0)
     except subprocess.TimeoutExpired:
         return "closed its line to us and went on running, so it was ended"
-    if code < 0:
-        try:
-            name = signal.Signals(-code).name
-        except ValueError:
-            name = f"signal {-code}"
-        return f"crashed: {name}"
+    complaints += _at_once(process.stderr.fileno())
     said = complaints.decode(errors="replace").strip().splitlines()
-    return f"ended by itself with exit code {code}" + (f": {said[-1][:200]}" if said else "")
+    return ended(code) + (f": {said[-1][:200]}" if said and code >= 0 else "")

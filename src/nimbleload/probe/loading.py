@@ -17,4 +17,6 @@ def load(request: Request):
         return house.load(request.use, request.rate, request.longest)
     if standard not in STANDARDS:
         raise PluginError(f"Plugins of the standard {standard!r} cannot be measured yet.")
-    return STANDARDS[standard]().load(request.use, request.path, request.rate, request.longest)
+    return STANDARDS[standard]().load(
+        request.use, request.path, request.rate, request.longest, request.buffers[0] if request.buffers else 0
+    )

@@ -11,14 +11,14 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.cards.card import Cell, Company, Null, Polyphony, Position, Silence, Truth, Upkeep, summarise
+from ..core.cards.card import Cell, Company, Condition, Null, Polyphony, Position, Silence, Truth, Upkeep, summarise
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .formats.hosted import Hosted, Note, PluginError
 from .neighbour import find_slowdown
 from .pace import Pace
 from .polyphony import find_polyphony
-from .signal import CYCLE, chord, musical, released
+from .signal import CHORD_CYCLE, CYCLE, chord, musical, released
 from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
 from .truth import find_truth, null_against
@@ -28,6 +28,7 @@ CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)
 SLOWEST_TAIL_SECONDS = 15.0
 MOST_WAKING = 64
+LEAST_ASIDE = 0.5e-6
 
 
 class Effort(msgspec.Struct, frozen=True):
@@ -35,6 +36,10 @@ class Effort(msgspec.Struct, frozen=True):
 
     runs: int = 5
     seconds: float = 0.1
+
+
+# What a first figure is measured with.
+FIRST = Effort(2, 0.03)
 
 
 class Facts(NamedTuple):
@@ -63,18 +68,27 @@ class Details(NamedTuple):
 class Measurement:
     """Measures one hosted plugin at one rate. The cells come one by one, so that none is lost when it is ended.
 
-    `best_pace` is how fast this core has been at its best (see `pace`).
+    `best_pace` is how fast this core has been at its best (see `pace`); `alive` is called before every run, since a
+    heavy plugin takes its time.
     """
 
     def __init__(
-        self, hosted: Hosted, use: PluginUse, rate: int, effort: Effort, best_pace: float | None = None
+        self,
+        hosted: Hosted,
+        use: PluginUse,
+        rate: int,
+        effort: Effort,
+        best_pace: float | None = None,
+        alive: Callable[[], None] = lambda: None,
     ) -> None:
         self._hosted, self._rate, self._effort, self._voices = hosted, rate, effort, use.voices
         self._notes: tuple[Note, ...] = chord(use.voices) if use.voices else ()
+        self._cycle = CHORD_CYCLE if self._notes else CYCLE
         self._loop = TimedLoop(hosted, musical(len(hosted.inputs), rate))
         self._overhead = overhead_ns()
         self._pace = Pace(best_pace)
         self._tail: float | None = None
+        self._alive = alive
 
     def facts(self) -> Facts:
         """Latency, tail, version and pace; runs the plugin until its tail has died, at a middling block size."""
@@ -113,12 +127,20 @@ class Measurement:
         wanted_quiet = max(self._rate // frames // 2, CYCLE // frames + 1)
         peaks = np.zeros(0, np.float32)
         while len(peaks) < most:
+            self._alive()
             peaks = np.concatenate((peaks, self._loop.silent_peaks(frames, step)))
             loud = np.flatnonzero(~(peaks <= SILENCE))
             last = int(loud[-1]) + 1 if len(loud) else 0
             if len(peaks) - last >= wanted_quiet:
                 return last * frames / self._rate
         return None
+
+    def first(self, frames: int) -> Iterator[Cell]:
+        """First figures at one size, sounding and silent, within a fraction of a second."""
+        self._effort = FIRST
+        for cell in (*self._sounding(frames), self._silent(frames)):
+            if cell.condition != "waking":
+                yield msgspec.structs.replace(cell, provenance="first")
 
     def cells(self, buffers: Sequence[int]) -> Iterator[Cell]:
         """A sounding, a waking and a silent cell for each buffer size, in the order given."""
@@ -170,7 +192,9 @@ class Measurement:
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         before = taken()
         another = load_another()
-        TimedLoop(another, self._loop.source).run(frames, 4, self._notes)
+        beside_it = TimedLoop(another, self._loop.source)
+        beside_it.refresh(frames)
+        beside_it.run(frames, 4, self._notes)
         memory = max(taken().memory - before.memory, 0)
         beside = find_slowdown(another, self._loop, self._pace, self._notes, others, self._overhead)
         another.close()
@@ -178,8 +202,16 @@ class Measurement:
 
     def _sound(self, frames: int, blocks: int) -> NDArray[np.int64]:
         """A run from a fresh state, with the same input every time."""
-        self._loop.refresh()
-        return self._loop.run(frames, blocks, self._notes)
+        self._alive()
+        self._loop.refresh(frames)
+        self._alive()
+        times = self._loop.run(frames, blocks, self._notes)
+        if self._loop.failed > self._loop.called // 2:
+            raise PluginError(
+                f"says of itself that it failed in {self._loop.failed} of {self._loop.called} blocks, "
+                f"so its figures would be those of a plugin that does not work"
+            )
+        return times
 
     def _hush(self, frames: int) -> None:
         """Ends the notes, if there are any, and the input."""
@@ -190,14 +222,14 @@ class Measurement:
 
         That takes as long as its tail; a costly plugin is given no longer than the time allowed for a cell.
         """
-        cycle = max(CYCLE // frames, 4)
+        cycle = max(self._cycle // frames, 4)
         remembered = min(self._tail or 0.0, SLOWEST_TAIL_SECONDS) * self._rate / frames
         allowed = self._effort.seconds / 2 / self._effort.runs * 1e9 / max(typical_ns, 50.0)
         return math.ceil(max(cycle, min(remembered, allowed)) / cycle) * cycle
 
     def _blocks(self, frames: int, typical_ns: float) -> int:
         """How many blocks to time in a run: whole cycles, within the time allowed but at least two cycles' worth."""
-        cycle = max(CYCLE // frames, 1)
+        cycle = max(self._cycle // frames, 1)
         allowed = self._effort.seconds * 1e9 / self._effort.runs / max(typical_ns, 50.0)
         wanted = min(max(allowed, 24, 2 * cycle), 4096)
         return max(cycle, round(wanted / cycle) * cycle)
@@ -206,8 +238,8 @@ class Measurement:
         """The cell of a steady sound, and that of the first blocks before it, from the same runs."""
         typical = float(np.mean(self._sound(frames, 2 * self._lead(frames, 1e9))))
         lead, blocks = self._lead(frames, typical), self._blocks(frames, typical)
-        runs, quiet = self._quietest(lambda: self._sound(frames, lead + blocks))
-        yield self._summary(runs[:, lead:], quiet, frames, "sounding")
+        runs, quiet, aside = self._beside(lambda: self._quietest(lambda: self._sound(frames, lead + blocks)))
+        yield self._summary(runs[:, lead:], quiet, frames, "sounding", aside)
         yield self._summary(runs[:, : min(lead, MOST_WAKING)], quiet, frames, "waking")
 
     def _quietest(self, run) -> tuple[NDArray[np.int64], bool]:
@@ -228,18 +260,32 @@ class Measurement:
         until = time.monotonic() + 4 * self._effort.seconds
         typical = 1e9
         while settle > 0 and time.monotonic() < until:
+            self._alive()
             typical = float(np.mean(self._loop.run(frames, step, silent=True)))
             settle -= step
         blocks = self._blocks(frames, 2 * typical)
         # The runs follow each other: what comes every so many blocks must fall on the same ones in each of them.
         if blocks % CYCLE_BLOCKS and typical * CYCLE_BLOCKS * self._effort.runs < 4e9 * self._effort.seconds:
             blocks = math.ceil(blocks / CYCLE_BLOCKS) * CYCLE_BLOCKS
-        runs, quiet = self._quietest(lambda: self._loop.run(frames, blocks, silent=True))
-        return self._summary(runs, quiet, frames, "silent")
+        runs, quiet, aside = self._beside(lambda: self._quietest(lambda: self._loop.run(frames, blocks, silent=True)))
+        return self._summary(runs, quiet, frames, "silent", aside)
 
-    def _summary(self, runs: NDArray[np.int64], quiet: bool, frames: int, condition) -> Cell:
+    def _beside(self, measured: Callable[[], tuple[NDArray[np.int64], bool]]) -> tuple[NDArray[np.int64], bool, float]:
+        """Runs, whether they were quiet, and what the plugin's own threads and processes took a block (seconds)."""
+        before, called = self._loop.aside, self._loop.called
+        self._loop.counts_aside = True
+        runs, quiet = measured()
+        self._loop.counts_aside = False
+        aside = (self._loop.aside - before) / max(self._loop.called - called, 1)
+        # A thread that wakes up now and then to see that there is nothing to do is no helper.
+        return runs, quiet, aside if aside > max(LEAST_ASIDE, 0.01 * float(runs.mean()) / 1e9) else 0.0
+
+    def _summary(
+        self, runs: NDArray[np.int64], quiet: bool, frames: int, condition: Condition, aside: float = 0.0
+    ) -> Cell:
         """The least over the runs (R, B, ns) is the plugin's own time for each block; the rest is the machine's."""
-        return summarise(np.maximum(runs - self._overhead, 0), quiet, self._rate, frames, condition)
+        made = summarise(np.maximum(runs - self._overhead, 0), quiet, self._rate, frames, condition)
+        return msgspec.structs.replace(made, aside=aside)
 
 
 def _is_quiet(runs: NDArray[np.int64]) -> bool:

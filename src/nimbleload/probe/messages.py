@@ -23,7 +23,9 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
 
     `path` is the plugin's file, if it has one; `pace` how fast the core has been at its best (ns, see `pace`).
     With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on;
-    `against` are the plugin in other settings, with whose sound this one's is compared.
+    `against` are the plugin in other settings, with whose sound this one's is compared. `folder` is the only one that
+    it may write into, `allowed` what it may do beyond (see `protection`). With `first` only a quick first figure is
+    wanted, at the first size.
     """
 
     use: PluginUse
@@ -37,6 +39,9 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     trying: Trying | None = None
     others: tuple[int, ...] = ()
     against: tuple[PluginUse, ...] = ()
+    folder: str = ""
+    allowed: tuple[str, ...] = ()
+    first: bool = False
 
     @property
     def longest(self) -> int:
@@ -60,10 +65,37 @@ class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
     seconds: float
     paths: dict[str, str]
     refused: dict[str, str]
+    folder: str = ""
+    allowed: tuple[str, ...] = ()
+
+
+class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
+    """What to render: the sound in `folder`/SOURCE (float32, two channels in turn) through a chain of uses.
+
+    In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
+    file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
+    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1).
+    """
+
+    uses: tuple[PluginUse, ...]
+    rate: int
+    buffer: int
+    samples: int
+    tail: float
+    paths: dict[str, str]
+    plays: bool = False
+    folder: str = ""
+    allowed: tuple[str, ...] = ()
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):
     """The worker itself has started, or goes on: from now on it is the plugin's time."""
+
+
+class LoadedMessage(msgspec.Struct, frozen=True, tag="loaded"):
+    """The plugin is loaded, after so many seconds."""
+
+    seconds: float
 
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
@@ -75,6 +107,7 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     pace: float
     positions: tuple[Position, ...] = ()
     listened: float | None = None
+    held: tuple[str, ...] = ()
 
 
 class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):
@@ -115,6 +148,18 @@ class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):
     rehearsal: Rehearsal
 
 
+class RenderedMessage(msgspec.Struct, frozen=True, tag="rendered"):
+    """All is rendered: so many samples, which come so many samples late; `dies` says whether the tail has died.
+
+    `wrong` counts samples that were no number.
+    """
+
+    samples: int
+    latency: int
+    dies: bool
+    wrong: int = 0
+
+
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):
     cell: Cell
 
@@ -130,10 +175,10 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
 Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMessage
 
 
-Played = LoadingMessage | PlayingMessage | PlayedMessage
+Played = LoadingMessage | PlayingMessage | PlayedMessage | RenderedMessage
 
 
 Result = Measured | Played
 
 
-Message = ReadyMessage | Result | RefusedMessage | DoneMessage
+Message = ReadyMessage | LoadedMessage | Result | RefusedMessage | DoneMessage

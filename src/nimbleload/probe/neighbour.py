@@ -41,7 +41,7 @@ def find_slowdown(
     if not cores:
         return 1.0
     blocks = whole_cycles(FRAMES)
-    loop.refresh()
+    loop.refresh(FRAMES)
     loop.run(FRAMES, CYCLE // FRAMES, notes)
 
     def again() -> NDArray[np.int64]:
@@ -51,6 +51,7 @@ def find_slowdown(
     alone = max(least_mean(pace, again, overhead), 1.0)
     stop = np.zeros(1, np.int64)
     own = TimedLoop(other, loop.source)
+    own.refresh(FRAMES)
     own.run(FRAMES, 4, notes)
     other.inputs[:, :FRAMES] = loop.source[[c % loop.source.shape[0] for c in range(len(other.inputs))], :FRAMES]
 
@@ -76,3 +77,9 @@ def find_slowdown(
         for thread in threads:
             thread.join(5)
     return max(beside / alone, 1.0)
+
+
+def warm_up() -> None:
+    """Compiles the neighbour's loop, or loads it as compiled before; it is over before it begins."""
+    stop = np.ones(1, np.int64)
+    _play_on(0, 0, 0, stop.ctypes.data)

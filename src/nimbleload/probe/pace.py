@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from .timed import _now
+from ..native.clock import now
 
 STEPS = 24
 VALUES = 2048
@@ -31,12 +31,12 @@ def _work(values, steps, tries, clock):
     """
     least = 1 << 60
     for _ in range(tries):
-        begun = _now(clock)
+        begun = now(clock)
         for _ in range(steps):
             for i in range(len(values)):
                 x = values[i]
                 values[i] = 0.5 * x + x * x * (0.25 - 0.125 * x)
-        least = min(least, _now(clock) - begun)
+        least = min(least, now(clock) - begun)
     return least
 
 
@@ -46,6 +46,7 @@ class Pace:
     def __init__(self, best: float | None = None) -> None:
         self._clock = np.zeros(2, np.int64)
         self.best = float("inf") if best is None else best
+        self._in_vain = 0
         self._values = np.full(VALUES, 0.5, np.float32)
         self.now()
 
@@ -60,10 +61,16 @@ class Pace:
         return self.now() <= SLOW
 
     def wait(self, seconds: float = 0.02) -> None:
-        """Works on until the core is as fast as ever, but no longer than so many seconds; sleep would slow it down."""
-        until = time.monotonic() + seconds
-        while time.monotonic() < until and not self.is_good():
-            continue
+        """Works on until the core is as fast as ever, but no longer than so many seconds; sleep would slow it down.
+
+        Each time that it waits in vain it waits less long the next: what lasts for seconds is not waited for.
+        """
+        until = time.monotonic() + seconds / (1 + self._in_vain)
+        while time.monotonic() < until:
+            if self.is_good():
+                self._in_vain = 0
+                return
+        self._in_vain += 1
 
     def learn(self, seconds: float) -> None:
         """Works for so many seconds, so that `best` is what this core can do."""

@@ -87,6 +87,8 @@ def load_all(
             loaded.append((hosted, notes))
             placed.append(use.id)
         plugins.append(loaded)
+    # Nothing is loaded any more: what ends this process from now on is not the last one's loading.
+    send(LoadingMessage(total, total, ""))
     return plugins, placed
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 import numpy as np
 
 from ..core.session.session import Session
+from ..store.allowed import allowed
 from . import isolation
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, StageRequest
 from .session_run import installed_for, not_installed, path_of
@@ -39,11 +40,19 @@ def run(
             refused[use.id] = f"{use.label}: {not_installed(use)}"
         else:
             paths[use.id] = path
+    # They share a process: each may do what any of them may.
+    may = {each for use in uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
     available = sorted(os.sched_getaffinity(0), reverse=True)
     request = StageRequest(
         session, tuple(bool(s) for s in sounding), tuple(int(n) for n in notes), tuple(float(p) for p in priority),
         second, buffer, tuple(available[: max(1, min(cores, len(available)))]), seconds, paths, refused,
+        allowed=tuple(sorted(may)),
     )  # fmt: skip
+    loading = ""
     for message in isolation.run(request, cancelled):
+        loading = message.name if isinstance(message, LoadingMessage) else loading
+        if isinstance(message, isolation.Failure) and loading:
+            # Everything plays in one process: what ended it is named as far as that is known.
+            message = isolation.Failure(f"{message.reason} while {loading} was loaded")
         assert isinstance(message, LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure)
         yield message

@@ -3,13 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import os
 import resource
-import signal
-
-PR_SET_PDEATHSIG = 1
-
 
 MEMORY_LIMIT = 8 << 30
 
@@ -18,7 +13,7 @@ REAL_TIME_SECONDS = 120
 
 
 def restrain() -> None:
-    """No core dumps, a memory limit, and an end when the parent ends."""
+    """No core dumps, no window, a memory limit, and a limit in real time."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     # A plugin that opens a window's connection while it loads must find nothing to connect to.
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
@@ -27,7 +22,6 @@ def restrain() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
     # A real-time process that never sleeps would starve its core: the system ends it if all else fails.
     resource.setrlimit(resource.RLIMIT_RTTIME, (REAL_TIME_SECONDS * 1_000_000, REAL_TIME_SECONDS * 1_000_000))
-    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 def keep_off(core: int | None) -> None:
@@ -44,7 +38,8 @@ def settle_on_core(core: int | None) -> bool:
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, {core})
     try:
-        os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
+        # Threads that the plugin makes start without it: a host gives it to its own audio thread alone.
+        os.sched_setscheduler(0, os.SCHED_FIFO | os.SCHED_RESET_ON_FORK, os.sched_param(10))
     except OSError:
         return False
     return True

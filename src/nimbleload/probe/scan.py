@@ -1,14 +1,21 @@
-"""Looks into plugin files and prints what each holds as a line of JSON, in order. Runs in a process of its own."""
+"""Looks into plugin files and tells what each holds as a line of JSON, in order. Runs in a process of its own.
+
+Started by `supervisor` with a file descriptor to tell it on, a folder to write into, and the files. It is held as a
+worker is: a plugin's code runs as soon as its file is opened.
+"""
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
 import msgspec
 
-from .catalogue import Answer, Installed
+from ..native.kept import keep_what_is_compiled
+from .catalogue import Answer, Begun, Installed
 from .formats.hosted import PluginError
+from .protection import hold
 from .restraint import restrain
 from .standards import ALL_LV2, ENDINGS, STANDARDS
 
@@ -24,12 +31,15 @@ def look(path: str) -> Answer:
 
 
 def main() -> None:
+    channel, folder, paths = int(sys.argv[1]), Path(sys.argv[3]), sys.argv[4:]
     restrain()
-    for path in sys.argv[1:]:
-        # A line of its own: the plugin may have printed before.
-        sys.stdout.write("\n" + msgspec.json.encode(look(path)).decode() + "\n")
-        sys.stdout.flush()
-
-
-if __name__ == "__main__":
-    main()
+    for module in STANDARDS.values():
+        module()
+    keep_what_is_compiled()
+    hold(folder, paths)
+    os.set_inheritable(channel, False)
+    for path in paths:
+        os.write(channel, msgspec.json.encode(Begun(path)) + b"\n")
+        os.write(channel, msgspec.json.encode(look(path)) + b"\n")
+    # What plugins do when they are let go is of no interest: everything has been told.
+    os._exit(0)

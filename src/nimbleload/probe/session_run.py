@@ -5,14 +5,16 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
 
-from ..core.cards.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Sweep
+from ..core.cards.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Made, Sweep
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
+from ..store.allowed import allowed
 from . import catalogue, isolation
 from .measure import Effort
 from .messages import CellMessage, DetailsMessage, FactsMessage, NullsMessage, Request, Result, SweepMessage, Trying
@@ -51,6 +53,11 @@ class Progress(NamedTuple):
     cell: Cell | None
     finished: bool
 
+    @property
+    def lasting(self) -> tuple[Cell, ...]:
+        """What of it belongs in a library: its cell, unless it is a first figure, whose place is taken soon."""
+        return (self.cell,) if self.cell is not None and self.cell.provenance == "measured" else ()
+
 
 def jobs(
     session: Session,
@@ -68,6 +75,8 @@ def jobs(
     for key, (use, count) in session.cards_needed().items():
         card = known.get(key)
         missing, details = tuple(buffers), True
+        if card is not None and is_of_another_file(card):
+            card = None
         if card is not None and not again:
             missing = () if card.failure else tuple(b for b in buffers if not is_measured(card, rate, b))
             details = not card.failure and not has_details(card)
@@ -95,6 +104,25 @@ def is_measured(card: CostCard, rate: int, buffer: int) -> bool:
     return all(cell is not None and cell.provenance == "measured" for cell in cells)
 
 
+def is_of_another_file(card: CostCard) -> bool:
+    """Whether the plugin's file has changed since the card was made: another version of it, perhaps."""
+    made = card.made
+    if made is None or not made.path:
+        return False
+    size, modified = fingerprint(made.path)
+    return size > 0 and (size, modified) != (made.size, made.modified)
+
+
+def fingerprint(path: str) -> tuple[int, int]:
+    """The size of a plugin's file (bytes) and when it was changed (ns); of a bundle, of all in it. (0, 0) for none."""
+    try:
+        found = Path(path)
+        files = [each.stat() for each in found.rglob("*") if each.is_file()] if found.is_dir() else [found.stat()]
+    except (OSError, ValueError):
+        return 0, 0
+    return sum(each.st_size for each in files), max((each.st_mtime_ns for each in files), default=0)
+
+
 def has_details(card: CostCard) -> bool:
     """Whether all that is measured beside the cells is there, and from this computer."""
     if card.upkeep is None or (card.key.voices > 1 and not card.polyphony):
@@ -109,58 +137,93 @@ def run(
     effort: Effort | None = None,
     quiet_seconds: float = isolation.QUIET_SECONDS,
     paused: Callable[[], bool] = lambda: False,
+    first: int | None = None,
 ) -> Iterator[Progress]:
     """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones.
 
-    While one plugin is measured on the last core, the next one is loaded on another.
+    With `first`, a buffer size (samples), all that have no figure of this computer at it are tried there quickly
+    before anything is measured thoroughly; what fails then has failed.
     """
-    installed = installed_for(job.use for job in todo)
-    core = max(os.sched_getaffinity(0))
-    others = tuple(sorted(os.sched_getaffinity(0) - {core}, reverse=True))
-    pace: float | None = None
+    made = _Run(todo, effort or Effort(), cancelled, quiet_seconds, paused)
+    cards = {job.key: begun(job, known.get(job.key), path_of(job.use, made.installed) or "") for job in todo}
+    if first is not None:
+        quick = [job for job in todo if cards[job.key].cell(job.rate, first, "sounding") is None]
+        for job, message in made.passed(quick, first):
+            if message is not None:
+                cards[job.key], cell = taken_in(cards[job.key], message)
+                yield Progress(job, cards[job.key], cell, False)
+    failed = [job for job in todo if cards[job.key].failure]
+    for job in failed:
+        yield Progress(job, cards[job.key], None, True)
+    for job, message in made.passed([job for job in todo if job not in failed]):
+        if message is None:
+            yield Progress(job, cards[job.key], None, True)
+        else:
+            cards[job.key], cell = taken_in(cards[job.key], message)
+            yield Progress(job, cards[job.key], cell, False)
 
-    def prepared(job: Job) -> isolation.Worker | str:
+
+class _Run:
+    """Workers for jobs, one after the other: while one plugin is measured on the last core, the next one is loaded on
+    another. `installed` is where the plugins lie."""
+
+    def __init__(
+        self,
+        todo: Sequence[Job],
+        effort: Effort,
+        cancelled: Callable[[], bool],
+        quiet_seconds: float,
+        paused: Callable[[], bool],
+    ) -> None:
+        self.installed = installed_for(job.use for job in todo)
+        self._effort, self._cancelled, self._quiet, self._paused = effort, cancelled, quiet_seconds, paused
+        self._core = max(os.sched_getaffinity(0))
+        self._others = tuple(sorted(os.sched_getaffinity(0) - {self._core}, reverse=True))
+        self._pace: float | None = None
+
+    def _worker(self, job: Job, first: int | None) -> isolation.Worker | isolation.Failure:
         """A worker that loads the plugin of a job, or why there can be none."""
-        path = path_of(job.use, installed)
+        path = path_of(job.use, self.installed)
         if path is None:
-            return not_installed(job.use)
+            return isolation.Failure(not_installed(job.use))
         request = Request(
-            job.use,
-            job.rate,
-            job.buffers,
-            path,
-            effort or Effort(),
-            core,
-            job.details,
-            pace,
-            others=others,
-            against=job.against,
-        )
+            job.use, job.rate, job.buffers if first is None else (first,), path, self._effort, self._core,
+            job.details and first is None, self._pace, others=self._others, against=job.against,
+            first=first is not None,
+            allowed=allowed(job.use.plugin.standard, job.use.plugin.identifier),
+        )  # fmt: skip
         return isolation.Worker(request)
 
-    ready = [prepared(todo[0])] if todo else []
-    try:
-        for number, job in enumerate(todo):
-            worker = ready[0]
-            ready += [prepared(next_job) for next_job in todo[number + 1 : number + 2]]
-            card = without_foreign(known.get(job.key) or CostCard(job.key, job.use.label))
-            card = msgspec.structs.replace(card, failure=worker if isinstance(worker, str) else None)
-            if isinstance(worker, isolation.Worker):
-                with turn(core, cancelled) as is_ours:
-                    for message in worker.results(cancelled, quiet_seconds, paused) if is_ours else ():
-                        if isinstance(message, FactsMessage):
-                            pace = min(pace or message.pace, message.pace)
-                        card, cell = taken_in(card, message)
-                        yield Progress(job, card, cell, False)
-                worker.close()
-            del ready[0]
-            if cancelled():
-                return
-            yield Progress(job, card, None, True)
-    finally:
-        for worker in ready:
-            if isinstance(worker, isolation.Worker):
-                worker.close()
+    def passed(
+        self, jobs: Sequence[Job], first: int | None = None
+    ) -> Iterator[tuple[Job, Result | isolation.Failure | None]]:
+        """What comes of each job, in order; None at the end of each. Ends early when it is cancelled."""
+        ready = [self._worker(jobs[0], first)] if jobs else []
+        try:
+            for number, job in enumerate(jobs):
+                worker = ready[0]
+                ready += [self._worker(following, first) for following in jobs[number + 1 : number + 2]]
+                if isinstance(worker, isolation.Failure):
+                    yield job, worker
+                else:
+                    yield from ((job, message) for message in self._heard(worker))
+                    worker.close()
+                del ready[0]
+                if self._cancelled():
+                    return
+                yield job, None
+        finally:
+            for worker in ready:
+                if isinstance(worker, isolation.Worker):
+                    worker.close()
+
+    def _heard(self, worker: isolation.Worker) -> Iterator[Result | isolation.Failure]:
+        """All that a worker tells while it is its turn on the core."""
+        with turn(self._core, self._cancelled) as is_ours:
+            for message in worker.results(self._cancelled, self._quiet, self._paused) if is_ours else ():
+                if isinstance(message, FactsMessage):
+                    self._pace = min(self._pace or message.pace, message.pace)
+                yield message
 
 
 def sweep(
@@ -186,7 +249,8 @@ def sweep(
     tried: tuple[Effect, ...] = ()
     while True:
         trying = Trying(max(until - time.monotonic(), 0.0), tried)
-        request = Request(use, rate, (buffer,), path, core=core, trying=trying)
+        may = allowed(use.plugin.standard, use.plugin.identifier)
+        request = Request(use, rate, (buffer,), path, core=core, trying=trying, allowed=may)
         so_far: Sweep | None = None
         with turn(core, cancelled) as is_ours:
             for message in isolation.run(request, cancelled, quiet_seconds) if is_ours else ():
@@ -238,7 +302,8 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         return msgspec.structs.replace(card, nulls=(*kept, *message.nulls)), None
     assert isinstance(message, FactsMessage)
     facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions", "listened")}
-    return msgspec.structs.replace(card, **facts), None
+    told = {name: getattr(message, name) for name in ("version", "real_time", "held")}
+    return msgspec.structs.replace(card, made=msgspec.structs.replace(card.made or Made(), **told), **facts), None
 
 
 def not_installed(use: PluginUse) -> str:
@@ -248,9 +313,13 @@ def not_installed(use: PluginUse) -> str:
     return f"cannot be measured yet: plugins of the kind “{standard}” are read, but not run"
 
 
-def without_foreign(card: CostCard) -> CostCard:
-    """The card with only what was measured on this computer."""
-    return msgspec.structs.replace(card, cells=tuple(c for c in card.cells if c.provenance == "measured"))
+def begun(job: Job, known: CostCard | None, path: str) -> CostCard:
+    """The card that a job goes on filling: with only what was measured on this computer, of this file, in this way."""
+    size, modified = fingerprint(path) if path else (0, 0)
+    if known is None or is_of_another_file(known):
+        known = CostCard(job.key, job.use.label)
+    cells = tuple(c for c in known.cells if c.provenance in ("measured", "first"))
+    return msgspec.structs.replace(known, cells=cells, made=Made(path=path, size=size, modified=modified))
 
 
 def with_cell(card: CostCard, cell: Cell) -> CostCard:

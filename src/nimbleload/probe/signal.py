@@ -10,6 +10,9 @@ from .formats.hosted import Note
 RMS = 10 ** (-18 / 20)
 # Work that comes in bursts comes at least once in so many samples: what is timed are whole cycles of them.
 CYCLE = 8192
+# Instruments begin their chord anew every so many samples, about twice a second: what is plucked or struck would be
+# measured as silence if it were played once. A whole number of cycles.
+CHORD_CYCLE = 3 * CYCLE
 
 
 def musical(channels: int, rate: int, seconds: float = 4.0) -> NDArray[np.float32]:
@@ -50,3 +53,8 @@ def chord(voices: int) -> tuple[Note, ...]:
 def released(notes: tuple[Note, ...]) -> tuple[Note, ...]:
     """The ends of these notes."""
     return tuple(Note(note.key, False) for note in notes)
+
+
+def again(notes: tuple[Note, ...]) -> tuple[Note, ...]:
+    """A chord that ends and begins at once: as many notes are held as before."""
+    return (*released(notes), *notes)

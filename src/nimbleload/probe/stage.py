@@ -13,27 +13,25 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit, types
+from numba import njit
 from numpy.typing import NDArray
 
-from ..core.session.routing import Graph
+from ..core.session.routing import Graph, build
+from ..core.session.session import Session
+from ..core.session.strips import Strip
+from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from .formats.hosted import Hosted, Note
-from .timed import CLOCK_MONOTONIC, _now
+from .signal import CHORD_CYCLE, again
 
-ABSOLUTE = 1
 CHANNELS = 2
 F32 = np.zeros(0, np.float32)
 # The counters that all threads share: the block that may run, tasks done in even and odd blocks, whether to stop, and
 # by how much later than planned blocks are due, because one was late before (nanoseconds).
 READY, DONE, STOP, SHIFT, COUNTERS = 0, 1, 3, 4, 5
 # What is known of each use, a row of int64: its function and arguments, and where its buffers are.
-CALL, HANDLE, FIRST, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, STRIDE, USE_COLUMNS = range(10)
+CALL, HANDLE, FIRST, AGAIN, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, STRIDE, USE_COLUMNS = range(11)
 RELAXATIONS = 16
-
-_sleep_until = types.ExternalFunction(
-    "clock_nanosleep", types.int32(types.int32, types.int32, types.int64, types.int64)
-)
 
 
 @njit(inline="always")
@@ -73,15 +71,6 @@ def _feed(task, buses, feeder_first, feeders, source, sounds, at, frames):
                 bus[c, i] += gain * other[c, i]
 
 
-@njit(inline="always")
-def _rest_until(due, clock, like):
-    """Sleeps until a time on the monotonic clock, if it is still to come."""
-    if _now(clock) < due:
-        timespec = array_at(clock, 4, like)
-        timespec[2], timespec[3] = due // 1_000_000_000, due % 1_000_000_000
-        _sleep_until(CLOCK_MONOTONIC, ABSOLUTE, clock + 16, 0)
-
-
 @njit(nogil=True, cache=True)
 def _perform(
     number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
@@ -94,14 +83,15 @@ def _perform(
     shared = counters.ctypes.data
     left_at, claims_at = left.ctypes.data, claims.ctypes.data
     length = source.shape[1]
+    chord = max(CHORD_CYCLE // frames, 1)
     for k in range(blocks):
-        _rest_until(begin + k * period + load_atomic(shared + 8 * SHIFT), clock, counters)
+        rest_until(begin + k * period + load_atomic(shared + 8 * SHIFT), clock, counters)
         while load_atomic(shared + 8 * READY) < k:
             if load_atomic(shared + 8 * STOP) != 0:
                 return
             relax()
         due = begin + k * period + load_atomic(shared + 8 * SHIFT)
-        _rest_until(due, clock, counters)
+        rest_until(due, clock, counters)
         at = (k * frames) % (length - frames)
         while load_atomic(shared + 8 * READY) == k:
             task = -1
@@ -118,23 +108,23 @@ def _perform(
                 for _ in range(RELAXATIONS):
                     relax()
                 continue
-            begun = _now(clock)
+            begun = now(clock)
             swap_atomic(block_begin.ctypes.data + 8 * k, 0, begun)
             _feed(task, buses, feeder_first, feeders, source, sounds, at, frames)
             for u in range(use_first[task], use_first[task + 1]):
                 use = uses[u]
                 _take_in(use, buses[task], frames)
-                before = _now(clock)
-                call2(use[CALL], use[HANDLE], use[FIRST] if k == 0 else use[REST])
-                use_times[k, u] = _now(clock) - before
+                before = now(clock)
+                call2(use[CALL], use[HANDLE], use[FIRST] if k == 0 else use[AGAIN] if k % chord == 0 else use[REST])
+                use_times[k, u] = now(clock) - before
                 _give_out(use, buses[task], frames)
-            ended = _now(clock)
+            ended = now(clock)
             task_begin[k, task], task_end[k, task], task_core[k, task] = begun, ended, number
             store_atomic(left_at + 8 * task, waits[task])
             for e in range(first[task], first[task + 1]):
                 add_atomic(left_at + 8 * successors[e], -1)
             if add_atomic(shared + 8 * (DONE + k % 2), 1) == count - 1:
-                block_end[k] = _now(clock)
+                block_end[k] = now(clock)
                 block_due[k] = due
                 if block_end[k] > due + period:
                     add_atomic(shared + 8 * SHIFT, block_end[k] - due - period)
@@ -190,8 +180,10 @@ class Stage:
         self._counters = np.zeros(COUNTERS, np.int64)
 
     def _row(self, hosted: Hosted, notes: tuple[Note, ...]) -> list[int]:
+        # In this order: LV2 keeps but one set of notes, which are those of the beginning.
+        anew = hosted.argument(self._frames, again(notes))
         return [
-            hosted.call, hosted.handle, hosted.argument(self._frames, notes), hosted.argument(self._frames),
+            hosted.call, hosted.handle, hosted.argument(self._frames, notes), anew, hosted.argument(self._frames),
             hosted.inputs.ctypes.data, hosted.inputs.shape[0], hosted.outputs.ctypes.data, hosted.outputs.shape[0],
             hosted.inputs.shape[1],
         ]  # fmt: skip
@@ -253,7 +245,14 @@ def settle_thread(core: int) -> bool:
     own = threading.get_native_id()
     try:
         os.sched_setaffinity(own, {core})
-        os.sched_setscheduler(own, os.SCHED_FIFO, os.sched_param(20))
+        os.sched_setscheduler(own, os.SCHED_FIFO | os.SCHED_RESET_ON_FORK, os.sched_param(20))
     except OSError:
         return False
     return True
+
+
+def warm_up() -> None:
+    """Compiles the threads' part, or loads it as compiled before: no block of nothing is played."""
+    of = build(Session("nothing", 48000, 1.0, (Strip("main", "main", "main"),)))
+    stage = Stage(of, [[]], np.zeros(1, np.bool_), np.zeros(1), np.zeros((2, 64), np.float32), 16)
+    stage.perform(48000, 0, (0,), lambda _: True, lambda _: True)

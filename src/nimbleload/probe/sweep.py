@@ -21,7 +21,7 @@ from ..core.session.plugins import PluginUse, Setting
 from .company import least_mean
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace
-from .signal import CYCLE, chord, musical
+from .signal import CHORD_CYCLE, CYCLE, chord, musical
 from .timed import TimedLoop, overhead_ns
 
 ORDER = ("switch", "choice", "count", "number")
@@ -79,12 +79,12 @@ class Meter:
         """Seconds per block: the least of three runs, block by block, over whole cycles of 8192 samples."""
         loop = TimedLoop(hosted, musical(len(hosted.inputs), self._rate, 1.0))
         notes = chord(voices) if voices else ()
-        cycle = max(CYCLE // self._frames, 1)
+        cycle = max((CHORD_CYCLE if notes else CYCLE) // self._frames, 1)
         blocks = math.ceil(24 / cycle) * cycle
         lead = math.ceil(LEAD_SECONDS * self._rate / self._frames / cycle) * cycle
 
         def run() -> NDArray[np.int64]:
-            loop.refresh()
+            loop.refresh(self._frames)
             return loop.run(self._frames, lead + blocks, notes)[lead:]
 
         return least_mean(self._pace, run, self._overhead) / 1e9

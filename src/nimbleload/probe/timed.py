@@ -3,28 +3,25 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import cfunc, njit, types
+from numba import cfunc, njit
 from numpy.typing import NDArray
 
-from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals, load_i64
+from ..native.clock import now
+from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals
+from .aside import let_go, spent
+from .signal import CHORD_CYCLE, again
 
-CLOCK_MONOTONIC = 1
 LINE_WORDS = 8
 NOBODY = np.zeros(0, np.int64)
-
-_clock_gettime = types.ExternalFunction("clock_gettime", types.int32(types.int32, types.int64))
-
-
-@njit(inline="always")
-def _now(clock):
-    """Nanoseconds on the monotonic clock; `clock` is the address of a timespec."""
-    _clock_gettime(CLOCK_MONOTONIC, clock)
-    return load_i64(clock) * 1_000_000_000 + load_i64(clock + 8)
+# So many silent blocks at most are run for a plugin that goes on putting work off.
+MOST_SERVED = 64
 
 
 @njit(nogil=True, cache=True)
-def _run(call, handle, first, rest, source, at, inputs, frames, times, clock, others, flush):
-    """Runs len(times) blocks and fills times (ns). Returns where in `source` the next block begins.
+def _run(call, handle, first, rest, source, at, inputs, frames, times, codes, clock, others, flush):
+    """Runs len(times) blocks and fills times (ns) and codes (what the plugin's function returned).
+
+    Returns where in `source` the next block begins.
 
     Before each block all cache lines of `others` are used, as the other plugins of a session would use theirs.
     """
@@ -44,9 +41,9 @@ def _run(call, handle, first, rest, source, at, inputs, frames, times, clock, ot
             for i in range(frames):
                 inputs[c, i] = source[row, at + i]
         at += frames
-        begun = _now(clock)
-        call2(call, handle, argument)
-        times[k] = _now(clock) - begun
+        begun = now(clock)
+        codes[k] = call2(call, handle, argument)
+        times[k] = now(clock) - begun
         argument = rest
     flush_denormals()
     return at
@@ -88,7 +85,9 @@ def _nothing(handle, argument):
 class TimedLoop:
     """Runs one hosted plugin through blocks of a source signal (C, L, float32), and times each.
 
-    A run starts at the beginning of the source and goes on where the last one ended.
+    A run starts at the beginning of the source and goes on where the last one ended. `called` counts the blocks that
+    were run, `failed` those in which the plugin said that it failed; `aside` is the CPU time that its own threads and
+    processes took meanwhile (seconds), as long as `counts_aside` is set.
     """
 
     def __init__(self, hosted, source: NDArray[np.float32]) -> None:
@@ -97,16 +96,30 @@ class TimedLoop:
         self._silence = np.zeros_like(self.source)
         self._clock = np.zeros(2, np.int64)
         self._at = 0
+        self.called = self.failed = 0
+        self.aside, self.counts_aside = 0.0, False
 
     def rewind(self) -> None:
         """The next run starts at the beginning of the source."""
         self._at = 0
 
-    def refresh(self) -> None:
-        """Brings the plugin back to a fresh state; the next run starts at the beginning of the source."""
+    def refresh(self, frames: int) -> None:
+        """Brings the plugin to a fresh state for blocks of so many samples; the source begins anew.
+
+        A plugin that puts work off, such as loading what it plays with, gets that done first, in silent blocks.
+        """
         self._hosted.settled()
-        self._hosted.restart()
+        self._hosted.restart(frames)
+        for _ in range(MOST_SERVED if self._hosted.defers else 0):
+            self.run(frames, 1, silent=True)
+            if not self._hosted.settled():
+                break
         self.rewind()
+
+    def _check(self, frames: int) -> None:
+        """No plugin is ever called with blocks of another size than it was switched on for."""
+        if self._hosted.made_for not in (0, frames):
+            raise ValueError(f"a plugin made for blocks of {self._hosted.made_for} was to be run with {frames}")
 
     def run(
         self,
@@ -119,15 +132,27 @@ class TimedLoop:
     ) -> NDArray[np.int64]:
         """The time of each block in nanoseconds (blocks, int64), the loop's own overhead included.
 
-        `others` is memory that is used between the blocks; `flush` false lets denormal numbers be.
+        `notes` begin with the first block, and again every CHORD_CYCLE samples. `others` is memory that is used between
+        the blocks; `flush` false lets denormal numbers be.
         """
+        self._check(frames)
         hosted = self._hosted
-        times = np.zeros(blocks, np.int64)
-        self._at = _run(
-            hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames),
-            self._silence if silent else self.source, self._at, hosted.inputs, frames, times,
-            self._clock.ctypes.data, others, flush,
-        )  # fmt: skip
+        times, codes = np.zeros(blocks, np.int64), np.zeros(blocks, np.int32)
+        chord = max(CHORD_CYCLE // frames, 1) if notes else blocks
+        let_go()
+        before = spent() if self.counts_aside else 0.0
+        for begin in range(0, blocks, max(chord, 1)):
+            part = slice(begin, min(begin + chord, blocks))
+            first = hosted.argument(frames, again(notes) if begin else notes)
+            self._at = _run(
+                hosted.call, hosted.handle, first, hosted.argument(frames),
+                self._silence if silent else self.source, self._at, hosted.inputs, frames, times[part],
+                codes[part], self._clock.ctypes.data, others, flush,
+            )  # fmt: skip
+        if self.counts_aside:
+            self.aside += spent() - before
+        self.called += blocks
+        self.failed += hosted.failures(codes)
         return times
 
     def capture(
@@ -137,6 +162,7 @@ class TimedLoop:
 
         The source, or another one of the same shape, is made louder or softer by `gain` (linear).
         """
+        self._check(frames)
         hosted = self._hosted
         out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
         _capture(
@@ -147,6 +173,7 @@ class TimedLoop:
 
     def silent_peaks(self, frames: int, blocks: int) -> NDArray[np.float32]:
         """Runs silent blocks without timing them; the largest output of each (blocks, linear)."""
+        self._check(frames)
         hosted = self._hosted
         peaks = np.zeros(blocks, np.float32)
         _peaks(hosted.call, hosted.handle, hosted.argument(frames), hosted.inputs, hosted.outputs, frames, peaks)
@@ -158,8 +185,12 @@ class _Empty:
 
     call, handle = _nothing.address, 0
     inputs = outputs = np.zeros((1, 16), np.float32)
+    made_for = 0
 
     def argument(self, frames, notes=()):
+        return 0
+
+    def failures(self, codes):
         return 0
 
 

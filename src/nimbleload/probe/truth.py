@@ -24,7 +24,7 @@ def find_truth(loop: TimedLoop, notes: tuple[Note, ...] = ()) -> Truth:
     """Runs the same half second at two block sizes, and at one of them twice, each from a fresh state."""
 
     def run(frames: int) -> NDArray[np.float32]:
-        loop.refresh()
+        loop.refresh(frames)
         return loop.capture(frames, SAMPLES // frames, notes)
 
     small, large, again = run(SMALL), run(LARGE), run(LARGE)
@@ -89,7 +89,7 @@ def _ride_db(loop: TimedLoop, latency: int) -> float:
 
 def _captured(loop: TimedLoop, source: NDArray[np.floating]) -> NDArray[np.float64]:
     """What a plugin makes of a source, from a fresh state."""
-    loop.refresh()
+    loop.refresh(LARGE)
     return loop.capture(LARGE, SAMPLES // LARGE, source=np.ascontiguousarray(source, np.float32)).astype(float)
 
 
@@ -101,7 +101,7 @@ def null_against(
     Latencies (samples) are made up for. None if the sounds have not as many channels."""
     sounds = []
     for each, late in ((other, other_latency), (loop, latency)):
-        each.refresh()
+        each.refresh(LARGE)
         sounds.append(each.capture(LARGE, SAMPLES // LARGE, notes).astype(float)[:, late:])
     count = min(out.shape[1] for out in sounds)
     if sounds[0].shape[0] != sounds[1].shape[0] or count < 1:
@@ -111,7 +111,7 @@ def null_against(
 
 def _hot_peak(loop: TimedLoop) -> float:
     """The highest output in dBFS while the input is as loud as it may be: its peaks just reach full scale."""
-    loop.refresh()
+    loop.refresh(LARGE)
     gain = 1 / max(float(np.abs(loop.source).max()), 1e-9)
     peak = float(np.nanmax(np.abs(loop.capture(LARGE, SAMPLES // LARGE, gain=gain))))
     return max(20 * float(np.log10(max(peak, 1e-12))), DEEPEST_DB)

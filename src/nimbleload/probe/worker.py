@@ -1,8 +1,8 @@
 """The worker process: loads one plugin, measures it, and tells its parent line by line. It may crash; that is a result.
 
-Started as `python -m nimbleload.probe.worker FD PARENT` by process PARENT; reads one `Request` as a line of JSON from
-standard input, loads the plugin, and waits for another line before it measures. Writes messages as JSON lines to the
-file descriptor FD. Standard output and error belong to the plugin.
+Forked by the nursery below a supervisor, with a file descriptor for its results. Reads one `Request` as a line of JSON
+from standard input, loads the plugin, and waits for another line before it measures. Writes messages as JSON lines.
+Standard output and error belong to the plugin.
 """
 
 from __future__ import annotations
@@ -10,6 +10,9 @@ from __future__ import annotations
 import os
 import sys
 import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -20,29 +23,32 @@ from .messages import (
     DetailsMessage,
     DoneMessage,
     FactsMessage,
+    LoadedMessage,
     Message,
     NullsMessage,
     ReadyMessage,
     RefusedMessage,
+    RenderRequest,
     Request,
     StageRequest,
     SweepMessage,
     Trying,
 )
 from .restraint import keep_off, restrain, settle_on_core
+from .standards import STANDARDS
+
+if TYPE_CHECKING:
+    from .measure import Measurement
 
 
 def work(request: Request, send, wait) -> None:
     """Loads the plugin, waits for its turn, measures, and sends each result as it is made."""
     from .formats.hosted import PluginError
     from .measure import Measurement
-    from .pace import Pace
-    from .timed import warm_up
 
-    warm_up()
-    Pace()
-    send(ReadyMessage())
     keep_off(request.core)
+    held = kept_in(request, {request.use.plugin.standard})
+    send(ReadyMessage())
     begun = time.monotonic()
     try:
         hosted = load(request)
@@ -50,6 +56,7 @@ def work(request: Request, send, wait) -> None:
         send(RefusedMessage(str(error)))
         return
     load_seconds = time.monotonic() - begun
+    send(LoadedMessage(load_seconds))
     wait()
     real_time = settle_on_core(request.core)
     if request.trying is not None:
@@ -57,9 +64,62 @@ def work(request: Request, send, wait) -> None:
         try_settings(request, request.trying, send)
         send(DoneMessage())
         return
-    measurement = Measurement(hosted, request.use, request.rate, request.effort, request.pace)
+    measurement = Measurement(hosted, request.use, request.rate, request.effort, request.pace, heartbeat(send))
+    try:
+        tell(measurement, request, (real_time, held), load_seconds, send)
+    except PluginError as error:
+        send(RefusedMessage(str(error)))
+        return
+    send(DoneMessage())
+    hosted.close()
+
+
+def kept_in(request: Request | StageRequest | RenderRequest, standards: set[str]) -> tuple[str, ...]:
+    """Holds this process before a stranger's code comes into it, in these standards; what protects from it."""
+    from ..house.instance import load_all
+    from ..native.kept import keep_what_is_compiled
+    from .formats import house as _house  # noqa: F401
+    from .protection import hold
+
+    of_others = [STANDARDS[name] for name in standards if name in STANDARDS]
+    if not of_others or not request.folder:
+        return ()
+    # What is compiled in them is looked up in files while they are imported, which is not possible any more afterwards.
+    for module in of_others:
+        module()
+    if "house" in standards:
+        load_all()
+    keep_what_is_compiled()
+    paths = [request.path] if isinstance(request, Request) else list(request.paths.values())
+    return hold(Path(request.folder), [path for path in paths if path], request.allowed)
+
+
+def heartbeat(send, seconds: float = 0.5) -> Callable[[], None]:
+    """Says that it is alive, every so many seconds at most."""
+    last = time.monotonic()
+
+    def beat() -> None:
+        nonlocal last
+        if time.monotonic() - last > seconds:
+            last = time.monotonic()
+            send(ReadyMessage())
+
+    return beat
+
+
+def tell(
+    measurement: Measurement, request: Request, ran: tuple[bool, tuple[str, ...]], load_seconds: float, send
+) -> None:
+    """Measures, and sends each result as it is made. PluginError if the plugin says that it does not work.
+
+    `ran` says whether it has its core in real time, and what it is held by.
+    """
+    if request.first:
+        for cell in measurement.first(request.buffers[0]):
+            send(CellMessage(cell))
+        return
     f = measurement.facts()
-    send(FactsMessage(f.latency, f.tail, f.version, real_time, f.truth, f.pace, f.positions, f.listened))
+    send(FactsMessage(f.latency, f.tail, f.version, ran[0], f.truth, f.pace, f.positions, f.listened, ran[1]))
     if request.against:
 
         def fuller(use: PluginUse):
@@ -72,17 +132,27 @@ def work(request: Request, send, wait) -> None:
         another, alive = (lambda: load(request)), (lambda: send(ReadyMessage()))
         details = measurement.details(request.longest, request.core, request.others, load_seconds, another, alive)
         send(DetailsMessage(*details))
-    send(DoneMessage())
-    hosted.close()
 
 
 def play(request: StageRequest, send, wait) -> None:
     """Rehearses a session."""
     from .performance import rehearse
 
+    kept_in(request, {use.plugin.standard for strip in request.session.strips for use in strip.uses()})
     send(ReadyMessage())
+    send(LoadedMessage(0.0))
     wait()
     rehearse(request, send)
+    send(DoneMessage())
+
+
+def render_chain(request: RenderRequest, send, wait) -> None:
+    """Renders sound through a chain of plugins."""
+    from .chain import render
+
+    kept_in(request, {use.plugin.standard for use in request.uses})
+    send(ReadyMessage())
+    render(request, send, wait)
     send(DoneMessage())
 
 
@@ -97,17 +167,16 @@ def try_settings(request: Request, trying: Trying, send) -> None:
         send(SweepMessage(known))
 
 
-def main() -> None:
+def main(number: int) -> None:
     restrain()
-    if os.getppid() != int(sys.argv[2]):
-        os._exit(1)  # the parent ended before it could be asked to take this process with it
-    request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request | StageRequest)
+    request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request | StageRequest | RenderRequest)
 
     def wait() -> None:
         if not sys.stdin.buffer.readline():
             os._exit(1)  # nobody waits for the results any more
 
-    with os.fdopen(int(sys.argv[1]), "wb", buffering=0) as channel:
+    os.set_inheritable(number, False)
+    with os.fdopen(number, "wb", buffering=0) as channel:
 
         def send(message: Message) -> None:
             channel.write(msgspec.json.encode(message) + b"\n")
@@ -115,11 +184,9 @@ def main() -> None:
 
         if isinstance(request, StageRequest):
             play(request, send, wait)
+        elif isinstance(request, RenderRequest):
+            render_chain(request, send, wait)
         else:
             work(request, send, wait)
     # A plugin's threads and exit handlers are not waited for: everything has been told.
     os._exit(0)
-
-
-if __name__ == "__main__":
-    main()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import platform
 import sqlite3
@@ -14,9 +15,11 @@ import msgspec
 import platformdirs
 
 from ..core.cards.card import (
+    METHOD,
     Cell,
     Company,
     CostCard,
+    Made,
     Null,
     Polyphony,
     Position,
@@ -27,6 +30,7 @@ from ..core.cards.card import (
     Upkeep,
 )
 from ..core.session.plugins import CardKey
+from .limits import impossible
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS card (
@@ -39,9 +43,10 @@ CREATE TABLE IF NOT EXISTS cell (
   mean REAL NOT NULL, median REAL NOT NULL, p95 REAL NOT NULL, p99 REAL NOT NULL, p999 REAL NOT NULL,
   largest REAL NOT NULL, jitter REAL NOT NULL, quiet INTEGER NOT NULL, sequence BLOB NOT NULL, made REAL NOT NULL,
   watched REAL NOT NULL DEFAULT 0, interruptions INTEGER NOT NULL DEFAULT 0, interrupted BLOB NOT NULL DEFAULT x'',
+  aside REAL NOT NULL DEFAULT 0,
   PRIMARY KEY (card, rate, buffer, condition));
 """
-FORMAT = 4
+FORMAT = 5
 # What later formats have added: since which, to which table, and what.
 ADDED = (
     (2, "card", "truth BLOB"),
@@ -49,10 +54,14 @@ ADDED = (
     (4, "cell", "watched REAL NOT NULL DEFAULT 0"),
     (4, "cell", "interruptions INTEGER NOT NULL DEFAULT 0"),
     (4, "cell", "interrupted BLOB NOT NULL DEFAULT x''"),
+    (5, "cell", "aside REAL NOT NULL DEFAULT 0"),
 )
 TYPED = "typed in"
 STAND_IN = "stand-in"
 KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
+OF_KEY = "standard=? AND identifier=? AND version=? AND setting=? AND channels=? AND voices=? AND machine=?"
+
+log = logging.getLogger(__name__)
 
 
 def own_cores() -> int:
@@ -71,6 +80,7 @@ class Details(msgspec.Struct, frozen=True):
     polyphony: tuple[Polyphony, ...] = ()
     listened: float | None = None
     nulls: tuple[Null, ...] = ()
+    made: Made | None = None
 
 
 class LibraryError(Exception):
@@ -134,7 +144,7 @@ class Library:
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
         parts = (
             card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony, card.listened,
-            card.nulls,
+            card.nulls, card.made,
         )  # fmt: skip
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
@@ -145,8 +155,7 @@ class Library:
             (*_columns(key), machine, card.name, card.latency, card.tail, card.failure, truth, details),
         )
         row = self._db.execute(
-            "SELECT id FROM card WHERE standard=? AND identifier=? AND version=? AND setting=? AND channels=? "
-            "AND voices=? AND machine=?",
+            f"SELECT id FROM card WHERE {OF_KEY}",
             (*_columns(key), machine),
         ).fetchone()
         return int(row[0])
@@ -156,17 +165,30 @@ class Library:
         try:
             with self._db:
                 self._db.execute("BEGIN IMMEDIATE")
+                self._drop_if_made_otherwise(card, machine or self.machine)
                 row = self._card_row(card, machine or self.machine)
                 self._db.executemany(
-                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     [
                         (row, c.rate, c.buffer, c.condition, c.mean, c.median, c.p95, c.p99, c.p999, c.largest,
-                         c.jitter, c.quiet, c.sequence, time.time(), c.watched, c.interruptions, c.interrupted)
+                         c.jitter, c.quiet, c.sequence, time.time(), c.watched, c.interruptions, c.interrupted, c.aside)
                         for c in cells
                     ],
                 )  # fmt: skip
         except sqlite3.Error as error:
             raise LibraryError(f"The cost library {self.path} cannot be written: {error}.") from error
+
+    def _drop_if_made_otherwise(self, card: CostCard, machine: str) -> None:
+        """Figures made in another way, or of another file of the plugin, go before new ones come in."""
+        found = self._db.execute(
+            f"SELECT id, details FROM card WHERE {OF_KEY}", (*_columns(card.key), machine)
+        ).fetchone()
+        if found is None or card.made is None:
+            return
+        old = msgspec.json.decode(found[1], type=Details).made if found[1] is not None else None
+        now = card.made
+        if old is None or (old.method, old.size, old.modified) != (now.method, now.size, now.modified):
+            self._db.execute("DELETE FROM cell WHERE card=?", (found[0],))
 
     def cards(self, keys: Iterable[CardKey] | None = None, machine: str | None = None) -> dict[CardKey, CostCard]:
         """The cards of this machine, or of another one: all, or those with these keys."""
@@ -177,14 +199,28 @@ class Library:
         for row in self._read(query, (machine,)):
             key = CardKey(*row[1:7])
             if wanted is None or key in wanted:
-                cells = self._cells(row[0], self.provenance(machine))
-                truth = msgspec.json.decode(row[11], type=Truth) if row[11] is not None else None
-                more = msgspec.json.decode(row[12], type=Details) if row[12] is not None else Details()
-                found[key] = CostCard(
-                    key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
-                    more.sweep, more.positions, more.polyphony, more.listened, more.nulls,
-                )  # fmt: skip
+                card = self._card(key, row, self.provenance(machine))
+                if card is not None:
+                    found[key] = card
         return found
+
+    def _card(self, key: CardKey, row: tuple[Any, ...], provenance: Provenance) -> CostCard | None:
+        """A card with all that is kept of it; None, and a line in the log, if that cannot be."""
+        try:
+            truth = msgspec.json.decode(row[11], type=Truth) if row[11] is not None else None
+            more = msgspec.json.decode(row[12], type=Details) if row[12] is not None else Details()
+            cells = self._cells(row[0], _of_method(provenance, more.made))
+            card = CostCard(
+                key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
+                more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made,
+            )  # fmt: skip
+            wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
+        except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
+            wrong = str(error)
+        if wrong is not None:
+            log.warning("%s: what is kept of %s is damaged and counts as not measured: %s", self.path, row[7], wrong)
+            return None
+        return card
 
     def _read(self, query: str, values: tuple[Any, ...]) -> list[Any]:
         try:
@@ -195,13 +231,19 @@ class Library:
     def _cells(self, row: int, provenance: Provenance) -> tuple[Cell, ...]:
         query = (
             "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence, watched, "
-            "interruptions, interrupted "
+            "interruptions, interrupted, aside "
             "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC"
         )
         return tuple(
             Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), provenance, *r[11:])
             for r in self._read(query, (row,))
         )
+
+
+def _of_method(provenance: Provenance, made: Made | None) -> Provenance:
+    """What figures are that were measured here, by the way in which they were."""
+    is_earlier = provenance == "measured" and (made is None or made.method < METHOD)
+    return "earlier" if is_earlier else provenance
 
 
 def _columns(key: CardKey) -> tuple[str, str, str, str, int, int]:

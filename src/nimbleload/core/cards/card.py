@@ -21,9 +21,11 @@ Condition = Literal["sounding", "silent", "waking"]
 CONDITIONS: tuple[Condition, ...] = ("sounding", "silent")
 MEASURED: tuple[Condition, ...] = (*CONDITIONS, "waking")
 
-Provenance = Literal["measured", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"]
+Provenance = Literal["measured", "first", "earlier", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"]
 PROVENANCE_WORDS: dict[Provenance, str] = {
     "measured": "measured on this computer",
+    "first": "first figures of this computer, taken quickly",
+    "earlier": "measured on this computer in an earlier way, which took many plugins for cheaper than they are",
     "sample": "sample figures, not from this computer",
     "elsewhere": "measured on another computer",
     "typed": "typed in",
@@ -31,6 +33,11 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
     "stand-in": "taken from a stand-in",
     "unknown": "not known",
 }
+# By which way this version measures. 2: every plugin switched on for the size it is run with, by a narrow loop.
+METHOD = 2
+
+# Those of this computer.
+OWN: tuple[Provenance, ...] = ("measured", "first", "earlier")
 PROVENANCES: tuple[Provenance, ...] = tuple(PROVENANCE_WORDS)
 
 
@@ -45,7 +52,8 @@ class Cell(msgspec.Struct, frozen=True):
     on top, in the same blocks. `sequence` holds the own times as little-endian int32 nanoseconds, in block order.
     `quiet` is false where the machine disturbed more than a twentieth of the blocks. `watched` is how long the timed
     blocks took together, `interruptions` how many of them the machine clearly interrupted, and `interrupted` by how
-    much (int32 nanoseconds, ascending, evenly picked where there were many).
+    much (int32 nanoseconds, ascending, evenly picked where there were many). `aside` is what the plugin's own threads
+    and child processes computed on other cores meanwhile, in seconds per block.
     """
 
     rate: int
@@ -64,6 +72,7 @@ class Cell(msgspec.Struct, frozen=True):
     watched: float = 0.0
     interruptions: int = 0
     interrupted: bytes = b""
+    aside: float = 0.0
 
     def interrupted_ns(self) -> NDArray[np.int32]:
         """By how much the machine interrupted blocks, in nanoseconds, ascending; empty if that was not kept."""
@@ -238,14 +247,30 @@ class Position(msgspec.Struct, frozen=True):
     value: float
 
 
+class Made(msgspec.Struct, frozen=True):
+    """How a card was made: by which `method` (see METHOD), from which file (`path`, its `size` in bytes and when it was
+    `modified`, in ns; empty and 0 for a plugin without one), in which `version` of the plugin.
+
+    `real_time` says that its blocks had a core for themselves; `held` names the protections that were active.
+    """
+
+    method: int = METHOD
+    path: str = ""
+    size: int = 0
+    modified: int = 0
+    version: str = ""
+    real_time: bool = False
+    held: tuple[str, ...] = ()
+
+
 class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found:
     `listened` then says how long it was listened for (seconds), None if it was not tried.
 
     `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
     at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `nulls` compare
-    its sound with other settings of the same plugin. `failure` says in
-    plain words why there is nothing, or why the rest is missing; None if all went well.
+    its sound with other settings of the same plugin. `failure` says in plain words why there is nothing, or why the
+    rest is missing; None if all went well. `made` is how it was made, None where that was not kept.
     """
 
     key: CardKey
@@ -263,6 +288,7 @@ class CostCard(msgspec.Struct, frozen=True):
     polyphony: tuple[Polyphony, ...] = ()
     listened: float | None = None
     nulls: tuple[Null, ...] = ()
+    made: Made | None = None
 
     @property
     def lasting(self) -> float:

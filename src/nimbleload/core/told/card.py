@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Silence, Upkeep
+from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Made, Silence, Upkeep
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
 from ..units import decibels, microseconds, milliseconds, percent
@@ -27,15 +27,52 @@ COMPANY_TOLD = 4 << 20
 def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     """What a card says in plain words: cost, rhythm, silence, fixed part, latency, tail, noise; the failure first."""
     said = [f"{card.name} {card.failure}."] if card.failure else []
-    cell = card.cell(rate, buffer, "sounding")
-    sounding = card.cost(rate, buffer, "sounding")
-    if sounding.provenance == "unknown":
+    if card.cost(rate, buffer, "sounding").provenance == "unknown":
         return said or ["Not measured yet."]
+    said += _costs(card, rate, buffer)
+    if card.silence is not None:
+        said.extend(_silence(card.silence))
+    if card.latency:
+        said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
+    said.extend(_truths(card))
+    if card.tail is None and card.listened is not None:
+        said.append(f"Sounds on beyond {card.listened:.0f} s after its input ends: its tail was still there then.")
+    elif card.tail is None:
+        said.append("Its tail was not tried.")
+    elif card.tail > 0.05:
+        said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
+    said.extend(_company(card, rate, buffer))
+    if card.upkeep is not None:
+        said.extend(_upkeep(card.upkeep))
+    if card.made is not None and card.made.path:
+        said.append(_held(card.made))
+    cell = card.cell(rate, buffer, "sounding")
+    if cell is not None and not cell.quiet:
+        said.append("The computer was not quiet while this was measured: the figure may be a little high.")
+    return said
+
+
+def _held(of: Made) -> str:
+    """What kept the plugin in while it ran, as a sentence."""
+    if not of.held:
+        return "Nothing but limits kept it in while it ran: this system offers no more."
+    words = {"files": "it could read no hidden files and write none of yours", "system calls": "it reached no network"}
+    kept = [words[name] for name in of.held if name in words]
+    return f"Ran held in: {' and '.join(kept)}." if kept else "Ran with limits only, as you have allowed it."
+
+
+def _costs(card: CostCard, rate: int, buffer: int) -> list[str]:
+    """What a block takes, sounding and silent, how evenly, and what of it is there whatever its length."""
+    cell, said = card.cell(rate, buffer, "sounding"), []
+    sounding = card.cost(rate, buffer, "sounding")
     block_time = deadline(buffer, rate)
     said.append(
         f"Takes {microseconds(sounding.seconds)} of each {milliseconds(block_time)} block at {buffer} samples: "
         f"{percent(sounding.seconds / block_time)} of one core."
     )
+    if cell is not None and cell.aside > 0:
+        beside = percent(cell.aside / block_time)
+        said.append(f"Threads or processes of its own also take {beside} of a core meanwhile, on other cores.")
     found = rhythm(cell.sequence_ns()) if cell is not None else None
     if found is not None and found.is_bursty:
         every = f"every {found.period} blocks" if found.period else "now and then"
@@ -61,22 +98,6 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     waking = card.cell(rate, buffer, "waking")
     if waking is not None and waking.largest > 1.5 * max(cell.largest if cell else 0.0, 2 * sounding.seconds):
         said.append(f"Waking up costs a spike of {microseconds(waking.largest)} in one block.")
-    if card.silence is not None:
-        said.extend(_silence(card.silence))
-    if card.latency:
-        said.append(f"Reports a latency of {card.latency} samples ({milliseconds(card.latency / rate)}).")
-    said.extend(_truths(card))
-    if card.tail is None and card.listened is not None:
-        said.append(f"Sounds on beyond {card.listened:.0f} s after its input ends: its tail was still there then.")
-    elif card.tail is None:
-        said.append("Its tail was not tried.")
-    elif card.tail > 0.05:
-        said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
-    said.extend(_company(card, rate, buffer))
-    if card.upkeep is not None:
-        said.extend(_upkeep(card.upkeep))
-    if cell is not None and not cell.quiet:
-        said.append("The computer was not quiet while this was measured: the figure may be a little high.")
     return said
 
 

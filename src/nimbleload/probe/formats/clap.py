@@ -10,15 +10,20 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy as np
 from numba import cfunc, types
+from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
+from ...native.memory import load_i64, store_atomic
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
 from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES, PATH_BYTES = 256, 1024
 STEPPED, READ_ONLY, BYPASS = 1, 8, 16
+# What `process` returns when it could not do its work; everything else is a success of some kind.
+FAILED = 0
 
 
 class Version(c.Structure):
@@ -117,15 +122,24 @@ def _no_extension(host, name):
     return 0
 
 
+# What a plugin asks of its host is noted where the host's own data point to, and done when nothing is timed.
+RESTART, PROCESS, CALLBACK, ASKED = range(4)
+HOST_DATA = Host.host_data.offset
+
+
 @cfunc(types.void(types.int64), cache=True)
-def _request(host):
-    return
+def _restart_please(host):
+    store_atomic(load_i64(host + HOST_DATA) + 8 * RESTART, 1)
 
 
-HOST = Host(
-    Version(1, 2, 0), None, b"Nimble Load", b"Nimble Load", b"", b"1", _no_extension.address, _request.address,
-    _request.address, _request.address,
-)  # fmt: skip
+@cfunc(types.void(types.int64), cache=True)
+def _process_please(host):
+    store_atomic(load_i64(host + HOST_DATA) + 8 * PROCESS, 1)
+
+
+@cfunc(types.void(types.int64), cache=True)
+def _callback_please(host):
+    store_atomic(load_i64(host + HOST_DATA) + 8 * CALLBACK, 1)
 
 
 class Library:
@@ -163,9 +177,9 @@ class Library:
             identifier, name, vendor, version = (text(t) for t in (d.id, d.name, d.vendor, d.version))
             yield Described(identifier, name, vendor, version, tuple(features), self.path)
 
-    def create(self, identifier: str) -> int:
-        """The address of a new plugin; PluginError if the file does not hold it."""
-        address = self._factory.create(self._address, c.addressof(HOST), identifier.encode())
+    def create(self, identifier: str, host: int) -> int:
+        """The address of a new plugin for a host at an address; PluginError if the file does not hold it."""
+        address = self._factory.create(self._address, host, identifier.encode())
         if not address:
             raise PluginError(f"{self.path} holds no plugin {identifier!r}.")
         return address
@@ -174,13 +188,14 @@ class Library:
 class ClapHosted:
     """One CLAP plugin, active and processing (see `hosted.Hosted`)."""
 
-    def __init__(self, use: PluginUse, path: str, rate: int, longest: int) -> None:
+    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, frames: int) -> None:
         self._library = Library(path)
-        self.handle = self._library.create(use.plugin.identifier)
+        self._asked = np.zeros(ASKED, np.int64)
+        self.handle = self._library.create(use.plugin.identifier, self._host())
         self._plugin = Plugin.from_address(self.handle)
         if not self._plugin.init(self.handle):
             raise PluginError(f"{use.label} refused to start.")
-        self._rate, self._longest = rate, longest
+        self._rate = rate
         self.version = text(self._plugin.desc.contents.version)
         if use.setting.state is not None:
             self._load_state(use)
@@ -189,10 +204,9 @@ class ClapHosted:
         ins, outs = self._ports(True), self._ports(False)
         self._blocks = Blocks(ins, outs, longest, self._dialect())
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
-        self._activate()
+        self.latency = 0
+        self._activate(frames)
         self.call = self._plugin.process
-        latency = self._extension(b"clap.latency", Latency)
-        self.latency = int(latency.get(self.handle)) if latency else 0
 
     def _extension(self, name: bytes, kind: type[c.Structure]):
         address = self._plugin.get_extension(self.handle, name)
@@ -262,22 +276,49 @@ class ClapHosted:
                 found.append(parameter(str(d.id), text(d.name), bool(d.flags & STEPPED), d.least, d.most, now))
         return tuple(found)
 
-    def _activate(self) -> None:
-        if not self._plugin.activate(self.handle, float(self._rate), 1, self._longest):
-            raise PluginError(f"The plugin refuses {self._rate} Hz with blocks of up to {self._longest} samples.")
+    def _host(self) -> int:
+        """The address of a host of the plugin's own, which notes what it asks for."""
+        none, noted = _no_extension.address, self._asked.ctypes.data
+        requests = (_restart_please.address, _process_please.address, _callback_please.address)
+        texts = (b"Nimble Load", b"Nimble Load", b"", b"1")
+        self._own_host = Host(Version(1, 2, 0), noted, *texts, none, *requests)
+        return c.addressof(self._own_host)
+
+    def _activate(self, frames: int) -> None:
+        if not self._plugin.activate(self.handle, float(self._rate), 1, frames):
+            raise PluginError(f"The plugin refuses {self._rate} Hz with blocks of up to {frames} samples.")
         if not self._plugin.start_processing(self.handle):
             raise PluginError("The plugin refuses to start processing.")
+        self.made_for = frames
+        self._read_latency()
+
+    def _read_latency(self) -> None:
+        latency = self._extension(b"clap.latency", Latency)
+        self.latency = int(latency.get(self.handle)) if latency else 0
+
+    @property
+    def defers(self) -> bool:
+        return bool(self._asked[CALLBACK])
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
 
-    def settled(self) -> None:
-        """Nothing to look up: the latency was told when it was activated."""
+    def settled(self) -> bool:
+        """Gives it the main thread, if it asked for it."""
+        asked = bool(self._asked[CALLBACK])
+        self._asked[CALLBACK] = 0
+        if asked:
+            self._plugin.on_main_thread(self.handle)
+        return asked
 
-    def restart(self) -> None:
+    def failures(self, codes: NDArray[np.int32]) -> int:
+        return int(np.count_nonzero(codes == FAILED))
+
+    def restart(self, frames: int) -> None:
         self._plugin.stop_processing(self.handle)
         self._plugin.deactivate(self.handle)
-        self._activate()
+        self._asked[RESTART] = 0
+        self._activate(frames)
         self._plugin.reset(self.handle)
 
     def close(self) -> None:
@@ -302,6 +343,9 @@ def describe(path: str) -> Iterator[Described]:
     return Library(path).described()
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int) -> ClapHosted:
-    """Loads one use from a file at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not."""
-    return ClapHosted(use, path, rate, longest)
+def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> ClapHosted:
+    """Loads one use from a file at a rate (Hz), switched on for blocks of `frames` samples (0: of `longest`).
+
+    Its buffers take blocks of up to `longest` samples. PluginError says why not.
+    """
+    return ClapHosted(use, path, rate, longest, frames or longest)

@@ -11,7 +11,7 @@ import numpy as np
 from numba import cfunc, types
 
 from ...native.memory import load_i64
-from .hosted import Note
+from .hosted import ARGUMENTS_KEPT, Note
 
 NOTE_ON, NOTE_OFF, PARAM_VALUE, MIDI = 0, 1, 5, 10
 CLAP_DIALECT, MIDI_DIALECT = 1, 2
@@ -104,11 +104,15 @@ def header(kind: type[c.Structure], event_type: int) -> EventHeader:
 
 def note_event(note: Note, dialect: int) -> c.Structure:
     """A note in the dialect that the plugin understands."""
+    made: MidiEvent | NoteEvent
     if dialect == MIDI_DIALECT:
         status = 0x90 if note.on else 0x80
-        return MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(status, note.key, 100))
-    kind = NOTE_ON if note.on else NOTE_OFF
-    return NoteEvent(header(NoteEvent, kind), -1, 0, 0, note.key, 0.8)
+        made = MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(status, note.key, round(127 * note.velocity)))
+    else:
+        kind = NOTE_ON if note.on else NOTE_OFF
+        made = NoteEvent(header(NoteEvent, kind), -1, 0, 0, note.key, note.velocity)
+    made.header.time = note.at
+    return made
 
 
 def param_event(param_id: int, value: float) -> c.Structure:
@@ -147,5 +151,7 @@ class Blocks:
             events = EventList([note_event(note, self._dialect) for note in notes])
             ins, outs = (c.addressof(buffers) for buffers, _ in self._ports)
             process = Process(-1, frames, None, ins, outs, *self._counts, events.address, c.addressof(FORGOTTEN))
+            while len(self._made) >= ARGUMENTS_KEPT:
+                del self._made[next(iter(self._made))]
             self._made[key] = (process, events)
         return c.addressof(self._made[key][0])

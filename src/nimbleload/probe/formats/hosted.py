@@ -11,10 +11,17 @@ from numpy.typing import NDArray
 
 
 class Note(NamedTuple):
-    """A note that starts or ends at the first sample of a block; `key` as in MIDI (69 is A at 440 Hz)."""
+    """A note that starts or ends `at` so many samples into a block; `key` as in MIDI (69 is A at 440 Hz), `velocity`
+    from 0 to 1."""
 
     key: int
     on: bool
+    at: int = 0
+    velocity: float = 0.8
+
+
+# So many arguments are kept of a plugin; older ones are made anew when they are needed.
+ARGUMENTS_KEPT = 256
 
 
 ParameterKind = Literal["switch", "choice", "count", "number"]
@@ -77,29 +84,45 @@ class Hosted(Protocol):
 
     `inputs` and `outputs` (channels, longest block, float32) are the plugin's own buffers, all ports one after the
     other; a plugin without any has one that stays silent. `latency` is what the plugin reports, in samples.
+    `made_for` is the block size that it was told of when it was switched on, in samples, and the only one that it may
+    be called with; 0 where its standard has no way to tell it. `defers` says that it puts work off, to be done by
+    `settled`.
     """
 
     call: int
     handle: int
     latency: int
     version: str
+    made_for: int
+    defers: bool
     inputs: NDArray[np.float32]
     outputs: NDArray[np.float32]
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         """The second argument for a block of so many samples that begins with these notes; valid until `close`."""
 
-    def restart(self) -> None:
-        """Brings the plugin back to a fresh state, as after loading."""
+    def restart(self, frames: int) -> None:
+        """Brings the plugin to a fresh state, switched on for blocks of so many samples, as a host does it.
 
-    def settled(self) -> None:
-        """Called after it has run, on no clock: reads what shows only then, and does work that it put off."""
+        PluginError if it refuses them.
+        """
+
+    def settled(self) -> bool:
+        """Called after it has run, on no clock: reads what shows only then, and does work that it put off, if any."""
+
+    def failures(self, codes: NDArray[np.int32]) -> int:
+        """In how many blocks the plugin said that it failed, by what its function returned (any shape)."""
 
     def parameters(self) -> tuple[Parameter, ...]:
         """Every setting that can be changed from outside, in the plugin's order."""
 
     def close(self) -> None:
         """Ends the plugin. It must not be called after."""
+
+
+def never_fails(codes: NDArray[np.int32]) -> int:
+    """The failures of a standard whose plugins cannot tell of any."""
+    return 0
 
 
 class PluginError(Exception):

@@ -6,7 +6,7 @@ from ...core.session.plugins import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks
-from .hosted import Note, Parameter, PluginError, parameter
+from .hosted import Note, Parameter, PluginError, never_fails, parameter
 
 
 class HouseHosted:
@@ -25,6 +25,7 @@ class HouseHosted:
         self.call, self.handle = self._instance.process, self._instance.plugin
         self.latency = self._instance.latency
         self.version = VERSION
+        self.made_for, self.defers, self.failures = 0, False, never_fails
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
@@ -35,10 +36,11 @@ class HouseHosted:
             for s in self._settings
         )
 
-    def settled(self) -> None:
+    def settled(self) -> bool:
         """Nothing to look up: the latency is known from the start."""
+        return False
 
-    def restart(self) -> None:
+    def restart(self, frames: int) -> None:
         self._instance.reset()
 
     def close(self) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ...core.session.plugins import PluginUse
-from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
+from .hosted import Described, Note, Parameter, PluginError, files_in, never_fails, parameter, text
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8
 BELOW, ABOVE, TOGGLED, SAMPLE_RATE, LOGARITHMIC, INTEGER = 0x1, 0x2, 0x4, 0x8, 0x10, 0x20
@@ -114,12 +114,13 @@ class LadspaHosted:
         latency = [k for k, name in enumerate(names) if name.lower() == "latency" and kinds[k] & OUTPUT]
         self._latency_port = latency[0] if latency else None
         self.call, self.handle, self.latency, self.version = self._of.run, 0, 0, ""
-        self.restart()
+        self.made_for, self.defers, self.failures = 0, False, never_fails
+        self.restart(longest)
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return frames
 
-    def restart(self) -> None:
+    def restart(self, frames: int) -> None:
         self.close()
         self.handle = self._of.instantiate(c.addressof(self._of), self._rate) or 0
         if not self.handle:
@@ -140,10 +141,11 @@ class LadspaHosted:
                 found.append(parameter(name, name, whole, least, most, float(self._controls[k])))
         return tuple(found)
 
-    def settled(self) -> None:
+    def settled(self) -> bool:
         """Called when it has run: the latency stands in a port of that name."""
         if self._latency_port is not None:
             self.latency = max(int(self._controls[self._latency_port]), 0)
+        return False
 
     def close(self) -> None:
         if self.handle:
@@ -160,6 +162,9 @@ def files() -> list[Path]:
     return files_in(map(Path, folders), "*.so")
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int) -> LadspaHosted:
-    """Loads one use from a file at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not."""
+def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> LadspaHosted:
+    """Loads one use from a file at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not.
+
+    LADSPA has no way to tell a plugin of the block size (`frames`).
+    """
     return LadspaHosted(use, path, rate, longest)

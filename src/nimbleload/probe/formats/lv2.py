@@ -14,7 +14,7 @@ import numpy as np
 
 from ...core.session.plugins import PluginUse
 from . import lilv
-from .hosted import Described, Note, Parameter, PluginError, parameter
+from .hosted import Described, Note, Parameter, PluginError, never_fails, parameter
 from .lv2_native import (
     CHUNK,
     EVENT_INS,
@@ -33,7 +33,8 @@ ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/
 OPTIONS, PARAMETERS, MIDI, EVENT = f"{NS}/ext/options#", f"{NS}/ext/parameters#", f"{NS}/ext/midi#", f"{NS}/ext/event#"
 OFFERED = {
     f"{URID}map", f"{URID}unmap", f"{OPTIONS}options", f"{BUF_SIZE}boundedBlockLength", f"{WORKER}schedule",
-    f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken", f"{lilv.LV2}hardRTCapable",
+    f"{BUF_SIZE}fixedBlockLength", f"{BUF_SIZE}powerOf2BlockLength", f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken",
+    f"{lilv.LV2}hardRTCapable",
 }  # fmt: skip
 EVENT_BYTES = 1 << 16
 VALUE_TYPES: dict[str, Any] = {
@@ -167,7 +168,7 @@ class Ports:
 class Lv2Hosted:
     """One LV2 plugin, active (see `hosted.Hosted`)."""
 
-    def __init__(self, use: PluginUse, rate: int, longest: int) -> None:
+    def __init__(self, use: PluginUse, rate: int, longest: int, frames: int) -> None:
         self._plugin = lilv.plugin(use.plugin.identifier)
         lacking = [uri for uri in lilv.required_features(self._plugin) if uri not in OFFERED]
         if lacking:
@@ -183,7 +184,7 @@ class Lv2Hosted:
             self._ports.controls[self._ports.symbols[name]] = value
         self.inputs, self.outputs = self._ports.inputs, self._ports.outputs
         self._queue = np.zeros(QUEUE_BYTES // 8 + 2, np.int64)
-        self._features = self._make_features(longest)
+        self._features = self._make_features(frames)
         ins, outs = self._ports.events[True], self._ports.events[False]
         self._host = np.zeros(PORTS + 2 * (len(ins) + len(outs)), np.int64)
         self._host[SEQUENCE] = self._urids.number(f"{ATOM}Sequence")
@@ -192,14 +193,14 @@ class Lv2Hosted:
         for k, index in enumerate((*ins, *outs)):
             self._host[PORTS + 2 * k : PORTS + 2 * k + 2] = self._ports.places[index] or 0, EVENT_BYTES
         self.call, self.handle = run_block.address, self._host.ctypes.data
-        self.latency, self.version = 0, ""
+        self.latency, self.version, self.failures, self.defers = 0, "", never_fails, False
         self._instance: Instance | None = None
         self._address = 0
-        self.restart()
+        self.restart(frames)
 
-    def _make_features(self, longest: int) -> Any:
+    def _make_features(self, frames: int) -> Any:
         """A null-ended list of features, with all they point to kept alive."""
-        self._numbers = [c.c_int32(n) for n in (16, longest, longest, EVENT_BYTES)]
+        self._numbers = [c.c_int32(n) for n in (frames, frames, frames, EVENT_BYTES)]
         self._rate_option = c.c_float(self._rate)
         whole, real = self._urids.number(f"{ATOM}Int"), self._urids.number(f"{ATOM}Float")
         keys = ("minBlockLength", "maxBlockLength", "nominalBlockLength", "sequenceSize")
@@ -220,6 +221,7 @@ class Lv2Hosted:
         listed = [
             (f"{URID}map", places[0]), (f"{URID}unmap", places[1]), (f"{WORKER}schedule", places[2]),
             (f"{OPTIONS}options", c.addressof(self._options)), (f"{BUF_SIZE}boundedBlockLength", None),
+            (f"{BUF_SIZE}fixedBlockLength", None), (f"{BUF_SIZE}powerOf2BlockLength", None),
         ]  # fmt: skip
         self._listed = [Feature(uri.encode(), place) for uri, place in listed]
         return (c.c_void_p * (len(listed) + 1))(*(c.addressof(f) for f in self._listed))
@@ -230,16 +232,19 @@ class Lv2Hosted:
             place = self._ports.places[self._ports.events[True][0]] or 0
             kind = self._urids.number(f"{MIDI}MidiEvent")
             body = b"".join(
-                np.array([0], "<i8").tobytes() + np.array([3, kind], "<u4").tobytes()
-                + bytes((0x90 if note.on else 0x80, note.key, 100)) + bytes(5)
+                np.array([note.at], "<i8").tobytes() + np.array([3, kind], "<u4").tobytes()
+                + bytes((0x90 if note.on else 0x80, note.key, round(127 * note.velocity))) + bytes(5)
                 for note in notes
             )  # fmt: skip
             head = np.array([8 + len(body), self._host[SEQUENCE], 0, 0], "<u4").tobytes()
             c.memmove(place, head + body, len(head) + len(body))
         return frames
 
-    def restart(self) -> None:
+    def restart(self, frames: int) -> None:
         self.close()
+        for number in self._numbers[:3]:
+            number.value = frames
+        self.made_for = frames
         lib = lilv.library()
         self._address = lib.lilv_plugin_instantiate(self._plugin, float(self._rate), c.addressof(self._features)) or 0
         if not self._address:
@@ -256,6 +261,7 @@ class Lv2Hosted:
         if descriptor.activate:
             descriptor.activate(self._instance.handle)
         self._host[RUN], self._host[PLUGIN] = descriptor.run, self._instance.handle
+        self.defers = self._worker() is not None
         self._do_work()
 
     def _restore(self, content: bytes) -> None:
@@ -292,30 +298,33 @@ class Lv2Hosted:
             found.append(parameter(by_index[index], name, whole, least, most, value, *choices))
         return tuple(found)
 
-    def settled(self) -> None:
+    def settled(self) -> bool:
         """Does the work that was put off, and reads the latency from its port."""
-        self._do_work()
+        had_work = self._do_work()
         lib = lilv.library()
         if lib.lilv_plugin_has_latency(self._plugin):
             value = float(self._ports.controls[lib.lilv_plugin_get_latency_port_index(self._plugin)])
             self.latency = max(round(value), 0) if np.isfinite(value) else 0
+        return had_work
 
-    def _do_work(self) -> None:
-        """Calls the plugin's worker for everything in the queue; its answers go back at once."""
+    def _worker(self) -> WorkerInterface | None:
+        """What the plugin wants called for work that it puts off; None if it puts off none."""
+        if self._instance is None or not self._instance.descriptor.contents.extension_data:
+            return None
+        data = EXTENSION_DATA(self._instance.descriptor.contents.extension_data)
+        address = data(f"{WORKER}interface".encode())
+        return WorkerInterface.from_address(address) if address else None
+
+    def _do_work(self) -> bool:
+        """Calls the plugin's worker for everything in the queue; its answers go back at once. Whether there was any."""
         if self._instance is None or not self._queue[0]:
-            return
-        descriptor = self._instance.descriptor.contents
-        address = (
-            EXTENSION_DATA(descriptor.extension_data)(f"{WORKER}interface".encode())
-            if descriptor.extension_data
-            else None
-        )
+            return False
         used = int(self._queue[0])
         content = self._queue.view(np.uint8)[16 : 16 + used].tobytes()
         self._queue[0] = 0
-        if not address:
-            return
-        worker = WorkerInterface.from_address(address)
+        worker = self._worker()
+        if worker is None:
+            return False
         handle = self._instance.handle
         respond = RESPOND(lambda _, size, data: worker.work_response(handle, size, data) if worker.work_response else 0)
         at = 0
@@ -326,6 +335,7 @@ class Lv2Hosted:
             at += 8 + (size + 7) // 8 * 8
         if worker.end_run:
             worker.end_run(handle)
+        return True
 
     def close(self) -> None:
         if self._instance is not None:
@@ -346,6 +356,9 @@ def describe_all() -> Iterator[Described]:
         yield Described(uri, name or uri, author, "", lilv.classes(plugin), bundle)
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int) -> Lv2Hosted:
-    """Loads one use at a rate (Hz), for blocks of up to `longest` samples; lilv knows where. PluginError if not."""
-    return Lv2Hosted(use, rate, longest)
+def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Lv2Hosted:
+    """Loads one use at a rate (Hz), made for blocks of `frames` samples (0: of `longest`); lilv knows where.
+
+    Its buffers take blocks of up to `longest` samples. PluginError says why not.
+    """
+    return Lv2Hosted(use, rate, longest, frames or longest)

@@ -14,9 +14,10 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
-from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
+from .hosted import ARGUMENTS_KEPT, Described, Note, Parameter, PluginError, files_in, parameter, text
 from .vst3_abi import (
     AUDIO,
     BOOL,
@@ -132,12 +133,13 @@ def describe(path: str) -> Iterator[Described]:
 class Vst3Hosted:
     """One VST3 plugin, active and processing (see `hosted.Hosted`)."""
 
-    def __init__(self, use: PluginUse, path: str, rate: int, longest: int) -> None:
+    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, frames: int) -> None:
         self._factory = factory(path)
         found = [cid for cid, _, _ in class_ids(self._factory) if cid.hex().upper() == use.plugin.identifier.upper()]
         if not found:
             raise PluginError(f"{path} holds no plugin {use.plugin.identifier!r}.")
-        self._cid, self._label, self._rate, self._longest = found[0], use.label, rate, longest
+        self._cid, self._label, self._rate = found[0], use.label, rate
+        self.defers = False
         self._context = HostObject([refuse_two.address, refuse_four.address])
         # What the plugin says of its parameters is taken and forgotten.
         none = nothing.address
@@ -156,9 +158,8 @@ class Vst3Hosted:
         self._is_active = False
         self._controller = self._find_controller()
         self._values = self._numbered(use.setting.values)
-        self._activate()
-        self.call, self.handle = self._processor.function(9), self._processor.address
-        self.latency, self.version = int(self._processor.call(6, result=c.c_uint32)), ""
+        self._activate(frames)
+        self.call, self.handle, self.version = self._processor.function(9), self._processor.address, ""
 
     def _create(self) -> Interface:
         made = c.c_void_p()
@@ -244,7 +245,7 @@ class Vst3Hosted:
         none = nothing.address
         listing = HostObject([event_count.address, change_at.address, none], [len(changes), addresses.ctypes.data])
         self.inputs[:] = 0
-        block = ProcessBlock.from_address(self.argument(16))
+        block = ProcessBlock.from_address(self.argument(min(16, self.made_for)))
         block.changes_in = listing.address
         self._processor.call(9, c.byref(block), kinds=(POINTER,))
         block.changes_in = self._changes.address
@@ -279,16 +280,18 @@ class Vst3Hosted:
                 for number in range(self._component.call(7, media, direction, kinds=(INT, INT))):
                     self._component.call(10, media, direction, number, on, kinds=(INT, INT, INT, BOOL))
 
-    def _activate(self) -> None:
-        setup = Setup(0, 0, self._longest, float(self._rate))
+    def _activate(self, frames: int) -> None:
+        setup = Setup(0, 0, frames, float(self._rate))
         if self._processor.call(7, c.byref(setup), kinds=(POINTER,)) != OK:
-            raise PluginError(f"{self._label} refuses {self._rate} Hz with blocks of up to {self._longest} samples.")
+            raise PluginError(f"{self._label} refuses {self._rate} Hz with blocks of up to {frames} samples.")
+        self.made_for = frames
         self._switch_buses(True)
         if self._component.call(11, True, kinds=(BOOL,)) != OK:
             raise PluginError(f"{self._label} refuses to be switched on.")
         self._processor.call(8, True, kinds=(BOOL,))
         self._is_active = True
         self._set_values()
+        self.latency = int(self._processor.call(6, result=c.c_uint32))
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         """The address of a `ProcessData` of so many samples that begins with these notes."""
@@ -299,22 +302,28 @@ class Vst3Hosted:
             ins, outs = (c.addressof(buffers) for buffers, _ in self._kept)
             changes = self._changes.address
             block = ProcessBlock(0, 0, frames, *self._counts, ins, outs, changes, changes, listing.address, None, None)
+            while len(self._blocks) >= ARGUMENTS_KEPT:
+                del self._blocks[next(iter(self._blocks))]
             self._blocks[frames, notes] = (block, listing, events)
         return c.addressof(self._blocks[frames, notes][0])
 
     @staticmethod
     def _note(note: Note) -> NoteEvent:
         if note.on:
-            return NoteEvent(0, 0, 0.0, 0, 0, 0, 0, note.key, 0.0, 0.8, 0, -1)
+            return NoteEvent(0, note.at, 0.0, 0, 0, 0, 0, note.key, 0.0, note.velocity, 0, -1)
         # A note's end has its id where a beginning has its length's place: -1 says that the pitch names it.
-        return NoteEvent(0, 0, 0.0, 0, 1, 0, 0, note.key, 0.0, float(np.frombuffer(b"\xff" * 4, "<f4")[0]), 0, 0)
+        return NoteEvent(0, note.at, 0.0, 0, 1, 0, 0, note.key, 0.0, float(np.frombuffer(b"\xff" * 4, "<f4")[0]), 0, 0)
 
-    def restart(self) -> None:
+    def restart(self, frames: int) -> None:
         self._deactivate()
-        self._activate()
+        self._activate(frames)
 
-    def settled(self) -> None:
+    def settled(self) -> bool:
         """Nothing to look up: the latency was told when it was activated."""
+        return False
+
+    def failures(self, codes: NDArray[np.int32]) -> int:
+        return int(np.count_nonzero(codes != OK))
 
     def _deactivate(self) -> None:
         if self._is_active:
@@ -336,6 +345,9 @@ def files() -> list[Path]:
     return files_in(folders, "**/*.vst3")
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int) -> Vst3Hosted:
-    """Loads one use from a bundle at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not."""
-    return Vst3Hosted(use, path, rate, longest)
+def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Vst3Hosted:
+    """Loads one use from a bundle at a rate (Hz), switched on for blocks of `frames` samples (0: of `longest`).
+
+    Its buffers take blocks of up to `longest` samples. PluginError says why not.
+    """
+    return Vst3Hosted(use, path, rate, longest, frames or longest)

@@ -1,0 +1,61 @@
+"""What a plugin computes beside the audio thread: in threads that it has made, and in processes that it has started.
+
+Threads and processes inherit the core and the priority of the one that makes them: a plugin's helpers would wait for
+the very core that waits for them. They are let go, to any other core, as under a host that runs its audio thread alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import threading
+import time
+from pathlib import Path
+
+from .supervisor import below
+
+# The cores of this process before it settles on one.
+EVERYWHERE = os.sched_getaffinity(0)
+PROC = Path("/proc")
+# Clocks of this thread and of the process are read until they were within so many seconds, so often at most.
+TOGETHER, TRIES = 3e-6, 20
+
+
+def threads(process: int | str = "self") -> list[int]:
+    """The numbers of all threads of a process; none if it has ended."""
+    try:
+        return [int(each.name) for each in (PROC / str(process) / "task").iterdir()]
+    except OSError:
+        return []
+
+
+def spent() -> float:
+    """CPU time that all other threads and all descendants have had so far, in seconds."""
+    for _ in range(TRIES):
+        # What interrupts between the readings would count as somebody else's.
+        before, all_of_them, after = time.thread_time(), time.process_time(), time.thread_time()
+        if after - before < TOGETHER:
+            break
+    return all_of_them - (before + after) / 2 + sum(_cpu(process) for process in below(os.getpid()))
+
+
+def _cpu(process: int) -> float:
+    """CPU time of a process, in seconds; its threads' own counts, which the system keeps to the nanosecond."""
+    total = 0
+    for thread in threads(process):
+        with contextlib.suppress(OSError, ValueError, IndexError):
+            total += int((PROC / str(process) / "task" / str(thread) / "schedstat").read_text().split()[0])
+    return total / 1e9
+
+
+def let_go() -> None:
+    """Lets every other thread and every descendant run on any core but this thread's, where there are others."""
+    mine = threading.get_native_id()
+    others = [thread for thread in threads() if thread != mine]
+    others += [thread for process in below(os.getpid()) for thread in threads(process)]
+    if not others:
+        return
+    cores = EVERYWHERE - os.sched_getaffinity(0) or EVERYWHERE
+    for thread in others:
+        with contextlib.suppress(OSError):
+            os.sched_setaffinity(thread, cores)

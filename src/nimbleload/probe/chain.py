@@ -1,0 +1,117 @@
+"""Renders sound through a chain of plugins, in the worker: block by block, as fast as they go.
+
+The sound lies in a file of the worker's folder and goes into another one, so that it never has to fit into memory.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .formats.hosted import Hosted, Note, PluginError
+from .loading import load
+from .messages import (
+    LoadedMessage,
+    LoadingMessage,
+    PlayingMessage,
+    RefusedMessage,
+    RenderedMessage,
+    RenderRequest,
+    Request,
+)
+from .timed import TimedLoop
+
+SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
+NOTE_COLUMNS = 4
+CHANNELS = 2
+# So many samples are taken at a time, and the tail has died when so many seconds stay below −90 dBFS.
+CHUNK, QUIET_SECONDS, QUIET = 1 << 16, 0.5, 10 ** (-90 / 20)
+
+
+def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
+    """In the worker: loads the chain, waits for the sound, and renders it."""
+    chain = []
+    for number, use in enumerate(request.uses):
+        send(LoadingMessage(number, len(request.uses), use.label))
+        try:
+            hosted = load(Request(use, request.rate, (request.buffer,), request.paths.get(use.id, "")))
+        except PluginError as error:
+            send(RefusedMessage(f"{use.label}: {error}"))
+            return
+        chain.append(_Stage(hosted, request.buffer))
+    send(LoadedMessage(0.0))
+    wait()
+    folder = Path(request.folder)
+    notes = np.fromfile(folder / NOTES).reshape(-1, NOTE_COLUMNS) if request.plays else np.zeros((0, NOTE_COLUMNS))
+    source = np.memmap(folder / SOURCE, np.float32, "r").reshape(-1, CHANNELS) if request.samples else None
+    step = max(CHUNK // request.buffer, 1) * request.buffer
+    most = request.samples + int(request.tail * request.rate)
+    wanted_quiet = int(QUIET_SECONDS * request.rate)
+    done = quiet = 0
+    with (folder / RENDERED).open("wb") as out:
+        while done < request.samples or (quiet < wanted_quiet and done < most):
+            sound = np.zeros((CHANNELS, step), np.float32)
+            if source is not None and done < request.samples:
+                part = source[done : min(done + step, request.samples)]
+                sound[:, : len(part)] = part.T
+            for place, stage in enumerate(chain):
+                here = notes[np.searchsorted(notes[:, 0], done) : np.searchsorted(notes[:, 0], done + step)]
+                sound = stage.run(sound, here - [done, 0, 0, 0] if place == 0 else here[:0])
+            out.write(np.ascontiguousarray(sound.T).tobytes())
+            quiet = _quiet_end(sound, quiet, done >= request.samples)
+            done += step
+            send(PlayingMessage(min(done, most), most))
+    latency = sum(stage.latency for stage in chain)
+    for stage in chain:
+        stage.close()
+    send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, sum(stage.wrong for stage in chain)))
+
+
+def _quiet_end(sound: NDArray[np.float32], before: int, is_tail: bool) -> int:
+    """For how many samples the tail has been quiet at the end of this stretch."""
+    if not is_tail:
+        return 0
+    loud = np.flatnonzero(np.abs(sound).max(axis=0) > QUIET)
+    return sound.shape[1] - 1 - int(loud[-1]) if len(loud) else before + sound.shape[1]
+
+
+class _Stage:
+    """One plugin of the chain."""
+
+    def __init__(self, hosted: Hosted, buffer: int) -> None:
+        self._hosted, self._buffer = hosted, buffer
+        self._loop = TimedLoop(hosted, np.zeros((CHANNELS, buffer), np.float32))
+        self._loop.refresh(buffer)
+        self.wrong = 0
+
+    @property
+    def latency(self) -> int:
+        return self._hosted.latency
+
+    def run(self, sound: NDArray[np.float32], notes: NDArray[np.float64]) -> NDArray[np.float32]:
+        """What comes out for what goes in (channels, a whole number of blocks), while it plays notes (see NOTES)."""
+        blocks = sound.shape[1] // self._buffer
+        number = (notes[:, 0] // self._buffer).astype(np.int64)
+        starts = np.unique(np.concatenate(([0], number)))
+        parts = []
+        for first, last in zip(starts.tolist(), [*starts[1:].tolist(), blocks], strict=True):
+            # Notes come with the first of the blocks that are run in one go.
+            played = tuple(
+                Note(int(key), on > 0.5, int(at) - first * self._buffer, float(velocity))
+                for at, key, on, velocity in notes[number == first].tolist()
+            )
+            piece = sound[:, first * self._buffer : last * self._buffer]
+            parts.append(self._loop.capture(self._buffer, last - first, played, source=piece))
+        made = np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
+        self._hosted.settled()
+        # What is no number would spoil all that comes after it; it is counted, and told.
+        wrong = ~np.isfinite(made)
+        self.wrong += int(np.count_nonzero(wrong))
+        made[wrong] = 0.0
+        return made[:CHANNELS] if len(made) >= CHANNELS else np.repeat(made, CHANNELS, axis=0)
+
+    def close(self) -> None:
+        self._hosted.close()

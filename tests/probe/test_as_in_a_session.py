@@ -1,0 +1,112 @@
+"""Plugins that mind how they are run, in every standard: what they take in a session is what is measured."""
+
+from __future__ import annotations
+
+import pytest
+
+from nimbleload.core.cards.card import CostCard
+from nimbleload.core.session.strips import Strip
+from nimbleload.core.told.card import card_sentences
+from nimbleload.probe import session_run
+from nimbleload.probe.loading import load
+from nimbleload.probe.measure import Effort
+from nimbleload.probe.messages import Request
+from nimbleload.probe.signal import CHORD_CYCLE, musical
+from nimbleload.probe.timed import TimedLoop
+from tests.helpers import known
+from tests.helpers.sessions import session
+
+SIZES = (64, 1024)
+TOLD = ("lv2", "clap", "vst3")
+
+
+def measured(plugin: known.Known, voices: int = 0) -> CostCard:
+    of = session(Strip("a", "a", inserts=(plugin.use(voices=voices),), output="main"))
+    jobs = [job._replace(details=False) for job in session_run.jobs(of, {}, SIZES)]
+    *_, last = session_run.run(jobs, {}, effort=Effort(3, 0.02))
+    return last.card
+
+
+def least(card: CostCard, buffer: int, condition="sounding") -> float:
+    return card.cell(48000, buffer, condition).sequence_ns().min() / 1e9
+
+
+@pytest.mark.parametrize("standard", TOLD)
+@pytest.mark.parametrize("way", ["ONLY_ANNOUNCED", "SLOW_ELSEWHERE"])
+def test_a_plugin_is_switched_on_for_each_size_that_it_is_measured_at(standard, way, tmp_path, monkeypatch):
+    """The one costs nothing at other sizes than its own, the other eight times as much: neither is what is found."""
+    card = measured(known.installed(tmp_path, standard, monkeypatch, way))
+    assert card.failure is None
+    for buffer in SIZES:
+        own = known.CALL + known.SAMPLE * buffer
+        for condition in ("sounding", "silent"):
+            assert own - 1e-7 < least(card, buffer, condition) < 3 * own
+    # At both sizes that are compared it is switched on for them, so it is neither idle nor another plugin.
+    assert not card.truth.idle
+
+
+@pytest.mark.parametrize("standard", ["lv2", "clap"])
+def test_what_a_plugin_loads_later_is_there_before_it_is_timed(standard, tmp_path, monkeypatch):
+    card = measured(known.installed(tmp_path, standard, monkeypatch, "LOADS_LATER"))
+    assert card.failure is None
+    for buffer in SIZES:
+        assert least(card, buffer) > known.CALL + known.SAMPLE * buffer - 1e-7
+
+
+@pytest.mark.parametrize("standard", ["clap", "vst3"])
+def test_a_plugin_that_says_it_fails_has_no_figures(standard, tmp_path, monkeypatch):
+    card = measured(known.installed(tmp_path, standard, monkeypatch, "FAILS"))
+    assert "says of itself that it failed in" in card.failure
+    assert not [cell for cell in card.cells if cell.condition == "sounding"]
+
+
+@pytest.mark.parametrize("standard", ["clap", "vst3"])
+def test_no_plugin_is_called_with_a_size_that_it_was_not_switched_on_for(standard, tmp_path, monkeypatch):
+    plugin = known.installed(tmp_path, standard, monkeypatch)
+    hosted = load(Request(plugin.use(), 48000, SIZES, str(plugin.path)))
+    loop = TimedLoop(hosted, musical(1, 48000, 1.0))
+    assert hosted.made_for == 64
+    loop.run(64, 2)
+    for call in (loop.run, loop.capture, loop.silent_peaks):
+        with pytest.raises(ValueError, match="made for blocks of 64 was to be run with 1024"):
+            call(1024, 1)
+    loop.refresh(1024)
+    loop.run(1024, 1)
+    hosted.close()
+
+
+@pytest.mark.parametrize(("standard", "way"), [
+    ("ladspa", "HELPERS"), ("lv2", "HELPERS"), ("clap", "HELPERS"), ("vst3", "HELPERS"), ("clap", "CHILD"),
+])  # fmt: skip
+def test_what_threads_and_processes_of_a_plugin_compute_is_told_beside_its_cost(standard, way, tmp_path, monkeypatch):
+    """They are made by the timed thread itself, and so would share its core and its priority, if nobody let them go."""
+    card = measured(known.installed(tmp_path, standard, monkeypatch, way))
+    assert card.failure is None
+    for buffer in SIZES:
+        for condition in ("sounding", "silent"):
+            aside = card.cell(48000, buffer, condition).aside
+            assert known.HELPED * 0.98 < aside < known.HELPED * 1.5
+    # 100 µs in each block of 1.33 ms.
+    said = next(words for words in card_sentences(card, 48000, 64) if "of its own also take" in words)
+    assert 7 <= float(said.split("also take ")[1].split(" %")[0]) <= 11.5
+    plain = measured(known.installed(tmp_path / "plain", "clap", monkeypatch))
+    assert {cell.aside for cell in plain.cells} == {0.0}
+
+
+def test_an_instrument_that_is_struck_costs_what_it_does_while_it_is_played(tmp_path, monkeypatch):
+    """Its notes have died away long before the next ones: played once, it would be measured as silence."""
+    card = measured(known.installed(tmp_path, "clap", monkeypatch, "DECAYS"), voices=3)
+    for buffer in SIZES:
+        struck = -(-known.STRUCK_SAMPLES // buffer) * buffer / CHORD_CYCLE
+        least_mean = known.CALL + known.SAMPLE * buffer + known.BURST / known.PERIOD + known.STRUCK * struck
+        mean = card.cell(48000, buffer, "sounding").sequence_ns().mean() / 1e9
+        assert 0.98 * least_mean < mean < 1.3 * least_mean
+        assert least(card, buffer, "silent") < known.CALL + known.SAMPLE * buffer + known.STRUCK
+
+
+def test_held_notes_stay_as_many_as_they_are(tmp_path, monkeypatch):
+    """The chord ends and begins anew in the same block: an organ's notes are held throughout."""
+    card = measured(known.installed(tmp_path, "clap", monkeypatch), voices=3)
+    for buffer in SIZES:
+        own = known.CALL + known.SAMPLE * buffer + 3 * known.NOTE
+        assert own - 1e-7 < least(card, buffer) < 1.3 * own
