@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from .block.bounds import spread
 from .block.play import Played, placed
 from .block.schedule import Block, remaining
-from .cards.card import Cards, Provenance
+from .cards.card import OWN, Cards, Provenance
 from .decisions.alike import Group, groups, similar
 from .decisions.apply import apply, tail_traps
 from .decisions.decision import Decision, KeptPlan, Plan
@@ -201,7 +201,7 @@ def _parts(of: Survey, states: NDArray[np.int16], load: float) -> Parts:
 
 def _even(found: Played, threads: int) -> float:
     """The least that an even spread of one block's work could reach, in seconds."""
-    return float(spread(found.own_work, found.beside, threads)[0])
+    return float(spread(found.own_work, found.beside, threads, found.aside)[0])
 
 
 def _rung(of: Survey, size: int, found: Played) -> Rung:
@@ -289,7 +289,8 @@ def block_with(of: Survey, row: NDArray[np.float64]) -> Block:
 def prediction(of: Survey, at: Instant) -> Prediction:
     """What a rehearsal of this moment is expected to show."""
     drawn = peaks(of, at)
-    return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs)
+    here = sum(at.shares.get(name, 0.0) for name in OWN)
+    return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs, bool(at.shares) and here < 0.5)
 
 
 def to_rehearse(session: Session) -> Session:

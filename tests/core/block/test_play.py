@@ -119,3 +119,22 @@ def test_the_parts_of_a_play_add_up(seed):
     assert (found.factor >= 1).all()
     assert (found.makespan >= found.chain * (1 - 1e-12)).all()
     assert (found.makespan >= found.work / cores * (1 - 1e-12)).all()
+
+
+def test_on_one_core_what_is_computed_ahead_comes_after_what_is_live():
+    of = session(track("a", "p", armed=True), track("b", "q"), track("c", "q"), host=Host(read_ahead=1024))
+    graph = build(of)
+    live = live_strips(of, graph)
+    row = np.where([s.id == "a" for s in of.strips], 2.0, np.where([s.id in "bc" for s in of.strips], 3.0, 0.0))
+    block = placed(graph, of.host, live, row, 1)
+    assert block.start[~live].tolist() == [2.0, 5.0]
+    assert block.end[~live].tolist() == [5.0, 8.0]
+    assert (block.makespan, block.chain_bound) == (8.0, 5.0)
+
+
+def test_a_chain_takes_longer_as_everything_else_does_while_cores_slow_each_other_down():
+    of = session(track("a", "p"), track("b", "p"))
+    graph, rows = build(of), np.array([[1.0, 1.0, 0.0]])
+    found = play(graph, of.host, np.zeros(3, np.bool_), rows, rows / 2, 2)
+    assert (found.factor[0], found.chain[0], found.work[0]) == pytest.approx((1.5, 1.5, 3.0))
+    assert found.makespan[0] == pytest.approx(1.5)

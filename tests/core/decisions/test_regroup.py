@@ -502,3 +502,9 @@ class TestSharingSettingsNearlyAlike:
         after = apply(other, Plan(found.decisions()))
         assert after.warnings == ("c: its chain does not end in verb alone.",)
         assert after.session.strip("c").output == "main"
+        # Another plugin in its place, alone at the end, is none of it either.
+        inserts = (of.strip("c").inserts[0], use("hall", "c/verb", family="reverb"))
+        swapped = msgspec.structs.replace(of.strip("c"), inserts=inserts)
+        other = msgspec.structs.replace(of, strips=tuple(swapped if s.id == "c" else s for s in of.strips))
+        after = apply(other, Plan(found.decisions()))
+        assert after.warnings == ("c: its chain does not end in verb alone.",)

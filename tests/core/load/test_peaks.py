@@ -6,15 +6,16 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.cards.card import summarise
+from nimbleload.core.cards.card import Polyphony, summarise
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.case import case
-from nimbleload.core.load.peaks import draw, drawn_costs
+from nimbleload.core.load.peaks import bad_loads, draw, drawn_costs
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.outlook import band, outlook
-from tests.helpers.sessions import RATE, cards_for, session, track
+from tests.helpers.sessions import RATE, cards_for, session, track, use
 
 BLOCK = 256 / RATE
 
@@ -108,3 +109,31 @@ def test_what_would_help_most_is_what_the_block_computation_says():
     after = instant(survey(of, Plan(best.decisions), cards, Machine(1), 256))
     assert best.load == pytest.approx(after.rung(256).load)
     assert "What helps most at once: Freeze b (" in outlook(found, at).verdict.advice
+
+
+@pytest.mark.parametrize(("period", "reached"), [(4, 1.5), (50, 1.5), (99, 1.5), (101, 0.5), (500, 0.5)])
+def test_a_burst_is_what_one_block_in_a_hundred_reaches_if_it_comes_as_often(period, reached):
+    of = session(track("a", "p"))
+    at = case(prepare(of, bursty(of, 0.5 * BLOCK, 1.5 * BLOCK, period)), Machine(1), 256)
+    assert bad_loads(at) == pytest.approx([reached], rel=1e-3)
+
+
+def test_the_blocks_that_are_shown_have_the_loads_that_are_told():
+    of = session(track("a", "p"), track("b", "q"))
+    cards = bursty(of, 0.1 * BLOCK, 0.7 * BLOCK, 8) | bursty(of, 0.1 * BLOCK, 0.5 * BLOCK, 6, "q")
+    found = at_peak(of, cards)
+    for load, row in ((found.typical, found.typical_row), (found.bad, found.bad_row), (found.worst, found.worst_row)):
+        assert row.sum() / BLOCK == pytest.approx(load, rel=1e-6)
+
+
+def test_bursts_of_an_instrument_shrink_with_its_notes():
+    """Half the cost with one of two notes: so are its bursts, beyond the mean."""
+    clips = (Clip(0.0, 5.0, "notes", voices=((0.0, 2),)), Clip(5.0, 10.0, "notes", voices=((5.0, 1),)))
+    strip = Strip("a", "a", instrument=use("synth", voices=2), output="main", clips=clips)
+    of = session(strip)
+    cards = bursty(of, 0.2 * BLOCK, 1.0 * BLOCK, 8, "synth")
+    curve = Polyphony(RATE, 256, (1, 2), (1.0, 2.0))
+    cards = {key: msgspec.structs.replace(card, polyphony=(curve,), tail=0.0) for key, card in cards.items()}
+    at = case(prepare(of, cards), Machine(1), 256)
+    by_load = dict(zip(np.round(at.played(at.moments.distinct).makespan / BLOCK, 3), bad_loads(at), strict=True))
+    assert by_load == {0.3: pytest.approx(1.0, rel=1e-3), 0.15: pytest.approx(0.5, rel=1e-3)}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import msgspec
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
@@ -49,3 +50,15 @@ def test_the_load_of_a_stretch(of):
     assert late.late == pytest.approx(2.0)
     assert late.mean == pytest.approx((1.1e-3 + 2e-4 + 2 * 6.1e-3) / 4 / block)
     assert stretch_load(of.after, (20.0, 30.0)) == (0.0, 0.0, 0.0)
+
+
+def test_plugins_cost_what_they_do_while_cores_slow_each_other_down():
+    made = session(track("a", "p"), track("b", "p"))
+    known = {
+        key: msgspec.structs.replace(card, upkeep=msgspec.structs.replace(card.upkeep, beside=1.5))
+        for key, card in cards_for(made, {"p": 1e-3}).items()
+    }
+    found = survey(made, Plan(), known, Machine(2), 256)
+    at = ranked(found, instant(found, 1.0), "moment")
+    assert at.strips[:2] == pytest.approx([1.5e-3] * 2)
+    assert at.uses == {"a/p": pytest.approx(1.5e-3), "b/p": pytest.approx(1.5e-3)}

@@ -77,3 +77,26 @@ def test_conditions_are_said_only_where_they_matter():
     said = " ".join(conditions(outcome(real_time=False, locked=False, slowdown=1.3, refused={"x": "why"})))
     for words in ("did not allow real-time", "could not be locked", "30 % slower", "1 plugins were not played: why"):
         assert words in said
+
+
+def test_a_prediction_is_off_by_its_share_of_what_was_rehearsed():
+    assert agreement(PREDICTED._replace(typical=0.75), outcome())[0] == pytest.approx(0.5)
+    nothing = outcome(loads=(), missed=0)
+    assert (agreement(PREDICTED, nothing), nothing.missed_per_minute) == ((0.0, 0.0), 0.0)
+
+
+def test_figures_from_elsewhere_are_the_reason_where_no_other_is_seen():
+    of = outcome(strips={"a": 0.5e-3}, uses={"a/p": 0.5e-3})
+    assert checks(OF, PREDICTED, of)[0].reason == "quicker than measured"
+    foreign = PREDICTED._replace(is_foreign=True)
+    assert checks(OF, foreign, of)[0].reason == "predicted from figures that are not this computer's"
+    cards = cards_for(OF, {"p": 1e-3, "q": 1e-3})
+    for provenance, is_foreign in (("measured", False), ("first", False), ("sample", True), ("elsewhere", True)):
+        known = {
+            key: msgspec.structs.replace(
+                card, cells=tuple(msgspec.structs.replace(c, provenance=provenance) for c in card.cells)
+            )
+            for key, card in cards.items()
+        }
+        at = survey(OF, Plan(), known, Machine(2), 256)
+        assert prediction(at, instant(at)).is_foreign == is_foreign

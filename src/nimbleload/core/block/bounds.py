@@ -19,14 +19,15 @@ from .schedule import remaining
 Figures = NDArray[np.float64]
 
 
-def spread(work: Figures, beside: Figures, threads: int) -> Figures:
+def spread(work: Figures, beside: Figures, threads: int, aside: Figures | float = 0.0) -> Figures:
     """The least finishing time of all work, evenly spread over the threads: min((W + B) / T, W) (any shape, seconds).
 
     With m ≥ W/T: m + (W − m)/(T − 1) · B/W ≥ (W + B)/T while B ≤ (T − 1) · W; beyond that it falls with m, and m ≤ W.
+    With work A that plugins' own threads do `aside`, all of it must be through: no sooner than after (W + A) / T.
     """
     if threads == 1:
-        return np.asarray(work, np.float64)
-    found: Figures = np.minimum((work + beside) / threads, work)
+        return np.asarray(work + aside, np.float64)
+    found: Figures = np.maximum(np.minimum((work + beside) / threads, work), (work + aside) / threads)
     return found
 
 

@@ -22,6 +22,9 @@ class Played(NamedTuple):
     `own_work` is the work as it would be without that slowing, `beside` what it would take more if all cores computed
     all the time.
 
+    `aside` is what plugins' own threads and processes compute beside them: it takes whatever core is free, so all that
+    is computed must fit onto the cores.
+
     With a host that reads ahead, `live` and `background` are the finishing times of the two, both for one block of the
     device; else `background` is the finishing time and `live` 0.
     """
@@ -34,6 +37,7 @@ class Played(NamedTuple):
     background: NDArray[np.float64]
     own_work: NDArray[np.float64]
     beside: NDArray[np.float64]
+    aside: NDArray[np.float64]
 
 
 def live_strips(session: Session, graph: Graph) -> NDArray[np.bool_]:
@@ -52,11 +56,13 @@ def play(
     rows: NDArray[np.float64],
     beside: NDArray[np.float64],
     cores: int,
+    aside: NDArray[np.float64] | None = None,
 ) -> Played:
     """Plays rows of strip costs (M, S, seconds) on `cores` threads. `graph` holds S tasks for each part of the block.
 
     `beside` (M, S, seconds) is what they cost more while all threads compute; it counts by the share of them that do,
-    on average over the block.
+    on average over the block. `aside` (M, seconds) is what plugins' own threads compute meanwhile: a block ends no
+    sooner than all of it, evenly spread over the cores, is through.
     """
     parts = len(graph.ids) // max(rows.shape[1], 1)
     if parts > 1:
@@ -77,8 +83,12 @@ def play(
     work = rows.sum(axis=1)
     lost = beside.sum(axis=1)
     factor = slowed(work, lost, makespan, cores)
+    extra = np.zeros_like(work) if aside is None else np.asarray(aside, np.float64)
+    ends = makespan * factor
+    if extra.any():
+        ends = np.maximum(ends, (work * factor + extra) / cores)
     return Played(
-        makespan * factor, chain * factor, work * factor, factor, foreground * factor, background * factor, work, lost
+        ends, chain * factor, work * factor, factor, foreground * factor, background * factor, work, lost, extra
     )  # fmt: skip
 
 

@@ -96,6 +96,16 @@ def named_use(strip: Strip, use_id: str | None) -> PluginUse | None:
     return next((use for use in strip.uses() if use.id == use_id), None)
 
 
+def called(use: PluginUse | None) -> str:
+    """What a decision calls its plugin, which may be gone."""
+    return use.label if use is not None else "a plugin"
+
+
+def placed(use: PluginUse | None, strip: Strip) -> str:
+    """A decision's plugin with its strip, for the restore list; the strip alone where the plugin is gone."""
+    return f"{use.label} on {strip.name}" if use is not None else strip.name
+
+
 def with_uses(strip: Strip, replaced: dict[str, PluginUse]) -> Strip:
     """A strip with some of its plugins, by id, in another form."""
     instrument = replaced.get(strip.instrument.id, strip.instrument) if strip.instrument is not None else None

@@ -9,7 +9,7 @@ from ..session.session import Session
 from ..session.strips import Strip
 from ..units import decibels
 from .decision import Decision
-from .kind import Asked, Kind, Option, named_use, with_uses
+from .kind import Asked, Kind, Option, called, named_use, with_uses
 from .price import Part, Price, Terms, sound_minutes
 
 
@@ -50,8 +50,7 @@ class Lighten(Kind):
 
     def words(self, session: Session, decision: Decision) -> str:
         strip = session.strip(decision.strip)
-        use = named_use(strip, decision.use)
-        return f"Lighten {use.label if use is not None else 'a plugin'} on {strip.name}: {decision.variant}"
+        return f"Lighten {called(named_use(strip, decision.use))} on {strip.name}: {decision.variant}"
 
     def way_back(self, strip: Strip, decision: Decision) -> str | None:
         use = named_use(strip, decision.use)

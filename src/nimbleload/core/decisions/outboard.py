@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from ..session.session import Session
 from ..session.strips import Strip
 from .decision import Decision
-from .kind import Asked, Kind, Option, Work, bypassed, named_use, with_uses
+from .kind import Asked, Kind, Option, Work, bypassed, called, named_use, placed, with_uses
 from .price import ROUTED, Part, Price, Terms
 
 
@@ -43,10 +43,9 @@ class Outboard(Kind):
 
     def words(self, session: Session, decision: Decision) -> str:
         strip = session.strip(decision.strip)
-        use = named_use(strip, decision.use)
-        return f"Move {use.label if use is not None else 'a plugin'} of {strip.name} outboard"
+        return f"Move {called(named_use(strip, decision.use))} of {strip.name} outboard"
 
     def way_back(self, strip: Strip, decision: Decision) -> str | None:
         use = named_use(strip, decision.use)
-        what = f"{use.label} on {strip.name}" if use is not None else strip.name
+        what = placed(use, strip)
         return f"Take {what} back from the outboard device, if it renders faster than real time."

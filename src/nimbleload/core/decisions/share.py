@@ -13,7 +13,7 @@ from ..session.strips import Send, Strip
 from ..units import decibels
 from .alike import Group, is_late, late_sends, truth_of
 from .decision import Decision
-from .kind import Asked, Kind, Option, Work, bypassed, named_use, with_uses
+from .kind import Asked, Kind, Option, Work, bypassed, called, named_use, placed, with_uses
 from .price import Part, Price, Terms, sound_minutes
 
 FAULTS = {
@@ -63,12 +63,11 @@ class Share(Kind):
 
     def words(self, session: Session, decision: Decision) -> str:
         strip = session.strip(decision.strip)
-        use = named_use(strip, decision.use)
-        return f"Share {use.label if use is not None else 'a plugin'} of {strip.name} on a bus"
+        return f"Share {called(named_use(strip, decision.use))} of {strip.name} on a bus"
 
     def way_back(self, strip: Strip, decision: Decision) -> str | None:
         use = named_use(strip, decision.use)
-        what = f"{use.label} on {strip.name}" if use is not None else strip.name
+        what = placed(use, strip)
         if decision.like is not None and use is not None:
             return f"Put {what} back on its own track, set as it was: {use.setting.words()}."
         return f"Put {what} back on its own track, unless one for all is how it shall sound."

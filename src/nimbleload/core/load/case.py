@@ -65,13 +65,20 @@ class Case:
         """What strips cost more while all other cores compute (…, S, seconds)."""
         return in_states(self.costs.beside, states)
 
+    def aside(self, states: States) -> NDArray[np.float64]:
+        """What plugins' own threads and processes compute in a block, all together (…, seconds)."""
+        return np.asarray(in_states(self.costs.aside, states).sum(axis=-1), np.float64)
+
     def played(self, states: States) -> Played:
         """Plays blocks in which the strips are in these states (M, S)."""
-        return self.played_rows(self.rows(states), self.beside(states))
+        return self.played_rows(self.rows(states), self.beside(states), self.aside(states))
 
-    def played_rows(self, rows: NDArray[np.float64], beside: NDArray[np.float64]) -> Played:
-        """Plays blocks in which the strips cost this much, and this much more beside others (M, S each, seconds)."""
-        return play(self.prepared.tasks, self.host, self.prepared.live, rows, beside, self.threads)
+    def played_rows(
+        self, rows: NDArray[np.float64], beside: NDArray[np.float64], aside: NDArray[np.float64] | None = None
+    ) -> Played:
+        """Plays blocks in which the strips cost this much, and this much more beside others (M, S each, seconds), while
+        plugins' own threads compute `aside` (M, seconds; None: nothing)."""
+        return play(self.prepared.tasks, self.host, self.prepared.live, rows, beside, self.threads, aside)
 
     def provenance(self, states: NDArray[np.int16]) -> dict[Provenance, float]:
         """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure."""

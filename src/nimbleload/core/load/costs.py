@@ -22,12 +22,14 @@ class PerKey(NamedTuple):
     """What one use of each of K keys costs in a block (N, K, seconds) in each of the N states (see `Moments`).
 
     In the company of all others, without what the machine adds. `source` (N, K) are provenances by number; `beside`
-    (N, K) is what it costs more while all other cores compute.
+    (N, K) is what it costs more while all other cores compute, `aside` (N, K) what its own threads and processes
+    compute meanwhile, on whichever core is free.
     """
 
     seconds: NDArray[np.float64]
     source: NDArray[np.int64]
     beside: NDArray[np.float64]
+    aside: NDArray[np.float64]
 
 
 class Costs(NamedTuple):
@@ -38,7 +40,8 @@ class Costs(NamedTuple):
     `interrupted` of all the rest. `missing` are the uses that have no figure at all and count as nothing. `beside`
     (N, S) is what each strip costs more while all other cores compute. `each` and `ahead` are what one use of each of
     the session's keys costs: on a live strip, and on one that the host computes ahead (elsewhere the same). `calls` (S)
-    is how often a strip's plugins are called for one block of the device.
+    is how often a strip's plugins are called for one block of the device. `aside` (N, S) is what the plugins' own
+    threads and processes compute beside each strip.
     """
 
     buffer: int
@@ -50,6 +53,7 @@ class Costs(NamedTuple):
     each: PerKey
     ahead: PerKey
     calls: NDArray[np.float64]
+    aside: NDArray[np.float64]
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: float | None = None) -> Costs:
@@ -67,19 +71,24 @@ def costs(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: floa
     count = len(prepared.session.strips)
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     is_live = prepared.live[strip]
-    own, beside = np.zeros((len(each.seconds), count)), np.zeros((len(each.seconds), count))
+    own, beside, aside = (np.zeros((len(each.seconds), count)) for _ in range(3))
+    kinds = (
+        (own, each.seconds, ahead.seconds), (beside, each.beside, ahead.beside), (aside, each.aside, ahead.aside),
+    )  # fmt: skip
     for row in range(len(own)):
-        for found, one, other in ((own, each.seconds, ahead.seconds), (beside, each.beside, ahead.beside)):
+        for found, one, other in kinds:
             spent = one[row][card] if ahead is each else np.where(is_live, one[row][card], other[row][card])
             found[row] = np.bincount(strip, spent, minlength=count)
     asleep = np.array([each.suspended for each in prepared.session.strips], np.bool_)
     own[SILENT][asleep] = 0.0
     beside[SILENT][asleep] = 0.0
+    aside[SILENT][asleep] = 0.0
     overhead = calls * (host.strip_overhead * uses.whole + host.plugin_overhead * uses.live_in) / machine.speed
     interrupted = interrupted_share(prepared, buffer)
     total = (own + overhead) * (1 + interrupted)
     return Costs(
-        buffer, total, overhead, interrupted, _missing(prepared, each), beside * (1 + interrupted), each, ahead, calls
+        buffer, total, overhead, interrupted, _missing(prepared, each), beside * (1 + interrupted), each, ahead, calls,
+        aside * (1 + interrupted),
     )  # fmt: skip
 
 
@@ -115,7 +124,8 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, mem
         source = np.where(source == NUMBERS["measured"], NUMBERS["scaled"], source)
     if host.suspends:
         seconds[SILENT] = 0.0
-    return PerKey(seconds, source, seconds * (figures.beside - 1.0))
+    aside = np.vstack((sized.aside, np.repeat(sized.aside[FULL:], len(notes), axis=0)))
+    return PerKey(seconds, source, seconds * (figures.beside - 1.0), seconds * aside)
 
 
 def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:

@@ -23,12 +23,14 @@ class Sized(NamedTuple):
     """What one use of each key costs in a block of one size: silent and sounding (2, K each).
 
     `seconds` is its own time, `source` where that comes from (a place in `PROVENANCES`), `jitter` the mean of what the
-    machine adds (seconds).
+    machine adds (seconds). `aside` is what its own threads and processes compute meanwhile on other cores, as a share
+    of its own time.
     """
 
     seconds: NDArray[np.float64]
     source: NDArray[np.int64]
     jitter: NDArray[np.float64]
+    aside: NDArray[np.float64]
 
 
 class Curves(NamedTuple):
@@ -68,7 +70,7 @@ class Figures:
         return self._sized[buffer]
 
     def _read(self, buffer: int) -> Sized:
-        seconds, jitter = np.zeros((2, len(self.keys))), np.zeros((2, len(self.keys)))
+        seconds, jitter, aside = (np.zeros((2, len(self.keys))) for _ in range(3))
         source = np.full((2, len(self.keys)), NUMBERS["unknown"], np.int64)
         for k, (card, cells) in enumerate(zip(self.found, self._cells, strict=True)):
             for row, condition in enumerate(ROWS) if card is not None else ():
@@ -79,7 +81,9 @@ class Figures:
                     assert card is not None
                     figure = card.cost(self.rate, buffer, condition)
                     seconds[row, k], source[row, k] = figure.seconds, NUMBERS[figure.provenance]
-        return Sized(seconds, source, jitter)
+                if card is not None:
+                    aside[row, k] = _aside(cell, card, self.rate, buffer, condition)
+        return Sized(seconds, source, jitter, aside)
 
     def company(self, buffer: int, touched: float) -> NDArray[np.float64]:
         """The share (K) that a block costs more when others touch so many bytes in between."""
@@ -138,6 +142,14 @@ class Figures:
                     beyond[k] = max(near.largest - usual, 0.0) * buffer / near.buffer
             self._waking[buffer] = beyond
         return self._waking[buffer]
+
+
+def _aside(cell: Cell | None, card: CostCard, rate: int, buffer: int, condition: Condition) -> float:
+    """What a plugin's own threads and processes compute for each second of its own: at this size, else the nearest."""
+    if cell is None:
+        known = [c for c in card.cells if c.condition == condition and c.mean > 0]
+        cell = min(known, key=lambda c: (c.rate != rate, abs(np.log2(c.buffer / buffer)), c.buffer), default=None)
+    return cell.aside / cell.mean if cell is not None and cell.mean > 0 else 0.0
 
 
 def _by_place(card: CostCard | None, rate: int) -> dict[tuple[int, str], Cell]:

@@ -53,14 +53,23 @@ def interruptions(of: Case) -> Interruptions:
     return Interruptions(rate, picked, share - mean)
 
 
-def drawn(of: Interruptions, rows: NDArray[np.float64], rng: np.random.Generator) -> NDArray[np.float64]:
+def drawn(
+    of: Interruptions, rows: NDArray[np.float64], rng: np.random.Generator, once: bool = False
+) -> NDArray[np.float64]:
     """What interruptions add to blocks whose strips compute for so long (M, S, seconds): each hits the core that
-    computes at that instant, and so one strip, by how long it computes."""
+    computes at that instant, and so one strip, by how long it computes. With `once` each block meets one at least.
+    """
     added = rows * of.rest
     if of.rate <= 0 or not rows.size:
         return added
     work = rows.sum(axis=1)
-    counts = rng.poisson(of.rate * work)
+    expected = of.rate * work
+    if once:
+        # When the first one comes, given that one does; then any number in what is left of the block.
+        first = -np.log1p(-rng.random(len(rows)) * -np.expm1(-expected))
+        counts = (expected > 0) + rng.poisson(np.maximum(expected - first, 0.0))
+    else:
+        counts = rng.poisson(expected)
     row = np.repeat(np.arange(len(rows)), counts)
     if len(row):
         until = np.cumsum(rows, axis=1)

@@ -45,7 +45,7 @@ def load_map(of: Case) -> LoadMap:
     """The load of every moment. Moments in which the same strips do the same are computed once."""
     moments, block = of.moments, of.deadline
     found = of.played(moments.distinct)
-    even = spread(found.own_work, found.beside, of.threads)
+    even = spread(found.own_work, found.beside, of.threads, found.aside)
     load, chain, even = (part[moments.of] / block for part in (found.makespan, found.chain, even))
     waking = load.copy()
     wakes = waking_strips(of.prepared)
@@ -53,7 +53,7 @@ def load_map(of: Case) -> LoadMap:
     if len(moved):
         states = moments.states[moved]
         rows = of.rows(states) + wakes[moved] * waking_costs(of)
-        first = of.played_rows(rows, of.beside(states))
+        first = of.played_rows(rows, of.beside(states), of.aside(states))
         waking[moved] = np.maximum(load[moved], first.makespan / block)
     return LoadMap(of.buffer, of.threads, block, moments.times, load, chain, even, waking)
 

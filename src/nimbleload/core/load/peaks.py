@@ -63,7 +63,8 @@ class Peaks(NamedTuple):
 def draw(of: Case, states: NDArray[np.int16], draws: int = DRAWS, seed: int = SEED) -> Peaks:
     """Peaks of one moment (states: S). As many blocks are drawn as asked for, or as make whole periods."""
     rows, columns = drawn_costs(of, states, draws, seed)
-    found = of.played_rows(rows, np.broadcast_to(of.beside(states), rows.shape))
+    aside = np.broadcast_to(of.aside(states), len(rows))
+    found = of.played_rows(rows, np.broadcast_to(of.beside(states), rows.shape), aside)
     loads = found.makespan / of.deadline
     rows = rows * found.factor[:, None]
     typical, bad = float(np.percentile(loads, 50, method="nearest")), hundredth(loads)
@@ -134,10 +135,11 @@ def bad_loads(of: Case, seed: int = SEED) -> NDArray[np.float64]:
         # Each different block once without an interruption (K, P, S), some with one or more: by how likely they are.
         own = np.maximum(_own_rows(of, states)[:, None, :] + beyond[:, states, strips].transpose(1, 0, 2), 0.0)
         hit = own[np.arange(kinds)[:, None], rng.choice(len(shares), (kinds, HIT), p=shares)]
-        struck = hit + drawn(noise, hit.reshape(-1, len(strips)), rng).reshape(hit.shape)
+        struck = hit + drawn(noise, hit.reshape(-1, len(strips)), rng, once=True).reshape(hit.shape)
         rows = np.concatenate((own * (1 + noise.rest), struck), axis=1)
         beside = np.repeat(of.beside(states), rows.shape[1], axis=0)
-        made = of.played_rows(rows.reshape(-1, len(strips)), beside).makespan.reshape(kinds, -1)
+        aside = np.repeat(of.aside(states), rows.shape[1])
+        made = of.played_rows(rows.reshape(-1, len(strips)), beside, aside).makespan.reshape(kinds, -1)
         quiet = np.exp(-noise.rate * own.sum(axis=2).mean(axis=1))[:, None]
         weights = np.hstack((shares * quiet, np.broadcast_to((1 - quiet) / HIT, (kinds, HIT))))
         order = np.argsort(-made, axis=1, kind="stable")

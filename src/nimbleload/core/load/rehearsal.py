@@ -64,12 +64,16 @@ class Rehearsal(msgspec.Struct, frozen=True):
 
 
 class Prediction(NamedTuple):
-    """What was predicted for the same moment: loads as fractions, strips (S) and plugins (by id) in seconds."""
+    """What was predicted for the same moment: loads as fractions, strips (S) and plugins (by id) in seconds.
+
+    `is_foreign` says that most of it rests on figures that are not from this computer.
+    """
 
     typical: float
     bad: float
     strips: NDArray[np.float64]
     uses: dict[str, float]
+    is_foreign: bool = False
 
 
 def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:

@@ -99,7 +99,8 @@ class Evaluator:
         for strip_id in {d.strip for k in others for d in self.candidates[k].decisions}:
             for number, cost in self._part_costs(strip_id, others, chosen, shared):
                 rows[:, number], beside[:, number] = cost[0][states[:, number]], cost[1][states[:, number]]
-        return shared.case.played_rows(rows, beside).makespan / self.of.deadline
+        # What plugins' own threads compute stays as it is now: never less than with anything decided.
+        return shared.case.played_rows(rows, beside, shared.case.aside(states)).makespan / self.of.deadline
 
     def stands(self, chosen: Chosen) -> bool:
         """Whether no moment is over the limit: by `quick`; of few candidates by `loads`, too, if that may be lower."""
@@ -107,10 +108,12 @@ class Evaluator:
 
     @cached_property
     def _is_rough(self) -> bool:
-        """Whether `quick` may be higher than `loads`: caches are given back, or strips fall silent earlier."""
+        """Whether `quick` may be higher than `loads`: caches are given back, strips fall silent earlier, or plugins'
+        own threads compute less."""
         figures = self.of.planned.figures
         tails = {card.lasting for card in figures.found if card is not None}
-        return len(tails) > 1 or any(card is not None and card.company for card in figures.found)
+        aside = bool(self.of.case.costs.aside.any())
+        return aside or len(tails) > 1 or any(card is not None and card.company for card in figures.found)
 
     def _quickly(self, chosen: Chosen) -> bool:
         """Whether no different moment is over the limit, by `quick`; those that were before are looked at first."""

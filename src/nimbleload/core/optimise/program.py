@@ -23,6 +23,8 @@ AT_ONCE, ROUNDS = 40, 12
 # day; they only guard against a tree whose nodes never end.
 NODES, GAP, SECONDS = 20_000, 1e-6, 60.0
 BROKEN = 1e-9
+# What SciPy's `milp` says of rows that nothing meets.
+INFEASIBLE = 2
 # Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
 CLOSE = 0.002
 
@@ -211,10 +213,14 @@ class Program:
             padded = hstack([csr_matrix(rows[:, :-1]), csr_matrix((len(rows), once))])
             constraints.append(LinearConstraint(padded, rows[:, -1] - 1e-9, np.inf))
         kinds = np.concatenate((np.full(count, float(whole)), np.zeros(once)))
-        found = milp(
-            self.objective, constraints=constraints, bounds=Bounds(0, 1), integrality=kinds,
-            options={"time_limit": SECONDS, "node_limit": nodes, "mip_rel_gap": gap},
-        )  # fmt: skip
+        for presolve in (True, False):
+            found = milp(
+                self.objective, constraints=constraints, bounds=Bounds(0, 1), integrality=kinds,
+                options={"time_limit": SECONDS, "node_limit": nodes, "mip_rel_gap": gap, "presolve": presolve},
+            )  # fmt: skip
+            # The solver's own troubles are no answer: it is asked once more, another way.
+            if found.x is not None or found.status == INFEASIBLE:
+                break
         if found.x is None:
             return None
         bound = found.mip_dual_bound if whole else found.fun

@@ -6,6 +6,8 @@ bounds (cores that wait at a block's end) is asked for in addition, moment by mo
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -29,11 +31,7 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
     """The cheapest choice found that keeps every moment under the limit; None if none was."""
     best: Chosen | None = None
     least, left = 0.0, BETTER[len(program.candidates) > FEW]
-    for _ in range(TRIES):
-        relaxed = program.relaxed()
-        solved = answer(program, relaxed) if relaxed is not None else None
-        if solved is None:
-            break
+    for solved in _answers(program, TRIES):
         if not program.slack.any():
             least = max(least, solved.bound)
         chosen = np.asarray(solved.taken > 0.5)
@@ -59,6 +57,16 @@ def near(program: Program) -> float:
     return 0.0 if count <= FEW else NEAR if count <= MANY else NEAR_OF_MANY
 
 
+def _answers(program: Program, times: int) -> Iterator[Solved]:
+    """What meets the rows as they are by then, so often at most; it ends when nothing does."""
+    for _ in range(times):
+        relaxed = program.relaxed()
+        solved = answer(program, relaxed) if relaxed is not None else None
+        if solved is None:
+            return
+        yield solved
+
+
 def answer(program: Program, relaxed: Solved) -> Solved | None:
     """What meets the rows so far in whole numbers, the cheapest or near it; None if there is nothing.
 
@@ -68,8 +76,14 @@ def answer(program: Program, relaxed: Solved) -> Solved | None:
         chosen = program.rounded(relaxed.taken)
         if chosen is not None and program.price(chosen) * (1 - near(program)) <= relaxed.bound + MARGIN:
             return Solved(chosen.astype(float), relaxed.bound)
-        return program.whole(QUICK_NODES, QUICK_GAP, relaxed.taken)
-    return program.whole()
+        solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed.taken)
+    else:
+        solved = program.whole()
+    if solved is None:
+        # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
+        chosen = program.rounded(relaxed.taken)
+        solved = Solved(chosen.astype(float), relaxed.bound) if chosen is not None else None
+    return solved
 
 
 def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chosen | None:
@@ -79,11 +93,7 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
     be added to it. What is left when nothing cheaper meets the rows is the cheapest, unless less work makes a block
     longer (list scheduling knows such cases).
     """
-    for _ in range(CLOSING[len(program.candidates) > FEW]):
-        relaxed = program.relaxed()
-        solved = answer(program, relaxed) if relaxed is not None else None
-        if solved is None:
-            break
+    for solved in _answers(program, CLOSING[len(program.candidates) > FEW]):
         chosen = np.asarray(solved.taken > 0.5)
         if program.separate(solved.taken):
             continue

@@ -62,9 +62,12 @@ def counted(notes: Iterable[tuple[float, float]], lines: NDArray[np.float64]) ->
 
 
 def is_counted(strip: Strip) -> bool:
-    """Whether it is known how many notes the strip's instrument plays: in every one of its clips."""
-    notes = [clip for clip in strip.clips if clip.kind == "notes"]
-    return strip.instrument is not None and not strip.armed and bool(notes) and all(clip.voices for clip in notes)
+    """Whether it is known how many notes the strip's instrument plays: in every one of its clips.
+
+    Where audio lies on the same strip it sounds without notes: then its instrument counts in full.
+    """
+    known = bool(strip.clips) and all(clip.kind == "notes" and clip.voices for clip in strip.clips)
+    return strip.instrument is not None and not strip.armed and known
 
 
 def held(strip: Strip) -> list[Held]:

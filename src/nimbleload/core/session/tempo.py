@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from bisect import bisect_right
 from collections.abc import Sequence
 
 from .session import SessionError, TempoPoint
@@ -22,6 +23,7 @@ class TempoMap:
             if not (math.isfinite(point.bpm) and point.bpm > 0 and math.isfinite(point.beat)):
                 raise SessionError(f"a tempo of {point.bpm} beats a minute at beat {point.beat} is not possible")
         self.points = ordered
+        self._beats = [point.beat for point in ordered]
         self._seconds = [0.0]
         for here, after in itertools.pairwise(ordered):
             self._seconds.append(self._seconds[-1] + _stretch(here, after, after.beat - here.beat))
@@ -29,13 +31,26 @@ class TempoMap:
         self._origin = ordered[0].beat * 60.0 / ordered[0].bpm
 
     def seconds(self, beat: float) -> float:
-        """The second at which a beat falls."""
-        index = max((i for i, p in enumerate(self.points) if p.beat <= beat), default=None)
-        if index is None:
+        """The second at which a beat falls; before the first point its tempo holds."""
+        index = bisect_right(self._beats, beat) - 1
+        if index < 0:
             return beat * 60.0 / self.points[0].bpm
         here = self.points[index]
         after = self.points[index + 1] if index + 1 < len(self.points) else None
         return self._origin + self._seconds[index] + _stretch(here, after, beat - here.beat)
+
+    def beat(self, second: float) -> float:
+        """The beat that falls on a second: the inverse of `seconds`."""
+        index = bisect_right(self._seconds, second - self._origin) - 1
+        if index < 0:
+            return second * self.points[0].bpm / 60.0
+        here = self.points[index]
+        after = self.points[index + 1] if index + 1 < len(self.points) else None
+        past = second - self._origin - self._seconds[index]
+        if after is None or not here.ramp or after.beat == here.beat or after.bpm == here.bpm:
+            return here.beat + past * here.bpm / 60.0
+        slope = (after.bpm - here.bpm) / (after.beat - here.beat)
+        return here.beat + here.bpm / slope * math.expm1(slope * past / 60.0)
 
 
 def _stretch(here: TempoPoint, after: TempoPoint | None, beats: float) -> float:

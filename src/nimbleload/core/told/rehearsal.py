@@ -65,6 +65,8 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
     plugins = sum(of.uses.get(use.id, 0.0) for use in strip.live_uses())
     if gap > 0 and after - plugins > gap / 2:
         return f"time between its plugins: {microseconds(after - plugins)}"
+    if predicted.is_foreign:
+        return "predicted from figures that are not this computer's"
     return "its plugins find colder caches than when they were measured" if gap > 0 else "quicker than measured"
 
 

@@ -46,7 +46,8 @@ def verdict(of: Survey, at: Instant) -> Verdict:
         return Verdict("fits", headline, advice, False)
     verb = "Overloads" if judged.is_overload else "Tight"
     headline = f"{verb} at {clock(at.second)}.  {load} of the {block_time} deadline."
-    advice = " ".join((_reason(of, at), _computer(at), _larger(judged, session.rate))).replace("  ", " ").strip()
+    reasons = (_reason(of, at), _aside(of, at), _computer(at), _larger(judged, session.rate))
+    advice = " ".join(reason for reason in reasons if reason)
     return Verdict(judged.kind, headline, advice + gap, judged.is_overload)
 
 
@@ -88,6 +89,12 @@ def _reason(of: Survey, at: Instant) -> str:
         f"The cores wait for each other: evenly spread, the work would need {percent(rung.spread)}, and no chain takes "
         f"more than {percent(rung.chain)}. {percent(rung.load - max(rung.spread, rung.chain))} is waiting."
     )
+
+
+def _aside(of: Survey, at: Instant) -> str:
+    """What plugins' own threads compute, where it is worth a word."""
+    share = float(of.case.aside(at.states)) / of.deadline
+    return f"Plugins' own threads compute {percent(share)} of one core of it." if share >= 0.005 else ""
 
 
 def _computer(at: Instant) -> str:
