@@ -37,7 +37,12 @@ def send(destination: str, kind="post", level=0.5, on="true") -> str:
     )
 
 
-def clip(time, duration, inside="", **more) -> str:
+AUDIO = '<Audio duration="4" channels="2"><File path="audio/plain.wav"/></Audio>'
+
+
+def clip(time, duration, inside=None, **more) -> str:
+    """A clip; without anything inside, and without a reference, it holds audio."""
+    inside = ("" if "reference" in more else AUDIO) if inside is None else inside
     attributes = "".join(f' {name}="{value}"' for name, value in more.items())
     return f'<Clip time="{time}" duration="{duration}"{attributes}>{inside}</Clip>'
 

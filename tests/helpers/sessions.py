@@ -6,7 +6,7 @@ import random
 
 import msgspec
 
-from nimbleload.core.cards.card import Cell, CostCard, Polyphony, Upkeep
+from nimbleload.core.cards.card import Cell, CostCard, Made, Polyphony, Upkeep
 from nimbleload.core.piece.notes import within
 from nimbleload.core.session.computer import BUFFER_SIZES, Host
 from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse, Setting
@@ -29,7 +29,7 @@ def card(of: PluginUse, seconds: float, silent: float | None = None, tail: float
         cells.append(Cell(RATE, buffer, "sounding", seconds * scale))
         cells.append(Cell(RATE, buffer, "silent", (seconds if silent is None else silent) * scale))
     upkeep = Upkeep(1 << 20, 1 << 14, 0.01, 0.0, 0.0)
-    return CostCard(of.card_key(), of.label, tuple(cells), tail=tail, upkeep=upkeep)
+    return CostCard(of.card_key(), of.label, tuple(cells), tail=tail, upkeep=upkeep, made=Made())
 
 
 def cards_for(session: Session, costs: dict[str, float], **more) -> dict[CardKey, CostCard]:

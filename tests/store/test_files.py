@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from nimbleload.core.cards.card import Truth
+from nimbleload.core.cards.card import Made, Truth
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.store import atomic, session_file
@@ -94,11 +94,11 @@ class TestSessionFile:
             ("session.json", None, "session.json is missing"),
             ("session.json", b"{", "session.json is not understood"),
             ("session.json", b'{"name":"x","rate":"fast"}', "session.json is not understood"),
-            ("session.json", b'{"name":"x","rate":7}', "sample rate of 7 Hz is not possible"),
-            ("session.json", b'{"name":"x","length":-5}', "length of -5.0 seconds"),
+            ("session.json", b'{"name":"x","rate":7}', "rate is 7; it can be from 1000"),
+            ("session.json", b'{"name":"x","length":-5}', "length is -5.0; it can be from 0"),
             ("plan.json", b'{"decisions":[{"kind":"explode","strip":"a"}]}', "plan.json is not understood"),
             ("view.json", b'{"buffer":0}', "buffer of 0 samples"),
-            ("view.json", b'{"machine":{"cores":-1}}', "-1 cores"),
+            ("view.json", b'{"machine":{"cores":-1}}', "machine: cores is -1"),
             ("view.json", b'{"buffer":"big"}', "view.json is not understood"),
         ],
     )
@@ -146,6 +146,32 @@ class TestLibrary:
         assert found.cell(48000, 32, "sounding") == new.cells[0]
         assert found.cell(48000, 64, "sounding") == old.cell(48000, 64, "sounding")
 
+    def test_what_was_measured_in_an_earlier_way_says_so(self, tmp_path):
+        cards = {name: msgspec.structs.replace(card(use(name), 1e-3), made=made) for name, made in (
+            ("now", Made(version="2")), ("before", Made(method=1)), ("long ago", None),
+        )}  # fmt: skip
+        library = Library(tmp_path / "library.sqlite", "here")
+        for each in cards.values():
+            library.store(each, each.cells)
+        found = {key.identifier: one for key, one in library.cards().items()}
+        assert {name: one.cells[0].provenance for name, one in found.items()} == {
+            "now": "measured", "before": "earlier", "long ago": "earlier",
+        }  # fmt: skip
+        assert found["now"].made == Made(version="2")
+        # Of another computer it is said that they are from there.
+        assert {c.provenance for one in Library(tmp_path / "library.sqlite", "there").cards(machine="here").values()
+                for c in one.cells} == {"elsewhere"}  # fmt: skip
+
+    def test_figures_of_different_ways_are_not_mixed(self, tmp_path):
+        store = Library(tmp_path / "l.sqlite", "here")
+        old = msgspec.structs.replace(card(use("eq"), 1e-4), made=Made(method=1))
+        new = msgspec.structs.replace(old, made=Made(version="3"))
+        store.store(old, old.cells)
+        store.store(new, new.cells[:1])
+        assert [c.provenance for c in store.cards()[old.key].cells] == ["measured"]
+        store.store(msgspec.structs.replace(new, made=Made(real_time=True)), new.cells[1:3])
+        assert len(store.cards()[old.key].cells) == 3
+
     def test_another_machines_figures_are_not_taken_for_this_ones(self, tmp_path):
         one = card(use("eq"), 1e-4)
         Library(tmp_path / "l.sqlite", "there").store(one, one.cells)
@@ -178,7 +204,8 @@ class TestLibrary:
             db.execute("ALTER TABLE card DROP COLUMN details")
             db.execute("PRAGMA user_version=1")
         again = Library(path, "here")
-        assert set(again.cards()[one.key].cells) == set(one.cells)
+        earlier = {msgspec.structs.replace(c, provenance="earlier") for c in one.cells}
+        assert set(again.cards()[one.key].cells) == earlier
         assert (again.cards()[one.key].truth, again.cards()[one.key].upkeep) == (None, None)
         again.store(one)
         assert (again.cards()[one.key].truth, again.cards()[one.key].upkeep) == (one.truth, one.upkeep)

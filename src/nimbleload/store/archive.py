@@ -8,6 +8,7 @@ from pathlib import Path, PurePosixPath
 from types import TracebackType
 
 MOST_ENTRIES = 50_000
+PACKED = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED)
 LARGEST_XML = 256 << 20
 LARGEST_STATE = 64 << 20
 MOST_STATES = 1 << 30
@@ -24,7 +25,7 @@ class Archive:
         self.path = path
         try:
             self._zip = zipfile.ZipFile(path)
-        except (OSError, zipfile.BadZipFile) as error:
+        except (OSError, zipfile.BadZipFile, NotImplementedError, ValueError) as error:
             raise ImportRefusedError(f"{path.name} cannot be opened: {error}.") from error
         names = self._zip.namelist()
         if len(names) > MOST_ENTRIES:
@@ -32,6 +33,10 @@ class Archive:
         for name in names:
             if leaves_folder(name):
                 raise ImportRefusedError(f"{path.name} holds a path that leaves its folder: {name!r}.")
+        odd = next((each for each in self._zip.infolist() if each.compress_type not in PACKED), None)
+        if odd is not None:
+            # Others are unpacked in one piece, whatever limit is asked for.
+            raise ImportRefusedError(f"{path.name}: {odd.filename} is packed in a way that exchange files do not use.")
         self._names = set(names)
         self._left = MOST_STATES
 

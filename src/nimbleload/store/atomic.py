@@ -2,36 +2,69 @@
 
 from __future__ import annotations
 
+import contextlib
+import glob
 import os
+import shutil
 import tempfile
+import time
+from collections.abc import Iterator
 from pathlib import Path
 
 BACKUP_SUFFIX = ".bak"
+STALE_SECONDS = 3600.0
 
 
-def write(path: Path, content: bytes, backup: bool = False) -> None:
-    """Writes beside the file, syncs, then renames over it; with `backup` the old one is kept as `name.bak`.
+def _clear(path: Path) -> None:
+    """Removes what writing this file has left behind that was ended in the middle of it, some time ago."""
+    for left in path.parent.glob(f".{glob.escape(path.name)}.????????"):
+        with contextlib.suppress(OSError):
+            if time.time() - left.stat().st_mtime > STALE_SECONDS:
+                left.unlink()
 
-    OSError if it cannot be written; then the old file is untouched.
+
+@contextlib.contextmanager
+def replacing(path: Path, backup: bool = False) -> Iterator[Path]:
+    """A fresh file beside `path` to be written to. Once it is whole it is synced, then renamed over `path`; with
+    `backup` the old one is kept as `name.bak`.
+
+    A link is followed: what it leads to is written. OSError if it cannot be written; then, and if the writing itself
+    fails, the old file is untouched.
     """
+    path = Path(os.path.realpath(path))
+    _clear(path)
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+    os.close(handle)
     fresh = Path(name)
     try:
-        with os.fdopen(handle, "wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
+        yield fresh
+        _sync(fresh)
         if backup and path.exists():
             kept = path.with_name(path.name + BACKUP_SUFFIX)
             kept.unlink(missing_ok=True)
-            os.link(path, kept)
+            try:
+                os.link(path, kept)
+            except OSError:
+                # Not every file system has hard links.
+                shutil.copy2(path, kept)
         fresh.chmod(path.stat().st_mode if path.exists() else 0o644)
         fresh.replace(path)
     except BaseException:
         fresh.unlink(missing_ok=True)
         raise
-    folder = os.open(path.parent, os.O_RDONLY)
+    _sync(path.parent)
+
+
+def _sync(path: Path) -> None:
+    """Waits until a file, or what a folder lists, lies on the disk."""
+    handle = os.open(path, os.O_RDONLY)
     try:
-        os.fsync(folder)
+        os.fsync(handle)
     finally:
-        os.close(folder)
+        os.close(handle)
+
+
+def write(path: Path, content: bytes, backup: bool = False) -> None:
+    """Writes a file as `replacing` does."""
+    with replacing(path, backup) as fresh:
+        fresh.write_bytes(content)

@@ -6,6 +6,7 @@ may nest or only be routed, attributes may be missing, times may be beats or sec
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -25,6 +26,18 @@ from .xml_values import balance, flag, gain, number, parse, place
 WHERE = "project.xml"
 AUDIO_HEAD = 1 << 16
 STANDARDS = {"ClapPlugin": "clap", "Vst3Plugin": "vst3", "Vst2Plugin": "vst2", "AuPlugin": "au"}
+OURS = ("lv2", "ladspa")
+MOST_STRIPS, MOST_DEVICES = 10_000, 100_000
+# Every element of version 1.0 of the format.
+TAGS = """
+    Project Application Transport Tempo TimeSignature Structure Track Channel Devices Mute Pan Volume Sends Send Enable
+    Device VstPlugin Vst2Plugin Vst3Plugin ClapPlugin AuPlugin BuiltinDevice Equalizer Compressor NoiseGate Limiter
+    Enabled Parameters State RealParameter BoolParameter IntegerParameter EnumParameter TimeSignatureParameter
+    Arrangement Lanes Clips Clip Notes Note Audio Video File Warps Warp Points Target RealPoint EnumPoint BoolPoint
+    IntegerPoint TimeSignaturePoint Markers Marker TempoAutomation TimeSignatureAutomation Scenes Scene ClipSlot Band
+    Freq Gain Q Attack AutoMakeup InputGain OutputGain Ratio Release Threshold Range Solo
+"""
+KNOWN_TAGS = frozenset(TAGS.split())
 BUILT_IN: dict[str, Family] = {
     "BuiltinDevice": "other", "Equalizer": "equaliser", "Compressor": "dynamics", "NoiseGate": "dynamics",
     "Limiter": "dynamics",
@@ -40,9 +53,49 @@ class ImportReport(msgspec.Struct, frozen=True):
     left_out: tuple[str, ...]
 
 
+class Part(msgspec.Struct, frozen=True):
+    """Audio in the piece (seconds): from `start` to `end` a track plays `file` from its second `offset` on.
+
+    `outside` says that the file lies beside the exchange file. `rate` (Hz) is what the file is said to have, 0 where it
+    is not. Fades are linear, in seconds.
+    """
+
+    start: float
+    end: float
+    offset: float
+    file: str
+    outside: bool = False
+    rate: int = 0
+    stretched: bool = False
+    fade_in: float = 0.0
+    fade_out: float = 0.0
+
+
+class NotePart(msgspec.Struct, frozen=True, array_like=True):
+    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1."""
+
+    start: float
+    end: float
+    key: int
+    velocity: float
+
+
+class Sounding(msgspec.Struct, frozen=True):
+    """What a track is made of: its audio and notes, whether parameters of its plugins move by themselves, and whether
+    its clips hold curves of their own (controllers, gain)."""
+
+    parts: tuple[Part, ...] = ()
+    automated: bool = False
+    notes: tuple[NotePart, ...] = ()
+    curves: bool = False
+
+
 class Imported(msgspec.Struct, frozen=True):
+    """A session from an exchange file. `audio` says by strip what it plays."""
+
     session: Session
     report: ImportReport
+    audio: dict[str, Sounding] = {}
 
 
 def read(path: Path) -> Imported:
@@ -64,10 +117,12 @@ class _Reader:
         self._strip_of_channel: dict[str, str] = {}
         self._channel_of_strip: dict[str, etree._Element] = {}
         self._ids: set[str] = set()
+        self._devices_read = 0
         self._moving = set(automated(root))
 
     def imported(self) -> Imported:
         self._read_structure()
+        self._tell_foreign()
         self._ensure_main()
         self._connect()
         tempo = self._tempo()
@@ -82,7 +137,27 @@ class _Reader:
             build(session)
         except SessionError as error:
             raise ImportRefusedError(f"{self._path.name}: {error}.") from error
-        return Imported(session, self._report(session))
+        self._curved = set(with_curves(self._root))
+        audio = {strip.id: self._sounding(strip.id, timeline) for strip in self._strips}
+        return Imported(session, self._report(session), audio)
+
+    def _sounding(self, strip_id: str, timeline: Timeline) -> Sounding:
+        """What a strip plays, and whether its plugins are automated."""
+        parts = []
+        for each in timeline.placed(strip_id):
+            file = each.audio.find("File")
+            path = file.get("path") if file is not None else None
+            if path:
+                rate = round(number(each.audio, "sampleRate", 0, WHERE, 0, 1_000_000))
+                outside = flag(file, "external", False)
+                parts.append(Part(
+                    each.start, each.end, each.offset, path, outside, rate, each.stretched, each.fade_in, each.fade_out,
+                ))  # fmt: skip
+        channel = self._channel_of_strip.get(strip_id)
+        devices = () if channel is None else channel.findall("Devices/*")
+        moving = any(part.get("id") in self._moving for device in devices for part in device.iter() if part.get("id"))
+        notes = tuple(NotePart(*note) for note in timeline.played(strip_id))
+        return Sounding(tuple(parts), moving, notes, strip_id in self._curved)
 
     def _report(self, session: Session) -> ImportReport:
         application = self._root.find("Application")
@@ -101,7 +176,11 @@ class _Reader:
 
     def _title(self) -> str:
         if "metadata.xml" in self._archive:
-            title = parse(self._archive.read("metadata.xml", 1 << 20), "metadata.xml").findtext("Title")
+            try:
+                title = parse(self._archive.read("metadata.xml", 1 << 20), "metadata.xml").findtext("Title")
+            except ImportRefusedError as error:
+                self._left_out.append(f"What the file says of itself: {error}")
+                title = None
             if title and title.strip():
                 return title.strip()
         return self._path.stem
@@ -121,16 +200,25 @@ class _Reader:
     def _tempo(self) -> tuple[TempoPoint, ...]:
         points = []
         for automation in self._root.iter("TempoAutomation"):
-            for point in automation.iter("RealPoint"):
-                points.append(TempoPoint(
-                    number(point, "time", 0, WHERE, 0),
-                    number(point, "value", 120, WHERE, 1, 10_000),
+            found = [
+                TempoPoint(
+                    number(point, "time", 0, WHERE, 0), number(point, "value", 120, WHERE, 1, 10_000),
                     point.get("interpolation") == "linear",
-                ))  # fmt: skip
+                )
+                for point in automation.iter("RealPoint")
+            ]  # fmt: skip
+            points += in_beats(found) if unit_of(automation) == "seconds" else found
         if points:
             return tuple(sorted(points, key=lambda p: p.beat))
         tempo = self._root.find("Transport/Tempo")
         return (TempoPoint(0.0, 120.0 if tempo is None else number(tempo, "value", 120, WHERE, 1, 10_000)),)
+
+    def _tell_foreign(self) -> None:
+        """What a program has added of its own is not understood, and that is said."""
+        tags = Counter(str(e.tag) for e in self._root.iter() if isinstance(e.tag, str) and e.tag not in KNOWN_TAGS)
+        if tags:
+            named = ", ".join(f"{etree.QName(tag).localname} ({count})" for tag, count in tags.most_common(5))
+            self._left_out.append(f"What is no part of the format, and so is not understood: {named}.")
 
     # Tracks and channels
 
@@ -161,31 +249,53 @@ class _Reader:
         self, track: etree._Element, channel: etree._Element, parent: str | None, has_children: bool
     ) -> str | None:
         """Adds a strip; its id is the track's, since clips refer to that. None for what carries no sound."""
-        strip_id = track.get("id") or channel.get("id") or f"strip-{len(self._strips) + 1}"
-        channel_id = channel.get("id") or strip_id
-        for given in {strip_id, channel_id}:
-            if given in self._ids:
-                raise ImportRefusedError(f"{place(track, WHERE)}: the id {given!r} is used twice.")
-            self._ids.add(given)
+        if len(self._strips) >= MOST_STRIPS:
+            raise ImportRefusedError(f"{place(track, WHERE)}: over {MOST_STRIPS} tracks, more than any session has.")
+        strip_id = self._own_id(track.get("id") or channel.get("id") or f"strip-{len(self._strips) + 1}", track)
+        given = channel.get("id")
+        channel_id = self._own_id(given, track) if given and given != track.get("id") else strip_id
         name = track.get("name") or channel.get("name") or f"Strip {len(self._strips) + 1}"
         role = channel.get("role", "regular")
         if role == "vca":
             self._left_out.append(f"{place(track, WHERE)}: a VCA carries no sound of its own.")
             return None
+        is_group = (
+            has_children
+            or "tracks" in (track.get("contentType") or "").split()
+            or (role == "master" and channel.get("destination") is not None)
+        )
         instrument, inserts = self._devices(channel, strip_id, name)
         volume, mute, pan = channel.find("Volume"), channel.find("Mute"), channel.find("Pan")
         rides = volume is not None and volume.get("id") in self._moving
         self._strips.append(Strip(
-            strip_id, name, strip_kind(role, has_children), instrument, inserts,
+            strip_id, name, strip_kind(role, is_group), instrument, inserts,
             parent=parent, volume=gain(volume, WHERE), mute=flag(mute, "value", False),
-            pan=balance(pan, WHERE), rides=rides,
+            pan=balance(pan, WHERE), rides=rides, enabled=flag(track, "loaded", True),
         ))  # fmt: skip
         self._strip_of_channel[channel_id] = strip_id
         self._strip_of_channel.setdefault(strip_id, strip_id)
         self._channel_of_strip[strip_id] = channel
         return strip_id
 
+    def _own_id(self, wanted: str, track: etree._Element) -> str:
+        """An id that no other strip has; a doubled one goes to the first that has it."""
+        found, count = wanted, 1
+        while found in self._ids:
+            count += 1
+            found = f"{wanted}~{count}"
+        if found != wanted:
+            self._left_out.append(
+                f"{place(track, WHERE)}: the id {wanted!r} is used twice; what refers to it is taken for the first."
+            )
+        self._ids.add(found)
+        return found
+
     def _ensure_main(self) -> None:
+        mains = [strip for strip in self._strips if strip.kind == "main"]
+        for strip in mains[1:]:
+            # There is one main output; others that say so are groups, which lead to it.
+            self._strips[self._strips.index(strip)] = msgspec.structs.replace(strip, kind="bus")
+            self._left_out.append(f"“{strip.name}” says that it is the main output, too: it is taken for a bus.")
         if not any(strip.kind == "main" for strip in self._strips):
             self._left_out.append("The project names no main output: one was added, and what leads nowhere feeds it.")
             self._strips.append(Strip("nimble-main", "Main output", "main"))
@@ -202,24 +312,30 @@ class _Reader:
                 connected.append(strip)
                 continue
             output = strip.parent or (None if strip.kind == "main" else main)
-            if channel.get("destination") is not None:
-                output = self._resolve(channel, strip.name)
-            sends = tuple(
-                Send(
-                    self._resolve(send, strip.name), gain(send.find("Volume"), WHERE), send.get("type") == "pre",
-                    flag(send.find("Enable"), "value", True),
-                )
-                for send in channel.findall("Sends/Send")
-            )  # fmt: skip
-            connected.append(msgspec.structs.replace(strip, output=output, sends=sends))
+            if channel.get("destination") is not None and strip.kind != "main":
+                output = self._resolve(channel, strip.name, f"it leads to “{self._name_of(output)}”") or output
+            sends = []
+            for send in channel.findall("Sends/Send"):
+                target = self._resolve(send, strip.name, "the send was left out")
+                if target is not None:
+                    sends.append(Send(
+                        target, gain(send.find("Volume"), WHERE), send.get("type") == "pre",
+                        flag(send.find("Enable"), "value", True),
+                    ))  # fmt: skip
+            connected.append(msgspec.structs.replace(strip, output=output, sends=tuple(sends)))
         self._strips = connected
 
-    def _resolve(self, element: etree._Element, name: str) -> str:
+    def _name_of(self, strip_id: str | None) -> str:
+        return next((strip.name for strip in self._strips if strip.id == strip_id), "nothing")
+
+    def _resolve(self, element: etree._Element, name: str, instead: str) -> str | None:
+        """The strip that a destination names; None if there is none, which is told with what is done instead."""
         wanted = element.get("destination")
-        if wanted is None or wanted not in self._strip_of_channel:
-            what = "no destination" if wanted is None else f"a destination that does not exist: {wanted!r}"
-            raise ImportRefusedError(f"{place(element, WHERE)} on “{name}”: it has {what}.")
-        return self._strip_of_channel[wanted]
+        if wanted is not None and wanted in self._strip_of_channel:
+            return self._strip_of_channel[wanted]
+        what = "no destination" if wanted is None else f"a destination that does not exist: {wanted!r}"
+        self._left_out.append(f"{place(element, WHERE)} on “{name}”: it has {what}; {instead}.")
+        return None
 
     # Devices
 
@@ -233,6 +349,11 @@ class _Reader:
             if device.tag not in STANDARDS and device.tag not in BUILT_IN:
                 self._left_out.append(f"{place(device, WHERE)} on “{name}”: this kind of device is not known.")
                 continue
+            self._devices_read += 1
+            if self._devices_read > MOST_DEVICES:
+                raise ImportRefusedError(
+                    f"{place(device, WHERE)}: over {MOST_DEVICES} devices, more than any session has."
+                )
             use = self._use(device, f"{strip_id}/{index}", channels, name)
             if device.get("deviceRole") == "instrument" and instrument is None:
                 instrument = msgspec.structs.replace(use, family="instrument", voices=1)
@@ -245,6 +366,13 @@ class _Reader:
         label = device.get("deviceName") or device.get("name") or tag
         standard = STANDARDS.get(tag, "builtin")
         identifier = device.get("deviceID") or f"{tag}:{label}"
+        if standard == "builtin":
+            # What this program writes: the standard stands before the identifier, where the format knows no other way.
+            ours, _, rest = identifier.partition(":")
+            if identifier.startswith("house."):
+                standard = "house"
+            elif ours in OURS and rest:
+                standard, identifier = ours, rest
         if standard == "builtin":
             self._left_out.append(f"“{label}” on “{strip_name}” is built into the program and cannot be measured here.")
         enabled = flag(device.find("Enabled"), "value", True) and flag(device, "loaded", True)
@@ -287,12 +415,36 @@ class _Reader:
         return msgspec.structs.replace(strip, clips=clips, instrument=instrument)
 
 
-def strip_kind(role: str, has_children: bool) -> StripKind:
+def strip_kind(role: str, is_group: bool) -> StripKind:
     """A channel's role as the kind of strip; a group that holds tracks is a bus whatever its role says."""
-    if has_children:
+    if is_group:
         return "bus"
     kinds: dict[str, StripKind] = {"master": "main", "effect": "return", "submix": "bus"}
     return kinds.get(role, "track")
+
+
+def unit_of(element: etree._Element) -> str:
+    """The time unit of a timeline: its own, else that of what holds it, else beats."""
+    for each in (element, *element.iterancestors()):
+        unit = each.get("timeUnit")
+        if unit is not None:
+            return str(unit)
+    return "beats"
+
+
+def in_beats(points: list[TempoPoint]) -> list[TempoPoint]:
+    """Tempo points whose places are seconds, with their places in beats: what has been played until then."""
+    found: list[TempoPoint] = []
+    beat, before = 0.0, None
+    for point in sorted(points, key=lambda p: p.beat):
+        if before is None:
+            beat = point.beat * point.bpm / 60
+        else:
+            bpm = (before.bpm + point.bpm) / 2 if before.ramp else before.bpm
+            beat += (point.beat - before.beat) * bpm / 60
+        before = point
+        found.append(msgspec.structs.replace(point, beat=beat))
+    return found
 
 
 def family(device: etree._Element, label: str) -> Family:
@@ -305,6 +457,15 @@ def family(device: etree._Element, label: str) -> Family:
     if role == "analyzer":
         return "analyser"
     return by_name(label)
+
+
+def with_curves(root: etree._Element) -> Iterator[str]:
+    """The tracks whose clips hold curves of their own, such as controllers or gain."""
+    for lanes in root.iter("Lanes"):
+        track = lanes.get("track")
+        targets = (point.find("Target") for clip in lanes.iter("Clip") for point in clip.iter("Points"))
+        if track is not None and any(target is not None and target.get("expression") for target in targets):
+            yield track
 
 
 def automated(root: etree._Element) -> Iterator[str]:

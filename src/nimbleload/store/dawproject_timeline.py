@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from itertools import pairwise
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from lxml import etree
 from msgspec.structs import replace
@@ -24,10 +24,56 @@ MOST_NOTES = 2_000_000
 DEEPEST = 32
 ContentKind = Literal["audio", "notes"]
 Piece = tuple[float, float, ContentKind]
+# What a clip can hold, or refer to.
+CONTENT = ("Notes", "Audio", "Video", "Clips", "Warps", "Lanes", "Points")
+# Stretches shorter than this are rounding; a loop shorter than that is none (both in the unit at hand).
+LEAST, SHORTEST_LOOP = 1e-9, 1e-6
 Stretch = tuple[float, float]
 NOTHING = Clip(0.0, 0.0)
 # So much another speed is a stretch; less may be rounding in the file (fraction).
 STRETCHED = 0.01
+# Audio whose warp points shift by less than this (seconds) plays as it was recorded.
+UNSTRETCHED = 1e-4
+
+
+class Grid(NamedTuple):
+    """Time inside a timeline: its `unit`, and where its zero lies in the piece, in seconds and in beats."""
+
+    unit: str
+    second: float = 0.0
+    beat: float = 0.0
+
+
+class Placed(NamedTuple):
+    """A stretch of an audio file in the piece (seconds): from `start` to `end` it plays from `offset` of the file on.
+
+    `stretched` says that it plays at another speed than it was recorded at; fades are linear, in seconds.
+    """
+
+    start: float
+    end: float
+    offset: float
+    audio: etree._Element
+    stretched: bool = False
+    fade_in: float = 0.0
+    fade_out: float = 0.0
+
+
+class Played(NamedTuple):
+    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1."""
+
+    start: float
+    end: float
+    key: int
+    velocity: float
+
+
+class Heard(NamedTuple):
+    """What content sounds like, in seconds of the piece: stretches of sound, notes, and the audio that is played."""
+
+    pieces: list[Piece]
+    notes: list[Played]
+    audio: list[Placed]
 
 
 class Timeline:
@@ -45,17 +91,18 @@ class Timeline:
         self._tempo, self._head = tempo, head
         self._left_out = left_out
         self._by_id: dict[str, etree._Element] = {}
-        for element in root.iter("Clip", "Clips", "Notes", "Audio", "Lanes"):
+        for element in root.iter("Clip", *CONTENT):
             given = element.get("id")
             if given is not None:
-                self._by_id[given] = element
+                self._by_id.setdefault(given, element)
         self._clips: dict[str, list[Clip]] = {}
         self._notes: dict[str, list[Stretch]] = {}
-        self._uncounted: set[str] = set()
-        self._heard = 0
+        self._counted_notes = self._visits = 0
         self._bits: dict[str, int] = {}
+        self._placed: dict[str, list[Placed]] = {}
+        self._played: dict[str, list[Played]] = {}
         self._markers: list[tuple[str, float]] = []
-        self._pieces = 0
+        self._missing: set[str] = set()
         arrangement = root.find("Arrangement")
         if arrangement is not None:
             self._walk(arrangement, None, "beats", tracks, 0)
@@ -66,13 +113,21 @@ class Timeline:
     def clips(self, track: str) -> tuple[Clip, ...]:
         """The clips of a track in order; those of notes say how many sound, bar by bar, where that can be told."""
         clips = sorted(self._clips.get(track, ()), key=lambda c: (c.start, c.end))
-        if track in self._uncounted or not any(clip.kind == "notes" for clip in clips):
+        if not any(clip.kind == "notes" for clip in clips):
             return tuple(clips)
         profile = self._profile(track)
         return tuple(
             clip if clip.kind == "audio" else replace(clip, voices=within(profile, clip.start, clip.end))
             for clip in clips
         )
+
+    def placed(self, track: str) -> list[Placed]:
+        """The audio that a track plays, in order."""
+        return sorted(self._placed.get(track, ()), key=lambda each: (each.start, each.end))
+
+    def played(self, track: str) -> list[Played]:
+        """The notes that a track plays, in order."""
+        return sorted(note for note in self._played.get(track, ()) if note.end > note.start)
 
     def voices(self, track: str) -> int:
         """The most notes of a track that sound together."""
@@ -96,39 +151,216 @@ class Timeline:
             if child.tag in ("Lanes", "Clips"):
                 self._walk(child, track, unit, tracks, depth + 1)
             elif child.tag == "Clip" and track is not None:
-                self._add_clip(child, track, unit)
+                self._add(track, self._of_clip(child, Grid(unit), depth), self._audio(child, unit), child.get("name"))
+            elif child.tag in ("Notes", "Audio", "Warps") and track is not None:
+                # Content that lies in a lane without a clip around it sounds from the start.
+                grid = self._inside(Grid(unit), 0.0, child.get("timeUnit", unit))
+                heard = self._of_content(child, grid, None, depth)
+                self._add(track, heard, self._audio_of(child, child, unit), child.get("name"))
             elif child.tag == "Marker":
-                at = self._seconds(number(child, "time", 0, WHERE, 0), unit)
+                at = self._at(Grid(unit), number(child, "time", 0, WHERE, 0))
                 self._markers.append((child.get("name") or "Marker", at))
             elif child.tag == "Markers":
                 self._walk(child, None, unit, tracks, depth + 1)
 
-    def _seconds(self, at: float, unit: str) -> float:
-        return at if unit == "seconds" else self._tempo.seconds(at)
-
-    def _add_clip(self, clip: etree._Element, track: str, unit: str) -> None:
-        if not flag(clip, "enable", True):
-            return
-        audio = self._audio(clip, unit)
-        for start, end, kind in self._sounding(clip, unit, 0):
-            first, last = self._seconds(max(start, 0.0), unit), self._seconds(max(end, 0.0), unit)
+    def _add(self, track: str, heard: Heard, audio: Clip | None, name: str | None) -> None:
+        """Takes in what a clip sounds like; what would lie before the start of the piece is cut off."""
+        for start, end, kind in dict.fromkeys(heard.pieces):
+            first, last = max(start, 0.0), max(end, 0.0)
             if last > first:
-                plain = replace(audio or NOTHING, start=first, end=last, kind=kind, name=clip.get("name") or "")
+                plain = replace(audio or NOTHING, start=first, end=last, kind=kind, name=name or "")
                 self._clips.setdefault(track, []).append(plain)
-        notes = self._played(clip, unit, 0)
-        if notes is None:
-            self._uncounted.add(track)
-            notes = self._unlooped(clip)
-        seconds = [(self._seconds(max(start, 0.0), unit), self._seconds(max(end, 0.0), unit)) for start, end in notes]
-        self._notes.setdefault(track, []).extend(seconds)
+        played = [n._replace(start=max(n.start, 0.0), end=max(n.end, 0.0)) for n in heard.notes]
+        self._played.setdefault(track, []).extend(played)
+        self._notes.setdefault(track, []).extend((note.start, note.end) for note in played)
+        self._placed.setdefault(track, []).extend(each for each in heard.audio if each.end > max(each.start, 0.0))
+
+    # Time
+
+    def _at(self, grid: Grid, time: float) -> float:
+        """The second of the piece at which a time on a grid falls."""
+        return grid.second + time if grid.unit == "seconds" else self._tempo.seconds(grid.beat + time)
+
+    def _inside(self, grid: Grid, time: float, unit: str) -> Grid:
+        """A grid whose zero lies at a time of another one, and that counts in its own unit."""
+        second = self._at(grid, time)
+        beat = grid.beat + time if grid.unit == "beats" else self._tempo.beat(second)
+        return Grid(unit, second, beat)
+
+    def _length(self, grid: Grid, until: float) -> float:
+        """How long it is from a grid's zero to a second of the piece, in the grid's unit."""
+        return until - grid.second if grid.unit == "seconds" else self._tempo.beat(until) - grid.beat
+
+    # Clips and what they hold
+
+    def _of_clip(self, clip: etree._Element, grid: Grid, depth: int) -> Heard:
+        """What a clip on a grid sounds like, through its loops."""
+        self._bound(clip)
+        if depth > DEEPEST:
+            raise ImportRefusedError(f"{place(clip, WHERE)}: clips nest or refer to each other without end.")
+        content = self._content(clip) if flag(clip, "enable", True) else None
+        if content is None or content.tag == "Points":
+            return Heard([], [], [])
+        start = number(clip, "time", 0, WHERE, -1e9)
+        unit = clip.get("contentTimeUnit", content.get("timeUnit", grid.unit))
+        play = self._inside(grid, start, unit)
+        length = self._clip_length(clip, content, grid, play, start)
+        pieces: list[Piece] = []
+        notes: list[Played] = []
+        audio: list[Placed] = []
+        for begun, first, last in _passes(clip, length):
+            self._bound(clip)
+            inner = self._inside(play, begun - first, content.get("timeUnit", unit))
+            window = self._at(play, begun), self._at(play, begun + last - first)
+            heard = self._of_content(content, inner, window, depth + 1)
+            pieces += heard.pieces
+            notes += heard.notes
+            audio += heard.audio
+        if content.tag not in ("Clips", "Lanes") and pieces:
+            # What loops without a gap sounds on.
+            pieces = [(pieces[0][0], pieces[-1][1], pieces[0][2])]
+            audio = self._faded(clip, grid, audio)
+        return Heard(pieces, notes, audio)
+
+    def _faded(self, clip: etree._Element, grid: Grid, audio: list[Placed]) -> list[Placed]:
+        """The audio of one clip with its fades: the first pass fades in, the last one out."""
+        unit = clip.get("fadeTimeUnit", grid.unit)
+        lengths = []
+        for name, at in (("fadeInTime", 0), ("fadeOutTime", -1)):
+            length = number(clip, name, 0, WHERE, 0)
+            if unit != "seconds" and audio:
+                beat = self._tempo.beat(audio[at].start if at == 0 else audio[at].end)
+                length = self._tempo.seconds(beat + length) - self._tempo.seconds(beat)
+            lengths.append(length)
+        if audio:
+            audio[0] = audio[0]._replace(fade_in=lengths[0])
+            audio[-1] = audio[-1]._replace(fade_out=lengths[1])
+        return audio
+
+    def _bound(self, clip: etree._Element) -> None:
+        """Counts a clip, or a pass through it. ImportRefusedError if there are more than any session has."""
+        self._visits += 1
+        if self._visits > MOST_PIECES:
+            raise ImportRefusedError(f"{place(clip, WHERE)}: over {MOST_PIECES} stretches of sound; loops run wild.")
+
+    def _clip_length(
+        self, clip: etree._Element, content: etree._Element, grid: Grid, play: Grid, start: float
+    ) -> float:
+        """How long a clip lasts, in the unit in which it plays: as it says, else as its content does."""
+        duration = number(clip, "duration", -1, WHERE)
+        if duration >= 0:
+            return duration if play.unit == grid.unit else self._length(play, self._at(grid, start + duration))
+        if clip.get("playStop") is not None:
+            return max(number(clip, "playStop", 0, WHERE) - number(clip, "playStart", 0, WHERE), 0.0)
+        return self._content_length(content, play)
+
+    def _content_length(self, content: etree._Element, grid: Grid) -> float:
+        """How long content without a stated duration lasts, in the unit of the grid on which it begins."""
+        heard = self._of_content(content, grid._replace(unit=content.get("timeUnit", grid.unit)), None, 1)
+        ends = [end for _, end, _ in heard.pieces]
+        return max(self._length(grid, max(ends)), 0.0) if ends else 0.0
+
+    def _of_content(self, content: etree._Element, grid: Grid, window: Stretch | None, depth: int) -> Heard:
+        """What a timeline on a grid sounds like, as far as it lies within a window (seconds; None: all of it)."""
+        if depth > DEEPEST:
+            raise ImportRefusedError(f"{place(content, WHERE)}: clips nest or refer to each other without end.")
+        if content.tag in ("Audio", "Warps", "Video"):
+            span = window or self._of_audio(content, grid)
+            return Heard([(*span, "audio")], [], self._placed_in(content, grid, span))
+        if content.tag == "Notes":
+            return self._of_notes(content, grid, window)
+        pieces: list[Piece] = []
+        notes: list[Played] = []
+        audio: list[Placed] = []
+        for child in content if content.tag in ("Clips", "Lanes") else ():
+            if child.tag == "Clip":
+                heard = self._of_clip(child, grid, depth + 1)
+            elif child.tag in CONTENT:
+                inner = grid._replace(unit=child.get("timeUnit", grid.unit))
+                heard = self._of_content(child, inner, window, depth + 1)
+            else:
+                continue
+            pieces += heard.pieces
+            notes += heard.notes
+            audio += heard.audio
+        if window is None:
+            return Heard(pieces, notes, audio)
+        first, last = window
+        cut = [(max(s, first), min(e, last), kind) for s, e, kind in pieces if min(e, last) - max(s, first) > LEAST]
+        kept = [
+            each._replace(
+                start=max(each.start, first), end=min(each.end, last), offset=each.offset + max(first - each.start, 0.0)
+            )
+            for each in audio
+            if min(each.end, last) - max(each.start, first) > LEAST
+        ]
+        inside = [note._replace(end=min(note.end, last)) for note in notes if first - LEAST <= note.start < last]
+        return Heard(cut, inside, kept)
+
+    def _placed_in(self, content: etree._Element, grid: Grid, span: Stretch) -> list[Placed]:
+        """Which part of its file a piece of audio plays. Warp points say where in the file a time is."""
+        audio = content if content.tag == "Audio" else next(content.iter("Audio"), None)
+        if audio is None:
+            return []
+        points = []
+        if content.tag == "Warps" and content.get("contentTimeUnit", "seconds") == "seconds":
+            inside = grid._replace(unit=content.get("timeUnit", grid.unit))
+            points = sorted(
+                (self._at(inside, number(w, "time", 0, WHERE)) - grid.second, number(w, "contentTime", 0, WHERE))
+                for w in content.findall("Warp")
+            )
+        shifts = [recorded - played for played, recorded in points]
+        even = not shifts or max(shifts) - min(shifts) < UNSTRETCHED
+        same_unit = content.tag != "Warps" or content.get("contentTimeUnit", "seconds") == "seconds"
+        shift = shifts[0] if shifts else 0.0
+        return [Placed(*span, span[0] - grid.second + shift, audio, not (even and same_unit))]
+
+    def _of_notes(self, content: etree._Element, grid: Grid, window: Stretch | None) -> Heard:
+        """Notes: the clip sounds as long as it lasts, whatever is played in it."""
+        found = []
+        for note in content.findall("Note"):
+            begin = number(note, "time", 0, WHERE)
+            end = begin + number(note, "duration", 0, WHERE, 0)
+            second = self._at(grid, begin)
+            if window is None or window[0] - LEAST <= second < window[1]:
+                until = self._at(grid, end)
+                key, velocity = number(note, "key", 60, WHERE, 0, 127), number(note, "vel", 0.8, WHERE, 0, 1)
+                found.append(Played(second, until if window is None else min(until, window[1]), round(key), velocity))
+        self._counted_notes += len(found)
+        if self._counted_notes > MOST_NOTES:
+            raise ImportRefusedError(f"{place(content, WHERE)}: over {MOST_NOTES} notes; loops run wild.")
+        if window is None:
+            window = (grid.second, max((note.end for note in found), default=grid.second))
+        return Heard([(*window, "notes")], found, [])
+
+    def _of_audio(self, content: etree._Element, grid: Grid) -> Stretch:
+        """From when to when audio sounds that is as long as its file says."""
+        audio = content if content.tag != "Warps" else next(content.iter("Audio"), content)
+        return grid.second, grid.second + number(audio, "duration", 0, WHERE, 0)
+
+    def _content(self, clip: etree._Element) -> etree._Element | None:
+        """What a clip holds, or what it refers to; None if that does not exist or nothing is there."""
+        reference = clip.get("reference")
+        if reference is not None:
+            found = self._by_id.get(reference)
+            if found is None and reference not in self._missing:
+                self._missing.add(reference)
+                self._left_out.append(
+                    f"{place(clip, WHERE)}: it refers to what does not exist, so it is silent: {reference!r}."
+                )
+            if found is not None and found.tag == "Clip":
+                return self._content(found) if found.get("reference") != reference else None
+            return found
+        return next((c for c in clip if c.tag in CONTENT), None)
 
     def _audio(self, clip: etree._Element, unit: str) -> Clip | None:
         """What is known of the audio file that a clip plays, as a clip without place; None if it plays none."""
         content = self._content(clip)
-        audio = None
-        if content is not None:
-            audio = content if content.tag == "Audio" else next(content.iter("Audio"), None)
-        if audio is None or content is None:
+        return None if content is None else self._audio_of(content, clip, unit)
+
+    def _audio_of(self, content: etree._Element, clip: etree._Element, unit: str) -> Clip | None:
+        audio = content if content.tag == "Audio" else next(content.iter("Audio"), None)
+        if audio is None:
             return None
         file = audio.find("File")
         path = file.get("path") if file is not None and file.get("external") != "true" else None
@@ -143,101 +375,16 @@ class Timeline:
         inside = warps.get("timeUnit", clip.get("contentTimeUnit", unit))
         start = number(clip, "time", 0, WHERE, -1e9) if inside == unit else 0.0
         points = sorted(
-            (self._seconds(max(start, 0.0) + number(w, "time", 0, WHERE), inside), number(w, "contentTime", 0, WHERE))
+            (
+                self._at(Grid(inside), max(start, 0.0) + number(w, "time", 0, WHERE)),
+                number(w, "contentTime", 0, WHERE),
+            )
             for w in warps.findall("Warp")
         )
         if warps.get("contentTimeUnit", "seconds") != "seconds":
             return False
         spans = ((b[0] - a[0], b[1] - a[1]) for a, b in pairwise(points))
         return any(abs(played - recorded) > STRETCHED * max(played, 1e-6) for played, recorded in spans)
-
-    def _sounding(self, clip: etree._Element, unit: str, depth: int) -> Iterator[Piece]:
-        """The stretches in which a clip has content, in the time unit of what holds it."""
-        if depth > DEEPEST:
-            raise ImportRefusedError(f"{place(clip, WHERE)}: clips nest or refer to each other without end.")
-        start = number(clip, "time", 0, WHERE, -1e9)
-        content = self._content(clip)
-        length = number(clip, "duration", -1, WHERE)
-        if length < 0:
-            length = self._content_length(content, unit, start)
-        has_notes = content is not None and next(content.iter("Notes"), None) is not None
-        kind: ContentKind = "notes" if has_notes else "audio"
-        inner = [c for c in content if c.tag == "Clip"] if content is not None and content.tag == "Clips" else []
-        same_unit = clip.get("contentTimeUnit", unit) == unit
-        if not inner or not same_unit:
-            yield self._counted((start, start + length, kind), clip)
-            return
-        pieces = [p for c in inner if flag(c, "enable", True) for p in self._sounding(c, unit, depth + 1)]
-        for begun, first, last in _passes(clip, start, length):
-            for inner_start, inner_end, inner_kind in pieces:
-                s, e = max(inner_start, first), min(inner_end, last)
-                if e > s:
-                    yield self._counted((begun + s - first, begun + e - first, inner_kind), clip)
-
-    def _counted(self, piece: Piece, clip: etree._Element) -> Piece:
-        self._pieces += 1
-        if self._pieces > MOST_PIECES:
-            raise ImportRefusedError(f"{place(clip, WHERE)}: over {MOST_PIECES} stretches of sound; loops run wild.")
-        return piece
-
-    def _content(self, clip: etree._Element) -> etree._Element | None:
-        """What a clip holds, or what it refers to. ImportRefusedError if that does not exist."""
-        reference = clip.get("reference")
-        if reference is not None:
-            if reference not in self._by_id:
-                raise ImportRefusedError(f"{place(clip, WHERE)}: it refers to what does not exist: {reference!r}.")
-            return self._by_id[reference]
-        return next((c for c in clip if c.tag in ("Notes", "Audio", "Clips", "Warps", "Lanes")), None)
-
-    def _content_length(self, content: etree._Element | None, unit: str, start: float) -> float:
-        """How long content without a stated duration lasts, in the unit of the clip that holds it."""
-        if content is None:
-            return 0.0
-        audio = content if content.tag == "Audio" else next(content.iter("Audio"), None)
-        if audio is not None:
-            seconds = number(audio, "duration", 0, WHERE, 0)
-            if unit == "seconds":
-                return seconds
-            return _beats_for(self._tempo, start, seconds)
-        ends = [number(n, "time", 0, WHERE) + number(n, "duration", 0, WHERE, 0) for n in content.iter("Note")]
-        return max(ends, default=0.0)
-
-    def _played(self, clip: etree._Element, unit: str, depth: int) -> list[Stretch] | None:
-        """The notes of a clip as they sound, through its loops, in the time unit of what holds it.
-
-        None if its content counts time in another unit, under which a tempo may change on the way.
-        """
-        content = self._content(clip)
-        if content is None or next(content.iter("Note", "Clip"), None) is None:
-            return []
-        if clip.get("contentTimeUnit", content.get("timeUnit", unit)) != unit or depth > DEEPEST:
-            return None
-        if content.tag == "Clips":
-            notes: list[Stretch] = []
-            for inner in (c for c in content if c.tag == "Clip" and flag(c, "enable", True)):
-                found = self._played(inner, unit, depth + 1)
-                if found is None:
-                    return None
-                notes.extend(found)
-        else:
-            notes = [_note(note) for note in content.iter("Note")]
-        start, length = number(clip, "time", 0, WHERE, -1e9), number(clip, "duration", -1, WHERE)
-        if length < 0:
-            length = self._content_length(content, unit, start)
-        heard = []
-        for begun, first, last in _passes(clip, start, length):
-            heard += [(begun + s - first, begun + min(e, last) - first) for s, e in notes if first <= s < last]
-            if self._heard + len(heard) > MOST_NOTES:
-                raise ImportRefusedError(f"{place(clip, WHERE)}: over {MOST_NOTES} notes; loops run wild.")
-        self._heard += len(heard)
-        return heard
-
-    def _unlooped(self, clip: etree._Element) -> list[Stretch]:
-        """The notes of a clip where they would sound without loops: enough to know how many it plays at most."""
-        content = self._content(clip)
-        offset = number(clip, "time", 0, WHERE, -1e9)
-        notes = [_note(note) for note in content.iter("Note")] if content is not None else []
-        return [(offset + start, offset + end) for start, end in notes]
 
 
 def wave_bits(head: bytes) -> int:
@@ -253,36 +400,17 @@ def wave_bits(head: bytes) -> int:
     return 0
 
 
-def _note(note: etree._Element) -> Stretch:
-    start = number(note, "time", 0, WHERE)
-    return start, start + number(note, "duration", 0, WHERE, 0)
-
-
-def _passes(clip: etree._Element, start: float, length: float) -> Iterator[tuple[float, float, float]]:
-    """The passes through a clip's content: (where it begins outside, first and last content time heard)."""
+def _passes(clip: etree._Element, length: float) -> Iterator[tuple[float, float, float]]:
+    """The passes through a clip's content, in the unit in which it plays: where one begins after the clip's start, and
+    the first and last content time heard."""
     play = number(clip, "playStart", 0, WHERE)
     loop_start, loop_end = number(clip, "loopStart", 0, WHERE), number(clip, "loopEnd", -1, WHERE)
-    end = start + length
-    if loop_end - loop_start < 1e-6:
-        yield start, play, play + length
+    if loop_end - loop_start < SHORTEST_LOOP:
+        yield 0.0, play, play + length
         return
-    at, first = start, play
-    for _ in range(MOST_PIECES):
-        last = min(loop_end, first + end - at) if first < loop_end else first + end - at
+    at, first = 0.0, play
+    while at < length - LEAST:
+        last = min(loop_end, first + length - at) if first < loop_end else first + length - at
         yield at, first, last
         at += last - first
         first = loop_start
-        if at >= end - 1e-9:
-            return
-
-
-def _beats_for(tempo: TempoMap, start: float, seconds: float) -> float:
-    """How many beats from beat `start` on last so many seconds (bisection: tempo is positive, so time only grows)."""
-    target = tempo.seconds(start) + seconds
-    low, high = start, start + 1.0
-    while tempo.seconds(high) < target:
-        high = start + 2 * (high - start)
-    for _ in range(60):
-        middle = (low + high) / 2
-        low, high = (middle, high) if tempo.seconds(middle) < target else (low, middle)
-    return high - start

@@ -15,11 +15,12 @@ from ..core.decisions.decision import KeptPlan, Plan
 from ..core.session.computer import Machine
 from ..core.session.session import Session
 from . import atomic
+from .limits import impossible
 
 SUFFIX = ".nimbleload"
 FORMAT_NAME = "nimble-load-session"
 FORMAT_VERSION = 1
-LARGEST_ENTRY = 512 << 20
+LARGEST_ENTRY = 2 << 30
 
 
 class Saved(msgspec.Struct, frozen=True):
@@ -74,7 +75,13 @@ def encode(saved: Saved) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         for name, part in parts.items():
-            archive.writestr(name, msgspec.json.encode(part))
+            content = msgspec.json.encode(part)
+            if len(content) > LARGEST_ENTRY:
+                raise SessionFileError(
+                    f"The session is too large to be kept: {name} has {len(content) >> 20} MB, at most "
+                    f"{LARGEST_ENTRY >> 20} can be read again. Nothing was written."
+                )
+            archive.writestr(name, content)
     return out.getvalue()
 
 
@@ -99,7 +106,7 @@ def read(path: Path) -> Saved:
                 view.buffer,
                 view.kept,
             )
-    except zipfile.BadZipFile as error:
+    except (zipfile.BadZipFile, NotImplementedError, ValueError) as error:
         raise SessionFileError(f"{path} is damaged or no session file: {error}.") from error
     except OSError as error:
         raise SessionFileError(f"{path} cannot be read: {error.strerror or error}.") from error
@@ -116,20 +123,17 @@ def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:
         raise SessionFileError(f"{path}: {name} claims {size >> 20} MB, more than any session needs.")
     try:
         return msgspec.json.decode(archive.read(name), type=kind)
-    except (msgspec.MsgspecError, zipfile.BadZipFile, zlib.error, RuntimeError, EOFError) as error:
+    except (msgspec.MsgspecError, zipfile.BadZipFile, zlib.error, RuntimeError, EOFError, ValueError, OSError) as error:
         raise SessionFileError(f"{path}: {name} is not understood: {error}.") from error
 
 
 def _check(saved: Saved, path: Path) -> None:
     """Numbers no session can have."""
-    if not 1000 <= saved.session.rate <= 1_000_000:
-        raise SessionFileError(f"{path}: a sample rate of {saved.session.rate} Hz is not possible.")
-    if not 0 <= saved.session.length < 1e7:
-        raise SessionFileError(f"{path}: a length of {saved.session.length} seconds is not possible.")
-    if not 1 <= saved.machine.cores <= 1024 or not 0.001 <= saved.machine.speed <= 1000:
-        raise SessionFileError(f"{path}: a computer with {saved.machine.cores} cores is not possible.")
     if not 1 <= saved.buffer <= 65536:
         raise SessionFileError(f"{path}: a buffer of {saved.buffer} samples is not possible.")
+    wrong = impossible(saved)
+    if wrong is not None:
+        raise SessionFileError(f"{path}: {wrong}. It was not changed.")
 
 
 def schema() -> dict[str, Any]:

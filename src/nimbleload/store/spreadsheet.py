@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import math
 
-from ..core.cards.card import MEASURED, Cell, CostCard
+from ..core.cards.card import MEASURED, METHOD, Cell, CostCard, Made
 from ..core.session.plugins import CardKey
 from .library import Library, LibraryError
 
@@ -14,7 +15,7 @@ KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voic
 TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter")
 HEADER = (
     "machine", "name", *KEY_COLUMNS, "rate (Hz)", "buffer (samples)", "condition",
-    *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet",
+    *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet", "way of measuring",
 )  # fmt: skip
 NEEDED = ("machine", "identifier", "rate (Hz)", "buffer (samples)", "mean (µs)")
 LONGEST_SECONDS = 100.0
@@ -31,7 +32,8 @@ def export(library: Library) -> str:
             for cell in card.cells:
                 times = [f"{getattr(cell, name) * 1e6:.4f}" for name in TIME_COLUMNS]
                 quiet = "yes" if cell.quiet else "no"
-                writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, quiet])
+                way = card.made.method if card.made is not None else ""
+                writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, quiet, way])
     return out.getvalue()
 
 
@@ -42,14 +44,21 @@ def import_(text: str, library: Library) -> int:
     they are from this machine are stored as such.
     """
     reader = csv.DictReader(io.StringIO(text))
-    missing = [name for name in NEEDED if name not in (reader.fieldnames or ())]
+    try:
+        columns = reader.fieldnames or ()
+    except csv.Error as error:
+        raise LibraryError(f"Row 1: {error}. Nothing was taken in.") from error
+    missing = [name for name in NEEDED if name not in columns]
     if missing:
         raise LibraryError(f"The first row names no column {', '.join(repr(name) for name in missing)}.")
     found: list[tuple[str, CostCard, Cell]] = []
-    for number, row in enumerate(reader, 2):
+    rows = iter(reader)
+    for number in itertools.count(2):
         try:
-            found.append(_read(row))
-        except (ValueError, TypeError) as error:
+            found.append(_read(next(rows)))
+        except StopIteration:
+            break
+        except (ValueError, TypeError, csv.Error) as error:
             raise LibraryError(f"Row {number}: {error}. Nothing was taken in.") from error
     for machine, card, cell in found:
         library.store(card, [cell], machine)
@@ -70,7 +79,8 @@ def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
     if not row["machine"] or not key.identifier:
         raise ValueError("machine and identifier must be given")
     cell = Cell(rate, buffer, condition, **times, quiet=row.get("quiet") != "no")  # type: ignore[arg-type]
-    return row["machine"], CostCard(key, row.get("name") or key.identifier), cell
+    made = Made(_whole(row, "way of measuring", 1, METHOD)) if row.get("way of measuring") else None
+    return row["machine"], CostCard(key, row.get("name") or key.identifier, made=made), cell
 
 
 def _seconds(row: dict[str, str], name: str) -> float:

@@ -1,0 +1,124 @@
+"""Audio files: those that an exchange file plays, and those that are written."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from . import atomic
+from .archive import Archive, ImportRefusedError, leaves_folder
+from .dawproject import Part
+
+LARGEST_AUDIO = 4 << 30
+CHANNELS = 2
+BLOCK = 1 << 16
+FORMATS = {"wav": ("WAV", "FLOAT"), "flac": ("FLAC", "PCM_24")}
+
+
+class AudioError(Exception):
+    """Why an audio file cannot be read or written: what, where, why."""
+
+
+class Sources:
+    """The audio files of one exchange file, opened when they are needed."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._archive = Archive(path)
+        self._open: dict[tuple[str, bool], soundfile.SoundFile] = {}
+
+    def __enter__(self) -> Sources:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for each in self._open.values():
+            each.close()
+        self._archive.__exit__(None, None, None)
+
+    def file(self, part: Part) -> soundfile.SoundFile:
+        """The file that a part plays. AudioError if it is not there, or is no audio."""
+        key = (part.file, part.outside)
+        if key not in self._open:
+            try:
+                if part.outside:
+                    self._open[key] = soundfile.SoundFile(self._path.parent / part.file)
+                elif leaves_folder(part.file) or part.file not in self._archive:
+                    raise AudioError(f"{part.file} is missing in {self._path.name}")
+                else:
+                    self._open[key] = soundfile.SoundFile(io.BytesIO(self._archive.read(part.file, LARGEST_AUDIO)))
+            except (soundfile.LibsndfileError, OSError, ImportRefusedError) as error:
+                raise AudioError(f"{part.file} cannot be read: {error}") from error
+        return self._open[key]
+
+    def sound(self, part: Part, rate: int, first: int, count: int) -> NDArray[np.float32]:
+        """The samples of a part in the piece from number `first` on (count, 2, float32), with its fades.
+
+        AudioError if the file has another rate.
+        """
+        file = self.file(part)
+        if file.samplerate != rate:
+            raise AudioError(
+                f"{part.file} has {file.samplerate} Hz, the session {rate}: the host converts it in its own way"
+            )
+        out = np.zeros((count, CHANNELS), np.float32)
+        begin, end = round(part.start * rate), round(part.end * rate)
+        low, high = max(begin, first), min(end, first + count)
+        if high <= low:
+            return out
+        at = low - begin + round(part.offset * rate)
+        skipped = max(-at, 0)
+        at, low = at + skipped, low + skipped
+        if high <= low or at >= file.frames:
+            return out
+        file.seek(at)
+        found = file.read(min(high - low, file.frames - at), "float32", always_2d=True)
+        found = found[:, :CHANNELS] if found.shape[1] >= CHANNELS else np.repeat(found, CHANNELS, axis=1)
+        place = low + np.arange(len(found))
+        for length, away in ((part.fade_in, place - begin), (part.fade_out, end - 1 - place)):
+            if length > 0:
+                found = found * np.clip(away / (length * rate), 0, 1).astype(np.float32)[:, None]
+        out[low - first : low - first + len(found)] = found
+        return out
+
+
+def mixed(sources: Sources, parts: tuple[Part, ...], rate: int, samples: int) -> Iterator[NDArray[np.float32]]:
+    """All parts of a track together, stretch by stretch (n, 2, float32), from the start of the piece."""
+    for first in range(0, samples, BLOCK):
+        count = min(BLOCK, samples - first)
+        sound = np.zeros((count, CHANNELS), np.float32)
+        for part in parts:
+            if part.start * rate < first + count and part.end * rate > first:
+                sound += sources.sound(part, rate, first, count)
+        yield sound
+
+
+def write(
+    path: Path, stretches: Iterator[NDArray[np.float32]], rate: int, kind: str = "wav", channels: int = CHANNELS
+) -> None:
+    """Writes sound (n, channels, float32 each) as `atomic.replacing` does.
+
+    AudioError if that fails; then what lay there before is untouched.
+    """
+    form, subtype = FORMATS[kind]
+    try:
+        with (
+            atomic.replacing(path) as fresh,
+            soundfile.SoundFile(fresh, "w", rate, channels, subtype, format=form) as out,
+        ):
+            for stretch in stretches:
+                out.write(stretch)
+    except (soundfile.LibsndfileError, OSError) as error:
+        raise AudioError(f"{path} was not written: {error}") from error
+
+
+def opened(path: Path) -> soundfile.SoundFile:
+    """An audio file to read from, piece by piece. AudioError if it cannot be read."""
+    try:
+        return soundfile.SoundFile(path)
+    except (soundfile.LibsndfileError, OSError) as error:
+        raise AudioError(f"{path} cannot be read: {error}") from error

@@ -1,0 +1,155 @@
+"""Writes a session that was made here as an exchange file, DAWproject 1.0; what it cannot say is left out.
+
+Plugins of standards that the format does not know are written as built-in devices whose identifier begins with their
+standard, which reading understands.
+"""
+
+from __future__ import annotations
+
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from lxml import etree
+
+from ..core.session.plugins import PluginUse
+from ..core.session.session import Session
+from ..core.session.strips import Clip, Strip
+
+TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
+ROLES = {"track": "regular", "bus": "submix", "return": "effect", "main": "master"}
+FIRST_KEY = 36
+
+
+class Loop(NamedTuple):
+    """The audio of a track: a file of so many seconds that is looped through all its clips."""
+
+    name: str
+    content: bytes
+    seconds: float
+    rate: int
+    channels: int
+
+
+def write(path: Path, session: Session, audio_of: Callable[[Strip], Loop | None] = lambda strip: None) -> None:
+    """Writes a session. `audio_of` gives the audio of a track, if there is any. OSError if it cannot be written."""
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        loops = {}
+        for strip in session.strips:
+            loop = audio_of(strip)
+            if loop is not None:
+                loops[strip.id] = loop
+                archive.writestr(f"audio/{loop.name}", loop.content, zipfile.ZIP_STORED)
+            for use in strip.uses():
+                if use.setting.state is not None:
+                    archive.writestr(_state_path(use), use.setting.state)
+        archive.writestr("project.xml", _project(session, loops))
+        title = etree.Element("MetaData")
+        etree.SubElement(title, "Title").text = session.name
+        archive.writestr("metadata.xml", etree.tostring(title, xml_declaration=True, encoding="UTF-8"))
+
+
+def _add(parent: etree._Element, tag: str, **attributes: object) -> etree._Element:
+    return etree.SubElement(parent, tag, {name: _value(value) for name, value in attributes.items()})
+
+
+def _value(value: object) -> str:
+    if isinstance(value, bool):
+        return str(value).lower()
+    return repr(value) if isinstance(value, float) else str(value)
+
+
+def _project(session: Session, loops: dict[str, Loop]) -> bytes:
+    root = etree.Element("Project", version="1.0")
+    _add(root, "Application", name="Nimble Load", version="1")
+    transport = _add(root, "Transport")
+    _add(transport, "Tempo", unit="bpm", value=float(session.tempo[0].bpm if session.tempo else 120.0))
+    structure = _add(root, "Structure")
+    for strip in session.strips:
+        _track(structure, strip)
+    lanes = _add(_add(root, "Arrangement"), "Lanes", timeUnit="seconds")
+    for strip in session.strips:
+        if strip.clips:
+            clips = _add(_add(lanes, "Lanes", track=strip.id), "Clips")
+            for clip in strip.clips:
+                _clip(clips, strip, clip, loops.get(strip.id))
+    markers = _add(lanes, "Markers")
+    for section in session.sections:
+        _add(markers, "Marker", time=float(section.start), name=section.name)
+    points = _add(_add(root.find("Arrangement"), "TempoAutomation", unit="bpm", timeUnit="beats"), "Points")
+    for point in session.tempo:
+        how = "linear" if point.ramp else "hold"
+        _add(points, "RealPoint", time=float(point.beat), value=float(point.bpm), interpolation=how)
+    return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))
+
+
+def _track(structure: etree._Element, strip: Strip) -> None:
+    content = "notes" if strip.instrument is not None else "tracks" if strip.kind == "bus" else "audio"
+    track = _add(structure, "Track", id=strip.id, name=strip.name, contentType=content, loaded=strip.enabled)
+    channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind], audioChannels=2)
+    if strip.output is not None:
+        channel.set("destination", f"{strip.output}-channel")
+    devices = _add(channel, "Devices")
+    for use in strip.uses():
+        _device(devices, use, use is strip.instrument)
+    _add(channel, "Mute", value=strip.mute)
+    _add(channel, "Pan", unit="normalized", min=0.0, max=1.0, value=(strip.pan + 1) / 2)
+    sends = _add(channel, "Sends")
+    for each in strip.sends:
+        send = _add(sends, "Send", destination=f"{each.target}-channel", type="pre" if each.pre_fader else "post")
+        _add(send, "Enable", value=each.enabled)
+        _add(send, "Volume", unit="linear", value=float(each.level))
+    _add(channel, "Volume", unit="linear", value=float(strip.volume))
+
+
+def _device(devices: etree._Element, use: PluginUse, is_instrument: bool) -> None:
+    plugin = use.plugin
+    role = "instrument" if is_instrument else "analyzer" if use.family == "analyser" else "audioFX"
+    known = plugin.standard in TAGS or plugin.identifier.startswith(f"{plugin.standard}.")
+    device = _add(
+        devices, TAGS.get(plugin.standard, "BuiltinDevice"),
+        deviceID=plugin.identifier if known else f"{plugin.standard}:{plugin.identifier}", deviceName=plugin.name,
+        deviceRole=role, deviceVendor=plugin.vendor, pluginVersion=plugin.version, loaded=True,
+    )  # fmt: skip
+    parameters = _add(device, "Parameters")
+    for number, (name, value) in enumerate(use.setting.values):
+        _add(parameters, "RealParameter", id=f"{use.id}-p{number}", parameterID=name, value=float(value))
+    _add(device, "Enabled", value=use.enabled)
+    if use.setting.state is not None:
+        _add(device, "State", path=_state_path(use))
+
+
+def _state_path(use: PluginUse) -> str:
+    return f"plugins/{use.id.replace('/', '-')}.state"
+
+
+def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) -> None:
+    length = clip.end - clip.start
+    made = _add(
+        clips, "Clip", time=float(clip.start), duration=float(length), contentTimeUnit="seconds", playStart=0.0,
+        name=clip.name,
+    )  # fmt: skip
+    if clip.kind == "notes":
+        notes = _add(made, "Notes")
+        for begin, end, key in _notes(clip, strip):
+            _add(notes, "Note", time=begin - clip.start, duration=end - begin, channel=0, key=key, vel=0.7)
+    elif loop is not None:
+        for name, value in (("loopStart", 0.0), ("loopEnd", loop.seconds)):
+            made.set(name, _value(value))
+        audio = _add(made, "Audio", duration=loop.seconds, sampleRate=loop.rate, channels=loop.channels)
+        _add(audio, "File", path=f"audio/{loop.name}")
+    else:
+        # Without a file it is known when it sounds, and nothing else.
+        audio = _add(made, "Audio", duration=float(length), sampleRate=0, channels=2)
+        _add(audio, "File", path="")
+
+
+def _notes(clip: Clip, strip: Strip) -> Iterator[tuple[float, float, int]]:
+    """Notes that sound together as often as is known of a clip: from when to when (seconds), and the key."""
+    most = strip.instrument.voices if strip.instrument is not None else 1
+    profile = clip.voices or ((clip.start, most),)
+    ends = [second for second, _ in profile[1:]] + [clip.end]
+    for (begin, count), end in zip(profile, ends, strict=True):
+        for number in range(count):
+            yield max(begin, clip.start), end, FIRST_KEY + number % 90

@@ -1,0 +1,127 @@
+"""The file of a recording of a running host: a ZIP with a page of JSON and arrays (docs/recording-file.md)."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+import zlib
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.watching.records import Recording, Thread
+from . import atomic
+
+SUFFIX = ".nimblewatch"
+FORMAT_NAME = "nimble-load-recording"
+FORMAT_VERSION = 1
+LARGEST_ENTRY = 256 << 20
+ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner", "look_weight")
+
+
+class RecordingFileError(Exception):
+    """Why a recording cannot be read or written: what, where, why."""
+
+
+class ThreadPage(msgspec.Struct, frozen=True):
+    """What the JSON says of one thread; its arrays lie in `threads/N/NAME.npy`, N counting from 0."""
+
+    process: int
+    number: int
+    name: str
+    is_real_time: bool
+    waited: float = 0.0
+
+
+class Page(msgspec.Struct, frozen=True):
+    """What the JSON says: times in ns, `names` what plugin files are called, where that was known."""
+
+    format: str
+    version: int
+    begun: int
+    ended: int
+    threads: tuple[ThreadPage, ...]
+    files: tuple[str, ...]
+    programs: dict[str, str]
+    names: dict[str, str] = {}
+    lost: int = 0
+    price: float = 0.0
+
+
+def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
+    """Writes a recording in one step, with what its plugins are called. RecordingFileError if that fails."""
+    page = Page(
+        FORMAT_NAME, FORMAT_VERSION, recording.begun, recording.ended,
+        tuple(ThreadPage(t.process, t.number, t.name, t.is_real_time, t.waited) for t in recording.threads),
+        recording.files, {str(number): name for number, name in recording.programs.items()},
+        {file: names[file] for file in recording.files if file in names}, recording.lost, recording.price,
+    )  # fmt: skip
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+        archive.writestr("recording.json", msgspec.json.encode(page))
+        for place, thread in enumerate(recording.threads):
+            for name in ARRAYS:
+                archive.writestr(f"threads/{place}/{name}.npy", _as_bytes(getattr(thread, name)))
+    try:
+        atomic.write(path, out.getvalue())
+    except OSError as error:
+        raise RecordingFileError(f"{path} was not written: {error.strerror or error}.") from error
+
+
+def _as_bytes(values: NDArray[np.int64]) -> bytes:
+    out = io.BytesIO()
+    np.save(out, values.astype("<i8"), allow_pickle=False)
+    return out.getvalue()
+
+
+def read(path: Path) -> tuple[Recording, dict[str, str]]:
+    """A recording, and what its plugins are called. RecordingFileError with the reason if it cannot be read."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            page = msgspec.json.decode(_entry(archive, "recording.json"), type=Page)
+            if page.format != FORMAT_NAME:
+                raise RecordingFileError(f"{path} is no recording of a running host.")
+            if page.version > FORMAT_VERSION:
+                raise RecordingFileError(f"{path} was written by a newer version of Nimble Load.")
+            threads = tuple(_thread(archive, place, each, page) for place, each in enumerate(page.threads))
+            programs = {int(number): name for number, name in page.programs.items()}
+    except RecordingFileError:
+        raise
+    except OSError as error:
+        raise RecordingFileError(f"{path} cannot be read: {error.strerror or error}.") from error
+    except (zipfile.BadZipFile, zlib.error, KeyError, ValueError, EOFError, NotImplementedError, RuntimeError) as error:
+        raise RecordingFileError(f"{path} is damaged: {error}.") from error
+    if not page.begun <= page.ended:
+        raise RecordingFileError(f"{path} is damaged: it ends before it begins.")
+    return Recording(
+        page.begun, page.ended, threads, page.files, programs, page.lost, page.price
+    ), page.names  # fmt: skip
+
+
+def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) -> Thread:
+    """One thread with its arrays, which must fit together. ValueError if they do not."""
+    arrays = [np.load(io.BytesIO(_entry(archive, f"threads/{place}/{n}.npy")), allow_pickle=False) for n in ARRAYS]
+    arrays = [each.astype(np.int64) for each in arrays]
+    switches, looks = {each.shape for each in arrays[:3]}, {each.shape for each in arrays[3:]}
+    if len(switches) != 1 or len(looks) != 1 or any(each.ndim != 1 for each in arrays):
+        raise ValueError(f"the records of thread {page.number} do not fit together")
+    if (np.diff(arrays[0]) < 0).any() or (np.diff(arrays[3]) < 0).any():
+        raise ValueError(f"the records of thread {page.number} are not in order")
+    if ((arrays[1] < 0) | (arrays[1] > 2)).any() or (arrays[4] < -2).any() or (arrays[4] > len(of.files)).any():
+        raise ValueError(f"the records of thread {page.number} say what cannot be")
+    times, kinds, cores, looks_at, owners, weights = arrays
+    return Thread(
+        page.process, page.number, page.name, page.is_real_time, times, kinds, cores, looks_at, owners, weights,
+        page.waited,
+    )  # fmt: skip
+
+
+def _entry(archive: zipfile.ZipFile, name: str) -> bytes:
+    """The bytes of one entry, however large it says it is. ValueError if there are too many."""
+    with archive.open(name) as file:
+        content = file.read(LARGEST_ENTRY + 1)
+    if len(content) > LARGEST_ENTRY:
+        raise ValueError(f"{name} is larger than {LARGEST_ENTRY >> 20} MB")
+    return content

@@ -1,0 +1,104 @@
+"""Recordings survive their file; damaged files are a sentence."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+
+import msgspec
+import numpy as np
+import pytest
+
+from nimbleload.store import recording_file
+from nimbleload.store.recording_file import RecordingFileError
+from tests.helpers.recordings import blocks, recording, thread
+
+OF = recording(
+    thread(1, blocks(2_000_000, 50, [400_000]), "engine", gave_way=[3], looks=[(1_000_500, 1), (1_002_900, -1)]),
+    thread(2, [], "idle", real_time=False),
+    files=["/usr/lib/lv2/a.lv2"],
+)._replace(lost=7, price=1.5e-6)  # fmt: skip
+
+
+@pytest.fixture
+def path(tmp_path):
+    found = tmp_path / "a.nimblewatch"
+    recording_file.write(found, OF, {"/usr/lib/lv2/a.lv2": "A", "/elsewhere": "B"})
+    return found
+
+
+def changed(path, name, content):
+    """The same file with one entry in another way."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(path) as old, zipfile.ZipFile(out, "w") as new:
+        for each in old.namelist():
+            if each != name:
+                new.writestr(each, old.read(each))
+        if content is not None:
+            new.writestr(name, content)
+    path.write_bytes(out.getvalue())
+    return path
+
+
+def array(values):
+    out = io.BytesIO()
+    np.save(out, np.array(values))
+    return out.getvalue()
+
+
+def test_everything_comes_back(path):
+    found, names = recording_file.read(path)
+    assert names == {"/usr/lib/lv2/a.lv2": "A"}
+    assert found._replace(threads=()) == OF._replace(threads=())
+    for mine, its in zip(OF.threads, found.threads, strict=True):
+        assert mine[:4] == its[:4]
+        for old, new in zip(mine[4:10], its[4:10], strict=True):
+            assert np.array_equal(old, new) and new.dtype == np.int64
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "words"),
+    [
+        ("recording.json", b"{}", "is damaged"),
+        ("recording.json", b"\xff\xfe", "is damaged"),
+        ("recording.json", None, "is damaged"),
+        ("threads/0/look_time.npy", None, "is damaged"),
+        ("threads/0/look_time.npy", array([1, 2, 3]), "do not fit together"),
+        ("threads/0/look_time.npy", array([2, 1]), "not in order"),
+        ("threads/0/look_owner.npy", array([1, 2]), "say what cannot be"),
+        ("threads/0/look_owner.npy", array([1, -3]), "say what cannot be"),
+        ("threads/0/look_owner.npy", array([[1], [1]]), "do not fit together"),
+        ("threads/0/look_owner.npy", b"no array", "is damaged"),
+        ("threads/0/look_owner.npy", array(np.array([None, 1], object)), "is damaged"),
+    ],
+)
+def test_a_damaged_file_is_a_sentence_with_its_name(path, name, content, words):
+    with pytest.raises(RecordingFileError, match=words) as error:
+        recording_file.read(changed(path, name, content))
+    assert str(path) in str(error.value)
+
+
+def test_other_files_and_newer_ones_are_told_apart(path, tmp_path):
+    page = msgspec.json.decode(zipfile.ZipFile(path).read("recording.json"))
+    with pytest.raises(RecordingFileError, match="newer version"):
+        recording_file.read(changed(path, "recording.json", msgspec.json.encode({**page, "version": 2})))
+    with pytest.raises(RecordingFileError, match="no recording"):
+        recording_file.read(changed(path, "recording.json", msgspec.json.encode({**page, "format": "song"})))
+    with pytest.raises(RecordingFileError, match="ends before it begins"):
+        recording_file.read(changed(path, "recording.json", msgspec.json.encode({**page, "ended": 0, "begun": 9})))
+    with pytest.raises(RecordingFileError, match="cannot be read"):
+        recording_file.read(tmp_path / "nothing")
+    (tmp_path / "text").write_text("x")
+    with pytest.raises(RecordingFileError, match="is damaged"):
+        recording_file.read(tmp_path / "text")
+
+
+def test_an_entry_that_unfolds_without_end_is_refused(path, monkeypatch):
+    monkeypatch.setattr(recording_file, "LARGEST_ENTRY", 1000)
+    with pytest.raises(RecordingFileError, match="larger than"):
+        recording_file.read(changed(path, "recording.json", b" " * 2000))
+
+
+def test_a_folder_that_cannot_be_written_is_a_sentence(tmp_path):
+    with pytest.raises(RecordingFileError, match="was not written"):
+        recording_file.write(tmp_path / "none" / "a.nimblewatch", OF, {})
