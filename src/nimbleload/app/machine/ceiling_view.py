@@ -1,0 +1,83 @@
+"""What this computer holds at each buffer size: from what was held to what was missed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from ...core.computer.ceiling import Ceiling
+from ...core.told.computer import ceiling_words
+from ...core.units import percent
+from ..picture import Picture
+from ..theme import theme
+
+
+class CeilingView(Picture):
+    """A bar for each buffer size; the hatched part was neither held nor missed."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("What this computer holds", parent)
+        self._found: list[Ceiling] = []
+
+    def show_ceilings(self, found: Sequence[Ceiling]) -> None:
+        self._found = sorted(found, key=lambda each: (each.rate, each.buffer))
+        self.describe(" ".join(ceiling_words(each) for each in self._found))
+        self.setVisible(bool(self._found))
+        self.update()
+
+    def figures(self) -> list[list[str]]:
+        rows = [["buffer", "rate", "threads", "held", "missed", "seconds"]]
+        for each in self._found:
+            numbers = (each.buffer, each.rate, each.threads, each.held, each.missed, each.seconds)
+            rows.append([f"{number:g}" for number in numbers])
+        return rows
+
+    def sizeHint(self) -> QSize:
+        return QSize(theme.px(380), theme.px(210))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(240), theme.px(150))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if not self._found:
+            return
+        painter = self.pen()
+        plot = QRectF(theme.px(48), theme.px(20), self.width() - theme.px(58), self.height() - theme.px(58))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground"))
+        painter.drawRect(plot)
+        top = 1.1
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        middle = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter
+        for load, name in ((1.0, "text"), (0.5, "line")):
+            y = plot.bottom() - plot.height() * load / top
+            painter.setPen(QPen(theme.colour(name), 1))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            painter.setPen(theme.colour("quiet"))
+            painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14)), right, percent(load))
+        width = plot.width() / len(self._found)
+        for place, each in enumerate(self._found):
+            column = QRectF(plot.left() + place * width, plot.top(), width, plot.height())
+            bar = min(width * 0.5, theme.px(46))
+            left = column.center().x() - bar / 2
+            held, missed = (plot.height() * min(load, top) / top for load in (each.held, each.missed))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("teal"))
+            painter.drawRect(QRectF(left, plot.bottom() - held, bar, held))
+            painter.setBrush(theme.hatch(theme.colour("quiet")))
+            painter.drawRect(QRectF(left, plot.bottom() - missed, bar, missed - held))
+            inside = held > theme.px(20)
+            painter.setPen(QColor("#14110a") if inside else theme.colour("text"))
+            above = plot.bottom() - (held - theme.px(3) if inside else missed + theme.px(17))
+            words = percent(each.held) if each.held > 0 else "none"
+            painter.drawText(QRectF(column.left(), above, width, theme.px(15)), middle, words)
+            painter.setPen(theme.colour("quiet"))
+            below = QRectF(column.left(), plot.bottom() + theme.px(3), width, theme.px(15))
+            painter.drawText(below, middle, str(each.buffer))
+        painter.drawText(
+            QRectF(theme.px(8), plot.bottom() + theme.px(20), self.width() - theme.px(16), theme.px(15)),
+            Qt.AlignmentFlag.AlignHCenter, "samples a block; hatched: neither held nor missed",
+        )  # fmt: skip

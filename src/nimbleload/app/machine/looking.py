@@ -1,0 +1,106 @@
+"""Looking at the computer, and finding its ceiling, while the window stays alive."""
+
+from __future__ import annotations
+
+import logging
+import os
+import threading
+from collections.abc import Sequence
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.computer.ceiling import Ceiling
+from ...machine import hold
+from ...machine.look import look
+from ...store import ceiling_file
+from ..landing import Landing
+
+log = logging.getLogger(__name__)
+
+WATCH_SECONDS, HOLD_SECONDS = 10.0, 2.0
+SIZES = (64, 128, 256, 512, 1024)
+
+
+class Looking(QObject):
+    """One look and one search at a time.
+
+    `seen` brings facts, first those that are there at once, then with what was watched. `tried` brings each trial of
+    the search with what will be made of it, `found` all ceilings that are known, `ended` a sentence, empty if all went
+    well. `failed` is a sentence about the look.
+    """
+
+    seen = Signal(object)
+    tried = Signal(object, int, int)
+    found = Signal(object)
+    ended = Signal(str)
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._landing = Landing(self)
+        self._stop, self._cancel = threading.Event(), threading.Event()
+        self._looker: threading.Thread | None = None
+        self._finder: threading.Thread | None = None
+
+    @property
+    def is_looking(self) -> bool:
+        return self._looker is not None and self._looker.is_alive()
+
+    @property
+    def is_finding(self) -> bool:
+        return self._finder is not None and self._finder.is_alive()
+
+    def look(self, seconds: float = WATCH_SECONDS) -> None:
+        """Looks at once, and then watches for some seconds. Does nothing while it is looking."""
+        if not self.is_looking:
+            self._stop.clear()
+            self._looker = threading.Thread(target=self._look, args=(seconds,), daemon=True)
+            self._looker.start()
+
+    def _look(self, seconds: float) -> None:
+        try:
+            self._landing.post(self.seen.emit, look(seconds=0))
+            self._landing.post(self.found.emit, ceiling_file.read())
+            if seconds and not self._stop.is_set():
+                self._landing.post(self.seen.emit, look(seconds=seconds, sleep=self._stop.wait))
+        except Exception as error:
+            log.exception("looking at the computer failed")
+            self._landing.post(self.failed.emit, f"The computer could not be looked at: {error}.")
+
+    def find(self, sizes: Sequence[int] = SIZES, rate: int = 48000, seconds: float = HOLD_SECONDS) -> None:
+        """Looks for the ceiling at these buffer sizes. Does nothing while one is looked for."""
+        if not self.is_finding:
+            self._cancel.clear()
+            cores = tuple(sorted(os.sched_getaffinity(0), reverse=True))
+            asked = [hold.Asked(size, rate, cores, seconds) for size in sizes]
+            self._finder = threading.Thread(target=self._find, args=(asked,), daemon=True)
+            self._finder.start()
+
+    def _find(self, asked: Sequence[hold.Asked]) -> None:
+        done, found = 0, list[Ceiling]()
+        try:
+            for step in hold.ask(asked, self._cancel.is_set):
+                done += 1
+                self._landing.post(self.tried.emit, step, done, len(found))
+                if step.ceiling is not None:
+                    found.append(step.ceiling)
+                    ceiling_file.keep(found)
+                    self._landing.post(self.found.emit, ceiling_file.read())
+            stopped = "Stopped; what was found stays." if self._cancel.is_set() else ""
+            self._landing.post(self.ended.emit, stopped)
+        except Exception as error:
+            log.exception("looking for the ceiling failed")
+            self._landing.post(self.ended.emit, f"The ceiling was not found: {error}. What was found before stays.")
+
+    def stop(self) -> None:
+        """Ends the search for the ceiling."""
+        self._cancel.set()
+
+    def close(self) -> None:
+        """Ends all; nothing is told after."""
+        self._landing.close()
+        self._stop.set()
+        self._cancel.set()
+        for thread in (self._looker, self._finder):
+            if thread is not None:
+                thread.join(5)

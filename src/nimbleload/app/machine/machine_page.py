@@ -1,0 +1,173 @@
+"""Machine: is it the computer? What is seen, why it matters, what to do; and what load it holds at all."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+
+from ...core.computer.ceiling import Ceiling, Search
+from ...core.computer.facts import Facts
+from ...core.told import computer as told
+from ...machine.hold import Progress
+from ..picture import scrolled
+from ..sentence import Sentence
+from .ceiling_view import CeilingView
+from .finding_card import FindingCard
+from .looking import SIZES, Looking
+
+CEILING = (
+    "Work of known size runs on all cores, in real time, against real deadlines; it is raised and lowered until blocks "
+    "are late. That takes about a minute, in which this window hardly moves. Nothing else should run meanwhile."
+)
+
+
+class MachinePage(QWidget):
+    """The page. `state_changed` tells its state in a word, and a colour for it; `ceilings_changed` what is held."""
+
+    state_changed = Signal(str, str)
+    ceilings_changed = Signal(object)
+
+    def __init__(self, looking: Looking, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.looking = looking
+        self.findings: list[told.Finding] = []
+        self.cards: list[FindingCard] = []
+        self.ceilings: list[Ceiling] = []
+        self._trials = 0
+        self.sentence = Sentence()
+        self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
+        self.bar, self.news, self.words = QProgressBar(), QLabel(), QLabel()
+        self.view = CeilingView()
+        self._list = QVBoxLayout()
+        self._lay_out()
+        self.sentence.pressed.connect(self.look)
+        self.seek.clicked.connect(self.start_finding)
+        self.stop.clicked.connect(self.looking.stop)
+        looking.seen.connect(self.show_facts)
+        looking.tried.connect(self._show_trial)
+        looking.found.connect(self.show_ceilings)
+        looking.ended.connect(self._show_end)
+        looking.failed.connect(self._show_failure)
+
+    def _lay_out(self) -> None:
+        inside = QWidget()
+        self._list.setContentsMargins(0, 0, 6, 0)
+        self._list.setSpacing(6)
+        column = QVBoxLayout(inside)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addLayout(self._list)
+        column.addStretch(1)
+        found = scrolled(inside)
+        found.setAccessibleName("Findings")
+        title = QLabel("What this computer holds")
+        title.setProperty("role", "title")
+        for label in (self.words, self.news):
+            label.setWordWrap(True)
+            label.setProperty("role", "quiet")
+        self.words.setText(CEILING)
+        self.bar.setTextVisible(False)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.seek)
+        buttons.addWidget(self.stop)
+        buttons.addStretch(1)
+        side = QVBoxLayout()
+        side.addWidget(title)
+        side.addWidget(self.view)
+        side.addWidget(self.words)
+        side.addWidget(self.bar)
+        side.addWidget(self.news)
+        side.addLayout(buttons)
+        side.addStretch(1)
+        beside = QFrame()
+        beside.setProperty("role", "panel")
+        beside.setLayout(side)
+        panel = QFrame()
+        panel.setProperty("role", "panel")
+        within = QVBoxLayout(panel)
+        within.setContentsMargins(10, 8, 4, 8)
+        within.addWidget(found)
+        row = QHBoxLayout()
+        row.addWidget(panel, 5)
+        row.addWidget(beside, 3)
+        page = QVBoxLayout(self)
+        page.setContentsMargins(8, 2, 8, 8)
+        page.setSpacing(7)
+        page.addWidget(self.sentence)
+        page.addLayout(row, 1)
+        for part in (self.bar, self.news, self.stop, self.view):
+            part.hide()
+
+    # What the user does
+
+    def look(self) -> None:
+        """Looks at the computer anew."""
+        self.sentence.say("Looking at this computer.", "What changes is watched for ten seconds.", "quiet")
+        self.looking.look()
+
+    def start_finding(self) -> None:
+        """Looks for the ceiling at the usual buffer sizes."""
+        if self.looking.is_finding:
+            return
+        self._trials = 0
+        for part in (self.bar, self.news, self.stop):
+            part.show()
+        self.seek.setEnabled(False)
+        self.bar.setRange(0, len(SIZES) * Search().steps())
+        self.bar.setValue(0)
+        self.news.setText("Begins.")
+        self.looking.find()
+
+    # What is shown
+
+    def show_facts(self, facts: Facts) -> None:
+        """Makes a card of each finding."""
+        self.findings = told.findings(facts)
+        self.refresh()
+        matters = any(each.grade == "matters" for each in self.findings)
+        watched = f"Watched for {facts.watched:.0f} s." if facts.watched else "Other programs are being watched …"
+        button = "Look again" if facts.watched else ""
+        advice = f"{told.advice(self.findings)} {watched}"
+        self.sentence.say(told.headline(self.findings), advice, "overload" if matters else "fits", button)
+        self.state_changed.emit(told.state(self.findings), "brick" if matters else "teal")
+
+    def refresh(self) -> None:
+        """Makes the cards anew, as the colours and the text size are now."""
+        for card in self.cards:
+            self._list.removeWidget(card)
+            card.hide()
+            card.deleteLater()
+        self.cards = [FindingCard(each) for each in self.findings]
+        for card in self.cards:
+            self._list.addWidget(card)
+
+    def _show_trial(self, step: Progress, done: int, sizes: int) -> None:
+        each = Search().steps()
+        # Halving may end a step sooner: each size that is through counts in full.
+        self._trials = sizes * each + min(len(step.ceiling.trials) if step.ceiling else self._trials % each + 1, each)
+        self.bar.setValue(self._trials)
+        self.news.setText(f"{step.buffer} samples: {told.trial_words(step.trial)}.")
+
+    def show_ceilings(self, found: Sequence[Ceiling]) -> None:
+        """Shows what this computer was found to hold."""
+        self.ceilings = list(found)
+        self.view.show_ceilings(self.ceilings)
+        if self.ceilings:
+            real = all(trial.real_time for each in self.ceilings for trial in each.trials)
+            said = "" if real else " Real time was refused: what other programs do is in these figures."
+            held = f"Each load was held for {self.ceilings[0].seconds:g} s on {self.ceilings[0].threads} cores."
+            self.words.setText(f"{held} It counts until the computer is started again.{said}")
+            self.seek.setText("Find the ceiling again")
+        self.ceilings_changed.emit(self.ceilings)
+
+    def _show_end(self, sentence: str) -> None:
+        self.seek.setEnabled(True)
+        self.bar.hide()
+        self.stop.hide()
+        self.news.setText(sentence)
+        self.news.setVisible(bool(sentence))
+
+    def _show_failure(self, sentence: str) -> None:
+        self.sentence.say("Nothing is known of this computer.", sentence, "overload", "Look again")
+        self.state_changed.emit("not seen", "brick")

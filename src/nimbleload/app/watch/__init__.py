@@ -1,0 +1,1 @@
+"""The place where a running host is watched."""

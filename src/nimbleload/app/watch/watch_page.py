@@ -1,0 +1,339 @@
+"""Watch: what a running host really does, block by block and plugin by plugin."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QCheckBox,
+    QComboBox,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QSplitter,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.told import watching as told
+from ...core.units import percent
+from ...core.watching.shares import Change, Share, changes
+from ...machine.processes import Process
+from ...probe import catalogue
+from ...store.recording_file import SUFFIX
+from ..deadline_view import DeadlineView
+from ..sentence import Sentence
+from ..theme import theme
+from .lanes_view import LanesView, swatch
+from .watching import Snapshot, Watching
+
+HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Before", "Difference")
+LOOK_EVERY_MS = 3000
+EMPTY = """<p>1. Start your host beside this window, open the session, and press play.<br>
+2. Choose it here, and watch: within seconds you see how full each block is, which were late, and which plugin takes how
+much.<br>
+3. Hold what you see as <i>before</i>, change something in the host, and see whether it made a difference.</p>
+<p>What is seen can be kept as a file and opened elsewhere.</p>"""
+NAMED_FINDINGS = 2
+
+
+class WatchPage(QWidget):
+    """The page. `state_changed` tells its state in a word, and a colour for it."""
+
+    state_changed = Signal(str, str)
+
+    def __init__(self, watching: Watching, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.watching = watching
+        self.shown: Snapshot | None = None
+        self.before: dict[str, Share] | None = None
+        self.choices: list[tuple[int, ...]] = []
+        self._has_failed = False
+        self.sentence = Sentence()
+        self.hosts, self.close_look = QComboBox(), QCheckBox("Look closely")
+        self.hold, self.let_go = QPushButton("Hold this as before"), QPushButton("Let go of before")
+        self.keep, self.open = QPushButton("Keep this recording…"), QPushButton("Open a recording…")
+        self.blocks, self.lanes = DeadlineView(), LanesView()
+        self.table = QTableWidget(0, len(HEADINGS))
+        self.words, self.roles = QLabel(), QLabel()
+        self.empty, self.example = QLabel(EMPTY), QPushButton("See a recording of the example")
+        self._look_again = QTimer(self)
+        self._look_again.setInterval(LOOK_EVERY_MS)
+        self._lay_out()
+        self._connect()
+        self._show_hosts([])
+        self.size_rows()
+
+    def _lay_out(self) -> None:
+        self.hosts.setAccessibleName("Which host to watch")
+        self.hosts.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.hosts.setMinimumContentsLength(36)
+        self.close_look.setToolTip("Ten times as many looks: finer figures within ten seconds, for a higher price")
+        self.table.setHorizontalHeaderLabels(HEADINGS)
+        self.table.verticalHeader().setVisible(False)
+        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        first = QTableWidgetItem(HEADINGS[0])
+        first.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.table.setHorizontalHeaderItem(0, first)
+        self.table.setShowGrid(False)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setAccessibleName("Who takes how much of the engine's time")
+        self.words.setWordWrap(True)
+        self.roles.setWordWrap(True)
+        self.roles.setProperty("role", "quiet")
+        row = QHBoxLayout()
+        row.addWidget(self.hosts)
+        row.addWidget(self.close_look)
+        row.addStretch(1)
+        for part in (self.hold, self.let_go, self.keep, self.open):
+            row.addWidget(part)
+        pictures = QWidget()
+        left = QVBoxLayout(pictures)
+        left.setContentsMargins(0, 0, 8, 0)
+        left.addWidget(self.blocks, 2)
+        left.addWidget(self.lanes, 3)
+        figures = QWidget()
+        right = QVBoxLayout(figures)
+        right.setContentsMargins(8, 0, 0, 0)
+        right.addWidget(self.table, 1)
+        right.addWidget(self.words)
+        right.addWidget(self.roles)
+        self.halves = QSplitter()
+        self.halves.addWidget(pictures)
+        self.halves.addWidget(figures)
+        self.halves.setSizes([560, 640])
+        self.halves.setChildrenCollapsible(False)
+        frame = QFrame()
+        frame.setProperty("role", "panel")
+        inside = QVBoxLayout(frame)
+        inside.setContentsMargins(10, 8, 10, 8)
+        inside.addLayout(row)
+        self.empty.setWordWrap(True)
+        self.empty.setTextFormat(Qt.TextFormat.RichText)
+        inside.addWidget(self.empty)
+        inside.addWidget(self.example, 0, Qt.AlignmentFlag.AlignLeft)
+        inside.addWidget(self.halves, 1)
+        self._below = QWidget()
+        inside.addWidget(self._below, 1)
+        page = QVBoxLayout(self)
+        page.setContentsMargins(8, 2, 8, 8)
+        page.setSpacing(7)
+        page.addWidget(self.sentence)
+        page.addWidget(frame, 1)
+
+    def _connect(self) -> None:
+        self.sentence.pressed.connect(self.press)
+        self.hold.clicked.connect(self.hold_before)
+        self.let_go.clicked.connect(self.forget_before)
+        self.keep.clicked.connect(self.ask_keep)
+        self.open.clicked.connect(self.ask_open)
+        self.example.clicked.connect(self.watching.show_example)
+        self.watching.found.connect(self._show_hosts)
+        self.watching.seen.connect(self._show)
+        self.watching.ended.connect(self._show_end)
+        self.watching.wrote.connect(self.words.setText)
+        self.watching.failed.connect(self._show_failure)
+        self._look_again.timeout.connect(self._look)
+
+    def size_rows(self) -> None:
+        """Rows as high as the text size in force wants them."""
+        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._look()
+        self._look_again.start()
+
+    # What the user does
+
+    def press(self) -> None:
+        """Watches the chosen host; stops watching; looks again where there is none."""
+        if self.watching.is_running:
+            self.watching.stop()
+        elif self.chosen:
+            self.shown, self._has_failed = None, False
+            self.sentence.say("Watching begins.", "First figures come after a second.", "quiet", "Stop")
+            self.hosts.setEnabled(False)
+            self.close_look.setEnabled(False)
+            self.state_changed.emit("begins", "brass")
+            self.watching.start(self.chosen, self.close_look.isChecked())
+        else:
+            self._has_failed = False
+            self.watching.look()
+
+    def hold_before(self) -> None:
+        """What is shown now is what later figures are compared with."""
+        if self.shown is not None:
+            self.before = {row.name: row.share for row in self.shown.rows}
+            self._show(self.shown)
+
+    def forget_before(self) -> None:
+        self.before = None
+        if self.shown is not None:
+            self._show(self.shown)
+
+    def ask_keep(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Keep this recording", f"host{SUFFIX}", f"Recordings (*{SUFFIX})")
+        if path:
+            self.watching.keep(Path(path) if path.endswith(SUFFIX) else Path(path + SUFFIX))
+
+    def ask_open(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Open a recording", "", f"Recordings (*{SUFFIX})")
+        if path:
+            self.watching.open(Path(path))
+
+    # What is shown
+
+    def _look(self) -> None:
+        if self.isVisible() and not self.watching.is_running:
+            self.watching.look()
+
+    @property
+    def chosen(self) -> tuple[int, ...]:
+        """The processes that are chosen; empty if there are none."""
+        place = self.hosts.currentIndex()
+        return self.choices[place] if 0 <= place < len(self.choices) else ()
+
+    def _show_hosts(self, found: list[Process]) -> None:
+        """The hosts that run, the one chosen before still chosen."""
+        if self.watching.is_running:
+            return
+        names = catalogue.names_by_file(catalogue.remembered()) if found else {}
+        words = [told.host_words(h.name, h.plugins, h.real_time_threads, names) for h in found]
+        choices: list[tuple[int, ...]] = [(host.number,) for host in found]
+        if len(found) > 1:
+            words.append("All of them together, as a server with its clients")
+            choices.append(tuple(host.number for host in found))
+        if words != [self.hosts.itemText(k) for k in range(self.hosts.count())] or choices != self.choices:
+            before = self.chosen
+            self.hosts.clear()
+            self.hosts.addItems(words)
+            self.choices = choices
+            self.hosts.setCurrentIndex(choices.index(before) if before in choices else 0 if choices else -1)
+        self.hosts.setVisible(bool(found))
+        self.close_look.setVisible(bool(found))
+        if self.shown is None and not self._has_failed:
+            self._show_offer(found)
+        elif self.shown is not None:
+            self.sentence.button.setText(self._button())
+            self.sentence.button.setVisible(bool(found))
+
+    def _show_offer(self, found: list[Process]) -> None:
+        """What could be watched, while nothing was."""
+        for part in (self.hold, self.let_go, self.keep):
+            part.hide()
+        self._fold(True)
+        if found:
+            some = "A host is running." if len(found) == 1 else f"{len(found)} hosts are running."
+            advice = "Press play there, then watch it: which plugin takes how much, how full each block is."
+            self.sentence.say(some, advice, "quiet", "Watch")
+            self.state_changed.emit("a host" if len(found) == 1 else f"{len(found)} hosts", "quiet")
+        else:
+            advice = (
+                "Start your host beside this window and press play. Nothing has to be exported, and nothing is changed "
+                "in it: what its threads do is read from the kernel."
+            )
+            self.sentence.say("No host is running.", advice, "quiet", "Look again")
+            self.state_changed.emit("no host", "quiet")
+
+    def _fold(self, is_empty: bool) -> None:
+        """Words on what to do in place of pictures, while there are none."""
+        for part in (self.empty, self.example, self._below):
+            part.setVisible(is_empty)
+        self.halves.setVisible(not is_empty)
+
+    def _show(self, of: Snapshot) -> None:
+        self.shown, self._has_failed = of, False
+        blocks = of.seen.blocks
+        late = blocks.dropouts if blocks is not None else 0
+        tone = "quiet" if blocks is None else "overload" if late else "tight" if blocks.bad > 0.8 else "fits"
+        said = [of.source, *of.findings[:NAMED_FINDINGS]] if of.source else of.findings[:NAMED_FINDINGS]
+        self.sentence.say(of.headline, " ".join(said), tone, "Stop" if self.watching.is_running else self._button())
+        self._fold(False)
+        self.blocks.show_loads(blocks.load.tolist() if blocks else (), blocks.typical if blocks else 0.0, "typical")
+        self.lanes.setVisible(of.worst is not None)
+        self.lanes.show_block(of)
+        found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []
+        self._fill(of, {change.name: change for change in found})
+        more = [*of.findings[NAMED_FINDINGS:], *(f"{event[0].upper()}{event[1:]}." for event in of.events[-3:])]
+        if self.before is not None:
+            more.insert(0, told.change_words(found))
+        self.words.setText("\n".join(more))
+        parts = (f"{told.ROLE_WORDS[p.role]} {percent(p.core)} of one core" for p in of.parts)
+        self.roles.setText(f"{', '.join(parts)}. {of.costs}")
+        for part in (self.hold, self.keep):
+            part.show()
+        self.let_go.setVisible(self.before is not None)
+        if of.source:
+            self.state_changed.emit("a recording", "quiet")
+        elif blocks is None:
+            self.state_changed.emit("no cycle", "quiet")
+        else:
+            self.state_changed.emit(f"late {late}" if late else percent(blocks.bad), "brick" if late else "teal")
+
+    def _button(self) -> str:
+        return "" if not self.chosen else "Watch" if self.shown is None or self.shown.source else "Watch again"
+
+    def _fill(self, of: Snapshot, found: dict[str, Change]) -> None:
+        """The table: plugins first; with what was held as before, how much has changed and whether that is real."""
+        gone = [change for name, change in found.items() if all(row.name != name for row in of.rows)]
+        self.table.setRowCount(len(of.rows) + len(gone))
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        for place, row in enumerate(of.rows):
+            share, change = row.share, found.get(row.name)
+            texts = [row.name, percent(share.core), told.between(share) if share.looks else "",
+                     percent(share.worst) if of.seen.blocks is not None and share.looks else ""]  # fmt: skip
+            self._row(place, [*texts, *self._compared(change)], right, share.owner)
+        for place, change in enumerate(gone, len(of.rows)):
+            self._row(place, [change.name, percent(0), "", "", *self._compared(change)], right, None)
+        for column in (4, 5):
+            self.table.setColumnHidden(column, not found)
+        header = self.table.horizontalHeader()
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for column in range(1, len(HEADINGS)):
+            header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
+
+    @staticmethod
+    def _compared(change: Change | None) -> list[str]:
+        if change is None:
+            return ["", ""]
+        chance = "" if change.is_real else " (chance)"
+        return [percent(change.before), f"{told.points(change.difference)}{chance}"]
+
+    def _row(self, place: int, texts: list[str], right: Qt.AlignmentFlag, owner: int | None) -> None:
+        for column, text in enumerate(texts):
+            item = QTableWidgetItem(text)
+            if column == 0:
+                item.setIcon(swatch(owner))
+            else:
+                item.setTextAlignment(right)
+            if owner is not None and owner <= 0:
+                item.setForeground(theme.colour("quiet"))
+            self.table.setItem(place, column, item)
+
+    def _show_end(self, sentence: str) -> None:
+        self.close_look.setEnabled(True)
+        self.hosts.setEnabled(True)
+        if self.shown is not None:
+            said = f"{sentence} {' '.join(self.shown.findings[:NAMED_FINDINGS])}".strip()
+            self.sentence.say(self.shown.headline, said, "quiet", self._button())
+        elif sentence:
+            self._has_failed = True
+            self.sentence.say("Nothing could be seen.", sentence, "overload", "Look again")
+            self.state_changed.emit("not seen", "brick")
+        self.watching.look()
+
+    def _show_failure(self, sentence: str) -> None:
+        self.words.setText(sentence)
+        if self.shown is None:
+            self._has_failed = True
+            self.sentence.say("The recording was not opened.", sentence, "overload", "Look again")

@@ -1,0 +1,256 @@
+"""Watching while the window stays alive: records are read in a thread, and what they tell comes as signals."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.told import watching as told
+from ...core.watching.blocks import Lane, Seen, lanes, see
+from ...core.watching.records import Recording
+from ...core.watching.shares import Part, parts
+from ...demo.cards import sample_cards
+from ...demo.recording import recording as example_recording
+from ...machine import processes, threads_only
+from ...machine.perf import NotAllowedError
+from ...machine.watcher import Watcher
+from ...probe import catalogue
+from ...store import recording_file
+from ..landing import Landing
+
+log = logging.getLogger(__name__)
+
+# What is shown are the last so many seconds; it is read anew so often, records are fetched so often.
+SHOWN_SECONDS, SHOW_EVERY, FETCH_EVERY = 10.0, 1.0, 0.1
+KEPT_SECONDS, FALLBACK_SECONDS = 120.0, 2.0
+EXAMPLE = "A recording of the example, made by code."
+NOT_ALLOWED = (
+    "The kernel does not let you see what threads do (kernel.perf_event_paranoid is above 2). For now: "
+    "sudo sysctl kernel.perf_event_paranoid=2"
+)
+
+
+class Worst(NamedTuple):
+    """The fullest block so far: how full it was, and its lanes (from `begin`, ns; its length in ns)."""
+
+    load: float
+    begin: int
+    length: float
+    lanes: list[Lane]
+
+
+class Snapshot(NamedTuple):
+    """What is to be shown at one time, all of it read from the same records. `source` says which recording they are
+    from, empty for a host that runs."""
+
+    seen: Seen
+    names: dict[str, str]
+    rows: list[told.Row]
+    parts: list[Part]
+    headline: str
+    findings: list[str]
+    worst: Worst | None
+    events: list[str]
+    costs: str
+    source: str = ""
+
+
+def snapshot(
+    recording: Recording,
+    names: dict[str, str],
+    before: Worst | None = None,
+    events: Sequence[str] = (),
+    source: str = "",
+) -> Snapshot:
+    """Reads a recording for showing. `before` is the fullest block so far, which stays if none was fuller."""
+    seen = see(recording)
+    rows, roles = told.table(seen, names), parts(seen)
+    worst = before
+    blocks = seen.blocks
+    if blocks is not None and len(blocks.load) and (before is None or blocks.worst > before.load):
+        place = int(blocks.load.argmax())
+        begin, end = int(blocks.start[place]), int(blocks.end[place])
+        length = 1e9 * blocks.period
+        worst = Worst(blocks.worst, begin, length, lanes(seen, begin, max(end, begin + round(length))))
+    return Snapshot(
+        seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles), worst, list(events),
+        told.watching_costs(seen), source,
+    )  # fmt: skip
+
+
+class Watching(QObject):
+    """Watches at most one host at a time.
+
+    `found` brings the hosts that run; `seen` a snapshot once a second; `ended` a sentence, when the host has ended or
+    cannot be watched, or nothing more comes. `wrote` and `failed` are sentences about files.
+    """
+
+    found = Signal(object)
+    seen = Signal(object)
+    ended = Signal(str)
+    wrote = Signal(str)
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._landing = Landing(self)
+        self._thread: threading.Thread | None = None
+        self._looking: threading.Thread | None = None
+        self._stop = threading.Event()
+        self._lock = threading.Lock()
+        self._recording: Recording | None = None
+        self._names: dict[str, str] = {}
+        self._filing: list[threading.Thread] = []
+
+    @property
+    def is_running(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    @property
+    def recording(self) -> Recording | None:
+        """All that is kept of what was watched last."""
+        with self._lock:
+            return self._recording
+
+    def look(self) -> None:
+        """Looks which hosts run."""
+        if self._looking is None or not self._looking.is_alive():
+            self._looking = threading.Thread(target=self._look, daemon=True)
+            self._looking.start()
+
+    def _look(self) -> None:
+        try:
+            self._landing.post(self.found.emit, processes.hosts())
+        except Exception:
+            log.exception("looking for hosts failed")
+            self._landing.post(self.found.emit, [])
+
+    def start(self, watched: Sequence[int], close: bool) -> None:
+        """Watches these processes from now on, until it is stopped. Does nothing while it is watching."""
+        if self.is_running:
+            return
+        self._stop.clear()
+        self._thread = threading.Thread(target=self._run, args=(tuple(watched), close), daemon=True)
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stop.set()
+
+    def _run(self, watched: tuple[int, ...], close: bool) -> None:
+        try:
+            watcher = Watcher(watched, close, KEPT_SECONDS)
+        except ProcessLookupError as error:
+            self._landing.post(self.ended.emit, f"It cannot be watched: {error.strerror}.")
+            return
+        except NotAllowedError:
+            self._landing.post(self.ended.emit, f"{NOT_ALLOWED} {self._threads_only(watched)}")
+            return
+        except Exception as error:
+            log.exception("watching did not begin")
+            self._landing.post(self.ended.emit, f"Watching did not begin: {error}.")
+            return
+        try:
+            self._watch(watcher)
+        except Exception as error:
+            log.exception("watching failed")
+            self._landing.post(self.ended.emit, f"Watching ended early: {error}. What was seen stays.")
+        finally:
+            watcher.close()
+
+    def _threads_only(self, watched: tuple[int, ...]) -> str:
+        """What can be seen all the same, in a sentence."""
+        try:
+            found = threads_only.seen(watched, FALLBACK_SECONDS, sleep=self._stop.wait)
+        except ProcessLookupError as error:
+            return f"And {error.strerror}."
+        return f"Without it only this can be seen: {'; '.join(told.threads_words(found)[:3])}."
+
+    def _watch(self, watcher: Watcher) -> None:
+        self._names = names = catalogue.names_by_file(catalogue.remembered())
+        worst: Worst | None = None
+        shown = time.monotonic()
+        while not self._stop.wait(FETCH_EVERY):
+            watcher.poll()
+            if time.monotonic() - shown < SHOW_EVERY and not watcher.is_over:
+                continue
+            shown = time.monotonic()
+            recording = watcher.recording()
+            with self._lock:
+                self._recording = recording
+            events = [event.words for event in watcher.events]
+            last = snapshot(recording.last(SHOWN_SECONDS), names, worst, events)
+            worst = last.worst
+            self._landing.post(self.seen.emit, last)
+            if watcher.is_over:
+                self._landing.post(self.ended.emit, "The host has ended. What was seen stays.")
+                return
+        watcher.poll()
+        with self._lock:
+            self._recording = watcher.recording()
+        self._landing.post(self.ended.emit, "")
+
+    # Recordings as files
+
+    def keep(self, path: Path) -> None:
+        """Writes all that is kept of what was watched last."""
+        recording = self.recording
+        if recording is not None:
+            self._file(self._keep, path, recording, dict(self._names))
+
+    def _keep(self, path: Path, recording: Recording, names: dict[str, str]) -> None:
+        recording_file.write(path, recording, names)
+        self._landing.post(self.wrote.emit, f"Written to {path}: {recording.seconds:.0f} s.")
+
+    def open(self, path: Path) -> None:
+        """Reads a recording and shows it, as if it had just been watched."""
+        self._file(self._open, path)
+
+    def _open(self, path: Path) -> None:
+        recording, names = recording_file.read(path)
+        self._landing.post(self.show_recording, recording, names, f"A recording: {path.name}.")
+
+    def show_example(self) -> None:
+        """Shows a recording of the example, made by code."""
+        self._file(self._example)
+
+    def _example(self) -> None:
+        self._landing.post(self.show_recording, example_recording(sample_cards()), {}, EXAMPLE)
+
+    def show_recording(self, recording: Recording, names: dict[str, str], source: str) -> None:
+        """Shows a recording that was made before; `source` says which."""
+        with self._lock:
+            self._recording, self._names = recording, dict(names)
+        self._file(self._read, recording, dict(names), source)
+
+    def _read(self, recording: Recording, names: dict[str, str], source: str) -> None:
+        self._landing.post(self.seen.emit, snapshot(recording, names, source=source))
+
+    def _file(self, work: Callable[..., None], *arguments: object) -> None:
+        """Has it done in a thread; what goes wrong is told in a sentence."""
+
+        def run() -> None:
+            try:
+                work(*arguments)
+            except recording_file.RecordingFileError as error:
+                self._landing.post(self.failed.emit, str(error))
+            except Exception as error:
+                log.exception("a recording could not be written or read")
+                self._landing.post(self.failed.emit, f"The recording could not be written or read: {error}.")
+
+        self._filing = [thread for thread in self._filing if thread.is_alive()]
+        self._filing.append(threading.Thread(target=run, daemon=True))
+        self._filing[-1].start()
+
+    def close(self) -> None:
+        """Stops and waits for the threads; nothing is told after."""
+        self._landing.close()
+        self.stop()
+        for thread in (self._thread, self._looking, *self._filing):
+            if thread is not None:
+                thread.join(5)

@@ -1,0 +1,1 @@
+"""What was found out about the computer itself, apart from any session."""

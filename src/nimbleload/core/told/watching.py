@@ -1,0 +1,182 @@
+"""What was seen of a running host, in sentences: how full its blocks are, who takes most, what stood in the way."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from ..units import microseconds, milliseconds, percent
+from ..watching.blocks import Role, Seen
+from ..watching.records import HOST, LIBRARY, NOBODY
+from ..watching.shares import KERNEL, Change, Part, Share, shares
+from ..watching.threads import ThreadLoad
+
+RATES = (48000, 44100, 96000, 88200, 192000, 176400)
+# A cycle is one of a buffer size if it agrees with it so far.
+AGREES = 0.002
+WORDS = {
+    HOST: "the host itself",
+    LIBRARY: "libraries, not called by a plugin",
+    NOBODY: "code that is not known",
+    KERNEL: "the system, for these threads",
+}
+ROLE_WORDS: dict[Role, str] = {
+    "engine": "Audio engine",
+    "window": "Window",
+    "disk": "Disk",
+    "other": "Other threads",
+}
+SHOWN_THREADS = 8
+
+
+class Row(NamedTuple):
+    """A line of the table of who takes what: shares of one core."""
+
+    name: str
+    share: Share
+    is_plugin: bool
+
+
+def buffer_of(period: float) -> tuple[int, int] | None:
+    """The buffer size (samples) and rate (Hz) that make blocks of so many seconds; None if no usual ones do."""
+    for rate in RATES:
+        for size in (2**power for power in range(4, 14)):
+            if abs(size / rate / period - 1) < AGREES:
+                return size, rate
+    for rate in RATES:
+        for size in range(48, 4097, 48):
+            if abs(size / rate / period - 1) < AGREES / 4:
+                return size, rate
+    return None
+
+
+def block_words(period: float) -> str:
+    """The length of a block: "5.33 ms, as of 256 samples at 48 kHz"."""
+    found = buffer_of(period)
+    if found is None:
+        return milliseconds(period)
+    return f"{milliseconds(period)}, as of {found[0]} samples at {found[1] / 1000:g} kHz"
+
+
+def count(number: int, word: str) -> str:
+    """A number of things: "1 thread", "2 threads"."""
+    return f"{number} {word}{'' if number == 1 else 's'}"
+
+
+def host_words(name: str, plugins: Sequence[str], threads: int, names: Mapping[str, str]) -> str:
+    """A running host in a list of several: what it is called, and what tells it from the others."""
+    called = [names.get(path) or _file(path) for path in plugins]
+    held = ", ".join(called) if len(called) < 3 else f"{called[0]} and {len(called) - 1} more"
+    return f"{name}: {held or 'no plugins'}; {count(threads, 'thread')} in real time"
+
+
+def _file(path: str) -> str:
+    return path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
+
+
+def headline(of: Seen) -> str:
+    """The first sentence: how full the blocks are, and whether any was late."""
+    seconds = f"{of.recording.seconds:.0f} s"
+    blocks = of.blocks
+    if not any(len(thread.switch_time) for thread in of.recording.threads):
+        return f"Nothing has run in {seconds}."
+    if blocks is None or not len(blocks.load):
+        return f"No cycle found in {seconds}: no thread wakes up in equal steps. Is the host playing?"
+    late = blocks.dropouts
+    if late == 0:
+        said = "none was late"
+    else:
+        said = f"{late} of {len(blocks.load)} {'was' if late == 1 else 'were'} late"
+    return (
+        f"Blocks of {block_words(blocks.period)}: typical {percent(blocks.typical)}, "
+        f"one in a hundred {percent(blocks.bad)}, worst {percent(blocks.worst)}; {said} in {seconds}."
+    )
+
+
+def owner_words(owner: int, files: Sequence[str], names: Mapping[str, str]) -> str:
+    """What an owner of code is called: the plugin as installed, else its file, else a word for the rest."""
+    if owner <= 0:
+        return WORDS[owner]
+    path = files[owner - 1]
+    return names.get(path) or _file(path)
+
+
+def table(of: Seen, names: Mapping[str, str], role: Role | None = "engine") -> list[Row]:
+    """Who takes how much in the threads of one role, plugins first, each the most first."""
+    rows = [Row(owner_words(s.owner, of.recording.files, names), s, s.owner > 0) for s in shares(of, role)]
+    return sorted(rows, key=lambda row: (not row.is_plugin, -row.share.core))
+
+
+def between(share: Share) -> str:
+    """An interval with no more digits than it has: "17–20 %"."""
+    digits = 0 if share.high - share.low > 0.01 else 1
+    return f"{share.low * 100:.{digits}f}–{share.high * 100:.{digits}f} %"
+
+
+def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
+    """What else is worth a sentence, each from what was seen."""
+    said = []
+    plugins = [row for row in rows if row.is_plugin]
+    if plugins:
+        top = plugins[0]
+        total = sum(row.share.core for row in rows)
+        said.append(
+            f"{top.name} takes most: {percent(top.share.core)} of one core ({between(top.share)}), "
+            f"{percent(top.share.core / total)} of all that the engine takes."
+        )
+    elif rows:
+        said.append("No plugin was met in the engine's threads.")
+    blocks = of.blocks
+    if blocks is not None and len(blocks.load):
+        pushed = int(blocks.pushed.sum())
+        if pushed:
+            often = f"{pushed} time{'s' if pushed > 1 else ''}"
+            said.append(f"The engine's threads had to give way to others {often} while they had work to do.")
+        delay = blocks.start - blocks.tick
+        worst = int(delay.argmax())
+        if delay[worst] > 0.1e9 * blocks.period:
+            said.append(f"The latest block began {milliseconds(delay[worst] / 1e9)} after it was due.")
+    if of.blocks is not None and not any(
+        thread.is_real_time for thread, role in zip(of.recording.threads, of.roles, strict=True) if role == "engine"
+    ):
+        said.append("Its audio threads do not run in real time: any other program may take their core away.")
+    window = next((part for part in parts if part.role == "window"), None)
+    if window is not None and window.core > 0.1:
+        said.append(f"Its window takes {percent(window.core)} of one core beside the engine.")
+    if of.recording.lost:
+        said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
+    return said
+
+
+def threads_words(found: Sequence[ThreadLoad]) -> list[str]:
+    """What can be said of threads where it is not seen who computes in them."""
+    busy = [each for each in found if each.core >= 0.001 or each.waited >= 0.001]
+    said = []
+    for each in busy[:SHOWN_THREADS]:
+        kind = "in real time" if each.is_real_time else "not in real time"
+        said.append(f"{each.name} ({kind}): {percent(each.core)} of one core, waits {percent(each.waited)} of the time")
+    return said or ["Its threads do nothing."]
+
+
+def change_words(found: Sequence[Change]) -> str:
+    """What has changed since a recording that was held as before: only what is more than chance."""
+    real = [change for change in found if change.is_real]
+    if not real:
+        return "No difference to before is more than chance."
+    total = sum(change.difference for change in real)
+    named = ", ".join(f"{change.name} {points(change.difference)}" for change in real[:3])
+    more = f" and {len(real) - 3} more" if len(real) > 3 else ""
+    return f"Against before {points(total)} of one core: {named}{more}."
+
+
+def points(difference: float) -> str:
+    """A difference between two shares: "−12 %", "+0.4 %"."""
+    return f"{difference * 100:+.{0 if abs(difference) >= 0.0995 else 1}f} %".replace("-", "−")
+
+
+def watching_costs(of: Seen) -> str:
+    """What the watching takes from the host, from how often it looked and what a look costs."""
+    looks = sum(len(thread.look_time) for thread in of.recording.threads)
+    taken = looks * of.recording.price / max(of.recording.seconds, 1e-9)
+    each = microseconds(of.recording.price)
+    return f"Watching takes {taken * 100:.1f} % of one core from it: {looks} looks at {each} each."

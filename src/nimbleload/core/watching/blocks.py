@@ -1,0 +1,158 @@
+"""The blocks of a running host: how full each was, which were late, and what ran in them."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .records import Recording, Runs, Times, Turns, runs, turns
+from .rhythm import Rhythm, rhythm
+
+Role = Literal["engine", "window", "disk", "other"]
+# A thread belongs to the engine if it takes a turn in so many of the blocks.
+IN_BLOCKS = 0.2
+# A block is late if it ends so long after it was due (ns): how exactly that is known.
+EXACT = 20_000
+# A host that begins nothing for so long (ns) stands still, or has stopped: no dropout.
+STILL = 500_000_000
+DISK_WORDS = ("disk", "stream", "cache", "reader", "file", "loader", "io-")
+
+
+class Blocks(NamedTuple):
+    """B blocks of `period` seconds: `start` and `end` (ns), `load` (from start to end over the period), `late`.
+
+    `late` counts blocks that were not through when they were due, this one and those after it that had no start of
+    their own: a thread that is late computes them in one go. `tick` is when each was due to begin, `pushed` how often
+    the engine's threads had to give way.
+    """
+
+    period: float
+    tick: NDArray[np.float64]
+    start: Times
+    end: Times
+    load: NDArray[np.float64]
+    late: Times
+    pushed: Times
+
+    @property
+    def typical(self) -> float:
+        return float(np.median(self.load)) if len(self.load) else 0.0
+
+    @property
+    def bad(self) -> float:
+        """What one block in a hundred reaches."""
+        return float(np.percentile(self.load, 99, method="higher")) if len(self.load) else 0.0
+
+    @property
+    def worst(self) -> float:
+        return float(self.load.max()) if len(self.load) else 0.0
+
+    @property
+    def dropouts(self) -> int:
+        return int(self.late.sum())
+
+
+class Seen(NamedTuple):
+    """A recording, read: stretches and turns of its threads, what each does, and the blocks (None: no cycle found).
+
+    `leader` is the place of the thread that begins blocks, −1 without a cycle.
+    """
+
+    recording: Recording
+    runs: list[Runs]
+    turns: list[Turns]
+    roles: tuple[Role, ...]
+    leader: int
+    blocks: Blocks | None
+
+
+def see(recording: Recording) -> Seen:
+    """Reads a recording."""
+    stretches = [runs(thread) for thread in recording.threads]
+    woken = [turns(found) for found in stretches]
+    real_time = [thread.is_real_time for thread in recording.threads]
+    found = rhythm(woken, real_time if any(real_time) else [True] * len(real_time))
+    if found is None:
+        roles = tuple(_other_role(recording, k) for k in range(len(woken)))
+        return Seen(recording, stretches, woken, roles, -1, None)
+    engine = [
+        k == found.leader or (real_time[k] == real_time[found.leader] and _in_blocks(each, found) >= IN_BLOCKS)
+        for k, each in enumerate(woken)
+    ]
+    roles = tuple("engine" if part else _other_role(recording, k) for k, part in enumerate(engine))
+    mine = [each for each, part in zip(woken, engine, strict=True) if part]
+    return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, mine))
+
+
+def _other_role(recording: Recording, place: int) -> Role:
+    """What a thread outside the engine does, as far as its name and place tell."""
+    thread = recording.threads[place]
+    if any(word in thread.name.lower() for word in DISK_WORDS):
+        return "disk"
+    return "window" if thread.number == thread.process else "other"
+
+
+def _in_blocks(of: Turns, beats: Rhythm) -> float:
+    """In which share of the blocks a thread takes a turn."""
+    if not len(of.begin):
+        return 0.0
+    number = np.searchsorted(beats.tick, of.begin)
+    return len(np.unique(number)) / len(beats.tick)
+
+
+def _blocks(beats: Rhythm, engine: list[Turns]) -> Blocks:
+    """The blocks that the turns of an engine make. The last one may not be complete, so it is left out."""
+    begun = np.flatnonzero(beats.start)[:-1]
+    start = beats.start[begun]
+    border = np.append(start, beats.start[np.flatnonzero(beats.start)[-1]])
+    end = start.copy()
+    pushed = np.zeros(len(begun), np.int64)
+    for each in engine:
+        # What wakes at the same time as the leader, or just before it, belongs to this block.
+        place = np.searchsorted(border, each.begin + round(0.02 * beats.period), "right") - 1
+        inside = (place >= 0) & (place < len(begun))
+        np.maximum.at(end, place[inside], each.end[inside])
+        np.add.at(pushed, place[inside], each.pushed[inside])
+    tick = beats.tick[begun]
+    late = (end > tick + beats.period + EXACT).astype(np.int64)
+    # Blocks without a start of their own: computed right after the one before, or long after they were due.
+    between = np.flatnonzero(beats.start[: begun[-1] + 1] == 0) if len(begun) else begun
+    before = np.searchsorted(begun, between) - 1
+    still = np.diff(begun)[before] * beats.period > STILL
+    due = beats.tick[between]
+    asleep = end[before] <= due
+    missed = np.where(asleep, ~still, end[before] > due + beats.period + EXACT)
+    np.add.at(late, before, missed)
+    return Blocks(beats.period / 1e9, tick, start, end, (end - start) / beats.period, late, pushed)
+
+
+class Lane(NamedTuple):
+    """One thread in one stretch of time: when it had a core (`begin`, `end`, ns) and who computed there when looked at
+    (`look_time`, `look_owner`)."""
+
+    thread: int
+    begin: Times
+    end: Times
+    gave_way: NDArray[np.bool_]
+    look_time: Times
+    look_owner: Times
+
+
+def lanes(of: Seen, begin: int, end: int) -> list[Lane]:
+    """What every thread did between two times (ns), engine first; threads that did nothing are left out."""
+    found = []
+    order = sorted(range(len(of.runs)), key=lambda k: (k != of.leader, of.roles[k] != "engine", k))
+    for k in order:
+        stretch, thread = of.runs[k], of.recording.threads[k]
+        inside = (stretch.end > begin) & (stretch.begin < end)
+        looked = (thread.look_time >= begin) & (thread.look_time < end)
+        if inside.any():
+            found.append(
+                Lane(
+                    k, np.maximum(stretch.begin[inside], begin), np.minimum(stretch.end[inside], end),
+                    stretch.gave_way[inside], thread.look_time[looked], thread.look_owner[looked],
+                )
+            )  # fmt: skip
+    return found

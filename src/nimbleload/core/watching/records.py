@@ -1,0 +1,112 @@
+"""Records of a running host: when its threads took and left a core, and where in the code they were now and then.
+
+All times are nanoseconds on one clock that never jumps (int64).
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+Times = NDArray[np.int64]
+# What a switch says of a thread: it takes a core, it sleeps of its own accord, it gives way to another one.
+TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
+# To whom code belongs that is not a plugin's (those count from 1): the host's own file, a library whose caller is not
+# known, nobody who is known.
+HOST, LIBRARY, NOBODY = 0, -1, -2
+
+
+class Thread(NamedTuple):
+    """The records of one thread: N switches (time, kind, core) and M looks (time, whose code, after how much CPU time).
+
+    `waited` is how long it was ready to run and got no core (seconds), as the system counts it.
+    """
+
+    process: int
+    number: int
+    name: str
+    is_real_time: bool
+    switch_time: Times
+    switch_kind: Times
+    switch_core: Times
+    look_time: Times
+    look_owner: Times
+    look_weight: Times
+    waited: float = 0.0
+
+
+class Recording(NamedTuple):
+    """What was seen of a host from `begun` to `ended`. `files` names the plugin files by owner, from 1 on.
+
+    `programs` are the names of its processes by number, `lost` counts records that there was no room for, `price` is
+    what one look costs (seconds).
+    """
+
+    begun: int
+    ended: int
+    threads: tuple[Thread, ...]
+    files: tuple[str, ...]
+    programs: dict[int, str]
+    lost: int = 0
+    price: float = 0.0
+
+    @property
+    def seconds(self) -> float:
+        return (self.ended - self.begun) / 1e9
+
+    def last(self, seconds: float) -> Recording:
+        """Only the last so many seconds."""
+        since = max(self.begun, self.ended - round(seconds * 1e9))
+        return self._replace(begun=since, threads=tuple(_since(thread, since) for thread in self.threads))
+
+
+def _since(thread: Thread, time: int) -> Thread:
+    switch, look = np.searchsorted(thread.switch_time, time), np.searchsorted(thread.look_time, time)
+    return thread._replace(
+        switch_time=thread.switch_time[switch:], switch_kind=thread.switch_kind[switch:],
+        switch_core=thread.switch_core[switch:], look_time=thread.look_time[look:],
+        look_owner=thread.look_owner[look:], look_weight=thread.look_weight[look:],
+    )  # fmt: skip
+
+
+class Runs(NamedTuple):
+    """Stretches in which a thread had a core (R each); `gave_way` says that one ended for another thread's sake."""
+
+    begin: Times
+    end: Times
+    core: Times
+    gave_way: NDArray[np.bool_]
+
+
+class Turns(NamedTuple):
+    """What a thread does between waking up and going to sleep again (T each).
+
+    `busy` is how long it had a core meanwhile (ns), `pushed` how often it had to give way.
+    """
+
+    begin: Times
+    end: Times
+    busy: Times
+    pushed: Times
+
+
+def runs(thread: Thread) -> Runs:
+    """When the thread had a core; what began before the records, or had not ended with them, is left out."""
+    kind = thread.switch_kind
+    at = np.flatnonzero((kind[:-1] == TAKES) & (kind[1:] != TAKES))
+    time = thread.switch_time
+    return Runs(time[at], time[at + 1], thread.switch_core[at], kind[at + 1] == GIVES_WAY)
+
+
+def turns(found: Runs) -> Turns:
+    """The stretches joined where the thread only gave way in between."""
+    if not len(found.begin):
+        none = np.zeros(0, np.int64)
+        return Turns(none, none, none, none)
+    first = np.flatnonzero(np.concatenate(([True], ~found.gave_way[:-1])))
+    last = np.append(first[1:] - 1, len(found.begin) - 1)
+    busy = np.add.reduceat(found.end - found.begin, first)
+    pushed = np.add.reduceat(found.gave_way.astype(np.int64), first)
+    return Turns(found.begin[first], found.end[last], busy, pushed)

@@ -1,0 +1,144 @@
+"""Who takes how much of a running host: each plugin, the host itself, libraries, the kernel; with what certainty.
+
+A thread is looked at after so much CPU time of its own, whatever it does: each look stands for that much time. How many
+looks fall on a plugin is chance, and the interval says how much (Wilson 1927, 95 %).
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from .blocks import Role, Seen
+
+Z = 1.959963984540054
+KERNEL = -3
+# The worst blocks are one in twenty.
+WORST = 0.05
+
+
+class Share(NamedTuple):
+    """What one owner takes, as a share of one core: `core`, between `low` and `high` (95 %), from `looks` looks.
+
+    `worst` is the same within the worst twentieth of the blocks (0 without blocks). `threads` are the places of the
+    threads it was met on. `owner` is a plugin file's number, or one of HOST, LIBRARY, NOBODY and KERNEL.
+    """
+
+    owner: int
+    core: float
+    low: float
+    high: float
+    worst: float
+    looks: int
+    threads: tuple[int, ...]
+
+
+class Part(NamedTuple):
+    """What the threads of one role take together: a share of one core, and how often they had to give way."""
+
+    role: Role
+    core: float
+    pushed: int
+    threads: int
+
+
+def shares(of: Seen, role: Role | None = "engine") -> list[Share]:
+    """Who takes how much in the threads of one role (None: in all), the most first.
+
+    Without a cycle there is no engine: then all threads count.
+    """
+    if role == "engine" and of.blocks is None:
+        role = None
+    chosen = [k for k, each in enumerate(of.roles) if role is None or each == role]
+    threads = [of.recording.threads[k] for k in chosen]
+    if not threads or of.recording.seconds <= 0:
+        return []
+    owner = np.concatenate([each.look_owner for each in threads])
+    weight = np.concatenate([each.look_weight for each in threads])
+    time = np.concatenate([each.look_time for each in threads])
+    place = np.concatenate([np.full(len(t.look_owner), k) for k, t in zip(chosen, threads, strict=True)])
+    in_worst, worst_seconds = _in_worst(of, time)
+    wall = of.recording.seconds
+    found = []
+    for each in np.unique(owner):
+        mine = owner == each
+        seconds = float(weight[mine].sum()) / 1e9
+        low, high = wilson(int(mine.sum()), len(owner))
+        total = float(weight.sum()) / 1e9
+        worst = float(weight[mine & in_worst].sum()) / 1e9 / worst_seconds if worst_seconds else 0.0
+        found.append(
+            Share(
+                int(each), seconds / wall, low * total / wall, high * total / wall, worst, int(mine.sum()),
+                tuple(int(k) for k in np.unique(place[mine])),
+            )
+        )  # fmt: skip
+    busy = sum(float((of.runs[k].end - of.runs[k].begin).sum()) / 1e9 for k in chosen)
+    kernel = busy - float(weight.sum()) / 1e9
+    if kernel > 0.005 * wall:
+        found.append(Share(KERNEL, kernel / wall, 0.0, kernel / wall, 0.0, 0, tuple(chosen)))
+    return sorted(found, key=lambda share: -share.core)
+
+
+def _in_worst(of: Seen, time: np.ndarray) -> tuple[np.ndarray, float]:
+    """Which looks fell into the worst blocks, and how long those last together (seconds)."""
+    blocks = of.blocks
+    if blocks is None or not len(blocks.load):
+        return np.zeros(len(time), np.bool_), 0.0
+    count = max(round(WORST * len(blocks.load)), 1)
+    worst = np.zeros(len(blocks.load) + 1, np.bool_)
+    worst[np.argsort(-blocks.load, kind="stable")[:count]] = True
+    place = np.searchsorted(blocks.start, time, "right") - 1
+    inside = (place >= 0) & (time < np.append(blocks.end, 0)[place])
+    return worst[place] & inside, count * blocks.period
+
+
+def wilson(hits: int, of: int) -> tuple[float, float]:
+    """The interval of a share that was met so often of so many times (95 %), after Wilson; (0, 1) of none."""
+    if of == 0:
+        return 0.0, 1.0
+    share = hits / of
+    middle = (share + Z * Z / (2 * of)) / (1 + Z * Z / of)
+    half = Z / (1 + Z * Z / of) * np.sqrt(share * (1 - share) / of + Z * Z / (4 * of * of))
+    return max(float(middle - half), 0.0), min(float(middle + half), 1.0)
+
+
+def parts(of: Seen) -> list[Part]:
+    """What the engine, the window, the disk threads and the others take, each against one core."""
+    found = []
+    for role in ("engine", "window", "disk", "other"):
+        places = [k for k, each in enumerate(of.roles) if each == role]
+        busy = sum(float((of.runs[k].end - of.runs[k].begin).sum()) / 1e9 for k in places)
+        pushed = sum(int(of.turns[k].pushed.sum()) for k in places)
+        if places:
+            found.append(Part(role, busy / max(of.recording.seconds, 1e-9), pushed, len(places)))
+    return found
+
+
+class Change(NamedTuple):
+    """What an owner takes before and after (shares of one core), and whether the difference is more than chance."""
+
+    name: str
+    before: float
+    after: float
+    is_real: bool
+
+    @property
+    def difference(self) -> float:
+        return self.after - self.before
+
+
+def changes(before: dict[str, Share], after: dict[str, Share]) -> list[Change]:
+    """Row by row what has changed between two recordings, by name; the largest difference first."""
+    found = []
+    for name in {**before, **after}:
+        old, new = before.get(name), after.get(name)
+        one, other = old.core if old else 0.0, new.core if new else 0.0
+        # Half widths of independent intervals add up as squares.
+        spread = np.hypot(_half(old), _half(new))
+        found.append(Change(name, one, other, bool(abs(other - one) > max(spread, 1e-9))))
+    return sorted(found, key=lambda change: (-abs(change.difference), change.name))
+
+
+def _half(share: Share | None) -> float:
+    return max(share.high - share.core, share.core - share.low) if share is not None else 0.0

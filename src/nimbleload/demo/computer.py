@@ -1,0 +1,46 @@
+"""The computer of the example: a laptop with six cores, made up, with what would be found out about it."""
+
+from __future__ import annotations
+
+from ..core.computer.ceiling import Ceiling, Held
+from ..core.computer.facts import (
+    AudioDevice,
+    Busy,
+    Core,
+    Disk,
+    Facts,
+    IdleState,
+    Kernel,
+    Limits,
+    Memory,
+    Radio,
+    Supply,
+)
+
+CORES, RATE, SECONDS = 6, 48000, 2.0
+HELD = {64: 0.55, 128: 0.7, 256: 0.8, 512: 0.85, 1024: 0.9}
+
+
+def facts() -> Facts:
+    """What would be seen of it."""
+    cores = tuple(
+        Core(number, "powersave", "balance_power", 900_000, 800_000, 4_200_000, (number,), 3, 1024)
+        for number in range(CORES)
+    )
+    idle = (IdleState("C1", 2e-6), IdleState("C6", 85e-6), IdleState("C10", 680e-6))
+    return Facts(
+        cores, idle, True, Kernel("6.1.0-18-amd64", "voluntary", ("quiet",), 0.95, "tsc", 2),
+        Limits(95, -1, True, ("audio",), "/etc/security/limits.d/60-audio.conf"),
+        Memory(16 << 30, 9 << 30, 0, 60, 0.0, 0.0), (Disk("/home/ferry", 500 * 10**9, 31 * 10**9, "ext4", False),),
+        (Supply("Mains", True), Supply("Battery", False)), (Radio("wlan", True),),
+        (AudioDevice("Harbour", 256, 512, 48000, 2),), (), False, 0.0, "debian",
+        (Busy(2210, "photo-indexer", 0.21, 340.0, 12e6), Busy(1840, "cloud-folder", 0.07, 90.0, 0.0)), 10.0,
+    )  # fmt: skip
+
+
+def ceilings() -> tuple[Ceiling, ...]:
+    """What it would be found to hold."""
+    return tuple(
+        Ceiling(size, RATE, CORES, SECONDS, load, load + 0.05, (Held(load, 375, 0, 0.97, True),))
+        for size, load in HELD.items()
+    )

@@ -1,0 +1,90 @@
+"""What other programs do meanwhile: counters read twice, some seconds apart."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from pathlib import Path
+from typing import NamedTuple
+
+from ..core.computer.facts import Busy
+from .processes import cpu_seconds, program, stat
+from .reading import inside, pairs, text
+
+MOST_SHOWN = 12
+
+
+class Counted(NamedTuple):
+    """What one process has taken so far: CPU (seconds), times it woke up, bytes from and to disks."""
+
+    name: str
+    cpu: float
+    wakes: int
+    disk: int
+
+
+class Sample(NamedTuple):
+    """All counters at one time; None where they cannot be read."""
+
+    processes: dict[int, Counted]
+    ticks: tuple[int, ...] | None
+    swapped: int | None
+    interrupts: dict[str, tuple[int, ...]] | None
+
+
+def sample(root: Path) -> Sample:
+    """Reads all counters."""
+    found = {}
+    for folder in inside(root / "proc", "[0-9]*"):
+        with contextlib.suppress(OSError, ValueError, IndexError):
+            found[int(folder.name)] = _counted(folder, root)
+    line = next((part for part in (text(root / "proc/stat") or "").splitlines() if part.startswith("cpu ")), None)
+    ticks = tuple(int(word) for word in line.split()[1:]) if line else None
+    paging = dict(part.split()[:2] for part in (text(root / "proc/vmstat") or "").splitlines() if len(part.split()) > 1)
+    swapped = int(paging["pswpin"]) + int(paging["pswpout"]) if {"pswpin", "pswpout"} <= paging.keys() else None
+    return Sample(found, ticks, swapped, _interrupts(root))
+
+
+def _counted(folder: Path, root: Path) -> Counted:
+    name, fields = stat(folder / "stat")
+    wakes, disk = 0, 0
+    for task in inside(folder / "task", "[0-9]*"):
+        switched = pairs(task / "status")
+        wakes += int(switched.get("voluntary_ctxt_switches", 0))
+    with contextlib.suppress(OSError):
+        moved = pairs(folder / "io")
+        disk = int(moved.get("read_bytes", 0)) + int(moved.get("write_bytes", 0))
+    called = program(int(folder.name), root / "proc") or name
+    return Counted(called, cpu_seconds(fields), wakes, disk)
+
+
+def _interrupts(root: Path) -> dict[str, tuple[int, ...]] | None:
+    """Every source of interrupts with its count for each core; the names of what shares a line stand together."""
+    lines = (text(root / "proc/interrupts") or "").splitlines()
+    if not lines:
+        return None
+    count = len(lines[0].split())
+    found = {}
+    for line in lines[1:]:
+        label, _, rest = line.partition(":")
+        words = rest.split()
+        counts = [int(word) for word in words[:count] if word.isdigit()]
+        if len(counts) == count:
+            # Behind the counts: controller, line, kind, then the names of the devices.
+            name = " ".join(words[count + 2 :]) if label.strip().isdigit() else " ".join(words[count:])
+            found[name or label.strip()] = tuple(counts)
+    return found
+
+
+def busy_between(first: Sample, last: Sample, seconds: float) -> tuple[Busy, ...]:
+    """What programs did between two samples, but for this one; the busiest first, as many as are worth showing."""
+    found = []
+    for number, after in last.processes.items():
+        before = first.processes.get(number)
+        if before is None or number == os.getpid():
+            continue
+        cpu = max(after.cpu - before.cpu, 0.0) / seconds
+        wakes, disk = (max(b - a, 0) / seconds for a, b in ((before.wakes, after.wakes), (before.disk, after.disk)))
+        if cpu or wakes or disk:
+            found.append(Busy(number, after.name, cpu, wakes, disk))
+    return tuple(sorted(found, key=lambda each: (-each.cpu, -each.wakes, each.number))[:MOST_SHOWN])

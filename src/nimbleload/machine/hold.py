@@ -1,0 +1,164 @@
+"""Holds a load of known size on real threads against real deadlines: the process that does it, and how it is asked.
+
+It runs in a process of its own, so that whoever asks can end it at any time, and its threads take nobody's lock.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+
+import msgspec
+import numpy as np
+from numba import njit
+
+from ..core.computer.ceiling import Ceiling, Held, Search
+from ..native.clock import now, rest_until
+from ..native.memory import flush_denormals
+
+VALUES = 1024
+PRIORITY = 10
+# Threads begin together, so long after they were started; between two trials the computer may catch its breath.
+START_NS, REST_SECONDS = 50_000_000, 0.2
+
+
+class Asked(msgspec.Struct, frozen=True):
+    """What is to be held: at one buffer size (samples) and rate (Hz), on these cores, each trial for `seconds`."""
+
+    buffer: int
+    rate: int
+    cores: tuple[int, ...]
+    seconds: float
+
+
+class Progress(msgspec.Struct, frozen=True):
+    """A trial that was made while the ceiling at a buffer size is looked for; `ceiling` is there with the last one."""
+
+    buffer: int
+    trial: Held
+    ceiling: Ceiling | None = None
+
+
+@njit(nogil=True, cache=True, fastmath=True)
+def _unit(values):
+    """A piece of arithmetic that fits the first cache, as filters' does."""
+    for i in range(len(values)):
+        x = values[i]
+        values[i] = 0.5 * x + x * x * (0.25 - 0.125 * x)
+
+
+@njit(nogil=True, cache=True)
+def _timed(values, units, clock):
+    """How long so many units take (ns)."""
+    begun = now(clock)
+    for _ in range(units):
+        _unit(values)
+    return now(clock) - begun
+
+
+@njit(nogil=True, cache=True)
+def _hold(begin, period, units, values, clock, end):
+    """Computes so many units in each block of `period` ns, from `begin` on; fills `end` (B, ns)."""
+    flush_denormals()
+    for k in range(len(end)):
+        rest_until(begin + k * period, clock, end)
+        for _ in range(units):
+            _unit(values)
+        end[k] = now(clock)
+
+
+def unit_ns(tries: int = 60, units: int = 400) -> float:
+    """What one unit takes on this core at its best (ns)."""
+    values, clock = np.full(VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+    return min(int(_timed(values, units, clock.ctypes.data)) for _ in range(tries)) / units
+
+
+def hold(asked: Asked, load: float, unit: float) -> Held:
+    """Holds a load (share of the deadline) on all cores for as long as is asked. `unit` is what one unit takes (ns)."""
+    period = round(asked.buffer / asked.rate * 1e9)
+    blocks = max(int(asked.seconds * 1e9 / period), 1)
+    units = max(round(load * period / unit), 1)
+    ends = np.zeros((len(asked.cores), blocks), np.int64)
+    given = [False] * len(asked.cores)
+    begin = time.monotonic_ns() + START_NS
+
+    def work(place: int, core: int) -> None:
+        values, clock = np.full(VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+        with contextlib.suppress(OSError):
+            os.sched_setaffinity(0, {core})
+        with contextlib.suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(PRIORITY))
+            given[place] = True
+        _hold(begin, period, units, values, clock.ctypes.data, ends[place])
+
+    threads = [threading.Thread(target=work, args=each) for each in enumerate(asked.cores)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    # A thread that is late computes the next block at once: a block is late by its own end.
+    took = (ends - (begin + period * np.arange(blocks))) / period
+    worst = took.max(axis=0)
+    return Held(load, blocks, int((worst > 1).sum()), float(worst.max()), all(given))
+
+
+def find(asked: Asked) -> Iterator[Progress]:
+    """Looks for the ceiling at one buffer size, trial by trial."""
+    search, unit = Search(), unit_ns()
+    while (load := search.next) is not None:
+        trial = hold(asked, load, unit)
+        search.tell(trial)
+        ceiling = None
+        if search.next is None:
+            ceiling = Ceiling(
+                asked.buffer, asked.rate, len(asked.cores), asked.seconds, search.held, search.missed,
+                tuple(search.trials),
+            )  # fmt: skip
+        yield Progress(asked.buffer, trial, ceiling)
+        time.sleep(REST_SECONDS)
+
+
+def ask(every: Sequence[Asked], cancelled: Callable[[], bool] = lambda: False) -> Iterator[Progress]:
+    """Has it done in a process of its own, one buffer size after the other. Ends early when it is cancelled.
+
+    RuntimeError with the reason if that process ends before it is through.
+    """
+    command = [sys.executable, "-m", "nimbleload.machine.hold", msgspec.json.encode(list(every)).decode()]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
+        stop = threading.Event()
+
+        def watch() -> None:
+            while not stop.wait(0.1):
+                if cancelled():
+                    process.kill()
+                    return
+
+        watcher = threading.Thread(target=watch, daemon=True)
+        watcher.start()
+        try:
+            assert process.stdout is not None and process.stderr is not None
+            for line in process.stdout:
+                yield msgspec.json.decode(line, type=Progress)
+            said = process.stderr.read().decode(errors="replace").strip().splitlines()
+            if process.wait() and not cancelled():
+                raise RuntimeError(said[-1] if said else f"it ended with code {process.returncode}")
+        finally:
+            stop.set()
+            watcher.join()
+            process.kill()
+
+
+def main(words: str) -> None:
+    for asked in msgspec.json.decode(words, type=list[Asked]):
+        for progress in find(asked):
+            sys.stdout.buffer.write(msgspec.json.encode(progress) + b"\n")
+            sys.stdout.buffer.flush()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

@@ -1,0 +1,236 @@
+"""The kernel's records of one thread: when it leaves and takes a core, and now and then where in the code it is.
+
+`perf_event_open` needs no package and, at `kernel.perf_event_paranoid` up to 2, no rights beyond those of the same
+user. Source: man 2 perf_event_open; linux/perf_event.h. Times are CLOCK_MONOTONIC, in nanoseconds.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import mmap
+import os
+import platform
+import threading
+import time
+from functools import cache
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..core.watching.records import GIVES_WAY, HOST, NOBODY, SLEEPS
+
+# The number of the system call, and of the register that holds the stack pointer (asm/perf_regs.h).
+CALLS = {"x86_64": (298, 7), "aarch64": (241, 31)}
+SOFTWARE, TASK_CLOCK = 1, 1
+IP, TID, TIME, CPU, REGS_USER, STACK_USER = 1 << 0, 1 << 1, 1 << 2, 1 << 7, 1 << 12, 1 << 13
+EXCLUDE_KERNEL, EXCLUDE_HV, ID_ALL, USE_CLOCKID, CONTEXT_SWITCH = 1 << 5, 1 << 6, 1 << 18, 1 << 25, 1 << 26
+CLOCK_MONOTONIC, CLOSE_ON_EXEC = 1, 8
+ENABLE, DISABLE, SET_PERIOD = 0x2400, 0x2401, 0x40082404
+# Words of the control page: where the kernel writes next, and how far we have read.
+HEAD, TAIL = 128, 129
+LOST, SAMPLE, SWITCH = 2, 9, 14
+SWITCHED_OUT, PREEMPTED = 1 << 13, 1 << 14
+STACK_BYTES = 512
+
+
+class NotAllowedError(Exception):
+    """The kernel does not let this user see what threads do."""
+
+
+class _Attributes(ctypes.Structure):
+    """struct perf_event_attr, up to its fifth version."""
+
+    _fields_ = (
+        ("type", ctypes.c_uint32), ("size", ctypes.c_uint32), ("config", ctypes.c_uint64),
+        ("period", ctypes.c_uint64), ("sample_type", ctypes.c_uint64), ("read_format", ctypes.c_uint64),
+        ("flags", ctypes.c_uint64), ("wakeup", ctypes.c_uint32), ("bp_type", ctypes.c_uint32),
+        ("config1", ctypes.c_uint64), ("config2", ctypes.c_uint64), ("branches", ctypes.c_uint64),
+        ("registers", ctypes.c_uint64), ("stack", ctypes.c_uint32), ("clock", ctypes.c_int32),
+        ("registers_at", ctypes.c_uint64), ("watermark", ctypes.c_uint32), ("most", ctypes.c_uint16),
+        ("reserved", ctypes.c_uint16),
+    )  # fmt: skip
+
+
+class Read(NamedTuple):
+    """What one thread's records tell: N switches (`time` ns, `kind`, `cpu`) and M samples (`time` ns, `owner`).
+
+    `lost` counts records that the kernel had no room for.
+    """
+
+    switch_time: NDArray[np.int64]
+    switch_kind: NDArray[np.int64]
+    switch_cpu: NDArray[np.int64]
+    sample_time: NDArray[np.int64]
+    sample_owner: NDArray[np.int64]
+    lost: int
+
+
+class Records:
+    """The records of one thread, from now on. `period` is after how much CPU time (ns) it is looked where it is.
+
+    `pages` is the room for records, a power of two. NotAllowedError if the kernel refuses, ProcessLookupError if there
+    is no such thread any more; OSError with EPERM if there is no memory left for it.
+    """
+
+    def __init__(self, thread: int, period: int, pages: int = 64, sampled: bool = True) -> None:
+        call, stack_pointer = CALLS[platform.machine()]
+        attributes = _Attributes(
+            type=SOFTWARE, size=ctypes.sizeof(_Attributes), config=TASK_CLOCK, period=period if sampled else 0,
+            sample_type=IP | TID | TIME | CPU | REGS_USER | STACK_USER,
+            flags=EXCLUDE_KERNEL | EXCLUDE_HV | ID_ALL | USE_CLOCKID | CONTEXT_SWITCH, wakeup=1 << 30,
+            registers=1 << stack_pointer, stack=STACK_BYTES, clock=CLOCK_MONOTONIC,
+        )  # fmt: skip
+        libc = ctypes.CDLL(None, use_errno=True)
+        self._file = libc.syscall(call, ctypes.byref(attributes), thread, -1, -1, CLOSE_ON_EXEC)
+        if self._file < 0:
+            number = ctypes.get_errno()
+            if number == errno.ESRCH:
+                raise ProcessLookupError(number, os.strerror(number))
+            raise NotAllowedError(os.strerror(number))
+        try:
+            self._map = mmap.mmap(self._file, (1 + pages) * mmap.PAGESIZE)
+        except OSError:
+            os.close(self._file)
+            raise
+        self.thread, self.period, self._ioctl = thread, period, libc.ioctl
+        words = np.frombuffer(self._map, np.uint64)
+        self._control, self._ring = words[: mmap.PAGESIZE // 8], words[mmap.PAGESIZE // 8 :]
+
+    def look_every(self, period: int) -> None:
+        """Changes after how much CPU time (ns) it is looked where the thread is."""
+        value = ctypes.c_uint64(period)
+        if self._ioctl(self._file, ctypes.c_ulong(SET_PERIOD), ctypes.byref(value)) == 0:
+            self.period = period
+
+    @property
+    def room(self) -> int:
+        """How many bytes of records there is room for."""
+        return len(self._ring) * 8
+
+    @property
+    def waiting(self) -> int:
+        """How many bytes of records wait to be read."""
+        return int(self._control[HEAD] - self._control[TAIL])
+
+    def taken(self) -> NDArray[np.uint64]:
+        """The records made since the last time, as words in order; their room is free again."""
+        head, tail = int(self._control[HEAD]), int(self._control[TAIL])
+        places = np.arange(tail // 8, head // 8) % len(self._ring)
+        words = self._ring[places]
+        self._control[TAIL] = head
+        return words
+
+    def close(self) -> None:
+        """Ends it; the thread is as it was before."""
+        del self._control, self._ring
+        self._map.close()
+        os.close(self._file)
+
+
+def read(
+    words: NDArray[np.uint64], begin: NDArray[np.uint64], end: NDArray[np.uint64], owner: NDArray[np.int64]
+) -> Read:
+    """What records (words) tell. Addresses from `begin` to `end` (ascending, not overlapping) belong to `owner`."""
+    switches, samples = _counted(words)
+    out = Read(
+        np.zeros(switches, np.int64), np.zeros(switches, np.int64), np.zeros(switches, np.int64),
+        np.zeros(samples, np.int64), np.zeros(samples, np.int64), 0,
+    )  # fmt: skip
+    return out._replace(lost=int(_read(words, begin, end, owner, *out[:5])))
+
+
+@njit(nogil=True, cache=True)
+def _counted(words):
+    """How many switches and samples there are."""
+    switches = samples = at = 0
+    while at < len(words):
+        kind = words[at] & np.uint64(0xFFFFFFFF)
+        switches += kind == SWITCH
+        samples += kind == SAMPLE
+        at += max(np.int64(words[at] >> np.uint64(48)) // 8, 1)
+    return switches, samples
+
+
+@njit(nogil=True, cache=True)
+def _read(words, begin, end, owner, switch_time, switch_kind, switch_cpu, sample_time, sample_owner):
+    """Fills the arrays; returns how many records were lost. Words behind the header as in the manual's order."""
+    switches = samples = lost = at = 0
+    while at < len(words):
+        header = words[at]
+        kind, flags, size = header & np.uint64(0xFFFFFFFF), np.int64(header >> np.uint64(32)), header >> np.uint64(48)
+        if kind == SWITCH:
+            switch_time[switches] = words[at + 2]
+            switch_cpu[switches] = words[at + 3] & np.uint64(0xFFFFFFFF)
+            if flags & SWITCHED_OUT:
+                switch_kind[switches] = GIVES_WAY if flags & PREEMPTED else SLEEPS
+            switches += 1
+        elif kind == SAMPLE:
+            sample_time[samples] = words[at + 3]
+            found = _owner(words[at + 1], begin, end, owner)
+            place = at + 5 + (words[at + 5] != 0)
+            if found < HOST:
+                # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
+                # of a plugin, or of the host, names it.
+                copied = np.int64(words[place + 1]) // 8
+                valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
+                for k in range(valid):
+                    caller = _owner(words[place + 2 + k], begin, end, owner)
+                    if caller >= HOST:
+                        found = caller
+                        break
+            sample_owner[samples] = found
+            samples += 1
+        elif kind == LOST:
+            lost += words[at + 2]
+        at += max(np.int64(size) // 8, 1)
+    return lost
+
+
+@njit(nogil=True, cache=True)
+def _owner(address, begin, end, owner):
+    """To whom an address belongs (binary search)."""
+    low, high = 0, len(begin)
+    while low < high:
+        middle = (low + high) // 2
+        if begin[middle] <= address:
+            low = middle + 1
+        else:
+            high = middle
+    return owner[low - 1] if low > 0 and address < end[low - 1] else NOBODY
+
+
+@cache
+def price(period: int = 100_000, seconds: float = 0.05) -> float:
+    """What one look costs the thread that is looked at (seconds): the same arithmetic here, with looks and without.
+
+    Measured once. NotAllowedError if the kernel refuses.
+    """
+    records = Records(threading.get_native_id(), period)
+    none = np.zeros(0, np.uint64)
+
+    def work() -> float:
+        begun = time.thread_time()
+        for _ in range(2000):
+            pass
+        return time.thread_time() - begun
+
+    once = max(min(work() for _ in range(20)), 1e-6)
+    rounds = max(int(seconds / once), 1)
+    best: dict[str, tuple[float, int]] = {}
+    for _ in range(3):
+        for name, every in (("without", 1 << 40), ("with", period)):
+            records.look_every(every)
+            read(records.taken(), none, none, none.astype(np.int64))
+            begun = time.thread_time()
+            for _ in range(rounds):
+                work()
+            taken = time.thread_time() - begun
+            looks = len(read(records.taken(), none, none, none.astype(np.int64)).sample_time)
+            if name not in best or taken < best[name][0]:
+                best[name] = taken, looks
+    records.close()
+    (plain, before), (looked, after) = best["without"], best["with"]
+    return max(looked - plain, 0.0) / max(after - before, 1)

@@ -1,0 +1,194 @@
+"""Watches a running host: keeps the records of all its threads, and those of its child processes, for a while.
+
+Nothing in the host is changed; when the watching ends, the kernel forgets it.
+"""
+
+from __future__ import annotations
+
+import errno
+import random
+import time
+from collections import deque
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from ..core.watching.records import NOBODY, Recording, Thread
+from . import perf, processes
+from .maps import Maps
+from .processes import PROC
+
+# Looks at each thread after so much of its CPU time (ns): for as long as one likes, and for ten seconds.
+STEADY, CLOSE = 1_000_000, 100_000
+# What looking may take of a thread's time.
+DEAREST = 0.02
+# New threads are looked for so often, the code of a process read again at most so often, a few records taken in so
+# often (seconds).
+THREADS_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 0.5
+ROOM = (64, 16, 4, 1)
+
+
+class Event(NamedTuple):
+    """Something that happened while watching: when (ns), and what, in words."""
+
+    time: int
+    words: str
+
+
+class _Kept:
+    """The records of one thread, and those read so far, in the order in which they came."""
+
+    def __init__(self, thread: processes.Thread, records: perf.Records) -> None:
+        self.thread, self.records = thread, records
+        self.parts: deque[tuple[perf.Read, int]] = deque()
+        self.lost = 0
+        self.waited_before = thread.waited
+        self.ended = False
+        self.taken = 0.0
+
+    def is_full_or_old(self, now: float) -> bool:
+        """Whether its records have to be taken in: a quarter of their room is full, or they wait since long."""
+        waiting = self.records.waiting
+        return waiting > self.records.room // 4 or (waiting > 0 and now - self.taken > TAKEN_EVERY)
+
+
+class Watcher:
+    """Watches processes and all below them: one host, or a server with its clients. `seconds` is how long records are
+    kept.
+
+    NotAllowedError if the kernel refuses; ProcessLookupError if there is no such process.
+    """
+
+    def __init__(self, watched: Sequence[int], close: bool = False, seconds: float = 60.0, root: Path = PROC) -> None:
+        for process in watched:
+            if not processes.threads(process, root):
+                raise ProcessLookupError(errno.ESRCH, f"there is no process {process}, or it is another user's")
+        self.watched, self._root, self._seconds = tuple(watched), root, seconds
+        self.price = perf.price()
+        self.period = max(CLOSE if close else STEADY, round(self.price / DEAREST * 1e9))
+        self.events: list[Event] = []
+        self.unseen = 0
+        self._files: list[str] = []
+        self._maps: dict[int, Maps] = {}
+        self._programs: dict[int, str] = {}
+        self._kept: dict[int, _Kept] = {}
+        self._chance = random.Random(1)
+        self._next_threads = self._next_maps = 0.0
+        self.begun = time.monotonic_ns()
+        self._follow()
+        self.begun = time.monotonic_ns()
+
+    @property
+    def is_over(self) -> bool:
+        """Whether all threads that were watched have ended."""
+        return all(kept.ended for kept in self._kept.values())
+
+    def poll(self) -> None:
+        """Takes in what has happened since the last time. At least five times a second, so that there is room."""
+        now = time.monotonic()
+        if now >= self._next_threads:
+            self._follow()
+            self._next_threads = now + THREADS_EVERY
+        forgotten = time.monotonic_ns() - round(self._seconds * 1e9)
+        for kept in list(self._kept.values()):
+            if not kept.ended and kept.is_full_or_old(now):
+                self._take(kept, now)
+            while kept.parts and _ends(kept.parts[0][0]) < forgotten:
+                kept.parts.popleft()
+
+    def _take(self, kept: _Kept, now: float) -> None:
+        """Reads what waits; where code is met that nobody knows, the process has loaded something meanwhile."""
+        words, period = kept.records.taken(), kept.records.period
+        maps = self._maps[kept.thread.process]
+        found = perf.read(words, maps.begin, maps.end, maps.owner)
+        if (found.sample_owner == NOBODY).any() and now >= self._next_maps:
+            self._next_maps = now + MAPS_EVERY
+            if maps.look_again():
+                found = perf.read(words, maps.begin, maps.end, maps.owner)
+        kept.lost, kept.taken = kept.lost + found.lost, now
+        kept.parts.append((found, period))
+        if len(found.sample_time):
+            # Looks in equal steps of CPU time would meet work of equal length always at the same places.
+            kept.records.look_every(round(self.period * self._chance.uniform(0.75, 1.25)))
+
+    def _follow(self) -> None:
+        """Finds threads and processes that are new, and those that have ended."""
+        there: set[int] = set()
+        for process in processes.descendants(self.watched, self._root):
+            found = processes.threads(process, self._root)
+            if found and process not in self._maps:
+                self._maps[process] = Maps(process, self._files, self._root)
+                self._programs[process] = processes.program(process, self._root)
+                if process not in self.watched:
+                    words = f"child process {process} ({self._programs[process]}) is watched, too"
+                    self.events.append(Event(time.monotonic_ns(), words))
+            for thread in found:
+                there.add(thread.number)
+                if thread.number not in self._kept:
+                    self._attach(thread)
+                else:
+                    self._kept[thread.number].thread = thread
+        for number in self._kept.keys() - there:
+            if not self._kept[number].ended:
+                self._take(self._kept[number], 0.0)
+                self._kept[number].records.close()
+                self._kept[number].ended = True
+        for process in self.watched:
+            if process in self._maps and not processes.threads(process, self._root):
+                self.events.append(Event(time.monotonic_ns(), f"{self._programs[process]} has ended"))
+                del self._maps[process]
+
+    def _attach(self, thread: processes.Thread) -> None:
+        """Begins to keep the records of a thread, with as much room as the system gives."""
+        for pages in ROOM if thread.is_real_time else ROOM[1:]:
+            try:
+                self._kept[thread.number] = _Kept(thread, perf.Records(thread.number, self.period, pages))
+                return
+            except ProcessLookupError:
+                return
+            except OSError as error:
+                if error.errno not in (errno.EPERM, errno.ENOMEM, errno.EMFILE):
+                    raise
+        self.unseen += 1
+
+    def recording(self) -> Recording:
+        """All that is kept, to this moment. Nothing is left out without being counted."""
+        for kept in self._kept.values():
+            if not kept.ended and kept.records.waiting:
+                self._take(kept, time.monotonic())
+        threads = []
+        ended = time.monotonic_ns()
+        begun = max(self.begun, ended - round(self._seconds * 1e9))
+        for kept in self._kept.values():
+            reads, thread = [part for part, _ in kept.parts], kept.thread
+            weights = [np.full(len(part.sample_time), period, np.int64) for part, period in kept.parts]
+            threads.append(
+                Thread(
+                    thread.process, thread.number, thread.name, thread.is_real_time,
+                    _joined([part.switch_time for part in reads]), _joined([part.switch_kind for part in reads]),
+                    _joined([part.switch_cpu for part in reads]), _joined([part.sample_time for part in reads]),
+                    _joined([part.sample_owner for part in reads]), _joined(weights),
+                    thread.waited - kept.waited_before,
+                )
+            )  # fmt: skip
+        lost = sum(kept.lost for kept in self._kept.values())
+        made = Recording(begun, ended, tuple(threads), tuple(self._files), dict(self._programs), lost, self.price)
+        return made.last(made.seconds)
+
+    def close(self) -> None:
+        """Ends the watching without a trace."""
+        for kept in self._kept.values():
+            if not kept.ended:
+                kept.records.close()
+                kept.ended = True
+
+
+def _ends(part: perf.Read) -> int:
+    """When the last of these records was made (ns)."""
+    return max(int(times[-1]) if len(times) else 0 for times in (part.switch_time, part.sample_time))
+
+
+def _joined(parts: list[np.ndarray]) -> np.ndarray:
+    return np.concatenate(parts) if parts else np.zeros(0, np.int64)

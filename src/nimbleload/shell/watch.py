@@ -1,0 +1,185 @@
+"""Watching a running host from a shell: which plugin takes how much, how full its blocks are."""
+
+from __future__ import annotations
+
+import csv
+import io
+import time
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..core.told import watching as told
+from ..core.units import percent
+from ..core.watching.blocks import Seen, see
+from ..core.watching.records import Recording
+from ..core.watching.shares import parts
+from ..machine import processes, threads_only
+from ..machine.perf import NotAllowedError
+from ..machine.watcher import Watcher
+from ..probe import catalogue
+from ..store import recording_file
+from .common import as_json, cli, show_json
+
+# Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
+LATE, NO_CYCLE = 3, 4
+
+
+@cli.command()
+@click.argument("process", type=int, nargs=-1)
+@click.option("--all", "together", is_flag=True, help="Watch all hosts that run as one: a server with its clients.")
+@click.option("--seconds", type=click.FloatRange(0.5, 3600), default=10.0, help="For how long (default: 10).")
+@click.option("--close", is_flag=True, help="Look ten times as often: finer figures, for ten seconds or so.")
+@click.option("--keep", type=click.Path(dir_okay=False), help="Keep the recording in this file (.nimblewatch).")
+@click.option("--from", "source", type=click.Path(exists=True, dir_okay=False), help="Read a recording that was kept.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print the table of who takes what as CSV.")
+@as_json
+def watch(
+    process: tuple[int, ...],
+    together: bool,
+    seconds: float,
+    close: bool,
+    keep: str | None,
+    source: str | None,
+    as_csv: bool,
+    json: bool,
+) -> None:
+    """Watch a running host: which plugin takes how much, how full each block is, which were late.
+
+    PROCESS is the host's number, or several for a server with its clients; without it the hosts that run are listed,
+    and the only one is watched. Exit code 3: a block was late; 4: no cycle was found.
+    """
+    try:
+        if source is not None:
+            recording, names = recording_file.read(Path(source))
+            events: list[str] = []
+        else:
+            names = catalogue.names_by_file(catalogue.remembered())
+            recording, events = watched(process or chosen(names, together, json or as_csv), seconds, close)
+        if keep is not None:
+            recording_file.write(Path(keep), recording, names)
+    except recording_file.RecordingFileError as error:
+        raise click.ClickException(str(error)) from error
+    seen = see(recording)
+    if json:
+        show_json(figures(seen, names) | {"events": events})
+    elif as_csv:
+        click.echo(as_table(seen, names), nl=False)
+    else:
+        show(seen, names, events)
+    if seen.blocks is None:
+        raise SystemExit(NO_CYCLE)
+    raise SystemExit(LATE if seen.blocks.dropouts else 0)
+
+
+def watched(process: tuple[int, ...], seconds: float, close: bool) -> tuple[Recording, list[str]]:
+    """Watches for so long, or until the host ends; what was recorded, and what happened meanwhile."""
+    try:
+        watcher = Watcher(process, close, seconds + 1)
+    except ProcessLookupError as error:
+        raise click.ClickException(f"{error.strerror}.") from error
+    except NotAllowedError as error:
+        click.echo("Without it only this can be seen:")
+        for line in told.threads_words(threads_only.seen(process, min(seconds, 5.0))):
+            click.echo(f"  {line}")
+        raise click.ClickException(not_allowed()) from error
+    try:
+        until = time.monotonic() + seconds
+        while time.monotonic() < until and not watcher.is_over:
+            time.sleep(min(0.1, max(until - time.monotonic(), 0.01)))
+            watcher.poll()
+        events = [event.words for event in watcher.events]
+        if watcher.unseen:
+            events.append(f"{told.count(watcher.unseen, 'thread')} could not be watched: no more room for records")
+        return watcher.recording(), events
+    finally:
+        watcher.close()
+
+
+def chosen(names: Mapping[str, str], together: bool, quiet: bool) -> tuple[int, ...]:
+    """The only host that runs, or all of them together, or a list of them to choose from."""
+    found = processes.hosts()
+    if not found:
+        raise click.ClickException(
+            "No host is running: no program of yours has plugins loaded or threads in real time. "
+            "Give the number of a process to watch that one."
+        )
+    with_plugins = [each for each in found if each.plugins] or found
+    if together or len(with_plugins) == 1:
+        watched = found if together else with_plugins
+        if not quiet:
+            click.echo(f"Watching {', '.join(f'{each.name} ({each.number})' for each in watched)}", err=True)
+        return tuple(each.number for each in watched)
+    lines = [f"  {each.number:>7}  {told.host_words(each.name, each.plugins, each.real_time_threads, names)}"
+             for each in found]  # fmt: skip
+    raise click.ClickException("\n".join(["Several hosts are running; give the numbers, or --all for all:", *lines]))
+
+
+def not_allowed() -> str:
+    """Why nothing can be seen, and what to do about it."""
+    return (
+        "The kernel does not let you see what threads do (kernel.perf_event_paranoid is above 2). For now:  "
+        "sudo sysctl kernel.perf_event_paranoid=2   and for good:  echo kernel.perf_event_paranoid=2 | "
+        "sudo tee /etc/sysctl.d/60-watching.conf"
+    )
+
+
+def show(of: Seen, names: Mapping[str, str], events: Sequence[str]) -> None:
+    """The answer in words and a table."""
+    rows, roles = told.table(of, names), parts(of)
+    click.echo(told.headline(of))
+    for sentence in (*told.findings(of, rows, roles), *(f"{event[0].upper()}{event[1:]}." for event in events)):
+        click.echo(sentence)
+    click.echo()
+    click.echo("  plugin                            of a core   95 of 100 times   in the worst blocks")
+    for row in rows:
+        share = row.share
+        worst = percent(share.worst) if of.blocks is not None and share.looks else ""
+        interval = told.between(share) if share.looks else ""
+        click.echo(f"  {row.name[:34]:34} {percent(share.core):>8}   {interval:>15}   {worst:>19}")
+    click.echo()
+    for part in roles:
+        words = f"{told.ROLE_WORDS[part.role]}: {percent(part.core)} of one core, {told.count(part.threads, 'thread')}"
+        click.echo(f"  {words}")
+    click.echo(told.watching_costs(of))
+
+
+def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
+    """The same as figures; shares are of one core, times in seconds."""
+    blocks, recording = of.blocks, of.recording
+    found = told.buffer_of(blocks.period) if blocks is not None else None
+    return {
+        "seconds": recording.seconds,
+        "cycle": None if blocks is None else {
+            "seconds": blocks.period, "buffer": found[0] if found else None, "rate": found[1] if found else None,
+            "blocks": len(blocks.load), "late": blocks.dropouts,
+            "typical": blocks.typical, "one_in_a_hundred": blocks.bad, "worst": blocks.worst,
+        },
+        "rows": [
+            {"name": row.name, "is_plugin": row.is_plugin,
+             "file": recording.files[row.share.owner - 1] if row.is_plugin else None, "core": row.share.core,
+             "low": row.share.low, "high": row.share.high, "in_worst_blocks": row.share.worst, "looks": row.share.looks,
+             "threads": [recording.threads[k].name for k in row.share.threads]}
+            for row in told.table(of, names)
+        ],
+        "roles": [part._asdict() for part in parts(of)],
+        "threads": [
+            {"process": t.process, "number": t.number, "name": t.name, "is_real_time": t.is_real_time,
+             "role": role, "waited": t.waited}
+            for t, role in zip(recording.threads, of.roles, strict=True)
+        ],
+        "lost": recording.lost, "look_costs": recording.price,
+    }  # fmt: skip
+
+
+def as_table(of: Seen, names: Mapping[str, str]) -> str:
+    """Who takes what, a line each, as CSV."""
+    text = io.StringIO()
+    rows = csv.writer(text, lineterminator="\n")
+    rows.writerow(["name", "of one core", "at least", "at most", "in the worst blocks", "looks"])
+    for row in told.table(of, names):
+        share = row.share
+        rows.writerow([row.name, *(f"{v:.5f}" for v in (share.core, share.low, share.high, share.worst)), share.looks])
+    return text.getvalue()

@@ -1,0 +1,166 @@
+"""The computer in the real window: findings as cards, and what it holds."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QLabel
+
+from nimbleload.app.machine import looking
+from nimbleload.app.window import BALANCE, MACHINE
+from nimbleload.core.computer.ceiling import Ceiling, Held
+from nimbleload.core.computer.facts import Facts
+from nimbleload.core.session.computer import Machine
+from nimbleload.demo import computer as example
+from nimbleload.machine import hold
+from nimbleload.store import ceiling_file
+
+TRIAL = Held(0.8, 100, 0, 0.9, True)
+
+
+@pytest.fixture(autouse=True)
+def _own_file(tmp_path, monkeypatch):
+    monkeypatch.setattr(ceiling_file, "file", lambda: tmp_path / "ceiling.json")
+    monkeypatch.setattr(looking, "WATCH_SECONDS", 0.1)
+
+
+@pytest.fixture
+def page(make_window):
+    window = make_window()
+    window.go(MACHINE)
+    return window.machine
+
+
+def texts(widget):
+    return [label.text() for label in widget.findChildren(QLabel)]
+
+
+def test_this_computer_is_looked_at_when_the_window_opens(page, qtbot):
+    qtbot.waitUntil(lambda: bool(page.cards), timeout=30_000)
+    assert [card.finding for card in page.cards] == page.findings
+    assert (
+        page.window().places.buttons[MACHINE].state in ("in order",)
+        or "finding" in page.window().places.buttons[MACHINE].state
+    )
+
+
+def test_findings_come_as_cards_what_matters_first(page, qtbot):
+    page.looking.close()
+    page.show_facts(example.facts())
+    assert page.sentence.headline.text() == "4 findings matter for audio on this computer."
+    assert [card.finding.grade for card in page.cards][:4] == ["matters"] * 4
+    first = page.cards[0]
+    assert first.finding.name == "How the clock is set"
+    assert first.finding.now in texts(first) and first.finding.why in texts(first)
+    # What is in order takes a line, without commands.
+    assert all(not card.copies for card in page.cards if card.finding.grade == "well")
+    page.show_facts(example.facts())
+    qtbot.wait(20)
+    assert len([card for card in page.cards if card.isVisible()]) == len(page.findings)
+
+
+def test_a_command_is_copied_and_never_run(page, qtbot):
+    page.looking.close()
+    page.show_facts(example.facts())
+    card = page.cards[0]
+    qtbot.mouseClick(card.copies[0], Qt.MouseButton.LeftButton)
+    assert QGuiApplication.clipboard().text() == card.finding.now
+    assert card.copies[0].text() == "Copied"
+
+
+def test_texts_are_not_cut_at_any_width_or_size(page, qtbot):
+    page.looking.close()
+    window = page.window()
+    for width, scale in ((1280, 0), (1000, 3), (1280, 5)):
+        window.resize(width, 760)
+        for _ in range(scale):
+            window.scale_text(1)
+        page.show_facts(example.facts())
+        qtbot.wait(50)
+        for card in page.cards:
+            for label in card.findChildren(QLabel):
+                if label.wordWrap():
+                    assert label.height() >= label.heightForWidth(label.width()) - 1, label.text()
+        for _ in range(scale):
+            window.scale_text(-1)
+
+
+def test_looking_again_takes_a_button(page, qtbot):
+    qtbot.waitUntil(lambda: bool(page.sentence.button.text()), timeout=30_000)
+    with qtbot.waitSignal(page.looking.seen, timeout=30_000):
+        qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+
+
+def test_a_look_that_fails_is_a_sentence(page, qtbot, monkeypatch):
+    qtbot.waitUntil(lambda: bool(page.sentence.button.text()) and not page.looking.is_looking, timeout=30_000)
+
+    def broken(**_):
+        raise ValueError("no such thing")
+
+    monkeypatch.setattr(looking, "look", broken)
+    with qtbot.waitSignal(page.looking.failed, timeout=30_000):
+        page.look()
+    assert "no such thing" in page.sentence.advice.text()
+
+
+def test_the_ceiling_is_found_step_by_step_and_kept(page, qtbot, monkeypatch):
+    def trials(asked, cancelled):
+        for each in asked:
+            yield hold.Progress(each.buffer, Held(0.55, 10, 2, 1.2, True))
+            made = Ceiling(each.buffer, each.rate, len(each.cores), each.seconds, 0.5, 0.55, (TRIAL,))
+            yield hold.Progress(each.buffer, TRIAL, made)
+
+    monkeypatch.setattr(hold, "ask", trials)
+    with qtbot.waitSignal(page.looking.ended, timeout=30_000):
+        qtbot.mouseClick(page.seek, Qt.MouseButton.LeftButton)
+        assert page.stop.isVisible() and not page.seek.isEnabled()
+    assert [each.buffer for each in page.ceilings] == list(looking.SIZES)
+    assert page.view.isVisible() and len(page.view.figures()) == len(looking.SIZES) + 1
+    assert page.seek.isEnabled() and not page.stop.isVisible()
+    assert len(ceiling_file.read()) == len(looking.SIZES)
+
+
+def test_the_search_can_be_stopped(page, qtbot, monkeypatch):
+    monkeypatch.setattr(looking, "HOLD_SECONDS", 30.0)
+    page.looking.find((256,), seconds=30.0)
+    with qtbot.waitSignal(page.looking.ended, timeout=30_000):
+        page.looking.stop()
+    assert "Stopped" in page.news.text()
+
+
+def test_a_search_that_fails_is_a_sentence(page, qtbot, monkeypatch):
+    def broken(*_):
+        raise RuntimeError("it ended with code 9")
+
+    monkeypatch.setattr(hold, "ask", broken)
+    with qtbot.waitSignal(page.looking.ended, timeout=30_000):
+        qtbot.mouseClick(page.seek, Qt.MouseButton.LeftButton)
+    assert "it ended with code 9" in page.news.text()
+
+
+def test_balance_shows_what_this_computer_holds(example_window, qtbot, settled):
+    window = example_window
+    window.looking.close()
+    window.machine.show_ceilings(example.ceilings())
+    rows = {row[0]: row[-1] for row in window.balance.buffers.figures()}
+    assert rows["256"] == "0.80" and rows["64"] == "0.55" and rows["4096"] == ""
+    assert "this computer holds 80 %" in window.balance.buffers.accessibleDescription()
+    # What it held on six cores says nothing of four.
+    settled(window, lambda: window.desk.choose_machine(Machine(4)))
+    assert {row[-1] for row in window.balance.buffers.figures()[1:]} == {""}
+
+
+@pytest.fixture
+def example_window(make_window, qtbot):
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_example()
+    window.go(BALANCE)
+    return window
+
+
+def test_nothing_seen_is_no_error(page):
+    page.looking.close()
+    page.show_facts(Facts())
+    assert "cannot be seen here" in page.sentence.advice.text()

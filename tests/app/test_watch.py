@@ -1,0 +1,182 @@
+"""Watching a real host in the real window, and recordings of hosts."""
+
+from __future__ import annotations
+
+import os
+import threading
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog
+
+from nimbleload.app.window import WATCH
+from nimbleload.machine import perf
+from tests.helpers.host import Host, Plugin
+
+PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
+
+
+@pytest.fixture
+def may_watch():
+    try:
+        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
+    except (perf.NotAllowedError, KeyError):
+        pytest.skip("the kernel does not let this user see what threads do")
+
+
+@pytest.fixture
+def page(make_window):
+    window = make_window()
+    window.go(WATCH)
+    return window.watch
+
+
+def choose(qtbot, page, host):
+    """Waits until a host is in the list, and chooses it."""
+    qtbot.waitUntil(lambda: (host.pid,) in page.choices, timeout=20_000)
+    page.hosts.setCurrentIndex(page.choices.index((host.pid,)))
+
+
+def cells(page, column):
+    return [page.table.item(row, column).text() for row in range(page.table.rowCount())]
+
+
+def shown_example(qtbot, page):
+    with qtbot.waitSignal(page.watching.seen, timeout=60_000):
+        qtbot.mouseClick(page.example, Qt.MouseButton.LeftButton)
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_a_running_host_is_found_watched_and_left(page, qtbot, tmp_path):
+    with Host(tmp_path, PLUGINS, 2_000_000, 30_000) as host:
+        choose(qtbot, page, host)
+        assert "small" in page.hosts.currentText() and "large" in page.hosts.currentText()
+        with qtbot.waitSignal(page.watching.seen, timeout=30_000):
+            qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+        assert page.sentence.button.text() == "Stop"
+        assert "Blocks of 2.00 ms" in page.sentence.headline.text()
+        assert cells(page, 0)[:2] == ["large", "small"]
+        assert page.blocks.isVisible() and page.lanes.isVisible()
+        assert len(page.lanes.figures()) > 1
+        assert not page.hosts.isEnabled()
+        assert page.window().places.buttons[WATCH].state not in ("no host", "a host")
+        with qtbot.waitSignal(page.watching.ended, timeout=30_000):
+            qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+        assert page.sentence.button.text() == "Watch again"
+        assert cells(page, 0)[:2] == ["large", "small"]
+        assert host.process.poll() is None
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_a_host_that_ends_is_said_to_have_ended(page, qtbot, tmp_path):
+    with Host(tmp_path, PLUGINS, 2_000_000, 30_000) as host:
+        choose(qtbot, page, host)
+        with qtbot.waitSignal(page.watching.seen, timeout=30_000):
+            qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+        host.process.kill()
+        with qtbot.waitSignal(page.watching.ended, timeout=30_000):
+            host.process.wait()
+    assert "The host has ended" in page.sentence.advice.text()
+    assert page.keep.isVisible()
+
+
+def test_a_process_that_is_gone_is_a_sentence(page, qtbot):
+    with qtbot.waitSignal(page.watching.ended, timeout=30_000):
+        page.watching.start((2**22 - 1,), False)
+    assert page.sentence.headline.text() == "Nothing could be seen."
+    assert "there is no process" in page.sentence.advice.text()
+    # It stays until something is done about it.
+    with qtbot.waitSignal(page.watching.found, timeout=30_000):
+        page.watching.look()
+    assert page.sentence.headline.text() == "Nothing could be seen."
+    with qtbot.waitSignal(page.watching.found, timeout=30_000):
+        qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+    assert page.sentence.headline.text() != "Nothing could be seen."
+
+
+def test_where_the_kernel_refuses_the_remedy_is_said(page, qtbot, monkeypatch):
+    def refused(*_):
+        raise perf.NotAllowedError("no")
+
+    monkeypatch.setattr("nimbleload.app.watch.watching.Watcher", refused)
+    with qtbot.waitSignal(page.watching.ended, timeout=30_000):
+        page.watching.start((os.getpid(),), False)
+    assert "sysctl kernel.perf_event_paranoid=2" in page.sentence.advice.text()
+    assert "Without it only this can be seen: " in page.sentence.advice.text()
+
+
+def test_without_a_host_the_page_says_what_to_do(page, qtbot):
+    qtbot.waitUntil(lambda: page.sentence.headline.text() != "", timeout=10_000)
+    page._show_hosts([])
+    assert page.sentence.headline.text() == "No host is running."
+    assert page.empty.isVisible() and page.example.isVisible()
+    assert not page.hosts.isVisible() and not page.halves.isVisible()
+    assert page.window().places.buttons[WATCH].state == "no host"
+
+
+def test_the_examples_recording_says_that_it_is_one(page, qtbot):
+    shown_example(qtbot, page)
+    assert "made by code" in page.sentence.advice.text()
+    assert page.window().places.buttons[WATCH].state == "a recording"
+    assert "Vault" in cells(page, 0)
+    assert cells(page, 0)[-1] == "the host itself"
+    assert "256 samples at 48 kHz" in page.sentence.headline.text()
+    assert not page.empty.isVisible()
+
+
+def test_before_and_after_are_told_row_by_row(page, qtbot):
+    shown_example(qtbot, page)
+    assert page.table.isColumnHidden(5)
+    qtbot.mouseClick(page.hold, Qt.MouseButton.LeftButton)
+    assert not page.table.isColumnHidden(5)
+    assert set(cells(page, 5)) == {"+0.0 % (chance)"}
+    assert "more than chance" in page.words.text()
+    # One plugin is gone, another takes less: that is what is said, and nothing of the others.
+    of = page.shown
+    rows = [row for row in of.rows if row.name != "Mist"]
+    tar = next(row for row in rows if row.name == "Tar")
+    less = tar._replace(share=tar.share._replace(core=0.4, low=0.39, high=0.41))
+    page._show(of._replace(rows=[less if row is tar else row for row in rows]))
+    difference = dict(zip(cells(page, 0), cells(page, 5), strict=True))
+    assert difference["Tar"] == "−35 %"
+    assert difference["Mist"] == "−25 %"
+    assert difference["Vault"] == "+0.0 % (chance)"
+    assert "Tar −35 %, Mist −25 %" in page.words.text()
+    qtbot.mouseClick(page.let_go, Qt.MouseButton.LeftButton)
+    assert page.table.isColumnHidden(5) and not page.let_go.isVisible()
+
+
+def test_a_recording_is_kept_and_opened_again(page, qtbot, tmp_path, monkeypatch):
+    shown_example(qtbot, page)
+    first, headline = cells(page, 1), page.sentence.headline.text()
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "kept"), ""))
+    with qtbot.waitSignal(page.watching.wrote, timeout=30_000):
+        qtbot.mouseClick(page.keep, Qt.MouseButton.LeftButton)
+    path = tmp_path / "kept.nimblewatch"
+    assert str(path) in page.words.text()
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
+    with qtbot.waitSignal(page.watching.seen, timeout=30_000):
+        qtbot.mouseClick(page.open, Qt.MouseButton.LeftButton)
+    assert (cells(page, 1), page.sentence.headline.text()) == (first, headline)
+    assert "A recording: kept.nimblewatch." in page.sentence.advice.text()
+
+
+def test_a_damaged_recording_is_a_sentence(page, qtbot, tmp_path, monkeypatch):
+    path = tmp_path / "bad.nimblewatch"
+    path.write_bytes(b"PK nothing")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
+    with qtbot.waitSignal(page.watching.failed, timeout=30_000):
+        qtbot.mouseClick(page.open, Qt.MouseButton.LeftButton)
+    assert f"{path} is damaged" in page.sentence.advice.text()
+
+
+def test_the_fullest_block_can_be_pointed_at_and_copied(page, qtbot):
+    shown_example(qtbot, page)
+    lanes = page.lanes
+    row = lanes._row(0, len(lanes._worst.lanes))
+    from PySide6.QtCore import QPointF
+
+    assert "engine 1: had its core for" in lanes._told_at(QPointF(row.left() + 20, row.center().y()))
+    assert lanes._told_at(QPointF(row.left() + 20, 0.0)) == ""
+    assert "took 94 %" in lanes.accessibleDescription()
+    assert lanes.figures()[0] == ["thread", "from (µs)", "to (µs)", "gave way"]

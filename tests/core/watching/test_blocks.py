@@ -1,0 +1,117 @@
+"""Loads, dropouts and lanes of blocks, against a simulation that knows them."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimbleload.core.watching.blocks import lanes, see
+from tests.helpers.recordings import blocks, recording, thread
+
+PERIOD = 2_000_000
+BEGUN = 1_000_000_000
+
+
+def late_by_simulation(busy, count):
+    """How many blocks of a host on one thread end after they were due."""
+    free = late = 0
+    for k in range(count):
+        free = max(BEGUN + k * PERIOD, free) + busy[k % len(busy)]
+        late += free > BEGUN + (k + 1) * PERIOD
+    return late
+
+
+def test_load_is_from_the_first_start_to_the_last_end():
+    leader = blocks(PERIOD, 300, [500_000])
+    worker = [(begin + 20_000, begin + 1_200_000) for begin, _ in leader]
+    seen = see(recording(thread(1, leader), thread(2, worker)))
+    assert seen.roles == ("engine", "engine")
+    assert seen.blocks.period == pytest.approx(PERIOD / 1e9, rel=1e-6)
+    assert seen.blocks.load == pytest.approx(0.6, abs=1e-6)
+    assert seen.blocks.dropouts == 0
+
+
+@settings(deadline=None, max_examples=60)
+@given(st.lists(st.integers(100_000, 3_900_000), min_size=7, max_size=23), st.integers(0, 3))
+def test_every_late_block_is_counted_and_no_other(busy, quiet):
+    # On average a host must keep up, or it has no cycle any more.
+    busy = [*busy, *([150_000] * (2 * len(busy) + quiet))]
+    # Ends so near to the deadline that the clock's own doubt decides are left to chance.
+    seen = see(recording(thread(1, blocks(PERIOD, 20 * len(busy), busy))))
+    free, near = 0, False
+    for k in range(len(busy)):
+        free = max(k * PERIOD, free) + busy[k]
+        near |= abs(free - (k + 1) * PERIOD) < 100_000
+    if near or seen.blocks is None:
+        return
+    last = round((seen.blocks.start[-1] - BEGUN) / PERIOD) + 1
+    assert seen.blocks.dropouts == late_by_simulation(busy, last)
+
+
+def test_a_host_that_was_not_given_a_core_has_missed_the_blocks_meanwhile():
+    # Not woken for five blocks, then all six in one go.
+    stretches = [each for k, each in enumerate(blocks(PERIOD, 200, [400_000])) if not 100 <= k < 106]
+    at = BEGUN + 105 * PERIOD + 300_000
+    stretches.append((at, at + 6 * 100_000))
+    seen = see(recording(thread(1, sorted(stretches))))
+    assert seen.blocks.dropouts == 5
+
+
+def test_a_host_that_stops_for_a_second_drops_nothing():
+    first = blocks(PERIOD, 200, [400_000])
+    second = blocks(PERIOD, 200, [400_000], begun=BEGUN + 1000 * PERIOD)
+    assert see(recording(thread(1, first + second))).blocks.dropouts == 0
+
+
+def test_giving_way_is_counted_for_the_engine_only():
+    leader = []
+    for begin, end in blocks(PERIOD, 100, [400_000]):
+        leader += [(begin, begin + 100_000), (begin + 150_000, end)]
+    other = [(begin + 1_000_000, begin + 1_010_000) for begin, _ in blocks(3 * PERIOD + 77_000, 30, [1])]
+    seen = see(recording(
+        thread(1, leader, gave_way=range(0, 200, 2)),
+        thread(2, other, real_time=False, gave_way=range(len(other))),
+    ))  # fmt: skip
+    assert seen.roles == ("engine", "other")
+    assert int(seen.blocks.pushed.sum()) == len(seen.blocks.load)
+
+
+def test_threads_outside_the_engine_are_told_apart():
+    leader = blocks(PERIOD, 100, [400_000])
+    rare = [(begin, end) for begin, end in leader[::20]]
+    seen = see(recording(
+        thread(5, leader, process=1), thread(1, rare, "host", real_time=False, process=1),
+        thread(7, rare, "disk reader", real_time=False), thread(8, rare, "watchdog"),
+    ))  # fmt: skip
+    assert seen.roles == ("engine", "window", "disk", "other")
+
+
+def test_without_a_thread_in_real_time_the_regular_one_is_the_engine():
+    leader = blocks(PERIOD, 100, [400_000])
+    seen = see(recording(thread(1, leader, real_time=False), thread(2, leader[::30], real_time=False)))
+    assert seen.roles[0] == "engine"
+    assert seen.blocks is not None
+
+
+def test_without_a_cycle_there_are_no_blocks():
+    rng = np.random.default_rng(3)
+    at = BEGUN + np.cumsum(rng.exponential(5_000_000, 300).astype(np.int64) + 10_000)
+    seen = see(recording(thread(1, [(int(t), int(t) + 5000) for t in at])))
+    assert seen.blocks is None and seen.leader == -1
+    assert see(recording()).blocks is None
+
+
+def test_lanes_show_what_ran_between_two_times_engine_first():
+    leader = blocks(PERIOD, 100, [400_000])
+    other = [(begin - 50_000, begin + 50_000) for begin, _ in leader[::10]]
+    looks = [(begin + 10_000, 1) for begin, _ in leader]
+    seen = see(recording(thread(2, other, real_time=False, process=2), thread(1, leader, looks=looks), files=["a.lv2"]))
+    begin, end = int(seen.blocks.start[10]), int(seen.blocks.end[10])
+    found = lanes(seen, begin, end)
+    assert [lane.thread for lane in found] == [1, 0]
+    assert (found[0].begin.tolist(), found[0].end.tolist()) == ([begin], [end])
+    assert found[0].look_owner.tolist() == [1]
+    # Only the part that lies within.
+    assert (found[1].begin.tolist(), found[1].end.tolist()) == ([begin], [begin + 50_000])

@@ -1,0 +1,134 @@
+"""The cycle is found from wakings alone, whatever else wakes up in between."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimbleload.core.watching.records import runs, turns
+from nimbleload.core.watching.rhythm import beat, rhythm
+from tests.helpers.recordings import blocks, thread
+
+PERIOD = 5_333_333
+
+
+def woken(*stretches):
+    return [turns(runs(thread(k, each))) for k, each in enumerate(stretches)]
+
+
+def late_wakings(count, period, seed, most=60_000):
+    rng = np.random.default_rng(seed)
+    return [(begin + int(d), end + int(d)) for (begin, end), d in zip(
+        blocks(period, count, [period // 3]), rng.integers(0, most, count), strict=True)]  # fmt: skip
+
+
+@settings(deadline=None, max_examples=40)
+@given(st.sampled_from([333_333, 666_667, 1_333_333, 2_902_494, 5_333_333, 21_333_333]), st.integers(0, 10_000))
+def test_the_cycle_is_found_within_a_thousandth(period, seed):
+    found = rhythm(woken(late_wakings(300, period, seed, min(60_000, period // 20))), [True])
+    assert found is not None
+    assert found.period == pytest.approx(period, rel=1e-3)
+    assert 296 <= len(found.tick) <= 300
+    assert (found.start > 0).all()
+
+
+def test_wakings_in_the_middle_of_a_block_do_not_halve_the_cycle():
+    # The leader waits for workers: it wakes a second time in each block, at a place that moves with the work.
+    rng = np.random.default_rng(1)
+    twice = []
+    for k in range(400):
+        tick = 1_000_000_000 + k * PERIOD
+        middle = tick + int(rng.integers(1_000_000, 3_000_000))
+        twice += [(tick, tick + 200_000), (middle, middle + 100_000)]
+    found = rhythm(woken(twice), [True])
+    assert found is not None
+    assert found.period == pytest.approx(PERIOD, rel=1e-3)
+    assert (found.start == [1_000_000_000 + k * PERIOD for k in range(400)]).all()
+
+
+def test_wakings_at_the_same_place_in_each_block_do_not_halve_it_either():
+    twice = []
+    for k in range(400):
+        tick = 1_000_000_000 + k * PERIOD
+        twice += [(tick, tick + 200_000), (tick + 2_100_000, tick + 2_300_000)]
+    found = rhythm(woken(twice), [True])
+    assert found is not None
+    assert found.period == pytest.approx(PERIOD, rel=1e-3)
+
+
+def test_whoever_wakes_first_after_the_tick_leads():
+    leader = blocks(PERIOD, 200, [400_000])
+    follower = [(begin + 30_000, begin + 900_000) for begin, _ in leader]
+    found = rhythm(woken(follower, leader), [True, True])
+    assert found is not None
+    assert found.leader == 1
+
+
+def test_only_those_that_may_lead_do():
+    leader = blocks(PERIOD, 200, [400_000])
+    found = rhythm(woken(leader, [(b + 50_000, e) for b, e in leader]), [False, True])
+    assert found is not None
+    assert found.leader == 1
+    assert rhythm(woken(leader), [False]) is None
+
+
+def test_threads_that_wake_by_chance_have_no_cycle():
+    rng = np.random.default_rng(2)
+    at = 1_000_000_000 + np.cumsum(rng.exponential(5_000_000, 500).astype(np.int64) + 1000)
+    assert rhythm(woken([(int(t), int(t) + 500) for t in at]), [True]) is None
+    assert beat(np.array([1, 2, 3], np.int64)) is None
+
+
+def test_a_clock_that_drifts_and_a_host_that_begins_anew_keep_their_ticks():
+    # After 300 blocks the host begins anew, half a block on, by a clock that goes a little slower.
+    first = blocks(PERIOD, 300, [500_000])
+    second = blocks(PERIOD + 1000, 300, [500_000], begun=first[-1][0] + PERIOD + PERIOD // 2)
+    found = rhythm(woken(first + second), [True])
+    assert found is not None
+    begun = found.start > 0
+    off = np.abs(found.tick[begun] - found.start[begun])
+    assert np.median(off) < 0.01 * PERIOD
+
+
+def test_a_block_that_runs_over_leaves_the_next_without_a_start():
+    busy = [PERIOD // 3] * 9 + [PERIOD * 3 // 2]
+    found = rhythm(woken(blocks(PERIOD, 200, busy)), [True])
+    assert found is not None
+    # The one after each long block is computed right behind it.
+    assert (np.flatnonzero(found.start == 0) % 10 == 0).all()
+    assert (found.start == 0).sum() == 19
+
+
+def test_the_device_wakes_more_evenly_than_the_work_before_a_middle():
+    # Three wakings a block, all of them within a tenth of the period at the same place: the first is the even one.
+    rng = np.random.default_rng(5)
+    found = []
+    for k in range(400):
+        tick = 1_000_000_000 + k * PERIOD + int(rng.integers(0, 20_000))
+        work = 1 + 0.02 * rng.standard_normal()
+        for begin, end in ((0, 0.2), (0.35, 0.5), (0.6, 0.9)):
+            found.append((tick + int(begin * work * PERIOD), tick + int(end * work * PERIOD)))
+    seen = rhythm(woken(found[1:]), [True])
+    assert seen is not None
+    assert abs(np.median((seen.start[seen.start > 0] - 1_000_000_000) % PERIOD)) < 20_000
+
+
+def test_of_equally_even_wakings_the_one_after_the_longest_sleep_begins_the_block():
+    stretches = []
+    for begin, _ in blocks(PERIOD, 300, [1]):
+        stretches += [(begin, begin + 100_000), (begin + 200_000, begin + 300_000), (begin + 400_000, begin + 900_000)]
+    seen = rhythm(woken(stretches[2:]), [True])
+    assert seen is not None
+    assert set((seen.start[seen.start > 0] - 1_000_000_000) % PERIOD) == {0}
+
+
+def test_a_block_is_due_when_the_earliest_of_those_around_it_were():
+    # Every waking is late by chance, up to a twentieth of the period: due is near the earliest of them.
+    found = rhythm(woken(late_wakings(400, PERIOD, 7, PERIOD // 20)), [True])
+    assert found is not None
+    begun = found.start > 0
+    late = (found.start[begun] - found.tick[begun]) / PERIOD
+    assert np.mean(late > -0.001) > 0.9
+    assert 0.015 < np.median(late) < 0.035

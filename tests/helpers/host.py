@@ -1,0 +1,90 @@
+"""A host of the tests' own, started beside them: what it does is known, and what it did it has logged."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import pytest
+
+HERE = Path(__file__).parent
+
+
+class Plugin(NamedTuple):
+    """Work of so many ns a block, and so many more in every so manieth one."""
+
+    name: str
+    ns: int
+    every: int = 0
+    burst: int = 0
+
+
+class Log(NamedTuple):
+    """What the host did by its own clock: N blocks, due, begun and ended (ns); and what each plugin took (N, P)."""
+
+    due: np.ndarray
+    begun: np.ndarray
+    ended: np.ndarray
+    taken: np.ndarray
+
+
+class Host:
+    """The running host. `log` waits for its end."""
+
+    def __init__(
+        self, folder: Path, plugins: list[Plugin], period: int = 2_000_000, blocks: int = 1500, threads: int = 1,
+        late_every: int = 0, real_time: bool = True,
+    ) -> None:  # fmt: skip
+        self._log = folder / "log"
+        program = built(folder, "host", "-ldl", "-lm", "-lpthread")
+        words = [f"{_plugin(folder, p.name)}:{p.ns}:{p.every}:{p.burst}" for p in plugins]
+        numbers = [str(each) for each in (period, blocks, threads)]
+        self.process = subprocess.Popen(
+            [str(program), *numbers, str(self._log), str(int(real_time)), str(late_every), *words],
+            stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        assert self.process.stdout is not None
+        assert self.process.stdout.readline() == "ready\n"
+
+    @property
+    def pid(self) -> int:
+        return self.process.pid
+
+    def log(self) -> Log:
+        assert self.process.wait(60) == 0
+        rows = np.loadtxt(self._log, np.int64, ndmin=2)
+        return Log(rows[:, 0], rows[:, 1], rows[:, 2], rows[:, 3:])
+
+    def __enter__(self) -> Host:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.process.kill()
+        self.process.wait()
+        if self.process.stdout:
+            self.process.stdout.close()
+
+
+def built(folder: Path, name: str, *flags: str) -> Path:
+    """A program of one C file; without a C compiler the tests that need it are skipped."""
+    if shutil.which("gcc") is None:
+        pytest.skip("no C compiler to build the host with")
+    program = folder / name
+    if not program.exists():
+        subprocess.run(["gcc", "-O2", "-o", str(program), str(HERE / f"{name}.c"), *flags], check=True)
+    return program
+
+
+def _plugin(folder: Path, name: str) -> Path:
+    """A file with work in it where LV2 plugins lie."""
+    bundle = folder / f"{name}.lv2"
+    bundle.mkdir(exist_ok=True)
+    file = bundle / f"{name}.so"
+    if not file.exists():
+        subprocess.run(
+            ["gcc", "-O2", "-fPIC", "-shared", "-fno-builtin", "-o", str(file), str(HERE / "work.c"), "-lm"], check=True
+        )
+    return file

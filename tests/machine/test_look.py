@@ -1,0 +1,230 @@
+"""What can be seen of a computer, read from trees of our own making; and the sentence for each."""
+
+from __future__ import annotations
+
+import os
+
+import pytest
+
+from nimbleload.core.computer.facts import Busy, Disk, Facts, IdleState, Interrupts, Limits, Supply
+from nimbleload.core.told import computer as told
+from nimbleload.machine import look
+from tests.helpers import computers
+from tests.helpers.computers import put
+from tests.helpers.proc import process
+
+
+def seen(root, then=lambda: None, places=()):
+    """Looks, and has something happen meanwhile."""
+    return look.look(root, 1.0, places, lambda _: then())
+
+
+def found(facts, grade=None):
+    return {each.name: each for each in told.findings(facts) if grade is None or each.grade == grade}
+
+
+def test_a_well_set_computer_has_nothing_that_matters(tmp_path):
+    facts = seen(computers.plain(tmp_path))
+    matters = found(facts, "matters")
+    assert matters == {}, matters
+    assert found(facts, "note") == {}
+    assert told.headline(told.findings(facts)) == "Nothing that was seen here stands in the way of audio."
+    assert told.state(told.findings(facts)) == "in order"
+    assert found(facts)["How the clock is set"].seen == (
+        "Governor performance on 4 cores. Just now they run at 3.6 to 3.6 of 4.0 GHz."
+    )
+    assert facts.idle == (IdleState("POLL", 0.0), IdleState("C1", 2e-6), IdleState("C6", 60e-6))
+    assert facts.limits == Limits(95, look.UNLIMITED, None, ("audio", "me"), "")
+    assert facts.kernel.preemption == "full" and facts.kernel.real_time_share == 0.95
+
+
+def test_a_laptop_on_its_battery(tmp_path):
+    facts = seen(computers.laptop(tmp_path))
+    matters = found(facts, "matters")
+    assert set(matters) == {"How the clock is set", "Power", "Heat"}
+    clock = matters["How the clock is set"]
+    assert "powersave" in clock.seen and "balance_power" in clock.seen and "0.8 to 0.8 of 4.0 GHz" in clock.seen
+    assert clock.now == "echo performance | sudo tee /sys/devices/system/cpu/cpu*/cpufreq/scaling_governor"
+    assert "17 times" in matters["Heat"].seen
+    notes = found(facts, "note")
+    assert set(notes) == {"Cores in pairs", "How deep cores rest", "Radios"}
+    assert notes["Cores in pairs"].seen == "4 cores are threads of 2 real ones."
+    assert "C10, takes 890 µs" in notes["How deep cores rest"].seen
+    assert "67 % of the deadline" in notes["How deep cores rest"].why
+    # Bluetooth is off.
+    assert notes["Radios"].now == "rfkill block wlan"
+    assert facts.supplies == (Supply("Mains", False), Supply("Battery", True))
+    assert told.headline(told.findings(facts)) == "3 findings matter for audio on this computer."
+    assert told.state(told.findings(facts)) == "3 findings"
+
+
+def test_a_virtual_computer_from_which_time_is_taken(tmp_path):
+    root = computers.virtual(tmp_path)
+    facts = seen(root, lambda: put(root, "proc/stat", "cpu 150 0 150 1080 0 0 0 20 0 0"))
+    assert facts.stolen == pytest.approx(0.1)
+    assert "10.0 % of its time was taken away" in found(facts, "matters")["A shared computer"].seen
+    unseen = found(facts, "unseen")
+    assert set(unseen) == {"How the clock is set", "How deep cores rest"}
+    assert "usual for a virtual computer" in unseen["How the clock is set"].seen
+    # One that nothing is taken from is only worth knowing.
+    assert "A shared computer" in found(seen(root), "note")
+
+
+def test_an_old_kernel_and_a_user_without_real_time(tmp_path):
+    facts = seen(computers.old(tmp_path))
+    matters = found(facts, "matters")
+    assert set(matters) == {
+        "Real time for this user", "How soon the kernel lets go", "The real-time brake", "The kernel's clock",
+    }  # fmt: skip
+    real_time = matters["Real time for this user"]
+    assert "is refused" in real_time.seen
+    assert "/etc/security/limits.d/95-audio.conf grants it to some groups, you belong to me" in real_time.seen
+    assert "usermod -aG audio" in real_time.lasting
+    assert "only 50 % of the time" in matters["The real-time brake"].seen
+    assert "preempt=voluntary" in matters["How soon the kernel lets go"].seen
+    assert "update-grub" in matters["How soon the kernel lets go"].lasting
+    assert "hpet" in matters["The kernel's clock"].seen
+    assert found(facts, "note")["Watching hosts"].now == "sudo sysctl kernel.perf_event_paranoid=2"
+
+
+def test_remedies_are_those_of_the_distribution(tmp_path):
+    root = computers.old(tmp_path)
+    put(root, "etc/os-release", "ID=arch")
+    assert "realtime-privileges" in found(seen(root))["Real time for this user"].lasting
+    assert "your boot loader" in found(seen(root))["How soon the kernel lets go"].lasting
+    put(root, "etc/os-release", "ID=fedora")
+    assert "grubby" in found(seen(root))["How soon the kernel lets go"].lasting
+
+
+def test_cores_of_two_kinds(tmp_path):
+    notes = found(seen(computers.hybrid(tmp_path)), "note")
+    assert notes["Unequal cores"].seen == "4 of 8 cores are faster than the others."
+    assert "-c 0,1,2,3" in notes["Unequal cores"].now
+    assert notes["Cores in pairs"].seen == "8 cores are threads of 6 real ones."
+
+
+def test_a_computer_that_swaps(tmp_path):
+    root = computers.plain(tmp_path)
+    facts = seen(root, lambda: put(root, "proc/vmstat", "pswpin 1000\npswpout 500"))
+    memory = found(facts, "matters")["Memory"]
+    assert "pages a second are swapped" in memory.seen and memory.now == "sudo sysctl vm.swappiness=10"
+    put(root, "proc/meminfo", "MemTotal: 32000000 kB\nMemAvailable: 1000000 kB\nSwapTotal: 0 kB\nSwapFree: 0 kB")
+    put(root, "proc/pressure/memory", "some avg10=9.00 avg60=4.00 avg300=1.00 total=9\nfull avg10=0.00")
+    memory = found(seen(root), "matters")["Memory"]
+    assert "1.0 of 30.5 GB are available, programs waited for memory 4.0 % of the time" in memory.seen
+
+
+def test_a_container_without_sys_is_not_called_fine(tmp_path):
+    put(tmp_path, "proc/version", computers.VERSION.format("6.1.0", "PREEMPT_DYNAMIC"))
+    facts = seen(tmp_path)
+    assert set(found(facts, "unseen")) >= {
+        "How the clock is set", "How deep cores rest", "Power", "Memory", "How soon the kernel lets go",
+        "Real time for this user", "Virtual or real", "Audio devices",
+    }  # fmt: skip
+    assert set(found(facts, "well")) <= {"Other programs"}
+
+
+def test_nothing_at_all_is_no_error(tmp_path):
+    facts = seen(tmp_path)
+    assert facts.cores == () and facts.idle is None
+    assert "cannot be seen here" in told.advice(told.findings(facts))
+
+
+def test_disks_full_far_away_and_slow():
+    def finding(*disks, virtual=False):
+        return found(Facts(disks=disks, is_virtual=virtual))
+
+    gb = 10**9
+    assert "5 of 100 GB free" in finding(Disk("/home/me", 100 * gb, 5 * gb))["Room on the disk"].seen
+    assert finding(Disk("/home/me", 100 * gb, 5 * gb))["Room on the disk"].grade == "matters"
+    assert "on a network (nfs4)" in finding(Disk("/mnt", 100 * gb, 50 * gb, "nfs4"))["The disk"].seen
+    assert "turning platters" in finding(Disk("/mnt", 100 * gb, 50 * gb, "ext4", True))["The disk"].seen
+    # A virtual computer's disk says that it turns whatever it is.
+    assert "The disk" not in finding(Disk("/mnt", 100 * gb, 50 * gb, "ext4", True), virtual=True)
+
+
+def test_the_disk_of_a_folder_is_the_one_it_is_mounted_from(tmp_path):
+    root = computers.plain(tmp_path / "root")
+    songs = tmp_path / "songs"
+    songs.mkdir()
+    put(root, "proc/self/mounts", f"/dev/sda1 / ext4 rw\n/dev/sdb1 {songs} xfs rw\n")
+    put(root, "sys/block/sda/queue/rotational", 0)
+    put(root, "sys/block/sdb/queue/rotational", 1)
+    disk = look.disk(songs, root)
+    assert (disk.system, disk.turns) == ("xfs", True)
+    assert look.disk(tmp_path, root).turns is False
+
+
+def test_audio_devices_that_are_open_say_at_what_they_run(tmp_path):
+    root = computers.plain(tmp_path)
+    assert "PCH; none is open" in found(seen(root))["Audio devices"].seen
+    put(root, "proc/asound/card1/id", "Eight")
+    told_of = ("format: S32_LE", "channels: 8", "rate: 48000 (48000/1)", "period_size: 256", "buffer_size: 768")
+    put(root, "proc/asound/card1/pcm0p/sub0/hw_params", "\n".join(told_of))
+    assert "Eight: 256 frames a period, 48 kHz, 8 channels" in found(seen(root))["Audio devices"].seen
+
+
+def test_how_a_kernel_is_interrupted_is_told_by_whoever_knows(tmp_path):
+    root = computers.plain(tmp_path)
+    put(root, "proc/cmdline", "quiet")
+    assert look.kernel(root).preemption is None
+    put(root, "boot/config-6.12.1", "CONFIG_SMP=y\nCONFIG_PREEMPT_VOLUNTARY=y\nCONFIG_PREEMPT_DYNAMIC=y")
+    assert look.kernel(root).preemption == "voluntary"
+    put(root, "sys/kernel/debug/sched/preempt", "none voluntary (full) lazy")
+    assert look.kernel(root).preemption == "full"
+    put(root, "proc/version", computers.VERSION.format("6.12.1", "PREEMPT_RT"))
+    assert look.kernel(root).preemption == "rt"
+
+
+def test_other_programs_are_told_by_what_they_did_meanwhile(tmp_path):
+    root = computers.plain(tmp_path)
+    busy = process(root / "proc", 500, "indexer")
+    process(root / "proc", 501, "idle")
+    task = busy / "task/500/status"
+    task.write_text("Name:\tindexer\nvoluntary_ctxt_switches:\t10\n")
+    (busy / "io").write_text("read_bytes: 0\nwrite_bytes: 100\n")
+
+    def then():
+        ticks = os.sysconf("SC_CLK_TCK")
+        line = (busy / "stat").read_text().replace(" 300 100 ", f" {300 + ticks // 2} 100 ")
+        (busy / "stat").write_text(line)
+        task.write_text("Name:\tindexer\nvoluntary_ctxt_switches:\t3010\n")
+        (busy / "io").write_text("read_bytes: 5000000\nwrite_bytes: 100\n")
+
+    root_facts = look.look(root, 0.5, (), lambda _: (then(), __import__("time").sleep(0.5)))
+    assert [each.name for each in root_facts.busy] == ["indexer"]
+    assert root_facts.busy[0].cpu == pytest.approx(1.0, rel=0.2)
+    said = found(root_facts, "matters")["Other programs"].seen
+    assert "indexer" in said and "times a second" in said and "MB a second" in said
+
+
+def test_small_programs_are_in_order():
+    facts = Facts(busy=(Busy(1, "clock", 0.01, 3.0),), watched=10.0)
+    assert found(facts)["Other programs"].grade == "well"
+    facts = Facts(busy=(Busy(1, "sync", 0.06),), watched=10.0)
+    assert found(facts)["Other programs"].grade == "note"
+
+
+def test_an_audio_device_beside_a_busy_network_card():
+    facts = Facts(
+        interrupts=(Interrupts("eth0-rx", (0, 50_000)), Interrupts("snd_hda_intel:card0", (3, 4000))), watched=10.0
+    )
+    assert found(facts)["Interrupts"].seen == "Core 1 serves snd_hda_intel:card0 and, 5000 times a second, eth0-rx."
+    apart = Facts(interrupts=(Interrupts("eth0", (50_000, 0)), Interrupts("snd", (0, 4000))), watched=10.0)
+    assert "Interrupts" not in found(apart)
+
+
+def test_interrupts_are_counted_by_core_between_two_looks(tmp_path):
+    root = computers.plain(tmp_path)
+    head = "           CPU0       CPU1\n"
+    put(root, "proc/interrupts", f"{head} 24:  10  20  IO-APIC  2-edge  snd_card\nNMI:  0  0  Non-maskable interrupts")
+    after = f"{head} 24:  10  520  IO-APIC  2-edge  snd_card\nNMI:  0  0  Non-maskable interrupts"
+    facts = seen(root, lambda: put(root, "proc/interrupts", after))
+    assert facts.interrupts == (Interrupts("snd_card", (0, 500)),)
+
+
+def test_this_computer_can_be_looked_at():
+    facts = look.look(seconds=0.05)
+    assert len(facts.cores) >= 1 and facts.memory.total
+    assert facts.limits.is_given in (True, False)
+    assert told.findings(facts)

@@ -1,0 +1,99 @@
+"""To whom addresses belong, and what records say of them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from nimbleload.core.watching.records import GIVES_WAY, HOST, LIBRARY, NOBODY, SLEEPS, TAKES
+from nimbleload.machine import perf
+from nimbleload.machine.maps import Maps
+from tests.helpers.proc import mapping, process
+
+MAPPED = (
+    mapping("/usr/bin/mixer", 0x1000, 0x2000)
+    + mapping("/usr/lib/lv2/gain.lv2/gain.so", 0x3000, 0x3800, "r--p")
+    + mapping("/usr/lib/lv2/gain.lv2/gain.so", 0x4000, 0x5000)
+    + mapping("/usr/lib/clap/wide one.clap", 0x6000, 0x7000)
+    + mapping("/usr/lib/libm.so.6", 0x8000, 0x9000)
+    + mapping("", 0xA000, 0xB000)
+)
+
+
+def test_each_range_of_code_has_its_owner(tmp_path):
+    process(tmp_path, 40, "mixer", maps=MAPPED)
+    files = ["/usr/lib/ladspa/first.so"]
+    maps = Maps(40, files, tmp_path)
+    assert files == ["/usr/lib/ladspa/first.so", "/usr/lib/lv2/gain.lv2", "/usr/lib/clap/wide one.clap"]
+    assert maps.begin.tolist() == [0x1000, 0x4000, 0x6000, 0x8000, 0xA000]
+    assert maps.owner.tolist() == [HOST, 2, 3, LIBRARY, LIBRARY]
+
+
+def test_what_is_loaded_later_is_seen_when_looked_again(tmp_path):
+    folder = process(tmp_path, 40, "mixer", maps=mapping("/usr/bin/mixer", 0x1000, 0x2000))
+    files: list[str] = []
+    maps = Maps(40, files, tmp_path)
+    assert not maps.look_again()
+    (folder / "maps").write_text(MAPPED)
+    assert maps.look_again()
+    assert len(files) == 2
+    (folder / "maps").unlink()
+    assert not maps.look_again()
+    assert len(maps.begin) == 5
+
+
+def record(kind, flags, *words):
+    return [(len(words) + 1) * 8 << 48 | flags << 32 | kind, *words]
+
+
+def switch(time, flags=0, core=3):
+    return record(perf.SWITCH, flags, 77, time, core)
+
+
+def sample(address, time, *stack, valid=None, registers=True):
+    held = [1, 0xFF00] if registers else [0]
+    copied = [len(stack) * 8, *stack, 8 * (len(stack) if valid is None else valid)] if stack else [0]
+    return record(perf.SAMPLE, 0, address, 77, time, 3, *held, *copied)
+
+
+def told(tmp_path, *records):
+    process(tmp_path, 40, "mixer", maps=MAPPED)
+    maps = Maps(40, [], tmp_path)
+    words = np.array([word for each in records for word in each], np.uint64)
+    return perf.read(words, maps.begin, maps.end, maps.owner)
+
+
+def test_switches_say_when_and_why(tmp_path):
+    out = perf.SWITCHED_OUT
+    found = told(tmp_path, switch(10), switch(20, out), switch(30, core=1), switch(40, out | perf.PREEMPTED))
+    assert found.switch_time.tolist() == [10, 20, 30, 40]
+    assert found.switch_kind.tolist() == [TAKES, SLEEPS, TAKES, GIVES_WAY]
+    assert found.switch_cpu.tolist() == [3, 3, 1, 3]
+
+
+def test_an_address_belongs_to_its_file(tmp_path):
+    found = told(tmp_path, *(sample(at, at) for at in (0x1000, 0x1FFF, 0x2000, 0x4500, 0x6FFF, 0x500)))
+    assert found.sample_owner.tolist() == [HOST, HOST, NOBODY, 1, 2, NOBODY]
+
+
+def test_a_library_computes_for_the_first_of_its_callers_that_is_a_plugin_or_the_host(tmp_path):
+    found = told(
+        tmp_path,
+        sample(0x8100, 1, 0x123456, 0x8200, 0x4100, 0x6100),
+        sample(0x8100, 2, 0x1100, 0x4100),
+        sample(0x8100, 3, 0x8200, 0x99),
+        # What lies above the stack's end was not copied, but left over.
+        sample(0x8100, 4, 0x8200, 0x4100, valid=1),
+        # Code that is made while the program runs belongs to whoever calls it, too.
+        sample(0xA100, 5, 0x6100),
+        sample(0x8100, 6),
+        sample(0x8100, 7, registers=False),
+    )
+    assert found.sample_owner.tolist() == [1, HOST, LIBRARY, LIBRARY, 2, LIBRARY, LIBRARY]
+    assert found.sample_time.tolist() == [1, 2, 3, 4, 5, 6, 7]
+
+
+def test_lost_records_are_counted_and_unknown_ones_passed_over(tmp_path):
+    lost = record(perf.LOST, 0, 5, 12, 77, 1, 3), record(perf.LOST, 0, 5, 3)
+    found = told(tmp_path, lost[0], record(4, 0, 1, 2, 3), switch(9), lost[1])
+    assert found.lost == 15
+    assert found.switch_time.tolist() == [9]

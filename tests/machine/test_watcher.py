@@ -1,0 +1,173 @@
+"""A host whose work is known is watched: what is seen agrees with what it logged itself.
+
+Whatever the machine does meanwhile is in both: nothing here depends on how fast or how quiet it is.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from nimbleload.core.told.watching import headline, table
+from nimbleload.core.watching.blocks import see
+from nimbleload.machine import perf
+from nimbleload.machine.watcher import Watcher
+from tests.helpers.host import Host, Plugin
+
+PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
+PERIOD = 2_000_000
+
+
+@pytest.fixture(autouse=True)
+def _where_it_is_allowed():
+    try:
+        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
+    except (perf.NotAllowedError, KeyError):
+        pytest.skip("the kernel does not let this user see what threads do")
+
+
+def watched(host, seconds, close=False):
+    watcher = Watcher([host.pid], close)
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        time.sleep(0.05)
+        watcher.poll()
+    found = watcher.recording()
+    watcher.close()
+    return found
+
+
+@pytest.mark.parametrize("threads", [1, 2])
+def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, threads):
+    with Host(tmp_path, PLUGINS, PERIOD, 3000, threads, late_every=40) as host:
+        recording = watched(host, 3.0)
+        log = host.log()
+    seen = see(recording)
+    assert recording.lost == 0
+    blocks = seen.blocks
+    assert blocks.period * 1e9 == pytest.approx(PERIOD, rel=1e-3)
+    inside = (log.due > blocks.start[0] - PERIOD / 2) & (log.due < blocks.start[-1] + PERIOD / 2)
+    late = int((log.ended > log.due + PERIOD)[inside].sum())
+    assert late >= inside.sum() // 40
+    assert blocks.dropouts == pytest.approx(late, rel=0.25, abs=5)
+    # Block by block, from the same start: the host's own figure and ours.
+    at = np.searchsorted(log.begun, blocks.start)
+    own = (log.ended - log.begun)[np.minimum(at, len(log.due) - 1)] / PERIOD
+    assert np.median(np.abs(blocks.load - own)) < 0.05
+    shares = {row.name: row.share for row in table(seen, {}) if row.is_plugin}
+    assert set(shares) == {"small", "middle", "large"}
+    truth = np.median(log.taken[inside], axis=0) / PERIOD
+    for name, true in zip(("small", "middle", "large"), truth, strict=True):
+        assert shares[name].low * 0.8 - 0.01 < true < shares[name].high * 1.25 + 0.01
+    assert seen.roles[[t.name for t in recording.threads].index("host")] == "engine"
+    assert "drawing" in [t.name for t, role in zip(recording.threads, seen.roles, strict=True) if role != "engine"]
+    assert "late" in headline(seen)
+
+
+def test_time_inside_the_mathematics_library_is_its_callers(tmp_path):
+    with Host(tmp_path, [Plugin("only", 600_000)], PERIOD, 3000) as host:
+        recording = watched(host, 1.5, close=True)
+    rows = {row.name: row.share.looks for row in table(see(recording), {})}
+    assert rows["only"] > 0.9 * sum(rows.values())
+
+
+def test_a_host_that_ends_is_an_event_and_its_records_stay(tmp_path):
+    with Host(tmp_path, PLUGINS[:1], PERIOD, 1000) as host:
+        watcher = Watcher([host.pid])
+        host.process.wait(30)
+        time.sleep(0.6)
+        watcher.poll()
+        assert watcher.is_over
+        assert [event.words for event in watcher.events] == ["host has ended"]
+        watcher.poll()
+        assert len(watcher.events) == 1
+        assert see(watcher.recording()).blocks is not None
+        watcher.close()
+
+
+def test_child_processes_are_watched_too(tmp_path):
+    script = "import subprocess, sys, time\nprint('up', flush=True)\nsys.stdin.readline()\n"
+    script += "subprocess.run([sys.executable, '-c', 'sum(range(10**7)); import time; time.sleep(60)'])"
+    with subprocess.Popen([sys.executable, "-c", script], stdin=subprocess.PIPE, stdout=subprocess.PIPE) as parent:
+        parent.stdout.readline()
+        watcher = Watcher([parent.pid])
+        parent.stdin.write(b"\n")
+        parent.stdin.flush()
+        until = time.monotonic() + 20
+        while len({t.process for t in watcher.recording().threads}) < 2 and time.monotonic() < until:
+            time.sleep(0.1)
+            watcher.poll()
+        found = watcher.recording()
+        watcher.close()
+        children = {t.process for t in found.threads} - {parent.pid}
+        for child in children:
+            os.kill(child, 9)
+        parent.kill()
+    assert len(children) == 1
+    assert "is watched, too" in watcher.events[0].words
+
+
+def test_only_so_many_seconds_are_kept(tmp_path):
+    with Host(tmp_path, PLUGINS[:1], PERIOD, 3000) as host:
+        watcher = Watcher([host.pid], seconds=0.5)
+        for _ in range(15):
+            time.sleep(0.1)
+            watcher.poll()
+        found = watcher.recording()
+        watcher.close()
+    assert found.seconds == pytest.approx(0.5, abs=0.01)
+    first = min(int(t.switch_time[0]) for t in found.threads if len(t.switch_time))
+    assert first >= found.begun
+
+
+def test_what_is_watched_goes_on_when_the_watching_ends(tmp_path):
+    with Host(tmp_path, PLUGINS[:1], PERIOD, 600) as host:
+        before = len(list(Path("/proc/self/fd").iterdir()))
+        for _ in range(3):
+            watched(host, 0.1)
+        assert len(list(Path("/proc/self/fd").iterdir())) == before
+        assert len(host.log().due) == 600
+
+
+def test_there_is_nothing_to_watch_where_there_is_no_process():
+    with pytest.raises(ProcessLookupError, match="there is no process"):
+        Watcher([2**22 - 1])
+    with pytest.raises(ProcessLookupError):
+        perf.Records(2**22 - 1, 1_000_000)
+
+
+def test_records_without_room_are_counted():
+    stop = threading.Event()
+
+    def compute():
+        while not stop.is_set():
+            sum(range(1000))
+
+    thread = threading.Thread(target=compute)
+    thread.start()
+    records = perf.Records(thread.native_id, 50_000, 1)
+    time.sleep(0.5)
+    none = np.zeros(0, np.uint64)
+    first = perf.read(records.taken(), none, none, none.astype(np.int64))
+    assert len(first.sample_time) > 0
+    lost = first.lost
+    for _ in range(50):
+        time.sleep(0.02)
+        lost += perf.read(records.taken(), none, none, none.astype(np.int64)).lost
+        if lost:
+            break
+    stop.set()
+    thread.join()
+    records.close()
+    assert lost > 0
+
+
+def test_a_look_has_a_price():
+    assert 0 <= perf.price(seconds=0.01) < 1e-3

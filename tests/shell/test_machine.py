@@ -1,0 +1,90 @@
+"""The computer from a shell: findings, remedies, the ceiling, exit codes."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from click.testing import CliRunner
+
+from nimbleload.core.computer.ceiling import Ceiling, Held
+from nimbleload.core.computer.facts import Facts, Kernel
+from nimbleload.demo import computer as example
+from nimbleload.machine import hold
+from nimbleload.shell import cli
+from nimbleload.store import ceiling_file
+
+TRIAL = Held(0.8, 100, 0, 0.9, True)
+
+
+def run(*words):
+    return CliRunner().invoke(cli, [str(word) for word in words])
+
+
+def test_what_matters_comes_first_with_its_remedy(monkeypatch):
+    monkeypatch.setattr("nimbleload.shell.machine.look", lambda **_: example.facts())
+    said = run("machine", "--seconds", 0)
+    assert said.exit_code == 3
+    assert said.output.startswith("4 findings matter")
+    assert "  now:  echo performance | sudo tee" in said.output
+    assert "In order: " in said.output and "Memory" in said.output.split("In order: ")[1]
+    everything = run("machine", "--seconds", 0, "--all").output
+    assert "In order: Memory" in everything
+    figures = json.loads(run("machine", "--seconds", 0, "--json").output)
+    assert [each["grade"] for each in figures["findings"]].count("matters") == 4
+    assert figures["facts"]["kernel"]["release"] == "6.1.0-18-amd64"
+
+
+def test_a_computer_in_order_ends_with_nought(monkeypatch):
+    monkeypatch.setattr("nimbleload.shell.machine.look", lambda **_: Facts(kernel=Kernel("6.12", "full")))
+    assert run("machine", "--seconds", 0).exit_code == 0
+
+
+def test_this_computer_can_be_looked_at():
+    said = run("machine", "--seconds", 0)
+    assert said.exit_code in (0, 3)
+    assert "Room on the disk" in said.output
+
+
+@pytest.fixture
+def own_file(tmp_path, monkeypatch):
+    path = tmp_path / "ceiling.json"
+    monkeypatch.setattr(ceiling_file, "file", lambda: path)
+    return path
+
+
+@pytest.mark.usefixtures("own_file")
+def test_the_ceiling_is_told_and_kept(monkeypatch):
+    def trials(asked):
+        for each in asked:
+            yield hold.Progress(each.buffer, Held(0.85, 100, 4, 1.3, True))
+            made = Ceiling(each.buffer, each.rate, len(each.cores), each.seconds, 0.8, 0.85, (TRIAL,))
+            yield hold.Progress(each.buffer, TRIAL, made)
+
+    monkeypatch.setattr(hold, "ask", trials)
+    said = run("ceiling", "--buffer", 128, "--buffer", 256, "--cores", 1, "--seconds", 0.5)
+    assert said.exit_code == 0, said.output
+    assert "128 samples, 1 core: 80 % was held for 0.5 s, 85 % was not." in said.output
+    assert [each.buffer for each in ceiling_file.read()] == [128, 256]
+    figures = json.loads(run("ceiling", "--buffer", 512, "--cores", 1, "--json").output)
+    assert [each["buffer"] for each in figures] == [512]
+    assert len(ceiling_file.read()) == 3
+
+
+@pytest.mark.usefixtures("own_file")
+def test_without_real_time_that_is_said(monkeypatch):
+    refused = Held(0.8, 100, 0, 0.9, False)
+    made = Ceiling(256, 48000, 1, 1.0, 0.8, 0.85, (refused,))
+    monkeypatch.setattr(hold, "ask", lambda asked: iter([hold.Progress(256, refused, made)]))
+    assert "Real time was refused" in run("ceiling", "--buffer", 256).output
+
+
+@pytest.mark.usefixtures("own_file")
+def test_a_search_that_ends_early_is_a_sentence(monkeypatch):
+    def broken(asked):
+        raise RuntimeError("it ended with code 9")
+        yield
+
+    monkeypatch.setattr(hold, "ask", broken)
+    said = run("ceiling", "--buffer", 256)
+    assert said.exit_code == 1 and "it ended with code 9" in said.output

@@ -1,0 +1,110 @@
+"""Watching from a shell: words, JSON, CSV, recordings, exit codes."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import threading
+
+import pytest
+from click.testing import CliRunner
+
+from nimbleload.demo.cards import sample_cards
+from nimbleload.demo.recording import recording
+from nimbleload.machine import perf, processes
+from nimbleload.machine.processes import Process
+from nimbleload.shell import cli
+from nimbleload.store import recording_file
+from tests.helpers.host import Host, Plugin
+
+PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
+
+
+@pytest.fixture(scope="module")
+def kept(tmp_path_factory):
+    """The example's recording in a file."""
+    path = tmp_path_factory.mktemp("kept") / "example.nimblewatch"
+    recording_file.write(path, recording(sample_cards()), {"/example/Vault.lv2": "Vault, as installed"})
+    return path
+
+
+@pytest.fixture
+def may_watch():
+    try:
+        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
+    except (perf.NotAllowedError, KeyError):
+        pytest.skip("the kernel does not let this user see what threads do")
+
+
+def run(*words):
+    return CliRunner().invoke(cli, ["watch", *map(str, words)])
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
+    with Host(tmp_path, PLUGINS, 2_000_000, 30_000, late_every=50) as host:
+        said = run(host.pid, "--seconds", 2)
+        again = run(host.pid, "--seconds", 1.5, "--json", "--keep", tmp_path / "a.nimblewatch")
+    assert said.exit_code == 3, said.output
+    assert "Blocks of 2.00 ms" in said.output and "large takes most" in said.output
+    figures = json.loads(again.output)
+    assert figures["cycle"]["seconds"] == pytest.approx(0.002, rel=1e-3)
+    assert figures["cycle"]["late"] >= 5
+    assert [row["name"] for row in figures["rows"] if row["is_plugin"]] == ["large", "small"]
+    read = run("--from", tmp_path / "a.nimblewatch", "--json")
+    assert json.loads(read.output) == figures
+
+
+def test_a_recording_reads_the_same_everywhere(kept):
+    said = run("--from", kept)
+    assert said.exit_code == 0, said.output
+    assert "256 samples at 48 kHz" in said.output and "Vault, as installed" in said.output
+    figures = json.loads(run("--from", kept, "--json").output)
+    rows = list(csv.DictReader(run("--from", kept, "--csv").output.splitlines()))
+    assert [row["name"] for row in rows] == [row["name"] for row in figures["rows"]]
+    assert [float(row["of one core"]) for row in rows] == pytest.approx(
+        [row["core"] for row in figures["rows"]], abs=1e-5
+    )
+    assert (figures["cycle"]["buffer"], figures["cycle"]["rate"]) == (256, 48000)
+    assert [part["role"] for part in figures["roles"]] == ["engine", "window", "disk"]
+
+
+def test_without_a_process_the_only_host_is_watched_or_all_are_listed(monkeypatch):
+    monkeypatch.setattr(processes, "hosts", list)
+    assert "No host is running" in run().output
+    two = [Process(2**22 - 2, "mixer", 1, ("/usr/lib/lv2/a.lv2",), 1, 0.0),
+           Process(2**22 - 3, "server", 1, ("/usr/lib/clap/b.clap",), 2, 0.0)]  # fmt: skip
+    monkeypatch.setattr(processes, "hosts", lambda: two)
+    said = run()
+    assert said.exit_code == 1
+    assert f"{2**22 - 2}  mixer: a; 1 thread in real time" in said.output
+    assert f"{2**22 - 3}  server: b; 2 threads in real time" in said.output
+    monkeypatch.setattr(processes, "hosts", lambda: two[:1])
+    assert f"there is no process {2**22 - 2}" in run().output
+    assert f"there is no process {2**22 - 2}" in run("--all").output
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_a_program_without_a_cycle_ends_in_a_code_of_its_own():
+    said = run(os.getpid(), "--seconds", 0.5)
+    assert said.exit_code == 4
+    assert "No cycle found" in said.output or "Nothing has run" in said.output
+
+
+def test_where_the_kernel_refuses_the_remedy_is_said(monkeypatch):
+    def refused(*_):
+        raise perf.NotAllowedError("no")
+
+    monkeypatch.setattr("nimbleload.shell.watch.Watcher", refused)
+    said = run(os.getpid(), "--seconds", 0.5)
+    assert said.exit_code == 1
+    assert "Without it only this can be seen:" in said.output
+    assert "sudo sysctl kernel.perf_event_paranoid=2" in said.output
+
+
+def test_a_file_that_is_no_recording_is_a_sentence(tmp_path):
+    (tmp_path / "x.nimblewatch").write_text("no")
+    said = run("--from", tmp_path / "x.nimblewatch")
+    assert said.exit_code == 1
+    assert "is damaged" in said.output and "Traceback" not in said.output
