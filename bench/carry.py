@@ -1,0 +1,103 @@
+"""How well renders of real plugins null, and how busy rendering keeps the cores.
+
+    .venv/bin/python -m bench.carry [--most 80]
+
+Every installed effect (up to so many) is frozen behind four seconds of noise and proven at another block size; then as
+many jobs as there are cores and more are rendered at once, against the sum of what each took alone.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import tempfile
+import time
+from collections import Counter
+from pathlib import Path
+
+from nimbleload.core.cards.families import kind
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.session import Session
+from nimbleload.core.session.strips import Clip, Strip
+from nimbleload.deliver import carrying, render
+from nimbleload.probe import catalogue
+from nimbleload.store import dawproject, dawproject_out
+from nimbleload.store.dawproject_out import Loop
+from tests.helpers.stems import RATE, noise, wave
+
+SECONDS, BUFFER = 4.0, 512
+
+
+def written(path: Path, chains: list[list[PluginUse]], seconds: float = SECONDS) -> Path:
+    """An exchange file with a track of noise for each chain."""
+    strips = tuple(
+        Strip(f"t{k}", f"Track {k}", inserts=tuple(chain), output="m", clips=(Clip(0.0, seconds),))
+        for k, chain in enumerate(chains)
+    )
+    loop = Loop("noise.wav", wave(noise(SECONDS)), SECONDS, RATE, 2)
+    session = Session("Bench", RATE, seconds, (*strips, Strip("m", "Main", "main")))
+    dawproject_out.write(path, session, lambda strip: loop if strip.kind == "track" else None)
+    return path
+
+
+def nulls(folder: Path, most: int) -> list[PluginUse]:
+    """Renders and proves every effect; prints what came of it. Those that came out the same."""
+    found = [
+        p for file in catalogue.catalogue() for p in file.plugins if kind(p.features, p.name).family != "instrument"
+    ]
+    uses = [PluginUse("u", PluginRef(p.standard, p.identifier, p.name, p.vendor, p.version)) for p in found[:most]]
+    verdicts: Counter[str] = Counter()
+    same = []
+    for number, use in enumerate(uses):
+        source = written(folder / f"{number}.dawproject", [[use]])
+        imported = dawproject.read(source)
+        (job,) = render.jobs(imported.session, Plan((Decision("freeze", "t0"),)), imported.audio, BUFFER)
+        *_, last = render.carry_out(job, source, folder / "out")
+        made = last.rendered
+        verdict = made.proof.verdict if made is not None and made.proof is not None else "ended early"
+        verdicts[verdict] += 1
+        if verdict in ("same", "rounded"):
+            same.append(use)
+        else:
+            why = last.trouble or f"{made.proof.peak_db:.0f} dBFS at {made.proof.at:.2f} s" if made else last.trouble
+            print(f"  {use.plugin.standard:7} {use.label:28} {verdict}: {why}")
+    print(f"{len(uses)} effects: " + ", ".join(f"{count} {verdict}" for verdict, count in verdicts.most_common()))
+    return same
+
+
+def busy(folder: Path, uses: list[PluginUse]) -> None:
+    """How long jobs take all at once, against what each takes alone, shared out over the cores."""
+    cores = len(os.sched_getaffinity(0))
+    chains = [[uses[(k + j) % len(uses)] for j in range(6)] for k in range(3 * cores)]
+    chains = [[PluginUse(f"u{j}", use.plugin) for j, use in enumerate(chain)] for chain in chains]
+    source = written(folder / "busy.dawproject", chains, 60.0)
+    session = dawproject.read(source).session
+    plan = Plan(tuple(Decision("freeze", f"t{k}") for k in range(len(chains))))
+    prepared = carrying.prepare(session, plan, BUFFER)
+    alone = 0.0
+    for job in prepared.jobs[:cores]:
+        begun = time.monotonic()
+        for _ in carrying.run(prepared, folder / "alone", prove=False, jobs=[job]):
+            pass
+        alone += time.monotonic() - begun
+    alone *= len(prepared.jobs) / cores
+    begun = time.monotonic()
+    for _ in carrying.run(prepared, folder / "together", prove=False):
+        pass
+    together = time.monotonic() - begun
+    print(f"{len(prepared.jobs)} jobs of 60 s on {cores} cores: {together:.1f} s; one after the other {alone:.1f} s, "
+          f"so {alone / cores / together:.0%} of the cores busy")  # fmt: skip
+
+
+def main() -> None:
+    words = argparse.ArgumentParser()
+    words.add_argument("--most", type=int, default=80)
+    asked = words.parse_args()
+    with tempfile.TemporaryDirectory() as place:
+        same = nulls(Path(place), asked.most)
+        busy(Path(place), same)
+
+
+if __name__ == "__main__":
+    main()

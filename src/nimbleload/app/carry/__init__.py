@@ -1,0 +1,1 @@
+"""The place where a plan is carried out."""

@@ -1,0 +1,288 @@
+"""Carry out: what of the plan has to be rendered, how far it is, how well each file was proven, and the new session."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QUrl, Signal
+from PySide6.QtGui import QDesktopServices
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.told import carrying as told
+from ...core.told.restore_list import restore_list
+from ...core.units import clock, percent
+from ...deliver import carrying
+from ...deliver.carrying import Prepared
+from ...deliver.exchange_out import Written
+from ...deliver.render import Job, Rendered, Step
+from ..desk import Desk
+from ..sentence import Sentence
+from ..theme import theme
+from .carrying_out import CarryingOut
+
+HEADINGS = ("Track", "Through", "Length", "Where it stands", "Peak", "Proof")
+
+
+class CarryPage(QWidget):
+    """The page. `state_changed` tells its state in a word, and a colour for it."""
+
+    state_changed = Signal(str, str)
+
+    def __init__(self, desk: Desk, work: CarryingOut, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._desk, self.work = desk, work
+        self.prepared: Prepared | None = None
+        self.rendered: dict[str, Rendered] = {}
+        self.ended: dict[str, str] = {}
+        self._plan: object = None
+        self.sentence = Sentence()
+        self.table = QTableWidget(0, len(HEADINGS))
+        self.stop, self.listen, self.show_folder, self.write = (
+            QPushButton(words)
+            for words in ("Stop", "Listen", "Show in folder", "Write the changed session…")
+        )  # fmt: skip
+        self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), QListWidget()
+        self._lay_out()
+        self.size_columns()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        self.table.setHorizontalHeaderLabels(HEADINGS)
+        self.table.verticalHeader().setVisible(False)
+        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.table.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
+        self.table.setShowGrid(False)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setAccessibleName("What has to be rendered, and how far it is")
+        self.news.setWordWrap(True)
+        self.news.setProperty("role", "quiet")
+        self.back_title.setProperty("role", "title")
+        self.back.setAccessibleName("What to put back before the final render")
+        row = QHBoxLayout()
+        row.addWidget(self.news, 1)
+        for part in (self.stop, self.listen, self.show_folder, self.write):
+            row.addWidget(part)
+        frame = QFrame()
+        frame.setProperty("role", "panel")
+        inside = QVBoxLayout(frame)
+        inside.setContentsMargins(10, 8, 10, 8)
+        inside.addWidget(self.table, 3)
+        inside.addLayout(row)
+        inside.addWidget(self.back_title)
+        inside.addWidget(self.back, 2)
+        page = QVBoxLayout(self)
+        page.setContentsMargins(8, 2, 8, 8)
+        page.setSpacing(7)
+        page.addWidget(self.sentence)
+        page.addWidget(frame, 1)
+        self._show_buttons()
+
+    def size_columns(self) -> None:
+        """Columns and rows as the text size in force wants them."""
+        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
+        for column, width in enumerate((190, 130, 70, 170, 90)):
+            self.table.setColumnWidth(column, theme.px(width))
+
+    def _connect(self) -> None:
+        self.sentence.pressed.connect(self.start)
+        self.stop.clicked.connect(self.work.stop)
+        self.listen.clicked.connect(self.play)
+        self.show_folder.clicked.connect(self.open_folder)
+        self.write.clicked.connect(self.ask_write)
+        self.table.itemSelectionChanged.connect(self._show_buttons)
+        self.back.itemChanged.connect(self._tick)
+        self.work.prepared.connect(self._take_prepared)
+        self.work.stepped.connect(self._take_step)
+        self.work.ended.connect(self._take_end)
+        self.work.wrote.connect(self._take_written)
+        self.work.failed.connect(self.news.setText)
+        self._desk.recomputed.connect(self._look)
+
+    # What the user does
+
+    def start(self) -> None:
+        """Renders and proves what is not rendered yet."""
+        if self.prepared is None or self.work.is_running:
+            return
+        todo = [job for job in self.prepared.jobs if job.strip.id not in self.rendered]
+        self.ended.clear()
+        self.work.start(self.prepared, todo or self.prepared.jobs, self.folder)
+        self.news.setText(f"Files go to {self.folder}.")
+        self._show_sentence()
+
+    @property
+    def folder(self) -> Path:
+        """Where the rendered files lie."""
+        return carrying.folder_of(self.prepared.source) if self.prepared is not None else Path.home()
+
+    def _chosen(self) -> Rendered | None:
+        row = self.table.currentRow()
+        jobs = self.prepared.jobs if self.prepared is not None else []
+        return self.rendered.get(jobs[row].strip.id) if 0 <= row < len(jobs) else None
+
+    def play(self) -> None:
+        """Plays the chosen file with the system's player."""
+        chosen = self._chosen()
+        if chosen is not None:
+            QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder / chosen.file)))
+
+    def open_folder(self) -> None:
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder)))
+
+    def ask_write(self) -> None:
+        """Asks where the changed session goes; never over the original."""
+        document = self._desk.document
+        if self.prepared is None or document is None:
+            return
+        proposed = str(carrying.file_of(self.prepared.source))
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Write the changed session", proposed, "Exchange files (*.dawproject)"
+        )
+        if name:
+            target = Path(name if name.endswith(carrying.SUFFIX) else name + carrying.SUFFIX)
+            self.work.write(
+                target, self.prepared.source, document.session, document.plan, self.rendered, self.folder
+            )  # fmt: skip
+
+    def _tick(self, item: QListWidgetItem) -> None:
+        lines = [self.back.item(k) for k in range(self.back.count())]
+        self._desk.tick([each.text() for each in lines if each.checkState() == Qt.CheckState.Checked])
+
+    # What is shown
+
+    def _look(self) -> None:
+        """Looks what there is to do, if the plan or the session is another one now."""
+        document = self._desk.document
+        if document is None or self._desk.is_peeking:
+            return
+        self._show_back()
+        asked = (document.session, document.plan.decisions, document.buffer)
+        if asked != self._plan and not self.work.is_running:
+            self._plan = asked
+            self.work.prepare(document.session, document.plan, document.buffer)
+
+    def _take_prepared(self, found: Prepared | str) -> None:
+        self.rendered.clear()
+        self.ended.clear()
+        self.prepared = found if isinstance(found, Prepared) else None
+        self.table.setRowCount(0)
+        if self.prepared is None:
+            document = self._desk.document
+            has_plan = document is not None and bool(document.plan.decisions)
+            title = "Nothing can be rendered here." if has_plan else "There is no plan to carry out yet."
+            self.sentence.say(title, str(found) if has_plan else "Balance finds one, or makes it by hand.", "quiet")
+            self.state_changed.emit("by hand" if has_plan else "no plan", "quiet")
+            self._show_buttons()
+            return
+        self.table.setRowCount(len(self.prepared.jobs) + len(self.prepared.refused))
+        for row, job in enumerate(self.prepared.jobs):
+            last = job.strip.inserts[job.through].label if job.strip.inserts and job.through >= 0 else "the source"
+            self._fill(row, job.name, last, clock(job.samples / job.rate), "to render", "", "")
+        for row, (name, reason) in enumerate(self.prepared.refused, len(self.prepared.jobs)):
+            self._fill(row, name, "", "", "not rendered", "", reason)
+        self._show_sentence()
+        self._show_buttons()
+
+    def _fill(self, row: int, *texts: str) -> None:
+        for column, text in enumerate(texts):
+            item = QTableWidgetItem(text)
+            item.setToolTip(text)
+            self.table.setItem(row, column, item)
+
+    def _row(self, job: Job) -> int:
+        jobs = self.prepared.jobs if self.prepared is not None else []
+        return next((k for k, each in enumerate(jobs) if each.strip.id == job.strip.id), -1)
+
+    def _take_step(self, step: Step) -> None:
+        row = self._row(step.job)
+        if row < 0:
+            return
+        if step.trouble:
+            self.ended[step.job.name] = step.trouble
+            self._fill_from(row, 3, "ended early", "", step.trouble)
+        elif step.rendered is not None:
+            of = step.rendered
+            self.rendered[of.strip] = of
+            proof = of.proof
+            said = [told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer)] if proof else []
+            words = "; ".join([*said, *told.warnings(of.dies, of.wrong)])
+            self._fill_from(row, 3, step.doing, told.level(of.peak_db), words)
+        else:
+            self._fill_from(row, 3, f"{step.doing}: {percent(step.share)}", "", "")
+        self._show_sentence()
+        self._show_buttons()
+
+    def _fill_from(self, row: int, first: int, *texts: str) -> None:
+        for column, text in enumerate(texts, first):
+            item = QTableWidgetItem(text)
+            item.setToolTip(text)
+            self.table.setItem(row, column, item)
+
+    def _take_end(self) -> None:
+        self._show_sentence()
+        self._show_buttons()
+        self._look()
+
+    def _take_written(self, of: Written) -> None:
+        hand = f" Left to do by hand: {'; '.join(of.by_hand)}." if of.by_hand else ""
+        self.news.setText(f"Written to {of.path}.{hand}")
+
+    def _show_sentence(self) -> None:
+        if self.prepared is None:
+            return
+        total, done, refused = len(self.prepared.jobs), len(self.rendered), len(self.prepared.refused)
+        running = self.work.is_running
+        headline = told.headline(done, total, len(self.ended), refused)
+        of = self._desk.survey
+        load = (
+            f" With all of it the worst moment takes {percent(float(of.after.load.max()))}." if of is not None else ""
+        )
+        advice = f"The original is never changed; files are written beside it.{load}"
+        odd = [r for r in self.rendered.values() if r.proof is not None and r.proof.verdict not in ("same", "rounded")]
+        tone = "overload" if self.ended else "tight" if odd else "fits" if total and done == total else "quiet"
+        button = "" if running or not total or done == total else "Render" if not done else "Render the rest"
+        self.sentence.say(headline, advice, tone, button)
+        left = total - done
+        words = "rendering" if running else "done" if total and not left else f"{left} to do" if total else "nothing"
+        colour = "brass" if running else "brick" if self.ended else "teal" if total and not left else "quiet"
+        self.state_changed.emit(words, colour)
+
+    def _show_buttons(self) -> None:
+        running, chosen = self.work.is_running, self._chosen() is not None
+        self.stop.setVisible(running)
+        for part in (self.listen, self.show_folder):
+            part.setVisible(bool(self.rendered))
+        self.listen.setEnabled(chosen)
+        self.write.setVisible(bool(self.rendered) and not running)
+
+    def _show_back(self) -> None:
+        """The restore list, ticked off here as in its dialog."""
+        document = self._desk.document
+        assert document is not None
+        lines = restore_list(document.session, document.plan)
+        self.back.blockSignals(True)
+        self.back.clear()
+        for line in lines:
+            item = QListWidgetItem(line)
+            done = line in document.plan.put_back
+            item.setCheckState(Qt.CheckState.Checked if done else Qt.CheckState.Unchecked)
+            self.back.addItem(item)
+        self.back.blockSignals(False)
+        for part in (self.back, self.back_title):
+            part.setVisible(bool(lines))

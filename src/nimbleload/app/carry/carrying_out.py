@@ -1,0 +1,113 @@
+"""Carrying a plan out while the window stays alive: files are read, rendered and written in a thread."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.decisions.decision import Plan
+from ...core.session.session import Session
+from ...deliver import carrying, exchange_out
+from ...deliver.carrying import NothingToDoError, Prepared
+from ...deliver.render import Job, Rendered
+from ...demo import audio as demo_audio
+from ..landing import Landing
+
+log = logging.getLogger(__name__)
+
+
+class CarryingOut(QObject):
+    """One thing at a time.
+
+    `prepared` brings what there is to do, or a sentence why there is nothing; `stepped` each step of a job; `ended`
+    comes when all jobs are through; `wrote` brings the changed session that was written; `failed` a sentence.
+    """
+
+    prepared = Signal(object)
+    stepped = Signal(object)
+    ended = Signal()
+    wrote = Signal(object)
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._landing = Landing(self)
+        self._thread: threading.Thread | None = None
+        self._stop = threading.Event()
+        self._asked = 0
+
+    @property
+    def is_running(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    def prepare(self, session: Session, plan: Plan, buffer: int) -> None:
+        """Looks what there is to do for a plan; what was asked before no longer counts."""
+        self._asked += 1
+        threading.Thread(target=self._prepare, args=(self._asked, session, plan, buffer), daemon=True).start()
+
+    def _prepare(self, asked: int, session: Session, plan: Plan, buffer: int) -> None:
+        found: Prepared | str
+        try:
+            if plan.decisions:
+                demo_audio.made_if_needed(session.source)
+            found = carrying.prepare(session, plan, buffer)
+        except NothingToDoError as error:
+            found = str(error)
+        except Exception as error:
+            log.exception("looking what there is to carry out failed")
+            found = f"What there is to do could not be found out: {error}."
+        self._landing.post(self._take_prepared, asked, found)
+
+    def _take_prepared(self, asked: int, found: Prepared | str) -> None:
+        if asked == self._asked:
+            self.prepared.emit(found)
+
+    def start(self, prepared: Prepared, jobs: list[Job], folder: Path) -> None:
+        """Renders and proves these jobs. Does nothing while others are being rendered."""
+        if not self.is_running:
+            self._stop.clear()
+            self._run(self._render, prepared, jobs, folder)
+
+    def _render(self, prepared: Prepared, jobs: list[Job], folder: Path) -> None:
+        for step in carrying.run(prepared, folder, cancelled=self._stop.is_set, jobs=jobs):
+            self._landing.post(self.stepped.emit, step)
+
+    def stop(self) -> None:
+        """Ends what is being rendered; what is through stays."""
+        self._stop.set()
+
+    def write(
+        self, target: Path, source: Path, session: Session, plan: Plan, rendered: Mapping[str, Rendered], folder: Path
+    ) -> None:
+        """Writes the changed session."""
+        if not self.is_running:
+            self._run(self._write, target, source, session, plan, dict(rendered), folder)
+
+    def _write(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+        self._landing.post(self.wrote.emit, exchange_out.write(*arguments))
+
+    def _run(self, work: Callable[..., None], *arguments: object) -> None:
+        def run() -> None:
+            try:
+                work(*arguments)
+            except exchange_out.WriteError as error:
+                self._landing.post(self.failed.emit, f"{error}.")
+            except Exception as error:
+                log.exception("carrying out failed")
+                self._landing.post(self.failed.emit, f"Carrying out ended early: {error}. What is through stays.")
+            finally:
+                self._landing.post(self.ended.emit)
+
+        self._thread = threading.Thread(target=run, daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        """Ends all; nothing is told after."""
+        self._landing.close()
+        self.stop()
+        if self._thread is not None:
+            self._thread.join(10)

@@ -1,0 +1,50 @@
+"""What was rendered and proven, in words."""
+
+from __future__ import annotations
+
+VERDICTS = {
+    "same": "the same",
+    "rounded": "the same but for rounding",
+    "random": "the same but for its own randomness",
+    "different": "different at another block size",
+}
+
+
+def level(db: float) -> str:
+    """A level of the full scale: "−142 dBFS"; "nothing" where there is none."""
+    return "nothing" if db <= -199.5 else f"{db:.0f} dBFS".replace("-", "−")
+
+
+def proof_words(verdict: str, peak_db: float, at: float, other_buffer: int) -> str:
+    """What rendering it again at another block size differs by."""
+    if verdict == "same" and peak_db <= -199.5:
+        return f"the same, to the sample, in blocks of {other_buffer}"
+    where = f" at {int(at) // 60}:{at % 60:04.1f}" if verdict not in ("same", "rounded") else ""
+    return f"{VERDICTS[verdict]}: blocks of {other_buffer} differ by {level(peak_db)} at most{where}"
+
+
+def warnings(dies: bool, wrong: int) -> list[str]:
+    """What to know of a rendered file beside its proof."""
+    said = []
+    if not dies:
+        said.append("its tail had not died after 15 s and was cut there")
+    if wrong:
+        said.append(f"{wrong} samples were no number and are silent")
+    return said
+
+
+def headline(done: int, total: int, ended: int, refused: int) -> str:
+    """How far a plan is carried out."""
+    if not total and not refused:
+        return "Nothing in the plan has to be rendered."
+    if not total:
+        what = "None of it" if refused > 1 else "It"
+        return f"{what} can be rendered here: {refused} {'tracks' if refused > 1 else 'track'}, each with its reason."
+    if done == total:
+        return (
+            f"All {total} {'tracks are' if total > 1 else 'track is'} rendered."
+            if total > 1
+            else "The track is rendered."
+        )
+    ending = f"; {ended} ended early" if ended else ""
+    return f"{total - done} of {total} {'tracks' if total > 1 else 'track'} to render{ending}."

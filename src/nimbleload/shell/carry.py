@@ -1,0 +1,125 @@
+"""Carrying a plan out from a shell: render, prove, write the changed session; and null tests of any two files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ..core.told import carrying as told
+from ..deliver import carrying, difference, exchange_out
+from ..deliver.render import Rendered
+from ..demo import audio as demo_audio
+from ..store import audio
+from ..store.audio import AudioError
+from .common import as_json, cli, opened, show_json
+
+
+@cli.command("carry-out")
+@click.argument("file")
+@click.option(
+    "--to", type=click.Path(file_okay=False), help="Where the audio goes (default: beside the exchange file)."
+)
+@click.option("--only", multiple=True, metavar="TRACK", help="Only the track of this name; repeatable.")
+@click.option("--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav", help="WAV (float) or FLAC.")
+@click.option(
+    "--buffer", type=click.IntRange(16, 8192), help="The host's block size when it renders (default: as saved)."
+)
+@click.option("--no-proof", is_flag=True, help="Do not render again at another block size to compare.")
+@click.option("--no-session", is_flag=True, help="Do not write the changed session.")
+@as_json
+def carry_out(
+    file: str, to: str | None, only: tuple[str, ...], kind: str, buffer: int | None, no_proof: bool, no_session: bool,
+    json: bool,
+) -> None:  # fmt: skip
+    """Carry out the plan of session FILE: render what is frozen or bounced, prove it, and write the changed session.
+
+    Neither FILE nor the exchange file it comes from is changed. What is there already and made of the same is left.
+    """
+    saved = opened(file).saved
+    try:
+        demo_audio.made_if_needed(saved.session.source)
+        prepared = carrying.prepare(saved.session, saved.plan, buffer or saved.buffer)
+    except carrying.NothingToDoError as error:
+        raise click.ClickException(str(error)) from error
+    except OSError as error:
+        raise click.ClickException(f"The example's audio could not be made: {error}.") from error
+    folder = Path(to) if to else carrying.folder_of(prepared.source)
+    jobs = [job for job in prepared.jobs if not only or job.name in only]
+    rendered, ended = rendered_in(prepared, jobs, folder, kind, not no_proof, json)
+    written = None
+    if rendered and not no_session:
+        target = carrying.file_of(prepared.source)
+        try:
+            written = exchange_out.write(target, prepared.source, saved.session, saved.plan, rendered, folder)
+        except exchange_out.WriteError as error:
+            raise click.ClickException(f"{error}.") from error
+    if json:
+        show_json({"folder": str(folder), "rendered": list(rendered.values()), "ended": ended,
+                   "refused": dict(prepared.refused), "session": written})  # fmt: skip
+    else:
+        for name, reason in prepared.refused:
+            click.echo(f"  {name}: not rendered: {reason}")
+        click.echo(told.headline(len(rendered), len(jobs), len(ended), len(prepared.refused)))
+        if written is not None:
+            click.echo(f"Written to {written.path}")
+            for line in written.by_hand:
+                click.echo(f"  by hand: {line}")
+    raise SystemExit(1 if ended else 0)
+
+
+def rendered_in(
+    prepared: carrying.Prepared, jobs: list, folder: Path, kind: str, prove: bool, quiet: bool
+) -> tuple[dict[str, Rendered], dict[str, str]]:
+    """What was rendered, by strip, and what ended early, by name; told as it goes."""
+    rendered: dict[str, Rendered] = {}
+    ended: dict[str, str] = {}
+    for step in carrying.run(prepared, folder, kind, prove, jobs=jobs):
+        if step.trouble:
+            ended[step.job.name] = step.trouble
+            if not quiet:
+                click.echo(f"  {step.job.name}: {step.trouble}")
+        elif step.rendered is not None:
+            rendered[step.rendered.strip] = step.rendered
+            if not quiet:
+                click.echo(f"  {step.job.name}: {step.doing}, {words_of(step.rendered)}")
+    return rendered, ended
+
+
+def words_of(of: Rendered) -> str:
+    """A rendered file in words."""
+    proof = of.proof
+    said = [f"peak {told.level(of.peak_db)}"]
+    if proof is not None:
+        said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer))
+    return "; ".join([*said, *told.warnings(of.dies, of.wrong)])
+
+
+@cli.command()
+@click.argument("one", type=click.Path(exists=True, dir_okay=False))
+@click.argument("other", type=click.Path(exists=True, dir_okay=False))
+@click.option(
+    "--residual",
+    type=click.Path(dir_okay=False),
+    help="Write what is left as WAV (float), at its true level, to listen to.",
+)
+@as_json
+def null(one: str, other: str, residual: str | None, json: bool) -> None:
+    """Take audio file OTHER from ONE: what is left, in dBFS, and where the most of it lies.
+
+    Exit code 3 if more than −120 dBFS are left.
+    """
+    try:
+        found = difference.of_files(Path(one), Path(other), Path(residual) if residual else None)
+    except AudioError as error:
+        raise click.ClickException(f"{error}.") from error
+    if json:
+        show_json({"peak_db": found.peak_db, "rms_db": found.rms_db, "sample": found.place, "samples": found.samples})
+    else:
+        click.echo(
+            f"What is left: {told.level(found.peak_db)} at most, at sample {found.place}; "
+            f"{told.level(found.rms_db)} on average."
+        )
+        if residual:
+            click.echo(f"Written to {residual}")
+    raise SystemExit(3 if found.peak_db > -120 else 0)

@@ -1,0 +1,162 @@
+"""Carrying a plan out in the real window, from an exchange file to a changed one."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QDesktopServices
+from PySide6.QtWidgets import QFileDialog
+
+from nimbleload.app.window import CARRY
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.deliver import render
+from nimbleload.store import dawproject, session_file
+from nimbleload.store.session_file import Saved
+from tests.helpers import exchange as x
+from tests.helpers import stems
+from tests.helpers.sessions import session, track
+from tests.helpers.stems import audio
+
+
+@pytest.fixture
+def window(make_window, qtbot, tmp_path):
+    """A window with a small exchange file open, two tracks of audio in it."""
+    source = stems.written(
+        tmp_path / "mix.dawproject", x.clip(0, 2, audio()),
+        more=x.lanes("u", x.clip(0, 1, audio()), unit="seconds"),
+    )  # fmt: skip
+    found = make_window()
+    with qtbot.waitSignal(found.desk.recomputed, timeout=60_000):
+        found.open_path(source)
+    found.go(CARRY)
+    return found
+
+
+def decide(window, qtbot, *decisions):
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.desk.decide("freeze", list(decisions))
+
+
+def cells(page, column):
+    return [page.table.item(row, column).text() for row in range(page.table.rowCount())]
+
+
+def state(window):
+    return window.places.buttons[CARRY].state
+
+
+def rendered(window, qtbot):
+    with qtbot.waitSignal(window.carrying.ended, timeout=60_000):
+        qtbot.mouseClick(window.carry.sentence.button, Qt.MouseButton.LeftButton)
+
+
+def test_without_a_plan_it_says_where_one_comes_from(window, qtbot):
+    qtbot.waitUntil(lambda: state(window) == "nothing", timeout=30_000)
+    assert "Nothing in the plan has to be rendered." in window.carry.sentence.headline.text()
+    assert not window.carry.sentence.button.isVisible()
+
+
+def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypatch):
+    page = window.carry
+    decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "u"))
+    assert cells(page, 0) == ["Voice", "Other"] and cells(page, 3) == ["to render"] * 2
+    assert state(window) == "2 to do"
+    assert page.back.count() == 2 and page.back.isVisible()
+    rendered(window, qtbot)
+    assert page.sentence.headline.text() == "All 2 tracks are rendered."
+    assert all("the same, to the sample" in each for each in cells(page, 5))
+    assert state(window) == "done"
+    assert sorted(path.suffix for path in (tmp_path / "mix carried out").iterdir()) == [
+        ".json",
+        ".json",
+        ".wav",
+        ".wav",
+    ]
+    target = tmp_path / "new"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    with qtbot.waitSignal(window.carrying.wrote, timeout=60_000):
+        qtbot.mouseClick(page.write, Qt.MouseButton.LeftButton)
+    assert str(target) in page.news.text()
+    assert [len(s.clips) for s in dawproject.read(target.with_suffix(".dawproject")).session.strips[:2]] == [1, 1]
+
+
+def test_the_original_is_not_written_over(window, qtbot, tmp_path, monkeypatch):
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    before = (tmp_path / "mix.dawproject").read_bytes()
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "mix.dawproject"), ""))
+    with qtbot.waitSignal(window.carrying.failed, timeout=60_000):
+        qtbot.mouseClick(window.carry.write, Qt.MouseButton.LeftButton)
+    assert "never changed" in window.carry.news.text()
+    assert (tmp_path / "mix.dawproject").read_bytes() == before
+
+
+def test_a_chosen_file_is_played_and_shown_in_its_folder(window, qtbot, monkeypatch):
+    opened = []
+    monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: opened.append(url.toLocalFile()))
+    page = window.carry
+    decide(window, qtbot, Decision("freeze", "t"))
+    assert not page.listen.isVisible()
+    rendered(window, qtbot)
+    page.table.selectRow(0)
+    assert page.listen.isEnabled()
+    qtbot.mouseClick(page.listen, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(page.show_folder, Qt.MouseButton.LeftButton)
+    assert opened[0].endswith(".wav") and opened[1].endswith("mix carried out")
+
+
+def test_a_job_that_ends_early_says_why_and_can_be_tried_again(window, qtbot, monkeypatch):
+    decide(window, qtbot, Decision("freeze", "t"))
+    real = render.audio.write
+
+    def full(*_):
+        raise render.AudioError("no space left")
+
+    monkeypatch.setattr(render.audio, "write", full)
+    rendered(window, qtbot)
+    page = window.carry
+    assert cells(page, 3) == ["ended early"] and "no space left" in cells(page, 5)[0]
+    assert "1 ended early" in page.sentence.headline.text()
+    monkeypatch.setattr(render.audio, "write", real)
+    rendered(window, qtbot)
+    assert page.sentence.headline.text() == "The track is rendered."
+
+
+def test_another_plan_is_another_list(window, qtbot):
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    decide(window, qtbot, Decision("freeze", "u"))
+    assert cells(window.carry, 3) == ["to render"] * 2
+    # What is there already is found again at once.
+    rendered(window, qtbot)
+    assert sorted(cells(window.carry, 3)) == ["rendered", "there already"]
+
+
+def test_the_restore_list_is_ticked_off_here_too(window, qtbot, settled):
+    decide(window, qtbot, Decision("freeze", "t"))
+    item = window.carry.back.item(0)
+    line = item.text()
+    settled(window, lambda: item.setCheckState(Qt.CheckState.Checked))
+    assert window.desk.document.plan.put_back == (line,)
+
+
+def test_a_session_without_audio_says_so(make_window, qtbot, tmp_path):
+    path = tmp_path / "made here.nimbleload"
+    session_file.write(path, Saved(session(track("t")), Plan((Decision("freeze", "t"),))))
+    window = make_window()
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.open_path(path)
+    assert window.carry.sentence.headline.text() == "Nothing can be rendered here."
+    assert "does not come from an exchange file" in window.carry.sentence.advice.text()
+    assert state(window) == "by hand"
+
+
+def test_the_example_has_audio_of_its_own(make_window, qtbot):
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_example()
+    ids = {strip.name: strip.id for strip in window.desk.document.session.strips}
+    window.desk.decide("freeze", [Decision("freeze", ids[name]) for name in ("Fiddle", "Choir low", "Choir")])
+    qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=60_000)
+    assert cells(window.carry, 3) == ["to render", "to render", "not rendered"]
+    assert "no track with audio of its own" in cells(window.carry, 5)[2]

@@ -1,0 +1,40 @@
+"""Exchange files with audio in them, for what is rendered."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from tests.helpers import exchange as x
+
+RATE = 48000
+
+
+def noise(seconds: float = 2.0, channels: int = 2, seed: int = 1, level: float = 0.1) -> np.ndarray:
+    """Seeded noise (n, channels, float32)."""
+    found = level * np.random.default_rng(seed).standard_normal((int(seconds * RATE), channels))
+    return found.astype(np.float32)
+
+
+def wave(sound: np.ndarray, rate: int = RATE) -> bytes:
+    out = io.BytesIO()
+    soundfile.write(out, sound, rate, format="WAV", subtype="FLOAT")
+    return out.getvalue()
+
+
+def audio(file: str = "audio/a.wav", seconds: float = 2.0, rate: int = RATE, external: str = "") -> str:
+    """An Audio element that plays a file."""
+    outside = f' external="{external}"' if external else ""
+    return f'<Audio duration="{seconds}" sampleRate="{rate}" channels="2"><File path="{file}"{outside}/></Audio>'
+
+
+def written(path: Path, clips: str, devices: str = "", files: dict[str, bytes] | None = None, more: str = "") -> Path:
+    """An exchange file with one track “Voice” of these clips (seconds) and devices, another, and a main output."""
+    structure = (
+        x.track("t", "Voice", x.channel("c", devices=devices)) + x.track("u", "Other", x.channel("cu")) + x.main_track()
+    )
+    arrangement = x.lanes("t", clips, unit="seconds") + more
+    return x.write(path, x.project(structure, arrangement), files or {"audio/a.wav": wave(noise())})

@@ -1,0 +1,136 @@
+"""Carrying out from a shell, from an exchange file to a changed one; null tests of two files."""
+
+from __future__ import annotations
+
+import json
+import os
+
+import numpy as np
+import pytest
+import soundfile
+from click.testing import CliRunner
+
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.shell import cli
+from nimbleload.store import dawproject, session_file
+from nimbleload.store.session_file import Saved
+from tests.helpers import exchange as x
+from tests.helpers import stems
+from tests.helpers.stems import audio, noise, wave
+
+
+def run(*words):
+    return CliRunner().invoke(cli, [str(word) for word in words])
+
+
+@pytest.fixture
+def saved(tmp_path):
+    """A session from an exchange file, with a freeze that can be rendered and one that cannot."""
+    source = stems.written(tmp_path / "mix.dawproject", x.clip(0, 2, audio()))
+    plan = Plan((Decision("freeze", "t"), Decision("freeze", "u")))
+    path = tmp_path / "mix.nimbleload"
+    session_file.write(path, Saved(dawproject.read(source).session, plan))
+    return path
+
+
+def test_a_plan_is_carried_out_and_the_changed_session_written(saved, tmp_path):
+    said = run("carry-out", saved)
+    assert said.exit_code == 0, said.output
+    assert "Voice: rendered, peak" in said.output and "the same, to the sample" in said.output
+    assert "Other: not rendered: no audio of it is known" in said.output
+    assert "The track is rendered." in said.output
+    assert "by hand: freeze: Other (not rendered)" in said.output
+    (made,) = tmp_path.glob("mix 20*.dawproject")
+    assert len(dawproject.read(made).session.strip("t").clips) == 1
+    again = run("carry-out", saved, "--json")
+    figures = json.loads(again.output)
+    assert figures["rendered"][0]["proof"]["verdict"] == "same"
+    assert figures["refused"].keys() == {"Other"}
+    assert figures["session"]["path"].endswith(" 2.dawproject")
+
+
+def test_only_some_elsewhere_as_flac_without_a_session(saved, tmp_path):
+    said = run(
+        "carry-out",
+        saved,
+        "--to",
+        tmp_path / "flac",
+        "--format",
+        "flac",
+        "--no-session",
+        "--no-proof",
+        "--only",
+        "Voice",
+    )
+    assert said.exit_code == 0, said.output
+    assert [path.suffix for path in sorted((tmp_path / "flac").iterdir())] == [".flac", ".json"]
+    assert not list(tmp_path.glob("mix 20*.dawproject"))
+    assert "to render" not in run("carry-out", saved, "--only", "Nobody", "--no-session").output
+
+
+def test_what_ends_early_ends_in_a_code_and_a_sentence(tmp_path):
+    source = stems.written(tmp_path / "mix.dawproject", x.clip(0, 2, audio("gone.wav")))
+    path = tmp_path / "mix.nimbleload"
+    session_file.write(path, Saved(dawproject.read(source).session, Plan((Decision("freeze", "t"),))))
+    said = run("carry-out", path)
+    assert said.exit_code == 1
+    assert "Voice: gone.wav is missing" in said.output
+
+
+def test_the_example_without_a_plan_has_nothing_to_render():
+    said = run("carry-out", "demo")
+    assert said.exit_code == 0 and "Nothing in the plan has to be rendered." in said.output
+
+
+def test_two_files_are_nulled(tmp_path):
+    (tmp_path / "a.wav").write_bytes(wave(noise()))
+    (tmp_path / "b.wav").write_bytes(wave(noise()))
+    other = noise()
+    other[1000, 1] += 0.5
+    (tmp_path / "c.wav").write_bytes(wave(other))
+    (tmp_path / "mono.wav").write_bytes(wave(noise(channels=1)))
+    (tmp_path / "no.wav").write_bytes(b"no")
+    assert run("null", tmp_path / "a.wav", tmp_path / "b.wav").exit_code == 0
+    said = run("null", tmp_path / "a.wav", tmp_path / "c.wav")
+    assert said.exit_code == 3 and "−6 dBFS at most, at sample 1000" in said.output
+    figures = json.loads(run("null", tmp_path / "a.wav", tmp_path / "c.wav", "--json").output)
+    assert figures["peak_db"] == pytest.approx(-6.02, abs=0.01)
+    assert "cannot be compared" in run("null", tmp_path / "a.wav", tmp_path / "mono.wav").output
+    assert "cannot be read" in run("null", tmp_path / "a.wav", tmp_path / "no.wav").output
+
+
+def test_what_is_left_is_a_sound_to_listen_to(tmp_path):
+    one, other = tmp_path / "a.wav", tmp_path / "b.wav"
+    short = noise()[:-2000] * np.float32(0.5)
+    one.write_bytes(wave(noise()))
+    other.write_bytes(wave(short))
+    left, stale = tmp_path / "left.wav", tmp_path / ".left.wav.abcdefgh"
+    stale.touch()
+    os.utime(stale, (0, 0))
+    said = run("null", one, other, "--residual", left)
+    assert said.exit_code == 3 and str(left) in said.output
+    assert not stale.exists(), "what a killed program left of this file stays for ever"
+    assert np.allclose(soundfile.read(left)[0][:-2000], noise()[:-2000] * 0.5, atol=1e-7)
+    assert np.allclose(soundfile.read(left)[0][-2000:], noise()[-2000:], atol=1e-7)
+    figures = json.loads(run("null", one, other, "--json").output)
+    expected = noise().astype(float)
+    expected[:-2000] *= 0.5
+    off = abs(expected).max(axis=1)
+    assert figures["rms_db"] == pytest.approx(20 * np.log10(np.sqrt(np.mean(off**2))), abs=0.01)
+    assert figures["sample"] == off.argmax() and figures["samples"] == len(off)
+    before = one.read_bytes()
+    assert "left as it is" in run("null", one, other, "--residual", one).output and one.read_bytes() == before
+    assert "was not written" in run("null", one, other, "--residual", tmp_path / "none" / "left.wav").output
+
+
+def test_files_that_cannot_be_compared_are_told(tmp_path):
+    one, faster, broken = tmp_path / "a.wav", tmp_path / "b.wav", tmp_path / "c.wav"
+    one.write_bytes(wave(noise()))
+    soundfile.write(faster, noise(), 96000, "FLOAT")
+    wrong = noise()
+    wrong[1234, 0] = np.nan
+    soundfile.write(broken, wrong, 48000, "FLOAT")
+    left = tmp_path / "left.wav"
+    assert "96000" in run("null", one, faster).output
+    said = run("null", one, broken, "--residual", left)
+    assert said.exit_code == 1 and "no number at sample 1234" in said.output and not left.exists()
