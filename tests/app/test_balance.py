@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QPushButton
 
 from nimbleload.app.option_list import OptionButton
 from nimbleload.app.theme import theme
+from nimbleload.app.window import BALANCE
 from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli
 
@@ -40,7 +41,7 @@ def test_sentence_ladder_place_and_shell_say_the_same_load(example):
     load = percent(at.rung(256).load)
     assert load in example.balance.sentence.headline.text()
     assert clock(at.second) in example.balance.sentence.headline.text()
-    assert example.places.buttons[1].state == load
+    assert example.places.buttons[BALANCE].state == load
     rows = {row[0]: row for row in example.balance.buffers.figures()}
     assert float(rows["256"][1]) == pytest.approx(at.rung(256).load, abs=1e-4)
     said = json.loads(CliRunner().invoke(cli, ["load", "demo", "--buffer", "256", "--cores", "6", "--json"]).output)
@@ -233,7 +234,7 @@ def test_several_tracks_are_frozen_in_one_step(example, qtbot, settled):
     assert "possible for" in freeze.toolTip()
     settled(example, lambda: freeze.click())
     assert len(example.desk.document.plan.decisions) > 50
-    assert example.desk.undo_step.startswith("freeze the whole chain")
+    assert example.desk.history.undo_step.startswith("freeze the whole chain")
     assert example.desk.survey.after.load.max() < 1.0
 
 
@@ -311,7 +312,7 @@ def test_a_stretch_is_drawn_with_shift_and_the_figures_are_of_it(example, qtbot)
 def test_a_stretch_is_let_go_when_another_session_is_opened(example, qtbot, monkeypatch):
     draw_stretch(qtbot, example.balance.timeline, 140.0, 160.0)
     assert example.desk.stretch is not None
-    monkeypatch.setattr(example, "_may_leave", lambda: True)
+    monkeypatch.setattr(example, "_leave_then", lambda go_on: go_on())
     with qtbot.waitSignal(example.desk.recomputed, timeout=60_000):
         example.open_example()
     assert (example.desk.stretch, example.balance.timeline.stretch) == (None, None)

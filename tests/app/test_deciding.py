@@ -63,7 +63,7 @@ def test_three_plans_side_by_side_and_one_taken(example, qtbot, settled):
     assert set(dialog.buttons) == {"least given up", "fewest steps", "most headroom"}
     settled(example, dialog.buttons["most headroom"].click)
     assert float(example.desk.survey.after.load.max()) <= 0.7 + 1e-9
-    assert example.desk.undo_step == "chosen plan"
+    assert example.desk.history.undo_step == "chosen plan"
     assert example.balance.drawer.suggest.isEnabled()
 
 

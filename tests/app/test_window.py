@@ -182,14 +182,20 @@ def test_cancelling_keeps_what_was_measured(make_window, qtbot, tmp_path):
     window.measuring._effort = Effort(2, 0.01)
     open_file(window, qtbot, write(tmp_path, session(Strip("a", "A", inserts=uses, output="main"))))
     cells = []
+
+    def lasting():
+        return [step for step in cells if step.cell is not None and step.cell.provenance == "measured"]
+
     window.measuring.progressed.connect(
-        lambda step: cells.append(step) or (len(cells) > 3 and window.measuring.cancel())
+        lambda step: cells.append(step) or (len(lasting()) > 3 and window.measuring.cancel())
     )
     with qtbot.waitSignal(window.measuring.ended, timeout=60_000) as ended:
         window.measure.start()
     assert ended.args == ["Cancelled. What was measured before is kept."]
     kept = sum(len(card.cells) for card in Library(tmp_path / "l.sqlite", "here").cards().values())
-    assert kept == sum(step.cell is not None for step in cells)
+    # First figures came before, of all five; they are for now, and not kept.
+    assert kept == len(lasting())
+    assert len({step.job.key for step in cells if step.cell is not None and step.cell.provenance == "first"}) == 5
     assert "Cancelled" in window.measure.sentence.advice.text()
 
 
@@ -275,3 +281,33 @@ def test_a_session_with_nothing_in_it_is_shown(make_window, qtbot, tmp_path, len
     open_file(window, qtbot, write(tmp_path, session(track("a", clips=()), length=length)))
     assert not window.grab().isNull()
     assert "Fits" in window.balance.sentence.headline.text()
+
+
+def test_loads_rest_on_first_figures_before_anything_is_measured_thoroughly(make_window, qtbot, tmp_path):
+    names = ("shoreline", "ballast", "tar")
+    uses = tuple(PluginUse(f"a/{n}", PluginRef("house", f"house.{n}", n)) for n in names)
+    window = make_window(Library(tmp_path / "l.sqlite", "here"))
+    window.measuring._effort = Effort(2, 0.01)
+    open_file(window, qtbot, write(tmp_path, session(Strip("a", "A", inserts=uses, output="main"))))
+    headlines, shares = [], []
+    window.measuring.progressed.connect(lambda step: headlines.append(window.measure.sentence.headline.text()))
+    window.desk.recomputed.connect(lambda: shares.append(window.desk.instant.shares))
+    with qtbot.waitSignal(window.measuring.ended, timeout=120_000):
+        window.measure.start()
+    qtbot.waitUntil(lambda: bool(shares) and shares[-1] == {"measured": 1.0}, timeout=20_000)
+    assert headlines[0] == "First figures: 1 of 3 plugins tried."
+    assert "First figures: 3 of 3 plugins tried." in headlines
+    assert "Measuring: 0 of 3 plugins done." in headlines
+    assert {"first": pytest.approx(1.0)} in shares
+
+
+def test_the_window_fits_a_screen_of_1280_at_every_text_size(example, qtbot):
+    for _ in range(8):
+        example.scale_text(-1)
+    for _ in range(8):
+        example.scale_text(1)
+        qtbot.wait(20)
+        assert example.minimumSizeHint().width() <= 1280
+    for _ in range(8):
+        example.scale_text(-1)
+    example.choose_theme("night")

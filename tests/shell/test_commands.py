@@ -149,6 +149,20 @@ def test_the_library_goes_out_and_in(tmp_path):
     assert "no column" in run("library", "import", str(table)).output
 
 
+def test_what_a_plugin_may_do_beyond_is_allowed_and_taken_back(rogue, tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
+    assert "reads no hidden files" in run("allow").output
+    said = run("allow", "test.good", "network").output
+    assert said.startswith("good (clap) may from now on use the network.")
+    run("allow", "test.good", "files")
+    assert "clap:test.good: files, network" in run("allow").output
+    assert "may no longer" in run("allow", "test.good", "files", "--no-longer").output
+    assert "clap:test.good: network" in run("allow").output
+    for words, reason in (("nowhere", "fits 0 installed plugins"), ("test", "say its identifier")):
+        refused = run("allow", words, "files")
+        assert (refused.exit_code, reason in refused.output) == (1, True)
+
+
 def test_plugins_are_listed_and_found_by_words(rogue):
     found = figures("plugins", "test.good", "--standard", "clap")
     assert [p["identifier"] for p in found["plugins"]] == ["test.good"]

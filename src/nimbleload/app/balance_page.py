@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.cards.card import PROVENANCE_WORDS
+from ..core.computer.ceiling import Ceiling, by_buffer
 from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
 from ..core.load.ranking import Stretch, stretch_load
@@ -59,6 +61,7 @@ class BalancePage(QWidget):
         self._desk = desk
         self.sentence = Sentence()
         self.buffers = BufferRow()
+        self._ceilings: tuple[Ceiling, ...] = ()
         self.tracks = TrackList()
         self.block = BlockView()
         self.options, self.drawer = OptionList(), PlanDrawer()
@@ -129,6 +132,7 @@ class BalancePage(QWidget):
         for kind, button in self.kinds.items():
             button.clicked.connect(partial(self.show_kind, kind))
         desk.failed.connect(self._show_failure)
+        desk.not_suggested.connect(self._show_no_plan)
 
     def _show_opening(self) -> None:
         self.timeline.let_go()
@@ -140,6 +144,11 @@ class BalancePage(QWidget):
     def _show_failure(self, reason: str) -> None:
         self.drawer.suggest.setEnabled(True)
         self.sentence.say("This session cannot be computed.", reason, "overload")
+
+    def _show_no_plan(self, reason: str) -> None:
+        """Everything else stays as it is."""
+        self.show_plan()
+        self.drawer.show_trouble(reason)
 
     def _show_survey(self) -> None:
         of, at = self._desk.survey, self._desk.instant
@@ -162,6 +171,7 @@ class BalancePage(QWidget):
         self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
         self._show_block()
         self.buffers.show_peaks({})
+        self._show_held()
         self.timeline.show_band(self._desk.band)
         self.timeline.show_second(at.second)
         before, after = float(of.before.load.max()), float(of.after.load.max())
@@ -195,7 +205,8 @@ class BalancePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         tone = {"unknown": "quiet", "peaks": "tight"}.get(said.kind, at.rung(of.buffer).word)
-        self.sentence.say(said.headline, said.advice + self._basis(), tone, self._next_word())
+        headline = f"Without the plan: {said.headline}" if self._desk.is_peeking else said.headline
+        self.sentence.say(headline, said.advice + self._basis(), tone, self._next_word())
 
     def show_kind(self, kind: str) -> None:
         """Shows the mean, typical, bad or worst block of the moment."""
@@ -218,6 +229,16 @@ class BalancePage(QWidget):
         self.block.show_block(of, at, block_with(of, rows[self.kind]))
         words = {"typical": "the median block", "bad": "one in a hundred", "worst": "of all blocks drawn"}
         self._block_panel.title.setText(f"One block at {clock(at.second)}, {words[self.kind]}")
+
+    def show_ceilings(self, found: Sequence[Ceiling]) -> None:
+        """What this computer was found to hold; it is shown where the session is computed for as many threads."""
+        self._ceilings = tuple(found)
+        self._show_held()
+
+    def _show_held(self) -> None:
+        of = self._desk.survey
+        known = by_buffer(self._ceilings, of.session.rate, of.threads) if of is not None else {}
+        self.buffers.show_held({size: each.held for size, each in known.items()})
 
     def _show_outlook(self) -> None:
         """Peaks, and what would help most: they come a little later than the rest."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -28,6 +28,7 @@ class BufferRow(Picture):
         self._buffer = 0
         self._limit = 0.8
         self._peaks: dict[int, Peaks] = {}
+        self._held: dict[int, float] = {}
 
     def show_rungs(self, rungs: list[Rung], buffer: int, limit: float) -> None:
         """Shows the ladder; peaks come later, with `show_peaks`."""
@@ -41,12 +42,19 @@ class BufferRow(Picture):
         self._describe()
         self.update()
 
+    def show_held(self, held: dict[int, float]) -> None:
+        """The load that this computer was found to hold at each size (fractions); none where that is not known."""
+        self._held = held
+        self._describe()
+        self.update()
+
     def _describe(self) -> None:
         self.describe("; ".join(f"{r.buffer} samples: {self._words(r)}" for r in self._rungs))
 
     def _words(self, rung: Rung) -> str:
         heard = f", heard after {milliseconds(rung.heard)}{', too late' if rung.is_late else ''}"
-        return f"{percent(rung.load)}{self._peak(rung)}, {rung.word}{heard if rung.heard > 0 else ''}"
+        held = f", this computer holds {percent(self._held[rung.buffer])}" if rung.buffer in self._held else ""
+        return f"{percent(rung.load)}{self._peak(rung)}, {rung.word}{heard if rung.heard > 0 else ''}{held}"
 
     def _peak(self, rung: Rung) -> str:
         found = self._peaks.get(rung.buffer)
@@ -62,6 +70,7 @@ class BufferRow(Picture):
             "in and out (ms)",
             "heard after (ms)",
             "word",
+            "held here",
         ]
         rows = [
             [
@@ -73,6 +82,7 @@ class BufferRow(Picture):
                 f"{r.round_trip * 1e3:.2f}",
                 f"{r.heard * 1e3:.2f}" if r.heard > 0 else "",
                 r.word,
+                f"{self._held[r.buffer]:.2f}" if r.buffer in self._held else "",
             ]
             for r in self._rungs
         ]
@@ -156,7 +166,8 @@ class BufferRow(Picture):
             painter.drawText(base, right, peak)
 
     def _paint_bar(self, painter, rung: Rung, bar: QRectF) -> None:
-        """The load from the left, hatched past the deadline (the solid line); the limit is the dotted line."""
+        """The load from the left, hatched past the deadline (the solid line); the limit is the dotted line, what this
+        computer was found to hold the small triangle below."""
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground"))
         painter.drawRoundedRect(bar, 2, 2)
@@ -179,6 +190,11 @@ class BufferRow(Picture):
         painter.setPen(QPen(theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
         limit = int(bar.left() + bar.width() * self._limit / FULL)
         painter.drawLine(limit, int(bar.top()) - 2, limit, int(bar.bottom()) + 2)
+        if rung.buffer in self._held:
+            x, y, size = bar.left() + bar.width() * self._held[rung.buffer] / FULL, bar.bottom() + 1, theme.px(4)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("text"))
+            painter.drawPolygon([QPointF(x, y), QPointF(x - size, y + size), QPointF(x + size, y + size)])
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() != Qt.MouseButton.LeftButton:

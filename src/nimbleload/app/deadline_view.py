@@ -20,11 +20,11 @@ class DeadlineView(Picture):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Blocks against their deadlines", parent)
         self._loads = np.zeros(0)
-        self._typical = 0.0
+        self._typical, self._dashed = 0.0, ""
 
-    def show_loads(self, loads: Sequence[float], typical: float) -> None:
-        """The loads in order (fractions), and the predicted typical one as a line."""
-        self._loads, self._typical = np.array(loads), typical
+    def show_loads(self, loads: Sequence[float], typical: float, dashed: str = "predicted as typical") -> None:
+        """The loads in order (fractions), and one as a line, with what it is."""
+        self._loads, self._typical, self._dashed = np.array(loads), typical, dashed
         if len(self._loads):
             self.describe(f"{len(self._loads)} blocks, {int((self._loads > 1).sum())} longer than the deadline")
         self.setVisible(len(self._loads) > 0)
@@ -66,5 +66,5 @@ class DeadlineView(Picture):
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14)), right, percent(load))
         painter.setPen(theme.colour("quiet"))
-        words = f"{len(self._loads)} blocks; solid line: the deadline; dashed line: predicted as typical"
+        words = f"{len(self._loads)} blocks; solid line: the deadline; dashed line: {self._dashed}"
         painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), words)

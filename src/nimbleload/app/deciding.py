@@ -105,7 +105,8 @@ class Deciding(QObject):
             self.write_report(Path(name))
 
     def write_report(self, path: Path) -> None:
-        """Writes the report of what is on the desk."""
+        """Writes the report of what is on the desk, with its plan."""
+        self._desk.peek(False)
         of, at = self._desk.survey, self._desk.instant
         if of is None or at is None:
             return

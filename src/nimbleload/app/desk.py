@@ -31,7 +31,7 @@ from ..core.told.outlook import Outlook, band, outlook
 from ..store.dawproject import ImportReport
 from ..store.library import own_cores
 from ..store.session_file import Saved
-from .document import Document
+from .document import Document, History
 from .landing import Landing
 
 log = logging.getLogger(__name__)
@@ -45,7 +45,8 @@ class Desk(QObject):
 
     `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
     selection are known; `looked_ahead`: peaks and what would help are; `stepped`: the steps of the plan;
-    `suggested`: a plan was found, or is not to be had; `saved_changed`: whether there is something to save.
+    `suggested`: a plan was found, or is not to be had; `saved_changed`: whether there is something to save. `failed`:
+    the load cannot be computed; `not_suggested`: no plan could be looked for; `troubled`: something else went wrong.
     """
 
     opened = Signal()
@@ -59,10 +60,12 @@ class Desk(QObject):
     weighed = Signal(list)
     saved_changed = Signal()
     failed = Signal(str)
+    not_suggested = Signal(str)
+    troubled = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.document: Document | None = None
+        self.history = History()
         self.cards: Cards = {}
         self.path: Path | None = None
         self.report: ImportReport | None = None
@@ -75,9 +78,6 @@ class Desk(QObject):
         self._steps_of: Survey | None = None
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
-        self._history: list[tuple[str, Document]] = []
-        self._future: list[tuple[str, Document]] = []
-        self._clean: Document | None = None
         self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "load")
         self._look_work = ThreadPoolExecutor(1, "peaks")
@@ -110,10 +110,9 @@ class Desk(QObject):
     ) -> None:
         """Puts another session on the desk; its history starts anew."""
         machine = msgspec.structs.replace(saved.machine, measured_cores=own_cores())
-        self.document = Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
+        document = Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
+        self.history.begin(document, is_clean=not unsaved)
         self.cards, self.path, self.report = cards, path, report
-        self._history, self._future = [], []
-        self._clean = None if unsaved else self.document
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
         self._peeked = None
         self.outlook, self.band, self.steps = None, None, None
@@ -130,23 +129,27 @@ class Desk(QObject):
         return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer, kept)
 
     def mark_saved(self, path: Path) -> None:
-        self.path, self._clean = path, self.document
+        self.path = path
+        self.history.mark_clean()
         self.saved_changed.emit()
 
     @property
-    def has_unsaved(self) -> bool:
-        return self.document is not None and self.document is not self._clean
+    def document(self) -> Document | None:
+        """What is on the desk; None if nothing is."""
+        return self.history.now
 
-    def change(self, what: str, document: Document) -> None:
-        """Takes a new snapshot; `what` names the step for undo."""
+    @property
+    def has_unsaved(self) -> bool:
+        return not self.history.is_clean
+
+    def change(self, what: str, document: Document, kind: str = "") -> None:
+        """Takes a new snapshot; `what` names the step for undo. Those of one `kind` in a row are one step."""
         if self.document is None or document == self.document:
             return
-        self._history.append((what, self.document))
-        self._future.clear()
-        self._set(document)
+        self.history.change(what, document, kind)
+        self._changed()
 
-    def _set(self, document: Document) -> None:
-        self.document = document
+    def _changed(self) -> None:
         self.saved_changed.emit()
         self._recompute()
 
@@ -155,30 +158,19 @@ class Desk(QObject):
         """Whether everything that was asked for has been computed and told."""
         return self._told == (self._asked, self._weighing)
 
-    @property
-    def undo_step(self) -> str | None:
-        return self._history[-1][0] if self._history else None
-
-    @property
-    def redo_step(self) -> str | None:
-        return self._future[-1][0] if self._future else None
-
     def undo(self) -> None:
-        if self._history and self.document is not None:
-            what, before = self._history.pop()
-            self._future.append((what, self.document))
-            self._set(before)
+        if self.history.undo():
+            self._changed()
 
     def redo(self) -> None:
-        if self._future and self.document is not None:
-            what, after = self._future.pop()
-            self._history.append((what, self.document))
-            self._set(after)
+        if self.history.redo():
+            self._changed()
 
     # Choices
 
     def choose_buffer(self, buffer: int) -> None:
-        self._change(f"buffer {buffer}", buffer=buffer)
+        if self.document is not None:
+            self.change(f"buffer {buffer}", self.document._replace(buffer=buffer), "buffer")
 
     def choose_machine(self, machine: Machine) -> None:
         self._change(f"{machine.cores} cores", machine=machine)
@@ -322,7 +314,7 @@ class Desk(QObject):
             if asked == self._weighing:
                 self._landing.post(self._take_weighed, asked, weigh(of, at, chosen, stretch))
 
-        self._work.submit(work)
+        self._work.submit(self._guarded, work, "what decisions would save could not be computed")
 
     def _take_weighed(self, asked: int, result: list[Weighed]) -> None:
         if asked == self._weighing:
@@ -357,7 +349,16 @@ class Desk(QObject):
             if wants_band and asked == self._looking:
                 self._landing.post(self._take_band, of, band(of))
 
-        self._look_work.submit(work)
+        self._look_work.submit(self._guarded, work, "what would help could not be computed")
+
+    def _guarded(self, work: Callable[[], None], failure: str) -> None:
+        """Runs work of another thread; what goes wrong ends in the log and in a sentence."""
+        try:
+            work()
+        except Exception as error:
+            log.exception("%s", failure)
+            sentence = f"{failure[0].upper()}{failure[1:]}: {error}. The session and the plan are unchanged."
+            self._landing.post(self.troubled.emit, sentence)
 
     def _take_outlook(self, asked: int, found: Outlook) -> None:
         if asked == self._looking:
@@ -376,6 +377,7 @@ class Desk(QObject):
 
     def suggest(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
         """Looks for the plan that gives up least, in addition to what has been decided by hand."""
+        self.peek(False)
         of = self.survey
         if of is None or self.document is None:
             return
@@ -387,12 +389,13 @@ class Desk(QObject):
                 self._landing.post(self._take_suggestion, (suggest(of, wishes), document))
             except Exception as error:
                 log.exception("suggesting a plan failed")
-                self._landing.post(self._take_suggestion, f"No plan could be suggested: {error}.")
+                self._landing.post(self.not_suggested.emit, f"No plan could be suggested: {error}.")
 
         self._look_work.submit(work)
 
     def compare(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
         """Looks for three plans; `compared` brings them by name."""
+        self.peek(False)
         of = self.survey
         if of is None:
             return
@@ -403,7 +406,7 @@ class Desk(QObject):
                 self._landing.post(self.compared.emit, alternatives(of, wishes))
             except Exception as error:
                 log.exception("comparing plans failed")
-                self._landing.post(self._take_suggestion, f"The plans could not be compared: {error}.")
+                self._landing.post(self.not_suggested.emit, f"The plans could not be compared: {error}.")
 
         self._look_work.submit(work)
 
@@ -451,10 +454,7 @@ class Desk(QObject):
             plan = msgspec.structs.replace(self.document.plan, put_back=tuple(lines))
             self._change("restore list", plan=plan)
 
-    def _take_suggestion(self, result: tuple[Suggestion, Document] | str) -> None:
-        if isinstance(result, str):
-            self.failed.emit(result)
-            return
+    def _take_suggestion(self, result: tuple[Suggestion, Document]) -> None:
         found, document = result
         # What has been decided meanwhile goes before a suggestion that does not know of it.
         if self.document is document:

@@ -13,7 +13,7 @@ from ..store import session_file
 from ..store.archive import ImportRefusedError
 from ..store.library import Library, LibraryError
 from ..store.opening import Opened, known_cards, open_session
-from ..store.recovery import Recovery
+from ..store.recovery import Left, Recovery, discard
 from ..store.session_file import Saved, SessionFileError
 from .landing import Landing
 
@@ -63,6 +63,9 @@ class Filing(QObject):
             self._landing.post(self.saved.emit, path, document)
         except SessionFileError as error:
             self._landing.post(self.failed.emit, str(error))
+        except Exception as error:
+            log.exception("saving %s failed", path)
+            self._landing.post(self.failed.emit, f"{path} was not saved: {error}. What is open is as it was.")
 
     def keep(self, saved: Saved, original: Path | None) -> Future[None]:
         """Writes the recovery copy."""
@@ -73,6 +76,18 @@ class Filing(QObject):
             self._recovery.keep(saved, original)
         except OSError as error:
             log.warning("the recovery copy was not written: %s", error)
+
+    def replace(self, left: Left, saved: Saved, original: Path | None) -> Future[None]:
+        """Takes over a copy that a crash left behind: ours is on the disk before the old one goes."""
+        return self._work.submit(self._replace, left, saved, original)
+
+    def _replace(self, left: Left, saved: Saved, original: Path | None) -> None:
+        try:
+            self._recovery.keep(saved, original)
+        except OSError as error:
+            log.warning("the recovery copy was not written: %s", error)
+            return
+        discard(left)
 
     def forget(self) -> None:
         """Removes the recovery copy, after everything that is still being written."""

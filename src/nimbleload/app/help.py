@@ -7,6 +7,29 @@ from PySide6.QtWidgets import QDialog, QTextBrowser, QVBoxLayout, QWidget
 from .theme import theme
 
 TEXTS = {
+    "Machine": """
+<h3>Machine</h3>
+<p>Is it the computer? Each <b>finding</b> says what is seen, why that matters for audio blocks, and what to do: a command to copy, for now or for good. Nothing is ever
+run or changed for you. <b>Matters</b> can make blocks late by itself; <b>worth knowing</b> may, in some sessions. What <b>cannot be seen here</b> is not called fine.</p>
+<p><b>Look again</b> after you have changed something. What other programs do is watched for ten seconds.</p>
+<p><b>What this computer holds</b>: work of known size on all cores, in real time, against real deadlines, raised and lowered until blocks are late. The bar is the highest load
+at which none was, for as long as it was held. Past it this computer drops out even if every plugin keeps to its figure.</p>
+""",
+    "Watch": """
+<h3>Watch</h3>
+<p>What does a host really do while it plays? The kernel tells when each of its threads takes and leaves a core, and now and then where in the code it is. Nothing is
+changed in the host, and it needs no rights beyond your own.</p>
+<p><b>Bars</b>: the blocks of the last ten seconds, each from its first start to its last end, as a share of the block's duration. A block that was not through when it was
+due is <b>late</b>: that is a crackle.</p>
+<p><b>The fullest block seen</b>: a lane for each thread. Where it had a core it is filled, in the colour of the plugin that was met there; a red line is where it had to give
+way to another program.</p>
+<p><b>The table</b>: who takes how much of one core in the engine's threads. Each look stands for a piece of CPU time; how many fall on a plugin is chance, and
+<b>95 of 100 times</b> says between which figures the truth lies. Time inside common libraries belongs to the plugin that called them. <b>In the worst blocks</b> is the same within
+the fullest twentieth.</p>
+<p><b>Hold this as before</b>, change something in the host, wait ten seconds: <b>Difference</b> says what has changed, and <i>(chance)</i> where it may be none.</p>
+<p><b>Look closely</b> looks ten times as often. What watching takes from the host is said below the table.</p>
+<p>Where the kernel refuses (<tt>kernel.perf_event_paranoid</tt> above 2) the sentence says how to allow it.</p>
+""",
     "Balance": """
 <h3>Balance</h3>
 <p>Does the work of one block fit into the time of one block? The <b>sentence</b> on top says so for the chosen moment;
@@ -32,7 +55,7 @@ how likely you come back to a track: done, normal, or in work. A lighter setting
 <p><b>Share</b>: tracks that end in the same plugins, with equal sends, can have them once, on a bus that carries the sends. Whether that sounds the same has
 been measured; tracks that are panned, or whose faders ride, are kept apart unless it does. <b>F</b> lists all that the session gives away. <b>B</b> is the list of what to put back before the render.</p>
 <p><b>Keys</b>: <b>[</b> and <b>]</b> buffer size · <b>,</b> and <b>.</b> worst moments · <b>1</b> to <b>9</b> decisions for
-the chosen tracks · <b>P</b> pin them · <b>Ctrl+P</b> suggest a plan · <b>Ctrl+Shift+P</b> compare three · hold <b>C</b> to see it without the plan · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+2</b>, <b>Ctrl+3</b>, <b>Ctrl+5</b> the places.</p>
+the chosen tracks · <b>P</b> pin them · <b>Ctrl+P</b> suggest a plan · <b>Ctrl+Shift+P</b> compare three · hold <b>C</b> to see it without the plan · <b>Ctrl+Z</b> undo · <b>Ctrl+K</b> find a command · <b>Ctrl+1</b>, <b>2</b>, <b>4</b> to <b>7</b> the places.</p>
 """,
     "Measure": """
 <h3>Measure</h3>
@@ -47,6 +70,16 @@ Choose some and <b>keep them as a variant</b>: another setting that is measured 
 <p><b>Keep beside</b> leaves a card where it is while you choose another. <b>Figures from elsewhere</b> takes readings of a
 meter, or lets a measured plugin stand in for one that is not installed. Both are marked wherever they count. <b>Computer › Plugins installed
 here</b> searches what this computer has.</p>
+""",
+    "Carry out": """
+<h3>Carry out</h3>
+<p>What the plan freezes or bounces is rendered here: each track's own audio or notes through its plugins up to the place of the cut, in blocks of the chosen size, with its tail, several at once,
+each in a process of its own. What comes late is moved back to its place. The original is never changed.</p>
+<p><b>Proof</b>: each track is rendered again at another block size. <b>The same</b>: what differs is below −120 dBFS. <b>The same but for its own randomness</b>: two renders at one size
+differ, too. <b>Different at another block size</b>: the plugins sound different there; compare with your host's render.</p>
+<p>What cannot be rendered truthfully says why before: buses, stretched clips, audio of another rate, automated plugins, controller curves.</p>
+<p><b>Write the changed session</b>: a copy of the exchange file with the rendered audio in place, clips and plugins switched off; every byte that did not change is the same. What the file
+cannot say is listed to do by hand. Rendering again leaves what is there and made of the same.</p>
 """,
     "Prove": """
 <h3>Prove</h3>

@@ -15,10 +15,11 @@ from ..probe import session_run
 Index = QModelIndex | QPersistentModelIndex
 COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer")
 PLUGIN, SETTING, USED, STATE, GRID, COST = range(len(COLUMNS))
-Status = Literal["measured", "sample", "measuring", "failed", "waiting", "partly", "missing"]
+Status = Literal["measured", "sample", "earlier", "measuring", "failed", "waiting", "partly", "missing"]
 WORDS: dict[Status, str] = {
     "measured": "measured here",
     "sample": "sample figures",
+    "earlier": "in an earlier way",
     "measuring": "measuring…",
     "failed": "failed",
     "waiting": "waiting",
@@ -82,6 +83,8 @@ class MeasureModel(QAbstractTableModel):
             return "missing"
         if any(cell.provenance == "sample" for cell in card.cells):
             return "sample"
+        if any(cell.provenance == "earlier" for cell in card.cells):
+            return "earlier"
         known = self._full.get(key)
         if known is None or known[0] is not card:
             known = self._full[key] = (card, all(self.is_filled(row, b) for b in BUFFER_SIZES))

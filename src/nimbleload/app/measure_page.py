@@ -41,7 +41,7 @@ from .theme import theme
 
 Index = QModelIndex | QPersistentModelIndex
 CARD_WIDTH = 360
-STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet"}
+STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet", "earlier": "brass"}
 
 
 class CellDelegate(QStyledItemDelegate):
@@ -113,8 +113,8 @@ class MeasurePage(QWidget):
         self.bar = QProgressBar()
         self.left = QLabel()
         self._jobs: list[Job] = []
-        self._done = 0
         self._done_cells = 0
+        self._forget_first()
         self._outcome = ""
         self._trying: PluginUse | None = None
         self._tick = QTimer(self)
@@ -203,7 +203,7 @@ class MeasurePage(QWidget):
         if document is None:
             return
         known = {k: c for k, c in self._desk.cards.items() if not (again and c.failure)}
-        self.measuring.start(session_run.jobs(document.session, known, again=again), known)
+        self.measuring.start(session_run.jobs(document.session, known, again=again), known, document.buffer)
 
     def start_failed(self) -> None:
         """Measures those again that have failed."""
@@ -322,13 +322,26 @@ class MeasurePage(QWidget):
         self.card.show_card(use, card, rate, buffer, better, self._trying is not None, more)
 
     def _show_started(self, todo: list[Job]) -> None:
-        self._jobs, self._done, self._done_cells, self._outcome = todo, 0, 0, ""
+        self._jobs, self._done_cells, self._outcome = todo, 0, ""
+        self._forget_first()
         self.model.waiting = {job.key for job in todo}
         self._begin(todo[0])
         self.bar.setRange(0, sum(job.steps for job in todo))
         self.bar.setValue(0)
         self._tick.start()
         self._show_state()
+
+    def _forget_first(self) -> None:
+        """No first figures yet, and nothing finished, in this run."""
+        self._tried_first: set[CardKey] = set()
+        self._finished: set[CardKey] = set()
+        self._first_is_over, self._first_seconds = False, 0.0
+
+    def _begin_next(self) -> None:
+        """The first job that is not finished is measured now; what failed quickly was finished before."""
+        left = next((job for job in self._jobs if job.key not in self._finished), None)
+        if left is not None:
+            self._begin(left)
 
     def _begin(self, job: Job) -> None:
         self.model.current = job.key
@@ -341,13 +354,20 @@ class MeasurePage(QWidget):
         if document is None or step.job.key not in document.session.cards_needed():
             return  # another session was opened meanwhile
         self._desk.take_card(step.card)
+        if step.cell is not None and step.cell.provenance == "first":
+            self._tried_first.add(step.job.key)
+            self.model.current = step.job.key
+        elif self._tried_first and not self._first_is_over:
+            # From now on every load rests on figures of this computer.
+            self._first_is_over, self._first_seconds = True, self.measuring.seconds
+            self._begin_next()
+            self._desk.refresh()
         if step.finished:
-            self._done += 1
-            self._done_cells = sum(job.steps for job in self._jobs[: self._done])
+            self._finished.add(step.job.key)
+            self._done_cells = sum(job.steps for job in self._jobs if job.key in self._finished)
             self.model.current = None
-            if self._done < len(self._jobs):
-                self._begin(self._jobs[self._done])
-        elif step.cell is not None:
+            self._begin_next()
+        elif step.cell is not None and step.cell.provenance != "first":
             self._done_cells += 1
         self.bar.setValue(self._done_cells)
         self.model.show_cards(self._desk.cards, step.job.key)
@@ -366,7 +386,8 @@ class MeasurePage(QWidget):
     def _show_time(self) -> None:
         """How much time is left, from what the run has done so far."""
         if self._done_cells >= 4:
-            seconds = self.measuring.seconds / self._done_cells * (self.bar.maximum() - self._done_cells)
+            spent = self.measuring.seconds - self._first_seconds
+            seconds = spent / self._done_cells * (self.bar.maximum() - self._done_cells)
             words = f"about {seconds / 60:.0f} min left" if seconds >= 90 else f"about {seconds:.0f} s left"
         else:
             words = "finding out how long it takes"
@@ -387,13 +408,21 @@ class MeasurePage(QWidget):
         failures = f" {failed} failed; the table says why." if failed else ""
         if running:
             doing = "Paused" if self.measuring.is_paused else "Measuring"
-            headline = f"{doing}: {self._done} of {len(self._jobs)} plugins done."
+            headline = f"{doing}: {len(self._finished)} of {len(self._jobs)} plugins done."
             advice = f"Each plugin runs in a process of its own; results are kept as they land.{failures}"
+            if self._first_is_over:
+                advice = f"First figures of all are there: Balance rests on them. {advice}"
+            elif self._tried_first and not self.measuring.is_paused:
+                headline = f"First figures: {len(self._tried_first)} of {len(self._jobs)} plugins tried."
+                advice = "A fraction of a second for each at this buffer size; then all are measured thoroughly."
             self.sentence.say(headline, advice, "quiet")
         elif missing:
             headline = f"{missing} of {total} plugin settings are not measured on this computer."
             samples = counts.get("sample", 0)
             basis = f" Until then, sample figures stand in for {samples} of them." if samples else ""
+            earlier = counts.get("earlier", 0)
+            if earlier:
+                basis += f" {earlier} were measured in an earlier way, which took many for cheaper than they are."
             advice = f"{self._outcome}{failures}{basis} What is known already is left out."
             self.sentence.say(headline, advice.strip(), "tight", f"Measure {missing}")
         else:

@@ -68,8 +68,9 @@ class Measuring(QObject):
             self._stood_still += time.monotonic() - self._paused_at
             self._pause.clear()
 
-    def start(self, todo: Sequence[Job], known: Mapping[CardKey, CostCard]) -> None:
-        """Measures these jobs, in order. Does nothing while a run is going on."""
+    def start(self, todo: Sequence[Job], known: Mapping[CardKey, CostCard], first: int | None = None) -> None:
+        """Measures these jobs, in order, all quickly at the buffer size `first` before that. Does nothing while a run
+        is going on."""
         if self.is_running or not todo:
             return
         self._cancel.clear()
@@ -77,7 +78,7 @@ class Measuring(QObject):
         self._stood_still = 0.0
         self._begun = time.monotonic()
         self.started.emit(list(todo))
-        self._thread = threading.Thread(target=self._run, args=(list(todo), dict(known)), daemon=True)
+        self._thread = threading.Thread(target=self._run, args=(list(todo), dict(known), first), daemon=True)
         self._thread.start()
 
     def try_settings(self, use: PluginUse, rate: int, buffer: int, known: CostCard | None) -> None:
@@ -106,11 +107,11 @@ class Measuring(QObject):
         """Ends the run within a moment; what has been measured is kept."""
         self._cancel.set()
 
-    def _run(self, todo: list[Job], known: dict[CardKey, CostCard]) -> None:
+    def _run(self, todo: list[Job], known: dict[CardKey, CostCard], first: int | None) -> None:
         outcome = ""
         try:
             paused = self._pause.is_set
-            runs = session_run.run(todo, known, self._cancel.is_set, self._effort, self.quiet_seconds, paused)
+            runs = session_run.run(todo, known, self._cancel.is_set, self._effort, self.quiet_seconds, paused, first)
             for step in runs:
                 self._keep(step)
                 self._landing.post(self.progressed.emit, step)
@@ -125,7 +126,7 @@ class Measuring(QObject):
 
     def _keep(self, step: Progress) -> None:
         if self._library is not None:
-            self._library.store(step.card, [step.cell] if step.cell else [])
+            self._library.store(step.card, step.lasting)
 
     def keep(self, card: CostCard, source: str) -> None:
         """Stores figures from elsewhere under their source."""

@@ -53,6 +53,20 @@ class PlaceButton(QAbstractButton):
         painter.drawText(inner, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, self._state)
 
 
+class Elided(QLabel):
+    """A line that is shortened where there is no room for it; pointing at it shows all of it."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(60), super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        shown = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        self.setToolTip(self.text() if shown != self.text() else "")
+        painter = QPainter(self)
+        painter.setPen(self.palette().windowText().color())
+        painter.drawText(self.rect(), int(self.alignment()), shown)
+
+
 class PlaceStrip(QWidget):
     """All places, and at the right the session's name and what it runs at."""
 
@@ -73,7 +87,7 @@ class PlaceStrip(QWidget):
         row.addStretch(1)
         words = QVBoxLayout()
         words.setSpacing(0)
-        self._name, self._runs_at = QLabel(), QLabel()
+        self._name, self._runs_at = Elided(), Elided()
         self._runs_at.setProperty("role", "quiet")
         for label in (self._name, self._runs_at):
             label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

@@ -224,6 +224,11 @@ class PlanDrawer(QFrame):
         self.suggest.setEnabled(False)
         self._words.setText(said)
 
+    def show_trouble(self, reason: str) -> None:
+        """Says why there is no suggestion; the plan in force stays."""
+        self.suggest.setEnabled(True)
+        self._words.setText(reason)
+
     def show_suggestion(self, of: Survey, found: Suggestion) -> None:
         """Says how good the suggested plan is; the plan itself comes with `show_plan`."""
         if not found.reached:

@@ -7,6 +7,10 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLay
 
 from .theme import theme
 
+# What stands there until there is something to be said.
+NOTHING_OPEN = "No session is open."
+WHAT_TO_OPEN = "Session › Open… opens one, or drop a file onto the window; Session › Open the example shows one."
+
 
 class Sentence(QFrame):
     """A headline, a line of advice, and a button for what to do next."""
@@ -22,7 +26,8 @@ class Sentence(QFrame):
         words.setSpacing(2)
         self.headline, self.advice = QLabel(), QLabel()
         self.headline.setProperty("role", "headline")
-        self.advice.setWordWrap(True)
+        for label in (self.headline, self.advice):
+            label.setWordWrap(True)
         words.addWidget(self.headline)
         words.addWidget(self.advice)
         row.addLayout(words, 1)
@@ -30,6 +35,7 @@ class Sentence(QFrame):
         self.button.setProperty("role", "main")
         self.button.clicked.connect(self.pressed)
         row.addWidget(self.button)
+        self.say(NOTHING_OPEN, WHAT_TO_OPEN, "quiet")
 
     def say(self, headline: str, advice: str, tone: str, button: str = "") -> None:
         """Shows a sentence. `tone` is "overload", "tight", "fits" or "quiet"; an empty `button` hides it."""

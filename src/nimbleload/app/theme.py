@@ -135,7 +135,7 @@ class Theme:
         QPushButton:disabled {{ color: {c.quiet}; background: {c.panel}; }}
         QPushButton[role="main"] {{ background: {c.brass}; color: {c.on_brass}; font-weight: bold; border: none;
             padding: {px(7)}px {px(16)}px; }}
-        QPushButton[role="main"]:focus {{ border: 2px solid {c.text}; }}
+        QPushButton[role="main"]:focus {{ border: 2px solid {c.text}; padding: {px(5)}px {px(14)}px; }}
         QPushButton[role="word"] {{ background: transparent; border: none; color: {c.quiet}; font-size: {px(11)}px;
             padding: {px(2)}px {px(4)}px; }}
         QPushButton[role="word"]:checked {{ color: {c.brass}; }}
@@ -146,6 +146,13 @@ class Theme:
         QTreeView, QTableView, QListView, QListWidget {{ background: transparent; border: none; outline: none; }}
         QHeaderView::section {{ background: {c.panel}; color: {c.quiet}; border: none; padding: {px(3)}px;
             font-size: {px(11)}px; }}
+        QCheckBox::indicator, QListView::indicator, QTableView::indicator, QMenu::indicator {{
+            width: {px(12)}px; height: {px(12)}px; border: 1px solid {c.quiet}; border-radius: {px(2)}px;
+            background: {c.ground}; }}
+        QCheckBox::indicator:checked, QListView::indicator:checked, QTableView::indicator:checked,
+            QMenu::indicator:checked {{ background: {c.brass}; border: {px(3)}px solid {c.ground};
+            outline: 1px solid {c.quiet}; }}
+        QCheckBox:focus {{ color: {c.brass}; }}
         QScrollArea {{ background: transparent; border: none; }}
         QScrollArea > QWidget > QWidget {{ background: transparent; }}
         QScrollBar:vertical {{ background: transparent; width: {px(9)}px; }}

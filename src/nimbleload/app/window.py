@@ -29,6 +29,8 @@ from ..store.opening import EXCHANGE_SUFFIX, Opened
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
 from ..store.session_file import SUFFIX, Saved, SessionFileError
 from .balance_page import BalancePage
+from .carry.carry_page import CarryPage
+from .carry.carrying_out import CarryingOut
 from .choices import Choices
 from .deciding import Deciding
 from .desk import Desk
@@ -37,15 +39,23 @@ from .finder import Finder
 from .help import Help
 from .host_dialog import HostDialog
 from .installed import InstalledDialog
+from .log_dialog import LogDialog
+from .machine.looking import Looking
+from .machine.machine_page import MachinePage
 from .measure_page import MeasurePage
 from .measuring import Measuring
 from .place_strip import PlaceStrip
 from .prove_page import ProvePage
 from .rehearsing import Rehearsing
 from .theme import SCALES, theme
+from .watch.watch_page import WatchPage
+from .watch.watching import Watching
 
-PLACES = [("Measure", "Ctrl+2"), ("Balance", "Ctrl+3"), ("Prove", "Ctrl+5")]
-MEASURE, BALANCE, PROVE = range(3)
+PLACES = [
+    ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"), ("Carry out", "Ctrl+6"),
+    ("Prove", "Ctrl+7"),
+]  # fmt: skip
+MACHINE, WATCH, MEASURE, BALANCE, CARRY, PROVE = range(6)
 AUTOSAVE_MS = 3000
 Example = Callable[[], Saved]
 
@@ -63,16 +73,21 @@ class MainWindow(QMainWindow):
         self.measure = MeasurePage(self.desk, self.measuring)
         self.balance = BalancePage(self.desk)
         self.deciding = Deciding(self.desk, self.balance, self)
-        self.pages = QStackedWidget()
-        self.pages.addWidget(self.measure)
-        self.pages.addWidget(self.balance)
         self.rehearsing = Rehearsing(self)
         self.prove = ProvePage(self.desk, self.rehearsing)
-        self.pages.addWidget(self.prove)
+        self.looking = Looking(self)
+        self.machine = MachinePage(self.looking)
+        self.watching = Watching(self)
+        self.watch = WatchPage(self.watching)
+        self.carrying = CarryingOut(self)
+        self.carry = CarryPage(self.desk, self.carrying)
+        self.pages = QStackedWidget()
+        for page in (self.machine, self.watch, self.measure, self.balance, self.carry, self.prove):
+            self.pages.addWidget(page)
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(AUTOSAVE_MS)
-        self._close_after_save = False
+        self._after_save: Callable[[], object] | None = None
         self._is_shut_down = False
         self.setAcceptDrops(True)
         self._lay_out()
@@ -80,6 +95,8 @@ class MainWindow(QMainWindow):
         self._connect()
         self.go(BALANCE)
         self._show_title()
+        self.watching.look()
+        self.machine.look()
 
     def _lay_out(self) -> None:
         inside = QWidget()
@@ -101,12 +118,17 @@ class MainWindow(QMainWindow):
         self.balance.measure_wanted.connect(lambda: self.go(MEASURE))
         self.measure.state_changed.connect(self.places.buttons[MEASURE].show_state)
         self.prove.state_changed.connect(self.places.buttons[PROVE].show_state)
+        self.machine.ceilings_changed.connect(self.balance.show_ceilings)
+        self.machine.state_changed.connect(self.places.buttons[MACHINE].show_state)
+        self.carry.state_changed.connect(self.places.buttons[CARRY].show_state)
+        self.watch.state_changed.connect(self.places.buttons[WATCH].show_state)
         desk.opened.connect(self._show_title)
         desk.recomputed.connect(self._show_load)
         desk.saved_changed.connect(self._changed)
         desk.failed.connect(lambda _: self.places.buttons[BALANCE].show_state("not computed", "brick"))
         self.filing.opened.connect(self._take_opened)
         self.filing.saved.connect(self._take_saved)
+        desk.troubled.connect(self.complain)
         self.filing.failed.connect(self.complain)
         self.deciding.failed.connect(self.complain)
         self._autosave.timeout.connect(self._keep_copy)
@@ -143,8 +165,8 @@ class MainWindow(QMainWindow):
             self._add(decide, f"Decision &{digit} for the chosen tracks", partial(self.decide, digit), str(digit))
         decide.addSeparator()
         self._add(decide, "&Suggest a plan", self.balance.suggest, "Ctrl+P")
-        self._add(decide, "&Pin the chosen tracks", lambda: self.desk.pin(self.desk.selection, True), "P")
-        self._add(decide, "&Let the chosen tracks go", lambda: self.desk.pin(self.desk.selection, False), "Shift+P")
+        self._add(decide, "&Pin the chosen tracks", lambda: self._pin(True), "P")
+        self._add(decide, "&Let the chosen tracks go", lambda: self._pin(False), "Shift+P")
         settled = decide.addMenu("How se&ttled the chosen tracks are")
         for standing in STANDINGS:
             self._add(settled, f"&{standing.capitalize()}", partial(self._stand, standing))
@@ -173,6 +195,7 @@ class MainWindow(QMainWindow):
         helping = bar.addMenu("&Help")
         self._add(helping, "About this &page", self.show_help, "F1")
         self._add(helping, "&Find a command…", self.find_command, "Ctrl+K")
+        self._add(helping, "What the program &wrote down (log)…", lambda: LogDialog(self).open())
 
     def _add(
         self, menu: QMenu, text: str, run: Callable[[], object], key: QKeySequence.StandardKey | str = ""
@@ -198,11 +221,19 @@ class MainWindow(QMainWindow):
     def go(self, number: int) -> None:
         self.pages.setCurrentIndex(number)
         self.places.check(number)
-        (self.balance.tracks.view if number == BALANCE else self.measure.table).setFocus()
+        first = {BALANCE: self.balance.tracks.view, MEASURE: self.measure.table, WATCH: self.watch.sentence.button,
+                 PROVE: self.prove.sentence.button, MACHINE: self.machine.sentence.button,
+                 CARRY: self.carry.table}  # fmt: skip
+        first[number].setFocus()
 
     def decide(self, digit: int) -> None:
         if self.pages.currentIndex() == BALANCE:
             self.balance.options.choose_digit(digit)
+
+    def _pin(self, on: bool) -> None:
+        """Only where the chosen tracks are in sight."""
+        if self.pages.currentIndex() == BALANCE:
+            self.desk.pin(self.desk.selection, on)
 
     def focus_filter(self) -> None:
         self.go(BALANCE)
@@ -226,6 +257,9 @@ class MainWindow(QMainWindow):
         assert isinstance(application, QApplication)
         theme.apply(application, self._choices.theme, self._choices.scale)
         self.measure.size_columns()
+        self.machine.refresh()
+        self.watch.size_rows()
+        self.carry.size_columns()
         self.desk.refresh()
 
     def ask_host(self) -> None:
@@ -241,12 +275,10 @@ class MainWindow(QMainWindow):
     # Files
 
     def open_example(self) -> None:
-        if self._may_leave():
-            self._show_opened(None, Opened(self._example()))
+        self._leave_then(lambda: self._show_opened(None, Opened(self._example())))
 
     def open_path(self, path: Path) -> None:
-        if self._may_leave():
-            self.filing.open(path)
+        self._leave_then(lambda: self.filing.open(path))
 
     def ask_open(self) -> None:
         kinds = f"Sessions (*{SUFFIX} *{EXCHANGE_SUFFIX})"
@@ -276,9 +308,11 @@ class MainWindow(QMainWindow):
             return
         proposed = self.desk.path or Path.home() / f"{self.desk.document.session.name}{SUFFIX}"
         name, _ = QFileDialog.getSaveFileName(self, "Save the session", str(proposed), f"Sessions (*{SUFFIX})")
-        if name:
-            path = Path(name)
-            self._save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
+        if not name:
+            self._after_save = None
+            return
+        path = Path(name)
+        self._save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
 
     def _save_to(self, path: Path) -> None:
         saved = self.desk.saved()
@@ -292,14 +326,15 @@ class MainWindow(QMainWindow):
         else:
             self.desk.path = path  # it has changed while it was written
         self._show_title()
-        if self._close_after_save:
-            self.close()
+        if self._after_save is not None:
+            then, self._after_save = self._after_save, None
+            then()
 
     def _changed(self) -> None:
-        self._undo.setEnabled(self.desk.undo_step is not None)
-        self._undo.setText(f"&Undo {self.desk.undo_step or ''}".strip())
-        self._redo.setEnabled(self.desk.redo_step is not None)
-        self._redo.setText(f"&Redo {self.desk.redo_step or ''}".strip())
+        for action, word, step in ((self._undo, "&Undo", self.desk.history.undo_step),
+                                   (self._redo, "&Redo", self.desk.history.redo_step)):  # fmt: skip
+            action.setEnabled(step is not None)
+            action.setText(f"{word} {step or ''}".strip())
         self._show_title()
         if self.desk.has_unsaved:
             self._autosave.start()
@@ -335,8 +370,7 @@ class MainWindow(QMainWindow):
             return
         found = Opened(saved)
         self.desk.open(saved, self.filing.cards_for(found), left.original, unsaved=True)
-        self._keep_copy()
-        discard(left)
+        self.filing.replace(left, self.desk.saved() or saved, left.original)
 
     def _fill_recent(self) -> None:
         self._recent.clear()
@@ -362,7 +396,7 @@ class MainWindow(QMainWindow):
 
     def complain(self, sentence: str) -> None:
         """Says what went wrong; the window stays usable."""
-        self._close_after_save = False
+        self._after_save = None
         box = QMessageBox(QMessageBox.Icon.Warning, "Nimble Load", sentence, QMessageBox.StandardButton.Ok, self)
         box.open()
 
@@ -395,15 +429,14 @@ class MainWindow(QMainWindow):
 
     # Closing and dropping
 
-    def _may_leave(self) -> bool:
-        """Whether the session on the desk may be left; asks if it has unsaved work."""
-        if not self.desk.has_unsaved:
-            return True
-        answer = self._ask_leave()
+    def _leave_then(self, go_on: Callable[[], object]) -> None:
+        """Goes on if the session on the desk may be left; asks if it has unsaved work, and saves it first if wanted."""
+        answer = self._ask_leave() if self.desk.has_unsaved else QMessageBox.StandardButton.Discard
         if answer == QMessageBox.StandardButton.Save:
+            self._after_save = go_on
             self.save()
-            return False
-        return answer == QMessageBox.StandardButton.Discard
+        elif answer == QMessageBox.StandardButton.Discard:
+            go_on()
 
     def _ask_leave(self) -> QMessageBox.StandardButton:
         buttons = QMessageBox.StandardButton
@@ -416,7 +449,7 @@ class MainWindow(QMainWindow):
         if self.desk.has_unsaved:
             answer = self._ask_leave()
             if answer == QMessageBox.StandardButton.Save:
-                self._close_after_save = True
+                self._after_save = self.close
                 self.save()
             if answer != QMessageBox.StandardButton.Discard:
                 event.ignore()
@@ -435,6 +468,9 @@ class MainWindow(QMainWindow):
         self._autosave.stop()
         self.measuring.close()
         self.rehearsing.close()
+        self.watching.close()
+        self.looking.close()
+        self.carrying.close()
         self.filing.forget()
         self.filing.close()
         self.desk.close()

@@ -1,6 +1,6 @@
 """The same work from a shell, JSON on request."""
 
-from . import cards, library, plan, prove, session
+from . import cards, carry, library, machine, plan, prove, session, watch
 from .common import cli
 
-__all__ = ["cards", "cli", "library", "plan", "prove", "session"]
+__all__ = ["cards", "carry", "cli", "library", "machine", "plan", "prove", "session", "watch"]

@@ -18,8 +18,12 @@ from ..core.told.card_comparison import comparison, other_standards, reasons, sw
 from ..core.units import microseconds, percent
 from ..probe import catalogue, session_run
 from ..probe.measure import Effort
+from ..store import allowed
+from ..store.allowed import PERMISSIONS
 from ..store.opening import known_cards
 from .common import as_json, cards_of, cli, library, opened, show_json
+
+WORDS_OF = {"files": "all your files", "network": "the network"}
 
 
 @cli.command()
@@ -31,7 +35,8 @@ from .common import as_json, cards_of, cli, library, opened, show_json
 @as_json
 def measure(file: str, again: bool, buffers: tuple[int, ...], rate: int | None, quick: bool, json: bool) -> None:
     """Measure every plugin of a session on this computer; each result is stored as it is made."""
-    session = opened(file).saved.session
+    saved = opened(file).saved
+    session = saved.session
     store = library()
     known = known_cards(session, store)
     todo = session_run.jobs(session, known, buffers or BUFFER_SIZES, again, rate)
@@ -40,8 +45,12 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], rate: int | None, 
     if not json:
         click.echo(f"{len(session.cards_needed())} cost cards, {len(todo)} to measure.")
     done = 0
-    for step in session_run.run(todo, known, effort=Effort(3, 0.05) if quick else None):
-        store.store(step.card, [step.cell] if step.cell else [])
+    said_first = json or not todo
+    for step in session_run.run(todo, known, effort=Effort(3, 0.05) if quick else None, first=saved.buffer):
+        store.store(step.card, step.lasting)
+        if not said_first and (step.lasting or step.finished):
+            said_first = True
+            click.echo(f"  First figures at {saved.buffer} samples after {time.monotonic() - begun:.1f} s.")
         if not step.finished:
             continue
         done += 1
@@ -86,6 +95,35 @@ def plugins(words: tuple[str, ...], family: str | None, retry: bool, standard: s
     click.echo(f"{len(found)} plugins.")
     for path, reason in failed.items():
         click.echo(f"Not readable: {path}: {reason}")
+
+
+@cli.command()
+@click.argument("plugin", required=False)
+@click.argument("permission", type=click.Choice(PERMISSIONS), required=False)
+@click.option("--no-longer", is_flag=True, help="Take it back.")
+def allow(plugin: str | None, permission: str | None, no_longer: bool) -> None:
+    """Let a PLUGIN (its identifier, or words of its name) do what none may: use all your files, or the network.
+
+    Without arguments: what has been allowed.
+    """
+    if plugin is None or permission is None:
+        for name, given in allowed.all_allowed().items():
+            click.echo(f"  {name}: {', '.join(given)}")
+        click.echo("Every other plugin reads no hidden files, writes none of yours and reaches no network.")
+        return
+    found = [p for p, _ in catalogue.matching(catalogue.catalogue(), plugin.split())]
+    exact = [p for p in found if plugin in (p.identifier, p.name)] or found
+    if len({(p.standard, p.identifier) for p in exact}) != 1:
+        listed = "".join(f"\n  {p.standard}  {p.name}  {p.identifier}" for p in exact[:12])
+        raise click.ClickException(f"{plugin!r} fits {len(exact)} installed plugins; say its identifier.{listed}")
+    try:
+        allowed.allow(exact[0].standard, exact[0].identifier, permission, not no_longer)
+    except allowed.AllowedError as error:
+        raise click.ClickException(str(error)) from error
+    may = "may no longer" if no_longer else "may from now on"
+    click.echo(
+        f"{exact[0].name} ({exact[0].standard}) {may} use {WORDS_OF[permission]}. Measure it again with --again."
+    )
 
 
 class Found:

@@ -12,6 +12,7 @@ from .. import __version__
 from ..core.cards.card import CostCard
 from ..core.session.plugins import CardKey
 from ..core.session.session import SessionError
+from ..demo import audio as demo_audio
 from ..demo import cards as demo_cards
 from ..demo import session as demo_session
 from ..store.archive import ImportRefusedError
@@ -49,7 +50,7 @@ def opened(file: str) -> Opened:
 def demo_saved() -> Saved:
     """The example session with its sample cards."""
     return Saved(
-        demo_session.session(),
+        msgspec.structs.replace(demo_session.session(), source=str(demo_audio.path())),
         demo_session.plan(),
         cards=tuple(demo_cards.sample_cards().values()),
         machine=demo_session.MACHINE,

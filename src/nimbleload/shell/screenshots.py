@@ -11,10 +11,12 @@ from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
 from ..app.application import application
 from ..app.theme import theme
-from ..app.window import BALANCE, MEASURE, PROVE, MainWindow
+from ..app.window import BALANCE, CARRY, MACHINE, MEASURE, PROVE, WATCH, MainWindow
+from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS
 from ..core.session.computer import Machine
+from ..demo import computer as demo_computer
 from .common import demo_saved
 
 SIZE = (1280, 800)
@@ -59,6 +61,7 @@ def take_all(folder: Path) -> Iterator[Path]:
 
 
 def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
+    yield from _computer(window, folder)
     strips = {strip.name: strip.id for strip in window.desk.document.session.strips} if window.desk.document else {}
     window.balance.tracks.choose(strips["Choir low"])
     settle(window)
@@ -83,8 +86,42 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     settle(window)
     yield _shoot(window, folder / "measure-cards.png")
     window.measure.put_away()
+    yield from _carried_out(window, folder)
     yield from _rehearsed(window, folder)
     window.go(BALANCE)
+
+
+def _computer(window: MainWindow, folder: Path) -> Iterator[Path]:
+    """The example's computer, and a recording of a host that plays the example."""
+    window.looking.close()
+    window.machine.show_facts(demo_computer.facts())
+    window.machine.show_ceilings(demo_computer.ceilings())
+    window.go(MACHINE)
+    settle(window)
+    yield _shoot(window, folder / "machine.png")
+    window.go(WATCH)
+    window.watching.show_example()
+    wait_for(lambda: window.watch.shown is not None, 60)
+    settle(window)
+    yield _shoot(window, folder / "watch.png")
+    window.go(BALANCE)
+
+
+def _carried_out(window: MainWindow, folder: Path) -> Iterator[Path]:
+    """A few short tracks of the example, rendered and proven; one that cannot be."""
+    assert window.desk.document is not None
+    ids = {strip.name: strip.id for strip in window.desk.document.session.strips}
+    window.desk.clear_plan()
+    names = ("Market 1", "Market 2", "Bailiff", "Quay water", "Choir")
+    window.desk.decide("freeze", [Decision("freeze", ids[name]) for name in names])
+    wait_for(lambda: window.carry.prepared is not None and bool(window.carry.prepared.jobs), 60)
+    window.go(CARRY)
+    window.carry.start()
+    wait_for(lambda: len(window.carry.rendered) == 2, 120)
+    settle(window)
+    yield _shoot(window, folder / "carry-out.png")
+    window.carrying.stop()
+    wait_for(lambda: not window.carrying.is_running, 60)
 
 
 def _rehearsed(window: MainWindow, folder: Path) -> Iterator[Path]:

@@ -26,13 +26,19 @@ from .common import as_json, cards_of, cli, opened, refuse, show_json
 @cli.command("import")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False))
 @click.option("--to", type=click.Path(dir_okay=False), help="Where to write the session file (default: beside FILE).")
+@click.option("--replace", "over", is_flag=True, help="Write over a session file that is there, and its plan.")
 @as_json
-def import_(file: str, to: str | None, json: bool) -> None:
+def import_(file: str, to: str | None, over: bool, json: bool) -> None:
     """Read an exchange file (.dawproject) and write it as a Nimble Load session; FILE itself is not changed."""
     result = opened(file)
     target = Path(to) if to else Path(file).with_suffix(session_file.SUFFIX)
     if target.suffix != session_file.SUFFIX:
         raise click.ClickException(f"{target.name} should end in {session_file.SUFFIX}.")
+    if target.exists() and not over:
+        raise click.ClickException(
+            f"{target} is there already, perhaps with a plan in it: it was not changed. --replace writes over it, "
+            "--to somewhere else."
+        )
     try:
         session_file.write(target, result.saved)
     except SessionFileError as error:

@@ -9,7 +9,8 @@ from pathlib import Path
 import click
 
 from ..app.application import application
-from .common import demo_saved, library
+from ..store.library import Library, LibraryError
+from .common import demo_saved
 
 
 def add_commands(group: click.Group) -> None:
@@ -20,14 +21,27 @@ def add_commands(group: click.Group) -> None:
 
 def make_window():
     """The window with the user's choices and cost library, not yet shown."""
+    from ..app import log_file
     from ..app.choices import Choices
+    from ..app.landing import Landing
     from ..app.theme import theme
     from ..app.window import MainWindow
     from ..store.recovery import Recovery
 
+    log_file.begin()
     choices = Choices()
     theme.apply(application(), choices.theme, choices.scale)
-    return MainWindow(demo_saved, library(), choices, Recovery())
+    try:
+        store, trouble = Library(), ""
+    except LibraryError as error:
+        # Without it nothing is kept, but everything else works.
+        store, trouble = None, f"{error} What is measured now is not kept."
+    window = MainWindow(demo_saved, store, choices, Recovery())
+    landing = Landing(window)
+    log_file.catch(lambda sentence: landing.post(window.complain, sentence))
+    if trouble:
+        window.complain(trouble)
+    return window
 
 
 def run_window(path: Path | None) -> None:

@@ -1,0 +1,54 @@
+"""The log: what went wrong, in a file of the user's state folder, and a sentence for what nobody caught."""
+
+from __future__ import annotations
+
+import logging
+import sys
+import threading
+from collections.abc import Callable
+from logging.handlers import RotatingFileHandler
+from pathlib import Path
+from types import TracebackType
+
+import platformdirs
+
+LARGEST, KEPT = 1 << 20, 3
+FORMAT = "%(asctime)s %(levelname)s %(name)s: %(message)s"
+
+log = logging.getLogger(__name__)
+
+
+def path() -> Path:
+    return Path(platformdirs.user_state_dir("nimble-load")) / "nimble-load.log"
+
+
+def begin(where: Path | None = None) -> logging.Handler | None:
+    """Writes the log of this program to its file from now on; None if it cannot be written, which is no obstacle."""
+    file = where or path()
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        handler = RotatingFileHandler(file, maxBytes=LARGEST, backupCount=KEPT, encoding="utf-8", delay=True)
+    except OSError as error:
+        log.warning("no log is kept: %s", error)
+        return None
+    handler.setFormatter(logging.Formatter(FORMAT))
+    logging.getLogger("nimbleload").addHandler(handler)
+    return handler
+
+
+def catch(tell: Callable[[str], None]) -> None:
+    """Has whatever nobody catches written to the log, and told in a sentence."""
+
+    def caught(kind: type[BaseException], error: BaseException | None, where: TracebackType | None) -> None:
+        if issubclass(kind, KeyboardInterrupt):
+            sys.__excepthook__(kind, error or kind(), where)
+            return
+        log.error("nobody caught this", exc_info=(kind, error or kind(), where))
+        tell(f"Something went wrong that should not: {error or kind.__name__}. Your session is as it was; save it now. "
+             "What happened stands in the log (Help).")  # fmt: skip
+
+    def in_thread(given: threading.ExceptHookArgs) -> None:
+        caught(given.exc_type, given.exc_value, given.exc_traceback)
+
+    sys.excepthook = caught
+    threading.excepthook = in_thread
