@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
     QMainWindow,
-    QMenu,
     QMessageBox,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from ..core.decisions.decision import STANDINGS, Standing
+from ..core.decisions.decision import Standing
 from ..core.session.computer import Machine
 from ..core.survey import fitted
 from ..core.units import percent
@@ -38,12 +36,11 @@ from .filing import Filing
 from .finder import Finder
 from .help import Help
 from .host_dialog import HostDialog
-from .installed import InstalledDialog
-from .log_dialog import LogDialog
 from .machine.looking import Looking
 from .machine.machine_page import MachinePage
 from .measure_page import MeasurePage
 from .measuring import Measuring
+from .menus import PLACES, Menus
 from .place_strip import PlaceStrip
 from .prove_page import ProvePage
 from .rehearsing import Rehearsing
@@ -51,10 +48,6 @@ from .theme import SCALES, theme
 from .watch.watch_page import WatchPage
 from .watch.watching import Watching
 
-PLACES = [
-    ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"), ("Carry out", "Ctrl+6"),
-    ("Prove", "Ctrl+7"),
-]  # fmt: skip
 MACHINE, WATCH, MEASURE, BALANCE, CARRY, PROVE = range(6)
 AUTOSAVE_MS = 3000
 Example = Callable[[], Saved]
@@ -91,7 +84,7 @@ class MainWindow(QMainWindow):
         self._is_shut_down = False
         self.setAcceptDrops(True)
         self._lay_out()
-        self._make_menus()
+        self._menus = Menus(self)
         self._connect()
         self.go(BALANCE)
         self._show_title()
@@ -133,79 +126,7 @@ class MainWindow(QMainWindow):
         self.deciding.failed.connect(self.complain)
         self._autosave.timeout.connect(self._keep_copy)
 
-    # Menus
-
-    def _make_menus(self) -> None:
-        bar = self.menuBar()
-        files = bar.addMenu("&Session")
-        self._add(files, "Open the &example", self.open_example)
-        self._add(files, "&Open…", self.ask_open, QKeySequence.StandardKey.Open)
-        self._recent = files.addMenu("Open &recent")
-        self._recent.aboutToShow.connect(self._fill_recent)
-        self._save = self._add(files, "&Save", self.save, QKeySequence.StandardKey.Save)
-        self._add(files, "Save &as…", self.ask_save, QKeySequence.StandardKey.SaveAs)
-        self._report = self._add(files, "What the &import understood…", self.show_report)
-        files.addSeparator()
-        self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
-        edit = bar.addMenu("&Edit")
-        self._undo = self._add(edit, "&Undo", self.desk.undo, "Ctrl+Z")
-        self._redo = self._add(edit, "&Redo", self.desk.redo, "Ctrl+Shift+Z")
-        self._add(edit, "Take back &all decisions", self.desk.clear_plan)
-        go = bar.addMenu("&Go")
-        for number, (name, key) in enumerate(PLACES):
-            self._add(go, name, partial(self.go, number), key)
-        go.addSeparator()
-        self._add(go, "&Next worst moment", lambda: self.desk.step_worst(1), ".")
-        self._add(go, "&Previous worst moment", lambda: self.desk.step_worst(-1), ",")
-        self._add(go, "&Smaller buffer", lambda: self.balance.buffers.step(-1), "[")
-        self._add(go, "&Larger buffer", lambda: self.balance.buffers.step(1), "]")
-        self._add(go, "&Filter tracks", self.focus_filter, QKeySequence.StandardKey.Find)
-        decide = bar.addMenu("&Decide")
-        for digit in range(1, 10):
-            self._add(decide, f"Decision &{digit} for the chosen tracks", partial(self.decide, digit), str(digit))
-        decide.addSeparator()
-        self._add(decide, "&Suggest a plan", self.balance.suggest, "Ctrl+P")
-        self._add(decide, "&Pin the chosen tracks", lambda: self._pin(True), "P")
-        self._add(decide, "&Let the chosen tracks go", lambda: self._pin(False), "Shift+P")
-        settled = decide.addMenu("How se&ttled the chosen tracks are")
-        for standing in STANDINGS:
-            self._add(settled, f"&{standing.capitalize()}", partial(self._stand, standing))
-        self._add(decide, "&Compare three plans…", self.deciding.compare_plans, "Ctrl+Shift+P")
-        self._add(decide, "Plans put &by…", self.deciding.show_kept, "Ctrl+Shift+K")
-        self._add(decide, "&What the session gives away…", self.deciding.show_findings, "F")
-        self._add(decide, "&Before the final render…", self.deciding.show_restore, "B")
-        self._add(decide, "Show it without the plan, and back (or hold C)", self.deciding.peek)
-        self._add(decide, "&Write the plan as a report…", self.deciding.ask_report)
-        computer = bar.addMenu("&Computer")
-        self._add(computer, "The &host and the audio device…", self.ask_host)
-        self._add(computer, "&Track in time…", self.deciding.ask_tracking)
-        self._add(computer, "&Plugins installed here…", lambda: InstalledDialog(self).open())
-        rates = computer.addMenu("Sample &rate")
-        for rate in (44100, 48000, 88200, 96000):
-            self._add(rates, f"{rate / 1000:g} kHz", partial(self.desk.choose_rate, rate))
-        computer.addSeparator()
-        for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
-            here = " (as many as here)" if cores == os.cpu_count() else ""
-            self._add(computer, f"{cores} cores{here}", partial(self.choose_cores, cores))
-        view = bar.addMenu("&View")
-        for name, text in (("night", "&Night"), ("paper", "&Paper"), ("desktop", "&As the desktop")):
-            self._add(view, text, partial(self.choose_theme, name))
-        self._add(view, "&Larger text", lambda: self.scale_text(1), "Ctrl++")
-        self._add(view, "&Smaller text", lambda: self.scale_text(-1), "Ctrl+-")
-        helping = bar.addMenu("&Help")
-        self._add(helping, "About this &page", self.show_help, "F1")
-        self._add(helping, "&Find a command…", self.find_command, "Ctrl+K")
-        self._add(helping, "What the program &wrote down (log)…", lambda: LogDialog(self).open())
-
-    def _add(
-        self, menu: QMenu, text: str, run: Callable[[], object], key: QKeySequence.StandardKey | str = ""
-    ) -> QAction:
-        action = menu.addAction(text)
-        if key:
-            action.setShortcut(QKeySequence(key))
-        action.triggered.connect(lambda _=False: run())
-        self.addAction(action)
-        return action
+    # Commands
 
     def commands(self) -> list[QAction]:
         return [action for action in self.actions() if action.text()]
@@ -230,7 +151,7 @@ class MainWindow(QMainWindow):
         if self.pages.currentIndex() == BALANCE:
             self.balance.options.choose_digit(digit)
 
-    def _pin(self, on: bool) -> None:
+    def pin(self, on: bool) -> None:
         """Only where the chosen tracks are in sight."""
         if self.pages.currentIndex() == BALANCE:
             self.desk.pin(self.desk.selection, on)
@@ -331,8 +252,8 @@ class MainWindow(QMainWindow):
             then()
 
     def _changed(self) -> None:
-        for action, word, step in ((self._undo, "&Undo", self.desk.history.undo_step),
-                                   (self._redo, "&Redo", self.desk.history.redo_step)):  # fmt: skip
+        for action, word, step in ((self._menus.undo, "&Undo", self.desk.history.undo_step),
+                                   (self._menus.redo, "&Redo", self.desk.history.redo_step)):  # fmt: skip
             action.setEnabled(step is not None)
             action.setText(f"{word} {step or ''}".strip())
         self._show_title()
@@ -372,12 +293,13 @@ class MainWindow(QMainWindow):
         self.desk.open(saved, self.filing.cards_for(found), left.original, unsaved=True)
         self.filing.replace(left, self.desk.saved() or saved, left.original)
 
-    def _fill_recent(self) -> None:
-        self._recent.clear()
+    def fill_recent(self) -> None:
+        recent = self._menus.recent
+        recent.clear()
         for path in self._choices.recent:
-            self._recent.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
-        if self._recent.isEmpty():
-            self._recent.addAction("Nothing opened yet").setEnabled(False)
+            recent.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
+        if recent.isEmpty():
+            recent.addAction("Nothing opened yet").setEnabled(False)
 
     def show_report(self) -> None:
         report = self.desk.report
@@ -404,7 +326,7 @@ class MainWindow(QMainWindow):
 
     def _show_title(self) -> None:
         document = self.desk.document
-        self._report.setEnabled(self.desk.report is not None)
+        self._menus.report.setEnabled(self.desk.report is not None)
         if document is None:
             self.setWindowTitle("Nimble Load")
             return
@@ -413,7 +335,7 @@ class MainWindow(QMainWindow):
         runs_at = f"{document.session.rate / 1000:g} kHz   {document.machine.cores} cores{mark}"
         self.places.show_session(document.session.name, runs_at)
 
-    def _stand(self, standing: Standing) -> None:
+    def stand(self, standing: Standing) -> None:
         self.desk.stand(self.desk.selection, standing)
 
     def _show_load(self) -> None:

@@ -1,0 +1,124 @@
+"""The window's menus: every command by name, most with a key."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtWidgets import QMenu
+
+from ..core.decisions.decision import STANDINGS
+from .installed import InstalledDialog
+from .log_dialog import LogDialog
+
+PLACES = [
+    ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"), ("Carry out", "Ctrl+6"),
+    ("Prove", "Ctrl+7"),
+]  # fmt: skip
+
+
+class Menus:
+    """Fills the menu bar of the main window, which has everything that the commands call."""
+
+    recent: QMenu
+    save: QAction
+    report: QAction
+    undo: QAction
+    redo: QAction
+
+    def __init__(self, window: Any) -> None:
+        self._window = window
+        self._files(window)
+        self._edit(window)
+        self._go(window)
+        self._decide(window)
+        self._computer(window)
+        self._view(window)
+        self._help(window)
+
+    def _files(self, window: Any) -> None:
+        files = window.menuBar().addMenu("&Session")
+        self.add(files, "Open the &example", window.open_example)
+        self.add(files, "&Open…", window.ask_open, QKeySequence.StandardKey.Open)
+        self.recent = files.addMenu("Open &recent")
+        self.recent.aboutToShow.connect(window.fill_recent)
+        self.save = self.add(files, "&Save", window.save, QKeySequence.StandardKey.Save)
+        self.add(files, "Save &as…", window.ask_save, QKeySequence.StandardKey.SaveAs)
+        self.report = self.add(files, "What the &import understood…", window.show_report)
+        files.addSeparator()
+        self.add(files, "&Quit", window.close, QKeySequence.StandardKey.Quit)
+
+    def _edit(self, window: Any) -> None:
+        edit = window.menuBar().addMenu("&Edit")
+        self.undo = self.add(edit, "&Undo", window.desk.undo, "Ctrl+Z")
+        self.redo = self.add(edit, "&Redo", window.desk.redo, "Ctrl+Shift+Z")
+        self.add(edit, "Take back &all decisions", window.desk.clear_plan)
+
+    def _go(self, window: Any) -> None:
+        go = window.menuBar().addMenu("&Go")
+        for number, (name, key) in enumerate(PLACES):
+            self.add(go, name, partial(window.go, number), key)
+        go.addSeparator()
+        self.add(go, "&Next worst moment", lambda: window.desk.step_worst(1), ".")
+        self.add(go, "&Previous worst moment", lambda: window.desk.step_worst(-1), ",")
+        self.add(go, "&Smaller buffer", lambda: window.balance.buffers.step(-1), "[")
+        self.add(go, "&Larger buffer", lambda: window.balance.buffers.step(1), "]")
+        self.add(go, "&Filter tracks", window.focus_filter, QKeySequence.StandardKey.Find)
+
+    def _decide(self, window: Any) -> None:
+        decide = window.menuBar().addMenu("&Decide")
+        for digit in range(1, 10):
+            self.add(decide, f"Decision &{digit} for the chosen tracks", partial(window.decide, digit), str(digit))
+        decide.addSeparator()
+        self.add(decide, "&Suggest a plan", window.balance.suggest, "Ctrl+P")
+        self.add(decide, "&Pin the chosen tracks", lambda: window.pin(True), "P")
+        self.add(decide, "&Let the chosen tracks go", lambda: window.pin(False), "Shift+P")
+        settled = decide.addMenu("How se&ttled the chosen tracks are")
+        for standing in STANDINGS:
+            self.add(settled, f"&{standing.capitalize()}", partial(window.stand, standing))
+        self.add(decide, "&Compare three plans…", window.deciding.compare_plans, "Ctrl+Shift+P")
+        self.add(decide, "Plans put &by…", window.deciding.show_kept, "Ctrl+Shift+K")
+        self.add(decide, "&What the session gives away…", window.deciding.show_findings, "F")
+        self.add(decide, "&Before the final render…", window.deciding.show_restore, "B")
+        self.add(decide, "Show it without the plan, and back (or hold C)", window.deciding.peek)
+        self.add(decide, "&Write the plan as a report…", window.deciding.ask_report)
+
+    def _computer(self, window: Any) -> None:
+        computer = window.menuBar().addMenu("&Computer")
+        self.add(computer, "The &host and the audio device…", window.ask_host)
+        self.add(computer, "&Track in time…", window.deciding.ask_tracking)
+        self.add(computer, "&Plugins installed here…", lambda: InstalledDialog(window).open())
+        rates = computer.addMenu("Sample &rate")
+        for rate in (44100, 48000, 88200, 96000):
+            self.add(rates, f"{rate / 1000:g} kHz", partial(window.desk.choose_rate, rate))
+        computer.addSeparator()
+        for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
+            here = " (as many as here)" if cores == os.cpu_count() else ""
+            self.add(computer, f"{cores} cores{here}", partial(window.choose_cores, cores))
+
+    def _view(self, window: Any) -> None:
+        view = window.menuBar().addMenu("&View")
+        for name, text in (("night", "&Night"), ("paper", "&Paper"), ("desktop", "&As the desktop")):
+            self.add(view, text, partial(window.choose_theme, name))
+        self.add(view, "&Larger text", lambda: window.scale_text(1), "Ctrl++")
+        self.add(view, "&Smaller text", lambda: window.scale_text(-1), "Ctrl+-")
+
+    def _help(self, window: Any) -> None:
+        helping = window.menuBar().addMenu("&Help")
+        self.add(helping, "About this &page", window.show_help, "F1")
+        self.add(helping, "&Find a command…", window.find_command, "Ctrl+K")
+        self.add(helping, "What the program &wrote down (log)…", lambda: LogDialog(window).open())
+
+    def add(
+        self, menu: QMenu, text: str, run: Callable[[], object], key: QKeySequence.StandardKey | str = ""
+    ) -> QAction:
+        """A command in a menu, which the window has as well, so that its key works everywhere."""
+        action = menu.addAction(text)
+        if key:
+            action.setShortcut(QKeySequence(key))
+        action.triggered.connect(lambda _=False: run())
+        self._window.addAction(action)
+        return action
