@@ -31,7 +31,7 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     TempoPoint: {"beat": (0, 1e9), "bpm": (1, 10_000)},
     Strip: {"volume": (0, 1e6), "pan": (-1, 1), "post_fader": (0, 100_000), "frozen_through": (-1, 100_000)},
     Send: {"level": (0, 1e6), "after": (-1, 100_000)},
-    Clip: {"start": (0, LONGEST), "end": (0, LONGEST), "rate": (0, 1_000_000), "bits": (0, 64)},
+    Clip: {"start": (0, LONGEST), "end": (0, LONGEST), "rate": (0, 1_000_000), "bits": (0, 64), "offset": (0, LONGEST)},
     PluginUse: {"channels": (0, 1024), "voices": (0, 4096)},
     Cell: {
         "rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "mean": COST, "median": COST, "p95": COST, "p99": COST,

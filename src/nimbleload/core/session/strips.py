@@ -32,7 +32,8 @@ class Clip(msgspec.Struct, frozen=True):
 
     `voices` says from which second of the piece on how many notes sound together at most (see `piece.notes`); empty
     where that is not known. `rate` (hertz) and `bits` are those of the audio file, 0 where not known; `stretched` says
-    that the host plays it at another speed than it was recorded at.
+    that the host plays it at another speed than it was recorded at. `offset` is the second of its file that it begins
+    with, where the session was made from files.
     """
 
     start: float
@@ -44,6 +45,7 @@ class Clip(msgspec.Struct, frozen=True):
     rate: int = 0
     bits: int = 0
     stretched: bool = False
+    offset: float = 0.0
 
 
 class Strip(msgspec.Struct, frozen=True):

@@ -1,0 +1,132 @@
+"""Edits along the time: clips, sections, tempo, rate and length. Times in seconds from the start of the piece."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+
+import msgspec
+
+from .edits import changed
+from .session import Section, Session, SessionError, TempoPoint
+from .strips import Clip, Strip
+from .tempo import TempoMap
+
+LONGEST = 1e6
+RATES = (8000, 768_000)
+TEMPI = (1.0, 10_000.0)
+
+
+def set_rate(session: Session, rate: int) -> Session:
+    """The session at another sample rate (hertz)."""
+    if not RATES[0] <= rate <= RATES[1]:
+        raise SessionError(f"a sample rate of {rate} Hz is not possible: from {RATES[0]} to {RATES[1]}")
+    return msgspec.structs.replace(session, rate=rate)
+
+
+def set_length(session: Session, length: float) -> Session:
+    """The session with another end; clips that reach beyond it keep it longer."""
+    _time(length, "length")
+    ends = [clip.end for strip in session.strips for clip in strip.clips]
+    return msgspec.structs.replace(session, length=max([length, *ends]))
+
+
+def set_tempo(session: Session, points: Iterable[TempoPoint]) -> Session:
+    """The session with another tempo map. SessionError on a tempo that is not possible."""
+    made = tuple(points)
+    for point in made:
+        if not TEMPI[0] <= point.bpm <= TEMPI[1]:
+            raise SessionError(f"a tempo of {point.bpm:g} beats a minute is not possible")
+    TempoMap(made)
+    return msgspec.structs.replace(session, tempo=made or (TempoPoint(0.0, 120.0),))
+
+
+def _time(second: float, what: str) -> float:
+    if not (math.isfinite(second) and 0 <= second <= LONGEST):
+        raise SessionError(f"a {what} of {second:g} seconds is not possible")
+    return second
+
+
+def add_clip(session: Session, strip_id: str, start: float, end: float, voices: int = 0) -> Session:
+    """The session with one more clip on a track: audio, or notes if it has an instrument.
+
+    `voices` is how many notes sound together in it (0: not known, counts as all the instrument has). The piece gets
+    longer if the clip reaches beyond its end.
+    """
+    _time(start, "start")
+    if not _time(end, "end") > start:
+        raise SessionError(f"a clip from {start:g} to {end:g} seconds has no length")
+    if not 0 <= voices <= 4096:
+        raise SessionError(f"{voices} notes at once are not possible")
+
+    def with_clip(strip: Strip) -> Strip:
+        if strip.kind != "track":
+            raise SessionError(f"{strip.name} is no track: clips lie on tracks")
+        notes = strip.instrument is not None
+        clip = Clip(start, end, "notes" if notes else "audio", voices=((start, voices),) if notes and voices else ())
+        return msgspec.structs.replace(strip, clips=tuple(sorted((*strip.clips, clip), key=lambda c: (c.start, c.end))))
+
+    made = changed(session, [strip_id], with_clip)
+    return msgspec.structs.replace(made, length=max(made.length, end))
+
+
+def clear(session: Session, ids: Iterable[str], start: float = 0.0, end: float = LONGEST) -> Session:
+    """The session with nothing on some tracks between two seconds: clips are cut there, or gone."""
+    if not end > start:
+        raise SessionError(f"a stretch from {start:g} to {end:g} seconds has no length")
+
+    def cleared(strip: Strip) -> Strip:
+        kept: list[Clip] = []
+        for clip in strip.clips:
+            kept += [part for part in (_part(clip, clip.start, min(clip.end, start)),
+                                       _part(clip, max(clip.start, end), clip.end)) if part is not None]  # fmt: skip
+        return msgspec.structs.replace(strip, clips=tuple(kept))
+
+    return changed(session, ids, cleared)
+
+
+def _part(clip: Clip, start: float, end: float) -> Clip | None:
+    """A clip's part between two seconds; None if there is none."""
+    if end <= start:
+        return None
+    clip = msgspec.structs.replace(clip, offset=clip.offset + start - clip.start, start=start, end=end)
+    if not clip.voices:
+        return clip
+    at_start = 0
+    for second, count in clip.voices:
+        if second <= start:
+            at_start = count
+    inside = tuple((second, count) for second, count in clip.voices if start < second < end)
+    return msgspec.structs.replace(clip, voices=((start, at_start), *inside))
+
+
+def shift(session: Session, ids: Iterable[str], by: float) -> Session:
+    """The session with all clips of some tracks so much later (earlier if negative); none begins before 0."""
+    first = min((clip.start for strip in session.strips if strip.id in set(ids) for clip in strip.clips), default=0.0)
+    by = max(by, -first)
+
+    def moved(clip: Clip) -> Clip:
+        voices = tuple((second + by, count) for second, count in clip.voices)
+        return msgspec.structs.replace(clip, start=clip.start + by, end=_time(clip.end + by, "end"), voices=voices)
+
+    made = changed(session, ids, lambda strip: msgspec.structs.replace(strip, clips=tuple(map(moved, strip.clips))))
+    ends = [clip.end for strip in made.strips for clip in strip.clips]
+    return msgspec.structs.replace(made, length=max([made.length, *ends]))
+
+
+def add_section(session: Session, name: str, start: float) -> Session:
+    """The session with a section that begins at a second; one that begins there already is renamed."""
+    _time(start, "start")
+    if not name.strip():
+        raise SessionError("a section needs a name")
+    others = [section for section in session.sections if section.start != start]
+    made = sorted((*others, Section(name.strip(), start)), key=lambda section: section.start)
+    return msgspec.structs.replace(session, sections=tuple(made), length=max(session.length, start))
+
+
+def remove_section(session: Session, start: float) -> Session:
+    """The session without the section that begins at a second. SessionError if none does."""
+    kept = tuple(section for section in session.sections if section.start != start)
+    if len(kept) == len(session.sections):
+        raise SessionError(f"no section begins at {start:g} seconds")
+    return msgspec.structs.replace(session, sections=kept)
