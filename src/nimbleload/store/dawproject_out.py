@@ -139,6 +139,10 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
             made.set(name, _value(value))
         audio = _add(made, "Audio", duration=loop.seconds, sampleRate=loop.rate, channels=loop.channels)
         _add(audio, "File", path=f"audio/{loop.name}")
+    elif clip.file is not None and Path(clip.file).is_absolute():
+        made.set("playStart", _value(float(clip.offset)))
+        audio = _add(made, "Audio", duration=clip.offset + length, sampleRate=clip.rate, channels=2)
+        _add(audio, "File", path=clip.file, external=True)
     else:
         # Without a file it is known when it sounds, and nothing else.
         audio = _add(made, "Audio", duration=float(length), sampleRate=0, channels=2)

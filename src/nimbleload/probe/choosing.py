@@ -1,0 +1,66 @@
+"""Plugins that can be put into a session: those installed on this computer, and the house's own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+
+from ..core.cards.families import kind, squeezed
+from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
+from ..house.catalogue import PROCESSORS, VERSION
+from .catalogue import Installed, Scanned
+
+# So many notes an instrument is taken to play at once until somebody says otherwise.
+VOICES = 8
+# Of plugins of one name the first of these standards is taken, where none is asked for.
+ORDER = ("clap", "vst3", "lv2", "ladspa", "house")
+
+
+def as_use(plugin: Installed) -> PluginUse:
+    """An installed plugin as it starts, without an id of its own."""
+    family = kind(plugin.features, plugin.name).family
+    made = PluginRef(plugin.standard, plugin.identifier, plugin.name, plugin.vendor, plugin.version)
+    return PluginUse("", made, family=family, voices=VOICES if family == "instrument" else 0)
+
+
+def house_uses() -> list[PluginUse]:
+    """The house's own processors as they start."""
+    found = []
+    for each in PROCESSORS.values():
+        family: Family = each.family  # type: ignore[assignment]
+        plugin = PluginRef("house", each.identifier, each.name, "Nimble Load", VERSION)
+        voices = VOICES if each.is_instrument else 0
+        values = (("voices", float(voices)),) if each.is_instrument else ()
+        found.append(PluginUse("", plugin, Setting(values), family, 2, voices))
+    return found
+
+
+def choices(scanned: Iterable[Scanned]) -> list[PluginUse]:
+    """All plugins that can be put in, by name; those of one name in the order of their standards."""
+    found = [as_use(plugin) for file in scanned for plugin in file.plugins] + house_uses()
+    return sorted(found, key=lambda use: (use.label.lower(), ORDER.index(use.plugin.standard), use.plugin.identifier))
+
+
+def matching(found: Iterable[PluginUse], words: Iterable[str]) -> list[PluginUse]:
+    """Those whose name, maker, identifier, standard or family holds every word."""
+    wanted = [word.lower() for word in words]
+
+    def told(use: PluginUse) -> str:
+        plugin = use.plugin
+        return f"{plugin.name} {plugin.vendor} {plugin.identifier} {plugin.standard} {use.family}".lower()
+
+    return [use for use in found if all(word in told(use) for word in wanted)]
+
+
+def lookup(found: Sequence[PluginUse]) -> Callable[[str, str], PluginUse | None]:
+    """Finds a plugin by identifier or name (blanks and capitals do not count), in a standard or in any ("")."""
+    by_identifier: dict[tuple[str, str], PluginUse] = {}
+    by_name: dict[tuple[str, str], PluginUse] = {}
+    for use in sorted(found, key=lambda use: ORDER.index(use.plugin.standard)):
+        for standard in (use.plugin.standard, ""):
+            by_identifier.setdefault((standard, use.plugin.identifier), use)
+            by_name.setdefault((standard, squeezed(use.label)), use)
+
+    def find(name: str, standard: str = "") -> PluginUse | None:
+        return by_identifier.get((standard, name)) or by_name.get((standard, squeezed(name)))
+
+    return find

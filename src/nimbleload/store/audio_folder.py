@@ -1,0 +1,200 @@
+"""A folder of audio files as a session: a track a file, folders as buses, clips where something sounds.
+
+A file sounds where it is louder than −60 dBFS; gaps shorter than half a second are closed.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from ..core.session.edits import empty
+from ..core.session.session import Session
+from ..core.session.strips import Clip, Strip
+from .dawproject import ImportReport
+from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
+
+ENDINGS = (".wav", ".flac", ".ogg", ".oga", ".aif", ".aiff", ".aifc", ".w64", ".rf64", ".bwf", ".caf", ".au", ".mp3")
+QUIETEST = 10 ** (-60 / 20)
+GAP = 0.5
+# Sound is looked for in steps of this many seconds, and read in stretches of this many.
+STEP, STRETCH = 0.01, 4.0
+MOST_FILES = 2000
+# What is longer is taken as sounding throughout: reading it would take minutes.
+LONGEST_READ = 4 * 3600.0
+BITS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "FLOAT": 32, "DOUBLE": 64}
+
+
+class Stem(NamedTuple):
+    """One audio file: where it sounds, from second to second."""
+
+    path: Path
+    rate: int
+    bits: int
+    seconds: float
+    sounding: tuple[tuple[float, float], ...]
+    is_read: bool
+
+
+def read(folder: Path, progress: Progress = unheard) -> Found:
+    """Makes a session of all audio files in a folder and the folders in it; none of them is copied or changed.
+
+    `progress` is told how far it is, and stops it by answering True (then StoppedError). NothingFoundError if there is
+    no audio.
+    """
+    files, others = _listed(folder)
+    if not files:
+        raise NothingFoundError(f"{folder} holds no audio files ({', '.join(ENDINGS)}). Nothing was added.")
+    return read_files(folder, files, progress, others)
+
+
+def read_files(folder: Path, files: list[Path], progress: Progress = unheard, others: int = 0) -> Found:
+    """The same for some files of a folder; `others` is how many files of other kinds lie in it."""
+    stems: list[Stem] = []
+    failures: list[str] = []
+    for number, path in enumerate(files[:MOST_FILES]):
+
+        def stopped(share: float, done: int = number, name: str = path.name) -> bool:
+            return progress((done + share) / len(files), name)
+
+        try:
+            stems.append(_stem(path, stopped))
+        except (soundfile.LibsndfileError, OSError, ValueError) as error:
+            failures.append(f"{path.relative_to(folder)} is no audio that can be read: {_reason(error)}.")
+    if not stems:
+        raise NothingFoundError(f"{folder}: none of {len(files)} files could be read. {failures[0]} Nothing was added.")
+    return Found(_session(folder, stems), _report(folder, stems, failures, others, len(files)))
+
+
+def _listed(folder: Path) -> tuple[list[Path], int]:
+    """The audio files of a folder by name, folder by folder, and how many other files there are. Links are not
+    followed."""
+    files, others = [], 0
+    for path in _walk(folder):
+        if path.suffix.lower() in ENDINGS:
+            files.append(path)
+        else:
+            others += 1
+    return files, others
+
+
+def _walk(folder: Path, depth: int = 0) -> Iterator[Path]:
+    entries = sorted(folder.iterdir(), key=lambda path: (path.is_dir(), path.name.lower()))
+    for path in entries:
+        if path.name.startswith("."):
+            continue
+        if path.is_dir() and not path.is_symlink():
+            if depth < 8:
+                yield from _walk(path, depth + 1)
+        elif path.is_file():
+            yield path
+
+
+def _reason(error: Exception) -> str:
+    words = str(error).split(":")[-1].strip().rstrip(".")
+    return words or type(error).__name__
+
+
+def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
+    """Reads one file through. ValueError if it is empty."""
+    with soundfile.SoundFile(path) as file:
+        rate, seconds = int(file.samplerate), file.frames / file.samplerate
+        if file.frames <= 0:
+            raise ValueError("it is empty")
+        bits = BITS.get(file.subtype, 0)
+        if seconds > LONGEST_READ:
+            return Stem(path, rate, bits, seconds, ((0.0, seconds),), False)
+        step = max(round(STEP * rate), 1)
+        loud: list[NDArray[np.bool_]] = []
+        length = max(round(STRETCH * rate) // step, 1) * step
+        for block in file.blocks(length, dtype="float32", always_2d=True):
+            loud.append(_loud(block, step))
+            if stopped(len(loud) * length / file.frames):
+                raise StoppedError(f"Reading stopped at {path.name}. Nothing was added.")
+        return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True)
+
+
+def _loud(block: NDArray[np.float32], step: int) -> NDArray[np.bool_]:
+    """Which steps of a block (n, C) hold a sample above the quietest that counts."""
+    peak = np.maximum(np.nanmax(block, axis=1, initial=0.0), -np.nanmin(block, axis=1, initial=0.0))
+    missing = -len(peak) % step
+    return np.asarray(np.pad(peak, (0, missing)).reshape(-1, step).max(axis=1) > QUIETEST)
+
+
+def stretches(loud: NDArray[np.bool_], step: float, seconds: float) -> tuple[tuple[float, float], ...]:
+    """From when to when (seconds) something sounds, if step by step (each so many seconds) it does or not."""
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], loud, [False])).astype(np.int8)))
+    found: list[tuple[float, float]] = []
+    for first, last in edges.reshape(-1, 2).tolist():
+        start, end = first * step, min(last * step, seconds)
+        if found and start - found[-1][1] < GAP:
+            found[-1] = (found[-1][0], end)
+        else:
+            found.append((start, end))
+    return tuple(found)
+
+
+def _session(folder: Path, stems: list[Stem]) -> Session:
+    """Tracks in their folders' order, each folder that holds some as a bus behind them, the main output at the end."""
+    made: list[Strip] = []
+    buses: dict[Path, Strip] = {}
+    for number, stem in enumerate(stems):
+        inside = stem.path.parent
+        clips = tuple(
+            Clip(start, end, "audio", stem.path.stem, str(stem.path.resolve()), (), stem.rate, stem.bits, offset=start)
+            for start, end in stem.sounding
+        )
+        bus = _bus(folder, inside, buses)
+        made.append(Strip(f"track{number + 1}", stem.path.stem, output=bus, clips=clips))
+    blank = empty(folder.resolve().name or "Audio files", _rate(stems), max(stem.seconds for stem in stems))
+    return Session(
+        blank.name, blank.rate, blank.length, (*made, *buses.values(), *blank.strips), source=str(folder.resolve())
+    )
+
+
+def _bus(folder: Path, inside: Path, buses: dict[Path, Strip]) -> str:
+    """The id of a folder's bus, made if it is not there; buses of folders feed those of the folders they lie in."""
+    if inside == folder:
+        return "main"
+    if inside not in buses:
+        above = _bus(folder, inside.parent, buses)
+        buses[inside] = Strip(f"bus{len(buses) + 1}", inside.name, "bus", output=above)
+    return buses[inside].id
+
+
+def _rate(stems: list[Stem]) -> int:
+    """The rate most files have; of several the highest."""
+    counts = Counter(stem.rate for stem in stems)
+    return max(counts, key=lambda rate: (counts[rate], rate))
+
+
+def _report(folder: Path, stems: list[Stem], failures: list[str], others: int, listed: int) -> ImportReport:
+    rate, silent = _rate(stems), [stem for stem in stems if not stem.sounding]
+    long = max(stem.seconds for stem in stems)
+    understood = [
+        f"{len(stems)} audio files, the longest of {long / 60:.1f} minutes: a track each.",
+        f"{sum(len(stem.sounding) for stem in stems)} stretches in which something sounds.",
+        f"{rate} Hz, as most of them.",
+    ]
+    buses = len({stem.path.parent for stem in stems} - {folder})
+    if buses:
+        understood.append(f"{buses} folders, as buses.")
+    left = list(failures)
+    for stem in stems:
+        if stem.rate != rate:
+            left.append(f"{stem.path.name} was recorded at {stem.rate} Hz: the host has to convert it.")
+        if not stem.is_read:
+            left.append(f"{stem.path.name} has {stem.seconds / 3600:.0f} hours: taken as sounding all through.")
+    if silent:
+        left.append(f"{len(silent)} files are silent all through: {', '.join(s.path.name for s in silent[:5])}.")
+    if listed > MOST_FILES:
+        left.append(f"{listed - MOST_FILES} more audio files: at most {MOST_FILES} are taken at once.")
+    if others:
+        left.append(f"{others} files of other kinds.")
+    return ImportReport(str(folder), "", tuple(understood), shortened(left, "files"))

@@ -1,0 +1,199 @@
+"""Standard MIDI files as a session: a track for each track and channel that plays, tempo and markers.
+
+Each track of the file is read by itself, so that one that is damaged does not take the others with it.
+"""
+
+from __future__ import annotations
+
+import io
+import struct
+from collections import defaultdict
+from pathlib import Path
+from typing import NamedTuple
+
+import mido
+
+from ..core.piece.notes import bars, counted, within
+from ..core.session.edits import empty
+from ..core.session.session import Section, Session, SessionError, TempoPoint
+from ..core.session.strips import Clip, Strip
+from ..core.session.tempo import TempoMap
+from .dawproject import ImportReport
+from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
+
+ENDINGS = (".mid", ".midi", ".smf", ".kar")
+LARGEST = 64 << 20
+MOST_TRACKS, MOST_NOTES = 1000, 1_000_000
+# Where a part rests for longer than this (seconds), its next note begins another clip.
+REST = 4.0
+PERCUSSION = 9
+
+
+class Part(NamedTuple):
+    """What one track plays on one channel: start and end of its notes, in ticks."""
+
+    name: str
+    channel: int
+    notes: list[tuple[int, int]]
+
+
+class _Read:
+    """What has been read so far of one file."""
+
+    def __init__(self) -> None:
+        self.parts: list[Part] = []
+        self.tempi: dict[int, float] = {}
+        self.markers: list[tuple[int, str]] = []
+        self.left_out: list[str] = []
+        self.notes = 0
+
+
+def read(path: Path, rate: int = 48000, progress: Progress = unheard) -> Found:
+    """Makes a session of a standard MIDI file: parts without instruments, to be given some. `rate` in hertz.
+
+    NothingFoundError if it is none, or plays nothing; StoppedError if `progress` says so.
+    """
+    try:
+        with path.open("rb") as file:
+            content = file.read(LARGEST + 1)
+    except OSError as error:
+        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}. Nothing was added.") from error
+    if len(content) > LARGEST:
+        raise NothingFoundError(f"{path.name} has more than {LARGEST >> 20} MB, which no MIDI file needs.")
+    ticks, chunks, left_out = _chunks(content, path)
+    found = _Read()
+    found.left_out += left_out
+    for number, chunk in enumerate(chunks[:MOST_TRACKS]):
+        _read_track(found, number, chunk)
+        if progress((number + 1) / len(chunks), f"track {number + 1}"):
+            raise StoppedError(f"Reading stopped at track {number + 1} of {path.name}. Nothing was added.")
+    if len(chunks) > MOST_TRACKS:
+        found.left_out.append(f"{len(chunks) - MOST_TRACKS} more tracks: at most {MOST_TRACKS} are taken.")
+    if not found.parts:
+        why = f" {found.left_out[0]}" if found.left_out else ""
+        raise NothingFoundError(f"{path.name} plays no notes.{why} Nothing was added.")
+    return _found(path, rate, ticks, found)
+
+
+def _chunks(content: bytes, path: Path) -> tuple[int, list[bytes], list[str]]:
+    """Ticks a quarter note and the bytes of each track. NothingFoundError if it is no file of that kind."""
+    if content[:4] != b"MThd" or len(content) < 14:
+        raise NothingFoundError(f"{path.name} is no standard MIDI file: it does not begin with its mark.")
+    length, kind, _, division = struct.unpack(">IHHH", content[4:14])
+    if kind == 2:
+        raise NothingFoundError(f"{path.name} is of format 2: its tracks do not belong together. Nothing was added.")
+    if division & 0x8000 or division == 0:
+        raise NothingFoundError(f"{path.name} counts in film frames, not in beats: that is not read.")
+    at, chunks, left = 8 + length, [], []
+    while at + 8 <= len(content):
+        mark, size = content[at : at + 4], struct.unpack(">I", content[at + 4 : at + 8])[0]
+        body = content[at + 8 : at + 8 + size]
+        if mark == b"MTrk":
+            chunks.append(body)
+            if len(body) < size:
+                left.append(f"Track {len(chunks)} ends early: {len(body)} of {size} bytes are there.")
+        at += 8 + size
+    return division, chunks, left
+
+
+def _messages(chunk: bytes) -> tuple[mido.MidiTrack, str]:
+    """The messages of one track; none, and what is wrong with it, if it is damaged."""
+    whole = struct.pack(">4sIHHH", b"MThd", 6, 0, 1, 96) + b"MTrk" + struct.pack(">I", len(chunk)) + chunk
+    try:
+        return mido.MidiFile(file=io.BytesIO(whole), clip=True).tracks[0], ""
+    except EOFError:
+        return mido.MidiTrack(), "it ends in the middle of a message"
+    except (OSError, ValueError, LookupError, TypeError, struct.error) as error:
+        return mido.MidiTrack(), str(error) or type(error).__name__
+
+
+def _read_track(found: _Read, number: int, chunk: bytes) -> None:
+    messages, fault = _messages(chunk)
+    if fault:
+        found.left_out.append(f"Track {number + 1} is damaged and left out: {fault}.")
+    tick, name = 0, ""
+    begun: dict[tuple[int, int], list[int]] = defaultdict(list)
+    notes: dict[int, list[tuple[int, int]]] = defaultdict(list)
+    for message in messages:
+        tick += int(message.time)
+        if message.type == "set_tempo":
+            found.tempi[tick] = 6e7 / max(message.tempo, 1)
+        elif message.type == "marker" and len(found.markers) < 1000:
+            found.markers.append((tick, message.text.strip()))
+        elif message.type == "track_name" and not name:
+            name = message.name.strip()
+        elif message.type == "note_on" and message.velocity > 0:
+            begun[message.channel, message.note].append(tick)
+        elif message.type in ("note_off", "note_on"):
+            starts = begun.get((message.channel, message.note))
+            if starts:
+                notes[message.channel].append((starts.pop(0), tick))
+    held = sum(map(len, begun.values()))
+    for (channel, _), starts in begun.items():
+        notes[channel] += [(start, tick) for start in starts if tick > start]
+    if held:
+        found.left_out.append(f"Track {number + 1}: {held} notes are never let go; they end with the track.")
+    called = name or f"Track {number + 1}"
+    for channel, played in sorted(notes.items()):
+        if found.notes + len(played) > MOST_NOTES:
+            found.left_out.append(f"{called}: more than {MOST_NOTES} notes in all; the rest is left out.")
+            played = played[: MOST_NOTES - found.notes]
+        found.notes += len(played)
+        if played:
+            found.parts.append(Part(_called(called, channel, len(notes)), channel, sorted(played)))
+
+
+def _called(name: str, channel: int, channels: int) -> str:
+    if channels == 1:
+        return name
+    return f"{name} (percussion)" if channel == PERCUSSION else f"{name} (channel {channel + 1})"
+
+
+def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
+    points = [TempoPoint(tick / ticks, bpm) for tick, bpm in sorted(of.tempi.items()) if 1 <= bpm <= 10_000]
+    if len(points) < len(of.tempi):
+        of.left_out.append(f"{len(of.tempi) - len(points)} tempi that are not possible.")
+    if not points or points[0].beat > 0:
+        points.insert(0, TempoPoint(0.0, 120.0))
+    possible = tuple(points)
+    try:
+        tempo = TempoMap(possible)
+    except SessionError as error:
+        raise NothingFoundError(f"{path.name}: {error}. Nothing was added.") from error
+    last = max(end for part in of.parts for _, end in part.notes)
+    length = tempo.seconds(last / ticks)
+    lines = bars(possible, length)
+    strips = []
+    for number, part in enumerate(of.parts):
+        notes = [(tempo.seconds(start / ticks), tempo.seconds(end / ticks)) for start, end in part.notes]
+        profile = counted(notes, lines)
+        clips = tuple(
+            Clip(start, end, "notes", part.name, voices=within(profile, start, end)) for start, end in _clips(notes)
+        )
+        strips.append(Strip(f"track{number + 1}", part.name, output="main", clips=clips))
+    blank = empty(path.stem, rate, length)
+    sections: dict[float, str] = {}
+    for tick, name in sorted(of.markers):
+        sections.setdefault(tempo.seconds(tick / ticks), name or "Section")
+    session = Session(
+        blank.name, rate, max([length, *sections]), (*strips, *blank.strips),
+        tuple(Section(name, start) for start, name in sections.items()), possible, source=str(path),
+    )  # fmt: skip
+    understood = [
+        f"{len(of.parts)} parts with {of.notes} notes, {length / 60:.1f} minutes: a track each, without instruments.",
+        f"{len(possible)} tempi." if len(possible) > 1 else f"{possible[0].bpm:.4g} beats a minute.",
+    ]
+    if sections:
+        understood.append(f"{len(sections)} markers, as sections.")
+    return Found(session, ImportReport(str(path), "", tuple(understood), shortened(of.left_out, "remarks")))
+
+
+def _clips(notes: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """From when to when a part plays; a long rest parts two clips."""
+    found: list[tuple[float, float]] = []
+    for start, end in notes:
+        if found and start - found[-1][1] <= REST:
+            found[-1] = (found[-1][0], max(found[-1][1], end))
+        else:
+            found.append((start, end))
+    return found
