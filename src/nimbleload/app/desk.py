@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.cards.card import Cards, CostCard
+from ..core.decisions.after_edit import after_edit
 from ..core.decisions.decision import Decision, DecisionKind, KeptPlan, Plan, Standing
 from ..core.decisions.price import Weights
 from ..core.load.rehearsal import Prediction, Rehearsal, learned
@@ -23,9 +24,10 @@ from ..core.optimise.candidates import wishes_for
 from ..core.optimise.steps import Step, steps
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.optimise.weigh import Weighed, weigh
+from ..core.session.chain_edits import place_fader
 from ..core.session.computer import Device, Host, Machine
-from ..core.session.plugins import CardKey, Variant
-from ..core.session.session import SessionError
+from ..core.session.plugins import CardKey
+from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..core.told.outlook import Outlook, band, outlook
 from ..store.dawproject import ImportReport
@@ -150,6 +152,9 @@ class Desk(QObject):
         self._changed()
 
     def _changed(self) -> None:
+        if self.document is not None:
+            there = {strip.id for strip in self.document.session.strips}
+            self.selection = tuple(each for each in self.selection if each in there)
         self.saved_changed.emit()
         self._recompute()
 
@@ -179,6 +184,12 @@ class Desk(QObject):
         """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""
         self._change_session(f"{rate / 1000:g} kHz", rate=rate)
 
+    def edit(self, what: str, session: Session) -> None:
+        """Takes an edited session; the plan goes on for what is still there."""
+        if self.document is not None and session != self.document.session:
+            plan = after_edit(self.document.plan, self.document.session, session)
+            self.change(what, self.document._replace(session=session, plan=plan))
+
     def choose_host(self, host: Host, device: Device) -> None:
         self._change_session("host and device", host=host, device=device)
 
@@ -201,20 +212,11 @@ class Desk(QObject):
     def place_fader(self, strip_id: str, after: int) -> None:
         """So many of the last inserts of a strip come after its fader."""
         if self.document is not None:
-            strips = self.document.session.strips
-            changed = (msgspec.structs.replace(s, post_fader=after) if s.id == strip_id else s for s in strips)
-            self._change_session("place of the fader", strips=tuple(changed))
+            self.edit("place of the fader", place_fader(self.document.session, strip_id, after))
 
     def move_step(self, step: int, by: int) -> None:
         """Has a step of the plan come so many places later."""
         self._change_plan("order of steps", lambda plan: plan.moved(step, by))
-
-    def add_variant(self, variant: Variant) -> None:
-        """Takes another setting of a plugin into the session; one of the same values only changes its name."""
-        if self.document is not None:
-            known = self.document.session.variants
-            others = tuple(v for v in known if msgspec.structs.replace(v, name=variant.name) != variant)
-            self._change_session(f"variant {variant.name}", variants=(*others, variant))
 
     def select(self, strip_ids: Sequence[str]) -> None:
         if tuple(strip_ids) != self.selection:

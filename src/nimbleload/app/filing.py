@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
-from ..core.session.session import SessionError
+from ..core.cards.card import CostCard
+from ..core.session.plugins import CardKey
+from ..core.session.session import Session, SessionError
 from ..store import session_file
 from ..store.archive import ImportRefusedError
 from ..store.library import Library, LibraryError
@@ -21,10 +24,11 @@ log = logging.getLogger(__name__)
 
 
 class Filing(QObject):
-    """One file at a time, in order. `opened` brings (path, opened session, its cards)."""
+    """One file at a time, in order. `opened` brings (path, opened session, its cards); `known` cards by their keys."""
 
     opened = Signal(object, object, object)
     saved = Signal(object, object)
+    known = Signal(dict)
     failed = Signal(str)
 
     def __init__(self, library: Library | None, recovery: Recovery, parent: QObject | None = None) -> None:
@@ -33,6 +37,7 @@ class Filing(QObject):
         self._recovery = recovery
         self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "files")
+        self._looked_for: set[CardKey] = set()
 
     def open(self, path: Path) -> None:
         self._work.submit(self._open, path)
@@ -51,6 +56,22 @@ class Filing(QObject):
         """Every card known for a session: this computer's own first, then those that came with it."""
         own = {card.key: card for card in found.saved.cards}
         return own if self._library is None else known_cards(found.saved.session, self._library, own)
+
+    def look_up(self, session: Session, cards: Mapping[CardKey, CostCard]) -> None:
+        """Looks for the cards of plugins that are new in a session, each only once; `known` brings those there are."""
+        if self._library is not None:
+            new = session.cards_needed().keys() - cards.keys() - self._looked_for
+            if new:
+                self._looked_for |= new
+                self._work.submit(self._look_up, session, new, self._library)
+
+    def _look_up(self, session: Session, new: set[CardKey], library: Library) -> None:
+        try:
+            found = {key: card for key, card in known_cards(session, library).items() if key in new}
+            if found:
+                self._landing.post(self.known.emit, found)
+        except Exception:
+            log.exception("the library could not be asked for new plugins")
 
     def save(self, path: Path, saved: Saved, document: object) -> Future[None]:
         """Writes a session file; `saved` brings the path and `document` back when it is on the disk."""

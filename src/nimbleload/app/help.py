@@ -30,6 +30,22 @@ the fullest twentieth.</p>
 <p><b>Look closely</b> looks ten times as often. What watching takes from the host is said below the table.</p>
 <p>Where the kernel refuses (<tt>kernel.perf_event_paranoid</tt> above 2) the sentence says how to allow it.</p>
 """,
+    "Session": """
+<h3>Session</h3>
+<p>What the session is made of, and everything that can be changed of it. Each change is one step that <b>Ctrl+Z</b> takes back, and the load follows at once. A file that the
+session was opened from is never changed.</p>
+<p><b>The tree</b>: buses hold what feeds them. A row is a track: its plugins as boxes in their order, hatched where they are bypassed; what it feeds and sends to; and when in the
+piece it sounds, hatched where notes play. A line between boxes is the fader.</p>
+<p><b>By mouse</b>: click boxes, with Ctrl several; drag them within and between chains, with Ctrl held to copy; drag tracks onto a bus; draw along a lane for a clip, with Shift held
+to clear. Plugins are dragged from the list at the right, or put in by Enter behind the chosen one.</p>
+<p><b>By keys</b>: <b>Ctrl+T</b>, <b>Ctrl+B</b>, <b>Ctrl+R</b> add a track, a bus, a return · <b>F2</b> rename · <b>Ctrl+D</b> duplicate, a bus with all that feeds it ·
+<b>Ctrl+Shift+D</b> so many times · <b>Alt+Up</b>, <b>Alt+Down</b> order · <b>Left</b>, <b>Right</b> choose a plugin · <b>Space</b> bypass it · <b>Alt+Left</b>,
+<b>Alt+Right</b> move it · <b>Del</b> takes out what is chosen · <b>Ctrl+L</b> clip · <b>Ctrl+Shift+E</b> send · <b>Ctrl+I</b> its cost card. The menu of a row has all of them.</p>
+<p><b>Copy and paste</b> carry plugins and tracks as text, also into another window.</p>
+<p><b>How many more fit</b> (<b>Ctrl+H</b>): copies of what is chosen are tried, one count after the other, with the same load that Balance shows, at every buffer size.</p>
+<p><b>Add</b>: a folder of audio files (a track a file, folders as buses; a file sounds where it is louder than −60 dBFS), a MIDI file, a table, another session. What was understood,
+and what will not come along, is shown before anything is added.</p>
+""",
     "Balance": """
 <h3>Balance</h3>
 <p>Does the work of one block fit into the time of one block? The <b>sentence</b> on top says so for the chosen moment;

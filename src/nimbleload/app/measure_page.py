@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 from ..core.cards.card import CostCard, Effect
 from ..core.cards.comparison import lighter, variant_of
 from ..core.cards.stand_ins import from_readings, standing_in
+from ..core.session.chain_edits import with_variant
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.told.card_comparison import other_standards
@@ -245,9 +246,10 @@ class MeasurePage(QWidget):
 
     def make_variant(self, effects: list[Effect]) -> None:
         """Takes the chosen values into the session as another setting of this plugin."""
-        row = self._row()
-        if row is not None and effects:
-            self._desk.add_variant(variant_of(row[1], effects))
+        document, row = self._desk.document, self._row()
+        if document is not None and row is not None and effects:
+            variant = variant_of(row[1], effects)
+            self._desk.edit(f"variant {variant.name}", with_variant(document.session, variant))
 
     def keep_beside(self) -> None:
         """Shows the chosen card a second time, where it stays while another one is chosen."""
@@ -300,12 +302,25 @@ class MeasurePage(QWidget):
             self.model.buffer = document.buffer
             self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, COST, COST)
         if document is not None and document.session is not self.model.session:
-            row = self.table.currentIndex().row()
+            chosen = self._row()
             self.model.show_session(document.session, self._desk.cards, document.buffer)
-            self.table.selectRow(row)
+            if chosen is not None:
+                self._choose(chosen[0])
         self.model.show_cards(self._desk.cards)
         self._show_card()
         self._show_state()
+
+    def choose_use(self, use_id: str) -> None:
+        """Chooses the row of a plugin's card."""
+        uses = [use for strip in self.model.session.strips for use in strip.uses()] if self.model.session else []
+        for use in uses:
+            if use.id == use_id:
+                self._choose(use.card_key())
+
+    def _choose(self, key: CardKey) -> None:
+        for row, (of, *_) in enumerate(self.model.rows):
+            if of == key:
+                self.table.selectRow(row)
 
     def _show_card(self) -> None:
         """The card of the current row."""

@@ -15,8 +15,8 @@ from .installed import InstalledDialog
 from .log_dialog import LogDialog
 
 PLACES = [
-    ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"), ("Carry out", "Ctrl+6"),
-    ("Prove", "Ctrl+7"),
+    ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Session", "Ctrl+3"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"),
+    ("Carry out", "Ctrl+6"), ("Prove", "Ctrl+7"),
 ]  # fmt: skip
 
 
@@ -41,6 +41,7 @@ class Menus:
 
     def _files(self, window: Any) -> None:
         files = window.menuBar().addMenu("&Session")
+        self.add(files, "&New…", window.ask_new, QKeySequence.StandardKey.New)
         self.add(files, "Open the &example", window.open_example)
         self.add(files, "&Open…", window.ask_open, QKeySequence.StandardKey.Open)
         self.recent = files.addMenu("Open &recent")
@@ -48,6 +49,8 @@ class Menus:
         self.save = self.add(files, "&Save", window.save, QKeySequence.StandardKey.Save)
         self.add(files, "Save &as…", window.ask_save, QKeySequence.StandardKey.SaveAs)
         self.report = self.add(files, "What the &import understood…", window.show_report)
+        for action in window.edit.menus["Add"][3:]:
+            files.addAction(action)
         files.addSeparator()
         self.add(files, "&Quit", window.close, QKeySequence.StandardKey.Quit)
 
@@ -56,6 +59,14 @@ class Menus:
         self.undo = self.add(edit, "&Undo", window.desk.undo, "Ctrl+Z")
         self.redo = self.add(edit, "&Redo", window.desk.redo, "Ctrl+Shift+Z")
         self.add(edit, "Take back &all decisions", window.desk.clear_plan)
+
+        for name, words in (("Add", "A&dd"), ("Tracks", "&Tracks"), ("Plugins", "&Plugins")):
+            inside = edit.addMenu(words)
+            for action in window.edit.menus[name]:
+                inside.addAction(action)
+                window.addAction(action)
+        for action in window.edit.menus["Both"]:
+            edit.addAction(action)
 
     def _go(self, window: Any) -> None:
         go = window.menuBar().addMenu("&Go")

@@ -34,7 +34,7 @@ class PlaceButton(QAbstractButton):
     def sizeHint(self) -> QSize:
         name = QFontMetrics(theme.font(13, True)).horizontalAdvance(self.text())
         state = QFontMetrics(theme.font(11)).horizontalAdvance(self._state)
-        return QSize(max(name, state, theme.px(86)) + theme.px(32), theme.px(42))
+        return QSize(max(name, state, theme.px(66)) + theme.px(24), theme.px(42))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)

@@ -151,7 +151,7 @@ class Theme:
             background: {c.ground}; }}
         QCheckBox::indicator:checked, QListView::indicator:checked, QTableView::indicator:checked,
             QMenu::indicator:checked {{ background: {c.brass}; border: {px(3)}px solid {c.ground};
-            outline: 1px solid {c.quiet}; }}
+            width: {px(12) + 2 - 2 * px(3)}px; height: {px(12) + 2 - 2 * px(3)}px; outline: 1px solid {c.quiet}; }}
         QCheckBox:focus {{ color: {c.brass}; }}
         QScrollArea {{ background: transparent; border: none; }}
         QScrollArea > QWidget > QWidget {{ background: transparent; }}

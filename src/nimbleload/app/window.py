@@ -20,18 +20,25 @@ from PySide6.QtWidgets import (
 
 from ..core.decisions.decision import Standing
 from ..core.session.computer import Machine
+from ..core.session.edits import empty
+from ..core.session.session import TempoPoint
+from ..core.session.time_edits import set_tempo
 from ..core.survey import fitted
 from ..core.units import percent
 from ..store.library import Library, own_cores
 from ..store.opening import EXCHANGE_SUFFIX, Opened
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
 from ..store.session_file import SUFFIX, Saved, SessionFileError
+from ..store.taking_in import ADDABLE
 from .balance_page import BalancePage
 from .carry.carry_page import CarryPage
 from .carry.carrying_out import CarryingOut
 from .choices import Choices
 from .deciding import Deciding
 from .desk import Desk
+from .edit.adding import Adding
+from .edit.ask import ask_new
+from .edit.session_page import SessionPage
 from .filing import Filing
 from .finder import Finder
 from .help import Help
@@ -48,7 +55,7 @@ from .theme import SCALES, theme
 from .watch.watch_page import WatchPage
 from .watch.watching import Watching
 
-MACHINE, WATCH, MEASURE, BALANCE, CARRY, PROVE = range(6)
+MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE = range(7)
 AUTOSAVE_MS = 3000
 Example = Callable[[], Saved]
 
@@ -74,8 +81,10 @@ class MainWindow(QMainWindow):
         self.watch = WatchPage(self.watching)
         self.carrying = CarryingOut(self)
         self.carry = CarryPage(self.desk, self.carrying)
+        self.edit = SessionPage(self.desk)
+        self.adding = Adding(self.desk, self.filing, self)
         self.pages = QStackedWidget()
-        for page in (self.machine, self.watch, self.measure, self.balance, self.carry, self.prove):
+        for page in (self.machine, self.watch, self.edit, self.measure, self.balance, self.carry, self.prove):
             self.pages.addWidget(page)
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
@@ -113,6 +122,12 @@ class MainWindow(QMainWindow):
         self.prove.state_changed.connect(self.places.buttons[PROVE].show_state)
         self.machine.ceilings_changed.connect(self.balance.show_ceilings)
         self.machine.state_changed.connect(self.places.buttons[MACHINE].show_state)
+        self.edit.state_changed.connect(self.places.buttons[EDIT].show_state)
+        self.edit.adding_wanted.connect(self.adding.ask)
+        self.edit.new_wanted.connect(self.ask_new)
+        self.edit.card_wanted.connect(self.show_card)
+        self.adding.added.connect(lambda: self.go(EDIT))
+        self.adding.failed.connect(self.complain)
         self.carry.state_changed.connect(self.places.buttons[CARRY].show_state)
         self.watch.state_changed.connect(self.places.buttons[WATCH].show_state)
         desk.opened.connect(self._show_title)
@@ -121,6 +136,7 @@ class MainWindow(QMainWindow):
         desk.failed.connect(lambda _: self.places.buttons[BALANCE].show_state("not computed", "brick"))
         self.filing.opened.connect(self._take_opened)
         self.filing.saved.connect(self._take_saved)
+        self.filing.known.connect(self._take_cards)
         desk.troubled.connect(self.complain)
         self.filing.failed.connect(self.complain)
         self.deciding.failed.connect(self.complain)
@@ -144,7 +160,7 @@ class MainWindow(QMainWindow):
         self.places.check(number)
         first = {BALANCE: self.balance.tracks.view, MEASURE: self.measure.table, WATCH: self.watch.sentence.button,
                  PROVE: self.prove.sentence.button, MACHINE: self.machine.sentence.button,
-                 CARRY: self.carry.table}  # fmt: skip
+                 CARRY: self.carry.table, EDIT: self.edit.view}  # fmt: skip
         first[number].setFocus()
 
     def decide(self, digit: int) -> None:
@@ -181,6 +197,7 @@ class MainWindow(QMainWindow):
         self.machine.refresh()
         self.watch.size_rows()
         self.carry.size_columns()
+        self.edit.view.size_columns()
         self.desk.refresh()
 
     def ask_host(self) -> None:
@@ -193,7 +210,23 @@ class MainWindow(QMainWindow):
         dialog.chosen.connect(self.desk.choose_host)
         dialog.open()
 
+    def show_card(self, use_id: str) -> None:
+        """Goes to the cost card of a plugin."""
+        document = self.desk.document
+        if document is not None:
+            self.go(MEASURE)
+            self.measure.choose_use(use_id)
+
     # Files
+
+    def ask_new(self) -> None:
+        """Asks what an empty session is to be called; it takes the place of the one on the desk."""
+        ask_new(self, lambda name, rate, bpm: self._leave_then(lambda: self._begin(name, rate, bpm)))
+
+    def _begin(self, name: str, rate: int, bpm: float) -> None:
+        session = set_tempo(empty(name.strip() or "New session", rate), [TempoPoint(0.0, bpm)])
+        self._show_opened(None, Opened(Saved(session, machine=Machine(own_cores()))))
+        self.go(EDIT)
 
     def open_example(self) -> None:
         self._leave_then(lambda: self._show_opened(None, Opened(self._example())))
@@ -257,8 +290,16 @@ class MainWindow(QMainWindow):
             action.setEnabled(step is not None)
             action.setText(f"{word} {step or ''}".strip())
         self._show_title()
+        if self.desk.document is not None:
+            self.filing.look_up(self.desk.document.session, self.desk.cards)
         if self.desk.has_unsaved:
             self._autosave.start()
+
+    def _take_cards(self, cards: dict) -> None:
+        """Figures that are known of plugins which an edit has brought in."""
+        for card in cards.values():
+            self.desk.take_card(card)
+        self.desk.refresh()
 
     def _keep_copy(self) -> None:
         saved = self.desk.saved()
@@ -363,7 +404,7 @@ class MainWindow(QMainWindow):
     def _ask_leave(self) -> QMessageBox.StandardButton:
         buttons = QMessageBox.StandardButton
         return QMessageBox.question(
-            self, "Nimble Load", "The plan has changed since it was saved. Save it?",
+            self, "Nimble Load", "The session has changed since it was saved. Save it?",
             buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
         )  # fmt: skip
 
@@ -394,6 +435,8 @@ class MainWindow(QMainWindow):
         self.looking.close()
         self.carrying.close()
         self.filing.forget()
+        self.adding.close()
+        self.edit.plugins.close_down()
         self.filing.close()
         self.desk.close()
 
@@ -406,10 +449,11 @@ class MainWindow(QMainWindow):
         if path is not None:
             event.setDropAction(Qt.DropAction.CopyAction)
             event.accept()
-            self.open_path(path)
+            opens = path.suffix.lower() in (SUFFIX, EXCHANGE_SUFFIX)
+            self.open_path(path) if opens else self.adding.read(path)
 
     @staticmethod
     def _dropped(event: QDropEvent) -> Path | None:
-        """The session file that is being dropped, if it is one."""
+        """What is being dropped, if it can be opened or added: a session, a folder, audio, MIDI or a table."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        return next((p for p in paths if p.suffix.lower() in (SUFFIX, EXCHANGE_SUFFIX)), None)
+        return next((p for p in paths if p.is_dir() or p.suffix.lower() in ADDABLE), None)

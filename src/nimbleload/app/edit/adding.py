@@ -1,0 +1,165 @@
+"""Adding what lies in files: read off the window's thread, shown before anything is added, and then one step."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QLabel,
+    QListWidget,
+    QProgressBar,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.session.computer import Machine
+from ...core.session.joined import Joined, joined
+from ...core.session.session import Session, SessionError
+from ...probe import catalogue
+from ...probe.choosing import choices, lookup
+from ...store.found import Found, NothingFoundError, StoppedError
+from ...store.library import own_cores
+from ...store.opening import Opened
+from ...store.session_file import Saved
+from ...store.taking_in import ADDABLE, take_in
+from ..desk import Desk
+from ..filing import Filing
+from ..landing import Landing
+from ..theme import theme
+
+log = logging.getLogger(__name__)
+
+
+class AddingDialog(QDialog):
+    """What is being read, then what was understood and what will not come along; adding it is asked for here."""
+
+    def __init__(self, path: Path, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Add to the session")
+        self.resize(theme.px(560), theme.px(360))
+        self.words, self.bar, self.lines = QLabel(f"Reading {path.name}…"), QProgressBar(), QListWidget()
+        self.words.setProperty("role", "headline")
+        self.words.setWordWrap(True)
+        self.bar.setRange(0, 1000)
+        self.bar.setTextVisible(False)
+        self.lines.setAccessibleName("What was understood, and what to mind")
+        self.lines.setWordWrap(True)
+        kinds = QDialogButtonBox.StandardButton
+        self.buttons = QDialogButtonBox(kinds.Ok | kinds.Cancel)
+        self.add = self.buttons.button(kinds.Ok)
+        self.add.setText("Add")
+        self.add.setEnabled(False)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        for part in (self.words, self.bar, self.lines, self.buttons):
+            column.addWidget(part, 1 if part is self.lines else 0)
+
+    def show_share(self, share: float, doing: str) -> None:
+        self.bar.setValue(round(share * 1000))
+        self.words.setText(f"Reading {doing}…")
+
+    def show_found(self, found: Found, notes: tuple[str, ...]) -> None:
+        """What would be added; each line of it in words."""
+        tracks = sum(1 for strip in found.session.strips if strip.kind == "track")
+        self.words.setText(f"{tracks} tracks can be added from {Path(found.report.file).name}.")
+        self.bar.hide()
+        self.lines.addItems(found.report.understood)
+        for line in (*found.report.left_out, *notes):
+            self.lines.addItem(f"Mind: {line}")
+        self.add.setEnabled(True)
+        self.add.setDefault(True)
+        self.add.setFocus()
+
+    def show_failure(self, sentence: str) -> None:
+        self.words.setText(sentence)
+        self.bar.hide()
+
+
+class Adding(QObject):
+    """Asks for files and reads them. `added`: something is on the desk now that was not; `failed` brings a sentence."""
+
+    added = Signal()
+    failed = Signal(str)
+
+    def __init__(self, desk: Desk, filing: Filing, window: QWidget) -> None:
+        super().__init__(window)
+        self._desk, self._filing, self._window = desk, filing, window
+        self._landing = Landing(self)
+        self._threads: list[threading.Thread] = []
+        self._closed = False
+        self.dialog: AddingDialog | None = None
+
+    def ask(self, folder: bool) -> None:
+        """Asks for a folder, or for a file, to add."""
+        if folder:
+            name = QFileDialog.getExistingDirectory(self._window, "Add a folder of audio files")
+        else:
+            kinds = " ".join(f"*{each}" for each in ADDABLE)
+            wanted = f"What can be added ({kinds})"
+            name, _ = QFileDialog.getOpenFileName(self._window, "Add to the session", "", wanted)
+        if name:
+            self.read(Path(name))
+
+    def read(self, path: Path) -> None:
+        """Reads a file or folder in a thread of its own, and shows what could be added."""
+        dialog = self.dialog = AddingDialog(path, self._window)
+        document = self._desk.document
+        session = document.session if document is not None else None
+        stopped = threading.Event()
+        dialog.rejected.connect(stopped.set)
+        dialog.open()
+        thread = threading.Thread(target=self._read, args=(path, session, dialog, stopped), daemon=True)
+        self._threads = [each for each in self._threads if each.is_alive()] + [thread]
+        thread.start()
+
+    def _read(self, path: Path, session: Session | None, dialog: AddingDialog, stopped: threading.Event) -> None:
+        def progress(share: float, doing: str) -> bool:
+            self._landing.post(dialog.show_share, share, doing)
+            return stopped.is_set() or self._closed
+
+        try:
+            find = lookup(choices(catalogue.catalogue()))
+            found = take_in(path, find, session.rate if session is not None else 48000, progress)
+            whole = joined(session, found.session) if session is not None else Joined(found.session, ())
+            if not stopped.is_set():
+                self._landing.post(self._take, dialog, found, whole, session)
+        except StoppedError:
+            pass
+        except (NothingFoundError, SessionError) as error:
+            self._landing.post(dialog.show_failure, str(error))
+        except Exception as error:
+            log.exception("reading %s failed", path)
+            self._landing.post(dialog.show_failure, f"{path} could not be read: {error}. Nothing was added.")
+
+    def _take(self, dialog: AddingDialog, found: Found, whole: Joined, read_for: Session | None) -> None:
+        dialog.show_found(found, whole.notes)
+        dialog.accepted.connect(lambda: self._add(found, whole, read_for), Qt.ConnectionType.SingleShotConnection)
+
+    def _add(self, found: Found, whole: Joined, read_for: Session | None) -> None:
+        """Adds what was read to what is on the desk now, as one step."""
+        document = self._desk.document
+        name = Path(found.report.file).name
+        if document is None:
+            saved = Saved(found.session, machine=Machine(own_cores()))
+            self._desk.open(saved, self._filing.cards_for(Opened(saved)), None, found.report, unsaved=True)
+        else:
+            try:
+                # It may have been edited meanwhile.
+                made = whole if document.session is read_for else joined(document.session, found.session)
+            except SessionError as error:
+                self.failed.emit(f"{name} cannot be added: {error}.")
+                return
+            self._desk.edit(f"add {name}", made.session)
+        self.added.emit()
+
+    def close(self) -> None:
+        """Ends what is being read; nothing is told after."""
+        self._closed = True
+        self._landing.close()

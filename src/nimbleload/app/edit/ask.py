@@ -1,0 +1,106 @@
+"""Small questions of the Session page; each calls what it was given with the answer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QFormLayout,
+    QLineEdit,
+    QSpinBox,
+    QWidget,
+)
+
+from ...core.session.edits import MOST_COPIES
+from ...core.session.strips import Strip
+
+RATES = (44100, 48000, 88200, 96000, 176400, 192000)
+
+
+class Question(QDialog):
+    """A form with fields; `answered` is called when it is accepted."""
+
+    def __init__(self, title: str, parent: QWidget, answered: Callable[[], object], **fields: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(title)
+        self.fields = fields
+        form = QFormLayout(self)
+        for label, field in fields.items():
+            words = label.replace("_", " ").capitalize()
+            form.addRow(words, field)
+            field.setAccessibleName(words)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        form.addRow(buttons)
+        self.accepted.connect(answered)
+
+
+def _seconds(value: float) -> QDoubleSpinBox:
+    field = QDoubleSpinBox()
+    field.setRange(0.0, 1e6)
+    field.setDecimals(2)
+    field.setSuffix(" s")
+    field.setValue(value)
+    return field
+
+
+def ask_how_often(parent: QWidget, answered: Callable[[int], object]) -> None:
+    """Asks how many copies."""
+    times = QSpinBox()
+    times.setRange(1, MOST_COPIES)
+    times.setValue(8)
+    Question("Duplicate", parent, lambda: answered(times.value()), copies=times).open()
+
+
+def ask_send(parent: QWidget, targets: Sequence[Strip], answered: Callable[[str, float, bool], object]) -> None:
+    """Asks where a send goes, how loud, and whether before the fader."""
+    target, level, pre = QComboBox(), QDoubleSpinBox(), QCheckBox("Before the fader")
+    for strip in targets:
+        target.addItem(strip.name, strip.id)
+    level.setRange(-120.0, 24.0)
+    level.setSuffix(" dB")
+
+    def done() -> None:
+        if target.currentData() is not None:
+            answered(target.currentData(), 10 ** (level.value() / 20), pre.isChecked())
+
+    Question("Send", parent, done, to=target, level=level, where=pre).open()
+
+
+def ask_clip(parent: QWidget, notes: bool, answered: Callable[[float, float, int], object]) -> None:
+    """Asks from when to when a track sounds, and with how many notes at once."""
+    start, end, voices = _seconds(0.0), _seconds(10.0), QSpinBox()
+    voices.setRange(0, 4096)
+    voices.setSpecialValueText("not known")
+    fields: dict[str, QWidget] = {"from": start, "to": end}
+    if notes:
+        fields["notes_at_once"] = voices
+    Question("Clip", parent, lambda: answered(start.value(), end.value(), voices.value()), **fields).open()
+
+
+def ask_section(parent: QWidget, at: float, answered: Callable[[str, float], object]) -> None:
+    """Asks what a section is called and where it begins."""
+    name, start = QLineEdit(), _seconds(at)
+    Question("Section", parent, lambda: answered(name.text(), start.value()), name=name, begins=start).open()
+
+
+def ask_new(parent: QWidget, answered: Callable[[str, int, float], object]) -> None:
+    """Asks what a new session is called, its sample rate and its tempo."""
+    name, rate, bpm = QLineEdit("New session"), QComboBox(), QDoubleSpinBox()
+    for each in RATES:
+        rate.addItem(f"{each / 1000:g} kHz", each)
+    rate.setCurrentIndex(1)
+    bpm.setRange(1.0, 999.0)
+    bpm.setValue(120.0)
+    bpm.setSuffix(" bpm")
+    name.selectAll()
+    Question(
+        "New session", parent, lambda: answered(name.text(), rate.currentData(), bpm.value()),
+        name=name, sample_rate=rate, tempo=bpm,
+    ).open()  # fmt: skip

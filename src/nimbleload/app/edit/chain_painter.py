@@ -1,0 +1,195 @@
+"""How a chain and a track's clips are drawn in their cells, and which box or second lies under a point."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Container
+from typing import NamedTuple
+
+from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt
+from PySide6.QtGui import QFontMetricsF, QPainter, QPen
+from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+
+from ...core.session.plugins import PluginUse
+from ...core.session.strips import Strip
+from ..picture import elided
+from ..theme import theme
+from .strip_model import Index, StripModel
+
+GAP, WIDEST, NARROWEST = 3, 104, 26
+
+
+class Box(NamedTuple):
+    """A plugin in a cell: where it is painted."""
+
+    use: PluginUse
+    area: QRectF
+
+
+def boxes(strip: Strip, cell: QRect) -> list[Box]:
+    """The plugins of a strip side by side in a cell: as wide as their names, narrower where there is no room."""
+    uses = strip.uses()
+    if not uses:
+        return []
+    metrics = QFontMetricsF(theme.font(11))
+    wanted = [min(metrics.horizontalAdvance(use.label) + theme.px(12), theme.px(WIDEST)) for use in uses]
+    room = cell.width() - theme.px(4) - GAP * (len(uses) - 1)
+    share = min(1.0, room / max(sum(wanted), 1))
+    left, found = float(cell.left() + theme.px(2)), []
+    for use, width in zip(uses, wanted, strict=True):
+        width = max(width * share, theme.px(3))
+        found.append(Box(use, QRectF(left, cell.top() + theme.px(3), width, cell.height() - theme.px(6))))
+        left += width + GAP
+    return found
+
+
+def use_at(strip: Strip, cell: QRect, at: QPointF) -> str | None:
+    """The id of the plugin under a point; None if none is."""
+    return next((box.use.id for box in boxes(strip, cell) if box.area.contains(at)), None)
+
+
+def place_at(strip: Strip, cell: QRect, x: float) -> int:
+    """In front of which insert a plugin goes that is dropped at x."""
+    places = [box.area.center().x() for box in boxes(strip, cell) if box.use is not strip.instrument]
+    return sum(1 for middle in places if middle < x)
+
+
+def second_at(cell: QRect, x: float, length: float) -> float:
+    """The second of the piece at x in a track's lane."""
+    inner = cell.adjusted(theme.px(4), 0, -theme.px(4), 0)
+    share = (x - inner.left()) / max(inner.width(), 1)
+    return min(max(share, 0.0), 1.0) * length
+
+
+class RowDelegate(QStyledItemDelegate):
+    """What all columns share: the height of a row, and how one that is chosen looks."""
+
+    def __init__(self, model: StripModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model = model
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(theme.px(120), theme.px(26))
+
+    def ground(self, painter: QPainter, option: QStyleOptionViewItem) -> QRect:
+        """Paints what lies under a cell; its area."""
+        cell: QRect = option.rect  # type: ignore[attr-defined]
+        if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
+            painter.fillRect(cell.adjusted(0, 1, 0, -1), theme.colour("raised"))
+        return cell
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        cell = self.ground(painter, option)
+        strip = self.model.strip(index)
+        self.write(painter, cell, str(index.data() or ""), strip.enabled, index.column() == 0 and strip.kind != "track")
+        painter.restore()
+
+    def write(self, painter: QPainter, cell: QRect, text: str, is_on: bool, bold: bool = False) -> None:
+        painter.setFont(theme.font(12, bold))
+        painter.setPen(theme.colour("text" if is_on else "quiet"))
+        inner = cell.adjusted(theme.px(4), 0, -theme.px(6), 0)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, elided(painter, text, inner.width()))
+
+
+class NameDelegate(RowDelegate):
+    """The name, and in a word what else is to be known of a track."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        cell, strip = self.ground(painter, option), self.model.strip(index)
+        word = "armed" if strip.armed else "" if strip.enabled else "off"
+        word = word or ("return" if strip.kind == "return" else "")
+        if option.state & QStyle.StateFlag.State_HasFocus:  # type: ignore[attr-defined]
+            painter.setPen(QPen(theme.colour("brass"), 1))
+            painter.drawLine(cell.topLeft(), cell.bottomLeft())
+        if word:
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.colour("text" if strip.armed else "quiet"))
+            painter.drawText(cell.adjusted(0, 0, -theme.px(6), 0),
+                             Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, word)  # fmt: skip
+            cell = cell.adjusted(0, 0, -int(QFontMetricsF(theme.font(11)).horizontalAdvance(word)) - theme.px(8), 0)
+        self.write(painter, cell, strip.name, strip.enabled, strip.kind != "track")
+        painter.restore()
+
+
+class ChainDelegate(RowDelegate):
+    """Named boxes in their families' colours. `chosen` holds the ids of those that are; `drop` is where one would go:
+    strip id and place."""
+
+    def __init__(self, model: StripModel, chosen: Callable[[], Container[str]], parent: QWidget | None = None) -> None:
+        super().__init__(model, parent)
+        self._chosen = chosen
+        self.drop: tuple[str, int] | None = None
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        cell, strip = self.ground(painter, option), self.model.strip(index)
+        chosen, found = self._chosen(), boxes(strip, cell)
+        painter.setFont(theme.font(11))
+        for box in found:
+            self._paint_box(painter, box, strip, box.use.id in chosen)
+        if strip.post_fader and strip.post_fader < len(strip.inserts) + 1:
+            self._paint_fader(painter, found, strip)
+        if self.drop is not None and self.drop[0] == strip.id:
+            self._paint_drop(painter, cell, found, strip, self.drop[1])
+        painter.restore()
+
+    def _paint_box(self, painter: QPainter, box: Box, strip: Strip, is_chosen: bool) -> None:
+        colour = theme.family(box.use.family)
+        is_on = box.use.enabled and strip.enabled
+        painter.setPen(QPen(theme.colour("brass" if is_chosen else "line"), 2 if is_chosen else 1))
+        painter.setBrush(colour if is_on else theme.hatch(colour, 5))
+        painter.drawRoundedRect(box.area.adjusted(0.5, 0.5, -0.5, -0.5), 3, 3)
+        if box.area.width() < theme.px(NARROWEST):
+            return
+        text = theme.colour("text")
+        if is_on:
+            text = theme.colour("ground") if theme.colours.name == "night" else theme.colour("text")
+        painter.setPen(text)
+        inner = box.area.adjusted(theme.px(4), 0, -theme.px(3), 0)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, elided(painter, box.use.label, inner.width()))
+
+    def _paint_fader(self, painter: QPainter, found: list[Box], strip: Strip) -> None:
+        """A line where the fader is, if plugins come behind it."""
+        after = found[len(found) - strip.post_fader].area
+        painter.setPen(QPen(theme.colour("text"), 2))
+        painter.drawLine(QPointF(after.left() - 2, after.top() - 2), QPointF(after.left() - 2, after.bottom() + 2))
+
+    def _paint_drop(self, painter: QPainter, cell: QRect, found: list[Box], strip: Strip, place: int) -> None:
+        inserts = [box for box in found if box.use is not strip.instrument]
+        if place < len(inserts):
+            x = inserts[place].area.left() - 2
+        else:
+            x = found[-1].area.right() + 2 if found else cell.left() + theme.px(4)
+        painter.setPen(QPen(theme.colour("brass"), 3))
+        painter.drawLine(QPointF(x, cell.top() + 2), QPointF(x, cell.bottom() - 2))
+
+
+class LaneDelegate(RowDelegate):
+    """When a track sounds, along the piece. `drawn` is what the mouse draws just now: strip id, from, to, whether it
+    clears."""
+
+    def __init__(self, model: StripModel, parent: QWidget | None = None) -> None:
+        super().__init__(model, parent)
+        self.drawn: tuple[str, float, float, bool] | None = None
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        cell, strip = self.ground(painter, option), self.model.strip(index)
+        inner = QRectF(cell.adjusted(theme.px(4), theme.px(5), -theme.px(4), -theme.px(5)))
+        painter.fillRect(inner, theme.colour("ground"))
+        length = max(self.model.length, 1e-9)
+        colour = theme.colour("teal" if strip.enabled else "quiet")
+        for clip in strip.clips:
+            left = inner.left() + inner.width() * clip.start / length
+            width = max(inner.width() * (clip.end - clip.start) / length, 1.0)
+            brush = colour if clip.kind == "audio" else theme.hatch(colour, 3)
+            painter.fillRect(QRectF(left, inner.top(), width, inner.height()), brush)
+        if self.drawn is not None and self.drawn[0] == strip.id:
+            _, start, end, clears = self.drawn
+            left, right = (inner.left() + inner.width() * second / length for second in sorted((start, end)))
+            painter.setPen(QPen(theme.colour("brass"), 2))
+            painter.setBrush(theme.hatch(theme.colour("brass"), 4) if clears else Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(left, inner.top(), right - left, inner.height()))
+        painter.restore()

@@ -1,0 +1,158 @@
+"""How many more of a track, a bus or a plugin fit at each buffer size: computed off the window's thread, and drawn."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Sequence
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPaintEvent
+from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
+
+from ...core.load.how_many import Fit, how_many, of_plugin, of_strips, unmeasured
+from ...core.session.plugins import PluginUse
+from ...core.session.session import SessionError
+from ...core.survey import Survey
+from ...core.told.how_many import not_known, sentence
+from ...core.units import milliseconds, percent
+from ..landing import Landing
+from ..picture import Picture
+from ..theme import theme
+
+log = logging.getLogger(__name__)
+
+
+class FitPicture(Picture):
+    """A bar for each buffer size: how many more fit."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("How many more fit at each buffer size", parent)
+        self._fits: Sequence[Fit] = ()
+        self._rate, self._buffer = 48000, 0
+
+    def show_fits(self, fits: Sequence[Fit], rate: int, buffer: int) -> None:
+        self._fits, self._rate, self._buffer = fits, rate, buffer
+        self.describe("; ".join(f"{fit.buffer} samples: {_count(fit)}" for fit in fits))
+        self.update()
+
+    def figures(self) -> list[list[str]]:
+        rows = [["buffer (samples)", "more fit", "load now", "load with them", "load with one more"]]
+        for fit in self._fits:
+            beyond = "" if fit.beyond is None else f"{fit.beyond:.4f}"
+            rows.append([str(fit.buffer), _count(fit), f"{fit.now:.4f}", f"{fit.load:.4f}", beyond])
+        return rows
+
+    def sizeHint(self) -> QSize:
+        return QSize(theme.px(560), theme.px(230))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = self.pen()
+        if not self._fits:
+            painter.end()
+            return
+        most = max(max(fit.more for fit in self._fits), 1)
+        line, top, bottom = theme.px(18), theme.px(18), self.height() - theme.px(54)
+        width = self.width() / len(self._fits)
+        for k, fit in enumerate(self._fits):
+            height = (bottom - top) * fit.more / most
+            bar = QRectF(k * width + width * 0.2, bottom - height, width * 0.6, height)
+            over = fit.now > 1 or fit.more == 0
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("brass" if fit.buffer == self._buffer else "teal"))
+            painter.drawRect(bar)
+            painter.setPen(theme.colour("brick" if over else "text"))
+            centre = Qt.AlignmentFlag.AlignHCenter
+            painter.drawText(QRectF(k * width, bar.top() - line, width, line), centre, _count(fit))
+            painter.setPen(theme.colour("text"))
+            painter.setFont(theme.font(12, fit.buffer == self._buffer))
+            painter.drawText(QRectF(k * width, bottom + theme.px(2), width, line), centre, str(fit.buffer))
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.colour("quiet"))
+            time = milliseconds(fit.buffer / self._rate)
+            painter.drawText(QRectF(k * width, bottom + line, width, line), centre, time)
+            load = percent(fit.load) if fit.more else f"now {percent(fit.now)}"
+            painter.drawText(QRectF(k * width, bottom + 2 * line, width, line), centre, load)
+        painter.setPen(theme.colour("line"))
+        painter.drawLine(0, bottom, self.width(), bottom)
+        painter.end()
+
+
+def _count(fit: Fit) -> str:
+    return f"{fit.more} or more" if fit.beyond is None else str(fit.more)
+
+
+class HowManyDialog(QDialog):
+    """Asks for strips, or for one plugin; `found` brings what was computed."""
+
+    found = Signal(list)
+
+    def __init__(self, of: Survey, strips: Sequence[str], use: PluginUse | None, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("How many more fit")
+        self._of, self._strips, self._use = of, list(strips), use
+        self.fits: list[Fit] = []
+        self._landing, self._stopped = Landing(self), False
+        self._asked = 0
+        self.words, self.mind, self.picture = QLabel(), QLabel(), FitPicture()
+        self.words.setWordWrap(True)
+        self.words.setProperty("role", "headline")
+        self.mind.setWordWrap(True)
+        self.mind.setProperty("role", "quiet")
+        self.with_plan = QCheckBox("With the plan")
+        self.with_plan.setChecked(bool(of.plan.decisions))
+        self.with_plan.setVisible(bool(of.plan.decisions))
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        buttons.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        for part in (self.words, self.picture, self.mind, self.with_plan, buttons):
+            column.addWidget(part, 1 if part is self.picture else 0)
+        self.resize(theme.px(680), theme.px(400))
+        self.with_plan.toggled.connect(self._start)
+        self.finished.connect(self._stop)
+        self._start()
+
+    @property
+    def name(self) -> str:
+        """What is to be copied."""
+        if self._use is not None:
+            return self._use.label
+        names = [self._of.session.strip(each).name for each in self._strips]
+        return " and ".join(names) if len(names) < 4 else f"these {len(names)} tracks"
+
+    def _start(self) -> None:
+        self._asked += 1
+        self.words.setText("Working out how many more fit…")
+        threading.Thread(target=self._work, args=(self._asked, self.with_plan.isChecked()), daemon=True).start()
+
+    def _work(self, asked: int, planned: bool) -> None:
+        of = self._of
+        session = of.planned.session if planned else of.session
+        cards = of.planned.cards
+        try:
+            use = self._use
+            copies = of_plugin(session, use.id) if use is not None else of_strips(session, self._strips)
+            missing = unmeasured(session, cards, copies)
+            fits = how_many(
+                session, cards, of.machine, copies, of.session.limit, sorted(of.cases),
+                cancelled=lambda: self._stopped or asked != self._asked,
+            )  # fmt: skip
+            self._landing.post(self._take, asked, fits, missing)
+        except SessionError as error:
+            self._landing.post(self.words.setText, f"That cannot be computed: {error}.")
+        except Exception as error:
+            log.exception("computing how many fit failed")
+            self._landing.post(self.words.setText, f"That could not be computed: {error}. Nothing was changed.")
+
+    def _take(self, asked: int, fits: list[Fit], missing: list[str]) -> None:
+        if asked != self._asked:
+            return
+        self.fits = fits
+        self.words.setText(sentence(fits, self.name, self._of.session.limit, self._of.buffer))
+        self.mind.setText(not_known(missing))
+        self.picture.show_fits(fits, self._of.session.rate, self._of.buffer)
+        self.found.emit(fits)
+
+    def _stop(self) -> None:
+        self._stopped = True
+        self._landing.close()

@@ -1,0 +1,203 @@
+"""What is chosen, to be changed in place: a track's routing, a plugin's values and what it listens to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.session import chain_edits, edits
+from ...core.session.plugins import PluginUse
+from ...core.session.session import Session, SessionError
+from ...core.session.strips import Strip
+from ..theme import theme
+
+Edit = Callable[[Session], Session]
+NOTHING, SEVERAL = "nothing", "different ones"
+
+
+class Inspector(QWidget):
+    """Shows the chosen strips and plugins; `wanted` asks for an edit: its name, and what makes it."""
+
+    wanted = Signal(str, object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._strips: list[Strip] = []
+        self._uses: list[PluginUse] = []
+        self.title, self.about = QLabel(), QLabel()
+        self.title.setProperty("role", "title")
+        self.about.setProperty("role", "quiet")
+        self.about.setWordWrap(True)
+        self.output, self.armed, self.on = QComboBox(), QCheckBox("Record-armed"), QCheckBox("On")
+        self.output.setAccessibleName("What it feeds")
+        self.plugin, self.plugin_about = QLabel(), QLabel()
+        self.plugin.setProperty("role", "title")
+        self.plugin_about.setProperty("role", "quiet")
+        self.plugin_about.setWordWrap(True)
+        self.bypassed, self.listens = QCheckBox("Bypassed"), QComboBox()
+        self.listens.setAccessibleName("What its side-chain listens to")
+        self.values = QTableWidget(0, 2)
+        self.values.setHorizontalHeaderLabels(["Parameter", "Value"])
+        self.values.verticalHeader().setVisible(False)
+        self.values.setShowGrid(False)
+        self.values.setTabKeyNavigation(False)
+        self.values.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.values.setEditTriggers(QAbstractItemView.EditTrigger.AllEditTriggers)
+        self.values.setAccessibleName("Values of the plugin's parameters")
+        self._lay_out()
+        self.output.activated.connect(self._route)
+        self.armed.clicked.connect(lambda on: self._ask("record-arm" if on else "disarm", edits.arm, self._ids(), on))
+        self.on.clicked.connect(lambda on: self._ask("on" if on else "off", edits.switch, self._ids(), on))
+        self.bypassed.clicked.connect(
+            lambda on: self._ask("bypass" if on else "bypass off", chain_edits.bypass, [u.id for u in self._uses], on)
+        )
+        self.listens.activated.connect(self._listen)
+        self.values.itemChanged.connect(self._set_value)
+
+    def _lay_out(self) -> None:
+        form = QGridLayout()
+        form.setColumnStretch(1, 1)
+        form.addWidget(QLabel("Feeds"), 0, 0)
+        form.addWidget(self.output, 0, 1)
+        boxes = QHBoxLayout()
+        boxes.addWidget(self.on)
+        boxes.addWidget(self.armed)
+        boxes.addStretch(1)
+        form.addLayout(boxes, 1, 0, 1, 2)
+        self._below = QWidget()
+        below = QGridLayout(self._below)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setColumnStretch(1, 1)
+        below.addWidget(self.plugin, 0, 0, 1, 2)
+        below.addWidget(self.plugin_about, 1, 0, 1, 2)
+        below.addWidget(self.bypassed, 2, 0, 1, 2)
+        below.addWidget(QLabel("Listens to"), 3, 0)
+        below.addWidget(self.listens, 3, 1)
+        below.addWidget(self.values, 4, 0, 1, 2)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(theme.px(4))
+        column.addWidget(self.title)
+        column.addWidget(self.about)
+        column.addLayout(form)
+        column.addWidget(self._below)
+
+    def show_chosen(
+        self, session: Session, strips: Sequence[Strip], uses: Sequence[PluginUse], costs: str = ""
+    ) -> None:
+        """Shows what is chosen; `costs` says what the plugin costs."""
+        self._strips, self._uses = list(strips), list(uses)
+        some = bool(self._strips)
+        for part in (self.output, self.armed, self.on):
+            part.setEnabled(some)
+        self.title.setText(_title(self._strips))
+        self.about.setText(_about(session, self._strips))
+        others = [strip for strip in session.strips if strip.kind != "track" and strip.id not in self._ids()]
+        self._fill(self.output, others, {strip.output for strip in self._strips})
+        is_main = any(strip.kind == "main" for strip in self._strips)
+        self.output.setEnabled(some and not is_main)
+        self.on.setEnabled(some and not is_main)
+        self.on.setChecked(some and all(strip.enabled for strip in self._strips))
+        self.armed.setEnabled(some and all(strip.kind == "track" for strip in self._strips))
+        self.armed.setChecked(some and all(strip.armed for strip in self._strips))
+        self._below.setVisible(bool(self._uses))
+        if self._uses:
+            self._show_plugin(session, costs)
+
+    def _ids(self) -> list[str]:
+        return [strip.id for strip in self._strips]
+
+    def _fill(self, box: QComboBox, strips: Sequence[Strip], now: set[str | None]) -> None:
+        box.clear()
+        box.addItem(NOTHING, None)
+        for strip in strips:
+            box.addItem(strip.name, strip.id)
+        if len(now) > 1:
+            box.addItem(SEVERAL, SEVERAL)
+        wanted = SEVERAL if len(now) > 1 else next(iter(now), None)
+        box.setCurrentIndex(max(box.findData(wanted), 0))
+
+    def _show_plugin(self, session: Session, costs: str) -> None:
+        first = self._uses[0]
+        several = len(self._uses) > 1
+        self.plugin.setText(f"{len(self._uses)} plugins" if several else first.label)
+        kind = f"{first.family}, {first.plugin.standard.upper()}"
+        maker = f", {first.plugin.vendor}" if first.plugin.vendor else ""
+        state = " It plays in a state that was saved in the session." if first.setting.state is not None else ""
+        self.plugin_about.setText("" if several else f"{kind}{maker}. {costs}{state}".strip())
+        self.bypassed.setChecked(all(not use.enabled for use in self._uses))
+        self._fill(self.listens, session.strips, {use.sidechain for use in self._uses})
+        alike = len({(use.plugin.standard, use.plugin.identifier) for use in self._uses}) == 1
+        values = first.setting.values if alike else ()
+        self.values.blockSignals(True)
+        self.values.setRowCount(len(values))
+        for row, (name, value) in enumerate(values):
+            label = QTableWidgetItem(name)
+            label.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
+            self.values.setItem(row, 0, label)
+            self.values.setItem(row, 1, QTableWidgetItem(f"{value:g}"))
+        self.values.blockSignals(False)
+        self.values.setVisible(bool(values))
+
+    # What is asked for
+
+    def _ask(self, name: str, change: Callable[..., Session], *arguments: object) -> None:
+        self.wanted.emit(name, lambda session: change(session, *arguments))
+
+    def _route(self) -> None:
+        if self.output.currentData() != SEVERAL:
+            self._ask(f"feed {self.output.currentText()}", edits.route, self._ids(), self.output.currentData())
+
+    def _listen(self) -> None:
+        if self.listens.currentData() != SEVERAL:
+            self._ask("side-chain", chain_edits.listen, [use.id for use in self._uses], self.listens.currentData())
+
+    def _set_value(self, item: QTableWidgetItem) -> None:
+        label = self.values.item(item.row(), 0)
+        assert label is not None
+        name = label.text()
+        self._ask(f"set {name}", _with_value, [use.id for use in self._uses], name, item.text())
+
+
+def _with_value(session: Session, use_ids: list[str], name: str, text: str) -> Session:
+    """The session with a value as it was typed in. SessionError if it is no number."""
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        raise SessionError(f"{name} is “{text}”, which is no number") from None
+    return chain_edits.set_values(session, use_ids, {name: value})
+
+
+def _title(strips: Sequence[Strip]) -> str:
+    if not strips:
+        return "No track is chosen"
+    return strips[0].name if len(strips) == 1 else f"{len(strips)} tracks"
+
+
+def _about(session: Session, strips: Sequence[Strip]) -> str:
+    if len(strips) != 1:
+        return ""
+    (strip,) = strips
+    names = {each.id: each.name for each in session.strips}
+    fed = [each.name for each in session.strips if strip.id in (each.output, *(s.target for s in each.sends))]
+    parts = [f"{edits.WORDS[strip.kind]}, {len(strip.uses())} plugins, {len(strip.clips)} clips"]
+    if strip.sends:
+        told = [f"{names.get(s.target, '?')} ({'pre' if s.pre_fader else 'post'}, {s.level:.2g})" for s in strip.sends]
+        parts.append(f"sends to {', '.join(told)}")
+    if fed:
+        parts.append(f"fed by {len(fed)}: {', '.join(fed[:4])}{' …' if len(fed) > 4 else ''}")
+    return "; ".join(parts) + "."

@@ -1,0 +1,485 @@
+"""Session: the tracks with their chains and clips, and everything that can be changed of them, each change one step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import QItemSelectionModel, QPoint, Qt, Signal
+from PySide6.QtGui import QGuiApplication, QShowEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.session import chain_edits, edits, joined, time_edits
+from ...core.session.plugins import PluginUse
+from ...core.session.session import Session, SessionError
+from ...core.session.strips import Strip, StripKind
+from ...core.units import microseconds
+from ...store import clipping
+from ..desk import Desk
+from ..picture import scrolled
+from ..sentence import Sentence
+from ..theme import theme
+from .ask import ask_clip, ask_how_often, ask_section, ask_send
+from .commands import COMMANDS, MENUS, make_actions
+from .how_many_dialog import HowManyDialog
+from .inspector import Inspector
+from .plugin_list import PluginList
+from .strip_model import StripModel
+from .strip_view import StripView
+
+Edit = Callable[[Session], Session]
+
+
+class SessionPage(QWidget):
+    """The page. `state_changed` tells its state in a word; `adding_wanted` asks for a folder (True) or a file to add;
+    `card_wanted` for the cost card of a plugin (a use's id)."""
+
+    state_changed = Signal(str, str)
+    adding_wanted = Signal(bool)
+    card_wanted = Signal(str)
+    new_wanted = Signal()
+
+    def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._desk = desk
+        self.sentence = Sentence()
+        self.model = StripModel(lambda strip, name: self.edit("rename", lambda s: edits.rename(s, strip, name)))
+        self.view = StripView(self.model)
+        self.filter, self.news = QLineEdit(), QLabel()
+        self.inspector, self.plugins = Inspector(), PluginList()
+        self.middle = QSplitter(Qt.Orientation.Horizontal)
+        self._is_refreshing = False
+        self._make_actions()
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        self.filter.setPlaceholderText("Find tracks and plugins")
+        self.filter.setAccessibleName("Find tracks and plugins")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.setMaximumWidth(theme.px(230))
+        self.news.setProperty("role", "quiet")
+        self.news.setWordWrap(True)
+        top = QHBoxLayout()
+        for action in self._in_sight:
+            button = QPushButton(action.text().replace("&", "").rstrip("…"))
+            button.setToolTip(f"{action.text().replace('&', '')} ({action.shortcut().toString()})")
+            button.clicked.connect(action.trigger)
+            top.addWidget(button)
+        top.addStretch(1)
+        top.addWidget(self.filter)
+        left = QFrame()
+        left.setProperty("role", "panel")
+        column = QVBoxLayout(left)
+        column.setContentsMargins(10, 8, 6, 8)
+        column.addLayout(top)
+        column.addWidget(self.view, 1)
+        column.addWidget(self.news)
+        right = QFrame()
+        right.setProperty("role", "panel")
+        column = QVBoxLayout(right)
+        column.setContentsMargins(10, 8, 10, 8)
+        column.addWidget(scrolled(self.inspector), 1)
+        column.addWidget(self.plugins, 1)
+        self.middle.addWidget(left)
+        self.middle.addWidget(right)
+        self.middle.setStretchFactor(0, 1)
+        self.middle.setSizes([960, 300])
+        self.middle.setChildrenCollapsible(False)
+        page = QVBoxLayout(self)
+        page.setContentsMargins(8, 2, 8, 8)
+        page.setSpacing(7)
+        page.addWidget(self.sentence)
+        page.addWidget(self.middle, 1)
+
+    def _connect(self) -> None:
+        self.filter.textChanged.connect(self._find)
+        self.view.selectionModel().selectionChanged.connect(self._tell_chosen)
+        self.view.plugins_chosen.connect(self._show_chosen)
+        self.view.plugins_dropped.connect(self._drop_plugins)
+        self.view.new_dropped.connect(
+            lambda number, strip, place: self.put_in(self.plugins.plugins[number], strip, place)
+        )
+        self.view.tracks_dropped.connect(self._drop_tracks)
+        self.view.drawn.connect(self._draw)
+        self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.view.customContextMenuRequested.connect(self._show_menu)
+        self.inspector.wanted.connect(self.edit)
+        self.plugins.wanted.connect(self.put_in)
+        self.sentence.pressed.connect(lambda: self.new_wanted.emit() if self._desk.document is None else None)
+        self._desk.opened.connect(self._take_opened)
+        self._desk.recomputed.connect(self.refresh)
+        self._desk.saved_changed.connect(self.refresh)
+        self._desk.failed.connect(self.news.setText)
+        self._show_sentence()
+
+    # Actions: in the menus of the window and of the tree, and on the keyboard
+
+    def _make_actions(self) -> None:
+        calls: dict[str, Callable[[], object]] = {
+            "track": lambda: self.add("track"), "bus": lambda: self.add("bus"), "return": lambda: self.add("return"),
+            "folder": lambda: self.adding_wanted.emit(True), "file": lambda: self.adding_wanted.emit(False),
+            "rename": self._rename, "duplicate": lambda: self.duplicate(1), "times": self._ask_duplicate,
+            "up": lambda: self.move_tracks(-1), "down": lambda: self.move_tracks(1), "send": self._ask_send,
+            "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
+            "how many": self.ask_how_many, "bypass": self._bypass, "left": lambda: self._step(-1),
+            "right": lambda: self._step(1), "replace": self._replace, "card": self._ask_card, "copy": self.copy,
+            "cut": self.cut, "paste": self.paste, "remove": self.remove,
+        }  # fmt: skip
+        made = make_actions(self, self.view, calls)
+        self.menus = {menu: [made[each.name] for each in COMMANDS if each.menu == menu] for menu in MENUS}
+        self._in_sight = [made[name] for name in ("track", "bus", "return", "how many")]
+
+    def _show_menu(self, at: QPoint) -> None:
+        menu = QMenu(self)
+        names = ("Plugins", "Both", "Tracks") if self.view.chosen else ("Tracks", "Both", "Add")
+        for number, name in enumerate(names):
+            if number:
+                menu.addSeparator()
+            for action in self.menus[name]:
+                menu.addAction(action)
+        menu.exec(self.view.viewport().mapToGlobal(at))
+
+    # Changing
+
+    def edit(self, what: str, change: Edit) -> Session | None:
+        """Makes an edit one step of the document; why it cannot be is said below the tree. The session after it."""
+        document = self._desk.document
+        if document is None:
+            return None
+        try:
+            made = change(document.session)
+        except SessionError as error:
+            said = str(error)
+            self.news.setText(f"{said[0].upper()}{said[1:]}. Nothing was changed.")
+            self._show_chosen()
+            return None
+        self.news.setText("")
+        self._desk.edit(what, made)
+        return made
+
+    def add(self, kind: StripKind) -> None:
+        """Adds a strip behind the chosen one, feeding what that feeds."""
+        strips = self._strips()
+        output = strips[0].output if strips and strips[0].kind != "main" and kind != "return" else None
+        self._adding(f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output))
+
+    def _adding(self, what: str, change: Edit) -> None:
+        """Makes an edit, and chooses the first track that it has added."""
+        known = {strip.id for strip in self.model.strips}
+        made = self.edit(what, change)
+        added = [strip.id for strip in made.strips if strip.id not in known] if made is not None else []
+        if added:
+            self.choose(added[0])
+
+    def duplicate(self, times: int) -> None:
+        """Copies the chosen tracks; of a bus with all that feeds it."""
+        ids = self.view.selected()
+        if ids:
+            self._adding("duplicate", lambda session: edits.duplicate(session, ids, times, members=True))
+
+    def move_tracks(self, by: int) -> None:
+        ids = self.view.selected()
+        if ids:
+            self.edit("move", lambda session: edits.move(session, ids, by))
+
+    def put_in(self, use: PluginUse, strip: str | None = None, place: int | None = None) -> None:
+        """Puts a plugin into a strip's chain: the one that has the cursor, behind the chosen plugin."""
+        strips = self._strips()
+        target = strip or (strips[0].id if strips else None)
+        if target is None:
+            self.news.setText("Choose a track first: it goes into that one's chain.")
+            return
+        if place is None and self.view.chosen and strips:
+            places = {each.id: k for k, each in strips[0].places()}
+            place = max((places[each] + 1 for each in self.view.chosen if each in places), default=None)
+        known = {each.id for each in self._all_uses}
+        made = self.edit(f"insert {use.label}", lambda session: chain_edits.insert(session, target, [use], place))
+        if made is not None:
+            added = [each.id for each in made.strip(target).uses() if each.id not in known]
+            self.view.choose_plugins(added)
+
+    def remove(self) -> None:
+        """Takes out the chosen plugins; with none chosen, the chosen tracks."""
+        uses, ids = list(self.view.chosen), self.view.selected()
+        if uses:
+            self.edit("take out plugins", lambda session: chain_edits.take_out(session, uses))
+        elif ids:
+            self.edit("remove tracks", lambda session: edits.remove(session, ids))
+
+    def copy(self) -> bool:
+        """Puts the chosen plugins, or tracks, on the clipboard as text; whether there were any."""
+        strips, uses = self._strips(), self._uses()
+        if uses or strips:
+            QGuiApplication.clipboard().setText(clipping.as_text(() if uses else strips, uses))
+        return bool(uses or strips)
+
+    def cut(self) -> None:
+        if self.copy():
+            self.remove()
+
+    def paste(self) -> None:
+        """Puts in what is on the clipboard: tracks, or plugins into the chosen track's chain."""
+        try:
+            found = clipping.from_text(QGuiApplication.clipboard().text())
+        except clipping.NoClippingError as error:
+            self.news.setText(f"Nothing was pasted: {error}.")
+            return
+        if found.tracks:
+            self._adding("paste tracks", lambda session: joined.pasted(session, found.tracks))
+            return
+        strips = self._strips()
+        if not strips:
+            self.news.setText("Choose a track first: plugins go into that one's chain.")
+            return
+        ids = {strip.id for strip in self.model.strips}
+        uses = [u if u.sidechain in ids else chain_edits.listening_to_nothing(u) for u in found.plugins]
+        self.edit("paste plugins", lambda session: chain_edits.insert(session, strips[0].id, uses, None))
+
+    def _drop_plugins(self, ids: list[str], strip: str, place: int, copy: bool) -> None:
+        name = "copy plugins" if copy else "move plugins"
+        self.edit(name, lambda session: chain_edits.put(session, ids, strip, place, copy))
+
+    def _drop_tracks(self, ids: list[str], onto: str) -> None:
+        """Tracks dropped onto a bus, a return or the main output feed it; onto a track, they feed what it feeds."""
+        ids = [each for each in ids if each != onto]
+
+        def dropped(session: Session) -> Session:
+            target = session.strip(onto)
+            return edits.route(session, ids, target.output if target.kind == "track" else onto)
+
+        if ids:
+            self.edit("feed", dropped)
+
+    def _draw(self, strip: str, start: float, end: float, clears: bool) -> None:
+        start, end = round(start, 1), round(end, 1)
+        if clears:
+            self.edit("clear", lambda session: time_edits.clear(session, [strip], start, end))
+        else:
+            self.edit("clip", lambda session: time_edits.add_clip(session, strip, start, end))
+
+    def _step(self, by: int) -> None:
+        """Moves the chosen plugin within its chain."""
+        uses = [use.id for use in self._uses()]
+        if len(uses) != 1:
+            return
+
+        def stepped(session: Session) -> Session:
+            strip = chain_edits.holder(session, uses[0])
+            place = strip.place_of(uses[0])
+            if place < 0 or not 0 <= place + by < len(strip.inserts):
+                return session
+            return chain_edits.put(session, uses, strip.id, place + (2 if by > 0 else -1))
+
+        self.edit("move a plugin", stepped)
+
+    def _bypass(self) -> None:
+        uses = self._uses()
+        if uses:
+            on = any(use.enabled for use in uses)
+            self.edit("bypass" if on else "bypass off",
+                      lambda session: chain_edits.bypass(session, [use.id for use in uses], on))  # fmt: skip
+
+    def _replace(self) -> None:
+        """Puts the plugin that has the cursor in the list in the place of the chosen ones."""
+        uses, item = [use.id for use in self._uses()], self.plugins.rows.currentItem()
+        if not uses or item is None:
+            self.news.setText("Choose plugins in the chain, and in the list the one that is to take their place.")
+            return
+        other = self.plugins.plugins[item.data(Qt.ItemDataRole.UserRole)]
+        self.edit(f"replace by {other.label}", lambda session: chain_edits.replace(session, uses, other))
+
+    def _rename(self) -> None:
+        index = self.view.currentIndex()
+        if index.isValid():
+            self.view.edit(index.siblingAtColumn(0))
+
+    def _unsend(self) -> None:
+        ids = self.view.selected()
+
+        def without(session: Session) -> Session:
+            for target in {send.target for strip in session.strips if strip.id in ids for send in strip.sends}:
+                session = edits.unsend(session, ids, target)
+            return session
+
+        self.edit("no sends", without)
+
+    def _clear(self) -> None:
+        ids = self.view.selected()
+        self.edit("clear clips", lambda session: time_edits.clear(session, ids))
+
+    # What is asked first
+
+    def _ask_duplicate(self) -> None:
+        if self.view.selected():
+            ask_how_often(self, self.duplicate)
+
+    def _ask_send(self) -> None:
+        document, ids = self._desk.document, self.view.selected()
+        if document is not None and ids:
+            ask_send(
+                self, [s for s in document.session.strips if s.kind in ("bus", "return") and s.id not in ids],
+                lambda target, level, pre: self.edit("send", lambda s: edits.send(s, ids, target, level, pre)),
+            )  # fmt: skip
+
+    def _ask_clip(self) -> None:
+        strips = [strip for strip in self._strips() if strip.kind == "track"]
+
+        def add(start: float, end: float, voices: int) -> None:
+            def added(session: Session) -> Session:
+                for strip in strips:
+                    session = time_edits.add_clip(session, strip.id, start, end, voices)
+                return session
+
+            self.edit("clip", added)
+
+        if strips:
+            ask_clip(self, any(strip.instrument is not None for strip in strips), add)
+
+    def _ask_section(self) -> None:
+        at = self._desk.instant.second if self._desk.instant is not None else 0.0
+        if self._desk.document is not None:
+            ask_section(
+                self, at, lambda name, start: self.edit("section", lambda s: time_edits.add_section(s, name, start))
+            )
+
+    def _ask_card(self) -> None:
+        if self.view.chosen:
+            self.card_wanted.emit(self.view.chosen[0])
+
+    def ask_how_many(self) -> None:
+        """How many more of what is chosen fit at each buffer size."""
+        of, strips, uses = self._desk.survey, self._strips(), self._uses()
+        if of is None or not (strips or uses):
+            self.news.setText("Choose tracks, a bus or a plugin: how many more of them fit is computed.")
+            return
+        HowManyDialog(of, [strip.id for strip in strips], uses[0] if uses else None, self).open()
+
+    # What is shown
+
+    @property
+    def _all_uses(self) -> list[PluginUse]:
+        return [use for strip in self.model.strips for use in strip.uses()]
+
+    def _strips(self) -> list[Strip]:
+        chosen = self.view.selected()
+        return [strip for strip in self.model.in_order() if strip.id in chosen]
+
+    def _uses(self) -> list[PluginUse]:
+        return [use for use in self._all_uses if use.id in self.view.chosen]
+
+    def choose(self, strip_id: str) -> None:
+        """Shows and chooses one strip."""
+        self.refresh()
+        index = self.model.index_of(strip_id)
+        if index.isValid():
+            # Said outright: else a key that is held, like Ctrl in a shortcut, adds to what is chosen.
+            flags = QItemSelectionModel.SelectionFlag
+            self.view.selectionModel().setCurrentIndex(index, flags.ClearAndSelect | flags.Rows)
+            self.view.scrollTo(index)
+
+    def _take_opened(self) -> None:
+        self.view.choose_plugins([])
+        self.filter.clear()
+        self.news.setText("")
+        self.refresh()
+        self.view.expandAll()
+
+    def refresh(self) -> None:
+        """Shows the session that is on the desk; what was chosen stays chosen if it is still there."""
+        document = self._desk.document
+        if document is None:
+            self._show_sentence()
+            return
+        if self.model.strips is document.session.strips and self.model.length == document.session.length:
+            self._show_chosen()
+            return
+        chosen, current = self.view.selected(), self.view.currentIndex()
+        cursor = self.model.strip(current).id if current.isValid() else None
+        folded = [s.id for s in self.model.strips if (at := self.model.index_of(s.id)).isValid()
+                  and self.model.rowCount(at) and not self.view.isExpanded(at)]  # fmt: skip
+        self._is_refreshing = True
+        if self.model.show(document.session):
+            self.view.expandAll()
+            for each in folded:
+                self.view.collapse(self.model.index_of(each))
+            self._choose_again(chosen, cursor)
+        self._is_refreshing = False
+        known = {use.id for use in self._all_uses}
+        self.view.choose_plugins([each for each in self.view.chosen if each in known])
+        self._show_sentence()
+        self._show_chosen()
+
+    def _choose_again(self, ids: Sequence[str], cursor: str | None) -> None:
+        selection = self.view.selectionModel()
+        flags = selection.SelectionFlag
+        if cursor is not None and (at := self.model.index_of(cursor)).isValid():
+            selection.setCurrentIndex(at, flags.NoUpdate)
+        for each in ids:
+            at = self.model.index_of(each)
+            if at.isValid():
+                selection.select(at, flags.Select | flags.Rows)
+
+    def _find(self, words: str) -> None:
+        chosen = self.view.selected()
+        self.model.set_filter(words)
+        self.view.expandAll()
+        self._choose_again(chosen, None)
+
+    def _show_chosen(self) -> None:
+        document = self._desk.document
+        if document is None:
+            return
+        uses, of, at = self._uses(), self._desk.survey, self._desk.instant
+        costs = ""
+        if len(uses) == 1 and of is not None and at is not None and uses[0].id in at.use_costs:
+            cost = at.use_costs[uses[0].id]
+            costs = f"It costs {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
+        self.inspector.show_chosen(document.session, self._strips(), uses, costs)
+
+    def _tell_chosen(self) -> None:
+        """What is chosen here is chosen on the other pages."""
+        self._show_chosen()
+        if self.isVisible() and not self._is_refreshing:
+            self._desk.select(self.view.selected())
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        wanted = self._desk.selection
+        if set(wanted) != set(self.view.selected()):
+            self.view.clearSelection()
+            self._choose_again(wanted, wanted[0] if wanted else None)
+
+    def _show_sentence(self) -> None:
+        document = self._desk.document
+        if document is None:
+            self.sentence.say(
+                "No session is open.",
+                "Begin with an empty one and add a folder of audio, a MIDI file or a table to it; or open one.",
+                "quiet", "New session",
+            )  # fmt: skip
+            return
+        session = document.session
+        tracks = [strip for strip in session.strips if strip.kind == "track"]
+        plugins = sum(len(strip.uses()) for strip in session.strips)
+        silent = [strip for strip in tracks if not strip.clips and not strip.armed]
+        headline = f"{len(tracks)} tracks, {len(session.strips) - len(tracks)} buses and returns, {plugins} plugins."
+        if not tracks:
+            advice = "Ctrl+T adds a track; a folder of audio, a MIDI file or a table can be added whole."
+        elif silent:
+            names = ", ".join(strip.name for strip in silent[:4])
+            advice = f"{len(silent)} tracks have no clips, and never sound: {names}{' …' if len(silent) > 4 else ''}."
+        else:
+            advice = "Everything can be changed here: drag boxes and tracks, draw clips, or use the keys in the menus."
+        self.sentence.say(headline, advice, "quiet")
+        self.state_changed.emit(f"{len(tracks)} tracks", "quiet")
+

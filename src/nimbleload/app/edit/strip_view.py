@@ -1,0 +1,227 @@
+"""The tree of strips under mouse and keys: boxes are chosen and dragged, clips drawn, tracks dropped into buses."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+from PySide6.QtCore import QMimeData, QModelIndex, QPoint, Qt, Signal
+from PySide6.QtGui import QDrag, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPalette
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QTreeView, QWidget
+
+from ..theme import theme
+from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegate, place_at, second_at, use_at
+from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
+
+PLUGINS, TRACKS, NEW = (f"application/x-nimble-load-{what}" for what in ("plugins", "tracks", "new"))
+WIDTHS = ((NAME, 190), (CHAIN, 330), (FEEDS, 130))
+
+
+class StripView(QTreeView):
+    """Shows a `StripModel`. Edits are only asked for, by signals; ids are those of strips and uses.
+
+    `plugins_chosen`: other boxes are chosen. `plugins_dropped`: (use ids, strip, place, copy). `new_dropped`: (number
+    in the list of plugins, strip, place). `tracks_dropped`: (strip ids, onto which). `drawn`: (strip, from,
+    to, clears).
+    """
+
+    plugins_chosen = Signal()
+    plugins_dropped = Signal(list, str, int, bool)
+    new_dropped = Signal(int, str, int)
+    tracks_dropped = Signal(list, str)
+    drawn = Signal(str, float, float, bool)
+
+    def __init__(self, model: StripModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = model
+        self.chosen: list[str] = []
+        self._pressed: tuple[QPoint, int, str] | None = None
+        self.setModel(model)
+        self.chains = ChainDelegate(model, lambda: self.chosen, self)
+        self.lanes = LaneDelegate(model, self)
+        for column, delegate in ((NAME, NameDelegate(model, self)), (CHAIN, self.chains),
+                                 (FEEDS, RowDelegate(model, self)), (WHEN, self.lanes)):  # fmt: skip
+            self.setItemDelegateForColumn(column, delegate)
+        self.setUniformRowHeights(True)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
+        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.setAcceptDrops(True)
+        self.viewport().setAcceptDrops(True)
+        self.setTabKeyNavigation(False)
+        self.setAccessibleName("Tracks with their chains")
+        self.header().setStretchLastSection(True)
+        self.header().setSectionsMovable(False)
+        self.size_columns()
+
+    def size_columns(self) -> None:
+        """Columns and rows as the text size in force wants them."""
+        self.setIndentation(theme.px(14))
+        # Else the part of a chosen row that folds it is filled with the colour of what is chosen.
+        palette = self.palette()
+        palette.setColor(QPalette.ColorRole.Highlight, theme.colour("raised"))
+        self.setPalette(palette)
+        for column, width in WIDTHS:
+            self.setColumnWidth(column, theme.px(width))
+        self.doItemsLayout()
+
+    # Boxes
+
+    def choose_plugins(self, ids: list[str]) -> None:
+        if ids != self.chosen:
+            self.chosen = ids
+            self.viewport().update()
+            self.plugins_chosen.emit()
+
+    def _box_at(self, at: QPoint) -> tuple[QModelIndex, str | None]:
+        index = self.indexAt(at)
+        if not index.isValid() or index.column() != CHAIN:
+            return index, None
+        return index, use_at(self._model.strip(index), self.visualRect(index), at.toPointF())
+
+    def step_box(self, by: int) -> None:
+        """Chooses the next (1) or previous (−1) plugin of the track that has the cursor."""
+        index = self.currentIndex()
+        if not index.isValid():
+            return
+        ids = [use.id for use in self._model.strip(index).uses()]
+        if not ids:
+            return
+        here = [k for k, each in enumerate(ids) if each in self.chosen]
+        last = len(ids) - 1
+        at = min(max((here[-1] if by > 0 else here[0]) + by, 0), last) if here else 0 if by > 0 else last
+        self.choose_plugins([ids[at]])
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        none = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
+        key, plain = event.key(), event.modifiers() in none
+        if plain and key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            self.step_box(1 if key == Qt.Key.Key_Right else -1)
+            return
+        if plain and key in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Escape):
+            self.choose_plugins([])
+        super().keyPressEvent(event)
+
+    # Mouse
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        at = event.position().toPoint()
+        index, use = self._box_at(at)
+        if event.button() == Qt.MouseButton.LeftButton and index.isValid():
+            self._pressed = (at, index.column(), self._model.strip(index).id)
+            if use is not None and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self.choose_plugins([u for u in self.chosen if u != use] if use in self.chosen else [*self.chosen, use])
+                self.setCurrentIndex(index)
+                return
+            if use is None:
+                self.choose_plugins([])
+            elif use not in self.chosen:
+                self.choose_plugins([use])
+            if index.column() == NAME and self.selectionModel().isSelected(index):
+                return  # a press on what is chosen may be the beginning of a drag of all of it
+        elif use is not None and use not in self.chosen:
+            self.choose_plugins([use])
+        super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._pressed is None or not event.buttons() & Qt.MouseButton.LeftButton:
+            super().mouseMoveEvent(event)
+            return
+        begun, column, strip = self._pressed
+        at = event.position().toPoint()
+        if (at - begun).manhattanLength() < QApplication.startDragDistance() and self.lanes.drawn is None:
+            return
+        if column == WHEN:
+            self._draw(strip, begun, at, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        elif column == CHAIN and self.chosen:
+            self._pressed = None
+            self._drag(PLUGINS, self.chosen)
+        elif column == NAME:
+            self._pressed = None
+            self._drag(TRACKS, self.selected())
+
+    def _draw(self, strip: str, begun: QPoint, at: QPoint, clears: bool) -> None:
+        cell = self.visualRect(self._model.index_of(strip, WHEN))
+        first, last = (second_at(cell, point.x(), self._model.length) for point in (begun, at))
+        self.lanes.drawn = (strip, first, last, clears)
+        self.viewport().update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        pressed, self._pressed = self._pressed, None
+        if self.lanes.drawn is not None:
+            strip, first, last, clears = self.lanes.drawn
+            self.lanes.drawn = None
+            self.viewport().update()
+            self.drawn.emit(strip, min(first, last), max(first, last), clears)
+            return
+        at = event.position().toPoint()
+        index = self.indexAt(at)
+        if pressed is not None and pressed[1] == NAME and index.isValid():
+            if not event.modifiers():
+                self.setCurrentIndex(index)
+            elif event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                return
+        super().mouseReleaseEvent(event)
+
+    def selected(self) -> list[str]:
+        """The ids of the chosen strips, from top to bottom."""
+        chosen = {self._model.strip(index).id for index in self.selectionModel().selectedRows()}
+        return [strip.id for strip in self._model.in_order() if strip.id in chosen]
+
+    # Dragging
+
+    def _drag(self, kind: str, ids: list[str]) -> None:
+        if not ids:
+            return
+        carried = QMimeData()
+        carried.setData(kind, json.dumps(ids).encode())
+        drag = QDrag(self)
+        drag.setMimeData(carried)
+        drag.exec(Qt.DropAction.CopyAction | Qt.DropAction.MoveAction, Qt.DropAction.MoveAction)
+
+    def dragEnterEvent(self, event: QDragMoveEvent) -> None:  # type: ignore[override]
+        self.dragMoveEvent(event)
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:
+        index = self.indexAt(event.position().toPoint())
+        kinds = [kind for kind in (PLUGINS, TRACKS, NEW) if event.mimeData().hasFormat(kind)]
+        if not kinds or not index.isValid():
+            self._show_drop(None)
+            event.ignore()
+            return
+        if kinds[0] != TRACKS:
+            self._show_drop((self._model.strip(index).id, self._place(index, event.position().toPoint())))
+        event.acceptProposedAction()
+
+    def dragLeaveEvent(self, event: object) -> None:
+        self._show_drop(None)
+
+    def _show_drop(self, place: tuple[str, int] | None) -> None:
+        if place != self.chains.drop:
+            self.chains.drop = place
+            self.viewport().update()
+
+    def _place(self, index: QModelIndex, at: QPoint) -> int:
+        strip = self._model.strip(index)
+        if index.column() != CHAIN:
+            return len(strip.inserts)
+        return place_at(strip, self.visualRect(index), at.x())
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self._show_drop(None)
+        at = event.position().toPoint()
+        index, mime = self.indexAt(at), event.mimeData()
+        if not index.isValid():
+            return
+        strip, place = self._model.strip(index).id, self._place(index, at)
+        copy = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        asked: dict[str, Callable[[list], None]] = {
+            PLUGINS: lambda ids: self.plugins_dropped.emit(ids, strip, place, copy),
+            TRACKS: lambda ids: self.tracks_dropped.emit(ids, strip),
+            NEW: lambda ids: self.new_dropped.emit(ids[0], strip, place),
+        }
+        for kind, ask in asked.items():
+            if mime.hasFormat(kind):
+                event.acceptProposedAction()
+                ask(json.loads(bytes(mime.data(kind).data())))
