@@ -43,6 +43,12 @@ setup() {
     "$venv/bin/python" -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e "$here"
     cp "$here/requirements.lock" "$stamp"
   fi
+  # What is compiled belongs to setting up: no first click waits for it.
+  local compiled="$venv/.compiled"
+  if [ ! -e "$compiled" ] || [ -n "$(find "$here/src" -name '*.py' -newer "$compiled" -print -quit)" ]; then
+    echo "Compiling (a minute, when the program is new)"
+    "$venv/bin/nimble-load" prepare && touch "$compiled"
+  fi
 }
 
 case "${1:-help}" in

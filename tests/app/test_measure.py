@@ -41,7 +41,7 @@ def test_tried_settings_are_listed_by_saving_and_make_a_variant_that_can_be_take
     assert (variant.of, variant.name, dict(variant.setting.values)["bands"]) == (key, "bands 2", 2.0)
     assert page.model.rows[-1][2] == 0
     assert page.model.index(len(page.model.rows) - 1, 2).data() == "variant"
-    assert "variant bands 2" in example._undo.text()
+    assert "variant bands 2" in example._menus.undo.text()
     settled(example, example.desk.undo)
     assert example.desk.document.session.variants == before
     assert len(page.model.rows) == rows

@@ -16,8 +16,8 @@ from nimbleload.app.edit.strip_model import CHAIN, NAME, WHEN
 from nimbleload.app.edit.strip_view import NEW, PLUGINS, TRACKS
 from nimbleload.app.window import BALANCE, EDIT, MEASURE
 from nimbleload.core.decisions.decision import Plan
-from nimbleload.core.session.chain_edits import set_values
 from nimbleload.core.survey import survey
+from nimbleload.house.catalogue import PROCESSORS
 from nimbleload.probe import catalogue
 from nimbleload.store import session_file
 from tests.store.test_audio_folder import stem
@@ -255,11 +255,17 @@ class TestBoxes:
         assert mix.edit.plugins.plugins[0].label in chain(mix, "B")
 
     def test_values_are_typed_in_beside_the_chain(self, mix, qtbot):
-        use = strip(mix, "A").inserts[2].id
-        mix.edit.edit("values", lambda session: set_values(session, [use], {"drive": 2.0}))
         qtbot.mouseClick(mix.edit.view.viewport(), Qt.MouseButton.LeftButton, pos=box(mix, "A", 2))
         values = mix.edit.inspector.values
+        # The plugin is asked for its parameters in a process of its own.
+        qtbot.waitUntil(lambda: values.rowCount() > 1, timeout=60_000)
+        specs = {spec.name: spec for spec in PROCESSORS["house.tar"].settings}
+        assert {values.item(r, 0).text() for r in range(values.rowCount())} == set(specs)
         row = next(r for r in range(values.rowCount()) if values.item(r, 0).text() == "drive")
+        assert float(values.item(row, 1).text()) == specs["drive"].start
+        assert f"to {specs['drive'].most:g}" in values.item(row, 1).toolTip()
+        values.item(row, 1).setText("1000")
+        assert f"to {specs['drive'].most:g}, not 1000" in mix.edit.news.text()
         values.item(row, 1).setText("4,5")
         assert dict(strip(mix, "A").inserts[2].setting.values)["drive"] == 4.5
         values.item(row, 1).setText("loud")

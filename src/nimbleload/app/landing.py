@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
@@ -26,6 +27,18 @@ class Landing(QObject):
         """Has it called in the thread of the window; from any thread. Nothing happens after `close`."""
         if not self._is_closed:
             self._came.emit((call, arguments))
+
+    def last(self, call: Callable[..., object], *arguments: object) -> None:
+        """The same for the last word of a thread: it is called once that thread is through, so that nothing runs then.
+
+        For the very end of a thread's work, since the window waits for what it still has to do.
+        """
+        self.post(self._after, threading.current_thread(), call, arguments)
+
+    @staticmethod
+    def _after(thread: threading.Thread, call: Callable[..., object], arguments: tuple[object, ...]) -> None:
+        thread.join()
+        call(*arguments)
 
     def close(self) -> None:
         """What has been posted and has not landed is dropped, and so is all that follows."""

@@ -101,7 +101,7 @@ class Measuring(QObject):
         except Exception as error:
             log.exception("trying settings failed")
             outcome = f"Trying the settings ended early: {error}."
-        self._landing.post(self.tried_all.emit, outcome)
+        self._landing.last(self.tried_all.emit, outcome)
 
     def cancel(self) -> None:
         """Ends the run within a moment; what has been measured is kept."""
@@ -122,7 +122,7 @@ class Measuring(QObject):
             outcome = f"Measuring ended early: {error}. What was measured before is kept."
         if not outcome and self._cancel.is_set():
             outcome = "Cancelled. What was measured before is kept."
-        self._landing.post(self.ended.emit, outcome)
+        self._landing.last(self.ended.emit, outcome)
 
     def _keep(self, step: Progress) -> None:
         if self._library is not None:

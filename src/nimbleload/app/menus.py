@@ -63,8 +63,7 @@ class Menus:
         for name, words in (("Add", "A&dd"), ("Tracks", "&Tracks"), ("Plugins", "&Plugins")):
             inside = edit.addMenu(words)
             for action in window.edit.menus[name]:
-                inside.addAction(action)
-                window.addAction(action)
+                inside.addAction(action)  # not of the window: their keys are those of the page alone
         for action in window.edit.menus["Both"]:
             edit.addAction(action)
 

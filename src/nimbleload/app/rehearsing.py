@@ -56,12 +56,19 @@ class Rehearsing(QObject):
         try:
             # What is predicted is this computer with so many cores, whatever the session is planned for.
             here = survey(to_rehearse(of.session), of.plan, of.planned.cards, Machine(cores), of.buffer)
-            self._listen(here, instant(here, second), cores, seconds)
+            last = self._listen(here, instant(here, second), cores, seconds)
         except Exception as error:
             log.exception("the rehearsal failed")
-            self._landing.post(self.failed.emit, f"The rehearsal ended early: {error}.")
+            last = f"The rehearsal ended early: {error}."
+        if isinstance(last, str):
+            self._landing.last(self.failed.emit, last)
+        else:
+            self._landing.last(self.ended.emit, *last)
 
-    def _listen(self, of: Survey, at: Instant, cores: int, seconds: float) -> None:
+    def _listen(
+        self, of: Survey, at: Instant, cores: int, seconds: float
+    ) -> tuple[Rehearsal, Prediction, Survey] | str:
+        """Tells how far it is; the outcome, or why there is none."""
         outcome: Rehearsal | None = None
         for message in rehearsal.run(
             of.planned.session,
@@ -75,8 +82,7 @@ class Rehearsing(QObject):
             self._cancel.is_set,
         ):
             if isinstance(message, Failure):
-                self._landing.post(self.failed.emit, f"The rehearsal {message.reason}.")
-                return
+                return f"The rehearsal {message.reason}."
             if isinstance(message, LoadingMessage):
                 self._landing.post(self.loading.emit, message.done, message.total, message.name)
             elif isinstance(message, PlayingMessage):
@@ -84,10 +90,8 @@ class Rehearsing(QObject):
             elif isinstance(message, PlayedMessage):
                 outcome = message.rehearsal
         if outcome is None:
-            self._landing.post(self.failed.emit, "The rehearsal was cancelled.")
-            return
-        predicted: Prediction = prediction(of, at)
-        self._landing.post(self.ended.emit, outcome, predicted, of)
+            return "The rehearsal was cancelled."
+        return outcome, prediction(of, at), of
 
     def close(self) -> None:
         """Cancels and waits for the thread; nothing is told after."""

@@ -94,6 +94,8 @@ class Theme:
             dark = application.styleHints().colorScheme() != Qt.ColorScheme.Light
             name = "night" if dark else "paper"
         self.colours, self.scale = THEMES[name], scale
+        if application.styleSheet() == self._style_sheet():
+            return  # it is in force already, and giving it to every widget again takes as long as opening a window
         application.setStyle("Fusion")
         application.setPalette(self._palette())
         application.setFont(self.font(12))

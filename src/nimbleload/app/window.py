@@ -145,7 +145,8 @@ class MainWindow(QMainWindow):
     # Commands
 
     def commands(self) -> list[QAction]:
-        return [action for action in self.actions() if action.text()]
+        page = [*self.edit.actions(), *self.edit.view.actions()] if self.pages.currentIndex() == EDIT else []
+        return [action for action in (*self.actions(), *page) if action.text()]
 
     def find_command(self) -> None:
         Finder(self.commands(), self).open()
@@ -436,7 +437,7 @@ class MainWindow(QMainWindow):
         self.carrying.close()
         self.filing.forget()
         self.adding.close()
-        self.edit.plugins.close_down()
+        self.edit.close_down()
         self.filing.close()
         self.desk.close()
 

@@ -14,7 +14,6 @@ import numpy as np
 import platformdirs
 import soundfile
 from numpy.typing import NDArray
-from scipy.signal import lfilter
 
 from ..core.session.strips import Strip
 from ..store import dawproject_out
@@ -60,6 +59,8 @@ def audio_of(strip: Strip) -> Loop | None:
 
 def sound_of(strip: Strip) -> NDArray[np.float64]:
     """Four seconds of a track (N, mono), by the bus that it is on; its end joins its beginning."""
+    from scipy.signal import lfilter  # imported here: it would lengthen every start by half a second
+
     rng = np.random.default_rng(zlib.crc32(strip.name.encode()))
     count = int(RATE * SECONDS)
     time = np.arange(count) / RATE
@@ -86,6 +87,8 @@ def sound_of(strip: Strip) -> NDArray[np.float64]:
 
 def _resonance(sound: NDArray[np.float64], frequency: float, width: float) -> NDArray[np.float64]:
     """What a resonance lets through (all in hertz)."""
+    from scipy.signal import lfilter
+
     radius = np.exp(-np.pi * width / RATE)
     poles = [1, -2 * radius * np.cos(2 * np.pi * frequency / RATE), radius**2]
     return np.asarray(lfilter([1 - radius], poles, sound))

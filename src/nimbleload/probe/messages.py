@@ -8,6 +8,7 @@ from ..core.cards.card import Cell, Company, Effect, Null, Polyphony, Position, 
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
+from .formats.hosted import Parameter
 from .measure import Effort
 
 
@@ -25,7 +26,7 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on;
     `against` are the plugin in other settings, with whose sound this one's is compared. `folder` is the only one that
     it may write into, `allowed` what it may do beyond (see `protection`). With `first` only a quick first figure is
-    wanted, at the first size.
+    wanted, at the first size; with `describes` no figure at all, but what parameters there are.
     """
 
     use: PluginUse
@@ -42,6 +43,7 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     folder: str = ""
     allowed: tuple[str, ...] = ()
     first: bool = False
+    describes: bool = False
 
     @property
     def longest(self) -> int:
@@ -116,6 +118,12 @@ class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):
     nulls: tuple[Null, ...]
 
 
+class ParametersMessage(msgspec.Struct, frozen=True, tag="parameters"):
+    """The plugin's parameters, with what they are set to."""
+
+    parameters: tuple[Parameter, ...]
+
+
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
     company: tuple[Company, ...]
     silence: Silence
@@ -172,7 +180,7 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
     pass
 
 
-Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMessage
+Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMessage | ParametersMessage
 
 
 Played = LoadingMessage | PlayingMessage | PlayedMessage | RenderedMessage

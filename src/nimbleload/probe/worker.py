@@ -26,6 +26,7 @@ from .messages import (
     LoadedMessage,
     Message,
     NullsMessage,
+    ParametersMessage,
     ReadyMessage,
     RefusedMessage,
     RenderRequest,
@@ -58,6 +59,11 @@ def work(request: Request, send, wait) -> None:
     load_seconds = time.monotonic() - begun
     send(LoadedMessage(load_seconds))
     wait()
+    if request.describes:
+        send(ParametersMessage(hosted.parameters()))
+        send(DoneMessage())
+        hosted.close()
+        return
     real_time = settle_on_core(request.core)
     if request.trying is not None:
         hosted.close()

@@ -1,6 +1,6 @@
 """The same work from a shell, JSON on request."""
 
-from . import cards, carry, edit, library, machine, plan, prove, session, watch
+from . import cards, carry, edit, library, machine, plan, prepare, prove, session, watch
 from .common import cli
 
-__all__ = ["cards", "carry", "cli", "edit", "library", "machine", "plan", "prove", "session", "watch"]
+__all__ = ["cards", "carry", "cli", "edit", "library", "machine", "plan", "prepare", "prove", "session", "watch"]

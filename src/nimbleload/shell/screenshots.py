@@ -10,13 +10,15 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
 from ..app.application import application
+from ..app.edit.how_many_dialog import HowManyDialog
 from ..app.theme import theme
-from ..app.window import BALANCE, CARRY, MACHINE, MEASURE, PROVE, WATCH, MainWindow
+from ..app.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH, MainWindow
 from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS
 from ..core.session.computer import Machine
 from ..demo import computer as demo_computer
+from ..probe.choosing import choices
 from .common import demo_saved
 
 SIZE = (1280, 800)
@@ -77,6 +79,7 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     settle(window)
     yield _shoot(window, folder / "balance-paper.png")
     window.choose_theme("night")
+    yield from _session(window, folder, strips)
     window.go(MEASURE)
     window.measure.table.selectRow(4)
     settle(window)
@@ -89,6 +92,29 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     yield from _carried_out(window, folder)
     yield from _rehearsed(window, folder)
     window.go(BALANCE)
+
+
+def _session(window: MainWindow, folder: Path, strips: dict[str, str]) -> Iterator[Path]:
+    """The Session page with a plugin chosen; and how many more of a track fit with the plan that was suggested."""
+    # Pictures show no plugins but our own, whatever is installed here.
+    window.edit.plugins.close_down()
+    window.go(EDIT)
+    window.edit.plugins.show_plugins(choices([]))
+    window.edit.choose(strips["Widow"])
+    window.edit.view.step_box(1)
+    window.edit.view.step_box(1)
+    wait_for(lambda: window.edit.inspector.values.rowCount() > 1, 60)
+    settle(window)
+    yield _shoot(window, folder / "session.png")
+    window.edit.choose(strips["Boots on deck"])
+    window.edit.ask_how_many()
+    dialog = window.findChild(HowManyDialog)
+    assert dialog is not None
+    wait_for(lambda: bool(dialog.fits), 60)
+    QCoreApplication.processEvents()
+    dialog.grab().save(str(folder / "how-many.png"))
+    yield folder / "how-many.png"
+    dialog.reject()
 
 
 def _computer(window: MainWindow, folder: Path) -> Iterator[Path]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -23,7 +24,9 @@ from ...core.session import chain_edits, edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import Strip
+from ...probe.formats.hosted import Parameter
 from ..theme import theme
+from .parameters import key_of
 
 Edit = Callable[[Session], Session]
 NOTHING, SEVERAL = "nothing", "different ones"
@@ -38,6 +41,7 @@ class Inspector(QWidget):
         super().__init__(parent)
         self._strips: list[Strip] = []
         self._uses: list[PluginUse] = []
+        self._rows: list[Row] = []
         self.title, self.about = QLabel(), QLabel()
         self.title.setProperty("role", "title")
         self.about.setProperty("role", "quiet")
@@ -48,7 +52,9 @@ class Inspector(QWidget):
         self.plugin.setProperty("role", "title")
         self.plugin_about.setProperty("role", "quiet")
         self.plugin_about.setWordWrap(True)
-        self.bypassed, self.listens = QCheckBox("Bypassed"), QComboBox()
+        self.bypassed, self.listens, self.asked = QCheckBox("Bypassed"), QComboBox(), QLabel()
+        self.asked.setProperty("role", "quiet")
+        self.asked.setWordWrap(True)
         self.listens.setAccessibleName("What its side-chain listens to")
         self.values = QTableWidget(0, 2)
         self.values.setHorizontalHeaderLabels(["Parameter", "Value"])
@@ -88,6 +94,7 @@ class Inspector(QWidget):
         below.addWidget(QLabel("Listens to"), 3, 0)
         below.addWidget(self.listens, 3, 1)
         below.addWidget(self.values, 4, 0, 1, 2)
+        below.addWidget(self.asked, 5, 0, 1, 2)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(theme.px(4))
@@ -97,9 +104,10 @@ class Inspector(QWidget):
         column.addWidget(self._below)
 
     def show_chosen(
-        self, session: Session, strips: Sequence[Strip], uses: Sequence[PluginUse], costs: str = ""
-    ) -> None:
-        """Shows what is chosen; `costs` says what the plugin costs."""
+        self, session: Session, strips: Sequence[Strip], uses: Sequence[PluginUse], costs: str = "",
+        known: Sequence[Parameter] | str | None = (),
+    ) -> None:  # fmt: skip
+        """Shows what is chosen; `costs` says what the plugin costs, `known` its parameters (see `Parameters`)."""
         self._strips, self._uses = list(strips), list(uses)
         some = bool(self._strips)
         for part in (self.output, self.armed, self.on):
@@ -116,7 +124,7 @@ class Inspector(QWidget):
         self.armed.setChecked(some and all(strip.armed for strip in self._strips))
         self._below.setVisible(bool(self._uses))
         if self._uses:
-            self._show_plugin(session, costs)
+            self._show_plugin(session, costs, known)
 
     def _ids(self) -> list[str]:
         return [strip.id for strip in self._strips]
@@ -131,7 +139,7 @@ class Inspector(QWidget):
         wanted = SEVERAL if len(now) > 1 else next(iter(now), None)
         box.setCurrentIndex(max(box.findData(wanted), 0))
 
-    def _show_plugin(self, session: Session, costs: str) -> None:
+    def _show_plugin(self, session: Session, costs: str, known: Sequence[Parameter] | str | None) -> None:
         first = self._uses[0]
         several = len(self._uses) > 1
         self.plugin.setText(f"{len(self._uses)} plugins" if several else first.label)
@@ -141,17 +149,23 @@ class Inspector(QWidget):
         self.plugin_about.setText("" if several else f"{kind}{maker}. {costs}{state}".strip())
         self.bypassed.setChecked(all(not use.enabled for use in self._uses))
         self._fill(self.listens, session.strips, {use.sidechain for use in self._uses})
-        alike = len({(use.plugin.standard, use.plugin.identifier) for use in self._uses}) == 1
-        values = first.setting.values if alike else ()
+        alike = len({key_of(use) for use in self._uses}) == 1
+        self._rows = rows_of(first, known) if alike else []
         self.values.blockSignals(True)
-        self.values.setRowCount(len(values))
-        for row, (name, value) in enumerate(values):
-            label = QTableWidgetItem(name)
-            label.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
-            self.values.setItem(row, 0, label)
-            self.values.setItem(row, 1, QTableWidgetItem(f"{value:g}"))
+        self.values.setRowCount(len(self._rows))
+        for row, each in enumerate(self._rows):
+            for column, text in enumerate((each.name, f"{each.value:g}")):
+                item = QTableWidgetItem(text)
+                item.setToolTip(each.told)
+                if column == 0:
+                    item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
+                elif not each.is_set:
+                    item.setForeground(theme.colour("quiet"))
+                self.values.setItem(row, column, item)
         self.values.blockSignals(False)
-        self.values.setVisible(bool(values))
+        self.values.setVisible(bool(self._rows))
+        self.asked.setText(_asked(first, known) if alike else "")
+        self.asked.setVisible(bool(self.asked.text()))
 
     # What is asked for
 
@@ -167,19 +181,57 @@ class Inspector(QWidget):
             self._ask("side-chain", chain_edits.listen, [use.id for use in self._uses], self.listens.currentData())
 
     def _set_value(self, item: QTableWidgetItem) -> None:
-        label = self.values.item(item.row(), 0)
-        assert label is not None
-        name = label.text()
-        self._ask(f"set {name}", _with_value, [use.id for use in self._uses], name, item.text())
+        if item.column() == 1:
+            row = self._rows[item.row()]
+            self._ask(f"set {row.name}", _with_value, [use.id for use in self._uses], row, item.text())
 
 
-def _with_value(session: Session, use_ids: list[str], name: str, text: str) -> Session:
-    """The session with a value as it was typed in. SessionError if it is no number."""
+class Row(NamedTuple):
+    """A parameter as it is shown: `key` names it in a setting, `told` is all that is known of it, `least` and `most`
+    bound what it can be; `is_set` says that the session sets it."""
+
+    key: str
+    name: str
+    value: float
+    is_set: bool
+    told: str
+    least: float = -1e300
+    most: float = 1e300
+
+
+def rows_of(use: PluginUse, known: Sequence[Parameter] | str | None) -> list[Row]:
+    """The parameters of a plugin as it tells them, with the values of its setting; else what the setting names."""
+    values = dict(use.setting.values)
+    rows = []
+    for each in known if known is not None and not isinstance(known, str) else ():
+        value = values.pop(each.key, each.value)
+        kind = f"one of {', '.join(f'{c:g}' for c in each.choices)}" if each.choices else each.kind
+        plain = "" if each.plain is None else f"; {each.plain:g} in its own unit, as it starts"
+        told = f"{each.name} ({each.key}): {kind}, from {each.least:g} to {each.most:g}{plain}"
+        is_set = each.key in dict(use.setting.values)
+        rows.append(Row(each.key, each.name or each.key, value, is_set, told, each.least, each.most))
+    rows += [Row(name, name, value, True, f"{name}, as the session has it") for name, value in values.items()]
+    return rows
+
+
+def _asked(use: PluginUse, known: Sequence[Parameter] | str | None) -> str:
+    """What became of asking the plugin for its parameters."""
+    if known is None:
+        return "The plugin is asked for its parameters…"
+    if isinstance(known, str):
+        return f"Its parameters are not known: it {known.rstrip('.')}."
+    return "" if known or use.setting.values else "It has no parameters."
+
+
+def _with_value(session: Session, use_ids: list[str], row: Row, text: str) -> Session:
+    """The session with a value as it was typed in. SessionError if it is no number, or cannot be."""
     try:
         value = float(text.replace(",", "."))
     except ValueError:
-        raise SessionError(f"{name} is “{text}”, which is no number") from None
-    return chain_edits.set_values(session, use_ids, {name: value})
+        raise SessionError(f"{row.name} is “{text}”, which is no number") from None
+    if not row.least <= value <= row.most:
+        raise SessionError(f"{row.name} can be from {row.least:g} to {row.most:g}, not {value:g}")
+    return chain_edits.set_values(session, use_ids, {row.key: value})
 
 
 def _title(strips: Sequence[Strip]) -> str:

@@ -80,8 +80,8 @@ class PluginList(QWidget):
         self.show_plugins(choices([]))
 
     def look(self) -> None:
-        """Reads the catalogue, unless that is being done."""
-        if self._thread is None or not self._thread.is_alive():
+        """Reads the catalogue, unless that was done before."""
+        if self._thread is None:
             self.count.setText("Looking into the search folders…")
             self._thread = threading.Thread(target=self._look, daemon=True)
             self._thread.start()

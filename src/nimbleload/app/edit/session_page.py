@@ -32,6 +32,7 @@ from .ask import ask_clip, ask_how_often, ask_section, ask_send
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog
 from .inspector import Inspector
+from .parameters import Parameters
 from .plugin_list import PluginList
 from .strip_model import StripModel
 from .strip_view import StripView
@@ -55,7 +56,7 @@ class SessionPage(QWidget):
         self.model = StripModel(lambda strip, name: self.edit("rename", lambda s: edits.rename(s, strip, name)))
         self.view = StripView(self.model)
         self.filter, self.news = QLineEdit(), QLabel()
-        self.inspector, self.plugins = Inspector(), PluginList()
+        self.inspector, self.plugins, self.parameters = Inspector(), PluginList(), Parameters(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
         self._is_refreshing = False
         self._make_actions()
@@ -114,6 +115,7 @@ class SessionPage(QWidget):
         self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.view.customContextMenuRequested.connect(self._show_menu)
         self.inspector.wanted.connect(self.edit)
+        self.parameters.told.connect(self._show_chosen)
         self.plugins.wanted.connect(self.put_in)
         self.sentence.pressed.connect(lambda: self.new_wanted.emit() if self._desk.document is None else None)
         self._desk.opened.connect(self._take_opened)
@@ -397,8 +399,8 @@ class SessionPage(QWidget):
     def refresh(self) -> None:
         """Shows the session that is on the desk; what was chosen stays chosen if it is still there."""
         document = self._desk.document
+        self._show_sentence()
         if document is None:
-            self._show_sentence()
             return
         if self.model.strips is document.session.strips and self.model.length == document.session.length:
             self._show_chosen()
@@ -416,7 +418,6 @@ class SessionPage(QWidget):
         self._is_refreshing = False
         known = {use.id for use in self._all_uses}
         self.view.choose_plugins([each for each in self.view.chosen if each in known])
-        self._show_sentence()
         self._show_chosen()
 
     def _choose_again(self, ids: Sequence[str], cursor: str | None) -> None:
@@ -444,7 +445,8 @@ class SessionPage(QWidget):
         if len(uses) == 1 and of is not None and at is not None and uses[0].id in at.use_costs:
             cost = at.use_costs[uses[0].id]
             costs = f"It costs {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
-        self.inspector.show_chosen(document.session, self._strips(), uses, costs)
+        known = self.parameters.of(uses[0], document.session.rate) if uses and self.isVisible() else ()
+        self.inspector.show_chosen(document.session, self._strips(), uses, costs, known)
 
     def _tell_chosen(self) -> None:
         """What is chosen here is chosen on the other pages."""
@@ -454,6 +456,7 @@ class SessionPage(QWidget):
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
+        self.plugins.look()
         wanted = self._desk.selection
         if set(wanted) != set(self.view.selected()):
             self.view.clearSelection()
@@ -483,3 +486,7 @@ class SessionPage(QWidget):
         self.sentence.say(headline, advice, "quiet")
         self.state_changed.emit(f"{len(tracks)} tracks", "quiet")
 
+    def close_down(self) -> None:
+        """Ends what is being looked for; nothing is told after."""
+        self.plugins.close_down()
+        self.parameters.close()

@@ -5,17 +5,19 @@ Rows come in as they are broken: first by what the program takes without whole n
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_matrix, hstack
 
 from ..block.schedule import remaining
 from ..session.strips import Strip
 from ..survey import Survey
 from .candidates import Candidate, Wishes
 from .rows import Figures, Row, Rows
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_matrix
 
 # So many rows come in at once, and so often at most before the program is solved in whole numbers.
 AT_ONCE, ROUNDS = 40, 12
@@ -76,6 +78,8 @@ class Program:
 
     def _structure(self, wishes: Wishes) -> tuple[csr_matrix, Figures]:
         """Rows ≤ right side: at most one decision about the same plugins, what is paid once, disk space."""
+        from scipy.sparse import csr_matrix  # imported here: it would lengthen every start
+
         count, once = len(self.candidates), len(self._once)
         rows: list[dict[int, float]] = [dict.fromkeys(group, 1.0) for group in self.exclusive()]
         right = [1.0] * len(rows)
@@ -197,6 +201,7 @@ class Program:
     def _solve(self, whole: bool, nodes: int, gap: float, used: NDArray[np.bool_] | None) -> Solved | None:
         """The least price that meets the rows so far, after so many nodes; None if nothing does, or was found."""
         from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
+        from scipy.sparse import csr_matrix, hstack
 
         count, once = len(self.candidates), len(self._once)
         if not count:

@@ -11,7 +11,6 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.ndimage import percentile_filter
 
 from .records import Times, Turns
 
@@ -133,6 +132,8 @@ def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
     A device's clock and this one drift apart, and a host begins anew after a dropout: due is what the earliest of the
     blocks around it were.
     """
+    from scipy.ndimage import percentile_filter  # imported here: it would lengthen every start
+
     starts = of.begin
     begun = starts[_in_step(starts, _first(of, period), period, EARLY)]
     number = np.concatenate(([0], np.cumsum(np.round(np.diff(begun) / period)))).astype(np.int64)
