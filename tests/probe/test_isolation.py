@@ -6,14 +6,16 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from nimbleload.probe import children
 from nimbleload.probe import turn as turn_module
-from nimbleload.probe.isolation import Failure, run
+from nimbleload.probe.isolation import Failure, Worker, run
 from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import CellMessage, FactsMessage, Request
 from tests.helpers.rogue import rogue_use
@@ -53,6 +55,27 @@ def test_a_good_plugin_brings_facts_and_three_cells_a_size(rogue):
     assert found[0].version == "3.1"
     cells = [(m.cell.buffer, m.cell.condition) for m in found[1:] if isinstance(m, CellMessage)]
     assert cells == [(size, what) for size in (64, 512) for what in ("sounding", "waking", "silent")]
+
+
+def test_workers_live_on_when_the_thread_that_needed_them_first_has_ended(rogue):
+    """The kernel ends what was told to end with its parent when the parent's *thread* ends."""
+    children._nursery.end()
+    made = []
+
+    def begin() -> None:
+        made.append(Worker(request(rogue_use("good"), str(rogue))))
+        time.sleep(1.0)  # until its supervisor stands
+
+    thread = threading.Thread(target=begin)
+    thread.start()
+    thread.join()
+    time.sleep(0.5)
+    try:
+        found = list(made[0].results())
+    finally:
+        made[0].close()
+    assert not [message for message in found if isinstance(message, Failure)]
+    assert any(isinstance(message, CellMessage) for message in found)
 
 
 def test_a_burst_in_every_sixteenth_block_stays_in_the_sequence(rogue):

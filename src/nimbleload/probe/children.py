@@ -12,6 +12,7 @@ import socket
 import subprocess
 import sys
 import threading
+from queue import SimpleQueue
 from typing import BinaryIO
 
 STARTING_SECONDS = 120.0
@@ -64,11 +65,12 @@ class _Nursery:
         self._line, its = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         command = [sys.executable, "-m", "nimbleload.probe.nursery", str(its.fileno()), str(os.getpid())]
         with its:
-            # Its own arithmetic has no threads: they would not live through a fork, and would count as the plugin's.
-            self._process = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=(its.fileno(),),
-                start_new_session=True, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
-            )  # fmt: skip
+            begun: SimpleQueue[subprocess.Popen[bytes] | OSError] = SimpleQueue()
+            threading.Thread(target=_keep, args=(command, its.fileno(), begun), name="nursery", daemon=True).start()
+            made = begun.get()
+            if isinstance(made, OSError):
+                raise NoNurseryError(f"no process to run plugins in could be started: {made.strerror}") from made
+            self._process = made
 
     def end(self) -> None:
         """Ends it, and with it every worker."""
@@ -78,6 +80,22 @@ class _Nursery:
         if self._line is not None:
             self._line.close()
         self._process = self._line = None
+
+
+def _keep(command: list[str], file: int, begun: SimpleQueue[subprocess.Popen[bytes] | OSError]) -> None:
+    """Starts the nursery, and stays until it has ended. In a thread of its own: the kernel ends the nursery with the
+    thread that has started it, and whoever needed it first may be through long before the others."""
+    try:
+        # Its own arithmetic has no threads: they would not live through a fork, and would count as the plugin's.
+        process = subprocess.Popen(
+            command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=(file,),
+            start_new_session=True, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
+        )  # fmt: skip
+    except OSError as error:
+        begun.put(error)
+        return
+    begun.put(process)
+    process.wait()
 
 
 _nursery = _Nursery()
