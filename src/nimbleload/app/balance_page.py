@@ -82,6 +82,10 @@ class BalancePage(QWidget):
         self._lay_out()
         self._connect()
 
+    def heightForWidth(self, width: int) -> int:
+        """The least it can do with: whoever scrolls it asks, and would else give it all that it would like."""
+        return self.layout().minimumHeightForWidth(width)
+
     def _lay_out(self) -> None:
         middle = QSplitter(Qt.Orientation.Horizontal)
         for part, share in ((self.tracks, 42), (self._block_panel, 34), (self.right, 24)):

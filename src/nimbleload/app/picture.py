@@ -87,10 +87,12 @@ def focus_frame(painter: QPainter, widget: QWidget) -> None:
         painter.drawRoundedRect(widget.rect().adjusted(0, 0, -1, -1), 4, 4)
 
 
-def scrolled(inside: QWidget) -> QScrollArea:
-    """A widget as wide as there is room, with a bar beside it where it is too high."""
+def scrolled(inside: QWidget, sideways: bool = False) -> QScrollArea:
+    """A widget as wide as there is room, with a bar beside it where it is too high; `sideways`, if it is too wide too.
+    """
     area = QScrollArea()
     area.setWidgetResizable(True)
-    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    if not sideways:
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(inside)
     return area

@@ -103,6 +103,8 @@ class PlanDrawer(QFrame):
             box.setChecked(True)
             allowed.addWidget(box, *divmod(number, 3))
         bottom = QHBoxLayout()
+        for button in (self.remove, self.clear, self.earlier, self.later):
+            button.setProperty("role", "narrow")
         bottom.addWidget(self.remove)
         bottom.addWidget(self.clear)
         bottom.addStretch(1)

@@ -138,6 +138,7 @@ class Theme:
         QPushButton[role="main"] {{ background: {c.brass}; color: {c.on_brass}; font-weight: bold; border: none;
             padding: {px(7)}px {px(16)}px; }}
         QPushButton[role="main"]:focus {{ border: 2px solid {c.text}; padding: {px(5)}px {px(14)}px; }}
+        QPushButton[role="narrow"] {{ padding: {px(4)}px {px(6)}px; }}
         QPushButton[role="word"] {{ background: transparent; border: none; color: {c.quiet}; font-size: {px(11)}px;
             padding: {px(2)}px {px(4)}px; }}
         QPushButton[role="word"]:checked {{ color: {c.brass}; }}

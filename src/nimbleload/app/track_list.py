@@ -27,6 +27,7 @@ from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
 from ..core.units import clock, percent
 from .picture import elided
+from .place_strip import Elided
 from .theme import theme
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel
 
@@ -145,7 +146,7 @@ class TrackList(QFrame):
         self.view.setRootIsDecorated(False)
         self.view.setAccessibleName("Tracks by cost")
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
-        self._title = QLabel("Tracks by cost")
+        self._title = Elided("Tracks by cost")
         self._title.setProperty("role", "title")
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Filter")

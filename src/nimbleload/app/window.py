@@ -48,6 +48,7 @@ from .machine.machine_page import MachinePage
 from .measure_page import MeasurePage
 from .measuring import Measuring
 from .menus import PLACES, Menus
+from .picture import scrolled
 from .place_strip import PlaceStrip
 from .prove_page import ProvePage
 from .rehearsing import Rehearsing
@@ -85,7 +86,7 @@ class MainWindow(QMainWindow):
         self.adding = Adding(self.desk, self.filing, self)
         self.pages = QStackedWidget()
         for page in (self.machine, self.watch, self.edit, self.measure, self.balance, self.carry, self.prove):
-            self.pages.addWidget(page)
+            self.pages.addWidget(scrolled(page, sideways=True) if page is self.balance else page)
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(AUTOSAVE_MS)

@@ -148,7 +148,8 @@ class ChainDelegate(RowDelegate):
             text = theme.colour("ground") if theme.colours.name == "night" else theme.colour("text")
         painter.setPen(text)
         inner = box.area.adjusted(theme.px(4), 0, -theme.px(3), 0)
-        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, elided(painter, box.use.label, inner.width()))
+        shown = elided(painter, box.use.label, inner.width())
+        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, shown if len(shown) > 1 else box.use.label[:1])
 
     def _paint_fader(self, painter: QPainter, found: list[Box], strip: Strip) -> None:
         """A line where the fader is, if plugins come behind it."""

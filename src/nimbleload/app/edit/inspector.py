@@ -59,6 +59,8 @@ class Inspector(QWidget):
         self.values = QTableWidget(0, 2)
         self.values.setHorizontalHeaderLabels(["Parameter", "Value"])
         self.values.verticalHeader().setVisible(False)
+        self.values.verticalHeader().setDefaultSectionSize(theme.px(22))
+        self.values.setMinimumHeight(theme.px(120))
         self.values.setShowGrid(False)
         self.values.setTabKeyNavigation(False)
         self.values.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
@@ -102,6 +104,12 @@ class Inspector(QWidget):
         column.addWidget(self.about)
         column.addLayout(form)
         column.addWidget(self._below)
+        column.setAlignment(Qt.AlignmentFlag.AlignTop)
+        for box in (self.output, self.listens):
+            # As wide as there is room, not as the longest name in it.
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(6)
+        self.values.setMinimumWidth(theme.px(90))
 
     def show_chosen(
         self, session: Session, strips: Sequence[Strip], uses: Sequence[PluginUse], costs: str = "",
@@ -143,7 +151,7 @@ class Inspector(QWidget):
         first = self._uses[0]
         several = len(self._uses) > 1
         self.plugin.setText(f"{len(self._uses)} plugins" if several else first.label)
-        kind = f"{first.family}, {first.plugin.standard.upper()}"
+        kind = f"{first.family}, {standard_word(first)}"
         maker = f", {first.plugin.vendor}" if first.plugin.vendor else ""
         state = " It plays in a state that was saved in the session." if first.setting.state is not None else ""
         self.plugin_about.setText("" if several else f"{kind}{maker}. {costs}{state}".strip())
@@ -232,6 +240,11 @@ def _with_value(session: Session, use_ids: list[str], row: Row, text: str) -> Se
     if not row.least <= value <= row.most:
         raise SessionError(f"{row.name} can be from {row.least:g} to {row.most:g}, not {value:g}")
     return chain_edits.set_values(session, use_ids, {row.key: value})
+
+
+def standard_word(use: PluginUse) -> str:
+    """What stands for a plugin's standard beside its name."""
+    return "built in" if use.plugin.standard == "house" else use.plugin.standard.upper()
 
 
 def _title(strips: Sequence[Strip]) -> str:

@@ -16,6 +16,7 @@ from ...probe import catalogue
 from ...probe.choosing import choices, matching
 from ..landing import Landing
 from ..theme import theme
+from .inspector import standard_word
 from .strip_view import NEW
 
 log = logging.getLogger(__name__)
@@ -102,7 +103,7 @@ class PluginList(QWidget):
         fitting = matching(self.plugins, self.words.text().split())
         self.rows.clear()
         for use in fitting[:MOST_SHOWN]:
-            item = QListWidgetItem(f"{use.label}   {use.plugin.standard.upper()}")
+            item = QListWidgetItem(f"{use.label}   {standard_word(use)}")
             item.setData(Qt.ItemDataRole.UserRole, numbers[id(use)])
             item.setToolTip(f"{use.label}, {use.family}\n{use.plugin.vendor}\n{use.plugin.identifier}")
             self.rows.addItem(item)

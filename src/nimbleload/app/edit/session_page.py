@@ -22,6 +22,7 @@ from ...core.session import chain_edits, edits, joined, time_edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import Strip, StripKind
+from ...core.told.session import counted, held
 from ...core.units import microseconds
 from ...store import clipping
 from ..desk import Desk
@@ -89,8 +90,12 @@ class SessionPage(QWidget):
         right.setProperty("role", "panel")
         column = QVBoxLayout(right)
         column.setContentsMargins(10, 8, 10, 8)
-        column.addWidget(scrolled(self.inspector), 1)
-        column.addWidget(self.plugins, 1)
+        halves = QSplitter(Qt.Orientation.Vertical)
+        halves.addWidget(scrolled(self.inspector))
+        halves.addWidget(self.plugins)
+        halves.setChildrenCollapsible(False)
+        halves.setSizes([420, 240])
+        column.addWidget(halves)
         self.middle.addWidget(left)
         self.middle.addWidget(right)
         self.middle.setStretchFactor(0, 1)
@@ -388,6 +393,8 @@ class SessionPage(QWidget):
             flags = QItemSelectionModel.SelectionFlag
             self.view.selectionModel().setCurrentIndex(index, flags.ClearAndSelect | flags.Rows)
             self.view.scrollTo(index)
+            own = {use.id for use in self.model.strip(index).uses()}
+            self.view.choose_plugins([each for each in self.view.chosen if each in own])
 
     def _take_opened(self) -> None:
         self.view.choose_plugins([])
@@ -473,9 +480,8 @@ class SessionPage(QWidget):
             return
         session = document.session
         tracks = [strip for strip in session.strips if strip.kind == "track"]
-        plugins = sum(len(strip.uses()) for strip in session.strips)
         silent = [strip for strip in tracks if not strip.clips and not strip.armed]
-        headline = f"{len(tracks)} tracks, {len(session.strips) - len(tracks)} buses and returns, {plugins} plugins."
+        headline = held(session)
         if not tracks:
             advice = "Ctrl+T adds a track; a folder of audio, a MIDI file or a table can be added whole."
         elif silent:
@@ -484,7 +490,7 @@ class SessionPage(QWidget):
         else:
             advice = "Everything can be changed here: drag boxes and tracks, draw clips, or use the keys in the menus."
         self.sentence.say(headline, advice, "quiet")
-        self.state_changed.emit(f"{len(tracks)} tracks", "quiet")
+        self.state_changed.emit(counted(len(tracks), "track"), "quiet")
 
     def close_down(self) -> None:
         """Ends what is being looked for; nothing is told after."""

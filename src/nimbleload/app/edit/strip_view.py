@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable
 
 from PySide6.QtCore import QMimeData, QModelIndex, QPoint, Qt, Signal
-from PySide6.QtGui import QDrag, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPalette
+from PySide6.QtGui import QDrag, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPalette, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTreeView, QWidget
 
 from ..theme import theme
@@ -14,7 +14,8 @@ from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegat
 from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
 
 PLUGINS, TRACKS, NEW = (f"application/x-nimble-load-{what}" for what in ("plugins", "tracks", "new"))
-WIDTHS = ((NAME, 190), (CHAIN, 330), (FEEDS, 130))
+# Shares of the width; the rest is for when it sounds.
+WIDTHS = ((NAME, 0.205), (CHAIN, 0.36), (FEEDS, 0.14))
 
 
 class StripView(QTreeView):
@@ -36,6 +37,7 @@ class StripView(QTreeView):
         self._model = model
         self.chosen: list[str] = []
         self._pressed: tuple[QPoint, int, str] | None = None
+        self._drawn_by_hand = False
         self.setModel(model)
         self.chains = ChainDelegate(model, lambda: self.chosen, self)
         self.lanes = LaneDelegate(model, self)
@@ -53,6 +55,7 @@ class StripView(QTreeView):
         self.setAccessibleName("Tracks with their chains")
         self.header().setStretchLastSection(True)
         self.header().setSectionsMovable(False)
+        self.header().sectionResized.connect(self._note_width)
         self.size_columns()
 
     def size_columns(self) -> None:
@@ -62,9 +65,21 @@ class StripView(QTreeView):
         palette = self.palette()
         palette.setColor(QPalette.ColorRole.Highlight, theme.colour("raised"))
         self.setPalette(palette)
-        for column, width in WIDTHS:
-            self.setColumnWidth(column, theme.px(width))
+        self._share_width()
         self.doItemsLayout()
+
+    def _share_width(self) -> None:
+        """Gives each column its share, until somebody has drawn one himself."""
+        if not self._drawn_by_hand:
+            for column, share in WIDTHS:
+                self.setColumnWidth(column, round(self.viewport().width() * share))
+
+    def _note_width(self) -> None:
+        self._drawn_by_hand |= QApplication.mouseButtons() == Qt.MouseButton.LeftButton
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._share_width()
 
     # Boxes
 

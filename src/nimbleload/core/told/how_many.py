@@ -12,6 +12,12 @@ def sentence(found: Sequence[Fit], name: str, limit: float, buffer: int) -> str:
     """What is to be said of the chosen buffer size (samples), and where more would fit."""
     here = next((fit for fit in found if fit.buffer == buffer), None)
     under = f"under {percent(limit)}"
+
+    def told_beyond(load: float | None) -> str:
+        """A load beyond the limit, as exact as it takes to see that it is."""
+        exact = percent(load or 0.0)
+        return exact if exact != percent(limit) else f"{100 * (load or 0.0):.2f} %"
+
     best = max(found, key=lambda fit: (fit.more, -fit.buffer), default=None)
     if here is None or best is None:
         return f"How many more of {name} fit is not known at {buffer} samples."
@@ -20,14 +26,15 @@ def sentence(found: Sequence[Fit], name: str, limit: float, buffer: int) -> str:
     elif here.beyond is None:
         return f"{here.more} more of {name}, or more still, fit {under} at {buffer} samples."
     elif here.more == 0:
-        told = f"Not one more of {name} fits {under} at {buffer} samples: it would take {percent(here.beyond)}."
+        told = f"Not one more of {name} fits {under} at {buffer} samples: it would take {told_beyond(here.beyond)}."
     else:
         told = (
             f"{here.more} more of {name} fit {under} at {buffer} samples ({percent(here.load)}); one more takes "
-            f"{percent(here.beyond)}."
+            f"{told_beyond(here.beyond)}."
         )
     if best.more > here.more:
-        told += f" At {best.buffer} samples {best.more} fit."
+        more = f"{best.more} or more" if best.beyond is None else str(best.more)
+        told += f" At {best.buffer} samples {more} fit."
     elif here.now > limit:
         told += f" No other buffer size has room for one {under} either."
     return told
