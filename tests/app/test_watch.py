@@ -9,8 +9,11 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
-from nimbleload.app.window import WATCH
+from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, PREDICTED
+from nimbleload.app.window import EDIT, WATCH
+from nimbleload.core.told.watching import percent
 from nimbleload.machine import perf
+from nimbleload.probe import catalogue
 from tests.helpers.host import Host, Plugin
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -126,10 +129,10 @@ def test_the_examples_recording_says_that_it_is_one(page, qtbot):
 
 def test_before_and_after_are_told_row_by_row(page, qtbot):
     shown_example(qtbot, page)
-    assert page.table.isColumnHidden(5)
+    assert page.table.isColumnHidden(BEFORE)
     qtbot.mouseClick(page.hold, Qt.MouseButton.LeftButton)
-    assert not page.table.isColumnHidden(5)
-    assert set(cells(page, 5)) == {"+0.0 % (chance)"}
+    assert not page.table.isColumnHidden(BEFORE)
+    assert set(cells(page, DIFFERENCE)) == {"+0.0 % (chance)"}
     assert "more than chance" in page.words.text()
     # One plugin is gone, another takes less: that is what is said, and nothing of the others.
     of = page.shown
@@ -137,13 +140,13 @@ def test_before_and_after_are_told_row_by_row(page, qtbot):
     tar = next(row for row in rows if row.name == "Tar")
     less = tar._replace(share=tar.share._replace(core=0.4, low=0.39, high=0.41))
     page._show(of._replace(rows=[less if row is tar else row for row in rows]))
-    difference = dict(zip(cells(page, 0), cells(page, 5), strict=True))
+    difference = dict(zip(cells(page, 0), cells(page, DIFFERENCE), strict=True))
     assert difference["Tar"] == "−35 %"
     assert difference["Mist"] == "−25 %"
     assert difference["Vault"] == "+0.0 % (chance)"
     assert "Tar −35 %, Mist −25 %" in page.words.text()
     qtbot.mouseClick(page.let_go, Qt.MouseButton.LeftButton)
-    assert page.table.isColumnHidden(5) and not page.let_go.isVisible()
+    assert page.table.isColumnHidden(BEFORE) and not page.let_go.isVisible()
 
 
 def test_a_recording_is_kept_and_opened_again(page, qtbot, tmp_path, monkeypatch):
@@ -180,3 +183,44 @@ def test_the_fullest_block_can_be_pointed_at_and_copied(page, qtbot):
     assert lanes._told_at(QPointF(row.left() + 20, 0.0)) == ""
     assert "took 94 %" in lanes.accessibleDescription()
     assert lanes.figures()[0] == ["thread", "from (µs)", "to (µs)", "gave way"]
+
+
+@pytest.fixture
+def beside(example, qtbot, monkeypatch):
+    """The example's recording on the page while the example itself is open; only the house's plugins are known."""
+    monkeypatch.setattr(catalogue, "remembered", list)
+    example.go(WATCH)
+    shown_example(qtbot, example.watch)
+    return example
+
+
+def test_what_the_open_session_predicts_stands_beside_what_was_seen(beside, qtbot, settled):
+    page = beside.watch
+    assert not page.table.isColumnHidden(PREDICTED)
+    names = cells(page, 0)
+    predicted = dict(zip(names, cells(page, PREDICTED), strict=True))
+    of, at = beside.desk.survey, beside.desk.instant
+    total = sum(at.use_costs[use.id] for strip in of.session.strips for use in strip.uses() if use.label == "Vault")
+    assert predicted["Vault"] == percent(total / of.deadline)
+    assert predicted["the host itself"] == "" if "the host itself" in names else True
+    assert "Predicted" in page.words.text().splitlines()[0]
+    # At another size than the host's there is nothing to compare.
+    settled(beside, lambda: beside.desk.choose_buffer(1024))
+    assert page.table.isColumnHidden(PREDICTED) and "Predicted" not in page.words.text()
+
+
+def test_what_was_seen_becomes_a_session(beside, qtbot):
+    page = beside.watch
+    with qtbot.waitSignal(beside.desk.recomputed, timeout=60_000):
+        qtbot.mouseClick(page.take, Qt.MouseButton.LeftButton)
+    assert beside.pages.currentIndex() == EDIT and beside.desk.has_unsaved
+    made = beside.desk.document
+    assert made.session.name == "What was seen" and made.buffer == 256 and made.machine.cores == 6
+    assert {use.label for strip in made.session.strips for use in strip.uses()} >= {"Vault", "Tar", "Shoreline"}
+    assert set(beside.desk.instant.shares) == {"seen"}
+    assert "how the tracks are routed was not seen" in beside.edit.news.text()
+    # It costs together what was seen of it together.
+    of, seen = beside.desk.survey, page.shown.seen
+    work = of.case.rows(beside.desk.instant.states).sum() / of.deadline
+    engine = sum(part.core for part in page.shown.parts if part.role == "engine")
+    assert work == pytest.approx(engine, rel=0.05) and seen.blocks is not None

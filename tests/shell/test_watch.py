@@ -15,7 +15,7 @@ from nimbleload.demo.recording import recording
 from nimbleload.machine import perf, processes
 from nimbleload.machine.processes import Process
 from nimbleload.shell import cli
-from nimbleload.store import recording_file
+from nimbleload.store import recording_file, session_file
 from tests.helpers.host import Host, Plugin
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -108,3 +108,17 @@ def test_a_file_that_is_no_recording_is_a_sentence(tmp_path):
     said = run("--from", tmp_path / "x.nimblewatch")
     assert said.exit_code == 1
     assert "is damaged" in said.output and "Traceback" not in said.output
+
+
+def test_what_was_seen_becomes_a_session_and_stands_against_one(kept, tmp_path, monkeypatch):
+    monkeypatch.setattr("nimbleload.probe.catalogue.remembered", list)
+    target = tmp_path / "seen.nimbleload"
+    said = run("--from", kept, "--session", target, "--against", "demo", "--at", "2:14")
+    assert said.exit_code in (0, 3), said.output
+    assert f"Written to {target}" in said.output and "Predicted" in said.output
+    made = session_file.read(target)
+    assert {cell.provenance for card in made.cards for cell in card.cells} == {"seen"} and made.buffer == 256
+    figures = json.loads(run("--from", kept, "--against", "demo", "--at", "2:14", "--json").output)["against"]
+    assert figures["buffer"] == 256 and figures["plugins"][0]["predicted"] > 0
+    again = run("--from", kept, "--session", target)
+    assert again.exit_code == 1 and "is there already and was not changed" in again.output

@@ -84,7 +84,8 @@ class BalancePage(QWidget):
 
     def heightForWidth(self, width: int) -> int:
         """The least it can do with: whoever scrolls it asks, and would else give it all that it would like."""
-        return self.layout().minimumHeightForWidth(width)
+        layout = self.layout()
+        return layout.minimumHeightForWidth(width) if layout is not None else -1
 
     def _lay_out(self) -> None:
         middle = QSplitter(Qt.Orientation.Horizontal)

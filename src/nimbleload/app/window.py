@@ -19,11 +19,13 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.decisions.decision import Standing
+from ..core.load.seen import Taken
 from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.session import TempoPoint
 from ..core.session.time_edits import set_tempo
 from ..core.survey import fitted
+from ..core.told.watching import taken_words
 from ..core.units import percent
 from ..store.library import Library, own_cores
 from ..store.opening import EXCHANGE_SUFFIX, Opened
@@ -79,7 +81,7 @@ class MainWindow(QMainWindow):
         self.looking = Looking(self)
         self.machine = MachinePage(self.looking)
         self.watching = Watching(self)
-        self.watch = WatchPage(self.watching)
+        self.watch = WatchPage(self.desk, self.watching)
         self.carrying = CarryingOut(self)
         self.carry = CarryPage(self.desk, self.carrying)
         self.edit = SessionPage(self.desk)
@@ -130,6 +132,7 @@ class MainWindow(QMainWindow):
         self.adding.added.connect(lambda: self.go(EDIT))
         self.adding.failed.connect(self.complain)
         self.carry.state_changed.connect(self.places.buttons[CARRY].show_state)
+        self.watch.taken.connect(lambda made: self._leave_then(lambda: self._take_seen(made)))
         self.watch.state_changed.connect(self.places.buttons[WATCH].show_state)
         desk.opened.connect(self._show_title)
         desk.recomputed.connect(self._show_load)
@@ -224,6 +227,13 @@ class MainWindow(QMainWindow):
     def ask_new(self) -> None:
         """Asks what an empty session is to be called; it takes the place of the one on the desk."""
         ask_new(self, lambda name, rate, bpm: self._leave_then(lambda: self._begin(name, rate, bpm)))
+
+    def _take_seen(self, made: Taken) -> None:
+        """A session of what a running host was seen to do takes the place of the one on the desk."""
+        saved = Saved(made.session, cards=made.cards, machine=made.machine, buffer=made.buffer)
+        self.desk.open(saved, self.filing.cards_for(Opened(saved)), unsaved=True)
+        self.go(EDIT)
+        self.edit.news.setText(taken_words(made))
 
     def _begin(self, name: str, rate: int, bpm: float) -> None:
         session = set_tempo(empty(name.strip() or "New session", rate), [TempoPoint(0.0, bpm)])

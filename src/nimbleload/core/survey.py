@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -27,9 +27,13 @@ from .load.peaks import DRAWS, Peaks, draw
 from .load.prepared import Prepared, prepare
 from .load.ranking import Basis, Ranking, Stretch, at_moment, ranking
 from .load.rehearsal import Prediction
+from .load.seen import Against, against, played
 from .piece.moments import FULL, SILENT
 from .session.computer import BUFFER_SIZES, Machine, deadline
+from .session.plugins import PluginUse
 from .session.session import Session
+from .watching.blocks import Seen
+from .watching.shares import parts
 
 
 class Survey(NamedTuple):
@@ -291,6 +295,34 @@ def prediction(of: Survey, at: Instant) -> Prediction:
     drawn = peaks(of, at)
     here = sum(at.shares.get(name, 0.0) for name in OWN)
     return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs, bool(at.shares) and here < 0.5)
+
+
+class Compared(NamedTuple):
+    """The moment at `second` of a session against a host that plays it: `load` is predicted, `typical` was seen of its blocks, as
+    fractions of the deadline (None without a cycle); `work` is what all cores together do, as shares of one core; by
+    plugin in `plugins`. `buffer` (samples) is the one that is predicted for."""
+
+    second: float
+    buffer: int
+    load: float
+    typical: float | None
+    work: float
+    seen_work: float
+    plugins: list[Against]
+
+    def figures(self) -> dict[str, object]:
+        """The same as figures by their names."""
+        return self._asdict() | {"plugins": [each._asdict() for each in self.plugins]}
+
+
+def compared_with(of: Survey, at: Instant, seen: Seen, plugins: Mapping[str, PluginUse]) -> Compared:
+    """What is predicted for a moment, against what was seen; `plugins` says by file which plugin it holds."""
+    chosen, blocks = of.case, seen.blocks
+    engine = sum(part.core for part in parts(seen) if part.role == "engine") * played(seen)
+    work = float(at.strip_costs.sum()) / chosen.deadline
+    found = against(chosen, at.states, seen, plugins)
+    typical = blocks.typical if blocks is not None else None
+    return Compared(at.second, of.buffer, at.rung(of.buffer).load, typical, work, engine, found)
 
 
 def to_rehearse(session: Session) -> Session:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
 
 from ..core.cards.families import kind, squeezed
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
@@ -38,6 +39,22 @@ def choices(scanned: Iterable[Scanned]) -> list[PluginUse]:
     """All plugins that can be put in, by name; those of one name in the order of their standards."""
     found = [as_use(plugin) for file in scanned for plugin in file.plugins] + house_uses()
     return sorted(found, key=lambda use: (use.label.lower(), ORDER.index(use.plugin.standard), use.plugin.identifier))
+
+
+def held_in(files: Iterable[str], names: Mapping[str, str], scanned: Sequence[Scanned]) -> dict[str, PluginUse]:
+    """The plugin that each of these files or bundles holds: the only one of a file that is installed here, else the one
+    that is called as `names` or the file says."""
+    held: dict[str, list[PluginUse]] = {}
+    for file in scanned:
+        for plugin in file.plugins:
+            held.setdefault(plugin.path.rstrip("/"), []).append(as_use(plugin))
+    find, found = lookup(choices(scanned)), {}
+    for path in files:
+        own = held.get(path, [])
+        use = own[0] if len(own) == 1 else None if own else find(names.get(path, Path(path).stem), "")
+        if use is not None:
+            found[path] = use
+    return found
 
 
 def matching(found: Iterable[PluginUse], words: Iterable[str]) -> list[PluginUse]:

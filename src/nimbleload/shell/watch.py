@@ -11,6 +11,9 @@ from typing import Any
 
 import click
 
+from ..core.load.seen import session_of
+from ..core.session.plugins import PluginUse
+from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
 from ..core.units import percent
 from ..core.watching.blocks import Seen, see
@@ -20,8 +23,11 @@ from ..machine import processes, threads_only
 from ..machine.perf import NotAllowedError
 from ..machine.watcher import Watcher
 from ..probe import catalogue
-from ..store import recording_file
+from ..probe.choosing import held_in
+from ..store import recording_file, session_file
+from ..store.session_file import Saved, SessionFileError
 from .common import as_json, cli, show_json
+from .session import position, surveyed
 
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
 LATE, NO_CYCLE = 3, 4
@@ -34,6 +40,9 @@ LATE, NO_CYCLE = 3, 4
 @click.option("--close", is_flag=True, help="Look ten times as often: finer figures, for ten seconds or so.")
 @click.option("--keep", type=click.Path(dir_okay=False), help="Keep the recording in this file (.nimblewatch).")
 @click.option("--from", "source", type=click.Path(exists=True, dir_okay=False), help="Read a recording that was kept.")
+@click.option("--session", type=click.Path(dir_okay=False), help="Make a session of what was seen (.nimbleload).")
+@click.option("--against", metavar="FILE", help="Compare with what the session FILE predicts, which the host plays.")
+@click.option("--at", metavar="M:SS", help="Where in the piece it plays (default: the worst moment).")
 @click.option("--csv", "as_csv", is_flag=True, help="Print the table of who takes what as CSV.")
 @as_json
 def watch(
@@ -43,6 +52,9 @@ def watch(
     close: bool,
     keep: str | None,
     source: str | None,
+    session: str | None,
+    against: str | None,
+    at: str | None,
     as_csv: bool,
     json: bool,
 ) -> None:
@@ -63,12 +75,20 @@ def watch(
     except recording_file.RecordingFileError as error:
         raise click.ClickException(str(error)) from error
     seen = see(recording)
+    plugins = held_in(recording.files, names, catalogue.remembered())
+    compared = compare(seen, against, at, plugins) if against is not None else None
+    taken = keep_session(seen, Path(session), plugins) if session is not None else ""
     if json:
-        show_json(figures(seen, names) | {"events": events})
+        told_too = {} if compared is None else {"against": compared.figures()}
+        show_json(figures(seen, names) | {"events": events} | told_too)
     elif as_csv:
         click.echo(as_table(seen, names), nl=False)
     else:
         show(seen, names, events)
+        if compared is not None:
+            click.echo(told.compared_table(compared))
+        if taken:
+            click.echo(taken)
     if seen.blocks is None:
         raise SystemExit(NO_CYCLE)
     raise SystemExit(LATE if seen.blocks.dropouts else 0)
@@ -96,6 +116,29 @@ def watched(process: tuple[int, ...], seconds: float, close: bool) -> tuple[Reco
         return watcher.recording(), events
     finally:
         watcher.close()
+
+
+def keep_session(of: Seen, target: Path, plugins: Mapping[str, PluginUse]) -> str:
+    """Writes a session of what was seen; what to say of it."""
+    if target.suffix != session_file.SUFFIX or target.exists():
+        why = "is there already and was not changed" if target.exists() else f"does not end in {session_file.SUFFIX}"
+        raise click.ClickException(f"{target} {why}.")
+    found = told.buffer_of(of.blocks.period) if of.blocks is not None else None
+    try:
+        if found is None:
+            raise ValueError("the cycle belongs to no usual buffer size")
+        made = session_of(of, *found, plugins, target.stem)
+        session_file.write(target, Saved(made.session, cards=made.cards, machine=made.machine, buffer=made.buffer))
+    except (ValueError, SessionFileError) as error:
+        raise click.ClickException(f"No session was made: {error}.") from error
+    return f"{told.taken_words(made)} Written to {target}"
+
+
+def compare(of: Seen, file: str, at: str | None, plugins: Mapping[str, PluginUse]) -> Compared:
+    """What a session predicts for a moment, at the buffer size that was seen, against what was seen."""
+    found = told.buffer_of(of.blocks.period) if of.blocks is not None else None
+    whole = surveyed(file, found[0] if found is not None else None, None)
+    return compared_with(whole, instant(whole, None if at is None else position(at)), of, plugins)
 
 
 def chosen(names: Mapping[str, str], together: bool, quiet: bool) -> tuple[int, ...]:

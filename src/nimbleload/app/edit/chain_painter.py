@@ -15,7 +15,7 @@ from ..picture import elided
 from ..theme import theme
 from .strip_model import Index, StripModel
 
-GAP, WIDEST, NARROWEST = 3, 104, 26
+GAP, WIDEST, NARROWEST = 3, 104, 16
 
 
 class Box(NamedTuple):

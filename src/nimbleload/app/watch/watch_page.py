@@ -23,19 +23,25 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.load.seen import session_of
+from ...core.session.plugins import PluginUse
+from ...core.survey import Compared, compared_with
 from ...core.told import watching as told
 from ...core.units import percent
 from ...core.watching.shares import Change, Share, changes
 from ...machine.processes import Process
 from ...probe import catalogue
+from ...probe.choosing import held_in
 from ...store.recording_file import SUFFIX
 from ..deadline_view import DeadlineView
+from ..desk import Desk
 from ..sentence import Sentence
 from ..theme import theme
 from .lanes_view import LanesView, swatch
 from .watching import Snapshot, Watching
 
-HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Before", "Difference")
+HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Predicted", "Before", "Difference")
+PREDICTED, BEFORE, DIFFERENCE = 4, 5, 6
 LOOK_EVERY_MS = 3000
 EMPTY = """<p>1. Start your host beside this window, open the session, and press play.<br>
 2. Choose it here, and watch: within seconds you see how full each block is, which were late, and which plugin takes how
@@ -46,13 +52,16 @@ NAMED_FINDINGS = 2
 
 
 class WatchPage(QWidget):
-    """The page. `state_changed` tells its state in a word, and a colour for it."""
+    """The page. `state_changed` tells its state in a word, and a colour for it; `taken` brings a session that was made
+    of what is shown (see `Taken`)."""
 
     state_changed = Signal(str, str)
+    taken = Signal(object)
 
-    def __init__(self, watching: Watching, parent: QWidget | None = None) -> None:
+    def __init__(self, desk: Desk, watching: Watching, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.watching = watching
+        self._desk, self.watching = desk, watching
+        self._held: tuple[tuple[str, ...], dict[str, PluginUse]] = ((), {})
         self.shown: Snapshot | None = None
         self.before: dict[str, Share] | None = None
         self.choices: list[tuple[int, ...]] = []
@@ -61,6 +70,7 @@ class WatchPage(QWidget):
         self.hosts, self.close_look = QComboBox(), QCheckBox("Look closely")
         self.hold, self.let_go = QPushButton("Hold this as before"), QPushButton("Let go of before")
         self.keep, self.open = QPushButton("Keep this recording…"), QPushButton("Open a recording…")
+        self.take = QPushButton("Make a session of it")
         self.blocks, self.lanes = DeadlineView(), LanesView()
         self.table = QTableWidget(0, len(HEADINGS))
         self.words, self.roles = QLabel(), QLabel()
@@ -94,7 +104,7 @@ class WatchPage(QWidget):
         row.addWidget(self.hosts)
         row.addWidget(self.close_look)
         row.addStretch(1)
-        for part in (self.hold, self.let_go, self.keep, self.open):
+        for part in (self.hold, self.let_go, self.take, self.keep, self.open):
             row.addWidget(part)
         pictures = QWidget()
         left = QVBoxLayout(pictures)
@@ -136,6 +146,8 @@ class WatchPage(QWidget):
         self.let_go.clicked.connect(self.forget_before)
         self.keep.clicked.connect(self.ask_keep)
         self.open.clicked.connect(self.ask_open)
+        self.take.clicked.connect(self.make_session)
+        self._desk.recomputed.connect(lambda: self._show(self.shown) if self.shown is not None else None)
         self.example.clicked.connect(self.watching.show_example)
         self.watching.found.connect(self._show_hosts)
         self.watching.seen.connect(self._show)
@@ -229,7 +241,7 @@ class WatchPage(QWidget):
 
     def _show_offer(self, found: list[Process]) -> None:
         """What could be watched, while nothing was."""
-        for part in (self.hold, self.let_go, self.keep):
+        for part in (self.hold, self.let_go, self.take, self.keep):
             part.hide()
         self._fold(True)
         if found:
@@ -263,15 +275,19 @@ class WatchPage(QWidget):
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
         found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []
-        self._fill(of, {change.name: change for change in found})
+        compared = self._predicted(of)
+        self._fill(of, {change.name: change for change in found}, compared)
         more = [*of.findings[NAMED_FINDINGS:], *(f"{event[0].upper()}{event[1:]}." for event in of.events[-3:])]
         if self.before is not None:
             more.insert(0, told.change_words(found))
+        if compared is not None:
+            more.insert(0, told.compared_words(compared))
         self.words.setText("\n".join(more))
         parts = (f"{told.ROLE_WORDS[p.role]} {percent(p.core)} of one core" for p in of.parts)
         self.roles.setText(f"{', '.join(parts)}. {of.costs}")
         for part in (self.hold, self.keep):
             part.show()
+        self.take.setVisible(any(row.is_plugin for row in of.rows) and blocks is not None)
         self.let_go.setVisible(self.before is not None)
         if of.source:
             self.state_changed.emit("a recording", "quiet")
@@ -283,20 +299,57 @@ class WatchPage(QWidget):
     def _button(self) -> str:
         return "" if not self.chosen else "Watch" if self.shown is None or self.shown.source else "Watch again"
 
-    def _fill(self, of: Snapshot, found: dict[str, Change]) -> None:
+    def _plugins(self, of: Snapshot) -> dict[str, PluginUse]:
+        """Which plugin each file of a recording holds; looked up anew when there are other files."""
+        files = of.seen.recording.files
+        if self._held[0] != files:
+            self._held = (files, held_in(files, of.names, catalogue.remembered()))
+        return self._held[1]
+
+    def _predicted(self, of: Snapshot) -> Compared | None:
+        """What the session on the desk predicts for its moment, if the host plays its plugins in blocks of its size."""
+        blocks, survey, at = of.seen.blocks, self._desk.survey, self._desk.instant
+        found = told.buffer_of(blocks.period) if blocks is not None else None
+        if survey is None or at is None or found != (survey.buffer, survey.session.rate):
+            return None
+        compared = compared_with(survey, at, of.seen, self._plugins(of))
+        return compared if compared.plugins else None
+
+    def make_session(self) -> None:
+        """Makes a session of what is shown."""
+        of = self.shown
+        blocks = of.seen.blocks if of is not None else None
+        if of is None or blocks is None:
+            return
+        found = told.buffer_of(blocks.period)
+        if found is None:
+            self.words.setText("The cycle belongs to no usual buffer size, so no session can be made of it.")
+            return
+        try:
+            made = session_of(of.seen, *found, self._plugins(of), "What was seen")
+        except ValueError as error:
+            self.words.setText(f"No session was made: {error}.")
+            return
+        self.taken.emit(made)
+
+    def _fill(self, of: Snapshot, found: dict[str, Change], compared: Compared | None) -> None:
         """The table: plugins first; with what was held as before, how much has changed and whether that is real."""
         gone = [change for name, change in found.items() if all(row.name != name for row in of.rows)]
         self.table.setRowCount(len(of.rows) + len(gone))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        predicted = {each.file: percent(each.predicted) for each in compared.plugins} if compared is not None else {}
+        files = of.seen.recording.files
         for place, row in enumerate(of.rows):
             share, change = row.share, found.get(row.name)
             texts = [row.name, percent(share.core), told.between(share) if share.looks else "",
                      percent(share.worst) if of.seen.blocks is not None and share.looks else ""]  # fmt: skip
-            self._row(place, [*texts, *self._compared(change)], right, share.owner)
+            expected = predicted.get(files[share.owner - 1], "") if share.owner > 0 else ""
+            self._row(place, [*texts, expected, *self._compared(change)], right, share.owner)
         for place, change in enumerate(gone, len(of.rows)):
-            self._row(place, [change.name, percent(0), "", "", *self._compared(change)], right, None)
-        for column in (4, 5):
+            self._row(place, [change.name, percent(0), "", "", "", *self._compared(change)], right, None)
+        for column in (BEFORE, DIFFERENCE):
             self.table.setColumnHidden(column, not found)
+        self.table.setColumnHidden(PREDICTED, compared is None)
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for column in range(1, len(HEADINGS)):

@@ -21,11 +21,14 @@ Condition = Literal["sounding", "silent", "waking"]
 CONDITIONS: tuple[Condition, ...] = ("sounding", "silent")
 MEASURED: tuple[Condition, ...] = (*CONDITIONS, "waking")
 
-Provenance = Literal["measured", "first", "earlier", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"]
+Provenance = Literal[
+    "measured", "first", "earlier", "seen", "sample", "elsewhere", "typed", "scaled", "stand-in", "unknown"
+]
 PROVENANCE_WORDS: dict[Provenance, str] = {
     "measured": "measured on this computer",
     "first": "first figures of this computer, taken quickly",
     "earlier": "measured on this computer in an earlier way, which took many plugins for cheaper than they are",
+    "seen": "seen in the running host, with all that it did there",
     "sample": "sample figures, not from this computer",
     "elsewhere": "measured on another computer",
     "typed": "typed in",

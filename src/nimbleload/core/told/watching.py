@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from ..units import microseconds, milliseconds, percent
+from ..load.seen import Taken
+from ..survey import Compared
+from ..units import clock, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.records import HOST, LIBRARY, NOBODY
 from ..watching.shares import KERNEL, Change, Part, Share, shares
@@ -105,6 +107,41 @@ def table(of: Seen, names: Mapping[str, str], role: Role | None = "engine") -> l
     """Who takes how much in the threads of one role, plugins first, each the most first."""
     rows = [Row(owner_words(s.owner, of.recording.files, names), s, s.owner > 0) for s in shares(of, role)]
     return sorted(rows, key=lambda row: (not row.is_plugin, -row.share.core))
+
+
+def taken_words(of: Taken) -> str:
+    """What a session was made of, in sentences."""
+    tracks = sum(1 for strip in of.session.strips if strip.kind == "track")
+    words = f"A session of what was seen: the engine's threads as {count(tracks, 'track')}, "
+    words += f"{count(len(of.cards), 'plugin')}."
+    if of.unknown:
+        names = ", ".join(file.rpartition("/")[2] for file in of.unknown[:4])
+        words += f" Not known by name, and so not to be measured here: {names}{' …' if len(of.unknown) > 4 else ''}."
+    return f"{words} Costs are as seen at {of.buffer} samples; how the tracks are routed was not seen."
+
+
+def compared_words(of: Compared) -> str:
+    """Predicted against seen, in a sentence."""
+    if of.typical is None:
+        return f"Predicted {percent(of.load)} at {clock(of.second)}; no cycle was found to compare it with."
+    more = of.typical - of.load
+    which = "more" if more > 0 else "less"
+    how = "as predicted" if abs(more) < 0.02 else f"{percent(abs(more))} of the deadline {which}"
+    return (
+        f"Predicted for {clock(of.second)}: {percent(of.load)} of the deadline; seen {percent(of.typical)}: {how}. "
+        f"Work: {percent(of.work)} of one core predicted, {percent(of.seen_work)} seen."
+    )
+
+
+def compared_table(of: Compared) -> str:
+    """The same with a line for each plugin that the session and the host both have."""
+    lines = ["", compared_words(of)]
+    if of.plugins:
+        lines.append("  plugin                            predicted       seen   95 of 100 times")
+    for each in of.plugins:
+        interval = f"{percent(each.low)}–{percent(each.high)}"
+        lines.append(f"  {each.name[:34]:34} {percent(each.predicted):>8}   {percent(each.seen):>8}   {interval:>15}")
+    return "\n".join(lines)
 
 
 def between(share: Share) -> str:

@@ -1,0 +1,110 @@
+"""From a running host into the model: sessions made of what was seen, and predicted against seen."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from nimbleload.core.cards.card import PROVENANCES
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.seen import SEEN, session_of
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.survey import compared_with, instant, survey
+from nimbleload.core.told.watching import compared_table, compared_words, taken_words
+from nimbleload.core.watching.blocks import see
+from tests.helpers.recordings import blocks, recording, thread
+from tests.helpers.sessions import cards_for, session, track
+
+PERIOD = 5_333_333  # 256 samples at 48 kHz
+COUNT = 400
+FILES = ("/usr/lib/Eq.clap", "/usr/lib/Synth.clap")
+EQ = PluginUse("", PluginRef("test", "eq", "Eq"))
+SYNTH = PluginUse("", PluginRef("test", "synth", "Synth"), family="instrument", voices=8)
+
+
+def host(eq=0.15, synth=0.25, own=0.1):
+    """Two threads: one with the equaliser and the host, one with both plugins; shares of the period each."""
+
+    def looks(begun, *parts):
+        """A look every 10 µs of CPU time: from each block's beginning on, part after part."""
+        found = []
+        for k in range(COUNT):
+            at = begun + k * PERIOD
+            for owner, share in parts:
+                steps = round(share * PERIOD / 10_000)
+                found += [(at + j * 10_000, owner) for j in range(steps)]
+                at += steps * 10_000
+        return found
+
+    begun = 1_000_000_000
+    one, other = round((eq + own) * PERIOD), round((eq + synth) * PERIOD)
+    return see(
+        recording(
+            thread(1, blocks(PERIOD, COUNT, [one], begun), "audio 1", looks=looks(begun, (1, eq), (0, own)),
+                   weight=10_000),
+            thread(2, blocks(PERIOD, COUNT, [other], begun), "audio 2", looks=looks(begun, (1, eq), (2, synth)),
+                   weight=10_000),
+            files=FILES,
+        )
+    )  # fmt: skip
+
+
+def test_a_session_of_what_was_seen_loads_as_was_seen():
+    seen = host()
+    made = session_of(seen, 256, 48000, {FILES[0]: EQ, FILES[1]: SYNTH}, "What ran")
+    one, other, main = made.session.strips
+    assert [use.label for use in one.inserts] == ["Eq"] and one.name == "audio 1"
+    assert other.instrument.label == "Synth" and [use.label for use in other.inserts] == ["Eq"]
+    assert main.kind == "main" and made.machine.cores == 2 and made.unknown == ()
+    cards = {card.key: card for card in made.cards}
+    eq = cards[EQ.card_key()].cells[0]
+    assert (eq.provenance, eq.buffer) == ("seen", 256) and eq.mean == pytest.approx(0.15 * 5.333e-3, rel=0.02)
+    # The load that follows is the one that was seen: the fuller thread, and the host's own work shared out.
+    of = survey(made.session, Plan(), cards, made.machine, made.buffer)
+    at = instant(of)
+    work = of.case.rows(at.states).sum() / of.deadline
+    assert work == pytest.approx(0.15 + 0.15 + 0.25 + 0.1, rel=0.03)
+    assert at.rung(256).load == pytest.approx(seen.blocks.typical, abs=0.08)
+    assert set(at.shares) == {"seen"}
+
+
+def test_what_is_not_known_by_name_stands_under_its_file():
+    made = session_of(host(), 256, 48000, {}, "x")
+    assert set(made.unknown) == set(FILES)
+    refs = {use.plugin for strip in made.session.strips for use in strip.uses()}
+    assert refs == {PluginRef(SEEN, FILES[0], "Eq"), PluginRef(SEEN, FILES[1], "Synth")}
+    assert "Not known by name" in taken_words(made) and "as seen at 256 samples" in taken_words(made)
+
+
+def test_two_instruments_of_one_thread_are_two_tracks():
+    made = session_of(host(), 256, 48000, {FILES[0]: SYNTH, FILES[1]: SYNTH}, "x")
+    assert [strip.name for strip in made.session.strips] == ["audio 1", "audio 2", "audio 2 2", "Main"]
+
+
+def test_without_a_cycle_or_plugins_there_is_none():
+    silent = see(recording(thread(1, [(0, 10), (1_000_000, 1_000_010)])))
+    with pytest.raises(ValueError, match="no cycle"):
+        session_of(silent, 256, 48000, {}, "x")
+    with pytest.raises(ValueError, match="no plugin"):
+        session_of(see(recording(thread(1, blocks(PERIOD, 300, [PERIOD // 3])))), 256, 48000, {}, "x")
+
+
+def test_predicted_stands_against_seen_plugin_by_plugin():
+    mix = session(track("a", "eq", "eq"), track("b", "eq", clips=((5, 10),)), track("c", "other"))
+    cards = cards_for(mix, {"eq": 0.1 * 256 / 48000, "other": 0.2 * 256 / 48000})
+    of = survey(mix, Plan(), cards, Machine(2), 256)
+    seen = host()
+    # Where only the first track sounds its two are what costs; a silent one costs as much with these cards.
+    found = compared_with(of, instant(of, 7.0), seen, {FILES[0]: EQ, FILES[1]: SYNTH})
+    (eq,) = found.plugins
+    assert eq.name == "Eq" and eq.predicted == pytest.approx(0.3) and eq.seen == pytest.approx(0.3, rel=0.02)
+    assert eq.low < eq.seen < eq.high
+    assert found.seen_work == pytest.approx(0.65, rel=0.02) and found.work == pytest.approx(0.5)
+    assert found.typical == pytest.approx(seen.blocks.typical)
+    assert "Predicted" in compared_words(found) and "Eq" in compared_table(found).splitlines()[-1]
+    assert np.isclose(found.load, found.figures()["load"]) and found.figures()["plugins"][0]["name"] == "Eq"
+
+
+def test_it_is_a_kind_of_figure_of_its_own():
+    assert "seen" in PROVENANCES
