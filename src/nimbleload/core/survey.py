@@ -298,9 +298,11 @@ def prediction(of: Survey, at: Instant) -> Prediction:
 
 
 class Compared(NamedTuple):
-    """The moment at `second` of a session against a host that plays it: `load` is predicted, `typical` was seen of its blocks, as
-    fractions of the deadline (None without a cycle); `work` is what all cores together do, as shares of one core; by
-    plugin in `plugins`. `buffer` (samples) is the one that is predicted for."""
+    """The moment at `second` of a session against a host that plays it, at `buffer` samples.
+
+    `load` is predicted, `typical` was seen of its blocks, as fractions of the deadline (None without a cycle); `work`
+    is what all cores together do, as shares of one core; by plugin in `plugins`.
+    """
 
     second: float
     buffer: int
