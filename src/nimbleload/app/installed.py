@@ -112,10 +112,10 @@ class InstalledDialog(QDialog):
 
     def _look(self, retry: bool) -> None:
         try:
-            self._landing.post(self.scanned.emit, catalogue.catalogue(retry=retry))
+            self._landing.last(self.scanned.emit, catalogue.catalogue(retry=retry))
         except Exception as error:
             log.exception("the catalogue could not be read")
-            self._landing.post(self.broken.emit, f"The search folders could not be read: {error}.")
+            self._landing.last(self.broken.emit, f"The search folders could not be read: {error}.")
 
     def _take(self, found: list[Scanned]) -> None:
         self._found = found

@@ -59,13 +59,15 @@ class Looking(QObject):
 
     def _look(self, seconds: float) -> None:
         try:
-            self._landing.post(self.seen.emit, look(seconds=0))
+            last = look(seconds=0)
             self._landing.post(self.found.emit, ceiling_file.read())
             if seconds and not self._stop.is_set():
-                self._landing.post(self.seen.emit, look(seconds=seconds, sleep=self._stop.wait))
+                self._landing.post(self.seen.emit, last)
+                last = look(seconds=seconds, sleep=self._stop.wait)
+            self._landing.last(self.seen.emit, last)
         except Exception as error:
             log.exception("looking at the computer failed")
-            self._landing.post(self.failed.emit, f"The computer could not be looked at: {error}.")
+            self._landing.last(self.failed.emit, f"The computer could not be looked at: {error}.")
 
     def find(self, sizes: Sequence[int] = SIZES, rate: int = 48000, seconds: float = HOLD_SECONDS) -> None:
         """Looks for the ceiling at these buffer sizes. Does nothing while one is looked for."""
@@ -87,10 +89,10 @@ class Looking(QObject):
                     ceiling_file.keep(found)
                     self._landing.post(self.found.emit, ceiling_file.read())
             stopped = "Stopped; what was found stays." if self._cancel.is_set() else ""
-            self._landing.post(self.ended.emit, stopped)
+            self._landing.last(self.ended.emit, stopped)
         except Exception as error:
             log.exception("looking for the ceiling failed")
-            self._landing.post(self.ended.emit, f"The ceiling was not found: {error}. What was found before stays.")
+            self._landing.last(self.ended.emit, f"The ceiling was not found: {error}. What was found before stays.")
 
     def stop(self) -> None:
         """Ends the search for the ceiling."""

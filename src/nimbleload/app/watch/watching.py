@@ -125,11 +125,12 @@ class Watching(QObject):
             self._looking.start()
 
     def _look(self) -> None:
+        found: list[processes.Process] = []
         try:
-            self._landing.post(self.found.emit, processes.hosts())
+            found = processes.hosts()
         except Exception:
             log.exception("looking for hosts failed")
-            self._landing.post(self.found.emit, [])
+        self._landing.last(self.found.emit, found)
 
     def start(self, watched: Sequence[int], close: bool) -> None:
         """Watches these processes from now on, until it is stopped. Does nothing while it is watching."""
@@ -143,23 +144,24 @@ class Watching(QObject):
         self._stop.set()
 
     def _run(self, watched: tuple[int, ...], close: bool) -> None:
+        self._landing.last(self.ended.emit, self._until_its_end(watched, close))
+
+    def _until_its_end(self, watched: tuple[int, ...], close: bool) -> str:
+        """Watches until it is stopped or there is nothing more to see; what to say of that."""
         try:
             watcher = Watcher(watched, close, KEPT_SECONDS)
         except ProcessLookupError as error:
-            self._landing.post(self.ended.emit, f"It cannot be watched: {error.strerror}.")
-            return
+            return f"It cannot be watched: {error.strerror}."
         except NotAllowedError:
-            self._landing.post(self.ended.emit, f"{NOT_ALLOWED} {self._threads_only(watched)}")
-            return
+            return f"{NOT_ALLOWED} {self._threads_only(watched)}"
         except Exception as error:
             log.exception("watching did not begin")
-            self._landing.post(self.ended.emit, f"Watching did not begin: {error}.")
-            return
+            return f"Watching did not begin: {error}."
         try:
-            self._watch(watcher)
+            return self._watch(watcher)
         except Exception as error:
             log.exception("watching failed")
-            self._landing.post(self.ended.emit, f"Watching ended early: {error}. What was seen stays.")
+            return f"Watching ended early: {error}. What was seen stays."
         finally:
             watcher.close()
 
@@ -171,7 +173,7 @@ class Watching(QObject):
             return f"And {error.strerror}."
         return f"Without it only this can be seen: {'; '.join(told.threads_words(found)[:3])}."
 
-    def _watch(self, watcher: Watcher) -> None:
+    def _watch(self, watcher: Watcher) -> str:
         self._names = names = catalogue.names_by_file(catalogue.remembered())
         worst: Worst | None = None
         shown = time.monotonic()
@@ -188,12 +190,11 @@ class Watching(QObject):
             worst = last.worst
             self._landing.post(self.seen.emit, last)
             if watcher.is_over:
-                self._landing.post(self.ended.emit, "The host has ended. What was seen stays.")
-                return
+                return "The host has ended. What was seen stays."
         watcher.poll()
         with self._lock:
             self._recording = watcher.recording()
-        self._landing.post(self.ended.emit, "")
+        return ""
 
     # Recordings as files
 
