@@ -5,8 +5,11 @@ A file sounds where it is louder than −60 dBFS; gaps shorter than half a secon
 
 from __future__ import annotations
 
+import os
+import threading
 from collections import Counter
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
@@ -58,18 +61,37 @@ def read_files(folder: Path, files: list[Path], progress: Progress = unheard, ot
     """The same for some files of a folder; `others` is how many files of other kinds lie in it."""
     stems: list[Stem] = []
     failures: list[str] = []
-    for number, path in enumerate(files[:MOST_FILES]):
-
-        def stopped(share: float, done: int = number, name: str = path.name) -> bool:
-            return progress((done + share) / len(files), name)
-
-        try:
-            stems.append(_stem(path, stopped))
-        except (soundfile.LibsndfileError, OSError, ValueError) as error:
-            failures.append(f"{path.relative_to(folder)} is no audio that can be read: {_reason(error)}.")
+    chosen = files[:MOST_FILES]
+    for path, read in zip(chosen, _all_read(chosen, progress), strict=True):
+        if isinstance(read, Stem):
+            stems.append(read)
+        else:
+            failures.append(f"{path.relative_to(folder)} is no audio that can be read: {_reason(read)}.")
     if not stems:
         raise NothingFoundError(f"{folder}: none of {len(files)} files could be read. {failures[0]} Nothing was added.")
     return Found(_session(folder, stems), _report(folder, stems, failures, others, len(files)))
+
+
+def _all_read(files: list[Path], progress: Progress) -> list[Stem | Exception]:
+    """What each file is, or why it could not be read; as many at once as there are cores."""
+    shares, ended = [0.0] * len(files), threading.Event()
+
+    def one(number: int) -> Stem | Exception:
+        def stopped(share: float) -> bool:
+            shares[number] = share
+            if not ended.is_set() and progress(sum(shares) / len(files), files[number].name):
+                ended.set()
+            return ended.is_set()
+
+        try:
+            return _stem(files[number], stopped)
+        except (soundfile.LibsndfileError, OSError, ValueError) as error:
+            return error
+        finally:
+            shares[number] = 1.0
+
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0)), "stems") as pool:
+        return list(pool.map(one, range(len(files))))
 
 
 def _listed(folder: Path) -> tuple[list[Path], int]:
@@ -113,18 +135,26 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
         step = max(round(STEP * rate), 1)
         loud: list[NDArray[np.bool_]] = []
         length = max(round(STRETCH * rate) // step, 1) * step
-        for block in file.blocks(length, dtype="float32", always_2d=True):
+        # Whole numbers are read faster than they are converted, and none of them is NaN.
+        kind = "int16" if file.subtype.startswith("PCM_") else "float32"
+        for block in file.blocks(length, dtype=kind, always_2d=True):
             loud.append(_loud(block, step))
             if stopped(len(loud) * length / file.frames):
                 raise StoppedError(f"Reading stopped at {path.name}. Nothing was added.")
         return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True)
 
 
-def _loud(block: NDArray[np.float32], step: int) -> NDArray[np.bool_]:
-    """Which steps of a block (n, C) hold a sample above the quietest that counts."""
-    peak = np.maximum(np.nanmax(block, axis=1, initial=0.0), -np.nanmin(block, axis=1, initial=0.0))
-    missing = -len(peak) % step
-    return np.asarray(np.pad(peak, (0, missing)).reshape(-1, step).max(axis=1) > QUIETEST)
+def _loud(block: NDArray[np.float32] | NDArray[np.int16], step: int) -> NDArray[np.bool_]:
+    """Which steps of a block (n, C) hold a sample above the quietest that counts; NaN does not."""
+    whole = len(block) // step * step
+    rows = [block[:whole].reshape(whole // step, step * block.shape[1]), block[whole:].reshape(1, -1)]
+    quietest = QUIETEST * 32768 if block.dtype == np.int16 else QUIETEST
+    found = []
+    for each in rows:
+        if each.size:
+            highest, lowest = np.fmax.reduce(each, axis=1), np.fmin.reduce(each, axis=1)
+            found.append((highest > quietest) | (lowest < -quietest))
+    return np.concatenate(found)
 
 
 def stretches(loud: NDArray[np.bool_], step: float, seconds: float) -> tuple[tuple[float, float], ...]:

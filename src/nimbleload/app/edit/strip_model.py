@@ -15,6 +15,8 @@ NAME, CHAIN, FEEDS, WHEN = range(4)
 STRIP_ROLE = Qt.ItemDataRole.UserRole
 Index = QModelIndex | QPersistentModelIndex
 TOP = -1
+SHOWN = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDropEnabled
+NAMED = SHOWN | Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemIsDragEnabled
 
 
 class StripModel(QAbstractItemModel):
@@ -28,6 +30,7 @@ class StripModel(QAbstractItemModel):
         self._names: dict[str, str] = {}
         self._parents: list[int] = []
         self._children: dict[int, list[int]] = {}
+        self._rows: dict[str, tuple[int, int]] = {}
         self._words = ""
 
     def show(self, session: Session | None) -> bool:
@@ -63,9 +66,12 @@ class StripModel(QAbstractItemModel):
                     shown.add(i)
                     i = self._parents[i]
         self._children = {}
+        self._rows = {}
         for i, parent in enumerate(self._parents):
             if i in shown:
-                self._children.setdefault(parent, []).append(i)
+                siblings = self._children.setdefault(parent, [])
+                self._rows[self.strips[i].id] = (len(siblings), i)
+                siblings.append(i)
         self.endResetModel()
 
     def _parent_of(self, strip: Strip, numbers: dict[str, int]) -> int:
@@ -78,11 +84,10 @@ class StripModel(QAbstractItemModel):
 
     def index_of(self, strip_id: str, column: int = 0) -> QModelIndex:
         """Where a strip stands; invalid if it is not shown."""
-        for parent, children in self._children.items():
-            for row, i in enumerate(children):
-                if self.strips[i].id == strip_id:
-                    return self.createIndex(row, column, i) if parent is not None else QModelIndex()
-        return QModelIndex()
+        if strip_id not in self._rows:
+            return QModelIndex()
+        row, i = self._rows[strip_id]
+        return self.createIndex(row, column, i)
 
     def name_of(self, strip_id: str | None) -> str:
         return self._names.get(strip_id or "", "nothing")
@@ -109,7 +114,7 @@ class StripModel(QAbstractItemModel):
         above = self._parents[index.internalId()] if index.isValid() else TOP
         if above == TOP:
             return QModelIndex()
-        return self.createIndex(self._children[self._parents[above]].index(above), 0, above)
+        return self.createIndex(self._rows[self.strips[above].id][0], 0, above)
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         if parent.isValid() and parent.column() > 0:
@@ -125,10 +130,7 @@ class StripModel(QAbstractItemModel):
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:
-        flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDropEnabled
-        if index.column() == NAME:
-            flags |= Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemIsDragEnabled
-        return flags
+        return NAMED if index.column() == NAME else SHOWN
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         strip = self.strip(index)

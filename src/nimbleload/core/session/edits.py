@@ -38,6 +38,10 @@ def checked(session: Session) -> Session:
 
 def _all_on(strip: Strip) -> Strip:
     """What is switched off is checked as well: it may come on at any time."""
+    silent = [use for use in strip.inserts if not use.enabled and use.sidechain is not None]
+    muted = [send for send in strip.sends if not send.enabled]
+    if strip.enabled and strip.frozen_through is None and not silent and not muted:
+        return strip
     inserts = tuple(msgspec.structs.replace(use, enabled=True) for use in strip.inserts)
     sends = tuple(msgspec.structs.replace(send, enabled=True) for send in strip.sends)
     return msgspec.structs.replace(strip, inserts=inserts, sends=sends, enabled=True, frozen_through=None)
