@@ -313,3 +313,39 @@ def test_the_window_fits_a_screen_of_1280_by_800_at_every_text_size(example, qtb
     for _ in range(8):
         example.scale_text(-1)
     example.choose_theme("night")
+
+
+def menu_called(window, title):
+    return next(a.menu() for a in window.menuBar().actions() if a.text().replace("&", "") == title)
+
+
+def test_the_menu_says_what_each_decision_would_do_and_its_keys_go_on_working(example, qtbot):
+    menus, menu = example._menus, menu_called(example, "Decide")
+    menu.aboutToShow.emit()
+    assert all(action.text().endswith("nothing now") and not action.isEnabled() for action in menus.decisions)
+    menu.aboutToHide.emit()
+    with qtbot.waitSignal(example.desk.weighed, timeout=60_000):
+        example.balance.tracks.choose("track-2")
+    menu.aboutToShow.emit()
+    options = example.balance.options.options
+    for action, option in zip(menus.decisions, options, strict=False):
+        assert option.text() in action.text() and action.isEnabled() == option.isEnabled()
+    assert example.desk.survey.session.strip("track-2").name in menus.decisions[0].text()
+    menu.aboutToHide.emit()
+    assert all(action.isEnabled() for action in menus.decisions)
+
+
+def test_the_menus_mark_what_is_in_force(example, settled):
+    def marked(title, inside=None):
+        menu = menu_called(example, title)
+        if inside is not None:
+            menu = next(a.menu() for a in menu.actions() if a.text().replace("&", "") == inside)
+        menu.aboutToShow.emit()
+        return [action.text().replace("&", "") for action in menu.actions() if action.isChecked()]
+
+    assert marked("Computer", "Sample rate") == ["48 kHz"] and marked("View") == ["As the desktop"]
+    assert [text.split(" (")[0] for text in marked("Computer")] == ["6 cores"]
+    settled(example, lambda: example.desk.choose_rate(176400))
+    settled(example, lambda: example.choose_cores(8))
+    assert marked("Computer", "Sample rate") == ["176.4 kHz"]
+    assert [text.split(" (")[0] for text in marked("Computer")] == ["8 cores"]

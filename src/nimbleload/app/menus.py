@@ -18,6 +18,13 @@ PLACES = [
     ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Session", "Ctrl+3"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"),
     ("Carry out", "Ctrl+6"), ("Prove", "Ctrl+7"),
 ]  # fmt: skip
+RATES = (44100, 48000, 88200, 96000, 176400, 192000)
+
+
+def _of(window: Any, what: Callable[[Any], object]) -> object:
+    """Something of the document on the desk; None if there is none."""
+    document = window.desk.document
+    return what(document) if document is not None else None
 
 
 class Menus:
@@ -28,6 +35,7 @@ class Menus:
     report: QAction
     undo: QAction
     redo: QAction
+    decisions: list[QAction]
 
     def __init__(self, window: Any) -> None:
         self._window = window
@@ -80,8 +88,14 @@ class Menus:
 
     def _decide(self, window: Any) -> None:
         decide = window.menuBar().addMenu("&Decide")
-        for digit in range(1, 10):
+        self.decisions = [
             self.add(decide, f"Decision &{digit} for the chosen tracks", partial(window.decide, digit), str(digit))
+            for digit in range(1, 10)
+        ]
+        decide.aboutToShow.connect(self.name_decisions)
+        # Their keys work whatever was chosen when the menu was last open.
+        for action in self.decisions:
+            decide.aboutToHide.connect(partial(action.setEnabled, True))
         decide.addSeparator()
         self.add(decide, "&Suggest a plan", window.balance.suggest, "Ctrl+P")
         self.add(decide, "&Pin the chosen tracks", lambda: window.pin(True), "P")
@@ -96,23 +110,41 @@ class Menus:
         self.add(decide, "Show it without the plan, and back (or hold C)", window.deciding.peek)
         self.add(decide, "&Write the plan as a report…", window.deciding.ask_report)
 
+    def name_decisions(self) -> None:
+        """Says what each of the decisions would do now, for which tracks; those that are not possible stand back."""
+        options = self._window.balance.options
+        for number, action in enumerate(self.decisions):
+            option = options.options[number] if number < len(options.options) else None
+            what = f"{option.text()}: {options.title}" if option is not None else f"Decision {number + 1}: nothing now"
+            action.setText(f"&{number + 1}   {what.replace('&', '&&')}")
+            action.setEnabled(option is not None and option.isEnabled())
+
     def _computer(self, window: Any) -> None:
         computer = window.menuBar().addMenu("&Computer")
         self.add(computer, "The &host and the audio device…", window.ask_host)
         self.add(computer, "&Track in time…", window.deciding.ask_tracking)
         self.add(computer, "&Plugins installed here…", lambda: InstalledDialog(window).open())
         rates = computer.addMenu("Sample &rate")
-        for rate in (44100, 48000, 88200, 96000):
-            self.add(rates, f"{rate / 1000:g} kHz", partial(window.desk.choose_rate, rate))
+        for rate in RATES:
+            action = self.add(rates, f"{rate / 1000:g} kHz", partial(window.desk.choose_rate, rate))
+            self._marks(rates, action, rate, lambda: _of(window, lambda now: now.session.rate))
         computer.addSeparator()
         for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
             here = " (as many as here)" if cores == os.cpu_count() else ""
-            self.add(computer, f"{cores} cores{here}", partial(window.choose_cores, cores))
+            action = self.add(computer, f"{cores} cores{here}", partial(window.choose_cores, cores))
+            self._marks(computer, action, cores, lambda: _of(window, lambda now: now.machine.cores))
+
+    def _marks(self, menu: QMenu, action: QAction, value: object, in_force: Callable[[], object]) -> None:
+        """A command that chooses one of several values is marked, whenever its menu opens, if that is in force."""
+        action.setCheckable(True)
+        menu.aboutToShow.connect(lambda: action.setChecked(in_force() == value))
+        action.triggered.connect(lambda _=False: action.setChecked(in_force() == value))
 
     def _view(self, window: Any) -> None:
         view = window.menuBar().addMenu("&View")
         for name, text in (("night", "&Night"), ("paper", "&Paper"), ("desktop", "&As the desktop")):
-            self.add(view, text, partial(window.choose_theme, name))
+            action = self.add(view, text, partial(window.choose_theme, name))
+            self._marks(view, action, name, lambda: window.theme_choice)
         self.add(view, "&Larger text", lambda: window.scale_text(1), "Ctrl++")
         self.add(view, "&Smaller text", lambda: window.scale_text(-1), "Ctrl+-")
 

@@ -235,6 +235,11 @@ class OptionList(QFrame):
             words = f"{cost * 1e6:.0f} µs  {percent(cost / of.deadline)}"
             row.show_use(planned, place, use, words, original.enabled)
 
+    @property
+    def title(self) -> str:
+        """What the options are for: the name of the chosen track, or how many there are."""
+        return self._title.text()
+
     def choose_digit(self, digit: int) -> None:
         """Chooses the option with this digit, if it is there and possible."""
         if 1 <= digit <= len(self.options) and self.options[digit - 1].isEnabled():

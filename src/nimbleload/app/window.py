@@ -185,6 +185,11 @@ class MainWindow(QMainWindow):
         speed = self.desk.document.machine.speed if self.desk.document else 1.0
         self.desk.choose_machine(Machine(cores, speed, measured_cores=own_cores()))
 
+    @property
+    def theme_choice(self) -> str:
+        """"night", "paper", or "desktop" for whichever that has."""
+        return self._choices.theme
+
     def choose_theme(self, name: str) -> None:
         self._choices.theme = name
         self._restyle()
