@@ -147,7 +147,7 @@ def test_a_session_without_audio_says_so(make_window, qtbot, tmp_path):
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.open_path(path)
     assert window.carry.sentence.headline.text() == "Nothing can be rendered here."
-    assert "does not come from an exchange file" in window.carry.sentence.advice.text()
+    assert "comes from no exchange file" in window.carry.sentence.advice.text()
     assert state(window) == "by hand"
 
 

@@ -341,5 +341,5 @@ class TestBefore:
         from tests.helpers.sessions import session as plain
         from tests.helpers.sessions import track
 
-        with pytest.raises(carrying.NothingToDoError, match="does not come from an exchange file"):
+        with pytest.raises(carrying.NothingToDoError, match="comes from no exchange file"):
             carrying.prepare(plain(track("t")), FREEZE, 512)

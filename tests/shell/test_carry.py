@@ -134,3 +134,34 @@ def test_files_that_cannot_be_compared_are_told(tmp_path):
     assert "96000" in run("null", one, faster).output
     said = run("null", one, broken, "--residual", left)
     assert said.exit_code == 1 and "no number at sample 1234" in said.output and not left.exists()
+
+
+def test_a_session_made_of_audio_files_is_carried_out_beside_them(tmp_path, monkeypatch):
+    monkeypatch.setattr("nimbleload.probe.catalogue.catalogue", lambda *_, **__: [])
+    monkeypatch.chdir(tmp_path)
+    rng = np.random.default_rng(1)
+    sounds = {name: rng.uniform(-0.5, 0.5, (48000, 2)).astype(np.float32) for name in ("Kick", "Bass")}
+    (tmp_path / "stems").mkdir()
+    for name, sound in sounds.items():
+        soundfile.write(f"stems/{name}.wav", sound, 48000, subtype="FLOAT")
+    before = {path: path.read_bytes() for path in (tmp_path / "stems").iterdir()}
+    assert run("add", "a.nimbleload", "stems").exit_code == 0
+    edits = "shift Bass 2", "add track Pad", "insert Pad Pipework", "clip Pad 0 2 3"
+    assert run("edit", "a.nimbleload", *edits).exit_code == 0
+    made = session_file.read(tmp_path / "a.nimbleload")
+    ids = {strip.name: strip.id for strip in made.session.strips}
+    plan = Plan(tuple(Decision("freeze", ids[name]) for name in ("Kick", "Bass", "Pad")))
+    session_file.write(tmp_path / "a.nimbleload", Saved(made.session, plan))
+    said = run("carry-out", "a.nimbleload")
+    assert said.exit_code == 0, said.output
+    assert "Pad: not rendered: this session knows how many notes it plays, not which" in said.output
+    assert "All 2 tracks are rendered." in said.output
+    # To the sample: what the files hold, the second one where it was moved to.
+    (bass,), (kick,) = ((tmp_path / "stems carried out").glob(f"{name} *.wav") for name in ("Bass", "Kick"))
+    assert np.array_equal(soundfile.read(kick, dtype="float32")[0][:48000], sounds["Kick"])
+    moved = soundfile.read(bass, dtype="float32")[0]
+    assert not moved[:96000].any() and np.array_equal(moved[96000:144000], sounds["Bass"])
+    (changed,) = tmp_path.glob("stems 20*.dawproject")
+    back = dawproject.read(changed)
+    assert {strip.name for strip in back.session.strips} == {"Kick", "Bass", "Pad", "Main"}
+    assert {path: path.read_bytes() for path in (tmp_path / "stems").iterdir()} == before

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -10,23 +11,33 @@ from pathlib import Path
 from queue import SimpleQueue
 from typing import NamedTuple
 
+import msgspec
+from platformdirs import user_cache_dir
+
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
-from ..store import dawproject
+from ..core.session.strips import Strip
+from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
 from ..store.dawproject import Sounding
 from . import render
 from .render import Job, Step
 
 SUFFIX = ".dawproject"
+NO_NOTES = "this session knows how many notes it plays, not which: only audio files can be rendered"
 
 
 class Prepared(NamedTuple):
-    """What there is to do: `jobs` that can be rendered, and why others cannot (by the track's name)."""
+    """What there is to do: `jobs` that can be rendered, and why others cannot (by the track's name).
+
+    `source` is the exchange file that is read; what is written goes beside `beside`: the same file, or for a session
+    that was made here the files that it was made from.
+    """
 
     source: Path
     jobs: list[Job]
     refused: list[tuple[str, str]]
+    beside: Path
 
 
 class NothingToDoError(Exception):
@@ -34,12 +45,10 @@ class NothingToDoError(Exception):
 
 
 def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
-    """The jobs of a plan. NothingToDoError if the session does not come from an exchange file that can be read."""
-    if not session.source or not session.source.endswith(SUFFIX):
-        raise NothingToDoError(
-            "This session does not come from an exchange file: its audio is not known, so nothing can be rendered."
-        )
-    source = Path(session.source)
+    """The jobs of a plan. NothingToDoError if the session comes from no exchange file that can be read, and from no
+    audio files."""
+    made_here = not session.source.endswith(SUFFIX)
+    source = written_out(session) if made_here else Path(session.source)
     try:
         audio_of = dawproject.read(source).audio
     except ImportRefusedError as error:
@@ -49,12 +58,47 @@ def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
     known: dict[str, Sounding] = audio_of
     able, refused = [], []
     for job in render.jobs(session, plan, known, buffer):
-        reasons = render.obstacles(job)
+        reasons = [NO_NOTES] if made_here and not is_all_files(job.strip) else render.obstacles(job)
         if reasons:
             refused.append((job.name, f"{'; '.join(reasons)}."))
         else:
             able.append(job)
-    return Prepared(source, able, refused)
+    return Prepared(source, able, refused, made_of(session) if made_here else source)
+
+
+def made_of(session: Session) -> Path:
+    """What a session that was made here was made of: the file or folder it names, else beside its first audio file."""
+    if session.source and Path(session.source).exists():
+        return Path(session.source)
+    first = next(clip.file for strip in session.strips if is_all_files(strip) for clip in strip.clips)
+    return Path(str(first)).parent / session.name.replace("/", "-")
+
+
+def is_all_files(strip: Strip) -> bool:
+    """Whether all that a track of a session made here plays lies in audio files."""
+    return all(clip.kind == "audio" and clip.file is not None and Path(clip.file).is_absolute() for clip in strip.clips)
+
+
+def written_out(session: Session) -> Path:
+    """A session that was made here as an exchange file in the user's cache folder, which refers to its audio files.
+
+    NothingToDoError if there are none, or it cannot be written.
+    """
+    if not any(strip.clips and is_all_files(strip) for strip in session.strips):
+        raise NothingToDoError(
+            "This session comes from no exchange file and from no audio files: its audio is not known, so nothing can "
+            "be rendered."
+        )
+    digest = hashlib.sha256(msgspec.json.encode(session)).hexdigest()[:16]
+    target = Path(user_cache_dir("nimble-load")) / "made" / digest / f"session{SUFFIX}"
+    try:
+        if not target.exists():
+            target.parent.mkdir(parents=True, exist_ok=True)
+            with atomic.replacing(target) as half:
+                dawproject_out.write(half, session)
+    except OSError as error:
+        raise NothingToDoError(f"{target} cannot be written: {error.strerror or error}.") from error
+    return target
 
 
 def folder_of(source: Path) -> Path:

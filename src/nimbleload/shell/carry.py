@@ -44,12 +44,12 @@ def carry_out(
         raise click.ClickException(str(error)) from error
     except OSError as error:
         raise click.ClickException(f"The example's audio could not be made: {error}.") from error
-    folder = Path(to) if to else carrying.folder_of(prepared.source)
+    folder = Path(to) if to else carrying.folder_of(prepared.beside)
     jobs = [job for job in prepared.jobs if not only or job.name in only]
     rendered, ended = rendered_in(prepared, jobs, folder, kind, not no_proof, json)
     written = None
     if rendered and not no_session:
-        target = carrying.file_of(prepared.source)
+        target = carrying.file_of(prepared.beside)
         try:
             written = exchange_out.write(target, prepared.source, saved.session, saved.plan, rendered, folder)
         except exchange_out.WriteError as error:

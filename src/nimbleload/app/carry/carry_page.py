@@ -129,7 +129,7 @@ class CarryPage(QWidget):
     @property
     def folder(self) -> Path:
         """Where the rendered files lie."""
-        return carrying.folder_of(self.prepared.source) if self.prepared is not None else Path.home()
+        return carrying.folder_of(self.prepared.beside) if self.prepared is not None else Path.home()
 
     def _chosen(self) -> Rendered | None:
         row = self.table.currentRow()
@@ -150,7 +150,7 @@ class CarryPage(QWidget):
         document = self._desk.document
         if self.prepared is None or document is None:
             return
-        proposed = str(carrying.file_of(self.prepared.source))
+        proposed = str(carrying.file_of(self.prepared.beside))
         name, _ = QFileDialog.getSaveFileName(
             self, "Write the changed session", proposed, "Exchange files (*.dawproject)"
         )

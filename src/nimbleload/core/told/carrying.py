@@ -47,4 +47,6 @@ def headline(done: int, total: int, ended: int, refused: int) -> str:
             else "The track is rendered."
         )
     ending = f"; {ended} ended early" if ended else ""
-    return f"{total - done} of {total} {'tracks' if total > 1 else 'track'} to render{ending}."
+    if not done:
+        return f"{total} {'tracks are' if total > 1 else 'track is'} to be rendered{ending}."
+    return f"{done} of {total} tracks are rendered{ending}."
