@@ -18,6 +18,7 @@ from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS
 from ..core.session.computer import Machine
 from ..demo import computer as demo_computer
+from ..demo.recording import SECOND
 from ..probe.choosing import choices
 from .common import demo_saved
 
@@ -126,10 +127,12 @@ def _computer(window: MainWindow, folder: Path) -> Iterator[Path]:
     settle(window)
     yield _shoot(window, folder / "machine.png")
     window.go(WATCH)
+    window.desk.move_to(SECOND)  # what the host in the recording plays
     window.watching.show_example()
     wait_for(lambda: window.watch.shown is not None, 60)
     settle(window)
     yield _shoot(window, folder / "watch.png")
+    window.desk.move_to(None)
     window.go(BALANCE)
 
 

@@ -147,7 +147,8 @@ class WatchPage(QWidget):
         self.keep.clicked.connect(self.ask_keep)
         self.open.clicked.connect(self.ask_open)
         self.take.clicked.connect(self.make_session)
-        self._desk.recomputed.connect(lambda: self._show(self.shown) if self.shown is not None else None)
+        for asked in (self._desk.recomputed, self._desk.moved):
+            asked.connect(self._show_again)
         self.example.clicked.connect(self.watching.show_example)
         self.watching.found.connect(self._show_hosts)
         self.watching.seen.connect(self._show)
@@ -162,6 +163,7 @@ class WatchPage(QWidget):
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
+        self._show_again()
         self._look()
         self._look_again.start()
 
@@ -262,6 +264,11 @@ class WatchPage(QWidget):
         for part in (self.empty, self.example, self._below):
             part.setVisible(is_empty)
         self.halves.setVisible(not is_empty)
+
+    def _show_again(self) -> None:
+        """What is predicted may be another figure now."""
+        if self.shown is not None and self.isVisible():
+            self._show(self.shown)
 
     def _show(self, of: Snapshot) -> None:
         self.shown, self._has_failed = of, False
