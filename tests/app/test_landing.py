@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 
 from PySide6.QtCore import QCoreApplication, Qt, QThread
 
@@ -32,6 +33,23 @@ def test_what_has_not_landed_when_it_closes_is_dropped_and_so_is_all_that_follow
     in_thread(lambda: landing.post(seen.append, "late"))
     QCoreApplication.processEvents()
     assert seen == []
+
+
+def test_the_last_word_of_a_thread_is_heard_when_it_is_through(qtbot):
+    landing, heard = Landing(), []
+
+    def work():
+        landing.last(lambda: heard.append(thread.is_alive()))
+        time.sleep(0.3)  # what is left to tidy up
+
+    thread = threading.Thread(target=work)
+    thread.start()
+    qtbot.waitUntil(lambda: bool(heard), timeout=10_000)
+    assert heard == [False]
+    # From the window's own thread it is called like any other.
+    landing.last(heard.append, "here")
+    QCoreApplication.processEvents()
+    assert heard == [False, "here"]
 
 
 def test_public_signals_are_emitted_in_the_windows_thread(make_window, qtbot, tmp_path):

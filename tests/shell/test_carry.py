@@ -17,6 +17,8 @@ from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
 from tests.helpers import stems
 from tests.helpers.stems import audio, noise, wave
+from tests.store.test_midi_file import note
+from tests.store.test_midi_file import written as midi_file
 
 
 def run(*words):
@@ -154,7 +156,7 @@ def test_a_session_made_of_audio_files_is_carried_out_beside_them(tmp_path, monk
     session_file.write(tmp_path / "a.nimbleload", Saved(made.session, plan))
     said = run("carry-out", "a.nimbleload")
     assert said.exit_code == 0, said.output
-    assert "Pad: not rendered: this session knows how many notes it plays, not which" in said.output
+    assert "Pad: not rendered: this session knows how much it plays, not what" in said.output
     assert "All 2 tracks are rendered." in said.output
     # To the sample: what the files hold, the second one where it was moved to.
     (bass,), (kick,) = ((tmp_path / "stems carried out").glob(f"{name} *.wav") for name in ("Bass", "Kick"))
@@ -165,3 +167,45 @@ def test_a_session_made_of_audio_files_is_carried_out_beside_them(tmp_path, monk
     back = dawproject.read(changed)
     assert {strip.name for strip in back.session.strips} == {"Kick", "Bass", "Pad", "Main"}
     assert {path: path.read_bytes() for path in (tmp_path / "stems").iterdir()} == before
+
+
+def test_what_a_midi_file_plays_is_rendered_note_for_note(tmp_path, monkeypatch):
+    """Against the same notes written into an exchange file by hand."""
+    monkeypatch.setattr("nimbleload.probe.catalogue.catalogue", lambda *_, **__: [])
+    monkeypatch.chdir(tmp_path)
+    notes = [(60, 0, 480), (64, 240, 720), (67, 960, 1440)]  # at 120: half a second is 480 ticks
+    events = [each for key, start, end in notes for each in note(key, start, end)]
+    midi_file(tmp_path / "tune.mid", events)
+    assert run("add", "a.nimbleload", "tune.mid").exit_code == 0
+    edits = "insert 'Track 1' Pipework", "set 'Track 1/1' voices=4", "shift 'Track 1' 1"
+    assert run("edit", "a.nimbleload", *edits).exit_code == 0
+    made = session_file.read(tmp_path / "a.nimbleload")
+    frozen = Plan((Decision("freeze", made.session.strips[0].id),))
+    session_file.write(tmp_path / "a.nimbleload", Saved(made.session, frozen))
+    said = run("carry-out", "a.nimbleload", "--no-proof")
+    assert said.exit_code == 0 and "The track is rendered." in said.output, said.output
+    (rendered,) = (tmp_path / "tune carried out").glob("*.wav")
+    inside = "".join(
+        f'<Note time="{1 + start / 960}" duration="{(end - start) / 960}" key="{key}" vel="{80 / 127}"/>'
+        for key, start, end in notes
+    )
+    pipes = (
+        '<BuiltinDevice deviceID="house.pipework" deviceName="Pipework" deviceRole="instrument" pluginVersion="1">'
+        '<Parameters><RealParameter parameterID="voices" value="4"/></Parameters></BuiltinDevice>'
+    )
+    by_hand = stems.written(
+        tmp_path / "hand.dawproject", x.clip(0, 4, f"<Notes>{inside}</Notes>", contentTimeUnit="seconds"), pipes
+    )
+    session_file.write(
+        tmp_path / "hand.nimbleload", Saved(dawproject.read(by_hand).session, Plan((Decision("freeze", "t"),)))
+    )
+    assert run("carry-out", "hand.nimbleload", "--no-proof").exit_code == 0
+    (expected,) = (tmp_path / "hand carried out").glob("*.wav")
+    one, other = (soundfile.read(path, dtype="float32")[0] for path in (rendered, expected))
+    length = min(len(one), len(other))
+    assert np.abs(other).max() > 0.01
+    assert np.abs(one[:length] - other[:length]).max() < 1e-5
+    # A file that has gone since is a sentence, not other notes.
+    (tmp_path / "tune.mid").unlink()
+    again = run("carry-out", "a.nimbleload", "--no-proof")
+    assert again.exit_code == 1 and "no audio files" in again.output

@@ -37,7 +37,8 @@ class Landing(QObject):
 
     @staticmethod
     def _after(thread: threading.Thread, call: Callable[..., object], arguments: tuple[object, ...]) -> None:
-        thread.join()
+        if thread is not threading.current_thread():
+            thread.join()
         call(*arguments)
 
     def close(self) -> None:

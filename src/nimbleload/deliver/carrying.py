@@ -16,15 +16,17 @@ from platformdirs import user_cache_dir
 
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
-from ..core.session.strips import Strip
+from ..core.session.strips import Clip, Strip
 from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
 from ..store.dawproject import Sounding
+from ..store.dawproject_out import is_of_file
+from ..store.found import NothingFoundError
 from . import render
 from .render import Job, Step
 
 SUFFIX = ".dawproject"
-NO_NOTES = "this session knows how many notes it plays, not which: only audio files can be rendered"
+NO_NOTES = "this session knows how much it plays, not what: only what lies in audio and MIDI files can be rendered"
 
 
 class Prepared(NamedTuple):
@@ -70,13 +72,22 @@ def made_of(session: Session) -> Path:
     """What a session that was made here was made of: the file or folder it names, else beside its first audio file."""
     if session.source and Path(session.source).exists():
         return Path(session.source)
-    first = next(clip.file for strip in session.strips if is_all_files(strip) for clip in strip.clips)
-    return Path(str(first)).parent / session.name.replace("/", "-")
+    first = next(clip for strip in session.strips if is_all_files(strip) for clip in strip.clips)
+    return file_played(first).parent / session.name.replace("/", "-")
+
+
+def file_played(clip: Clip) -> Path:
+    """The audio or MIDI file that a clip plays."""
+    file = clip.file or ""
+    return Path(file.rpartition("#")[0] if clip.kind == "notes" else file)
 
 
 def is_all_files(strip: Strip) -> bool:
-    """Whether all that a track of a session made here plays lies in audio files."""
-    return all(clip.kind == "audio" and clip.file is not None and Path(clip.file).is_absolute() for clip in strip.clips)
+    """Whether all that a track of a session made here plays lies in audio or MIDI files."""
+    return all(
+        is_of_file(clip) if clip.kind == "notes" else clip.file is not None and Path(clip.file).is_absolute()
+        for clip in strip.clips
+    )
 
 
 def written_out(session: Session) -> Path:
@@ -89,7 +100,10 @@ def written_out(session: Session) -> Path:
             "This session comes from no exchange file and from no audio files: its audio is not known, so nothing can "
             "be rendered."
         )
-    digest = hashlib.sha256(msgspec.json.encode(session)).hexdigest()[:16]
+    # Notes are written into it: it is another one when their file has changed.
+    played = {file_played(clip) for strip in session.strips for clip in strip.clips if is_of_file(clip)}
+    changed = sorted((str(path), path.stat().st_mtime_ns) for path in played)
+    digest = hashlib.sha256(msgspec.json.encode((session, changed))).hexdigest()[:16]
     target = Path(user_cache_dir("nimble-load")) / "made" / digest / f"session{SUFFIX}"
     try:
         if not target.exists():
@@ -98,6 +112,8 @@ def written_out(session: Session) -> Path:
                 dawproject_out.write(half, session)
     except OSError as error:
         raise NothingToDoError(f"{target} cannot be written: {error.strerror or error}.") from error
+    except NothingFoundError as error:
+        raise NothingToDoError(str(error)) from error
     return target
 
 

@@ -216,4 +216,6 @@ def export(file: str, to: str) -> None:
         dawproject_out.write(target, opened(file).saved.session)
     except OSError as error:
         raise click.ClickException(f"{target} was not written: {error.strerror or error}.") from error
+    except NothingFoundError as error:
+        refuse(error)
     click.echo(f"Written to {target}")

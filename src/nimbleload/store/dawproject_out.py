@@ -16,6 +16,7 @@ from lxml import etree
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
+from . import midi_file
 
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
 ROLES = {"track": "regular", "bus": "submix", "return": "effect", "main": "master"}
@@ -132,8 +133,8 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
     )  # fmt: skip
     if clip.kind == "notes":
         notes = _add(made, "Notes")
-        for begin, end, key in _notes(clip, strip):
-            _add(notes, "Note", time=begin - clip.start, duration=end - begin, channel=0, key=key, vel=0.7)
+        for begin, end, key, velocity in _notes_of_file(clip) if is_of_file(clip) else _notes(clip, strip):
+            _add(notes, "Note", time=begin - clip.start, duration=end - begin, channel=0, key=key, vel=velocity)
     elif loop is not None:
         for name, value in (("loopStart", 0.0), ("loopEnd", loop.seconds)):
             made.set(name, _value(value))
@@ -149,11 +150,28 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
         _add(audio, "File", path="")
 
 
-def _notes(clip: Clip, strip: Strip) -> Iterator[tuple[float, float, int]]:
-    """Notes that sound together as often as is known of a clip: from when to when (seconds), and the key."""
+def is_of_file(clip: Clip) -> bool:
+    """Whether a clip's notes lie in a MIDI file that is still there."""
+    return clip.kind == "notes" and clip.file is not None and Path(clip.file.rpartition("#")[0]).is_file()
+
+
+def _notes_of_file(clip: Clip) -> Iterator[tuple[float, float, int, float]]:
+    """The notes that a clip plays of its MIDI file: from when to when (seconds), key and velocity.
+
+    One that begins in the clip is cut where the clip ends.
+    """
+    assert clip.file is not None
+    later = clip.start - clip.offset
+    for note in midi_file.notes_in(clip.file):
+        if clip.start <= note.start + later < clip.end:
+            yield note.start + later, min(note.end + later, clip.end), note.key, note.velocity
+
+
+def _notes(clip: Clip, strip: Strip) -> Iterator[tuple[float, float, int, float]]:
+    """Notes that sound together as often as is known of a clip: from when to when (seconds), key and velocity."""
     most = strip.instrument.voices if strip.instrument is not None else 1
     profile = clip.voices or ((clip.start, most),)
     ends = [second for second, _ in profile[1:]] + [clip.end]
     for (begin, count), end in zip(profile, ends, strict=True):
         for number in range(count):
-            yield max(begin, clip.start), end, FIRST_KEY + number % 90
+            yield max(begin, clip.start), end, FIRST_KEY + number % 90, 0.7

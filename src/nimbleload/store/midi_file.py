@@ -8,6 +8,7 @@ from __future__ import annotations
 import io
 import struct
 from collections import defaultdict
+from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -18,7 +19,7 @@ from ..core.session.edits import empty
 from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Clip, Strip
 from ..core.session.tempo import TempoMap
-from .dawproject import ImportReport
+from .dawproject import ImportReport, NotePart
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
 
 ENDINGS = (".mid", ".midi", ".smf", ".kar")
@@ -29,12 +30,22 @@ REST = 4.0
 PERCUSSION = 9
 
 
+class Played(NamedTuple):
+    """One note: from tick to tick, key and velocity as in the file."""
+
+    start: int
+    end: int
+    key: int
+    velocity: int
+
+
 class Part(NamedTuple):
-    """What one track plays on one channel: start and end of its notes, in ticks."""
+    """What one track plays on one channel."""
 
     name: str
+    track: int
     channel: int
-    notes: list[tuple[int, int]]
+    notes: list[Played]
 
 
 class _Read:
@@ -53,6 +64,42 @@ def read(path: Path, rate: int = 48000, progress: Progress = unheard) -> Found:
 
     NothingFoundError if it is none, or plays nothing; StoppedError if `progress` says so.
     """
+    ticks, found = _read_file(path, progress)
+    return _found(path, rate, ticks, found)
+
+
+def notes_in(file: str) -> tuple[NotePart, ...]:
+    """The notes of one part, by their seconds in the file; `file` is what its clips name: path#track.channel.
+
+    NothingFoundError if it cannot be read any more, or has no such part.
+    """
+    path, _, which = file.rpartition("#")
+    try:
+        changed = Path(path).stat().st_mtime_ns
+    except OSError as error:
+        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}.") from error
+    parts = _notes_by_part(path, changed)
+    if which not in parts:
+        raise NothingFoundError(f"{path} has no part {which} any more.")
+    return parts[which]
+
+
+@lru_cache(maxsize=4)
+def _notes_by_part(path: str, changed: int) -> dict[str, tuple[NotePart, ...]]:
+    """The notes of a file that was changed at that time (ns), by track and channel."""
+    ticks, found = _read_file(Path(path), unheard)
+    tempo = TempoMap(_tempi(found, ticks))
+    return {
+        f"{part.track}.{part.channel}": tuple(
+            NotePart(tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key, note.velocity / 127)
+            for note in part.notes
+        )
+        for part in found.parts
+    }
+
+
+def _read_file(path: Path, progress: Progress) -> tuple[int, _Read]:
+    """Ticks a quarter note, and what the tracks of a file hold."""
     try:
         with path.open("rb") as file:
             content = file.read(LARGEST + 1)
@@ -72,7 +119,7 @@ def read(path: Path, rate: int = 48000, progress: Progress = unheard) -> Found:
     if not found.parts:
         why = f" {found.left_out[0]}" if found.left_out else ""
         raise NothingFoundError(f"{path.name} plays no notes.{why} Nothing was added.")
-    return _found(path, rate, ticks, found)
+    return ticks, found
 
 
 def _chunks(content: bytes, path: Path) -> tuple[int, list[bytes], list[str]]:
@@ -112,8 +159,8 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
     if fault:
         found.left_out.append(f"Track {number + 1} is damaged and left out: {fault}.")
     tick, name = 0, ""
-    begun: dict[tuple[int, int], list[int]] = defaultdict(list)
-    notes: dict[int, list[tuple[int, int]]] = defaultdict(list)
+    begun: dict[tuple[int, int], list[tuple[int, int]]] = defaultdict(list)
+    notes: dict[int, list[Played]] = defaultdict(list)
     for message in messages:
         tick += int(message.time)
         if message.type == "set_tempo":
@@ -123,14 +170,15 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         elif message.type == "track_name" and not name:
             name = message.name.strip()
         elif message.type == "note_on" and message.velocity > 0:
-            begun[message.channel, message.note].append(tick)
+            begun[message.channel, message.note].append((tick, message.velocity))
         elif message.type in ("note_off", "note_on"):
             starts = begun.get((message.channel, message.note))
             if starts:
-                notes[message.channel].append((starts.pop(0), tick))
+                start, velocity = starts.pop(0)
+                notes[message.channel].append(Played(start, tick, message.note, velocity))
     held = sum(map(len, begun.values()))
-    for (channel, _), starts in begun.items():
-        notes[channel] += [(start, tick) for start in starts if tick > start]
+    for (channel, key), starts in begun.items():
+        notes[channel] += [Played(start, tick, key, velocity) for start, velocity in starts if tick > start]
     if held:
         found.left_out.append(f"Track {number + 1}: {held} notes are never let go; they end with the track.")
     called = name or f"Track {number + 1}"
@@ -140,7 +188,7 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
             played = played[: MOST_NOTES - found.notes]
         found.notes += len(played)
         if played:
-            found.parts.append(Part(_called(called, channel, len(notes)), channel, sorted(played)))
+            found.parts.append(Part(_called(called, channel, len(notes)), number, channel, sorted(played)))
 
 
 def _called(name: str, channel: int, channels: int) -> str:
@@ -149,26 +197,34 @@ def _called(name: str, channel: int, channels: int) -> str:
     return f"{name} (percussion)" if channel == PERCUSSION else f"{name} (channel {channel + 1})"
 
 
-def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
+def _tempi(of: _Read, ticks: int) -> tuple[TempoPoint, ...]:
+    """The tempi that are possible, the usual one first where none is set at the beginning."""
     points = [TempoPoint(tick / ticks, bpm) for tick, bpm in sorted(of.tempi.items()) if 1 <= bpm <= 10_000]
-    if len(points) < len(of.tempi):
-        of.left_out.append(f"{len(of.tempi) - len(points)} tempi that are not possible.")
     if not points or points[0].beat > 0:
         points.insert(0, TempoPoint(0.0, 120.0))
-    possible = tuple(points)
+    return tuple(points)
+
+
+def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
+    possible = _tempi(of, ticks)
+    wrong = sum(1 for bpm in of.tempi.values() if not 1 <= bpm <= 10_000)
+    if wrong:
+        of.left_out.append(f"{wrong} tempi that are not possible.")
     try:
         tempo = TempoMap(possible)
     except SessionError as error:
         raise NothingFoundError(f"{path.name}: {error}. Nothing was added.") from error
-    last = max(end for part in of.parts for _, end in part.notes)
+    last = max(note.end for part in of.parts for note in part.notes)
     length = tempo.seconds(last / ticks)
     lines = bars(possible, length)
     strips = []
     for number, part in enumerate(of.parts):
-        notes = [(tempo.seconds(start / ticks), tempo.seconds(end / ticks)) for start, end in part.notes]
+        notes = [(tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks)) for note in part.notes]
+        file = f"{path.resolve()}#{part.track}.{part.channel}"
         profile = counted(notes, lines)
         clips = tuple(
-            Clip(start, end, "notes", part.name, voices=within(profile, start, end)) for start, end in _clips(notes)
+            Clip(start, end, "notes", part.name, file, within(profile, start, end), offset=start)
+            for start, end in _clips(notes)
         )
         strips.append(Strip(f"track{number + 1}", part.name, output="main", clips=clips))
     blank = empty(path.stem, rate, length)
