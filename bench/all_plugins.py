@@ -17,8 +17,8 @@ from pathlib import Path
 from nimbleload.core.cards.card import MEASURED
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.probe.catalogue import Installed, catalogue
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.isolation import Failure, run
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import CellMessage, Request
 
 TABLE = Path(__file__).parents[1] / "docs" / "plugins-tried.md"

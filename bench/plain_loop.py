@@ -20,7 +20,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
 from nimbleload.probe import catalogue, session_run
-from nimbleload.probe.measure import Effort
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.signal import CYCLE, musical
 
 RATE = 48000

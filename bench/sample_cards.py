@@ -17,8 +17,8 @@ import msgspec
 from nimbleload.core.cards.card import Null
 from nimbleload.demo import cards, session
 from nimbleload.probe.company import SIZES
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats import house
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.polyphony import find_polyphony
 from nimbleload.probe.session_run import against, jobs, run
 from nimbleload.probe.signal import chord, musical

@@ -16,8 +16,8 @@ from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.card_comparison import AGREEING, reasons
 from nimbleload.probe import catalogue, session_run
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats.hosted import Parameter
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.standards import STANDARDS as HOSTED
 
 ROUNDS = 3

@@ -14,7 +14,7 @@ from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
-from nimbleload.probe.measure import Effort
+from nimbleload.probe.effort import Effort
 from nimbleload.store import session_file
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import left_behind

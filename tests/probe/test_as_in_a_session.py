@@ -8,8 +8,8 @@ from nimbleload.core.cards.card import CostCard
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.card import card_sentences
 from nimbleload.probe import session_run
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.loading import load
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import Request
 from nimbleload.probe.signal import CHORD_CYCLE, musical
 from nimbleload.probe.timed import TimedLoop

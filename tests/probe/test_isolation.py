@@ -15,8 +15,8 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import children
 from nimbleload.probe import turn as turn_module
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.isolation import Failure, Worker, run
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import CellMessage, FactsMessage, Request
 from tests.helpers.rogue import rogue_use
 

@@ -13,8 +13,8 @@ import pytest
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.card import card_sentences
 from nimbleload.probe import session_run
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.loading import load
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import Request
 from nimbleload.probe.sweep import trials
 from tests.helpers import known

@@ -15,8 +15,8 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
 from nimbleload.probe import catalogue, protection, session_run
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.isolation import LINE_LIMIT, Failure, read, run
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import FactsMessage, Request
 from nimbleload.store.allowed import allow
 from tests.helpers.rogue import rogue_use

@@ -15,7 +15,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.probe import catalogue, session_run
-from nimbleload.probe.measure import Effort
+from nimbleload.probe.effort import Effort
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.rogue import rogue_use, zam_library

@@ -14,10 +14,10 @@ import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import catalogue
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats import ladspa, vst3
 from nimbleload.probe.formats.hosted import PluginError
 from nimbleload.probe.isolation import Failure, run
-from nimbleload.probe.measure import Effort
 from nimbleload.probe.messages import FactsMessage, Request
 from nimbleload.probe.timed import TimedLoop
 

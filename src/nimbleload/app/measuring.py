@@ -12,8 +12,8 @@ from PySide6.QtCore import QObject, Signal
 from ..core.cards.card import CostCard
 from ..core.session.plugins import CardKey, PluginUse
 from ..probe import session_run
+from ..probe.effort import Effort
 from ..probe.isolation import QUIET_SECONDS
-from ..probe.measure import Effort
 from ..probe.session_run import Job, Progress
 from ..store.library import Library, LibraryError
 from .landing import Landing

@@ -22,8 +22,16 @@ from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..probe import isolation, session_run
-from ..probe.chain import CHANNELS, NOTES, RENDERED, SOURCE
-from ..probe.messages import LoadingMessage, PlayingMessage, RenderedMessage, RenderRequest
+from ..probe.messages import (
+    CHANNELS,
+    NOTES,
+    RENDERED,
+    SOURCE,
+    LoadingMessage,
+    PlayingMessage,
+    RenderedMessage,
+    RenderRequest,
+)
 from ..store import atomic, audio
 from ..store.allowed import allowed
 from ..store.audio import AudioError, Sources

@@ -14,6 +14,10 @@ from numpy.typing import NDArray
 from .formats.hosted import Hosted, Note, PluginError
 from .loading import load
 from .messages import (
+    CHANNELS,
+    NOTES,
+    RENDERED,
+    SOURCE,
     LoadedMessage,
     LoadingMessage,
     PlayingMessage,
@@ -24,9 +28,7 @@ from .messages import (
 )
 from .timed import TimedLoop
 
-SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
 NOTE_COLUMNS = 4
-CHANNELS = 2
 # So many samples are taken at a time, and the tail has died when so many seconds stay below −90 dBFS.
 CHUNK, QUIET_SECONDS, QUIET = 1 << 16, 0.5, 10 ** (-90 / 20)
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ..core.cards.card import Cell, Company, Condition, Null, Polyphony, Position, Silence, Truth, Upkeep, summarise
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
+from .effort import FIRST, Effort
 from .formats.hosted import Hosted, Note, PluginError
 from .neighbour import find_slowdown
 from .pace import Pace
@@ -29,17 +30,6 @@ SILENCE = 10 ** (-90 / 20)
 SLOWEST_TAIL_SECONDS = 15.0
 MOST_WAKING = 64
 LEAST_ASIDE = 0.5e-6
-
-
-class Effort(msgspec.Struct, frozen=True):
-    """How much to measure: `runs` from the same fresh state, and about `seconds` of clock time for each cell."""
-
-    runs: int = 5
-    seconds: float = 0.1
-
-
-# What a first figure is measured with.
-FIRST = Effort(2, 0.03)
 
 
 class Facts(NamedTuple):

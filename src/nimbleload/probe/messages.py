@@ -8,8 +8,12 @@ from ..core.cards.card import Cell, Company, Effect, Null, Polyphony, Position, 
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
+from .effort import Effort
 from .formats.hosted import Parameter
-from .measure import Effort
+
+# The files in a worker's folder that a rendering reads and writes, and how many channels their sound has.
+SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
+CHANNELS = 2
 
 
 class Trying(msgspec.Struct, frozen=True):

@@ -16,7 +16,7 @@ from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
 from ..store.allowed import allowed
 from . import catalogue, isolation
-from .measure import Effort
+from .effort import Effort
 from .messages import CellMessage, DetailsMessage, FactsMessage, NullsMessage, Request, Result, SweepMessage, Trying
 from .standards import STANDARDS
 from .turn import turn

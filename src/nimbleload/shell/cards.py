@@ -17,7 +17,7 @@ from ..core.told.card import card_sentences
 from ..core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
 from ..core.units import microseconds, percent
 from ..probe import catalogue, session_run
-from ..probe.measure import Effort
+from ..probe.effort import Effort
 from ..store import allowed
 from ..store.allowed import PERMISSIONS
 from ..store.opening import known_cards

@@ -14,7 +14,7 @@ from ..core.told.verdict import verdict
 from ..core.units import percent
 from ..deliver.report import write_report
 from ..probe import session_run
-from ..probe.measure import Effort
+from ..probe.effort import Effort
 from ..store import session_file
 from ..store.opening import known_cards
 from ..store.session_file import Saved
