@@ -10,6 +10,7 @@ from nimbleload.core.load.how_many import Fit, how_many, of_plugin, of_strips, u
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session import edits
+from nimbleload.core.session.chain_edits import place_fader
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.told.how_many import not_known, sentence
 from tests.helpers.sessions import bus, cards_for, session, track
@@ -71,6 +72,25 @@ def test_none_fit_beyond_the_limit_and_not_more_than_are_tried(mix):
     cheap = costs(mix, pa=0.001, pb=0.001, pc=0.001, pd=0.001)
     (fit,) = how_many(mix, cheap, Machine(2), of_strips(mix, ["a"]), 0.8, (4096,), most=5)
     assert (fit.more, fit.beyond) == (5, None)
+
+
+def test_no_more_are_tried_than_a_session_can_have(mix, monkeypatch):
+    cheap = costs(mix, pa=0.001, pb=0.001, pc=0.001, pd=0.001)
+    monkeypatch.setattr("nimbleload.core.load.how_many.MOST_STRIPS", len(mix.strips) + 3)
+    (fit,) = how_many(mix, cheap, Machine(2), of_strips(mix, ["a"]), 0.8, (4096,))
+    assert (fit.more, fit.beyond) == (3, None)
+    monkeypatch.setattr("nimbleload.core.load.how_many.MOST_STRIPS", len(mix.strips))
+    (fit,) = how_many(mix, cheap, Machine(2), of_strips(mix, ["a"]), 0.8, (4096,))
+    assert (fit.more, fit.beyond, fit.load) == (0, None, fit.now)
+
+
+def test_a_plugin_alone_has_nothing_else_of_its_track(mix):
+    live = edits.arm(mix, ["b"], True)
+    live = place_fader(live, "b", 1)
+    known = {strip.id for strip in live.strips}
+    new = [strip for strip in of_plugin(live, live.strip("b").inserts[0].id)(2).strips if strip.id not in known]
+    assert [s.name for s in new] == ["pb 1", "pb 2"]
+    assert all((s.armed, s.post_fader, s.sends, s.frozen_through) == (False, 0, (), None) for s in new)
 
 
 def test_stopping_ends_with_what_was_found(mix):

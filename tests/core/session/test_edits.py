@@ -182,6 +182,12 @@ class TestChains:
         assert (out.sends[0].after, out.post_fader) == (0, 0)
         assert chain_edits.take_out(made, ["plugin1", "plugin2"]).strip("track1").sends[0].after == -1
 
+    def test_the_fader_stays_where_it_is_when_a_plugin_before_it_goes(self):
+        made = chain_edits.place_fader(chain_edits.insert(mix(), "track1", [plugin("C")]), "track1", 2)  # Gate | Eq C
+        assert chain_edits.take_out(made, ["plugin1"]).strip("track1").post_fader == 2
+        assert chain_edits.take_out(made, ["plugin2"]).strip("track1").post_fader == 1
+        assert chain_edits.take_out(made, ["plugin1", "plugin2", "plugin4"]).strip("track1").post_fader == 0
+
     def test_what_goes_in_behind_the_fader_stays_behind_it(self):
         made = chain_edits.place_fader(mix(), "track1", 1)  # Gate | Eq
         assert chain_edits.insert(made, "track1", [plugin("C")]).strip("track1").post_fader == 2
@@ -223,6 +229,27 @@ class TestTime:
         assert [part.voices for part in parts] == [((10.0, 2),), ((20.0, 5), (22.0, 1))]
         later = time_edits.shift(made, ["track1"], 5).strip("track1").clips[0]
         assert (later.start, later.voices[1]) == (15, (21.0, 5))
+
+    @pytest.mark.parametrize(
+        ("start", "end", "left"),
+        [(10, 20, [(20, 30)]), (20, 30, [(10, 20)]), (5, 10, [(10, 30)]), (30, 40, [(10, 30)])],
+    )
+    def test_nothing_without_length_is_left_where_clips_begin_or_end(self, start, end, left):
+        made = time_edits.clear(time_edits.add_clip(mix(), "track1", 10, 30), ["track1"], start, end)
+        assert [(clip.start, clip.end) for clip in made.strip("track1").clips] == left
+
+    def test_the_borders_of_what_can_be_can_be(self):
+        assert time_edits.set_tempo(mix(), [TempoPoint(0, 1.0)]).tempo[0].bpm == 1
+        assert time_edits.set_tempo(mix(), [TempoPoint(0, 10_000.0)]).tempo[0].bpm == 10_000
+        assert time_edits.set_tempo(mix(), []).tempo == (TempoPoint(0.0, 120.0),)
+        for rate in (8000, 768_000):
+            assert time_edits.set_rate(mix(), rate).rate == rate
+        for rate in (7999, 768_001):
+            with pytest.raises(SessionError, match="from 8000 to 768000"):
+                time_edits.set_rate(mix(), rate)
+        for level in (0.0, 1e6):
+            assert edits.send(mix(), ["track1"], "return1", level).strip("track1").sends[0].level == level
+        assert (edits.empty("x").rate, edits.empty("x").length) == (48000, 180.0)
 
     def test_nothing_begins_before_the_piece(self):
         made = time_edits.add_clip(mix(), "track1", 10, 30)
@@ -294,6 +321,21 @@ class TestPlans:
         assert after_edit(plan, before, edits.remove(before, ["track1"])).pinned == ("track2",)
         assert not [warning for warning in apply(after, made).warnings if "not in this session" in warning]
 
+    def test_a_freeze_of_the_instrument_alone_goes_with_the_instrument(self):
+        source = Plan((Decision("freeze", "track1", through=-1),))
+        with_synth = chain_edits.insert(mix(), "track1", [plugin("Synth", "instrument", voices=2)])
+        other = chain_edits.insert(with_synth, "track1", [plugin("New")], 0)
+        assert after_edit(source, with_synth, other) == source
+        synth = with_synth.strip("track1").instrument.id
+        assert after_edit(source, with_synth, chain_edits.take_out(with_synth, [synth])).decisions == ()
+        # Of a track that plays audio the source stays, whatever becomes of its plugins.
+        assert after_edit(source, mix(), chain_edits.take_out(mix(), ["plugin1"])) == source
+
+    def test_a_setting_is_shared_with_a_plugin_only_while_that_is_there(self):
+        shared = Plan((Decision("share", "track1", "plugin1", into="new", like="plugin3"),))
+        assert after_edit(shared, mix(), edits.rename(mix(), "track1", "X")) == shared
+        assert after_edit(shared, mix(), chain_edits.take_out(mix(), ["plugin3"])).decisions[0].like is None
+
     def test_a_freeze_up_to_a_plugin_follows_it(self):
         before = mix()
         plan = Plan((Decision("freeze", "track1", through=0),))
@@ -364,6 +406,11 @@ class EditMachine(RuleBasedStateMachine):
     @rule(n=numbers)
     def take_out(self, n):
         self.do(lambda s: chain_edits.take_out(s, [self.use(n)]))
+
+    @rule(n=numbers, after=st.integers(0, 3))
+    def fader(self, n, after):
+        strip = self.session.strips[n % len(self.session.strips)]
+        self.do(lambda s: chain_edits.place_fader(s, strip.id, min(after, len(strip.inserts))))
 
     @rule(n=numbers, m=numbers)
     def listen(self, n, m):
