@@ -12,8 +12,9 @@ from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session import edits
 from nimbleload.core.session.chain_edits import place_fader
 from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.told.how_many import not_known, sentence
-from tests.helpers.sessions import bus, cards_for, session, track
+from tests.helpers.sessions import bus, cards_for, session, track, use
 
 
 @pytest.fixture
@@ -72,6 +73,27 @@ def test_none_fit_beyond_the_limit_and_not_more_than_are_tried(mix):
     cheap = costs(mix, pa=0.001, pb=0.001, pc=0.001, pd=0.001)
     (fit,) = how_many(mix, cheap, Machine(2), of_strips(mix, ["a"]), 0.8, (4096,), most=5)
     assert (fit.more, fit.beyond) == (5, None)
+
+
+def test_a_load_just_at_the_limit_fits(mix):
+    cards, machine, copies = costs(mix, **USUAL), Machine(1), of_strips(mix, ["a"])
+    for count in (1, 2, 3, 5):
+        limit = loads(mix, cards, machine, copies, 256, count)[count]
+        (fit,) = how_many(mix, cards, machine, copies, limit, (256,))
+        assert (fit.more, fit.load) == (count, limit)
+        # Whether or not that is as many as are tried at all.
+        for most in (count, count + 1):
+            (fit,) = how_many(mix, cards, machine, copies, limit, (256,), most=most)
+            assert fit.more == count and (fit.beyond is None) == (most == count)
+
+
+def test_an_instrument_is_copied_as_one():
+    synth = use("synth", "t/synth", family="instrument", voices=2)
+    of = session(Strip("t", "T", instrument=synth, inserts=(use("eq", "t/eq"),), output="main", clips=(Clip(0, 5),)))
+    new = next(strip for strip in of_plugin(of, "t/synth")(1).strips if strip.id not in ("t", "main"))
+    assert new.instrument.plugin == synth.plugin and new.inserts == ()
+    new = next(strip for strip in of_plugin(of, "t/eq")(1).strips if strip.id not in ("t", "main"))
+    assert new.instrument is None and [each.label for each in new.inserts] == ["eq"]
 
 
 def test_no_more_are_tried_than_a_session_can_have(mix, monkeypatch):

@@ -181,6 +181,10 @@ class TestChains:
         out = chain_edits.take_out(made, ["plugin2"]).strip("track1")
         assert (out.sends[0].after, out.post_fader) == (0, 0)
         assert chain_edits.take_out(made, ["plugin1", "plugin2"]).strip("track1").sends[0].after == -1
+        first = msgspec.structs.replace(made.strip("track1"), sends=(Send("return1", after=0),))
+        made = edits.with_strips(made, [first if s.id == "track1" else s for s in made.strips])
+        assert chain_edits.take_out(made, ["plugin1"]).strip("track1").sends[0].after == -1
+        assert chain_edits.take_out(made, ["plugin2"]).strip("track1").sends[0].after == 0
 
     def test_the_fader_stays_where_it_is_when_a_plugin_before_it_goes(self):
         made = chain_edits.place_fader(chain_edits.insert(mix(), "track1", [plugin("C")]), "track1", 2)  # Gate | Eq C
@@ -269,6 +273,7 @@ class TestTime:
             lambda s: time_edits.add_section(s, " ", 1),
             lambda s: time_edits.remove_section(s, 1),
             lambda s: time_edits.clear(s, ["track1"], 5, 4),
+            lambda s: time_edits.clear(s, ["track1"], 5, 5),
         ],
     )
     def test_what_cannot_be_is_refused_in_a_sentence(self, edit):
