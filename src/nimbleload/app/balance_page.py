@@ -22,6 +22,7 @@ from .block_view import BlockView
 from .buffer_row import BufferRow
 from .desk import Desk
 from .option_list import OptionList
+from .panels import headed
 from .plan_drawer import PlanDrawer
 from .sentence import Sentence
 from .timeline_view import TimelineView
@@ -103,10 +104,7 @@ class BalancePage(QWidget):
         halves.setChildrenCollapsible(False)
         halves.setSizes([380, 200])
         self.halves = halves
-        column = QVBoxLayout(self)
-        column.setContentsMargins(8, 2, 8, 8)
-        column.setSpacing(7)
-        column.addWidget(self.sentence)
+        column = headed(self, self.sentence)
         column.addWidget(self.buffers)
         column.addWidget(halves, 1)
 

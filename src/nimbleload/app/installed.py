@@ -7,7 +7,6 @@ import threading
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QComboBox,
     QDialog,
     QHBoxLayout,
@@ -27,6 +26,7 @@ from ..probe import catalogue
 from ..probe.catalogue import Scanned
 from ..probe.standards import STANDARDS
 from .landing import Landing
+from .panels import dress_table
 from .theme import theme
 
 log = logging.getLogger(__name__)
@@ -55,15 +55,10 @@ class InstalledDialog(QDialog):
         self.standard.addItems([ANY_STANDARD, *(name.upper() for name in STANDARDS)])
         self.standard.setAccessibleName("Plugin standard")
         self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setHorizontalHeaderLabels(COLUMNS)
-        self.table.setAccessibleName("Plugins installed here")
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.verticalHeader().setVisible(False)
+        dress_table(self.table, COLUMNS, "Plugins installed here", Qt.AlignmentFlag.AlignLeft)
         self.table.setTabKeyNavigation(False)
         header = self.table.horizontalHeader()
         header.setHighlightSections(False)
-        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         for column, mode in ((0, QHeaderView.ResizeMode.Interactive), (4, QHeaderView.ResizeMode.Stretch)):
             header.setSectionResizeMode(column, mode)
         for column, width in enumerate((230, 180, 80, 150)):

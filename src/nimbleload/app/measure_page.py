@@ -6,7 +6,6 @@ from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -17,7 +16,6 @@ from PySide6.QtWidgets import (
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -36,6 +34,7 @@ from .desk import Desk
 from .elsewhere import ElsewhereDialog
 from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
 from .measuring import Measuring
+from .panels import headed, panel
 from .picture import elided
 from .sentence import Sentence
 from .theme import theme
@@ -146,16 +145,9 @@ class MeasurePage(QWidget):
         buttons.addStretch()
         for part in (self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again):
             buttons.addWidget(part)
-        frame = QFrame()
-        frame.setProperty("role", "panel")
-        inside = QVBoxLayout(frame)
-        inside.setContentsMargins(10, 8, 10, 8)
+        frame, inside = panel()
         inside.addWidget(table, 1)
         inside.addLayout(buttons)
-        page = QVBoxLayout(self)
-        page.setContentsMargins(8, 2, 8, 8)
-        page.setSpacing(7)
-        page.addWidget(self.sentence)
         halves = QSplitter(Qt.Orientation.Horizontal)
         halves.addWidget(frame)
         halves.addWidget(self.card)
@@ -167,7 +159,7 @@ class MeasurePage(QWidget):
         halves.setChildrenCollapsible(False)
         halves.setSizes([850, 420, 0])
         self.halves = halves
-        page.addWidget(halves, 1)
+        headed(self, self.sentence).addWidget(halves, 1)
 
     def size_columns(self) -> None:
         """Widths and heights for the text size in force."""

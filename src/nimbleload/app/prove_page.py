@@ -6,9 +6,7 @@ import os
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QDoubleSpinBox,
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -17,7 +15,6 @@ from PySide6.QtWidgets import (
     QSpinBox,
     QTableWidget,
     QTableWidgetItem,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -27,6 +24,7 @@ from ..core.told.rehearsal import StripCheck, checks, conditions, off_by, taken,
 from ..core.units import clock, microseconds, percent
 from .deadline_view import DeadlineView
 from .desk import Desk
+from .panels import dress_table, headed, panel
 from .rehearsing import Rehearsing
 from .sentence import Sentence
 from .theme import theme
@@ -67,14 +65,10 @@ class ProvePage(QWidget):
         self.cores.setValue(here)
         self.cores.setSuffix(f" of {here} cores")
         self.cores.setAccessibleName("On how many cores")
-        self.table.setHorizontalHeaderLabels(HEADINGS)
-        self.table.verticalHeader().setVisible(False)
-        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
-        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        name = "Predicted against rehearsed, track by track"
+        dress_table(self.table, HEADINGS, name, Qt.AlignmentFlag.AlignLeft)
         self.table.setShowGrid(False)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setAccessibleName("Predicted against rehearsed, track by track")
+        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
         self.table.horizontalHeader().setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
         self.words.setWordWrap(True)
         self.news.setProperty("role", "quiet")
@@ -87,19 +81,12 @@ class ProvePage(QWidget):
         row.addStretch(1)
         row.addWidget(self.take)
         row.addWidget(self.cancel)
-        frame = QFrame()
-        frame.setProperty("role", "panel")
-        inside = QVBoxLayout(frame)
-        inside.setContentsMargins(10, 8, 10, 8)
+        frame, inside = panel()
         inside.addLayout(row)
         inside.addWidget(self.blocks, 2)
         inside.addWidget(self.words)
         inside.addWidget(self.table, 3)
-        page = QVBoxLayout(self)
-        page.setContentsMargins(8, 2, 8, 8)
-        page.setSpacing(7)
-        page.addWidget(self.sentence)
-        page.addWidget(frame, 1)
+        headed(self, self.sentence).addWidget(frame, 1)
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)

@@ -9,7 +9,6 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -18,7 +17,6 @@ from PySide6.QtWidgets import (
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -30,6 +28,7 @@ from ...deliver.carrying import Prepared
 from ...deliver.exchange_out import Written
 from ...deliver.render import Job, Rendered, Step
 from ..desk import Desk
+from ..panels import dress_table, headed, panel
 from ..sentence import Sentence
 from ..theme import theme
 from .carrying_out import CarryingOut
@@ -61,15 +60,11 @@ class CarryPage(QWidget):
         self._connect()
 
     def _lay_out(self) -> None:
-        self.table.setHorizontalHeaderLabels(HEADINGS)
-        self.table.verticalHeader().setVisible(False)
-        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        self.table.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
+        name = "What has to be rendered, and how far it is"
+        dress_table(self.table, HEADINGS, name, Qt.AlignmentFlag.AlignLeft)
         self.table.setShowGrid(False)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.table.setAccessibleName("What has to be rendered, and how far it is")
         self.news.setWordWrap(True)
         self.news.setProperty("role", "quiet")
         self.back_title.setProperty("role", "title")
@@ -78,19 +73,12 @@ class CarryPage(QWidget):
         row.addWidget(self.news, 1)
         for part in (self.stop, self.listen, self.show_folder, self.write):
             row.addWidget(part)
-        frame = QFrame()
-        frame.setProperty("role", "panel")
-        inside = QVBoxLayout(frame)
-        inside.setContentsMargins(10, 8, 10, 8)
+        frame, inside = panel()
         inside.addWidget(self.table, 3)
         inside.addLayout(row)
         inside.addWidget(self.back_title)
         inside.addWidget(self.back, 2)
-        page = QVBoxLayout(self)
-        page.setContentsMargins(8, 2, 8, 8)
-        page.setSpacing(7)
-        page.addWidget(self.sentence)
-        page.addWidget(frame, 1)
+        headed(self, self.sentence).addWidget(frame, 1)
         self._show_buttons()
 
     def size_columns(self) -> None:

@@ -7,14 +7,12 @@ from collections.abc import Callable, Sequence
 from PySide6.QtCore import QItemSelectionModel, QPoint, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QShowEvent
 from PySide6.QtWidgets import (
-    QFrame,
     QHBoxLayout,
     QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
     QSplitter,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -26,6 +24,7 @@ from ...core.told.session import counted, held
 from ...core.units import microseconds
 from ...store import clipping
 from ..desk import Desk
+from ..panels import headed, panel
 from ..picture import scrolled
 from ..sentence import Sentence
 from ..theme import theme
@@ -79,17 +78,12 @@ class SessionPage(QWidget):
             top.addWidget(button)
         top.addStretch(1)
         top.addWidget(self.filter)
-        left = QFrame()
-        left.setProperty("role", "panel")
-        column = QVBoxLayout(left)
+        left, column = panel()
         column.setContentsMargins(10, 8, 6, 8)
         column.addLayout(top)
         column.addWidget(self.view, 1)
         column.addWidget(self.news)
-        right = QFrame()
-        right.setProperty("role", "panel")
-        column = QVBoxLayout(right)
-        column.setContentsMargins(10, 8, 10, 8)
+        right, column = panel()
         halves = QSplitter(Qt.Orientation.Vertical)
         halves.addWidget(scrolled(self.inspector))
         halves.addWidget(self.plugins)
@@ -101,11 +95,7 @@ class SessionPage(QWidget):
         self.middle.setStretchFactor(0, 1)
         self.middle.setSizes([960, 300])
         self.middle.setChildrenCollapsible(False)
-        page = QVBoxLayout(self)
-        page.setContentsMargins(8, 2, 8, 8)
-        page.setSpacing(7)
-        page.addWidget(self.sentence)
-        page.addWidget(self.middle, 1)
+        headed(self, self.sentence).addWidget(self.middle, 1)
 
     def _connect(self) -> None:
         self.filter.textChanged.connect(self._find)

@@ -11,6 +11,7 @@ from ...core.computer.ceiling import Ceiling, Search
 from ...core.computer.facts import Facts
 from ...core.told import computer as told
 from ...machine.hold import Progress
+from ..panels import headed, panel
 from ..picture import scrolled
 from ..sentence import Sentence
 from .ceiling_view import CeilingView
@@ -83,19 +84,13 @@ class MachinePage(QWidget):
         beside = QFrame()
         beside.setProperty("role", "panel")
         beside.setLayout(side)
-        panel = QFrame()
-        panel.setProperty("role", "panel")
-        within = QVBoxLayout(panel)
+        cards, within = panel()
         within.setContentsMargins(10, 8, 4, 8)
         within.addWidget(found)
         row = QHBoxLayout()
-        row.addWidget(panel, 5)
+        row.addWidget(cards, 5)
         row.addWidget(beside, 3)
-        page = QVBoxLayout(self)
-        page.setContentsMargins(8, 2, 8, 8)
-        page.setSpacing(7)
-        page.addWidget(self.sentence)
-        page.addLayout(row, 1)
+        headed(self, self.sentence).addLayout(row, 1)
         for part in (self.bar, self.news, self.stop, self.view):
             part.hide()
 

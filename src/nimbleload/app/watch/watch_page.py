@@ -7,11 +7,9 @@ from pathlib import Path
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QCheckBox,
     QComboBox,
     QFileDialog,
-    QFrame,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -35,6 +33,7 @@ from ...probe.choosing import held_in
 from ...store.recording_file import SUFFIX
 from ..deadline_view import DeadlineView
 from ..desk import Desk
+from ..panels import dress_table, headed, panel
 from ..sentence import Sentence
 from ..theme import theme
 from .lanes_view import LanesView, swatch
@@ -87,16 +86,11 @@ class WatchPage(QWidget):
         self.hosts.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.hosts.setMinimumContentsLength(36)
         self.close_look.setToolTip("Ten times as many looks: finer figures within ten seconds, for a higher price")
-        self.table.setHorizontalHeaderLabels(HEADINGS)
-        self.table.verticalHeader().setVisible(False)
-        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        dress_table(self.table, HEADINGS, "Who takes how much of the engine's time", Qt.AlignmentFlag.AlignRight)
         first = QTableWidgetItem(HEADINGS[0])
         first.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.setHorizontalHeaderItem(0, first)
         self.table.setShowGrid(False)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setAccessibleName("Who takes how much of the engine's time")
         self.words.setWordWrap(True)
         self.roles.setWordWrap(True)
         self.roles.setProperty("role", "quiet")
@@ -122,10 +116,7 @@ class WatchPage(QWidget):
         self.halves.addWidget(figures)
         self.halves.setSizes([560, 640])
         self.halves.setChildrenCollapsible(False)
-        frame = QFrame()
-        frame.setProperty("role", "panel")
-        inside = QVBoxLayout(frame)
-        inside.setContentsMargins(10, 8, 10, 8)
+        frame, inside = panel()
         inside.addLayout(row)
         self.empty.setWordWrap(True)
         self.empty.setTextFormat(Qt.TextFormat.RichText)
@@ -134,11 +125,7 @@ class WatchPage(QWidget):
         inside.addWidget(self.halves, 1)
         self._below = QWidget()
         inside.addWidget(self._below, 1)
-        page = QVBoxLayout(self)
-        page.setContentsMargins(8, 2, 8, 8)
-        page.setSpacing(7)
-        page.addWidget(self.sentence)
-        page.addWidget(frame, 1)
+        headed(self, self.sentence).addWidget(frame, 1)
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.press)

@@ -1,0 +1,38 @@
+"""What pages are laid out with: the sentence on top, panels below it, and tables of figures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractItemView, QFrame, QTableWidget, QVBoxLayout, QWidget
+
+from .sentence import Sentence
+
+
+def panel() -> tuple[QFrame, QVBoxLayout]:
+    """A panel, and the column in it."""
+    frame = QFrame()
+    frame.setProperty("role", "panel")
+    inside = QVBoxLayout(frame)
+    inside.setContentsMargins(10, 8, 10, 8)
+    return frame, inside
+
+
+def headed(page: QWidget, sentence: Sentence) -> QVBoxLayout:
+    """Lays a page out: its sentence on top; the column takes what comes below."""
+    column = QVBoxLayout(page)
+    column.setContentsMargins(8, 2, 8, 8)
+    column.setSpacing(7)
+    column.addWidget(sentence)
+    return column
+
+
+def dress_table(table: QTableWidget, headings: Sequence[str], name: str, align: Qt.AlignmentFlag) -> None:
+    """A table to read and to choose rows of; its headings are aligned so, `name` is what it is read out as."""
+    table.setHorizontalHeaderLabels(headings)
+    table.verticalHeader().setVisible(False)
+    table.horizontalHeader().setDefaultAlignment(align | Qt.AlignmentFlag.AlignVCenter)
+    table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    table.setAccessibleName(name)
