@@ -34,6 +34,7 @@ from ..theme import theme
 from .carrying_out import CarryingOut
 
 HEADINGS = ("Track", "Through", "Length", "Where it stands", "Peak", "Proof")
+STANDS = 3
 
 
 class CarryPage(QWidget):
@@ -187,8 +188,9 @@ class CarryPage(QWidget):
         self._show_sentence()
         self._show_buttons()
 
-    def _fill(self, row: int, *texts: str) -> None:
-        for column, text in enumerate(texts):
+    def _fill(self, row: int, *texts: str, first: int = 0) -> None:
+        """Writes texts into a row, from the column `first` on."""
+        for column, text in enumerate(texts, first):
             item = QTableWidgetItem(text)
             item.setToolTip(text)
             self.table.setItem(row, column, item)
@@ -203,24 +205,18 @@ class CarryPage(QWidget):
             return
         if step.trouble:
             self.ended[step.job.name] = step.trouble
-            self._fill_from(row, 3, "ended early", "", step.trouble)
+            self._fill(row, "ended early", "", step.trouble, first=STANDS)
         elif step.rendered is not None:
             of = step.rendered
             self.rendered[of.strip] = of
             proof = of.proof
             said = [told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer)] if proof else []
             words = "; ".join([*said, *told.warnings(of.dies, of.wrong)])
-            self._fill_from(row, 3, step.doing, told.level(of.peak_db), words)
+            self._fill(row, step.doing, told.level(of.peak_db), words, first=STANDS)
         else:
-            self._fill_from(row, 3, f"{step.doing}: {percent(step.share)}", "", "")
+            self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
         self._show_sentence()
         self._show_buttons()
-
-    def _fill_from(self, row: int, first: int, *texts: str) -> None:
-        for column, text in enumerate(texts, first):
-            item = QTableWidgetItem(text)
-            item.setToolTip(text)
-            self.table.setItem(row, column, item)
 
     def _take_end(self) -> None:
         self._show_sentence()

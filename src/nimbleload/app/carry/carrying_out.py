@@ -39,11 +39,10 @@ class CarryingOut(QObject):
         self._thread: threading.Thread | None = None
         self._stop = threading.Event()
         self._asked = 0
-        self._runs = False
 
     @property
     def is_running(self) -> bool:
-        return self._runs
+        return self._thread is not None and self._thread.is_alive()
 
     def prepare(self, session: Session, plan: Plan, buffer: int) -> None:
         """Looks what there is to do for a plan; what was asked before no longer counts."""
@@ -101,16 +100,10 @@ class CarryingOut(QObject):
                 log.exception("carrying out failed")
                 self._landing.post(self.failed.emit, f"Carrying out ended early: {error}. What is through stays.")
             finally:
-                self._landing.post(self._end)
+                self._landing.last(self.ended.emit)
 
-        self._runs = True
         self._thread = threading.Thread(target=run, daemon=True)
         self._thread.start()
-
-    def _end(self) -> None:
-        """In the window's thread: from now on nothing runs, whatever the other thread still has to tidy up."""
-        self._runs = False
-        self.ended.emit()
 
     def close(self) -> None:
         """Ends all; nothing is told after."""
