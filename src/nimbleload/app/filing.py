@@ -38,6 +38,7 @@ class Filing(QObject):
         self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "files")
         self._looked_for: set[CardKey] = set()
+        self._looked_into: Session | None = None
 
     def open(self, path: Path) -> None:
         self._work.submit(self._open, path)
@@ -59,7 +60,8 @@ class Filing(QObject):
 
     def look_up(self, session: Session, cards: Mapping[CardKey, CostCard]) -> None:
         """Looks for the cards of plugins that are new in a session, each only once; `known` brings those there are."""
-        if self._library is not None:
+        if self._library is not None and session is not self._looked_into:
+            self._looked_into = session
             new = session.cards_needed().keys() - cards.keys() - self._looked_for
             if new:
                 self._looked_for |= new

@@ -207,7 +207,7 @@ class MainWindow(QMainWindow):
         self.machine.refresh()
         self.watch.size_rows()
         self.carry.size_columns()
-        self.edit.view.size_columns()
+        self.edit.restyle()
         self.desk.refresh()
 
     def ask_host(self) -> None:

@@ -79,9 +79,7 @@ class RowDelegate(QStyledItemDelegate):
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         painter.save()
-        cell = self.ground(painter, option)
-        strip = self.model.strip(index)
-        self.write(painter, cell, str(index.data() or ""), strip.enabled, index.column() == 0 and strip.kind != "track")
+        self.write(painter, self.ground(painter, option), str(index.data()), self.model.strip(index).enabled)
         painter.restore()
 
     def write(self, painter: QPainter, cell: QRect, text: str, is_on: bool, bold: bool = False) -> None:
@@ -129,7 +127,7 @@ class ChainDelegate(RowDelegate):
         painter.setFont(theme.font(11))
         for box in found:
             self._paint_box(painter, box, strip, box.use.id in chosen)
-        if strip.post_fader and strip.post_fader < len(strip.inserts) + 1:
+        if 0 < strip.post_fader <= len(strip.inserts):
             self._paint_fader(painter, found, strip)
         if self.drop is not None and self.drop[0] == strip.id:
             self._paint_drop(painter, cell, found, strip, self.drop[1])
@@ -180,17 +178,18 @@ class LaneDelegate(RowDelegate):
         cell, strip = self.ground(painter, option), self.model.strip(index)
         inner = QRectF(cell.adjusted(theme.px(4), theme.px(5), -theme.px(4), -theme.px(5)))
         painter.fillRect(inner, theme.colour("ground"))
-        length = max(self.model.length, 1e-9)
+        wide = inner.width() / max(self.model.length, 1e-9)
+
+        def stretch(start: float, end: float) -> QRectF:
+            return QRectF(inner.left() + wide * start, inner.top(), max(wide * (end - start), 1.0), inner.height())
+
         colour = theme.colour("teal" if strip.enabled else "quiet")
         for clip in strip.clips:
-            left = inner.left() + inner.width() * clip.start / length
-            width = max(inner.width() * (clip.end - clip.start) / length, 1.0)
             brush = colour if clip.kind == "audio" else theme.hatch(colour, 3)
-            painter.fillRect(QRectF(left, inner.top(), width, inner.height()), brush)
+            painter.fillRect(stretch(clip.start, clip.end), brush)
         if self.drawn is not None and self.drawn[0] == strip.id:
-            _, start, end, clears = self.drawn
-            left, right = (inner.left() + inner.width() * second / length for second in sorted((start, end)))
+            _, begun, last, clears = self.drawn
             painter.setPen(QPen(theme.colour("brass"), 2))
             painter.setBrush(theme.hatch(theme.colour("brass"), 4) if clears else Qt.BrushStyle.NoBrush)
-            painter.drawRect(QRectF(left, inner.top(), right - left, inner.height()))
+            painter.drawRect(stretch(min(begun, last), max(begun, last)))
         painter.restore()

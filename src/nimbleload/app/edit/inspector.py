@@ -28,7 +28,6 @@ from ...probe.formats.hosted import Parameter
 from ..theme import theme
 from .parameters import key_of
 
-Edit = Callable[[Session], Session]
 NOTHING, SEVERAL = "nothing", "different ones"
 
 
@@ -118,8 +117,6 @@ class Inspector(QWidget):
         """Shows what is chosen; `costs` says what the plugin costs, `known` its parameters (see `Parameters`)."""
         self._strips, self._uses = list(strips), list(uses)
         some = bool(self._strips)
-        for part in (self.output, self.armed, self.on):
-            part.setEnabled(some)
         self.title.setText(_title(self._strips))
         self.about.setText(_about(session, self._strips))
         others = [strip for strip in session.strips if strip.kind != "track" and strip.id not in self._ids()]
@@ -212,11 +209,10 @@ def rows_of(use: PluginUse, known: Sequence[Parameter] | str | None) -> list[Row
     values = dict(use.setting.values)
     rows = []
     for each in known if known is not None and not isinstance(known, str) else ():
-        value = values.pop(each.key, each.value)
+        is_set, value = each.key in values, values.pop(each.key, each.value)
         kind = f"one of {', '.join(f'{c:g}' for c in each.choices)}" if each.choices else each.kind
         plain = "" if each.plain is None else f"; {each.plain:g} in its own unit, as it starts"
         told = f"{each.name} ({each.key}): {kind}, from {each.least:g} to {each.most:g}{plain}"
-        is_set = each.key in dict(use.setting.values)
         rows.append(Row(each.key, each.name or each.key, value, is_set, told, each.least, each.most))
     rows += [Row(name, name, value, True, f"{name}, as the session has it") for name, value in values.items()]
     return rows

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QItemSelectionModel, QPoint, Qt, Signal
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QPoint, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QShowEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from ...core.session import chain_edits, edits, joined, time_edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
-from ...core.session.strips import Strip, StripKind
+from ...core.session.strips import StripKind
 from ...core.told.session import counted, held
 from ...core.units import microseconds
 from ...store import clipping
@@ -58,7 +58,7 @@ class SessionPage(QWidget):
         self.filter, self.news = QLineEdit(), QLabel()
         self.inspector, self.plugins, self.parameters = Inspector(), PluginList(), Parameters(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
-        self._is_refreshing = False
+        self._is_choosing_again = False
         self._make_actions()
         self._lay_out()
         self._connect()
@@ -166,7 +166,7 @@ class SessionPage(QWidget):
 
     def add(self, kind: StripKind) -> None:
         """Adds a strip behind the chosen one, feeding what that feeds."""
-        strips = self._strips()
+        strips = self.view.selected_strips()
         output = strips[0].output if strips and strips[0].kind != "main" and kind != "return" else None
         self._adding(f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output))
 
@@ -191,7 +191,7 @@ class SessionPage(QWidget):
 
     def put_in(self, use: PluginUse, strip: str | None = None, place: int | None = None) -> None:
         """Puts a plugin into a strip's chain: the one that has the cursor, behind the chosen plugin."""
-        strips = self._strips()
+        strips = self.view.selected_strips()
         target = strip or (strips[0].id if strips else None)
         if target is None:
             self.news.setText("Choose a track first: it goes into that one's chain.")
@@ -215,7 +215,7 @@ class SessionPage(QWidget):
 
     def copy(self) -> bool:
         """Puts the chosen plugins, or tracks, on the clipboard as text; whether there were any."""
-        strips, uses = self._strips(), self._uses()
+        strips, uses = self.view.selected_strips(), self._uses()
         if uses or strips:
             QGuiApplication.clipboard().setText(clipping.as_text(() if uses else strips, uses))
         return bool(uses or strips)
@@ -234,7 +234,7 @@ class SessionPage(QWidget):
         if found.tracks:
             self._adding("paste tracks", lambda session: joined.pasted(session, found.tracks))
             return
-        strips = self._strips()
+        strips = self.view.selected_strips()
         if not strips:
             self.news.setText("Choose a track first: plugins go into that one's chain.")
             return
@@ -302,13 +302,7 @@ class SessionPage(QWidget):
 
     def _unsend(self) -> None:
         ids = self.view.selected()
-
-        def without(session: Session) -> Session:
-            for target in {send.target for strip in session.strips if strip.id in ids for send in strip.sends}:
-                session = edits.unsend(session, ids, target)
-            return session
-
-        self.edit("no sends", without)
+        self.edit("no sends", lambda session: edits.unsend(session, ids))
 
     def _clear(self) -> None:
         ids = self.view.selected()
@@ -329,7 +323,7 @@ class SessionPage(QWidget):
             )  # fmt: skip
 
     def _ask_clip(self) -> None:
-        strips = [strip for strip in self._strips() if strip.kind == "track"]
+        strips = [strip for strip in self.view.selected_strips() if strip.kind == "track"]
 
         def add(start: float, end: float, voices: int) -> None:
             def added(session: Session) -> Session:
@@ -355,7 +349,7 @@ class SessionPage(QWidget):
 
     def ask_how_many(self) -> None:
         """How many more of what is chosen fit at each buffer size."""
-        of, strips, uses = self._desk.survey, self._strips(), self._uses()
+        of, strips, uses = self._desk.survey, self.view.selected_strips(), self._uses()
         if of is None or not (strips or uses):
             self.news.setText("Choose tracks, a bus or a plugin: how many more of them fit is computed.")
             return
@@ -367,16 +361,11 @@ class SessionPage(QWidget):
     def _all_uses(self) -> list[PluginUse]:
         return [use for strip in self.model.strips for use in strip.uses()]
 
-    def _strips(self) -> list[Strip]:
-        chosen = self.view.selected()
-        return [strip for strip in self.model.in_order() if strip.id in chosen]
-
     def _uses(self) -> list[PluginUse]:
         return [use for use in self._all_uses if use.id in self.view.chosen]
 
     def choose(self, strip_id: str) -> None:
         """Shows and chooses one strip."""
-        self.refresh()
         index = self.model.index_of(strip_id)
         if index.isValid():
             # Said outright: else a key that is held, like Ctrl in a shortcut, adds to what is chosen.
@@ -396,42 +385,50 @@ class SessionPage(QWidget):
     def refresh(self) -> None:
         """Shows the session that is on the desk; what was chosen stays chosen if it is still there."""
         document = self._desk.document
-        self._show_sentence()
         if document is None:
             return
         if self.model.strips is document.session.strips and self.model.length == document.session.length:
-            self._show_chosen()
+            if self.isVisible():
+                self._show_chosen()
             return
         chosen, current = self.view.selected(), self.view.currentIndex()
         cursor = self.model.strip(current).id if current.isValid() else None
         folded = [s.id for s in self.model.strips if (at := self.model.index_of(s.id)).isValid()
                   and self.model.rowCount(at) and not self.view.isExpanded(at)]  # fmt: skip
-        self._is_refreshing = True
         if self.model.show(document.session):
             self.view.expandAll()
             for each in folded:
                 self.view.collapse(self.model.index_of(each))
             self._choose_again(chosen, cursor)
-        self._is_refreshing = False
         known = {use.id for use in self._all_uses}
         self.view.choose_plugins([each for each in self.view.chosen if each in known])
+        self._show_sentence()
         self._show_chosen()
 
-    def _choose_again(self, ids: Sequence[str], cursor: str | None) -> None:
-        selection = self.view.selectionModel()
-        flags = selection.SelectionFlag
+    def restyle(self) -> None:
+        """Everything as the theme and text size in force want it."""
+        self.view.size_columns()
+        self._show_sentence()
+
+    def _choose_again(self, ids: Sequence[str], cursor: str | None = None) -> None:
+        """Chooses what was chosen before, here or on another page: nobody has to be told."""
+        selection, flags = self.view.selectionModel(), QItemSelectionModel.SelectionFlag
+        found = QItemSelection()
+        for at in map(self.model.index_of, ids):
+            if at.isValid():
+                found.select(at, at)
+        self._is_choosing_again = True
         if cursor is not None and (at := self.model.index_of(cursor)).isValid():
             selection.setCurrentIndex(at, flags.NoUpdate)
-        for each in ids:
-            at = self.model.index_of(each)
-            if at.isValid():
-                selection.select(at, flags.Select | flags.Rows)
+        selection.select(found, flags.ClearAndSelect | flags.Rows)
+        self._is_choosing_again = False
 
     def _find(self, words: str) -> None:
         chosen = self.view.selected()
         self.model.set_filter(words)
         self.view.expandAll()
-        self._choose_again(chosen, None)
+        self._choose_again(chosen)
+        self._show_chosen()
 
     def _show_chosen(self) -> None:
         document = self._desk.document
@@ -443,21 +440,22 @@ class SessionPage(QWidget):
             cost = at.use_costs[uses[0].id]
             costs = f"It costs {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
         known = self.parameters.of(uses[0], document.session.rate) if uses and self.isVisible() else ()
-        self.inspector.show_chosen(document.session, self._strips(), uses, costs, known)
+        self.inspector.show_chosen(document.session, self.view.selected_strips(), uses, costs, known)
 
     def _tell_chosen(self) -> None:
         """What is chosen here is chosen on the other pages."""
-        self._show_chosen()
-        if self.isVisible() and not self._is_refreshing:
-            self._desk.select(self.view.selected())
+        if not self._is_choosing_again:
+            self._show_chosen()
+            if self.isVisible():
+                self._desk.select(self.view.selected())
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.plugins.look()
         wanted = self._desk.selection
         if set(wanted) != set(self.view.selected()):
-            self.view.clearSelection()
             self._choose_again(wanted, wanted[0] if wanted else None)
+        self._show_chosen()
 
     def _show_sentence(self) -> None:
         document = self._desk.document
@@ -471,7 +469,6 @@ class SessionPage(QWidget):
         session = document.session
         tracks = [strip for strip in session.strips if strip.kind == "track"]
         silent = [strip for strip in tracks if not strip.clips and not strip.armed]
-        headline = held(session)
         if not tracks:
             advice = "Ctrl+T adds a track; a folder of audio, a MIDI file or a table can be added whole."
         elif silent:
@@ -479,7 +476,7 @@ class SessionPage(QWidget):
             advice = f"{len(silent)} tracks have no clips, and never sound: {names}{' …' if len(silent) > 4 else ''}."
         else:
             advice = "Everything can be changed here: drag boxes and tracks, draw clips, or use the keys in the menus."
-        self.sentence.say(headline, advice, "quiet")
+        self.sentence.say(held(session), advice, "quiet")
         self.state_changed.emit(counted(len(tracks), "track"), "quiet")
 
     def close_down(self) -> None:

@@ -33,10 +33,9 @@ class StripModel(QAbstractItemModel):
         self._rows: dict[str, tuple[int, int]] = {}
         self._words = ""
 
-    def show(self, session: Session | None) -> bool:
+    def show(self, session: Session) -> bool:
         """Takes another session; whether its rows are others than before (else only what they say is)."""
-        strips = session.strips if session is not None else ()
-        self.length = session.length if session is not None else 0.0
+        strips, self.length = session.strips, session.length
         same = [(s.id, s.kind, s.output) for s in strips] == [(s.id, s.kind, s.output) for s in self.strips]
         self.strips = strips
         self._names = {strip.id: strip.name for strip in strips}
@@ -144,12 +143,14 @@ class StripModel(QAbstractItemModel):
             return self.told(strip, index.column())
         return None
 
+    def output(self, strip: Strip) -> str:
+        """What a strip feeds."""
+        return "the audio device" if strip.kind == "main" else self.name_of(strip.output)
+
     def feeds(self, strip: Strip) -> str:
         """What a strip feeds, and sends to, in a line."""
-        if strip.kind == "main":
-            return "the audio device"
-        sends = "".join(f", {self.name_of(send.target)}{'' if send.enabled else ' (off)'}" for send in strip.sends)
-        return f"{self.name_of(strip.output)}{sends}"
+        sends = [f"{self.name_of(send.target)}{'' if send.enabled else ' (off)'}" for send in strip.sends]
+        return ", ".join([self.output(strip), *sends])
 
     def told(self, strip: Strip, column: int) -> str:
         """A cell in words."""
@@ -159,7 +160,7 @@ class StripModel(QAbstractItemModel):
         if column == FEEDS:
             sides = [("pre" if send.pre_fader else "post", self.name_of(send.target)) for send in strip.sends]
             levels = [f"sends to {target}, {side} fader" for side, target in sides]
-            return "; ".join([f"feeds {self.feeds(strip).split(', ')[0]}", *levels])
+            return "; ".join([f"feeds {self.output(strip)}", *levels])
         if column == WHEN:
             if not strip.clips:
                 return "no clips" if strip.kind == "track" else "whenever something feeds it"

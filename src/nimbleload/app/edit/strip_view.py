@@ -9,6 +9,7 @@ from PySide6.QtCore import QMimeData, QModelIndex, QPoint, Qt, Signal
 from PySide6.QtGui import QDrag, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPalette, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTreeView, QWidget
 
+from ...core.session.strips import Strip
 from ..theme import theme
 from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegate, place_at, second_at, use_at
 from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
@@ -179,10 +180,14 @@ class StripView(QTreeView):
                 return
         super().mouseReleaseEvent(event)
 
-    def selected(self) -> list[str]:
-        """The ids of the chosen strips, from top to bottom."""
+    def selected_strips(self) -> list[Strip]:
+        """The chosen strips, from top to bottom."""
         chosen = {self._model.strip(index).id for index in self.selectionModel().selectedRows()}
-        return [strip.id for strip in self._model.in_order() if strip.id in chosen]
+        return [strip for strip in self._model.in_order() if strip.id in chosen] if chosen else []
+
+    def selected(self) -> list[str]:
+        """Their ids."""
+        return [strip.id for strip in self.selected_strips()]
 
     # Dragging
 

@@ -267,11 +267,12 @@ def send(
     return checked(changed(session, ids, sending))
 
 
-def unsend(session: Session, ids: Iterable[str], target: str) -> Session:
-    """The session with some strips no longer sending to another one."""
+def unsend(session: Session, ids: Iterable[str], target: str | None = None) -> Session:
+    """The session with some strips no longer sending to another one, or to any (None)."""
 
     def without(strip: Strip) -> Strip:
-        return msgspec.structs.replace(strip, sends=tuple(send for send in strip.sends if send.target != target))
+        kept = () if target is None else tuple(send for send in strip.sends if send.target != target)
+        return msgspec.structs.replace(strip, sends=kept)
 
     return changed(session, ids, without)
 
