@@ -7,11 +7,10 @@ import random
 import msgspec
 
 from nimbleload.core.cards.card import Cell, CostCard, Made, Polyphony, Upkeep
-from nimbleload.core.piece.notes import within
 from nimbleload.core.session.computer import BUFFER_SIZES, Host
 from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse, Setting
 from nimbleload.core.session.session import Session
-from nimbleload.core.session.strips import Clip, Send, Strip
+from nimbleload.core.session.strips import Clip, Send, Strip, within
 
 RATE = 48000
 

@@ -203,7 +203,7 @@ class Desk(QObject):
 
     def _change_session(self, what: str, **fields: Any) -> None:
         if self.document is not None:
-            self._change(what, session=msgspec.structs.replace(self.document.session, **fields))
+            self.edit(what, msgspec.structs.replace(self.document.session, **fields))
 
     def decide(self, what: str, decisions: Sequence[Decision]) -> None:
         """Takes decisions into the plan, as one step."""

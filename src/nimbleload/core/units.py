@@ -8,6 +8,11 @@ def decibels(value: float) -> str:
     return f"{value:.0f} dB".replace("-", "−")
 
 
+def count(number: int, word: str) -> str:
+    """A number of things: "1 thread", "2 threads", "3 buses"."""
+    return f"{number} {word}{'' if number == 1 else 'es' if word.endswith('s') else 's'}"
+
+
 def clock(seconds: float) -> str:
     """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
     whole = int(seconds)

@@ -12,11 +12,11 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.decisions.decision import Plan
-from ..core.piece.notes import bars, within
+from ..core.piece.notes import bars
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting, Variant
 from ..core.session.session import Section, Session, TempoPoint
-from ..core.session.strips import Clip, Send, Strip, StripKind
+from ..core.session.strips import Clip, Send, Strip, StripKind, within
 from ..house.catalogue import PROCESSORS, VERSION
 
 NAME = "The Ferryman’s Almanac — scene 4"

@@ -15,7 +15,7 @@ from ..core.load.seen import session_of
 from ..core.session.plugins import PluginUse
 from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
-from ..core.units import percent
+from ..core.units import count, percent
 from ..core.watching.blocks import Seen, see
 from ..core.watching.records import Recording
 from ..core.watching.shares import parts
@@ -112,7 +112,7 @@ def watched(process: tuple[int, ...], seconds: float, close: bool) -> tuple[Reco
             watcher.poll()
         events = [event.words for event in watcher.events]
         if watcher.unseen:
-            events.append(f"{told.count(watcher.unseen, 'thread')} could not be watched: no more room for records")
+            events.append(f"{count(watcher.unseen, 'thread')} could not be watched: no more room for records")
         return watcher.recording(), events
     finally:
         watcher.close()
@@ -184,7 +184,7 @@ def show(of: Seen, names: Mapping[str, str], events: Sequence[str]) -> None:
         click.echo(f"  {row.name[:34]:34} {percent(share.core):>8}   {interval:>15}   {worst:>19}")
     click.echo()
     for part in roles:
-        words = f"{told.ROLE_WORDS[part.role]}: {percent(part.core)} of one core, {told.count(part.threads, 'thread')}"
+        words = f"{told.ROLE_WORDS[part.role]}: {percent(part.core)} of one core, {count(part.threads, 'thread')}"
         click.echo(f"  {words}")
     click.echo(told.watching_costs(of))
 

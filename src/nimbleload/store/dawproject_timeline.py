@@ -12,8 +12,8 @@ from typing import Literal, NamedTuple
 from lxml import etree
 from msgspec.structs import replace
 
-from ..core.piece.notes import bars, counted, within
-from ..core.session.strips import Clip
+from ..core.piece.notes import bars, counted
+from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
 from .xml_values import flag, number, place

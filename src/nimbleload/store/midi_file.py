@@ -14,10 +14,10 @@ from typing import NamedTuple
 
 import mido
 
-from ..core.piece.notes import bars, counted, within
+from ..core.piece.notes import bars, counted
 from ..core.session.edits import empty
 from ..core.session.session import Section, Session, SessionError, TempoPoint
-from ..core.session.strips import Clip, Strip
+from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
 from .dawproject import ImportReport, NotePart
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard

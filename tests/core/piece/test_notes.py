@@ -18,11 +18,11 @@ from nimbleload.core.load.prepared import prepare
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.rows import Rows
 from nimbleload.core.piece.moments import FEWER, FULL, SILENT, cut
-from nimbleload.core.piece.notes import bars, counted, held, within
+from nimbleload.core.piece.notes import bars, counted, held
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.routing import build
 from nimbleload.core.session.session import TempoPoint
-from nimbleload.core.session.strips import Clip
+from nimbleload.core.session.strips import Clip, within
 from nimbleload.core.survey import instant, ranked, survey, with_plan
 from tests.helpers.sessions import RATE, cards_for, random_cards, random_session, session, track, use
 

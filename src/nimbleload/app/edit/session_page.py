@@ -20,8 +20,8 @@ from ...core.session import chain_edits, edits, joined, time_edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import StripKind
-from ...core.told.session import counted, held
-from ...core.units import microseconds
+from ...core.told.session import held
+from ...core.units import count, microseconds
 from ...store import clipping
 from ..desk import Desk
 from ..panels import headed, panel
@@ -477,7 +477,7 @@ class SessionPage(QWidget):
         else:
             advice = "Everything can be changed here: drag boxes and tracks, draw clips, or use the keys in the menus."
         self.sentence.say(held(session), advice, "quiet")
-        self.state_changed.emit(counted(len(tracks), "track"), "quiet")
+        self.state_changed.emit(count(len(tracks), "track"), "quiet")
 
     def close_down(self) -> None:
         """Ends what is being looked for; nothing is told after."""

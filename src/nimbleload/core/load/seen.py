@@ -62,12 +62,12 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
         each = share.core * period / len(share.threads)
         cell = Cell(rate, buffer, "sounding", each, each, provenance="seen", watched=of.recording.seconds)
         cards.append(CostCard(use.card_key(), use.label, (cell,)))
-    strips = _strips(of, [(share.owner, share.threads) for share in found], uses)
+    blank = empty(name, rate, max(LENGTH, of.recording.seconds))
+    strips = _strips(of, [(share.owner, share.threads) for share in found], uses, blank.length)
     engine = sum(part.core for part in parts(of) if part.role == "engine")
     rest = max(engine - sum(share.core for share in found), 0.0)
-    blank = empty(name, rate, max(LENGTH, of.recording.seconds))
     host = Host(strip_overhead=rest * period / (len(strips) + 1))
-    session = Session(name, rate, blank.length, (*strips, *blank.strips), host=host, source=name)
+    session = msgspec.structs.replace(blank, strips=(*strips, *blank.strips), host=host, source=name)
     threads = max(of.roles.count("engine"), 1)
     return Taken(session, tuple(cards), Machine(threads, measured_cores=threads), buffer, tuple(unknown))
 
@@ -79,9 +79,10 @@ def played(of: Seen) -> float:
     return of.recording.seconds / (len(of.blocks.load) * of.blocks.period)
 
 
-def _strips(of: Seen, met: list[tuple[int, tuple[int, ...]]], uses: Mapping[int, PluginUse]) -> list[Strip]:
+def _strips(
+    of: Seen, met: list[tuple[int, tuple[int, ...]]], uses: Mapping[int, PluginUse], length: float
+) -> list[Strip]:
     """A strip for each thread; a second instrument of one thread has a strip of its own."""
-    length = max(LENGTH, of.recording.seconds)
     made: list[Strip] = []
     count = 0
     for place, thread in enumerate(of.recording.threads):

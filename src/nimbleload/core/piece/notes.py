@@ -106,12 +106,3 @@ def levels(stretches: Sequence[Held], times: NDArray[np.float64]) -> NDArray[np.
         part = found[first:last]
         np.maximum(part, each.voices, out=part)
     return found
-
-
-def within(profile: Sequence[tuple[float, int]], start: float, end: float) -> tuple[tuple[float, int], ...]:
-    """The part of a profile (see `counted`) that lies in a clip from `start` up to `end`; it begins at `start`."""
-    at_start = 0
-    for second, count in profile:
-        if second <= start:
-            at_start = count
-    return ((start, at_start), *((second, count) for second, count in profile if start < second < end))

@@ -76,12 +76,18 @@ def with_strips(session: Session, strips: Iterable[Strip]) -> Session:
     return msgspec.structs.replace(session, strips=tuple(strips))
 
 
-def changed(session: Session, ids: Iterable[str], change: Callable[[Strip], Strip]) -> Session:
-    """The session with some of its strips changed. SessionError if one of them is not there."""
+def there(session: Session, ids: Iterable[str]) -> set[str]:
+    """These ids. SessionError if one of them is no strip's."""
     wanted = set(ids)
     missing = wanted - {strip.id for strip in session.strips}
     if missing:
         raise SessionError(f"the session has no track {min(missing)!r}")
+    return wanted
+
+
+def changed(session: Session, ids: Iterable[str], change: Callable[[Strip], Strip]) -> Session:
+    """The session with some of its strips changed. SessionError if one of them is not there."""
+    wanted = there(session, ids)
     return with_strips(session, (change(strip) if strip.id in wanted else strip for strip in session.strips))
 
 
@@ -104,7 +110,7 @@ def add(session: Session, kind: StripKind, name: str = "", count: int = 1, outpu
         called = free_name(name or WORDS[kind].capitalize(), names, bool(name) and count > 1)
         made.append(Strip(ids.fresh(WORDS[kind]), called, kind, output=feeds))
         names.add(called)
-    return checked(_before_main(session, made))
+    return checked(before_main(session, made))
 
 
 def _check_count(count: int) -> None:
@@ -122,7 +128,8 @@ def free_name(wanted: str, taken: set[str], numbered: bool = False) -> str:
     return f"{wanted} {count}"
 
 
-def _before_main(session: Session, made: Sequence[Strip]) -> Session:
+def before_main(session: Session, made: Sequence[Strip]) -> Session:
+    """The session with more strips, in front of its main output."""
     strips = list(session.strips)
     at = next((i for i, strip in enumerate(strips) if strip.kind == "main"), len(strips))
     strips[at:at] = made
@@ -143,8 +150,7 @@ def duplicate(session: Session, ids: Iterable[str], times: int = 1, members: boo
     `members`, all that feeds a copied bus through its output alone is copied with it.
     """
     _check_count(times)
-    chosen = set(ids)
-    changed(session, chosen, lambda strip: strip)
+    chosen = there(session, ids)
     if members:
         chosen |= members_of(session, chosen)
     picked = [strip for strip in session.strips if strip.id in chosen]
@@ -190,8 +196,7 @@ def members_of(session: Session, buses: Iterable[str]) -> set[str]:
 
 def remove(session: Session, ids: Iterable[str]) -> Session:
     """The session without some strips. What fed one of them feeds what that fed; sends to it and listening end."""
-    gone = set(ids)
-    changed(session, gone, lambda strip: strip)
+    gone = there(session, ids)
     by_id = {strip.id: strip for strip in session.strips}
     if any(by_id[each].kind == "main" for each in gone):
         raise SessionError("the main output cannot be removed")
@@ -222,8 +227,7 @@ def move(session: Session, ids: Iterable[str], by: int) -> Session:
 
     The main output stays where it is; the order of the moved ones stays as it was.
     """
-    chosen = set(ids)
-    changed(session, chosen, lambda strip: strip)
+    chosen = there(session, ids)
     strips = list(session.strips)
     for _ in range(min(abs(by), len(strips))):
         order = range(len(strips)) if by < 0 else range(len(strips) - 1, -1, -1)
@@ -253,7 +257,7 @@ def send(
     session: Session, ids: Iterable[str], target: str, level: float = 1.0, pre_fader: bool = False, on: bool = True
 ) -> Session:
     """The session with some strips sending to another one; a send that is there already is changed."""
-    changed(session, [target], lambda strip: strip)
+    there(session, [target])
     if not 0 <= level <= 1e6:
         raise SessionError(f"a send level of {level} is not possible")
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from .edits import Ids, checked, copied, free_name, main_of
+from .edits import Ids, before_main, checked, copied, free_name, main_of
 from .plugins import PluginUse
 from .session import Session
 from .strips import Strip
@@ -43,16 +43,13 @@ def joined(session: Session, other: Session) -> Joined:
         name = free_name(strip.name, names)
         names.add(name)
         made.append(copied(strip, new, ids, name))
-    strips = list(session.strips)
-    at = next((i for i, strip in enumerate(strips) if strip.kind == "main"), len(strips))
-    strips[at:at] = made
     sections = session.sections or other.sections
     if session.sections and other.sections:
         notes.append(f"Its {len(other.sections)} sections were left out: this session has its own.")
     variants = (*session.variants, *(each for each in other.variants if each not in session.variants))
     length = max(session.length, other.length)
     whole = msgspec.structs.replace(
-        session, strips=tuple(strips), sections=sections, length=length, variants=variants
+        before_main(session, made), sections=sections, length=length, variants=variants
     )
     return Joined(checked(whole), tuple(notes))
 
@@ -83,7 +80,5 @@ def pasted(session: Session, tracks: Sequence[Strip]) -> Session:
             instrument=use(strip.instrument) if strip.instrument is not None else None,
         )  # fmt: skip
         made.append(copied(strip, new, ids, name))
-    at = next((i for i, strip in enumerate(session.strips) if strip.kind == "main"), len(session.strips))
     length = max([session.length, *(clip.end for strip in made for clip in strip.clips)])
-    strips = (*session.strips[:at], *made, *session.strips[at:])
-    return checked(msgspec.structs.replace(session, strips=strips, length=length))
+    return checked(msgspec.structs.replace(before_main(session, made), length=length))

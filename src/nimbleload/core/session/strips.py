@@ -5,6 +5,7 @@ Times are in seconds from the start of the piece, rates in hertz, gains linear.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
@@ -113,3 +114,12 @@ class Strip(msgspec.Struct, frozen=True):
         if not self.enabled:
             return ()
         return tuple(use for place, use in self.places() if use.enabled and not self.is_frozen(place))
+
+
+def within(profile: Sequence[tuple[float, int]], start: float, end: float) -> tuple[tuple[float, int], ...]:
+    """The part of a profile (see `Clip.voices`) that lies in a clip from `start` up to `end`; it begins at `start`."""
+    at_start = 0
+    for second, count in profile:
+        if second <= start:
+            at_start = count
+    return ((start, at_start), *((second, count) for second, count in profile if start < second < end))

@@ -9,7 +9,7 @@ import msgspec
 
 from .edits import changed
 from .session import Section, Session, SessionError, TempoPoint
-from .strips import Clip, Strip
+from .strips import Clip, Strip, within
 from .tempo import TempoMap
 
 LONGEST = 1e6
@@ -90,14 +90,7 @@ def _part(clip: Clip, start: float, end: float) -> Clip | None:
     if end <= start:
         return None
     clip = msgspec.structs.replace(clip, offset=clip.offset + start - clip.start, start=start, end=end)
-    if not clip.voices:
-        return clip
-    at_start = 0
-    for second, count in clip.voices:
-        if second <= start:
-            at_start = count
-    inside = tuple((second, count) for second, count in clip.voices if start < second < end)
-    return msgspec.structs.replace(clip, voices=((start, at_start), *inside))
+    return msgspec.structs.replace(clip, voices=within(clip.voices, start, end)) if clip.voices else clip
 
 
 def shift(session: Session, ids: Iterable[str], by: float) -> Session:

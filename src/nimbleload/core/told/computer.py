@@ -7,8 +7,7 @@ from typing import Literal, NamedTuple
 
 from ..computer.ceiling import Ceiling, Held
 from ..computer.facts import Busy, Facts
-from ..units import microseconds, percent
-from .watching import count
+from ..units import count, microseconds, percent
 
 Grade = Literal["matters", "note", "well", "unseen"]
 GRADES: tuple[Grade, ...] = ("matters", "note", "unseen", "well")

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from ..load.seen import Taken
 from ..survey import Compared
-from ..units import clock, microseconds, milliseconds, percent
+from ..units import clock, count, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.records import HOST, LIBRARY, NOBODY
 from ..watching.shares import KERNEL, Change, Part, Share, shares
@@ -58,11 +58,6 @@ def block_words(period: float) -> str:
     if found is None:
         return milliseconds(period)
     return f"{milliseconds(period)}, as of {found[0]} samples at {found[1] / 1000:g} kHz"
-
-
-def count(number: int, word: str) -> str:
-    """A number of things: "1 thread", "2 threads"."""
-    return f"{number} {word}{'' if number == 1 else 's'}"
 
 
 def host_words(name: str, plugins: Sequence[str], threads: int, names: Mapping[str, str]) -> str:
