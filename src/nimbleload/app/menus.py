@@ -11,6 +11,7 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu
 
 from ..core.decisions.decision import STANDINGS
+from ..core.session.computer import RATES
 from .installed import InstalledDialog
 from .log_dialog import LogDialog
 
@@ -18,8 +19,6 @@ PLACES = [
     ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Session", "Ctrl+3"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"),
     ("Carry out", "Ctrl+6"), ("Prove", "Ctrl+7"),
 ]  # fmt: skip
-RATES = (44100, 48000, 88200, 96000, 176400, 192000)
-
 
 def _of(window: Any, what: Callable[[Any], object]) -> object:
     """Something of the document on the desk; None if there is none."""

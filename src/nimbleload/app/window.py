@@ -28,7 +28,7 @@ from ..core.survey import fitted
 from ..core.told.watching import taken_words
 from ..core.units import percent
 from ..store.library import Library, own_cores
-from ..store.opening import EXCHANGE_SUFFIX, Opened
+from ..store.opening import EXCHANGE_SUFFIX, Opened, made_here
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
 from ..store.session_file import SUFFIX, Saved, SessionFileError
 from ..store.taking_in import ADDABLE
@@ -242,7 +242,7 @@ class MainWindow(QMainWindow):
 
     def _begin(self, name: str, rate: int, bpm: float) -> None:
         session = set_tempo(empty(name.strip() or "New session", rate), [TempoPoint(0.0, bpm)])
-        self._show_opened(None, Opened(Saved(session, machine=Machine(own_cores()))))
+        self._show_opened(None, Opened(made_here(session)))
         self.go(EDIT)
 
     def open_example(self) -> None:

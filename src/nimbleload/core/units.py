@@ -19,6 +19,12 @@ def clock(seconds: float) -> str:
     return f"{whole // 60}:{whole % 60:02d}"
 
 
+def from_clock(text: str) -> float:
+    """Seconds of a position, written with minutes or without: "2:14.5" → 134.5. ValueError if it is none."""
+    minutes, _, seconds = text.rpartition(":")
+    return 60 * int(minutes or 0) + float(seconds)
+
+
 def percent(fraction: float) -> str:
     """A load as shown everywhere: whole per cent from ten up, one decimal below and where it just fits or does not."""
     value = fraction * 100

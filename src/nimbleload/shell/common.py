@@ -15,6 +15,7 @@ from ..core.session.session import SessionError
 from ..demo import audio as demo_audio
 from ..demo import cards as demo_cards
 from ..demo import session as demo_session
+from ..store import session_file
 from ..store.archive import ImportRefusedError
 from ..store.library import Library, LibraryError
 from ..store.opening import Opened, known_cards, open_session
@@ -44,6 +45,14 @@ def opened(file: str) -> Opened:
     try:
         return open_session(path)
     except REFUSALS as error:
+        refuse(error)
+
+
+def written(target: Path, saved: Saved) -> None:
+    """Writes a session file; what cannot be written ends the command."""
+    try:
+        session_file.write(target, saved)
+    except (SessionFileError, OSError) as error:
         refuse(error)
 
 

@@ -11,22 +11,21 @@ from msgspec.structs import replace
 from ..core.decisions.after_edit import after_edit
 from ..core.decisions.apply import apply
 from ..core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
-from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.time_edits import set_length, set_rate, set_tempo
-from ..core.told.how_many import not_known, sentence
+from ..core.told.how_many import how_often, not_known, sentence
 from ..core.units import milliseconds, percent
 from ..probe import catalogue
 from ..probe.choosing import choices, lookup
-from ..store import dawproject_out, session_file, track_table
+from ..store import dawproject_out, track_table
 from ..store.found import NothingFoundError
 from ..store.library import own_cores
-from ..store.opening import EXCHANGE_SUFFIX
-from ..store.session_file import SUFFIX, Saved, SessionFileError
+from ..store.opening import EXCHANGE_SUFFIX, made_here
+from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
-from .common import as_json, cards_of, cli, opened, refuse, show_json
+from .common import as_json, cards_of, cli, opened, refuse, show_json, written
 from .edit_verbs import VERBS, Lookup, edited, strip_of, use_of
 from .session import position
 
@@ -44,13 +43,6 @@ def target_of(file: str, to: str | None) -> Path:
     return target
 
 
-def written(target: Path, saved: Saved) -> None:
-    try:
-        session_file.write(target, saved)
-    except SessionFileError as error:
-        refuse(error)
-
-
 @cli.command()
 @click.argument("file", type=click.Path(dir_okay=False))
 @click.option("--name", help="What the session is called (default: as its file).")
@@ -65,11 +57,11 @@ def new(file: str, name: str | None, rate: int, bpm: float, length: str, cores: 
     if target.exists() and not over:
         raise click.ClickException(f"{target} is there already and was not changed. --replace writes over it.")
     try:
-        session = set_length(set_rate(empty(name or target.stem), rate), position(length))
+        session = set_length(set_rate(empty(name or target.stem), rate), position(length, "--length"))
         session = set_tempo(session, [TempoPoint(0.0, bpm)])
     except SessionError as error:
         refuse(error)
-    written(target, Saved(session, machine=Machine(cores or own_cores())))
+    written(target, made_here(session, cores))
     click.echo(f"Written to {target}")
 
 
@@ -95,7 +87,7 @@ def add(file: str | None, source: str | None, to: str | None, show: bool, templa
     try:
         found = take_in(Path(source), installed(), saved.session.rate if saved is not None else 48000)
         if saved is None:
-            made = Saved(found.session, machine=Machine(own_cores()))
+            made = made_here(found.session)
         else:
             whole, notes = joined(saved.session, found.session)
             made = replace(saved, session=whole)
@@ -197,7 +189,7 @@ def copies_of(session: Session, what: tuple[str, ...]) -> tuple[Copies, str]:
 def _figure(fit: Fit, rate: int) -> str:
     time = milliseconds(fit.buffer / rate)
     if fit.beyond is None:
-        return f"{time:>8}  {fit.more} or more   {percent(fit.now)} → {percent(fit.load)}"
+        return f"{time:>8}  {how_often(fit)}   {percent(fit.now)} → {percent(fit.load)}"
     reached = f"{percent(fit.now)} → {percent(fit.load)}, one more {percent(fit.beyond)}"
     return f"{time:>8}  {fit.more:3} more       {reached}"
 

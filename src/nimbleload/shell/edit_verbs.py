@@ -11,6 +11,7 @@ from ..core.session import chain_edits, edits, time_edits
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
+from ..core.units import from_clock
 
 Lookup = Callable[[str, str], PluginUse | None]
 
@@ -86,8 +87,10 @@ def whole(text: str, what: str) -> int:
 
 def seconds(text: str) -> float:
     """Seconds, or minutes:seconds."""
-    minutes, _, rest = text.rpartition(":")
-    return 60 * number(minutes, "a time") + number(rest, "a time") if minutes else number(rest, "a time")
+    try:
+        return from_clock(text)
+    except ValueError:
+        raise SessionError(f"a time is “{text}”, which is no number") from None
 
 
 def _add(session: Session, words: list[str], _: Lookup) -> Session:

@@ -16,11 +16,10 @@ from ..core.survey import Instant, Survey, fitted, instant, survey, to_rehearse,
 from ..core.told.host_fit import sentence
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.warnings import warnings
-from ..core.units import clock, milliseconds, percent
+from ..core.units import clock, from_clock, milliseconds, percent
 from ..store import session_file
 from ..store.library import own_cores
-from ..store.session_file import SessionFileError
-from .common import as_json, cards_of, cli, opened, refuse, show_json
+from .common import as_json, cards_of, cli, opened, refuse, show_json, written
 
 
 @cli.command("import")
@@ -39,10 +38,7 @@ def import_(file: str, to: str | None, over: bool, json: bool) -> None:
             f"{target} is there already, perhaps with a plan in it: it was not changed. --replace writes over it, "
             "--to somewhere else."
         )
-    try:
-        session_file.write(target, result.saved)
-    except SessionFileError as error:
-        refuse(error)
+    written(target, result.saved)
     if json:
         show_json({"written": str(target), "report": result.report})
         return
@@ -131,10 +127,7 @@ def fit(file: str, given: tuple[str, ...], at: str | None, keep: bool, json: boo
         host = replace(
             saved.session.host, strip_overhead=found.strip_overhead, plugin_overhead=0.0, plugin_factor=found.factor
         )
-        try:
-            session_file.write(Path(file), replace(saved, session=replace(saved.session, host=host)))
-        except (SessionFileError, OSError) as error:
-            refuse(error)
+        written(Path(file), replace(saved, session=replace(saved.session, host=host)))
         click.echo(f"Written to {file}", err=json)
 
 
@@ -160,14 +153,12 @@ def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = Fals
         refuse(error)
 
 
-def position(text: str) -> float:
+def position(text: str, option: str = "--at") -> float:
     """A position given as minutes:seconds or seconds."""
-    minutes, _, seconds = text.rpartition(":")
     try:
-        value = 60 * int(minutes or 0) + float(seconds)
+        return from_clock(text)
     except ValueError:
-        raise click.BadParameter(f"{text!r} is no position; write it like 2:14.", param_hint="--at") from None
-    return value
+        raise click.BadParameter(f"{text!r} is no position; write it like 2:14.", param_hint=option) from None
 
 
 def dearest(of: Survey, here: Instant, count: int = 8) -> list[tuple[str, float]]:

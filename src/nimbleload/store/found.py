@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 
@@ -25,6 +26,18 @@ class NothingFoundError(Exception):
 
 class StoppedError(Exception):
     """That reading was stopped before its end; nothing of it is kept."""
+
+
+def content_of(path: Path, largest: int, why: str) -> bytes:
+    """The bytes of a file. NothingFoundError if it cannot be read, or has more than `largest` (`why` ends that)."""
+    try:
+        with path.open("rb") as file:
+            content = file.read(largest + 1)
+    except OSError as error:
+        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}. Nothing was added.") from error
+    if len(content) > largest:
+        raise NothingFoundError(f"{path.name} has more than {largest >> 20} MB{why}")
+    return content
 
 
 Progress = Callable[[float, str], bool]

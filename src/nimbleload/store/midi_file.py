@@ -20,7 +20,7 @@ from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
 from .dawproject import ImportReport, NotePart
-from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
+from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
 
 ENDINGS = (".mid", ".midi", ".smf", ".kar")
 LARGEST = 64 << 20
@@ -100,13 +100,7 @@ def _notes_by_part(path: str, changed: int) -> dict[str, tuple[NotePart, ...]]:
 
 def _read_file(path: Path, progress: Progress) -> tuple[int, _Read]:
     """Ticks a quarter note, and what the tracks of a file hold."""
-    try:
-        with path.open("rb") as file:
-            content = file.read(LARGEST + 1)
-    except OSError as error:
-        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}. Nothing was added.") from error
-    if len(content) > LARGEST:
-        raise NothingFoundError(f"{path.name} has more than {LARGEST >> 20} MB, which no MIDI file needs.")
+    content = content_of(path, LARGEST, ", which no MIDI file needs.")
     ticks, chunks, left_out = _chunks(content, path)
     found = _Read()
     found.left_out += left_out

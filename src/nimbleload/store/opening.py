@@ -8,12 +8,13 @@ from pathlib import Path
 import msgspec
 
 from ..core.cards.card import CostCard
+from ..core.session.computer import Machine
 from ..core.session.plugins import CardKey
 from ..core.session.session import Session
 from . import dawproject, session_file
 from .archive import ImportRefusedError
 from .dawproject import ImportReport
-from .library import STAND_IN, TYPED, Library
+from .library import STAND_IN, TYPED, Library, own_cores
 from .session_file import Saved
 
 EXCHANGE_SUFFIX = ".dawproject"
@@ -24,6 +25,11 @@ class Opened(msgspec.Struct, frozen=True):
 
     saved: Saved
     report: ImportReport | None = None
+
+
+def made_here(session: Session, cores: int | None = None) -> Saved:
+    """A session that comes from no session file, for a computer of so many cores (None: as many as here)."""
+    return Saved(session, machine=Machine(cores or own_cores()))
 
 
 def open_session(path: Path) -> Opened:

@@ -19,7 +19,7 @@ from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.session import Section, SessionError
 from ..core.session.strips import Clip, Send, Strip, StripKind
 from .dawproject import ImportReport
-from .found import Found, NothingFoundError, shortened
+from .found import Found, NothingFoundError, content_of, shortened
 
 ENDINGS = (".csv", ".tsv", ".txt")
 COLUMNS = ("track", "kind", "bus", "send to", "plugin", "standard", "setting", "voices", "from", "to", "section")
@@ -85,14 +85,7 @@ def read(path: Path, lookup: Lookup, rate: int = 48000) -> Found:
 
 def _rows(path: Path) -> list[list[str]]:
     """The cells of a file, row by row; empty rows are left out."""
-    try:
-        with path.open("rb") as file:
-            content = file.read(LARGEST + 1)
-    except OSError as error:
-        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}. Nothing was added.") from error
-    if len(content) > LARGEST:
-        raise NothingFoundError(f"{path.name} has more than {LARGEST >> 20} MB. Nothing was added.")
-    text = decoded(content)
+    text = decoded(content_of(path, LARGEST, ". Nothing was added."))
     first = text.split("\n", 1)[0]
     separator = max(";\t,", key=first.count)
     try:

@@ -18,15 +18,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ...core.session.computer import Machine
 from ...core.session.joined import Joined, joined
 from ...core.session.session import Session, SessionError
 from ...probe import catalogue
 from ...probe.choosing import choices, lookup
 from ...store.found import Found, NothingFoundError, StoppedError
-from ...store.library import own_cores
-from ...store.opening import Opened
-from ...store.session_file import Saved
+from ...store.opening import Opened, made_here
 from ...store.taking_in import ADDABLE, take_in
 from ..desk import Desk
 from ..filing import Filing
@@ -147,7 +144,7 @@ class Adding(QObject):
         document = self._desk.document
         name = Path(found.report.file).name
         if document is None:
-            saved = Saved(found.session, machine=Machine(own_cores()))
+            saved = made_here(found.session)
             self._desk.open(saved, self._filing.cards_for(Opened(saved)), None, found.report, unsaved=True)
         else:
             try:

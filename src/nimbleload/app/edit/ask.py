@@ -16,10 +16,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.session.computer import RATES
 from ...core.session.edits import MOST_COPIES
 from ...core.session.strips import Strip
-
-RATES = (44100, 48000, 88200, 96000, 176400, 192000)
 
 
 class Question(QDialog):

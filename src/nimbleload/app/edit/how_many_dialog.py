@@ -14,7 +14,7 @@ from ...core.load.how_many import Fit, how_many, of_plugin, of_strips, unmeasure
 from ...core.session.plugins import PluginUse
 from ...core.session.session import SessionError
 from ...core.survey import Survey
-from ...core.told.how_many import not_known, sentence
+from ...core.told.how_many import how_often, not_known, sentence
 from ...core.units import milliseconds, percent
 from ..landing import Landing
 from ..picture import Picture
@@ -33,14 +33,14 @@ class FitPicture(Picture):
 
     def show_fits(self, fits: Sequence[Fit], rate: int, buffer: int) -> None:
         self._fits, self._rate, self._buffer = fits, rate, buffer
-        self.describe("; ".join(f"{fit.buffer} samples: {_count(fit)}" for fit in fits))
+        self.describe("; ".join(f"{fit.buffer} samples: {how_often(fit)}" for fit in fits))
         self.update()
 
     def figures(self) -> list[list[str]]:
         rows = [["buffer (samples)", "more fit", "load now", "load with them", "load with one more"]]
         for fit in self._fits:
             beyond = "" if fit.beyond is None else f"{fit.beyond:.4f}"
-            rows.append([str(fit.buffer), _count(fit), f"{fit.now:.4f}", f"{fit.load:.4f}", beyond])
+            rows.append([str(fit.buffer), how_often(fit), f"{fit.now:.4f}", f"{fit.load:.4f}", beyond])
         return rows
 
     def sizeHint(self) -> QSize:
@@ -63,7 +63,7 @@ class FitPicture(Picture):
             painter.drawRect(bar)
             painter.setPen(theme.colour("brick" if over else "text"))
             centre = Qt.AlignmentFlag.AlignHCenter
-            painter.drawText(QRectF(k * width, bar.top() - line, width, line), centre, _count(fit))
+            painter.drawText(QRectF(k * width, bar.top() - line, width, line), centre, how_often(fit))
             painter.setPen(theme.colour("text"))
             painter.setFont(theme.font(12, fit.buffer == self._buffer))
             painter.drawText(QRectF(k * width, bottom + theme.px(2), width, line), centre, str(fit.buffer))
@@ -76,10 +76,6 @@ class FitPicture(Picture):
         painter.setPen(theme.colour("line"))
         painter.drawLine(0, bottom, self.width(), bottom)
         painter.end()
-
-
-def _count(fit: Fit) -> str:
-    return f"{fit.more} or more" if fit.beyond is None else str(fit.more)
 
 
 class HowManyDialog(QDialog):

@@ -6,6 +6,9 @@ import msgspec
 
 BUFFER_SIZES: tuple[int, ...] = (32, 64, 128, 256, 512, 1024, 2048, 4096)
 
+# Sample rates that sessions usually have (hertz).
+RATES: tuple[int, ...] = (44100, 48000, 88200, 96000, 176400, 192000)
+
 
 class Host(msgspec.Struct, frozen=True):
     """How the host spends its time beside the plugins: seconds of overhead per strip and plugin in each block.

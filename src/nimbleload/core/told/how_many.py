@@ -8,6 +8,11 @@ from ..load.how_many import Fit
 from ..units import percent
 
 
+def how_often(fit: Fit) -> str:
+    """How many more fit: "12", or "256 or more" where no more were tried."""
+    return f"{fit.more} or more" if fit.beyond is None else str(fit.more)
+
+
 def sentence(found: Sequence[Fit], name: str, limit: float, buffer: int) -> str:
     """What is to be said of the chosen buffer size (samples), and where more would fit."""
     here = next((fit for fit in found if fit.buffer == buffer), None)
@@ -33,8 +38,7 @@ def sentence(found: Sequence[Fit], name: str, limit: float, buffer: int) -> str:
             f"{told_beyond(here.beyond)}."
         )
     if best.more > here.more:
-        more = f"{best.more} or more" if best.beyond is None else str(best.more)
-        told += f" At {best.buffer} samples {more} fit."
+        told += f" At {best.buffer} samples {how_often(best)} fit."
     elif here.now > limit:
         told += f" No other buffer size has room for one {under} either."
     return told
