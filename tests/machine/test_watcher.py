@@ -127,6 +127,27 @@ def test_only_so_many_seconds_are_kept(tmp_path):
     assert first >= found.begun
 
 
+def test_the_last_seconds_are_the_end_of_what_is_kept(tmp_path):
+    with Host(tmp_path, PLUGINS, PERIOD, 600) as host:
+        watcher = Watcher([host.pid])
+        while host.process.poll() is None:
+            time.sleep(0.1)
+            watcher.poll()
+        seconds = 0.5 * (time.monotonic_ns() - watcher.begun) / 1e9
+        short, whole = watcher.recording(seconds), watcher.recording()
+        watcher.close()
+    assert short.seconds == pytest.approx(seconds)
+    assert sum(len(t.switch_time) for t in short.threads) > 0
+    for one, other in zip(short.threads, whole.threads, strict=True):
+        both = other.switch_time >= short.begun
+        np.testing.assert_array_equal(one.switch_time, other.switch_time[both])
+        np.testing.assert_array_equal(one.switch_kind, other.switch_kind[both])
+        both = other.look_time >= short.begun
+        np.testing.assert_array_equal(one.look_time, other.look_time[both])
+        np.testing.assert_array_equal(one.look_owner, other.look_owner[both])
+        np.testing.assert_array_equal(one.look_weight, other.look_weight[both])
+
+
 def test_what_is_watched_goes_on_when_the_watching_ends(tmp_path):
     with Host(tmp_path, PLUGINS[:1], PERIOD, 600) as host:
         before = len(list(Path("/proc/self/fd").iterdir()))

@@ -6,6 +6,7 @@ Nothing in the host is changed; when the watching ends, the kernel forgets it.
 from __future__ import annotations
 
 import errno
+import math
 import random
 import time
 from collections import deque
@@ -153,17 +154,19 @@ class Watcher:
                     raise
         self.unseen += 1
 
-    def recording(self) -> Recording:
-        """All that is kept, to this moment. Nothing is left out without being counted."""
+    def recording(self, seconds: float = math.inf) -> Recording:
+        """All that is kept, to this moment, or only the last so many seconds of it. Nothing is left out without being
+        counted."""
         for kept in self._kept.values():
             if not kept.ended and kept.records.waiting:
                 self._take(kept, time.monotonic())
         threads = []
         ended = time.monotonic_ns()
-        begun = max(self.begun, ended - round(self._seconds * 1e9))
+        begun = max(self.begun, ended - round(min(seconds, self._seconds) * 1e9))
         for kept in self._kept.values():
-            reads, thread = [part for part, _ in kept.parts], kept.thread
-            weights = [np.full(len(part.sample_time), period, np.int64) for part, period in kept.parts]
+            parts = [each for each in kept.parts if _ends(each[0]) >= begun]
+            reads, thread = [part for part, _ in parts], kept.thread
+            weights = [np.full(len(part.sample_time), period, np.int64) for part, period in parts]
             threads.append(
                 Thread(
                     thread.process, thread.number, thread.name, thread.is_real_time,

@@ -105,6 +105,7 @@ class Watching(QObject):
         self._stop = threading.Event()
         self._lock = threading.Lock()
         self._recording: Recording | None = None
+        self._watcher: Watcher | None = None
         self._names: dict[str, str] = {}
         self._filing: list[threading.Thread] = []
 
@@ -114,9 +115,9 @@ class Watching(QObject):
 
     @property
     def recording(self) -> Recording | None:
-        """All that is kept of what was watched last."""
+        """All that is kept of what was watched last, or is being watched."""
         with self._lock:
-            return self._recording
+            return self._watcher.recording() if self._watcher is not None else self._recording
 
     def look(self) -> None:
         """Looks which hosts run."""
@@ -157,12 +158,19 @@ class Watching(QObject):
         except Exception as error:
             log.exception("watching did not begin")
             return f"Watching did not begin: {error}."
+        self._watcher = watcher
         try:
-            return self._watch(watcher)
+            try:
+                return self._watch(watcher)
+            finally:
+                with self._lock:
+                    self._recording = watcher.recording()
         except Exception as error:
             log.exception("watching failed")
             return f"Watching ended early: {error}. What was seen stays."
         finally:
+            with self._lock:
+                self._watcher = None
             watcher.close()
 
     def _threads_only(self, watched: tuple[int, ...]) -> str:
@@ -178,22 +186,19 @@ class Watching(QObject):
         worst: Worst | None = None
         shown = time.monotonic()
         while not self._stop.wait(FETCH_EVERY):
-            watcher.poll()
+            with self._lock:
+                watcher.poll()
             if time.monotonic() - shown < SHOW_EVERY and not watcher.is_over:
                 continue
             shown = time.monotonic()
-            recording = watcher.recording()
             with self._lock:
-                self._recording = recording
+                recording = watcher.recording(SHOWN_SECONDS)
             events = [event.words for event in watcher.events]
-            last = snapshot(recording.last(SHOWN_SECONDS), names, worst, events)
+            last = snapshot(recording, names, worst, events)
             worst = last.worst
             self._landing.post(self.seen.emit, last)
             if watcher.is_over:
                 return "The host has ended. What was seen stays."
-        watcher.poll()
-        with self._lock:
-            self._recording = watcher.recording()
         return ""
 
     # Recordings as files
