@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import threading
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import pytest
 
+from nimbleload.machine import perf
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 
@@ -26,3 +28,12 @@ def own_folders(tmp_path_factory, monkeypatch, shared_cache):
         monkeypatch.setenv(f"XDG_{name}_HOME", str(home / name.lower()))
     monkeypatch.setenv("XDG_CACHE_HOME", str(shared_cache))
     monkeypatch.delenv("CLAP_PATH", raising=False)
+
+
+@pytest.fixture
+def may_watch():
+    """Skips where the kernel does not let this user see what threads do."""
+    try:
+        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
+    except (perf.NotAllowedError, KeyError):
+        pytest.skip("the kernel does not let this user see what threads do")

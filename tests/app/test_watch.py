@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import threading
 
 import pytest
 from PySide6.QtCore import Qt
@@ -17,14 +16,6 @@ from nimbleload.probe import catalogue
 from tests.helpers.host import Host, Plugin
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
-
-
-@pytest.fixture
-def may_watch():
-    try:
-        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
-    except (perf.NotAllowedError, KeyError):
-        pytest.skip("the kernel does not let this user see what threads do")
 
 
 @pytest.fixture

@@ -24,13 +24,7 @@ from tests.helpers.host import Host, Plugin
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
 PERIOD = 2_000_000
 
-
-@pytest.fixture(autouse=True)
-def _where_it_is_allowed():
-    try:
-        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
-    except (perf.NotAllowedError, KeyError):
-        pytest.skip("the kernel does not let this user see what threads do")
+pytestmark = pytest.mark.usefixtures("may_watch")
 
 
 def watched(host, seconds, close=False):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import json
 import os
-import threading
 
 import pytest
 from click.testing import CliRunner
@@ -27,14 +26,6 @@ def kept(tmp_path_factory):
     path = tmp_path_factory.mktemp("kept") / "example.nimblewatch"
     recording_file.write(path, recording(sample_cards()), {"/example/Vault.lv2": "Vault, as installed"})
     return path
-
-
-@pytest.fixture
-def may_watch():
-    try:
-        perf.Records(threading.get_native_id(), 1_000_000, 1).close()
-    except (perf.NotAllowedError, KeyError):
-        pytest.skip("the kernel does not let this user see what threads do")
 
 
 def run(*words):
