@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import os
+import signal
 
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
 from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, PREDICTED
+from nimbleload.app.watch.watching import Found
 from nimbleload.app.window import EDIT, WATCH
 from nimbleload.core.told.watching import percent
 from nimbleload.machine import perf, processes
+from nimbleload.machine.sound_servers import Running
 from nimbleload.probe import catalogue
+from tests.helpers import sound_server
 from tests.helpers.host import Host, Plugin
+from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
 
@@ -102,7 +107,7 @@ def test_where_the_kernel_refuses_the_remedy_is_said(page, qtbot, monkeypatch):
 
 def test_without_a_host_the_page_says_what_to_do(page, qtbot):
     qtbot.waitUntil(lambda: page.sentence.headline.text() != "", timeout=10_000)
-    page._show_hosts([])
+    page.watching.found.emit(Found([], []))
     assert page.sentence.headline.text() == "No host is running."
     assert page.empty.isVisible() and page.example.isVisible()
     assert not page.hosts.isVisible() and not page.halves.isVisible()
@@ -220,3 +225,41 @@ def test_what_was_seen_becomes_a_session(beside, qtbot):
     work = of.case.rows(beside.desk.instant.states).sum() / of.deadline
     engine = sum(part.core for part in page.shown.parts if part.role == "engine")
     assert work == pytest.approx(engine, rel=0.05) and seen.blocks is not None
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_a_sound_server_is_watched_with_its_clients_and_its_xruns_are_drawn(page, qtbot, tmp_path):
+    with sound_server.jack(tmp_path) as server:
+        server.add("strings", "urn:zamaudio:ZamVerb")
+        wait_for(lambda: "strings:" in server.run("jack_lsp"), "the client")
+        server.connect("strings:lv2_audio_out_1", "system:playback_1")
+        choice = (server.process.pid,)
+        qtbot.waitUntil(lambda: choice in page.choices, timeout=20_000)
+        page.hosts.setCurrentIndex(page.choices.index(choice))
+        assert page.hosts.currentText().startswith("JACK, the server nimble")
+        with qtbot.waitSignal(page.watching.seen, timeout=30_000):
+            qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+        server.clients["strings"].send_signal(signal.SIGSTOP)
+        qtbot.wait(100)
+        server.clients["strings"].send_signal(signal.SIGCONT)
+
+        def xruns():
+            return sum(int(row[2]) for row in page.blocks.figures()[1:])
+
+        qtbot.waitUntil(lambda: xruns() > 0, timeout=20_000)
+        assert "xrun" in page.blocks.accessibleDescription() and "JACK told of" in page.sentence.advice.text()
+        with qtbot.waitSignal(page.watching.ended, timeout=30_000):
+            qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+        assert "JACK: 1 client" in page.words.text() + page.sentence.advice.text()
+    with qtbot.waitSignal(page.taken, timeout=10_000) as taken:
+        qtbot.mouseClick(page.take, Qt.MouseButton.LeftButton)
+    made = taken.args[0]
+    assert made.is_routed
+    strings = next(strip for strip in made.session.strips if strip.name == "strings")
+    assert strings.output == "main" and [use.label for use in strings.inserts]
+
+
+def test_a_server_that_cannot_be_listened_to_is_a_sentence(page, qtbot):
+    with qtbot.waitSignal(page.watching.ended, timeout=30_000):
+        page.watching.start((os.getpid(),), False, Running("JACK", f"nobody{os.getpid()}", os.getpid()))
+    assert "The server cannot be listened to: JackOpenError" in page.sentence.advice.text()

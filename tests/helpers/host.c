@@ -4,10 +4,13 @@
 
    Plugins are shared objects with `void work(long ns)`. They are dealt out to the threads in turn; the first thread
    begins each block, wakes the others and waits for them. Every LATE_EVERY-th block (0: none) the first thread spins on
-   until a tenth of a period after its due. The log has a line a block: due, begun, ended (ns, CLOCK_MONOTONIC), then
+   until a tenth of a period after its due. HOST_IDLE more threads wake up every tenth of a second or so, as those of real
+   hosts do; HOST_FILES names a folder whose files are all mapped. The log has a line a block: due, begun, ended (ns, CLOCK_MONOTONIC), then
    what each plugin took. */
 #define _GNU_SOURCE
+#include <dirent.h>
 #include <dlfcn.h>
+#include <fcntl.h>
 #include <math.h>
 #include <pthread.h>
 #include <sched.h>
@@ -15,8 +18,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/resource.h>
 #include <time.h>
+#include <unistd.h>
 
 #define MOST 64
 
@@ -68,6 +73,24 @@ static void *window(void *unused) {
     return 0;
 }
 
+/* Waits for something that hardly ever comes. */
+static void *idle(void *which) {
+    struct timespec t = {0, 80000000 + (long)which % 64 * 1000000};
+    while (!over) nanosleep(&t, 0);
+    return 0;
+}
+
+static void map_all(const char *folder) {
+    DIR *dir = opendir(folder);
+    char path[4096];
+    for (struct dirent *entry; dir && (entry = readdir(dir));) {
+        snprintf(path, sizeof path, "%s/%s", folder, entry->d_name);
+        int file = open(path, O_RDONLY);
+        if (file >= 0) mmap(0, 4096, PROT_READ | PROT_EXEC, MAP_PRIVATE, file, 0), close(file);
+    }
+    if (dir) closedir(dir);
+}
+
 int main(int count, char **words) {
     period = atol(words[1]), blocks = atol(words[2]), threads = atoi(words[3]);
     int real_time = atoi(words[5]);
@@ -86,6 +109,12 @@ int main(int count, char **words) {
     long *log = calloc(blocks * 3, sizeof *log);
     pthread_t thread[MOST], drawing;
     pthread_create(&drawing, 0, window, 0);
+    const char *more = getenv("HOST_IDLE"), *folder = getenv("HOST_FILES");
+    if (folder) map_all(folder);
+    for (long k = 0; more && k < atol(more); k++) {
+        pthread_t sleeper;
+        pthread_create(&sleeper, 0, idle, (void *)k);
+    }
     if (real_time) {
         struct sched_param p = {.sched_priority = 20};
         if (pthread_setschedparam(pthread_self(), SCHED_FIFO, &p)) fprintf(stderr, "not in real time\n");

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -32,19 +33,20 @@ class Log(NamedTuple):
 
 
 class Host:
-    """The running host. `log` waits for its end."""
+    """The running host, with `idle` threads beside and all files of a folder mapped. `log` waits for its end."""
 
     def __init__(
         self, folder: Path, plugins: list[Plugin], period: int = 2_000_000, blocks: int = 1500, threads: int = 1,
-        late_every: int = 0, real_time: bool = True,
+        late_every: int = 0, real_time: bool = True, idle: int = 0, files: Path | None = None,
     ) -> None:  # fmt: skip
         self._log = folder / "log"
         program = built(folder, "host", "-ldl", "-lm", "-lpthread")
         words = [f"{_plugin(folder, p.name)}:{p.ns}:{p.every}:{p.burst}" for p in plugins]
         numbers = [str(each) for each in (period, blocks, threads)]
+        more = {"HOST_IDLE": str(idle), **({"HOST_FILES": str(files)} if files is not None else {})}
         self.process = subprocess.Popen(
             [str(program), *numbers, str(self._log), str(int(real_time)), str(late_every), *words],
-            stdout=subprocess.PIPE, text=True,
+            stdout=subprocess.PIPE, text=True, env={**os.environ, **more},
         )  # fmt: skip
         assert self.process.stdout is not None
         assert self.process.stdout.readline() == "ready\n"

@@ -11,11 +11,14 @@ from click.testing import CliRunner
 
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
-from nimbleload.machine import perf, processes
+from nimbleload.machine import perf, processes, sound_servers
 from nimbleload.machine.processes import Process
+from nimbleload.machine.sound_servers import Running
 from nimbleload.shell import cli
 from nimbleload.store import recording_file, session_file
+from tests.helpers import sound_server
 from tests.helpers.host import Host, Plugin
+from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
 
@@ -113,3 +116,32 @@ def test_what_was_seen_becomes_a_session_and_stands_against_one(kept, tmp_path, 
     assert figures["buffer"] == 256 and figures["plugins"][0]["predicted"] > 0
     again = run("--from", kept, "--session", target)
     assert again.exit_code == 1 and "is there already and was not changed" in again.output
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_the_sound_server_is_watched_with_its_clients(tmp_path, monkeypatch):
+    with sound_server.jack(tmp_path) as server:
+        server.add("strings", "urn:zamaudio:ZamVerb")
+        wait_for(lambda: "strings:" in server.run("jack_lsp"), "the client")
+        mine = [each for each in sound_servers.servers() if each.process == server.process.pid]
+        monkeypatch.setattr(sound_servers, "servers", lambda: mine)
+        said = run("--jack", "--seconds", 2, "--json", "--keep", tmp_path / "a.nimblewatch")
+        words = run("--jack", "--seconds", 1)
+    assert said.exit_code in (0, 3), said.output
+    figures = json.loads(said.output)
+    told = figures["server"]
+    assert (told["kind"], told["buffer"], told["rate"]) == ("JACK", 256, 48000)
+    assert [client["name"] for client in told["clients"]] == ["system", "strings"]
+    assert told["clients"][1]["process"] == server.clients["strings"].pid and 0 < told["load"] < 1
+    assert len(told["xruns"]) >= told["xruns_with_a_late_block"]
+    assert "JACK: 1 client, 256 samples at 48 kHz" in words.output
+    assert json.loads(run("--from", tmp_path / "a.nimblewatch", "--json").output)["server"] == told
+
+
+def test_without_a_server_it_is_said(monkeypatch):
+    monkeypatch.setattr(sound_servers, "servers", list)
+    said = run("--jack")
+    assert said.exit_code == 1 and "No sound server of yours is running" in said.output
+    monkeypatch.setattr(sound_servers, "servers", lambda: [Running("JACK", f"nobody{os.getpid()}", 0)])
+    said = run("--jack")
+    assert said.exit_code == 1 and "JACK cannot be listened to: JackOpenError" in said.output

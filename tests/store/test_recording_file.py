@@ -9,6 +9,8 @@ import msgspec
 import numpy as np
 import pytest
 
+from nimbleload.core.watching.records import Heard
+from nimbleload.core.watching.server import Client, Server
 from nimbleload.store import recording_file
 from nimbleload.store.recording_file import RecordingFileError
 from tests.helpers.recordings import blocks, recording, thread
@@ -54,6 +56,29 @@ def test_everything_comes_back(path):
         assert mine[:4] == its[:4]
         for old, new in zip(mine[4:10], its[4:10], strict=True):
             assert np.array_equal(old, new) and new.dtype == np.int64
+
+
+def test_what_a_sound_server_told_comes_back(tmp_path):
+    clients = (Client("system", 7, 2, 2, ()), Client("mixer", 8, 2, 2, ("system",)))
+    server = Server("JACK", "default", 7, 48000, 256, True, 256, -1, clients)
+    told = Heard.of(server, [(1_200_000_000, 0.002)], [(1_500_000_000, 0.5), (1_000_000_000, 0.25)])
+    recording_file.write(tmp_path / "b.nimblewatch", OF._replace(heard=told), {})
+    found = recording_file.read(tmp_path / "b.nimblewatch")[0].heard
+    assert found.server == server
+    assert (found.xrun_time.tolist(), found.xrun_late.tolist()) == ([1_200_000_000], [0.002])
+    assert (found.load_time.tolist(), found.load.tolist()) == ([1_000_000_000, 1_500_000_000], [0.25, 0.5])
+
+
+@pytest.mark.parametrize("wrong", [{"rate": 0}, {"buffer": -1}, {"kind": "Hammer"}, {"loads": [[1, "x"]]}])
+def test_a_server_that_cannot_be_is_a_damaged_file(tmp_path, wrong):
+    path = tmp_path / "b.nimblewatch"
+    server = Server("JACK", "default", 7, 48000, 256, True, 256, -1, ())
+    recording_file.write(path, OF._replace(heard=Heard.of(server, [], [])), {})
+    page = msgspec.json.decode(zipfile.ZipFile(path).read("recording.json"))
+    with pytest.raises(RecordingFileError, match="is damaged"):
+        recording_file.read(
+            changed(path, "recording.json", msgspec.json.encode({**page, "server": {**page["server"], **wrong}}))
+        )
 
 
 @pytest.mark.parametrize(

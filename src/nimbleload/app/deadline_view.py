@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPaintEvent, QPen
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from ..core.units import percent
+from ..core.units import count, percent
 from .picture import Picture
 from .theme import theme
 
@@ -21,17 +22,24 @@ class DeadlineView(Picture):
         super().__init__("Blocks against their deadlines", parent)
         self._loads = np.zeros(0)
         self._typical, self._dashed = 0.0, ""
+        self._xruns: tuple[int, ...] = ()
 
-    def show_loads(self, loads: Sequence[float], typical: float, dashed: str = "predicted as typical") -> None:
-        """The loads in order (fractions), and one as a line, with what it is."""
-        self._loads, self._typical, self._dashed = np.array(loads), typical, dashed
+    def show_loads(
+        self, loads: Sequence[float], typical: float, dashed: str = "predicted as typical", xruns: Sequence[int] = ()
+    ) -> None:
+        """The loads in order (fractions), and one as a line, with what it is; `xruns` are the places of blocks that a
+        sound server gave up."""
+        self._loads, self._typical, self._dashed, self._xruns = np.array(loads), typical, dashed, tuple(xruns)
         if len(self._loads):
-            self.describe(f"{len(self._loads)} blocks, {int((self._loads > 1).sum())} longer than the deadline")
+            words = f"{len(self._loads)} blocks, {int((self._loads > 1).sum())} longer than the deadline"
+            self.describe(f"{words}; {count(len(self._xruns), 'xrun')}" if self._xruns else words)
         self.setVisible(len(self._loads) > 0)
         self.update()
 
     def figures(self) -> list[list[str]]:
-        return [["block", "load"], *([str(k), f"{load:.4f}"] for k, load in enumerate(self._loads.tolist(), 1))]
+        told = Counter(self._xruns)
+        rows = ([str(k + 1), f"{load:.4f}", str(told[k])] for k, load in enumerate(self._loads.tolist()))
+        return [["block", "load", "xruns"], *rows]
 
     def sizeHint(self) -> QSize:
         return QSize(900, theme.px(190))
@@ -48,9 +56,9 @@ class DeadlineView(Picture):
         painter.setBrush(theme.colour("ground"))
         painter.drawRect(plot)
         top = max(1.15, 1.05 * float(self._loads.max()))
-        count = min(len(self._loads), max(int(plot.width() / 2), 1))
-        groups = np.array_split(self._loads, count)
-        width = plot.width() / count
+        bars = min(len(self._loads), max(int(plot.width() / 2), 1))
+        groups = np.array_split(self._loads, bars)
+        width = plot.width() / bars
         for late, name in ((False, "teal"), (True, "brick")):
             painter.setBrush(theme.colour(name))
             painter.drawRects([
@@ -65,6 +73,18 @@ class DeadlineView(Picture):
             painter.setPen(QPen(theme.colour(name), 1.4, style))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14)), right, percent(load))
+        self._mark_xruns(painter, plot)
         painter.setPen(theme.colour("quiet"))
         words = f"{len(self._loads)} blocks; solid line: the deadline; dashed line: {self._dashed}"
+        words += "; wedges from above: xruns" if self._xruns else ""
         painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), words)
+
+    def _mark_xruns(self, painter: QPainter, plot: QRectF) -> None:
+        """A wedge from above over each block that was given up, in a colour of its own: the server's word, not ours."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("text"))
+        half, height = theme.px(4), theme.px(9)
+        for place in sorted(set(self._xruns)):
+            x = plot.left() + plot.width() * (place + 0.5) / len(self._loads)
+            corners = [QPointF(x - half, plot.top()), QPointF(x + half, plot.top()), QPointF(x, plot.top() + height)]
+            painter.drawPolygon(corners)

@@ -12,14 +12,15 @@ import time
 from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 
-from ..core.watching.records import NOBODY, Recording, Thread
+from ..core.watching.records import NOBODY, Event, Recording, Thread
 from . import perf, processes
+from .listening import Listening
 from .maps import Maps
 from .processes import PROC
+from .sound_servers import Running
 
 # Looks at each thread after so much of its CPU time (ns): for as long as one likes, and for ten seconds.
 STEADY, CLOSE = 1_000_000, 100_000
@@ -29,13 +30,6 @@ DEAREST = 0.02
 # often (seconds).
 THREADS_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 0.5
 ROOM = (64, 16, 4, 1)
-
-
-class Event(NamedTuple):
-    """Something that happened while watching: when (ns), and what, in words."""
-
-    time: int
-    words: str
 
 
 class _Kept:
@@ -57,19 +51,23 @@ class _Kept:
 
 class Watcher:
     """Watches processes and all below them: one host, or a server with its clients. `seconds` is how long records are
-    kept.
+    kept. Where a server is listened to, its clients are watched from when they come on.
 
     NotAllowedError if the kernel refuses; ProcessLookupError if there is no such process.
     """
 
-    def __init__(self, watched: Sequence[int], close: bool = False, seconds: float = 60.0, root: Path = PROC) -> None:
+    def __init__(
+        self, watched: Sequence[int], close: bool = False, seconds: float = 60.0, root: Path = PROC,
+        listening: Listening | None = None,
+    ) -> None:  # fmt: skip
+        self.listening = listening
         for process in watched:
             if not processes.threads(process, root):
                 raise ProcessLookupError(errno.ESRCH, f"there is no process {process}, or it is another user's")
         self.watched, self._root, self._seconds = tuple(watched), root, seconds
         self.price = perf.price()
         self.period = max(CLOSE if close else STEADY, round(self.price / DEAREST * 1e9))
-        self.events: list[Event] = []
+        self._events: list[Event] = []
         self.unseen = 0
         self._files: list[str] = []
         self._maps: dict[int, Maps] = {}
@@ -81,10 +79,27 @@ class Watcher:
         self._follow()
         self.begun = time.monotonic_ns()
 
+    @classmethod
+    def of_server(cls, running: Running, close: bool = False, seconds: float = 60.0) -> Watcher:
+        """Watches a sound server with its clients, and listens to it. ListeningError if it does not let itself be
+        listened to, beside what else there may be."""
+        listening = Listening(running)
+        try:
+            return cls(listening.server.processes, close, seconds, listening=listening)
+        except BaseException:
+            listening.close()
+            raise
+
     @property
     def is_over(self) -> bool:
         """Whether all threads that were watched have ended."""
         return all(kept.ended for kept in self._kept.values())
+
+    @property
+    def events(self) -> list[Event]:
+        """What has happened so far, in order."""
+        told = self.listening.events if self.listening is not None else []
+        return sorted([*self._events, *told])
 
     def poll(self) -> None:
         """Takes in what has happened since the last time. At least five times a second, so that there is room."""
@@ -117,6 +132,9 @@ class Watcher:
     def _follow(self) -> None:
         """Finds threads and processes that are new, and those that have ended."""
         there: set[int] = set()
+        if self.listening is not None:
+            joined = (number for number in self.listening.server.processes if number not in self.watched)
+            self.watched += tuple(number for number in joined if processes.threads(number, self._root))
         for process in processes.descendants(self.watched, self._root):
             found = processes.threads(process, self._root)
             if found and process not in self._maps:
@@ -124,7 +142,7 @@ class Watcher:
                 self._programs[process] = processes.program(process, self._root)
                 if process not in self.watched:
                     words = f"child process {process} ({self._programs[process]}) is watched, too"
-                    self.events.append(Event(time.monotonic_ns(), words))
+                    self._events.append(Event(time.monotonic_ns(), words))
             for thread in found:
                 there.add(thread.number)
                 if thread.number not in self._kept:
@@ -138,7 +156,7 @@ class Watcher:
                 self._kept[number].ended = True
         for process in self.watched:
             if process in self._maps and not processes.threads(process, self._root):
-                self.events.append(Event(time.monotonic_ns(), f"{self._programs[process]} has ended"))
+                self._events.append(Event(time.monotonic_ns(), f"{self._programs[process]} has ended"))
                 del self._maps[process]
 
     def _attach(self, thread: processes.Thread) -> None:
@@ -162,7 +180,8 @@ class Watcher:
                 self._take(kept, time.monotonic())
         threads = []
         ended = time.monotonic_ns()
-        begun = max(self.begun, ended - round(min(seconds, self._seconds) * 1e9))
+        begun = max(self.begun, ended - round(min(seconds, self._seconds) * 1e9), self._same_since())
+        begun = min(begun, ended)
         for kept in self._kept.values():
             parts = [each for each in kept.parts if _ends(each[0]) >= begun]
             reads, thread = [part for part, _ in parts], kept.thread
@@ -177,11 +196,19 @@ class Watcher:
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
-        made = Recording(begun, ended, tuple(threads), tuple(self._files), dict(self._programs), lost, self.price)
+        heard = self.listening.heard() if self.listening is not None else None
+        files, programs = tuple(self._files), dict(self._programs)
+        made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard)
         return made.last(made.seconds)
+
+    def _same_since(self) -> int:
+        """Since when (ns) blocks have the length that they have now: what was before is another host's."""
+        return self.listening.since if self.listening is not None else 0
 
     def close(self) -> None:
         """Ends the watching without a trace."""
+        if self.listening is not None:
+            self.listening.close()
         for kept in self._kept.values():
             if not kept.ended:
                 kept.records.close()

@@ -17,10 +17,13 @@ from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
 from ..core.units import count, percent
 from ..core.watching.blocks import Seen, see
-from ..core.watching.records import Recording
+from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
-from ..machine import processes, threads_only
+from ..core.watching.xruns import explained
+from ..machine import processes, sound_servers, threads_only
+from ..machine.listening import ListeningError
 from ..machine.perf import NotAllowedError
+from ..machine.sound_servers import Running
 from ..machine.watcher import Watcher
 from ..probe import catalogue
 from ..probe.choosing import held_in
@@ -36,6 +39,7 @@ LATE, NO_CYCLE = 3, 4
 @cli.command()
 @click.argument("process", type=int, nargs=-1)
 @click.option("--all", "together", is_flag=True, help="Watch all hosts that run as one: a server with its clients.")
+@click.option("--jack", is_flag=True, help="Watch the sound server that runs (JACK or PipeWire) with its clients.")
 @click.option("--seconds", type=click.FloatRange(0.5, 3600), default=10.0, help="For how long (default: 10).")
 @click.option("--close", is_flag=True, help="Look ten times as often: finer figures, for ten seconds or so.")
 @click.option("--keep", type=click.Path(dir_okay=False), help="Keep the recording in this file (.nimblewatch).")
@@ -48,6 +52,7 @@ LATE, NO_CYCLE = 3, 4
 def watch(
     process: tuple[int, ...],
     together: bool,
+    jack: bool,
     seconds: float,
     close: bool,
     keep: str | None,
@@ -60,7 +65,7 @@ def watch(
 ) -> None:
     """Watch a running host: which plugin takes how much, how full each block is, which were late.
 
-    PROCESS is the host's number, or several for a server with its clients; without it the hosts that run are listed,
+    PROCESS is the host's number, or several; without it the hosts that run are listed,
     and the only one is watched. Exit code 3: a block was late; 4: no cycle was found.
     """
     try:
@@ -69,7 +74,9 @@ def watch(
             events: list[str] = []
         else:
             names = catalogue.names_by_file(catalogue.remembered())
-            recording, events = watched(process or chosen(names, together, json or as_csv), seconds, close)
+            server = running_server() if jack else None
+            numbers = () if server is not None else process or chosen(names, together, json or as_csv)
+            recording, events = watched(numbers, seconds, close, server)
         if keep is not None:
             recording_file.write(Path(keep), recording, names)
     except recording_file.RecordingFileError as error:
@@ -94,10 +101,25 @@ def watch(
     raise SystemExit(LATE if seen.blocks.dropouts else 0)
 
 
-def watched(process: tuple[int, ...], seconds: float, close: bool) -> tuple[Recording, list[str]]:
+def running_server() -> Running:
+    """The sound server that runs, JACK's first."""
+    found = sound_servers.servers()
+    if not found:
+        raise click.ClickException("No sound server of yours is running: neither JACK nor PipeWire.")
+    return found[0]
+
+
+def watched(
+    process: tuple[int, ...], seconds: float, close: bool, server: Running | None = None
+) -> tuple[Recording, list[str]]:
     """Watches for so long, or until the host ends; what was recorded, and what happened meanwhile."""
     try:
-        watcher = Watcher(process, close, seconds + 1)
+        if server is not None:
+            watcher = Watcher.of_server(server, close, seconds + 1)
+        else:
+            watcher = Watcher(process, close, seconds + 1)
+    except ListeningError as error:
+        raise click.ClickException(f"{server.kind if server else ''} cannot be listened to: {error}.") from error
     except ProcessLookupError as error:
         raise click.ClickException(f"{error.strerror}.") from error
     except NotAllowedError as error:
@@ -214,6 +236,19 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
             for t, role in zip(recording.threads, of.roles, strict=True)
         ],
         "lost": recording.lost, "look_costs": recording.price,
+        "server": None if recording.heard is None else _server_figures(of, recording.heard),
+    }  # fmt: skip
+
+
+def _server_figures(of: Seen, heard: Heard) -> dict[str, Any]:
+    """What the sound server told; times in seconds from the start of the recording."""
+    begun = of.recording.begun
+    xruns = zip(heard.xrun_time.tolist(), heard.xrun_late.tolist(), strict=True)
+    return {
+        **heard.server._asdict(), "clients": [client._asdict() for client in heard.server.clients],
+        "load": float(heard.load.mean()) if len(heard.load) else None,
+        "xruns": [{"at": (time - begun) / 1e9, "late": late} for time, late in xruns],
+        "xruns_with_a_late_block": explained(of),
     }  # fmt: skip
 
 

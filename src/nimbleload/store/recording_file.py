@@ -6,12 +6,14 @@ import io
 import zipfile
 import zlib
 from pathlib import Path
+from typing import Annotated
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.watching.records import Recording, Thread
+from ..core.watching.records import Heard, Recording, Thread
+from ..core.watching.server import Client, Server, ServerKind
 from . import atomic
 
 SUFFIX = ".nimblewatch"
@@ -19,6 +21,8 @@ FORMAT_NAME = "nimble-load-recording"
 FORMAT_VERSION = 1
 LARGEST_ENTRY = 256 << 20
 ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner", "look_weight")
+
+Positive = Annotated[int, msgspec.Meta(gt=0)]
 
 
 class RecordingFileError(Exception):
@@ -35,6 +39,33 @@ class ThreadPage(msgspec.Struct, frozen=True):
     waited: float = 0.0
 
 
+class ClientPage(msgspec.Struct, frozen=True):
+    """What the JSON says of one client of a sound server."""
+
+    name: str
+    process: int
+    inputs: int
+    outputs: int
+    feeds: tuple[str, ...]
+
+
+class ServerPage(msgspec.Struct, frozen=True):
+    """What the JSON says of a sound server that was listened to: `xruns` with how late each was (seconds), `loads` as
+    it told them (shares of the deadline), each with when (ns)."""
+
+    kind: ServerKind
+    name: str
+    process: int
+    rate: Positive
+    buffer: Positive
+    is_real_time: bool
+    latency_in: int
+    latency_out: int
+    clients: tuple[ClientPage, ...]
+    xruns: tuple[tuple[int, float], ...] = ()
+    loads: tuple[tuple[int, float], ...] = ()
+
+
 class Page(msgspec.Struct, frozen=True):
     """What the JSON says: times in ns, `names` what plugin files are called, where that was known."""
 
@@ -48,6 +79,7 @@ class Page(msgspec.Struct, frozen=True):
     names: dict[str, str] = {}
     lost: int = 0
     price: float = 0.0
+    server: ServerPage | None = None
 
 
 def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
@@ -57,6 +89,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
         tuple(ThreadPage(t.process, t.number, t.name, t.is_real_time, t.waited) for t in recording.threads),
         recording.files, {str(number): name for number, name in recording.programs.items()},
         {file: names[file] for file in recording.files if file in names}, recording.lost, recording.price,
+        _server_page(recording.heard) if recording.heard is not None else None,
     )  # fmt: skip
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -96,8 +129,24 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
     if not page.begun <= page.ended:
         raise RecordingFileError(f"{path} is damaged: it ends before it begins.")
     return Recording(
-        page.begun, page.ended, threads, page.files, programs, page.lost, page.price
+        page.begun, page.ended, threads, page.files, programs, page.lost, page.price,
+        _heard(page.server) if page.server is not None else None,
     ), page.names  # fmt: skip
+
+
+def _server_page(of: Heard) -> ServerPage:
+    clients = tuple(ClientPage(*client) for client in of.server.clients)
+    xruns = zip(of.xrun_time.tolist(), of.xrun_late.tolist(), strict=True)
+    loads = zip(of.load_time.tolist(), of.load.tolist(), strict=True)
+    return ServerPage(*of.server[:-1], clients, tuple(xruns), tuple(loads))
+
+
+def _heard(of: ServerPage) -> Heard:
+    clients = tuple(Client(*msgspec.structs.astuple(client)) for client in of.clients)
+    server = Server(
+        of.kind, of.name, of.process, of.rate, of.buffer, of.is_real_time, of.latency_in, of.latency_out, clients
+    )
+    return Heard.of(server, of.xruns, of.loads)
 
 
 def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) -> Thread:

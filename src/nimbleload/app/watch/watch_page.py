@@ -26,8 +26,9 @@ from ...core.session.plugins import PluginUse
 from ...core.survey import Compared, compared_with
 from ...core.told import watching as told
 from ...core.units import percent
+from ...core.watching import xruns
 from ...core.watching.shares import Change, Share, changes
-from ...machine.processes import Process
+from ...machine.sound_servers import Running
 from ...probe import catalogue
 from ...probe.choosing import held_in
 from ...store.recording_file import SUFFIX
@@ -37,7 +38,7 @@ from ..panels import dress_table, headed, panel
 from ..sentence import Sentence
 from ..theme import theme
 from .lanes_view import LanesView, swatch
-from .watching import Snapshot, Watching
+from .watching import Found, Snapshot, Watching
 
 HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Predicted", "Before", "Difference")
 PREDICTED, BEFORE, DIFFERENCE = 4, 5, 6
@@ -64,6 +65,7 @@ class WatchPage(QWidget):
         self.shown: Snapshot | None = None
         self.before: dict[str, Share] | None = None
         self.choices: list[tuple[int, ...]] = []
+        self._servers: dict[tuple[int, ...], Running] = {}
         self._has_failed = False
         self.sentence = Sentence()
         self.hosts, self.close_look = QComboBox(), QCheckBox("Look closely")
@@ -78,7 +80,7 @@ class WatchPage(QWidget):
         self._look_again.setInterval(LOOK_EVERY_MS)
         self._lay_out()
         self._connect()
-        self._show_hosts([])
+        self._show_found(Found([], []))
         self.size_rows()
 
     def _lay_out(self) -> None:
@@ -137,7 +139,7 @@ class WatchPage(QWidget):
         for asked in (self._desk.recomputed, self._desk.moved):
             asked.connect(self._show_again)
         self.example.clicked.connect(self.watching.show_example)
-        self.watching.found.connect(self._show_hosts)
+        self.watching.found.connect(self._show_found)
         self.watching.seen.connect(self._show)
         self.watching.ended.connect(self._show_end)
         self.watching.wrote.connect(self.words.setText)
@@ -166,7 +168,7 @@ class WatchPage(QWidget):
             self.hosts.setEnabled(False)
             self.close_look.setEnabled(False)
             self.state_changed.emit("begins", "brass")
-            self.watching.start(self.chosen, self.close_look.isChecked())
+            self.watching.start(self.chosen, self.close_look.isChecked(), self._servers.get(self.chosen))
         else:
             self._has_failed = False
             self.watching.look()
@@ -204,13 +206,17 @@ class WatchPage(QWidget):
         place = self.hosts.currentIndex()
         return self.choices[place] if 0 <= place < len(self.choices) else ()
 
-    def _show_hosts(self, found: list[Process]) -> None:
-        """The hosts that run, the one chosen before still chosen."""
+    def _show_found(self, of: Found) -> None:
+        """What can be watched, sound servers first; what was chosen before is still chosen."""
         if self.watching.is_running:
             return
+        self._servers = {(server.process,): server for server in of.servers}
+        real_time = {host.number: host.real_time_threads for host in of.hosts}
+        found = [host for host in of.hosts if (host.number,) not in self._servers]
         names = catalogue.names_by_file(catalogue.remembered()) if found else {}
-        words = [told.host_words(h.name, h.plugins, h.real_time_threads, names) for h in found]
-        choices: list[tuple[int, ...]] = [(host.number,) for host in found]
+        words = [told.server_words(s.kind, s.name, real_time.get(s.process, 0)) for s in of.servers]
+        words += [told.host_words(h.name, h.plugins, h.real_time_threads, names) for h in found]
+        choices: list[tuple[int, ...]] = [*self._servers, *((host.number,) for host in found)]
         if len(found) > 1:
             words.append("All of them together, as a server with its clients")
             choices.append(tuple(host.number for host in found))
@@ -220,24 +226,24 @@ class WatchPage(QWidget):
             self.hosts.addItems(words)
             self.choices = choices
             self.hosts.setCurrentIndex(choices.index(before) if before in choices else 0 if choices else -1)
-        self.hosts.setVisible(bool(found))
-        self.close_look.setVisible(bool(found))
+        self.hosts.setVisible(bool(choices))
+        self.close_look.setVisible(bool(choices))
         if self.shown is None and not self._has_failed:
-            self._show_offer(found)
+            self._show_offer(len(found) + len(of.servers))
         elif self.shown is not None:
             self.sentence.button.setText(self._button())
-            self.sentence.button.setVisible(bool(found))
+            self.sentence.button.setVisible(bool(choices))
 
-    def _show_offer(self, found: list[Process]) -> None:
+    def _show_offer(self, found: int) -> None:
         """What could be watched, while nothing was."""
         for part in (self.hold, self.let_go, self.take, self.keep):
             part.hide()
         self._fold(True)
         if found:
-            some = "A host is running." if len(found) == 1 else f"{len(found)} hosts are running."
+            some = "A host is running." if found == 1 else f"{found} hosts are running."
             advice = "Press play there, then watch it: which plugin takes how much, how full each block is."
             self.sentence.say(some, advice, "quiet", "Watch")
-            self.state_changed.emit("a host" if len(found) == 1 else f"{len(found)} hosts", "quiet")
+            self.state_changed.emit("a host" if found == 1 else f"{found} hosts", "quiet")
         else:
             advice = (
                 "Start your host beside this window and press play. Nothing has to be exported, and nothing is changed "
@@ -265,7 +271,8 @@ class WatchPage(QWidget):
         said = [of.source, *of.findings[:NAMED_FINDINGS]] if of.source else of.findings[:NAMED_FINDINGS]
         self.sentence.say(of.headline, " ".join(said), tone, "Stop" if self.watching.is_running else self._button())
         self._fold(False)
-        self.blocks.show_loads(blocks.load.tolist() if blocks else (), blocks.typical if blocks else 0.0, "typical")
+        loads, typical = (blocks.load.tolist(), blocks.typical) if blocks is not None else ((), 0.0)
+        self.blocks.show_loads(loads, typical, "typical", xruns.places(of.seen).tolist())
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
         found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []

@@ -17,8 +17,10 @@ from ...core.watching.records import Recording
 from ...core.watching.shares import Part, parts
 from ...demo.cards import sample_cards
 from ...demo.recording import recording as example_recording
-from ...machine import processes, threads_only
+from ...machine import processes, sound_servers, threads_only
+from ...machine.listening import ListeningError
 from ...machine.perf import NotAllowedError
+from ...machine.sound_servers import Running
 from ...machine.watcher import Watcher
 from ...probe import catalogue
 from ...store import recording_file
@@ -34,6 +36,13 @@ NOT_ALLOWED = (
     "The kernel does not let you see what threads do (kernel.perf_event_paranoid is above 2). For now: "
     "sudo sysctl kernel.perf_event_paranoid=2"
 )
+
+
+class Found(NamedTuple):
+    """What can be watched: the hosts that run, and the sound servers."""
+
+    hosts: list[processes.Process]
+    servers: list[Running]
 
 
 class Worst(NamedTuple):
@@ -71,8 +80,9 @@ def snapshot(
     """Reads a recording for showing. `before` is the fullest block so far, which stays if none was fuller."""
     seen = see(recording)
     rows, roles = told.table(seen, names), parts(seen)
-    worst = before
     blocks = seen.blocks
+    worst = before if before is None or blocks is None or _is_alike(before.length, 1e9 * blocks.period) else None
+    before = worst
     if blocks is not None and len(blocks.load) and (before is None or blocks.worst > before.load):
         place = int(blocks.load.argmax())
         begin, end = int(blocks.start[place]), int(blocks.end[place])
@@ -84,11 +94,16 @@ def snapshot(
     )  # fmt: skip
 
 
+def _is_alike(length: float, other: float) -> bool:
+    """Whether blocks of these lengths (ns) are of one buffer size."""
+    return abs(length / other - 1) < 0.05
+
+
 class Watching(QObject):
     """Watches at most one host at a time.
 
-    `found` brings the hosts that run; `seen` a snapshot once a second; `ended` a sentence, when the host has ended or
-    cannot be watched, or nothing more comes. `wrote` and `failed` are sentences about files.
+    `found` brings what can be watched (`Found`); `seen` a snapshot once a second; `ended` a sentence, when the host has
+    ended or cannot be watched, or nothing more comes. `wrote` and `failed` are sentences about files.
     """
 
     found = Signal(object)
@@ -126,31 +141,37 @@ class Watching(QObject):
             self._looking.start()
 
     def _look(self) -> None:
-        found: list[processes.Process] = []
+        found = Found([], [])
         try:
-            found = processes.hosts()
+            found = Found(processes.hosts(), sound_servers.servers())
         except Exception:
             log.exception("looking for hosts failed")
         self._landing.last(self.found.emit, found)
 
-    def start(self, watched: Sequence[int], close: bool) -> None:
-        """Watches these processes from now on, until it is stopped. Does nothing while it is watching."""
+    def start(self, watched: Sequence[int], close: bool, server: Running | None = None) -> None:
+        """Watches these processes from now on, until it is stopped, and listens to a server that they belong to. Does
+        nothing while it is watching."""
         if self.is_running:
             return
         self._stop.clear()
-        self._thread = threading.Thread(target=self._run, args=(tuple(watched), close), daemon=True)
+        self._thread = threading.Thread(target=self._run, args=(tuple(watched), close, server), daemon=True)
         self._thread.start()
 
     def stop(self) -> None:
         self._stop.set()
 
-    def _run(self, watched: tuple[int, ...], close: bool) -> None:
-        self._landing.last(self.ended.emit, self._until_its_end(watched, close))
+    def _run(self, watched: tuple[int, ...], close: bool, server: Running | None) -> None:
+        self._landing.last(self.ended.emit, self._until_its_end(watched, close, server))
 
-    def _until_its_end(self, watched: tuple[int, ...], close: bool) -> str:
+    def _until_its_end(self, watched: tuple[int, ...], close: bool, server: Running | None) -> str:
         """Watches until it is stopped or there is nothing more to see; what to say of that."""
         try:
-            watcher = Watcher(watched, close, KEPT_SECONDS)
+            if server is not None:
+                watcher = Watcher.of_server(server, close, KEPT_SECONDS)
+            else:
+                watcher = Watcher(watched, close, KEPT_SECONDS)
+        except ListeningError as error:
+            return f"The server cannot be listened to: {error}."
         except ProcessLookupError as error:
             return f"It cannot be watched: {error.strerror}."
         except NotAllowedError:

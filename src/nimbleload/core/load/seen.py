@@ -19,6 +19,7 @@ from ..session.strips import Clip, Strip
 from ..watching.blocks import Seen
 from ..watching.shares import parts, shares
 from .case import Case
+from .clients import as_clients
 from .ranking import at_moment
 
 # The standard of a plugin of which only its file is known.
@@ -28,13 +29,16 @@ LENGTH = 60.0
 
 class Taken(NamedTuple):
     """A session made of what was seen: `cards` hold the costs that were seen at `buffer` samples, `unknown` the files
-    of plugins that are not known here by name."""
+    of plugins that are not known here by name. With `is_routed` the strips are a sound server's clients, connected as
+    they were but for `circles`, connections that would close one."""
 
     session: Session
     cards: tuple[CostCard, ...]
     machine: Machine
     buffer: int
     unknown: tuple[str, ...]
+    is_routed: bool = False
+    circles: tuple[str, ...] = ()
 
 
 def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse], name: str) -> Taken:
@@ -64,12 +68,25 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
         cards.append(CostCard(use.card_key(), use.label, (cell,)))
     blank = empty(name, rate, max(LENGTH, of.recording.seconds))
     strips = _strips(of, [(share.owner, share.threads) for share in found], uses, blank.length)
+    heard = of.recording.heard
+    made, circles = as_clients(strips, heard.server, blank.length) if heard else ([s for _, s in strips], ())
     engine = sum(part.core for part in parts(of) if part.role == "engine")
     rest = max(engine - sum(share.core for share in found), 0.0)
-    host = Host(strip_overhead=rest * period / (len(strips) + 1))
-    session = msgspec.structs.replace(blank, strips=(*strips, *blank.strips), host=host, source=name)
-    threads = max(of.roles.count("engine"), 1)
-    return Taken(session, tuple(cards), Machine(threads, measured_cores=threads), buffer, tuple(unknown))
+    host = Host(strip_overhead=rest * period / (len(made) + 1))
+    session = msgspec.structs.replace(blank, strips=(*made, *blank.strips), host=host, source=name)
+    threads = _threads(of)
+    machine = Machine(threads, measured_cores=threads)
+    return Taken(session, tuple(cards), machine, buffer, tuple(unknown), heard is not None, circles)
+
+
+def _threads(of: Seen) -> int:
+    """How many of the engine's threads ever computed at the same time: clients of a server mostly take turns."""
+    engine = [of.runs[k] for k, role in enumerate(of.roles) if role == "engine"]
+    begin, end = (np.concatenate([getattr(each, part) for each in engine]) for part in ("begin", "end"))
+    times = np.concatenate([end, begin])
+    step = np.repeat([-1, 1], len(begin))
+    order = np.lexsort((step, times))
+    return max(int(np.cumsum(step[order]).max(initial=0)), 1)
 
 
 def played(of: Seen) -> float:
@@ -81,9 +98,9 @@ def played(of: Seen) -> float:
 
 def _strips(
     of: Seen, met: list[tuple[int, tuple[int, ...]]], uses: Mapping[int, PluginUse], length: float
-) -> list[Strip]:
-    """A strip for each thread; a second instrument of one thread has a strip of its own."""
-    made: list[Strip] = []
+) -> list[tuple[int, Strip]]:
+    """A strip for each thread with its process; a second instrument of one thread has a strip of its own."""
+    made: list[tuple[int, Strip]] = []
     count = 0
     for place, thread in enumerate(of.recording.threads):
         own = []
@@ -97,7 +114,8 @@ def _strips(
             name = thread.name if number == 0 else f"{thread.name} {number + 1}"
             instrument = instruments[number] if number < len(instruments) else None
             inserts, clips = effects if number == 0 else (), (Clip(0.0, length),)
-            made.append(Strip(f"track{len(made) + 1}", name, "track", instrument, inserts, output="main", clips=clips))
+            strip = Strip(f"track{len(made) + 1}", name, "track", instrument, inserts, output="main", clips=clips)
+            made.append((thread.process, strip))
     return made
 
 

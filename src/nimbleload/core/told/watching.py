@@ -10,8 +10,10 @@ from ..survey import Compared
 from ..units import clock, count, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.records import HOST, LIBRARY, NOBODY
+from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
+from ..watching.xruns import explained
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
 # A cycle is one of a buffer size if it agrees with it so far.
@@ -67,6 +69,47 @@ def host_words(name: str, plugins: Sequence[str], threads: int, names: Mapping[s
     return f"{name}: {held or 'no plugins'}; {count(threads, 'thread')} in real time"
 
 
+def server_words(kind: ServerKind, name: str, threads: int) -> str:
+    """A sound server in a list of hosts."""
+    called = f"{kind}, the server {name}" if kind == "JACK" else f"{kind}, the server"
+    return f"{called}, with its clients; {count(threads, 'thread')} in real time"
+
+
+def heard_words(of: Seen) -> list[str]:
+    """What a sound server told of itself, beside what was seen of its blocks; empty if none was heard."""
+    heard, blocks = of.recording.heard, of.blocks
+    if heard is None:
+        return []
+    server = heard.server
+    clients = sum(1 for client in server.clients if client.name != DEVICE)
+    ways = [
+        f"{milliseconds(delay / server.rate)} {way}"
+        for delay, way in ((server.latency_in, "in"), (server.latency_out, "out")) if delay >= 0
+    ]  # fmt: skip
+    said = f"{server.kind}: {count(clients, 'client')}, {server.buffer} samples at {server.rate / 1000:g} kHz"
+    said += "" if server.is_real_time else ", not in real time"
+    said += f"; its device takes {' and '.join(ways)}" if ways else ""
+    if len(heard.load):
+        said += f"; a load of {percent(float(heard.load.mean()))} by its own count"
+        said += f", {percent(float(blocks.load.mean()))} on average as seen here" if blocks is not None else ""
+    return [f"{said}.", *([] if len(heard.xrun_time) else [xrun_words(of)])]
+
+
+def xrun_words(of: Seen) -> str:
+    """How many xruns the server told of, and how many of them the late blocks explain."""
+    heard = of.recording.heard
+    told = len(heard.xrun_time) if heard is not None else 0
+    if heard is None or not told:
+        return "No xrun was told."
+    since = (of.recording.ended - int(heard.xrun_time[-1])) / 1e9
+    said = f"{heard.server.kind} told of {count(told, 'xrun')}, the last {since:.0f} s ago"
+    mine = explained(of)
+    if mine == told:
+        return f"{said}; each with a late block."
+    others = "while every block was in time: look at the device and its driver, not at the plugins"
+    return f"{said}; {mine} with a late block, {told - mine} {others}."
+
+
 def _file(path: str) -> str:
     return path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
 
@@ -107,12 +150,19 @@ def table(of: Seen, names: Mapping[str, str], role: Role | None = "engine") -> l
 def taken_words(of: Taken) -> str:
     """What a session was made of, in sentences."""
     tracks = sum(1 for strip in of.session.strips if strip.kind == "track")
-    words = f"A session of what was seen: the engine's threads as {count(tracks, 'track')}, "
+    what = "" if of.is_routed else "the engine's threads as "
+    words = f"A session of what was seen: {what}{count(tracks, 'track')}, "
     words += f"{count(len(of.cards), 'plugin')}."
     if of.unknown:
         names = ", ".join(file.rpartition("/")[2] for file in of.unknown[:4])
         words += f" Not known by name, and so not to be measured here: {names}{' …' if len(of.unknown) > 4 else ''}."
-    return f"{words} Costs are as seen at {of.buffer} samples; how the tracks are routed was not seen."
+    words += f" Costs are as seen at {of.buffer} samples; "
+    if not of.is_routed:
+        return f"{words}how the tracks are routed was not seen."
+    words += "tracks are the server's clients, routed as they are connected."
+    if of.circles:
+        words += f" Left out, since they close a circle: {', '.join(of.circles)}."
+    return words
 
 
 def compared_words(of: Compared) -> str:
@@ -158,6 +208,8 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
         )
     elif rows:
         said.append("No plugin was met in the engine's threads.")
+    if of.recording.heard is not None and len(of.recording.heard.xrun_time):
+        said.append(xrun_words(of))
     blocks = of.blocks
     if blocks is not None and len(blocks.load):
         pushed = int(blocks.pushed.sum())
@@ -175,6 +227,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
     window = next((part for part in parts if part.role == "window"), None)
     if window is not None and window.core > 0.1:
         said.append(f"Its window takes {percent(window.core)} of one core beside the engine.")
+    said += heard_words(of)
     if of.recording.lost:
         said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
     return said

@@ -5,10 +5,13 @@ All times are nanoseconds on one clock that never jumps (int64).
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
+
+from .server import Server
 
 Times = NDArray[np.int64]
 # What a switch says of a thread: it takes a core, it sleeps of its own accord, it gives way to another one.
@@ -37,11 +40,46 @@ class Thread(NamedTuple):
     waited: float = 0.0
 
 
+class Event(NamedTuple):
+    """Something that happened while watching: when (ns), and what, in words."""
+
+    time: int
+    words: str
+
+
+class Heard(NamedTuple):
+    """What a sound server told meanwhile: how it runs at last, its X xruns (when told, ns; how late, seconds), and its
+    own figure of its load (L times, ns; shares of the deadline)."""
+
+    server: Server
+    xrun_time: Times
+    xrun_late: NDArray[np.float64]
+    load_time: Times
+    load: NDArray[np.float64]
+
+    @classmethod
+    def of(cls, server: Server, xruns: Iterable[tuple[int, float]], loads: Iterable[tuple[int, float]]) -> Heard:
+        """From pairs of a time (ns) and a figure, in any order."""
+        late, load = sorted(xruns), sorted(loads)
+        return cls(
+            server, np.array([time for time, _ in late], np.int64), np.array([by for _, by in late], np.float64),
+            np.array([time for time, _ in load], np.int64), np.array([part for _, part in load], np.float64),
+        )  # fmt: skip
+
+    def since(self, time: int) -> Heard:
+        """Only what was told from a time (ns) on."""
+        xrun, load = self.xrun_time >= time, self.load_time >= time
+        return self._replace(
+            xrun_time=self.xrun_time[xrun], xrun_late=self.xrun_late[xrun], load_time=self.load_time[load],
+            load=self.load[load],
+        )  # fmt: skip
+
+
 class Recording(NamedTuple):
     """What was seen of a host from `begun` to `ended`. `files` names the plugin files by owner, from 1 on.
 
     `programs` are the names of its processes by number, `lost` counts records that there was no room for, `price` is
-    what one look costs (seconds).
+    what one look costs (seconds). `heard` is what the sound server told, if one was listened to.
     """
 
     begun: int
@@ -51,6 +89,7 @@ class Recording(NamedTuple):
     programs: dict[int, str]
     lost: int = 0
     price: float = 0.0
+    heard: Heard | None = None
 
     @property
     def seconds(self) -> float:
@@ -59,7 +98,9 @@ class Recording(NamedTuple):
     def last(self, seconds: float) -> Recording:
         """Only the last so many seconds."""
         since = max(self.begun, self.ended - round(seconds * 1e9))
-        return self._replace(begun=since, threads=tuple(_since(thread, since) for thread in self.threads))
+        heard = self.heard.since(since) if self.heard is not None else None
+        threads = tuple(_since(thread, since) for thread in self.threads)
+        return self._replace(begun=since, threads=threads, heard=heard)
 
 
 def _since(thread: Thread, time: int) -> Thread:
