@@ -11,6 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from nimbleload.machine import sound_servers
+
 START = 20.0
 # Twelve LV2 processors of one Debian package, light and heavy ones.
 NAMES = (
@@ -29,6 +31,7 @@ class SoundServer:
     def __init__(self, words: Sequence[str], environment: dict[str, str], wrapper: Sequence[str], log: Path) -> None:
         self.environment = {**os.environ, **environment}
         self._wrapper, self._log = wrapper, log
+        self.name = environment.get("JACK_DEFAULT_SERVER", "")
         self.clients: dict[str, subprocess.Popen[bytes]] = {}
         with log.open("wb") as file:
             self.process = subprocess.Popen(words, stdout=file, stderr=file, env=self.environment)
@@ -52,11 +55,18 @@ class SoundServer:
         return self
 
     def __exit__(self, *_: object) -> None:
+        # Politely: a server that is killed stays in its registry, which has room for eight.
         for process in (*self.clients.values(), self.process):
-            process.kill()
-            process.wait()
+            process.terminate()
+            try:
+                process.wait(5)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
             if process.stdin is not None:
                 process.stdin.close()
+        if self.name:
+            _forget(self.name)
 
 
 def jack(folder: Path, buffer: int = 256) -> SoundServer:
@@ -78,6 +88,16 @@ def pipewire(folder: Path) -> SoundServer:
     server = SoundServer(["pipewire"], environment, ("pw-jack",), folder / "pipewire.log")
     wait_for(lambda: (folder / "pipewire-0").exists())
     return server
+
+
+def _forget(name: str) -> None:
+    """Removes what a server of JACK's that was killed leaves; its list of servers only if none runs."""
+    shared = Path("/dev/shm")
+    left = list(shared.glob(f"jack*_{name}_*"))
+    if not any(each.kind == "JACK" for each in sound_servers.servers()):
+        left.append(shared / "jack-shm-registry")
+    for path in left:
+        path.unlink(missing_ok=True)
 
 
 def wait_for(is_there: Callable[[], bool], what: str = "the server") -> None:

@@ -19,7 +19,7 @@ from ..core.units import count, percent
 from ..core.watching.blocks import Seen, see
 from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
-from ..core.watching.xruns import explained
+from ..core.watching.xruns import xruns
 from ..machine import processes, sound_servers, threads_only
 from ..machine.listening import ListeningError
 from ..machine.perf import NotAllowedError
@@ -243,12 +243,11 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
 def _server_figures(of: Seen, heard: Heard) -> dict[str, Any]:
     """What the sound server told; times in seconds from the start of the recording."""
     begun = of.recording.begun
-    xruns = zip(heard.xrun_time.tolist(), heard.xrun_late.tolist(), strict=True)
+    told = zip(heard.xrun_time.tolist(), heard.xrun_late.tolist(), xruns(of).is_late.tolist(), strict=False)
     return {
         **heard.server._asdict(), "clients": [client._asdict() for client in heard.server.clients],
         "load": float(heard.load.mean()) if len(heard.load) else None,
-        "xruns": [{"at": (time - begun) / 1e9, "late": late} for time, late in xruns],
-        "xruns_with_a_late_block": explained(of),
+        "xruns": [{"at": (at - begun) / 1e9, "late": late, "with_a_late_block": block} for at, late, block in told],
     }  # fmt: skip
 
 

@@ -8,6 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimbleload.core.watching.blocks import lanes, see
+from nimbleload.core.watching.records import Heard
+from nimbleload.core.watching.server import Client, Server
 from tests.helpers.recordings import blocks, recording, thread
 
 PERIOD = 2_000_000
@@ -101,6 +103,20 @@ def test_without_a_cycle_there_are_no_blocks():
     seen = see(recording(thread(1, [(int(t), int(t) + 5000) for t in at])))
     assert seen.blocks is None and seen.leader == -1
     assert see(recording()).blocks is None
+
+
+def test_a_sound_server_that_was_heard_begins_the_blocks_whoever_wakes_before_it():
+    server = blocks(PERIOD, 200, [100_000])
+    client = [(begin - 500_000, begin - 300_000) for begin, _ in server]
+    of = recording(thread(1, client, process=8), thread(2, server, process=7))
+    assert see(of).leader == 0
+    told = Server("JACK", "default", 7, 48000, 96, True, -1, -1, (Client("early", 8, 2, 2, ()),))
+    seen = see(of._replace(heard=Heard.of(told, [], [])))
+    assert seen.leader == 1
+    assert seen.blocks.start[:3].tolist() == [begin for begin, _ in server[:3]]
+    # One without a thread that keeps time tells nothing of the blocks.
+    silent = Heard.of(told._replace(process=99), [], [])
+    assert see(of._replace(heard=silent)).leader == 0
 
 
 def test_lanes_show_what_ran_between_two_times_engine_first():

@@ -8,7 +8,7 @@ from nimbleload.core.told.watching import findings, heard_words, xrun_words
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.records import Heard
 from nimbleload.core.watching.server import DEVICE, Client, Server
-from nimbleload.core.watching.xruns import TOLD_WITHIN, explained, places
+from nimbleload.core.watching.xruns import TOLD_WITHIN, xruns
 from tests.helpers.recordings import blocks, recording, thread
 
 PERIOD, BEGUN, COUNT = 5_000_000, 1_000_000_000, 200
@@ -28,7 +28,11 @@ def seen(of, late=()):
 
 def blocks_of(found):
     """The blocks that xruns belong to, counted by their deadlines: a late one's next has no start of its own."""
-    return [round((begun - BEGUN) / PERIOD) for begun in found.blocks.start[places(found)].tolist()]
+    return [round((begun - BEGUN) / PERIOD) for begun in found.blocks.start[xruns(found).places].tolist()]
+
+
+def explained(found):
+    return int(xruns(found).is_late.sum())
 
 
 def at(block, share=0.5):
@@ -48,6 +52,23 @@ def test_one_that_no_block_explains_is_the_devices():
     assert "1 with a late block, 1 while every block was in time: look at the device" in xrun_words(found)
 
 
+def test_a_client_that_does_not_compute_is_named():
+    server = blocks(PERIOD, COUNT, [PERIOD // 10], BEGUN)
+    # Its audio thread waits for something from the hundredth block on, for five blocks; another seldom computes.
+    client = [(b + PERIOD // 10, b + PERIOD // 5) for k, (b, _) in enumerate(server) if not 100 <= k < 105]
+    seldom = [(b + PERIOD // 10, b + PERIOD // 5) for b, _ in server[::3]]
+    mixer = SERVER._replace(clients=(Client("mixer", 8, 2, 2, ()), Client("drums", 9, 2, 2, ())))
+    of = recording(thread(1, server, process=7), thread(2, client, process=8), thread(3, seldom, process=9))
+    found = see(of._replace(heard=heard(at(102), at(104), at(180))._replace(server=mixer)))
+    assert xruns(found).absent.tolist() == [1, 1, -1] and explained(found) == 0
+    said = xrun_words(found)
+    assert "; 2 while the client mixer did not compute: it waited for something, 1 while every block was in" in said
+    # Where a process has several clients, the thread is named.
+    two = SERVER._replace(clients=(Client("a", 8, 2, 2, ()), Client("b", 8, 2, 2, ())))
+    of = found.recording._replace(heard=found.recording.heard._replace(server=two))
+    assert "2 while the thread thread 2 did not compute" in xrun_words(see(of))
+
+
 def test_one_before_the_first_late_block_and_one_long_after_it_are_not_explained():
     late_end = BEGUN + 51 * PERIOD
     found = seen(heard(at(10), late_end + TOLD_WITHIN - PERIOD, late_end + TOLD_WITHIN + PERIOD), late=(50,))
@@ -56,9 +77,9 @@ def test_one_before_the_first_late_block_and_one_long_after_it_are_not_explained
 
 
 def test_without_blocks_or_a_server_there_is_nothing_to_mark():
-    assert len(places(seen(None))) == 0 and explained(seen(None)) == 0
+    assert len(xruns(seen(None)).places) == 0 and explained(seen(None)) == 0
     empty = see(recording(thread(1, []))._replace(heard=heard(at(3))))
-    assert len(places(empty)) == 0 and explained(empty) == 0
+    assert len(xruns(empty).places) == 0 and explained(empty) == 0
     assert heard_words(seen(None)) == []
 
 

@@ -26,8 +26,8 @@ from ...core.session.plugins import PluginUse
 from ...core.survey import Compared, compared_with
 from ...core.told import watching as told
 from ...core.units import percent
-from ...core.watching import xruns
 from ...core.watching.shares import Change, Share, changes
+from ...core.watching.xruns import xruns
 from ...machine.sound_servers import Running
 from ...probe import catalogue
 from ...probe.choosing import held_in
@@ -272,7 +272,7 @@ class WatchPage(QWidget):
         self.sentence.say(of.headline, " ".join(said), tone, "Stop" if self.watching.is_running else self._button())
         self._fold(False)
         loads, typical = (blocks.load.tolist(), blocks.typical) if blocks is not None else ((), 0.0)
-        self.blocks.show_loads(loads, typical, "typical", xruns.places(of.seen).tolist())
+        self.blocks.show_loads(loads, typical, "typical", xruns(of.seen).places.tolist())
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
         found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []

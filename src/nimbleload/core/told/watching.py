@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
@@ -13,7 +14,7 @@ from ..watching.records import HOST, LIBRARY, NOBODY
 from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
-from ..watching.xruns import explained
+from ..watching.xruns import xruns
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
 # A cycle is one of a buffer size if it agrees with it so far.
@@ -96,18 +97,34 @@ def heard_words(of: Seen) -> list[str]:
 
 
 def xrun_words(of: Seen) -> str:
-    """How many xruns the server told of, and how many of them the late blocks explain."""
+    """How many xruns the server told of, and what the blocks say of them."""
     heard = of.recording.heard
     told = len(heard.xrun_time) if heard is not None else 0
     if heard is None or not told:
         return "No xrun was told."
     since = (of.recording.ended - int(heard.xrun_time[-1])) / 1e9
     said = f"{heard.server.kind} told of {count(told, 'xrun')}, the last {since:.0f} s ago"
-    mine = explained(of)
-    if mine == told:
+    matched = xruns(of)
+    late, waited = int(matched.is_late.sum()), Counter(matched.absent[matched.absent >= 0].tolist())
+    if late == told:
         return f"{said}; each with a late block."
-    others = "while every block was in time: look at the device and its driver, not at the plugins"
-    return f"{said}; {mine} with a late block, {told - mine} {others}."
+    reasons = [f"{late} with a late block"] if late else []
+    reasons += [
+        f"{times} while {_thread_words(of, thread)} did not compute: it waited for something"
+        for thread, times in waited.most_common()
+    ]  # fmt: skip
+    unknown = told - late - waited.total()
+    if unknown:
+        advice = "look at the device and its driver, not at the plugins"
+        reasons.append(f"{unknown} while every block was in time: {advice}")
+    return f"{said}; {', '.join(reasons)}."
+
+
+def _thread_words(of: Seen, place: int) -> str:
+    """What a thread of a server's client is called: the client where it is the only one of its process."""
+    thread, heard = of.recording.threads[place], of.recording.heard
+    clients = heard.server.clients_of(thread.process) if heard is not None else []
+    return f"the client {clients[0].name}" if len(clients) == 1 else f"the thread {thread.name}"
 
 
 def _file(path: str) -> str:

@@ -73,7 +73,8 @@ def see(recording: Recording) -> Seen:
     stretches = [runs(thread) for thread in recording.threads]
     woken = [turns(found) for found in stretches]
     real_time = [thread.is_real_time for thread in recording.threads]
-    found = rhythm(woken, real_time if any(real_time) else [True] * len(real_time))
+    may_lead = real_time if any(real_time) else [True] * len(real_time)
+    found = rhythm(woken, _servers_own(recording, may_lead)) or rhythm(woken, may_lead)
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
@@ -84,6 +85,13 @@ def see(recording: Recording) -> Seen:
     roles = tuple("engine" if part else _other_role(recording, k) for k, part in enumerate(engine))
     mine = [each for each, part in zip(woken, engine, strict=True) if part]
     return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, mine))
+
+
+def _servers_own(recording: Recording, may_lead: list[bool]) -> list[bool]:
+    """Of the threads that may begin blocks those of the sound server, if one was heard: its clients wait for it."""
+    server = recording.heard.server.process if recording.heard is not None else 0
+    own = [may and thread.process == server for may, thread in zip(may_lead, recording.threads, strict=True)]
+    return own if any(own) else may_lead
 
 
 def _other_role(recording: Recording, place: int) -> Role:

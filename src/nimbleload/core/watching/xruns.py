@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,27 +11,52 @@ from .blocks import Seen
 
 # A server tells of an xrun after the block, from a thread that may have to wait for its core: so long at most (ns).
 TOLD_WITHIN = 200_000_000
+# A thread that computes in so many of the blocks belongs into each.
+ALWAYS = 0.9
 
 
-def places(of: Seen) -> NDArray[np.int64]:
-    """The block that each xrun belongs to (X, by its place): the last late one shortly before it was told; where none
-    was late, the last that had begun. Empty without blocks."""
-    return _matched(of)[0]
+class Xruns(NamedTuple):
+    """X xruns: the block that each belongs to (by its place), whether that `is_late`, and where it is not, which thread
+    should have computed shortly before and did not (`absent`: its place, −1 for none)."""
+
+    places: NDArray[np.int64]
+    is_late: NDArray[np.bool_]
+    absent: NDArray[np.int64]
 
 
-def explained(of: Seen) -> int:
-    """How many xruns were told while, or shortly after, a block was late."""
-    return int(_matched(of)[1].sum())
-
-
-def _matched(of: Seen) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """Both: the place of each xrun's block, and whether that was late."""
+def xruns(of: Seen) -> Xruns:
+    """What blocks say of the xruns. An xrun belongs to the last late block shortly before it was told; where none was
+    late, to the last that had begun. Empty without blocks."""
     heard, blocks = of.recording.heard, of.blocks
     if heard is None or blocks is None or not len(blocks.start):
-        return np.zeros(0, np.int64), np.zeros(0, np.bool_)
+        return Xruns(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0, np.int64))
+    within = TOLD_WITHIN + round(blocks.period * 1e9)
     begun = np.maximum(np.searchsorted(blocks.start, heard.xrun_time, "right") - 1, 0)
     late = np.flatnonzero(blocks.late)
     before = np.searchsorted(late, begun, "right") - 1
     last = late[np.maximum(before, 0)] if len(late) else np.zeros(len(begun), np.int64)
-    is_late = (before >= 0) & (heard.xrun_time - blocks.start[last] <= TOLD_WITHIN + round(blocks.period * 1e9))
-    return np.where(is_late, last, begun), is_late
+    is_late = (before >= 0) & (heard.xrun_time - blocks.start[last] <= within)
+    first = np.searchsorted(blocks.start, heard.xrun_time - within)
+    absent = np.array([
+        -1 if explained else _absent(of, int(low), int(high))
+        for low, high, explained in zip(first, begun, is_late, strict=True)
+    ], np.int64)  # fmt: skip
+    return Xruns(np.where(is_late, last, begun), is_late, absent)
+
+
+def _absent(of: Seen, first: int, last: int) -> int:
+    """The thread of the engine that missed most of the blocks `first` … `last`, though it computes in nearly all
+    others; −1 if none missed one."""
+    assert of.blocks is not None
+    start = of.blocks.start
+    found = (0, -1)
+    for k, (turns, role) in enumerate(zip(of.turns, of.roles, strict=True)):
+        if role != "engine":
+            continue
+        place = np.searchsorted(start, turns.begin + round(0.02e9 * of.blocks.period), "right") - 1
+        there = np.zeros(len(start) + 1, np.bool_)
+        there[place[place >= 0]] = True
+        missed = int((~there[first : last + 1]).sum())
+        if there[: len(start)].mean() >= ALWAYS and missed > found[0]:
+            found = (missed, k)
+    return found[1]
