@@ -26,7 +26,8 @@ from ..core.watching.records import GIVES_WAY, HOST, NOBODY, SLEEPS
 CALLS = {"x86_64": (298, 7), "aarch64": (241, 31)}
 SOFTWARE, TASK_CLOCK = 1, 1
 IP, TID, TIME, CPU, REGS_USER, STACK_USER = 1 << 0, 1 << 1, 1 << 2, 1 << 7, 1 << 12, 1 << 13
-EXCLUDE_KERNEL, EXCLUDE_HV, ID_ALL, USE_CLOCKID, CONTEXT_SWITCH = 1 << 5, 1 << 6, 1 << 18, 1 << 25, 1 << 26
+EXCLUDE_KERNEL, EXCLUDE_HV, WATERMARK, ID_ALL, USE_CLOCKID = 1 << 5, 1 << 6, 1 << 14, 1 << 18, 1 << 25
+CONTEXT_SWITCH = 1 << 26
 CLOCK_MONOTONIC, CLOSE_ON_EXEC = 1, 8
 ENABLE, DISABLE, SET_PERIOD = 0x2400, 0x2401, 0x40082404
 # Words of the control page: where the kernel writes next, and how far we have read.
@@ -34,6 +35,8 @@ HEAD, TAIL = 128, 129
 LOST, SAMPLE, SWITCH = 2, 9, 14
 SWITCHED_OUT, PREEMPTED = 1 << 13, 1 << 14
 STACK_BYTES = 512
+# Records want to be read when such a part (one over it) of their room is full.
+FULL = 4
 
 
 class NotAllowedError(Exception):
@@ -80,8 +83,9 @@ class Records:
         attributes = _Attributes(
             type=SOFTWARE, size=ctypes.sizeof(_Attributes), config=TASK_CLOCK, period=period if sampled else 0,
             sample_type=IP | TID | TIME | CPU | REGS_USER | STACK_USER,
-            flags=EXCLUDE_KERNEL | EXCLUDE_HV | ID_ALL | USE_CLOCKID | CONTEXT_SWITCH, wakeup=1 << 30,
-            registers=1 << stack_pointer, stack=STACK_BYTES, clock=CLOCK_MONOTONIC,
+            flags=EXCLUDE_KERNEL | EXCLUDE_HV | WATERMARK | ID_ALL | USE_CLOCKID | CONTEXT_SWITCH,
+            wakeup=pages * mmap.PAGESIZE // FULL, registers=1 << stack_pointer, stack=STACK_BYTES,
+            clock=CLOCK_MONOTONIC,
         )  # fmt: skip
         libc = ctypes.CDLL(None, use_errno=True)
         self._file = libc.syscall(call, ctypes.byref(attributes), thread, -1, -1, CLOSE_ON_EXEC)
@@ -105,10 +109,9 @@ class Records:
         if self._ioctl(self._file, ctypes.c_ulong(SET_PERIOD), ctypes.byref(value)) == 0:
             self.period = period
 
-    @property
-    def room(self) -> int:
-        """How many bytes of records there is room for."""
-        return len(self._ring) * 8
+    def fileno(self) -> int:
+        """For `select.poll`: ready when a quarter of the room for records is full, or the thread has ended."""
+        return self._file
 
     @property
     def waiting(self) -> int:

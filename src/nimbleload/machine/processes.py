@@ -81,24 +81,34 @@ def program(number: int, root: Path = PROC) -> str:
     return ""
 
 
+def thread_numbers(number: int, root: Path = PROC) -> list[int]:
+    """The numbers of the threads of a process, in the order in which they were made. Empty if it has ended."""
+    try:
+        return sorted(map(int, os.listdir(root / str(number) / "task")))  # noqa: PTH208 (asked for often)
+    except OSError:
+        return []
+
+
+def thread(process: int, number: int, root: Path = PROC) -> Thread | None:
+    """One thread. None if it has ended."""
+    folder = root / str(process) / "task" / str(number)
+    try:
+        name, fields = stat(folder / "stat")
+        spent = (folder / "schedstat").read_text().split()
+        policy, priority = int(fields[38]), int(fields[37])
+        if fields[0] in ENDED:
+            return None
+        return Thread(
+            process, number, name, policy in REAL_TIME, priority, int(spent[0]) / 1e9, int(spent[1]) / 1e9
+        )  # fmt: skip
+    except (OSError, ValueError, IndexError):
+        return None
+
+
 def threads(number: int, root: Path = PROC) -> list[Thread]:
     """The threads of a process, in the order in which they were made. Empty if it has ended."""
-    found = []
-    with contextlib.suppress(OSError):
-        for folder in sorted((root / str(number) / "task").iterdir(), key=lambda path: int(path.name)):
-            with contextlib.suppress(OSError, ValueError, IndexError):
-                name, fields = stat(folder / "stat")
-                spent = (folder / "schedstat").read_text().split()
-                policy, priority = int(fields[38]), int(fields[37])
-                if fields[0] in ENDED:
-                    continue
-                found.append(
-                    Thread(
-                        number, int(folder.name), name, policy in REAL_TIME, priority,
-                        int(spent[0]) / 1e9, int(spent[1]) / 1e9,
-                    )
-                )  # fmt: skip
-    return found
+    found = (thread(number, each, root) for each in thread_numbers(number, root))
+    return [each for each in found if each is not None]
 
 
 def hosts(root: Path = PROC) -> list[Process]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import errno
 import math
 import random
+import select
 import time
 from collections import deque
 from collections.abc import Sequence
@@ -26,9 +27,9 @@ from .sound_servers import Running
 STEADY, CLOSE = 1_000_000, 100_000
 # What looking may take of a thread's time.
 DEAREST = 0.02
-# New threads are looked for so often, the code of a process read again at most so often, a few records taken in so
-# often (seconds).
-THREADS_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 0.5
+# So often (seconds): new threads are looked for; child processes; what is known of all threads is read anew; the code
+# of a process, at most; a few records are taken in.
+THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 2.0
 ROOM = (64, 16, 4, 1)
 
 
@@ -41,12 +42,7 @@ class _Kept:
         self.lost = 0
         self.waited_before = thread.waited
         self.ended = False
-        self.taken = 0.0
-
-    def is_full_or_old(self, now: float) -> bool:
-        """Whether its records have to be taken in: a quarter of their room is full, or they wait since long."""
-        waiting = self.records.waiting
-        return waiting > self.records.room // 4 or (waiting > 0 and now - self.taken > TAKEN_EVERY)
+        self.is_new = True
 
 
 class Watcher:
@@ -73,8 +69,11 @@ class Watcher:
         self._maps: dict[int, Maps] = {}
         self._programs: dict[int, str] = {}
         self._kept: dict[int, _Kept] = {}
+        self._by_file: dict[int, _Kept] = {}
         self._chance = random.Random(1)
-        self._next_threads = self._next_maps = 0.0
+        self._full = select.poll()
+        self._below: list[int] = []
+        self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
         self.begun = time.monotonic_ns()
         self._follow()
         self.begun = time.monotonic_ns()
@@ -107,15 +106,21 @@ class Watcher:
         if now >= self._next_threads:
             self._follow()
             self._next_threads = now + THREADS_EVERY
-        forgotten = time.monotonic_ns() - round(self._seconds * 1e9)
-        for kept in list(self._kept.values()):
-            if not kept.ended and kept.is_full_or_old(now):
-                self._take(kept, now)
-            while kept.parts and _ends(kept.parts[0][0]) < forgotten:
-                kept.parts.popleft()
+        for file, _ in self._full.poll(0):
+            self._take(self._by_file[file])
+        if now >= self._next_take:
+            self._next_take = now + TAKEN_EVERY
+            forgotten = time.monotonic_ns() - round(self._seconds * 1e9)
+            for kept in self._kept.values():
+                self._take(kept)
+                while kept.parts and _ends(kept.parts[0][0]) < forgotten:
+                    kept.parts.popleft()
 
-    def _take(self, kept: _Kept, now: float) -> None:
-        """Reads what waits; where code is met that nobody knows, the process has loaded something meanwhile."""
+    def _take(self, kept: _Kept) -> None:
+        """Reads what waits, if any; where code is met that nobody knows, the process has loaded something meanwhile."""
+        if kept.ended or not kept.records.waiting:
+            return
+        now = time.monotonic()
         words, period = kept.records.taken(), kept.records.period
         maps = self._maps[kept.thread.process]
         found = perf.read(words, maps.begin, maps.end, maps.owner)
@@ -123,7 +128,7 @@ class Watcher:
             self._next_maps = now + MAPS_EVERY
             if maps.look_again():
                 found = perf.read(words, maps.begin, maps.end, maps.owner)
-        kept.lost, kept.taken = kept.lost + found.lost, now
+        kept.lost += found.lost
         kept.parts.append((found, period))
         if len(found.sample_time):
             # Looks in equal steps of CPU time would meet work of equal length always at the same places.
@@ -131,53 +136,83 @@ class Watcher:
 
     def _follow(self) -> None:
         """Finds threads and processes that are new, and those that have ended."""
-        there: set[int] = set()
+        now = time.monotonic()
         if self.listening is not None:
             joined = (number for number in self.listening.server.processes if number not in self.watched)
             self.watched += tuple(number for number in joined if processes.threads(number, self._root))
-        for process in processes.descendants(self.watched, self._root):
-            found = processes.threads(process, self._root)
-            if found and process not in self._maps:
-                self._maps[process] = Maps(process, self._files, self._root)
-                self._programs[process] = processes.program(process, self._root)
-                if process not in self.watched:
-                    words = f"child process {process} ({self._programs[process]}) is watched, too"
-                    self._events.append(Event(time.monotonic_ns(), words))
-            for thread in found:
-                there.add(thread.number)
-                if thread.number not in self._kept:
-                    self._attach(thread)
-                else:
-                    self._kept[thread.number].thread = thread
+        if now >= self._next_children or set(self.watched) - set(self._below):
+            self._below = processes.descendants(self.watched, self._root)
+            self._next_children = now + CHILDREN_EVERY
+        everything = now >= self._next_all
+        self._next_all = now + ALL_EVERY if everything else self._next_all
+        there: set[int] = set()
+        for process in self._below:
+            numbers = processes.thread_numbers(process, self._root)
+            there.update(numbers)
+            if numbers and process not in self._maps:
+                self._begin(process)
+            for number in numbers:
+                if everything or number not in self._kept or self._kept[number].is_new:
+                    self._look_at(process, number)
         for number in self._kept.keys() - there:
             if not self._kept[number].ended:
-                self._take(self._kept[number], 0.0)
-                self._kept[number].records.close()
-                self._kept[number].ended = True
+                self._end(self._kept[number])
         for process in self.watched:
-            if process in self._maps and not processes.threads(process, self._root):
+            if process in self._maps and not processes.thread_numbers(process, self._root):
                 self._events.append(Event(time.monotonic_ns(), f"{self._programs[process]} has ended"))
                 del self._maps[process]
+
+    def _begin(self, process: int) -> None:
+        """Reads what a process is and where its code lies."""
+        self._maps[process] = Maps(process, self._files, self._root)
+        self._programs[process] = processes.program(process, self._root)
+        if process not in self.watched:
+            words = f"child process {process} ({self._programs[process]}) is watched, too"
+            self._events.append(Event(time.monotonic_ns(), words))
+
+    def _look_at(self, process: int, number: int) -> None:
+        """Reads what a thread is. One that was new the last time may have been given its name and its rank since."""
+        thread = processes.thread(process, number, self._root)
+        if thread is None:
+            return
+        if number in self._kept:
+            self._kept[number].thread, self._kept[number].is_new = thread, False
+        else:
+            self._attach(thread)
 
     def _attach(self, thread: processes.Thread) -> None:
         """Begins to keep the records of a thread, with as much room as the system gives."""
         for pages in ROOM if thread.is_real_time else ROOM[1:]:
             try:
-                self._kept[thread.number] = _Kept(thread, perf.Records(thread.number, self.period, pages))
-                return
+                kept = _Kept(thread, perf.Records(thread.number, self.period, pages))
             except ProcessLookupError:
                 return
             except OSError as error:
                 if error.errno not in (errno.EPERM, errno.ENOMEM, errno.EMFILE):
                     raise
+                continue
+            self._kept[thread.number] = self._by_file[kept.records.fileno()] = kept
+            self._full.register(kept.records, select.POLLIN)
+            return
         self.unseen += 1
+
+    def _end(self, kept: _Kept) -> None:
+        """Takes in the last of a thread's records, and lets the kernel forget them."""
+        self._take(kept)
+        del self._by_file[kept.records.fileno()]
+        self._full.unregister(kept.records)
+        kept.records.close()
+        kept.ended = True
 
     def recording(self, seconds: float = math.inf) -> Recording:
         """All that is kept, to this moment, or only the last so many seconds of it. Nothing is left out without being
         counted."""
+        whole = math.isinf(seconds)
         for kept in self._kept.values():
-            if not kept.ended and kept.records.waiting:
-                self._take(kept, time.monotonic())
+            # What is only shown can do without the last second of threads that hardly ever run.
+            if whole or kept.thread.is_real_time:
+                self._take(kept)
+                self._refresh(kept)
         threads = []
         ended = time.monotonic_ns()
         begun = max(self.begun, ended - round(min(seconds, self._seconds) * 1e9), self._same_since())
@@ -201,6 +236,11 @@ class Watcher:
         made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard)
         return made.last(made.seconds)
 
+    def _refresh(self, kept: _Kept) -> None:
+        """Reads anew how long a thread has waited."""
+        thread = None if kept.ended else processes.thread(kept.thread.process, kept.thread.number, self._root)
+        kept.thread = thread or kept.thread
+
     def _same_since(self) -> int:
         """Since when (ns) blocks have the length that they have now: what was before is another host's."""
         return self.listening.since if self.listening is not None else 0
@@ -211,8 +251,7 @@ class Watcher:
             self.listening.close()
         for kept in self._kept.values():
             if not kept.ended:
-                kept.records.close()
-                kept.ended = True
+                self._end(kept)
 
 
 def _ends(part: perf.Read) -> int:
