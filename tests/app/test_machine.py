@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import signal
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
@@ -164,3 +168,35 @@ def test_nothing_seen_is_no_error(page):
     page.looking.close()
     page.show_facts(Facts())
     assert "cannot be seen here" in page.sentence.advice.text()
+
+
+def test_a_test_load_is_raised_by_key_until_it_crackles(page, qtbot):
+    panel = page.load
+    qtbot.mouseClick(panel.press, Qt.MouseButton.LeftButton)
+    assert panel.is_running and not page.seek.isEnabled()
+    qtbot.waitUntil(lambda: "10 % of" in panel.words.text(), timeout=30_000)
+    assert panel.level.hasFocus()
+    qtbot.keyClick(panel.level, Qt.Key.Key_Up)
+    assert panel.level.value() == 15 and panel.figure.text() == "15 %"
+    qtbot.waitUntil(lambda: "15 % of" in panel.words.text(), timeout=30_000)
+    qtbot.waitUntil(lambda: panel.result.text() == "No crackle up to 15 %.", timeout=30_000)
+    qtbot.keyClick(panel.level, Qt.Key.Key_Up)
+    qtbot.keyClick(panel.level, Qt.Key.Key_C)
+    assert panel.result.text().startswith("Clean with 15 %, crackles with 20 %")
+    qtbot.keyClick(panel.level, Qt.Key.Key_Escape)
+    assert not panel.is_running and page.seek.isEnabled()
+    # What was heard stays until the next one begins.
+    assert panel.result.isVisible() and panel.press.text() == "Begin a test load"
+
+
+def test_a_test_load_that_ends_by_itself_is_said_and_the_window_ends_one_that_runs(page, qtbot):
+    panel = page.load
+    qtbot.mouseClick(panel.press, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "10 % of" in panel.words.text(), timeout=30_000)
+    os.kill(panel.process, signal.SIGKILL)
+    qtbot.waitUntil(lambda: not panel.is_running, timeout=30_000)
+    assert panel.words.text() == "The test load has ended by itself."
+    qtbot.mouseClick(panel.press, Qt.MouseButton.LeftButton)
+    running = panel.process
+    page.window().shut_down()
+    assert not Path(f"/proc/{running}").exists() and not panel.is_running

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
+import pty
+import subprocess
+import sys
 
 import pytest
 from click.testing import CliRunner
@@ -88,3 +92,28 @@ def test_a_search_that_ends_early_is_a_sentence(monkeypatch):
     monkeypatch.setattr(hold, "ask", broken)
     said = run("ceiling", "--buffer", 256)
     assert said.exit_code == 1 and "it ended with code 9" in said.output
+
+
+def test_a_test_load_is_held_for_as_long_as_it_is_asked_for():
+    said = CliRunner().invoke(cli, ["test-load", "--load", "10", "--cores", "1", "--seconds", "4", "--json"])
+    assert said.exit_code == 0, said.output
+    told = json.loads(said.output)
+    assert told["reports"] and all(report["load"] == 0.1 for report in told["reports"])
+    assert told["clean_to"] == 0.1 and told["crackles_from"] is None
+    words = CliRunner().invoke(cli, ["test-load", "--load", "10", "--cores", "1", "--seconds", "3"])
+    assert "10 % of the core in blocks of 256 samples" in words.output
+    assert CliRunner().invoke(cli, ["test-load", "--load", "95"]).exit_code == 2
+
+
+def test_keys_of_a_terminal_raise_it_note_crackles_and_end_it():
+    master, slave = pty.openpty()
+    words = [sys.executable, "-m", "nimbleload", "test-load", "--load", "10", "--cores", "1", "--seconds", "60"]
+    with subprocess.Popen(words, stdin=slave, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        assert "10 % of the core" in process.stderr.readline()
+        for key in b"+cq":
+            os.write(master, bytes([key]))
+        out, _ = process.communicate(timeout=60)
+    for end in (master, slave):
+        os.close(end)
+    assert process.returncode == 0
+    assert "crackles with 15 %" in out

@@ -449,6 +449,7 @@ class MainWindow(QMainWindow):
         self.measuring.close()
         self.rehearsing.close()
         self.watching.close()
+        self.machine.load.close_load()
         self.looking.close()
         self.carrying.close()
         self.filing.forget()

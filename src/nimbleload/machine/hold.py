@@ -53,11 +53,17 @@ def _unit(values):
 
 
 @njit(nogil=True, cache=True)
+def compute(values, units):
+    """Computes so many units of work of known size, on `values` (VALUES, float32)."""
+    for _ in range(units):
+        _unit(values)
+
+
+@njit(nogil=True, cache=True)
 def _timed(values, units, clock):
     """How long so many units take (ns)."""
     begun = now(clock)
-    for _ in range(units):
-        _unit(values)
+    compute(values, units)
     return now(clock) - begun
 
 
@@ -67,8 +73,7 @@ def _hold(begin, period, units, values, clock, end):
     flush_denormals()
     for k in range(len(end)):
         rest_until(begin + k * period, clock, end)
-        for _ in range(units):
-            _unit(values)
+        compute(values, units)
         end[k] = now(clock)
 
 

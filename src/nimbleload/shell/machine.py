@@ -2,21 +2,32 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import select
+import sys
+import termios
+import time
+import tty
+from collections.abc import Callable, Iterator
 
 import click
 from msgspec import to_builtins
 
-from ..core.computer.ceiling import Ceiling
+from ..core.computer.by_ear import ByEar
+from ..core.computer.ceiling import STEP, Ceiling, Held
 from ..core.told import computer as told
 from ..machine import hold
 from ..machine.look import look
+from ..machine.test_load import MOST, TestLoad
 from ..store import ceiling_file
 from .common import as_json, cli, show_json
 
 # Exit code for scripts: something matters.
 MATTERS = 3
 SIZES = (64, 128, 256, 512, 1024)
+# A test load has run when it was there for so long (seconds).
+LONG_ENOUGH = 3.0
 
 
 @cli.command()
@@ -85,3 +96,74 @@ def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: flo
         show_json(found)
     elif found and not all(trial.real_time for each in found for trial in each.trials):
         click.echo("Real time was refused: what other programs do is in these figures (see nimble-load machine).")
+
+
+@cli.command("test-load")
+@click.option("--load", "level", type=click.FloatRange(0, 100 * MOST), default=30.0, help="Of each core, in per cent.")
+@click.option("--buffer", type=click.IntRange(16, 8192), default=256, help="The host's buffer size (default: 256).")
+@click.option("--rate", type=click.IntRange(8000, 384000), default=48000, help="Sample rate in Hz (default: 48000).")
+@click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
+@click.option("--seconds", type=click.FloatRange(0.5, 3600), default=20.0, help="For how long (default: 20).")
+@as_json
+def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: float, json: bool) -> None:
+    """Hold a load of known size beside your own host, and before it, while you listen: does it crackle?
+
+    Where a terminal is used: + and - raise and lower it by 5 %, c notes that it crackles, q ends.
+    """
+    here = sorted(os.sched_getaffinity(0), reverse=True)
+    used = tuple(here[: cores or len(here)])
+    reports: list[Held] = []
+    heard, now, since = ByEar(), level / 100, time.monotonic()
+
+    def take(held: Held | None) -> None:
+        if held is not None and held.blocks:
+            reports.append(held)
+            if not json:
+                click.echo(f"  {told.load_words(held, buffer, len(used))}", err=True)
+
+    load = TestLoad(hold.Asked(buffer, rate, used, seconds), now, take)
+    until = time.monotonic() + seconds
+    try:
+        with keys() as key:
+            while time.monotonic() < until and not load.is_over:
+                pressed = key(0.1)
+                if pressed in ("+", "-"):
+                    heard = heard.run(now) if time.monotonic() - since > LONG_ENOUGH else heard
+                    now = min(max(now + (STEP if pressed == "+" else -STEP), 0.0), MOST)
+                    load.set(now)
+                    since = time.monotonic()
+                elif pressed == "c":
+                    heard = heard.crackle(now)
+                elif pressed == "q":
+                    break
+    finally:
+        load.close()
+    heard = heard.run(now) if time.monotonic() - since > LONG_ENOUGH else heard
+    if json:
+        show_json({"reports": reports, "clean_to": heard.clean_to, "crackles_from": heard.crackles_from})
+    elif sys.stdin.isatty():
+        click.echo(told.by_ear_words(heard))
+
+
+@contextlib.contextmanager
+def keys() -> Iterator[Callable[[float], str]]:
+    """Single keys from a terminal, each awaited for so many seconds ("": none); without a terminal it only waits."""
+    if not sys.stdin.isatty():
+
+        def wait(seconds: float) -> str:
+            time.sleep(seconds)
+            return ""
+
+        yield wait
+        return
+    file = sys.stdin.fileno()
+    before = termios.tcgetattr(file)
+    tty.setcbreak(file)
+
+    def key(seconds: float) -> str:
+        return os.read(file, 1).decode(errors="replace") if select.select([file], [], [], seconds)[0] else ""
+
+    try:
+        yield key
+    finally:
+        termios.tcsetattr(file, termios.TCSADRAIN, before)

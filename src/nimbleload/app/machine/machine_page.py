@@ -16,6 +16,7 @@ from ..picture import scrolled
 from ..sentence import Sentence
 from .ceiling_view import CeilingView
 from .finding_card import FindingCard
+from .load_panel import LoadPanel
 from .looking import SIZES, Looking
 
 CEILING = (
@@ -40,7 +41,7 @@ class MachinePage(QWidget):
         self.sentence = Sentence()
         self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
         self.bar, self.news, self.words = QProgressBar(), QLabel(), QLabel()
-        self.view = CeilingView()
+        self.view, self.load = CeilingView(), LoadPanel()
         self._list = QVBoxLayout()
         self._lay_out()
         self.sentence.pressed.connect(self.look)
@@ -51,6 +52,8 @@ class MachinePage(QWidget):
         looking.found.connect(self.show_ceilings)
         looking.ended.connect(self._show_end)
         looking.failed.connect(self._show_failure)
+        # Each would be in the other's figures.
+        self.load.running.connect(self.seek.setDisabled)
 
     def _lay_out(self) -> None:
         inside = QWidget()
@@ -80,6 +83,8 @@ class MachinePage(QWidget):
         side.addWidget(self.bar)
         side.addWidget(self.news)
         side.addLayout(buttons)
+        side.addSpacing(14)
+        side.addWidget(self.load)
         side.addStretch(1)
         beside = QFrame()
         beside.setProperty("role", "panel")
@@ -109,6 +114,7 @@ class MachinePage(QWidget):
         for part in (self.bar, self.news, self.stop):
             part.show()
         self.seek.setEnabled(False)
+        self.load.setEnabled(False)
         self.bar.setRange(0, len(SIZES) * Search().steps())
         self.bar.setValue(0)
         self.news.setText("Begins.")
@@ -158,6 +164,7 @@ class MachinePage(QWidget):
 
     def _show_end(self, sentence: str) -> None:
         self.seek.setEnabled(True)
+        self.load.setEnabled(True)
         self.bar.hide()
         self.stop.hide()
         self.news.setText(sentence)

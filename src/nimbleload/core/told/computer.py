@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Literal, NamedTuple
 
+from ..computer.by_ear import ByEar
 from ..computer.ceiling import Ceiling, Held
 from ..computer.facts import Busy, Facts
 from ..units import count, microseconds, percent
@@ -424,6 +425,24 @@ def ceiling_words(of: Ceiling) -> str:
     if of.missed > 1:
         return f"{where}: {percent(of.held)} was held for {of.seconds:g} s."
     return f"{where}: {percent(of.held)} was held for {of.seconds:g} s, {percent(of.missed)} was not."
+
+
+def load_words(of: Held, buffer: int, cores: int) -> str:
+    """What a test load does at the moment."""
+    late = f"{of.late} of {of.blocks} late" if of.late else "none late"
+    rank = "" if of.real_time else " Real time was refused: the host goes before it, so this tells little."
+    where = "the core" if cores == 1 else f"each of {cores} cores"
+    return f"{percent(of.load)} of {where} in blocks of {buffer} samples; {late}.{rank}"
+
+
+def by_ear_words(of: ByEar) -> str:
+    """What somebody heard while test loads ran."""
+    clean, crackles = of.clean_to, of.crackles_from
+    if crackles is None:
+        return "" if clean is None else f"No crackle up to {percent(clean)}."
+    if clean is None:
+        return f"It crackles with {percent(crackles)} already: there is no room for more."
+    return f"Clean with {percent(clean)}, crackles with {percent(crackles)}: so much of each core is left for more."
 
 
 def trial_words(of: Held) -> str:
