@@ -6,7 +6,6 @@ from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QHBoxLayout,
     QHeaderView,
     QLabel,
     QProgressBar,
@@ -38,6 +37,7 @@ from .panels import headed, panel
 from .picture import elided
 from .sentence import Sentence
 from .theme import theme
+from .wrapping import Wrapping
 
 Index = QModelIndex | QPersistentModelIndex
 CARD_WIDTH = 360
@@ -140,13 +140,10 @@ class MeasurePage(QWidget):
         self.size_columns()
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
-        buttons = QHBoxLayout()
-        buttons.addWidget(self.bar, 1)
-        buttons.addStretch()
-        for part in (self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again):
-            buttons.addWidget(part)
+        buttons = Wrapping(self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again, at_end=True)
         frame, inside = panel()
         inside.addWidget(table, 1)
+        inside.addWidget(self.bar)
         inside.addLayout(buttons)
         halves = QSplitter(Qt.Orientation.Horizontal)
         halves.addWidget(frame)

@@ -37,6 +37,7 @@ from ..desk import Desk
 from ..panels import dress_table, headed, panel
 from ..sentence import Sentence
 from ..theme import theme
+from ..wrapping import Wrapping
 from .lanes_view import LanesView, swatch
 from .watching import Found, Snapshot, Watching
 
@@ -99,9 +100,7 @@ class WatchPage(QWidget):
         row = QHBoxLayout()
         row.addWidget(self.hosts)
         row.addWidget(self.close_look)
-        row.addStretch(1)
-        for part in (self.hold, self.let_go, self.take, self.keep, self.open):
-            row.addWidget(part)
+        row.addLayout(Wrapping(self.hold, self.let_go, self.take, self.keep, self.open, at_end=True), 1)
         pictures = QWidget()
         left = QVBoxLayout(pictures)
         left.setContentsMargins(0, 0, 8, 0)

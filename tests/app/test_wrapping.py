@@ -1,0 +1,83 @@
+"""Rows that go on in the next line; and no page that asks for more than a usual screen at any text size."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import QRect, QSize, Qt
+from PySide6.QtWidgets import QPushButton, QWidget
+
+from nimbleload.app.theme import theme
+from nimbleload.app.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
+from nimbleload.app.wrapping import Wrapping
+
+
+class Box(QWidget):
+    """A widget that wants one size."""
+
+    def __init__(self, width, height=20):
+        super().__init__()
+        self._size = QSize(width, height)
+
+    def sizeHint(self):
+        return self._size
+
+    def minimumSizeHint(self):
+        return self._size
+
+
+def laid(qtbot, widths, width, **options):
+    """Where boxes of these widths come to lie: left edges by line."""
+    whole = QWidget()
+    qtbot.addWidget(whole)
+    boxes = [Box(each) for each in widths]
+    layout = Wrapping(*boxes, **options)
+    whole.setLayout(layout)
+    whole.resize(width, 200)
+    whole.show()
+    layout.setGeometry(QRect(0, 0, width, layout.heightForWidth(width)))
+    lines = {}
+    for box in boxes:
+        lines.setdefault(box.y(), []).append(box.x())
+    layout.within = whole  # lives as long as its layout
+    return layout, list(lines.values())
+
+
+def test_what_does_not_fit_goes_on_in_the_next_line(qtbot):
+    layout, lines = laid(qtbot, [50, 60, 70], 130, gap=10)
+    assert lines == [[0, 60], [0]]
+    assert layout.heightForWidth(130) == 20 + 10 + 20 and layout.heightForWidth(200) == 20
+    assert layout.sizeHint() == QSize(200, 20) and layout.minimumSize() == QSize(70, 20)
+
+
+def test_a_line_can_lie_at_the_right_end(qtbot):
+    _, lines = laid(qtbot, [50, 60, 70], 130, gap=10, at_end=True)
+    assert lines == [[10, 70], [60]]
+
+
+def test_what_is_hidden_takes_no_room_and_what_is_too_wide_a_line_of_its_own(qtbot):
+    layout, lines = laid(qtbot, [50, 300, 40], 130, gap=10)
+    assert lines == [[0], [0], [0]]
+    layout.itemAt(1).widget().hide()
+    assert layout.heightForWidth(130) == 20 and layout.minimumSize().width() == 50
+    assert layout.count() == 3 and layout.itemAt(3) is None
+    assert layout.takeAt(0) is not None and layout.takeAt(7) is None and layout.count() == 2
+
+
+@pytest.mark.parametrize("percent", [90, 130, 160])
+def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent):
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_example()
+    while theme.scale != percent:
+        window.scale_text(1 if theme.scale < percent else -1)
+    with qtbot.waitSignal(window.watch.watching.seen, timeout=60_000):
+        window.watch.watching.show_example()
+    for place in (MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE):
+        window.go(place)
+        # Whatever may come up there stands there.
+        for button in window.pages.currentWidget().findChildren(QPushButton):
+            if button.text() and not button.isHidden():
+                assert button.fontMetrics().horizontalAdvance(button.text()) <= button.width(), button.text()
+        qtbot.wait(20)
+        assert (window.width(), window.height()) == (1280, 800), place
+    assert window.windowState() == Qt.WindowState.WindowNoState
