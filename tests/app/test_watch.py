@@ -13,7 +13,8 @@ from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, PREDICTED
 from nimbleload.app.watch.watching import Found
 from nimbleload.app.window import EDIT, WATCH
 from nimbleload.core.told.watching import percent
-from nimbleload.machine import perf, processes
+from nimbleload.machine import perf, processes, sound_servers
+from nimbleload.machine.processes import Process
 from nimbleload.machine.sound_servers import Running
 from nimbleload.probe import catalogue
 from tests.helpers import sound_server
@@ -53,7 +54,8 @@ def test_a_running_host_is_found_watched_and_left(page, qtbot, tmp_path):
         with qtbot.waitSignal(page.watching.seen, timeout=30_000):
             qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
         assert page.sentence.button.text() == "Stop"
-        assert "Blocks of 2.00 ms" in page.sentence.headline.text()
+        # A second in which the computer was busy elsewhere may show no cycle; the next ones do.
+        qtbot.waitUntil(lambda: "Blocks of 2.00 ms" in page.sentence.headline.text(), timeout=20_000)
         assert cells(page, 0)[:2] == ["large", "small"]
         assert page.blocks.isVisible() and page.lanes.isVisible()
         assert len(page.lanes.figures()) > 1
@@ -79,8 +81,12 @@ def test_a_host_that_ends_is_said_to_have_ended(page, qtbot, tmp_path):
     assert page.keep.isVisible()
 
 
-def test_a_process_that_is_gone_is_a_sentence(page, qtbot, monkeypatch):
-    monkeypatch.setattr(processes, "hosts", list)  # whatever else runs on this computer
+@pytest.mark.parametrize("others", [0, 1])
+def test_a_process_that_is_gone_is_a_sentence(page, qtbot, monkeypatch, others):
+    # Whether another host runs or not: the button looks again, as it says.
+    running = [Process(os.getpid(), "mixer", 1, ("/usr/lib/lv2/a.lv2",), 1, 0.0)][:others]
+    monkeypatch.setattr(processes, "hosts", lambda: running)
+    monkeypatch.setattr(sound_servers, "servers", list)
     with qtbot.waitSignal(page.watching.ended, timeout=30_000):
         page.watching.start((2**22 - 1,), False)
     assert page.sentence.headline.text() == "Nothing could be seen."
@@ -91,7 +97,8 @@ def test_a_process_that_is_gone_is_a_sentence(page, qtbot, monkeypatch):
     assert page.sentence.headline.text() == "Nothing could be seen."
     with qtbot.waitSignal(page.watching.found, timeout=30_000):
         qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
-    assert page.sentence.headline.text() != "Nothing could be seen."
+    assert page.sentence.headline.text() == ("A host is running." if others else "No host is running.")
+    assert not page.watching.is_running
 
 
 def test_where_the_kernel_refuses_the_remedy_is_said(page, qtbot, monkeypatch):

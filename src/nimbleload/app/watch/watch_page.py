@@ -158,11 +158,11 @@ class WatchPage(QWidget):
     # What the user does
 
     def press(self) -> None:
-        """Watches the chosen host; stops watching; looks again where there is none."""
+        """Watches the chosen host; stops watching; looks again where there is none, or nothing could be seen."""
         if self.watching.is_running:
             self.watching.stop()
-        elif self.chosen:
-            self.shown, self._has_failed = None, False
+        elif self.chosen and not self._has_failed:
+            self.shown = None
             self.sentence.say("Watching begins.", "First figures come after a second.", "quiet", "Stop")
             self.hosts.setEnabled(False)
             self.close_look.setEnabled(False)
