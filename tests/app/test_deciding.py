@@ -6,6 +6,7 @@ import msgspec
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog
 
 from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
 from nimbleload.app.host_dialog import HostDialog
@@ -14,7 +15,9 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.told.findings import findings
 from nimbleload.core.units import percent
-from nimbleload.store import session_file
+from nimbleload.demo.cards import sample_cards
+from nimbleload.demo.recording import recording
+from nimbleload.store import recording_file, session_file
 
 
 def open_dialog(window, qtbot, words: str, kind):
@@ -187,3 +190,26 @@ def test_an_outboard_device_is_told_in_the_host_dialog_and_then_offered(example,
     assert len(offered) == len(strip.uses())
     settled(example, offered[-1].click)
     assert example.desk.document.plan.decisions[0].kind == "outboard"
+
+
+def test_recordings_of_the_host_fill_the_host_dialog_in(example, qtbot, settled, tmp_path, monkeypatch):
+    monkeypatch.setattr("nimbleload.probe.catalogue.remembered", list)
+    kept, broken = tmp_path / "host.nimblewatch", tmp_path / "no.nimblewatch"
+    recording_file.write(kept, recording(sample_cards()), {})
+    broken.write_text("no")
+    dialog = open_dialog(example, qtbot, "The host and the audio device", HostDialog)
+
+    def look(*paths):
+        monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(path) for path in paths], ""))
+        qtbot.mouseClick(dialog.seen, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(dialog.seen.isEnabled, timeout=60_000)
+
+    look(broken)
+    assert "is damaged" in dialog.words.text()
+    before = dialog.strip.value()
+    look(kept)
+    assert "of each block at 256 samples; it computes on" in dialog.words.text()
+    assert dialog.strip.value() != before and dialog.free.value() >= 0
+    strip = dialog.strip.value()
+    settled(example, dialog.accept)
+    assert example.desk.document.session.host.strip_overhead * 1e6 == pytest.approx(strip, abs=0.01)

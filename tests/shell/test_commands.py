@@ -12,10 +12,12 @@ from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
+from nimbleload.demo.cards import sample_cards
+from nimbleload.demo.recording import recording
 from nimbleload.demo.session import HEARD_WITHIN
 from nimbleload.demo.session import session as demo_session
 from nimbleload.shell import cli
-from nimbleload.store import session_file
+from nimbleload.store import recording_file, session_file
 from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
 from tests.helpers.sessions import bus, cards_for, session, track
@@ -252,6 +254,19 @@ class TestLatencyAndFit:
         assert after[512] == pytest.approx(1.2 * plain[512] + fixed * 48000 / 512, rel=1e-3)
         assert "write it like 256:74" in run("fit", str(saved), "--reading", "soon").output
         assert "two readings" in run("fit", str(saved), "--reading", "64:50").output.lower()
+
+
+    def test_recordings_of_the_host_tell_it_too(self, saved, tmp_path):
+        kept = tmp_path / "host.nimblewatch"
+        recording_file.write(kept, recording(sample_cards()), {})
+        found = figures("fit", "demo", "--recording", str(kept), "--at", "3:56")
+        assert found["buffers"] == [256] and found["own"][0] > 0 and found["threads"] >= 1
+        assert "The host itself takes" in run("fit", "demo", "--recording", str(kept)).output
+        run("fit", str(saved), "--recording", str(kept), "--keep")
+        assert session_file.read(saved).session.host.strip_overhead > 0
+        assert "Give readings of its meter" in run("fit", "demo").output
+        kept.write_text("no")
+        assert "is damaged" in run("fit", "demo", "--recording", str(kept)).output
 
 
 class TestCards:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import logging
+import threading
 from collections.abc import Callable
+from pathlib import Path
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
@@ -11,6 +14,7 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
+    QFileDialog,
     QFormLayout,
     QGroupBox,
     QHBoxLayout,
@@ -22,24 +26,35 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.load.host_fit import HostFit, MeterReading
+from ..core.load.host_seen import HostSeen
 from ..core.session.computer import BUFFER_SIZES, Device, Host
-from ..core.told.host_fit import sentence
+from ..core.told.host_fit import seen_sentence, sentence
+from ..store.recording_file import SUFFIX, RecordingFileError
+from .landing import Landing
+
+log = logging.getLogger(__name__)
 
 READINGS = 3
 AHEAD = (0, 512, 1024, 2048, 4096)
 PARTS = (1, 2, 4, 8)
 Fitter = Callable[[list[MeterReading]], HostFit]
+Looker = Callable[[list[Path]], HostSeen]
 
 
 class HostDialog(QDialog):
-    """`chosen` brings the host and the device. `fit` works out a fit for readings; ValueError says why it cannot."""
+    """`chosen` brings the host and the device.
+
+    `fit` works out a fit for readings of the host's meter, `look` what recordings of it tell; ValueError says why they
+    cannot, RecordingFileError what is wrong with a file.
+    """
 
     chosen = Signal(object, object)
 
-    def __init__(self, host: Host, device: Device, fit: Fitter, parent: QWidget | None = None) -> None:
+    def __init__(self, host: Host, device: Device, fit: Fitter, look: Looker, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("The host and the audio device")
-        self._fit = fit
+        self._fit, self._look = fit, look
+        self._landing = Landing(self)
         self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
         self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         self.converters, self.heard = QDoubleSpinBox(), QDoubleSpinBox()
@@ -125,10 +140,15 @@ class HostDialog(QDialog):
             row.addWidget(size)
             row.addWidget(share)
             column.addLayout(row)
-        self.fit = QPushButton("Fit")
+        self.fit, self.seen = QPushButton("Fit"), QPushButton("From recordings of it…")
         self.fit.clicked.connect(self.fit_readings)
+        self.seen.clicked.connect(self.ask_recordings)
+        self.seen.setToolTip("What Watch has kept: one recording, or several at other buffer sizes")
         column.addWidget(self.words)
-        column.addWidget(self.fit)
+        row = QHBoxLayout()
+        row.addWidget(self.fit)
+        row.addWidget(self.seen)
+        column.addLayout(row)
         return box
 
     def _device_box(self) -> QGroupBox:
@@ -157,6 +177,39 @@ class HostDialog(QDialog):
         self.strip.setValue(found.strip_overhead * 1e6)
         self.plugin.setValue(0.0)
         self.factor.setValue(found.factor * 100)
+
+    def ask_recordings(self) -> None:
+        """Asks for recordings of the host, made while it played the chosen moment."""
+        paths, _ = QFileDialog.getOpenFileNames(self, "Recordings of the host", "", f"Recordings (*{SUFFIX})")
+        if paths:
+            self.words.setText("Reading …")
+            self.seen.setEnabled(False)
+            threading.Thread(target=self._read, args=([Path(path) for path in paths],), daemon=True).start()
+
+    def _read(self, paths: list[Path]) -> None:
+        try:
+            found: HostSeen | str = self._look(paths)
+        except (ValueError, RecordingFileError) as error:
+            found = f"{str(error).rstrip('.').capitalize()}."
+        except Exception as error:
+            log.exception("recordings could not be read for the host")
+            found = f"The recordings could not be read: {error}."
+        self._landing.last(self._take_seen, found)
+
+    def _take_seen(self, found: HostSeen | str) -> None:
+        """Fills in what recordings tell."""
+        self.seen.setEnabled(True)
+        if isinstance(found, str):
+            self.words.setText(found)
+            return
+        self.words.setText(seen_sentence(found))
+        self.strip.setValue(found.strip_overhead * 1e6)
+        self.plugin.setValue(0.0)
+        self.factor.setValue(found.factor * 100)
+        self.free.setValue(found.cores_left_free)
+        if self.ahead.findData(found.read_ahead) < 0:
+            self.ahead.addItem(f"{found.read_ahead} samples", found.read_ahead)
+        self.ahead.setCurrentIndex(self.ahead.findData(found.read_ahead))
 
     def accept(self) -> None:
         host = Host(

@@ -19,14 +19,17 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.decisions.decision import Standing
+from ..core.load.host_seen import HostSeen
 from ..core.load.seen import Taken
 from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.session import TempoPoint
 from ..core.session.time_edits import set_tempo
-from ..core.survey import fitted
+from ..core.survey import fitted, host_seen
 from ..core.told.watching import taken_words
 from ..core.units import percent
+from ..probe import catalogue
+from ..probe.choosing import recorded
 from ..store.library import Library, own_cores
 from ..store.opening import EXCHANGE_SUFFIX, Opened, made_here
 from ..store.recovery import Left, Recovery, discard, left_behind, recover
@@ -216,7 +219,11 @@ class MainWindow(QMainWindow):
         if document is None or of is None or at is None:
             return
         session = document.session
-        dialog = HostDialog(session.host, session.device, partial(fitted, of, at), self)
+
+        def look(paths: list[Path]) -> HostSeen:
+            return host_seen(of, at, *recorded(paths, catalogue.remembered()))
+
+        dialog = HostDialog(session.host, session.device, partial(fitted, of, at), look, self)
         dialog.chosen.connect(self.desk.choose_host)
         dialog.open()
 

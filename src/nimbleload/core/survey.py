@@ -20,6 +20,7 @@ from .decisions.decision import Decision, KeptPlan, Plan
 from .load.case import Case, case
 from .load.figures import NUMBERS
 from .load.host_fit import HostFit, MeterReading, fit_host
+from .load.host_seen import HostSeen, buffer_of, host_of
 from .load.judged import Judged, Rung, judge
 from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
 from .load.load_map import LoadMap, load_map, word, worst_moments
@@ -33,7 +34,7 @@ from .session.computer import BUFFER_SIZES, Machine, deadline
 from .session.plugins import PluginUse
 from .session.session import Session
 from .watching.blocks import Seen
-from .watching.shares import parts
+from .watching.shares import computing
 
 
 class Survey(NamedTuple):
@@ -320,7 +321,7 @@ class Compared(NamedTuple):
 def compared_with(of: Survey, at: Instant, seen: Seen, plugins: Mapping[str, PluginUse]) -> Compared:
     """What is predicted for a moment, against what was seen; `plugins` says by file which plugin it holds."""
     chosen, blocks = of.case, seen.blocks
-    engine = sum(part.core for part in parts(seen) if part.role == "engine") * played(seen)
+    engine = computing(seen) * played(seen)
     work = float(at.strip_costs.sum()) / chosen.deadline
     found = against(chosen, at.states, seen, plugins)
     typical = blocks.typical if blocks is not None else None
@@ -384,6 +385,19 @@ def fitted(of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit
 
     strips = int(of.planned.uses.whole.sum())
     return fit_host(readings, loads, strips)
+
+
+def host_seen(of: Survey, at: Instant, seen: Sequence[Seen], plugins: Mapping[str, PluginUse]) -> HostSeen:
+    """What recordings of a host that plays the session's moment tell of it; `plugins` says by file which one each
+    holds. ValueError says why nothing can be told."""
+    bare = msgspec.structs.replace(of.session.host, plugin_factor=1.0, strip_overhead=0.0, plugin_overhead=0.0)
+    session = apply(msgspec.structs.replace(of.session, host=bare), of.plan).session
+    prepared = prepare(session, of.planned.cards, of.planned)
+    sizes = [buffer_of(each, of.session.rate) for each in seen]
+    cases = [case(prepared, of.machine, size) for size in sizes]
+    states = [each.moments.states[each.moments.at(at.second)] for each in cases]
+    strips = int(of.planned.uses.whole.sum())
+    return host_of(list(zip(seen, cases, states, strict=True)), strips, of.machine.cores, plugins)
 
 
 def worst_seconds(of: LoadMap, count: int = 8) -> list[float]:

@@ -7,7 +7,9 @@ from pathlib import Path
 
 from ..core.cards.families import kind, squeezed
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
+from ..core.watching.blocks import Seen, see
 from ..house.catalogue import PROCESSORS, VERSION
+from ..store import recording_file
 from .catalogue import Installed, Scanned
 
 # So many notes an instrument is taken to play at once until somebody says otherwise.
@@ -55,6 +57,17 @@ def held_in(files: Iterable[str], names: Mapping[str, str], scanned: Sequence[Sc
         if use is not None:
             found[path] = use
     return found
+
+
+def recorded(files: Iterable[Path], scanned: Sequence[Scanned]) -> tuple[list[Seen], dict[str, PluginUse]]:
+    """What was seen in recordings of a host, and the plugin that each file in them holds. RecordingFileError if one
+    cannot be read."""
+    seen, plugins = [], dict[str, PluginUse]()
+    for file in files:
+        recording, names = recording_file.read(file)
+        seen.append(see(recording))
+        plugins |= held_in(recording.files, names, scanned)
+    return seen, plugins
 
 
 def matching(found: Iterable[PluginUse], words: Iterable[str]) -> list[PluginUse]:

@@ -9,16 +9,20 @@ import click
 from msgspec.structs import replace
 
 from ..core.cards.card import PROVENANCE_WORDS
-from ..core.load.host_fit import MeterReading
+from ..core.load.host_fit import HostFit, MeterReading
+from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import SessionError
-from ..core.survey import Instant, Survey, fitted, instant, survey, to_rehearse, tracking, worst_seconds
-from ..core.told.host_fit import sentence
+from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
+from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.warnings import warnings
 from ..core.units import clock, from_clock, milliseconds, percent
+from ..probe import catalogue
+from ..probe.choosing import recorded
 from ..store import session_file
 from ..store.library import own_cores
+from ..store.recording_file import RecordingFileError
 from .common import as_json, cards_of, cli, opened, refuse, show_json, written
 
 
@@ -105,21 +109,36 @@ def latency(file: str, buffer: int | None, under: float | None, own_way: bool, j
 @cli.command()
 @click.argument("file")
 @click.option(
-    "--reading", "given", multiple=True, required=True, metavar="SAMPLES:PERCENT", help="Repeat: two or more."
+    "--reading", "given", multiple=True, metavar="SAMPLES:PERCENT", help="Of its meter. Repeat: two or more."
+)
+@click.option(
+    "--recording", "recordings", multiple=True, type=click.Path(exists=True, dir_okay=False),
+    help="What was seen of it (nimble watch --keep): one, or several at other buffer sizes.",
 )
 @click.option("--at", metavar="M:SS", help="Where the meter was read (default: the worst moment).")
 @click.option("--keep", is_flag=True, help="Write the fit into FILE, which must be a session file.")
 @as_json
-def fit(file: str, given: tuple[str, ...], at: str | None, keep: bool, json: bool) -> None:
-    """Fit the host's own overhead to readings of its meter at two or more buffer sizes."""
+def fit(
+    file: str, given: tuple[str, ...], recordings: tuple[str, ...], at: str | None, keep: bool, json: bool
+) -> None:  # fmt: skip
+    """Fit the host to readings of its meter at two or more buffer sizes, or to recordings of it."""
+    if bool(given) == bool(recordings):
+        raise click.UsageError("Give readings of its meter (--reading), or recordings of it (--recording).")
     readings = [meter_reading(text) for text in given]
     of = surveyed(file, None, None)
+    moment = instant(of, None if at is None else position(at))
+    found: HostFit | HostSeen
     try:
-        found = fitted(of, instant(of, None if at is None else position(at)), readings)
-    except ValueError as error:
-        raise click.ClickException(f"{str(error).capitalize()}.") from error
+        if recordings:
+            found = host_seen(of, moment, *recorded(map(Path, recordings), catalogue.remembered()))
+        else:
+            found = fitted(of, moment, readings)
+    except (ValueError, RecordingFileError) as error:
+        raise click.ClickException(f"{str(error).rstrip('.').capitalize()}.") from error
     if json:
         show_json(found._asdict())
+    elif isinstance(found, HostSeen):
+        click.echo(seen_sentence(found))
     else:
         click.echo(sentence(found, readings))
     if keep:
@@ -127,6 +146,8 @@ def fit(file: str, given: tuple[str, ...], at: str | None, keep: bool, json: boo
         host = replace(
             saved.session.host, strip_overhead=found.strip_overhead, plugin_overhead=0.0, plugin_factor=found.factor
         )
+        if isinstance(found, HostSeen):
+            host = replace(host, cores_left_free=found.cores_left_free, read_ahead=found.read_ahead)
         written(Path(file), replace(saved, session=replace(saved.session, host=host)))
         click.echo(f"Written to {file}", err=json)
 

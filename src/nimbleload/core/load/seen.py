@@ -17,7 +17,7 @@ from ..session.plugins import PluginRef, PluginUse
 from ..session.session import Session
 from ..session.strips import Clip, Strip
 from ..watching.blocks import Seen
-from ..watching.shares import parts, shares
+from ..watching.shares import COMPUTES, computing, shares
 from .case import Case
 from .clients import as_clients
 from .ranking import at_moment
@@ -70,18 +70,20 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
     strips = _strips(of, [(share.owner, share.threads) for share in found], uses, blank.length)
     heard = of.recording.heard
     made, circles = as_clients(strips, heard.server, blank.length) if heard else ([s for _, s in strips], ())
-    engine = sum(part.core for part in parts(of) if part.role == "engine")
-    rest = max(engine - sum(share.core for share in found), 0.0)
+    rest = max(computing(of) - sum(share.core for share in found), 0.0)
     host = Host(strip_overhead=rest * period / (len(made) + 1))
     session = msgspec.structs.replace(blank, strips=(*made, *blank.strips), host=host, source=name)
-    threads = _threads(of)
+    threads = threads_of(of)
     machine = Machine(threads, measured_cores=threads)
     return Taken(session, tuple(cards), machine, buffer, tuple(unknown), heard is not None, circles)
 
 
-def _threads(of: Seen) -> int:
-    """How many of the engine's threads ever computed at the same time: clients of a server mostly take turns."""
-    engine = [of.runs[k] for k, role in enumerate(of.roles) if role == "engine"]
+def threads_of(of: Seen) -> int:
+    """How many of the engine's threads ever computed at the same time: clients of a server mostly take turns. At least
+    one."""
+    engine = [of.runs[k] for k, role in enumerate(of.roles) if role in COMPUTES]
+    if not engine:
+        return 1
     begin, end = (np.concatenate([getattr(each, part) for each in engine]) for part in ("begin", "end"))
     times = np.concatenate([end, begin])
     step = np.repeat([-1, 1], len(begin))

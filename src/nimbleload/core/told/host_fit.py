@@ -7,7 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..load.host_fit import METER_STEP, HostFit, MeterReading
-from ..units import microseconds, percent
+from ..load.host_seen import HostSeen
+from ..units import count, microseconds, percent
 
 BADLY = 0.05
 
@@ -27,4 +28,22 @@ def sentence(found: HostFit, readings: Sequence[MeterReading]) -> str:
         )
     elif len(readings) > 2:
         said += " All readings fit."
+    return said
+
+
+def seen_sentence(found: HostSeen) -> str:
+    """What recordings tell of the host."""
+    own = " and ".join(
+        f"{microseconds(own)} of each block at {buffer} samples"
+        for own, buffer in zip(found.own, found.buffers, strict=True)
+    )
+    said = f"The host itself takes {own}; it computes on {count(found.threads, 'thread')}"
+    said += f", ahead in blocks of {found.read_ahead} samples." if found.read_ahead else "."
+    if found.plugins:
+        doubt = f"{percent(found.factor)} ± {percent(found.factor_error)} of what was predicted"
+        said += f" {count(found.plugins, 'plugin')} of the session cost {doubt}."
+    else:
+        said += " None of the session's plugins was met in it, so what they cost there is not known."
+    if len(found.own) > 1 and max(found.own) > 1.5 * min(found.own):
+        said += " Its own time differs from buffer to buffer: part of it goes with the samples; the mean is taken."
     return said

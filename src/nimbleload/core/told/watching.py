@@ -27,6 +27,7 @@ WORDS = {
 }
 ROLE_WORDS: dict[Role, str] = {
     "engine": "Audio engine",
+    "ahead": "Computed ahead",
     "window": "Window",
     "disk": "Disk",
     "other": "Other threads",

@@ -8,15 +8,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .records import Recording, Runs, Times, Turns, runs, turns
-from .rhythm import Rhythm, rhythm
+from .rhythm import Rhythm, beat, rhythm
 
-Role = Literal["engine", "window", "disk", "other"]
+Role = Literal["engine", "ahead", "window", "disk", "other"]
 # A thread belongs to the engine if it takes a turn in so many of the blocks.
 IN_BLOCKS = 0.2
 # A block is late if it ends so long after it was due (ns): how exactly that is known.
 EXACT = 20_000
 # A host that begins nothing for so long (ns) stands still, or has stopped: no dropout.
 STILL = 500_000_000
+# A thread that keeps so even a time of whole cycles computes ahead, in longer blocks.
+AHEAD_EVEN, AHEAD_EXACT = 0.8, 0.02
 DISK_WORDS = ("disk", "stream", "cache", "reader", "file", "loader", "io-")
 
 
@@ -57,6 +59,7 @@ class Blocks(NamedTuple):
 class Seen(NamedTuple):
     """A recording, read: stretches and turns of its threads, what each does, and the blocks (None: no cycle found).
 
+    "engine" are threads that compute in the device's blocks, "ahead" those that do it in longer ones, beforehand.
     `leader` is the place of the thread that begins blocks, −1 without a cycle.
     """
 
@@ -78,13 +81,29 @@ def see(recording: Recording) -> Seen:
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
-    engine = [
-        k == found.leader or (real_time[k] == real_time[found.leader] and _in_blocks(each, found) >= IN_BLOCKS)
-        for k, each in enumerate(woken)
-    ]
-    roles = tuple("engine" if part else _other_role(recording, k) for k, part in enumerate(engine))
-    mine = [each for each, part in zip(woken, engine, strict=True) if part]
+    roles = tuple(_role(recording, k, woken, found, real_time) for k in range(len(woken)))
+    mine = [each for each, role in zip(woken, roles, strict=True) if role == "engine"]
     return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, mine))
+
+
+def _role(recording: Recording, place: int, woken: list[Turns], beats: Rhythm, real_time: list[bool]) -> Role:
+    """What a thread does, where a cycle was found."""
+    if place == beats.leader:
+        return "engine"
+    alike = real_time[place] == real_time[beats.leader] and _in_blocks(woken[place], beats) >= IN_BLOCKS
+    if (alike or real_time[place]) and ahead_by(woken[place], beats.period) > 1:
+        return "ahead"
+    return "engine" if alike else _other_role(recording, place)
+
+
+def ahead_by(of: Turns, period: float) -> int:
+    """How many cycles (`period`, ns) lie between the turns of a thread that keeps its own, longer time; 1 for all
+    others."""
+    own = beat(of.begin)
+    if own is None or own.share < AHEAD_EVEN:
+        return 1
+    times = round(own.period / period)
+    return times if times > 1 and abs(own.period / (times * period) - 1) < AHEAD_EXACT else 1
 
 
 def _servers_own(recording: Recording, may_lead: list[bool]) -> list[bool]:

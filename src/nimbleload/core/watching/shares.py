@@ -13,6 +13,8 @@ import numpy as np
 from .blocks import Role, Seen
 
 Z = 1.959963984540054
+# The roles of threads that compute what is heard.
+COMPUTES: tuple[Role, ...] = ("engine", "ahead")
 KERNEL = -3
 # The worst blocks are one in twenty.
 WORST = 0.05
@@ -50,7 +52,8 @@ def shares(of: Seen, role: Role | None = "engine") -> list[Share]:
     """
     if role == "engine" and of.blocks is None:
         role = None
-    chosen = [k for k, each in enumerate(of.roles) if role is None or each == role]
+    wanted = COMPUTES if role == "engine" else (role,)
+    chosen = [k for k, each in enumerate(of.roles) if role is None or each in wanted]
     threads = [of.recording.threads[k] for k in chosen]
     if not threads or of.recording.seconds <= 0:
         return []
@@ -104,15 +107,21 @@ def wilson(hits: int, of: int) -> tuple[float, float]:
 
 
 def parts(of: Seen) -> list[Part]:
-    """What the engine, the window, the disk threads and the others take, each against one core."""
+    """What the engine, what is computed ahead, the window, the disk threads and the others take, against one core."""
     found = []
-    for role in ("engine", "window", "disk", "other"):
+    roles: tuple[Role, ...] = (*COMPUTES, "window", "disk", "other")
+    for role in roles:
         places = [k for k, each in enumerate(of.roles) if each == role]
         busy = sum(float((of.runs[k].end - of.runs[k].begin).sum()) / 1e9 for k in places)
         pushed = sum(int(of.turns[k].pushed.sum()) for k in places)
         if places:
             found.append(Part(role, busy / max(of.recording.seconds, 1e-9), pushed, len(places)))
     return found
+
+
+def computing(of: Seen) -> float:
+    """What all threads that compute what is heard take together, as a share of one core."""
+    return sum(part.core for part in parts(of) if part.role in COMPUTES)
 
 
 class Change(NamedTuple):
