@@ -3,19 +3,26 @@
 from __future__ import annotations
 
 import difflib
+import re
 import zipfile
 
+import msgspec
 import pytest
 
 from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting, Variant
+from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
+from nimbleload.core.survey import survey
 from nimbleload.deliver import carrying, exchange_out
 from nimbleload.deliver.exchange_out import WriteError
 from nimbleload.deliver.render import Proof, Rendered
-from nimbleload.store import dawproject
+from nimbleload.store import dawproject, dawproject_out
 from tests.helpers import exchange as x
 from tests.helpers import stems
+from tests.helpers.sessions import cards_for
 from tests.helpers.stems import audio
 
 DEVICES = (
@@ -131,3 +138,113 @@ def test_new_files_never_take_a_name_that_is_taken(source):
     assert first.name == "a 2026-01-02.dawproject"
     first.write_text("")
     assert carrying.file_of(source, day).name == "a 2026-01-02 2.dawproject"
+
+
+REVERB = (
+    '<ClapPlugin id="{0}" deviceID="reverb" deviceName="Vault" deviceRole="audioFX"><Parameters>'
+    '<RealParameter id="{0}p" parameterID="size" value="0.8"/></Parameters>'
+    '<Enabled id="{0}e" value="true"/></ClapPlugin>'
+)
+OWN = '<ClapPlugin deviceID="eq" deviceName="Eq" deviceRole="audioFX"/>'
+
+
+def choir(path, sends=""):
+    """Three voices that end in the same reverb, below a group, and a return."""
+    voices = "".join(
+        x.track(f"v{k}", f"Voice {k}", x.channel(f"cv{k}", destination="cg", devices=OWN + REVERB.format(f"d{k}"),
+                                                 sends=sends))
+        for k in range(3)
+    )  # fmt: skip
+    group = x.track("g", "Choir", x.channel("cg", "submix") + voices, content="tracks")
+    echo = x.track("r", "Echo", x.channel("cr", "effect"))
+    lanes = "".join(x.lanes(f"v{k}", x.clip(2 * k, 4, audio()), unit="seconds") for k in range(3))
+    return x.write(path, x.project(group + echo + x.main_track(), lanes, unit="seconds"), {"audio/a.wav": b"sound"})
+
+
+def share(session, *members):
+    """The reverbs of these tracks on one bus."""
+    return Plan(tuple(Decision("share", m, session.strip(m).inserts[1].id, into="bus1") for m in members))
+
+
+def loads(session):
+    cards = cards_for(session, {"reverb": 400e-6, "eq": 50e-6})
+    of = survey(session, Plan(), cards, Machine(2), 256)
+    return of.after.times.tolist(), of.after.load.tolist()
+
+
+@pytest.mark.parametrize("sends", ["", x.send("cr", "post", 0.5)])
+def test_a_shared_bus_is_written_as_one_and_reads_as_the_planned_load(tmp_path, folder, sends):
+    source = choir(tmp_path / "a.dawproject", sends)
+    session = dawproject.read(source).session
+    plan = share(session, "v0", "v2")
+    _, made, target = written(source, folder, plan, {})
+    planned, found = apply(session, plan).session, dawproject.read(target).session
+    bus, wanted = found.strip("bus1"), planned.strip("bus1")
+    assert (bus.name, bus.kind, bus.output, live(bus)) == (wanted.name, "bus", "g", ["Vault"])
+    assert bus.inserts[0].setting == wanted.inserts[0].setting
+    assert [(s.target, s.level) for s in bus.sends] == [(s.target, s.level) for s in wanted.sends]
+    for strip in planned.strips:
+        other = found.strip(strip.id)
+        assert (other.output, live(other)) == (strip.output, live(strip)), strip.name
+        assert [s.target for s in other.sends if s.enabled] == [s.target for s in strip.sends if s.enabled]
+    assert loads(found) == loads(planned)  # to the bit
+    assert loads(found)[1] != loads(session)[1]
+    assert made.by_hand == ()
+    assert "Shared Vault: a new bus, with Vault" in made.done and "Voice 0: leads to Shared Vault" in made.done
+    # No id stands twice.
+    text = zipfile.ZipFile(target).read("project.xml").decode()
+    ids = re.findall(r'\sid="([^"]*)"', text)
+    assert len(ids) == len(set(ids))
+
+
+def test_lighter_settings_are_written_as_values(tmp_path, folder):
+    source = choir(tmp_path / "a.dawproject")
+    session = dawproject.read(source).session
+    use = session.strip("v0").inserts[1]
+    lighter = Variant(use.card_key(), "small", Setting((("size", 0.25), ("quality", 1.0))))
+    session = msgspec.structs.replace(session, variants=(lighter,))
+    plan = Plan((Decision("lighten", "v0", use.id, variant="small"),))
+    target = tmp_path / "b.dawproject"
+    made = exchange_out.write(target, source, session, plan, {}, folder)
+    found = dawproject.read(target).session.strip("v0").inserts[1]
+    assert dict(found.setting.values) == {"size": 0.25, "quality": 1.0}
+    assert dawproject.read(target).session.strip("v1").inserts[1].setting == use.setting
+    assert made.done == ("Voice 0: Vault set to size 0.25, quality 1",) and made.by_hand == ()
+
+
+def test_a_setting_that_is_a_saved_state_is_left_to_the_hand(source, folder):
+    session = dawproject.read(source).session
+    use = msgspec.structs.replace(session.strip("t").inserts[0], setting=Setting((), b"state"))
+    strip = msgspec.structs.replace(session.strip("t"), inserts=(use, *session.strip("t").inserts[1:]))
+    lighter = Variant(use.card_key(), "light", Setting((("quality", 0.0),)))
+    session = msgspec.structs.replace(
+        session, strips=(strip, *session.strips[1:]), variants=(lighter,)
+    )  # fmt: skip
+    plan = Plan((Decision("lighten", "t", use.id, variant="light"),))
+    made = exchange_out.write(source.with_name("b.dawproject"), source, session, plan, {}, folder)
+    assert made.by_hand == ("lighten: One on Voice (quality 0)",) and made.done == ()
+
+
+def test_a_printed_bus_takes_the_place_of_all_that_fed_it(tmp_path, folder):
+    source = choir(tmp_path / "a.dawproject")
+    session = dawproject.read(source).session
+    plan = Plan((Decision("bounce", "g"),))
+    file = msgspec.structs.replace(FILE, strip="g", seconds=8.0)
+    _, made, target = written(source, folder, plan, {"g": file})
+    planned, found = apply(session, plan).session, dawproject.read(target).session
+    assert [found.strip(f"v{k}").enabled for k in range(3)] == [False] * 3
+    assert [(c.start, c.end) for c in found.strip("g").clips] == [(0.0, 8.0)]
+    assert loads(found)[1] == pytest.approx([0.0] * len(loads(found)[1])) and max(loads(planned)[1]) == 0.0
+    assert made.by_hand == ()
+
+
+def test_devices_of_a_session_made_here_are_found_by_their_place(tmp_path, folder):
+    eq, comp = (PluginUse(f"plugin{k}", PluginRef("clap", name, name)) for k, name in enumerate(("eq", "comp"), 1))
+    strips = (Strip("track1", "Keys", inserts=(eq, comp), output="main"), Strip("main", "Main", "main"))
+    session = Session("mine", 48000, 10.0, strips)
+    source = tmp_path / "made.dawproject"
+    dawproject_out.write(source, session)
+    target = tmp_path / "b.dawproject"
+    made = exchange_out.write(target, source, session, Plan((Decision("off", "track1", "plugin2"),)), {}, folder)
+    assert made.done == ("Keys: comp switched off",)
+    assert live(dawproject.read(target).session.strip("track1")) == ["eq"]

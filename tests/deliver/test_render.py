@@ -11,7 +11,7 @@ import pytest
 import soundfile
 
 from nimbleload.core.decisions.decision import Decision, Plan
-from nimbleload.deliver import carrying, render
+from nimbleload.deliver import carrying, render, rendering
 from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -195,7 +195,7 @@ class TestNotes:
 
     def test_a_note_ends_where_it_ends_and_may_begin_again_at_once(self, tmp_path):
         job = job_of(stems.written(tmp_path / "a.dawproject", played((0.0, 0.5, 60), (0.5, 0.5, 60)), PIPES))
-        rows = render.events(job)
+        rows = rendering.events(job.stages[-1], job.rate)
         half = 0.5 * RATE
         assert rows[:, :3].tolist() == [[0, 60, 1], [half, 60, 0], [half, 60, 1], [2 * half, 60, 0]]
 

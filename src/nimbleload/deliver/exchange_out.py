@@ -6,6 +6,7 @@ The original is never touched. Everything that did not change is the same, byte 
 from __future__ import annotations
 
 import io
+import re
 import zipfile
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -15,6 +16,7 @@ import msgspec
 
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
+from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store import atomic
@@ -58,13 +60,16 @@ def write(
                 file = rendered[strip.id]
                 files[f"{FOLDER}/{file.file}"] = (folder / file.file).read_bytes()
                 made.freeze(strip, file)
+        for strip in made.new_strips():
+            made.add_bus(strip)
         atomic.write(target, _packed(source, text.changed(), files))
     except (SpliceError, ImportRefusedError) as error:
         raise WriteError(f"{source.name}: {error}") from error
     except OSError as error:
         raise WriteError(f"{target} was not written: {error.strerror or error}") from error
     by_hand = [f"{decision.kind}: {session.strip(decision.strip).name}" for decision in plan.decisions
-               if decision.kind not in ("freeze", "bounce", "off")]  # fmt: skip
+               if decision.kind not in ("freeze", "bounce", "off", "share", "lighten")]  # fmt: skip
+    by_hand += made.by_hand
     missing = [f"{d.kind}: {session.strip(d.strip).name} (not rendered)" for d in plan.decisions
                if d.kind in ("freeze", "bounce") and d.strip not in rendered]  # fmt: skip
     return Written(str(target), tuple(made.done), tuple(dict.fromkeys(by_hand + missing)))
@@ -89,6 +94,7 @@ class _Changes:
         self._text, self._before = text, before
         self._after = {strip.id: strip for strip in after.strips}
         self.done: list[str] = []
+        self.by_hand: list[str] = []
         self._tracks: dict[str, Element] = {}
         self._ids = 0
         for track in text.root.iter("Track"):
@@ -106,21 +112,136 @@ class _Changes:
         if strip.enabled and not after.enabled:
             self._text.set(track, "loaded", "false")
             self.done.append(f"{strip.name}: switched off")
-        live = {use.id for use in after.live_uses()}
+        live = {use.id: use for use in after.live_uses()}
         for use in strip.live_uses():
-            device = self._device(track, use.id)
+            device = self._device(strip, use.id)
             if use.id not in live and after.enabled and device is not None:
                 self._switch_off(device)
                 self.done.append(f"{strip.name}: {use.label} switched off")
+            elif use.id in live and live[use.id].setting != use.setting:
+                self._set(strip, use, live[use.id], device)
+        self._reroute(strip, after, track)
 
-    def _device(self, track: Element, use_id: str) -> Element | None:
-        """The device that a use was read from: the number behind the slash counts them."""
-        channel = track.find("Channel")
+    def _device(self, strip: Strip, use_id: str) -> Element | None:
+        """The device of a use. Where it was read from a file, the number behind the slash counts them; in what was made
+        here and written out, they lie in the order of the chain."""
+        track = self._tracks.get(strip.id)
+        channel = track.find("Channel") if track is not None else None
         devices = channel.find("Devices") if channel is not None else None
-        number = use_id.rpartition("/")[2]
-        if devices is None or not number.isdigit() or int(number) >= len(devices.children):
+        if devices is None:
             return None
-        return devices.children[int(number)]
+        own, _, number = use_id.rpartition("/")
+        if own == strip.id and number.isdigit():
+            place = int(number)
+        else:
+            place = [use.id for use in strip.uses()].index(use_id)
+        return devices.children[place] if place < len(devices.children) else None
+
+    def _set(self, strip: Strip, before: PluginUse, after: PluginUse, device: Element | None) -> None:
+        """Gives a device the values of another setting. One with a saved state cannot be set by values alone."""
+        old = dict(before.setting.values)
+        changed = {name: value for name, value in after.setting.values if old.get(name) != value}
+        gone = set(old) - {name for name, _ in after.setting.values}
+        if device is None or before.setting.state is not None or after.setting.state is not None or gone:
+            self.by_hand.append(f"lighten: {before.label} on {strip.name} ({after.setting.words()})")
+            return
+        parameters = device.find("Parameters")
+        known = {each.attributes.get("parameterID"): each for each in parameters.children} if parameters else {}
+        new = []
+        for name, value in changed.items():
+            if name in known:
+                self._text.set(known[name], "value", f"{value:g}")
+            else:
+                words = f"id={quoteattr(self._new_id())} parameterID={quoteattr(name)} value={quoteattr(f'{value:g}')}"
+                new.append(f"<RealParameter {words}/>")
+        if new and parameters is not None:
+            self._text.insert(parameters, "".join(new))
+        elif new:
+            self._text.first(device, f"<Parameters>{''.join(new)}</Parameters>")
+        said = ", ".join(f"{name} {value:g}" for name, value in changed.items())
+        self.done.append(f"{strip.name}: {before.label} set to {said}")
+
+    def _reroute(self, before: Strip, after: Strip, track: Element) -> None:
+        """Leads a track to another strip, and switches off the sends that it has no more."""
+        channel = track.find("Channel")
+        if channel is None:
+            return
+        if after.output != before.output and after.output is not None:
+            self._text.set(channel, "destination", self._channel_id(after.output))
+            self.done.append(f"{before.name}: leads to {self._after[after.output].name}")
+        left = [(send.target, send.pre_fader, send.level) for send in after.sends if send.enabled]
+        sends = channel.find("Sends")
+        written = [each for each in sends.children if each.tag == "Send"] if sends is not None else []
+        for send in before.sends:
+            key = (send.target, send.pre_fader, send.level)
+            if not send.enabled or key in left:
+                continue
+            name = self._channel_id(send.target)
+            element = next((each for each in written if each.attributes.get("destination") == name), None)
+            if element is not None:
+                written.remove(element)
+                self._switch_send_off(element)
+                self.done.append(f"{before.name}: its send to {self._after[send.target].name} switched off")
+
+    def _switch_send_off(self, send: Element) -> None:
+        enable = send.find("Enable")
+        if enable is not None:
+            self._text.set(enable, "value", "false")
+        else:
+            self._text.first(send, f'<Enable id="{self._new_id()}" name="Enable" value="false"/>')
+
+    def _channel_id(self, strip_id: str) -> str:
+        """What others call the channel of a strip by."""
+        track = self._tracks.get(strip_id)
+        if track is None:
+            return f"{strip_id}-channel"
+        channel = track.find("Channel")
+        return (channel.attributes.get("id") if channel is not None else None) or strip_id
+
+    def new_strips(self) -> list[Strip]:
+        """The buses that the plan has added, each of which takes what several tracks had."""
+        old = {strip.id for strip in self._before.strips}
+        return [strip for strip in self._after.values() if strip.id not in old and strip.kind == "bus"]
+
+    def add_bus(self, bus: Strip) -> None:
+        """Writes a new bus with copies of the devices that its members had, where the first of them feeds it."""
+        devices = "".join(self._copied(bus, use) for use in bus.inserts)
+        sends = "".join(
+            f"<Send destination={quoteattr(self._channel_id(send.target))} "
+            f'type="{"pre" if send.pre_fader else "post"}"><Enable id="{self._new_id()}" name="Enable" value="true"/>'
+            f'<Volume id="{self._new_id()}" unit="linear" value="{send.level:.9g}"/></Send>'
+            for send in bus.sends
+        )
+        leads = bus.output is not None and bus.output in self._tracks
+        to = f" destination={quoteattr(self._channel_id(bus.output))}" if bus.output is not None and leads else ""
+        words = (
+            f'<Track id={quoteattr(bus.id)} name={quoteattr(bus.name)} contentType="audio" loaded="true">'
+            f'<Channel id={quoteattr(self._channel_id(bus.id))} role="submix" audioChannels="2"{to}>'
+            f'<Devices>{devices}</Devices><Mute id="{self._new_id()}" name="Mute" value="false"/>'
+            f"{f'<Sends>{sends}</Sends>' if sends else ''}"
+            f'<Volume id="{self._new_id()}" name="Volume" unit="linear" value="1"/></Channel></Track>'
+        )
+        above = self._tracks.get(bus.parent) if bus.parent is not None else self._text.root.find("Structure")
+        if above is None:
+            raise SpliceError("it has no structure to put a bus into")
+        self._text.insert(above, words)
+        self.done.append(f"{bus.name}: a new bus, with {', '.join(use.label for use in bus.inserts)}")
+
+    def _copied(self, bus: Strip, of: PluginUse) -> str:
+        """The device that a bus's plugin was on a track, as it is written, with ids of its own. SpliceError if it is
+        not there."""
+        use_id = of.id.removeprefix(f"{bus.id}/")
+        for strip in self._before.strips:
+            use = next((use for use in strip.uses() if use.id == use_id), None)
+            device = self._device(strip, use_id) if use is not None else None
+            if use is not None and device is not None:
+                if use.setting != of.setting:
+                    self.by_hand.append(f"lighten: {of.label} on {bus.name} ({of.setting.words()})")
+                return re.sub(
+                    r"""(\sid\s*=\s*)("[^"]*"|'[^']*')""",
+                    lambda found: f'{found[1]}"{self._new_id()}"', self._text.source(device),
+                )  # fmt: skip
+        raise SpliceError(f"the plugin {of.label} of {bus.name} is not in the file")
 
     def _switch_off(self, device: Element) -> None:
         enabled = device.find("Enabled")

@@ -1,8 +1,8 @@
-"""Carrying out a freeze or a bounce: the track is rendered in a process of its own, and the file is proven.
+"""Carrying out a freeze or a bounce: a track, or a bus with all that feeds it, is rendered, and the file is proven.
 
 A job renders the track's own audio through its plugins up to the place where it is cut, in blocks of the host's size,
-with the tail; what comes late is moved back. Then it is rendered again at another block size, and what the two differ
-by says whether the file is the track.
+with the tail; what comes late is moved back. Of a bus, what feeds it is rendered before. Then it is rendered again at
+another block size, and what the two differ by says whether the file is the track.
 """
 
 from __future__ import annotations
@@ -14,31 +14,21 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
-from ..probe import isolation, session_run
-from ..probe.messages import (
-    CHANNELS,
-    NOTES,
-    RENDERED,
-    SOURCE,
-    LoadingMessage,
-    PlayingMessage,
-    RenderedMessage,
-    RenderRequest,
-)
+from ..probe import session_run
+from ..probe.messages import CHANNELS
 from ..store import atomic, audio
-from ..store.allowed import allowed
 from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
 from .difference import NOTHING_DB, Difference, decibels
+from .rendering import TAIL_SECONDS, RenderError, Rendering
+from .stage import Stage, obstacles_on_the_way, stages
 
-TAIL_SECONDS = 15.0
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
 SAME_DB, ROUNDED_DB = -120.0, -100.0
 # Room that must stay free beside the files (bytes).
@@ -72,7 +62,8 @@ class Rendered(msgspec.Struct, frozen=True):
 
 
 class Job(msgspec.Struct, frozen=True):
-    """A track to render through the place `through` of its chain: `uses` are the plugins that are in it."""
+    """A track to render through the place `through` of its chain: `uses` are the plugins that are in it. Of a bus,
+    `before` are the strips that feed it, in order."""
 
     strip: Strip
     through: int
@@ -81,6 +72,16 @@ class Job(msgspec.Struct, frozen=True):
     rate: int
     buffer: int
     samples: int
+    before: tuple[Stage, ...] = ()
+
+    @property
+    def stages(self) -> tuple[Stage, ...]:
+        """All that is rendered, each after what feeds it; the job's own strip is the last."""
+        return (*self.before, Stage(self.strip, self.uses, self.sounding))
+
+    @property
+    def all_uses(self) -> tuple[PluginUse, ...]:
+        return tuple(use for stage in self.stages for use in stage.uses)
 
     @property
     def name(self) -> str:
@@ -103,7 +104,7 @@ class Step(msgspec.Struct, frozen=True):
 
 
 def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: int) -> list[Job]:
-    """The freezes and bounces of single tracks that a plan holds, in its order."""
+    """The freezes and bounces that a plan holds, of tracks and of buses with all that feeds them, in its order."""
     found = []
     for decision in plan.decisions:
         if decision.kind not in ("freeze", "bounce") or decision.start is not None:
@@ -112,34 +113,53 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
         through = last_place(strip, decision)
         uses = tuple(use for place, use in strip.places() if place <= through and use.enabled)
         sounding = audio_of.get(strip.id, Sounding())
-        ends = [part.end for part in sounding.parts] + [note.end for note in sounding.notes]
+        before = () if strip.kind == "track" or decision.kind == "freeze" else stages(session, strip.id, audio_of)
+        ends = [end for each in (sounding, *(stage.sounding for stage in before)) for end in ends_of(each)]
         samples = round(max(ends, default=0.0) * session.rate)
-        found.append(Job(strip, through, uses, sounding, session.rate, buffer, samples))
+        found.append(Job(strip, through, uses, sounding, session.rate, buffer, samples, before))
     return found
 
 
+def ends_of(sounding: Sounding) -> list[float]:
+    """When each part and note of a track ends (seconds)."""
+    return [part.end for part in sounding.parts] + [note.end for note in sounding.notes]
+
+
 def obstacles(job: Job) -> list[str]:
-    """Why a track cannot be rendered truthfully, in sentences; empty if it can."""
+    """Why a job cannot be rendered truthfully, in sentences; empty if it can."""
+    if job.before:
+        inside = []
+        for stage in job.before:
+            reasons = (*own_obstacles(stage.strip, stage.sounding, job.rate), *obstacles_on_the_way(stage))
+            inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
+        if job.sounding.parts or job.sounding.notes:
+            inside.append("it holds clips of its own beside what feeds it")
+        return inside
+    if job.strip.kind != "track":
+        return ["it is no track with audio of its own, and nothing that feeds it is printed with it"]
+    return own_obstacles(job.strip, job.sounding, job.rate)
+
+
+def own_obstacles(strip: Strip, sounding: Sounding, rate: int) -> list[str]:
+    """Why what a strip plays cannot be rendered truthfully. A bus, or a track that plays nothing, plays silence."""
     found = []
-    if job.strip.instrument is not None and job.sounding.notes:
-        if job.sounding.parts:
+    if strip.instrument is not None and sounding.notes:
+        if sounding.parts:
             found.append("notes and audio lie on it together: how the host mixes them is not known")
-    elif job.strip.instrument is not None:
+    elif strip.instrument is not None:
         found.append("no notes of its instrument are known: the session does not come from a file with notes")
-    elif job.strip.kind != "track":
-        found.append("it is no track with audio of its own: rendering what feeds it is not possible yet")
-    elif not job.sounding.parts:
+    elif strip.kind == "track" and not sounding.parts:
         found.append("no audio of it is known: the session does not come from an exchange file with audio")
-    if job.sounding.automated:
+    if sounding.automated:
         found.append("parameters of its plugins are automated, which is not rendered yet")
-    if job.sounding.curves:
+    if sounding.curves:
         found.append("its clips hold curves of their own (controllers, gain), which are not rendered yet")
-    stretched = sum(part.stretched for part in job.sounding.parts)
+    stretched = sum(part.stretched for part in sounding.parts)
     if stretched:
         found.append(f"{stretched} of its clips are stretched: the host plays them in its own way")
-    other = sorted({part.rate for part in job.sounding.parts if part.rate not in (0, job.rate)})
+    other = sorted({part.rate for part in sounding.parts if part.rate not in (0, rate)})
     if other:
-        found.append(f"it plays audio of {other[0]} Hz in a session of {job.rate}: the host converts it in its own way")
+        found.append(f"it plays audio of {other[0]} Hz in a session of {rate}: the host converts it in its own way")
     return found
 
 
@@ -147,10 +167,13 @@ def digest(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
     """A digest of everything that goes into a file: settings, plugin files, audio files, places, rate, block size."""
     made = hashlib.sha256()
     made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding)))
-    for use in job.uses:
+    for stage in job.before:
+        places = [use.id for use in stage.uses]
+        made.update(msgspec.json.encode((stage.strip.id, stage.feeds, stage.sounding, places)))
+    for use in job.all_uses:
         made.update(msgspec.json.encode((use.card_key(), use.setting.values)))
         made.update(repr(session_run.fingerprint(paths[use.id]) if paths[use.id] else "house").encode())
-    for part in job.sounding.parts:
+    for part in (part for stage in job.stages for part in stage.sounding.parts):
         file = sources.file(part)
         made.update(f"{part.file} {file.frames} {file.samplerate} {file.channels}".encode())
         file.seek(0)
@@ -178,7 +201,7 @@ def carry_out(
                 return
             _check_room(job, folder)
             half = 0.5 if prove else 1.0
-            with _Chain(job, sources, paths, job.buffer) as chain:
+            with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples) as chain:
                 for share in chain.render(cancelled):
                     yield Step(job, "renders", share * half)
                 result = chain.result
@@ -202,10 +225,6 @@ def carry_out(
         yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
 
 
-class RenderError(Exception):
-    """Why a track was not rendered, in a sentence."""
-
-
 def _note(target: Path) -> Path:
     return target.with_name(target.name + ".json")
 
@@ -220,9 +239,9 @@ def _known(target: Path) -> Rendered | None:
 
 def _paths(job: Job) -> dict[str, str]:
     """Where each plugin lies. RenderError if one is not installed."""
-    installed = session_run.installed_for(job.uses)
+    installed = session_run.installed_for(job.all_uses)
     found = {}
-    for use in job.uses:
+    for use in job.all_uses:
         path = session_run.path_of(use, installed)
         if path is None:
             raise RenderError(f"{use.label} is {session_run.not_installed(use)}")
@@ -233,7 +252,9 @@ def _paths(job: Job) -> dict[str, str]:
 def _check_room(job: Job, folder: Path) -> None:
     """RenderError if the files would not fit."""
     folder.mkdir(parents=True, exist_ok=True)
-    needed = int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
+    # The file, and beside it what comes together before a bus, and before those that feed it.
+    files = 1 + len({target for stage in job.before for target, _ in stage.feeds})
+    needed = files * int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
     free = shutil.disk_usage(folder).free
     if free < needed + SPARE:
         raise RenderError(
@@ -241,98 +262,25 @@ def _check_room(job: Job, folder: Path) -> None:
         )
 
 
-class _Chain:
-    """One rendering of a job at one block size: a worker, and the file that comes out of it."""
-
-    def __init__(self, job: Job, sources: Sources, paths: dict[str, str], buffer: int) -> None:
-        self._job, self._sources, self.result = job, sources, RenderedMessage(0, 0, True)
-        may = {each for use in job.uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
-        tail = TAIL_SECONDS if job.uses else 0.0
-        self._worker = isolation.Worker(
-            RenderRequest(
-                job.uses, job.rate, buffer, job.samples, tail, paths, _plays(job), allowed=tuple(sorted(may))
-            )
-        )  # fmt: skip
-
-    def __enter__(self) -> _Chain:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._worker.close()
-
-    def render(self, cancelled: Callable[[], bool]) -> Iterator[float]:
-        """Renders, and tells which share is done. RenderError if a plugin ends it."""
-        with (self._worker.folder / SOURCE).open("wb") as out:
-            for stretch in audio.mixed(self._sources, self._job.sounding.parts, self._job.rate, self._job.samples):
-                out.write(stretch.tobytes())
-        if _plays(self._job):
-            events(self._job).tofile(self._worker.folder / NOTES)
-        loading = ""
-        for message in self._worker.results(cancelled):
-            if isinstance(message, isolation.Failure):
-                raise RenderError(f"{loading or 'a plugin'} {message.reason}" if loading else message.reason)
-            if isinstance(message, LoadingMessage):
-                loading = message.name
-            elif isinstance(message, PlayingMessage):
-                loading = ""
-                yield message.done / max(message.total, 1)
-            elif isinstance(message, RenderedMessage):
-                self.result = message
-                return
-        raise RenderError("it was stopped; nothing of it was kept")
-
-    def sound(self) -> NDArray[np.float32]:
-        """What came out, moved back by what it comes late (n, 2, float32; read from the disk as needed)."""
-        path = self._worker.folder / RENDERED
-        if path.stat().st_size == 0:
-            return np.zeros((0, CHANNELS), np.float32)
-        return np.memmap(path, np.float32, "r").reshape(-1, CHANNELS)[self.result.latency :]
-
-    def stretches(self) -> Iterator[NDArray[np.float32]]:
-        """The same, stretch by stretch."""
-        sound = self.sound()
-        for first in range(0, len(sound), audio.BLOCK):
-            yield np.array(sound[first : first + audio.BLOCK])
-
-    def peak(self) -> float:
-        """The highest sample (linear)."""
-        return max((float(np.abs(each).max()) for each in self.stretches() if len(each)), default=0.0)
-
-
-def _plays(job: Job) -> bool:
-    """Whether the first plugin is an instrument that plays the track's notes."""
-    return bool(job.uses) and job.uses[0] is job.strip.instrument
-
-
-def events(job: Job) -> NDArray[np.float64]:
-    """Starts and ends of a track's notes in order (E, 4: sample, key, 1 or 0, velocity); ends come before starts."""
-    rows: list[tuple[int, int, float, float]] = []
-    for note in job.sounding.notes:
-        begin = round(note.start * job.rate)
-        end = max(round(note.end * job.rate), begin + 1)
-        rows += [(begin, note.key, 1.0, note.velocity), (end, note.key, 0.0, note.velocity)]
-    return np.array(sorted(rows, key=lambda row: (row[0], row[2], row[1])), np.float64).reshape(-1, 4)
-
-
 def _prove(
-    job: Job, sources: Sources, paths: dict[str, str], first: _Chain, cancelled: Callable[[], bool]
+    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, cancelled: Callable[[], bool]
 ) -> Iterator[float | Proof]:
     """Renders the job again at another block size; if that differs, once more at the same one."""
     other = job.buffer * 2 if job.buffer < 2048 else job.buffer // 2
-    with _Chain(job, sources, paths, other) as again:
+    with Rendering(job.stages, sources, paths, job.rate, other, job.samples) as again:
         yield from again.render(cancelled)
         found = compared(first, again, job.rate)
         if found.peak_db <= ROUNDED_DB:
             verdict = "same" if found.peak_db <= SAME_DB else "rounded"
             yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
             return
-    with _Chain(job, sources, paths, job.buffer) as twice:
+    with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples) as twice:
         yield from twice.render(cancelled)
         verdict = "random" if compared(first, twice, job.rate).peak_db > ROUNDED_DB else "different"
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
 
 
-def compared(one: _Chain, other: _Chain, rate: int) -> Proof:
+def compared(one: Rendering, other: Rendering, rate: int) -> Proof:
     """What two renderings differ by; where one goes on longer, that counts as well."""
     found = Difference()
     a, b = one.sound(), other.sound()

@@ -29,7 +29,7 @@ STEADY, CLOSE = 1_000_000, 100_000
 DEAREST = 0.02
 # So often (seconds): new threads are looked for; child processes; what is known of all threads is read anew; the code
 # of a process, at most; a few records are taken in.
-THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 2.0
+THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 10.0
 ROOM = (64, 16, 4, 1)
 
 

@@ -88,6 +88,10 @@ class Text:
                 return place + 1
         raise SpliceError("a tag has no end")
 
+    def source(self, element: Element) -> str:
+        """An element as it is written, with all in it."""
+        return self._content[element.begin : element.end].decode()
+
     def set(self, element: Element, name: str, value: str) -> None:
         """Gives an attribute a value, in its place if it is there."""
         tag = self._content[element.begin : element.inside]

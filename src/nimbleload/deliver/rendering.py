@@ -1,0 +1,200 @@
+"""Renders strips one after the other, each in a process of its own, and adds up what feeds the next.
+
+What comes out of each is moved back by what its plugins come late, so that all that meets is in time, as with a host's
+delay compensation. No sound has to fit into memory.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..probe import isolation
+from ..probe.messages import (
+    CHANNELS,
+    NOTES,
+    RENDERED,
+    SOURCE,
+    LoadingMessage,
+    PlayingMessage,
+    RenderedMessage,
+    RenderRequest,
+)
+from ..store import audio
+from ..store.allowed import allowed
+from ..store.audio import Sources
+from .stage import Stage
+
+TAIL_SECONDS = 15.0
+FRAME = CHANNELS * 4
+
+
+class RenderError(Exception):
+    """Why a strip was not rendered, in a sentence."""
+
+
+class Rendering:
+    """One rendering of stages at one block size, to be used with `with`; `result` and `sound` are those of the last.
+
+    `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most.
+    """
+
+    def __init__(
+        self, stages: Sequence[Stage], sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int
+    ) -> None:
+        self._stages, self._sources, self._paths = stages, sources, paths
+        self._rate, self._buffer, self._samples = rate, buffer, samples
+        self._sums = tempfile.TemporaryDirectory(prefix=f"{isolation.FOLDER}{os.getpid()}-sums-")
+        self._chain: _Chain | None = None
+
+    def __enter__(self) -> Rendering:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._chain is not None:
+            self._chain.close()
+        self._sums.cleanup()
+
+    @property
+    def result(self) -> RenderedMessage:
+        return self._last.result
+
+    @property
+    def _last(self) -> _Chain:
+        assert self._chain is not None, "it has not been rendered"
+        return self._chain
+
+    def render(self, cancelled: Callable[[], bool]) -> Iterator[float]:
+        """Renders, and tells which share is done. RenderError if a plugin ends it, or it is stopped."""
+        for number, stage in enumerate(self._stages):
+            if self._chain is not None:
+                self._chain.close()
+            fed = self._sum_for(stage)
+            frames = fed.stat().st_size // FRAME if fed.exists() else 0
+            samples = max(self._samples, frames)
+            self._chain = _Chain(stage, self._sources, self._paths, self._rate, self._buffer, samples)
+            try:
+                for share in self._chain.render(fed, cancelled):
+                    yield (number + share) / len(self._stages)
+            except RenderError as error:
+                raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
+            fed.unlink(missing_ok=True)
+            for target, gain in stage.feeds:
+                add(self._folder / _file(target), self._chain.stretches(), gain)
+
+    @property
+    def _folder(self) -> Path:
+        return Path(self._sums.name)
+
+    def _sum_for(self, stage: Stage) -> Path:
+        return self._folder / _file(stage.strip.id)
+
+    def sound(self) -> NDArray[np.float32]:
+        """What came out of the last (n, 2, float32; read from the disk as needed)."""
+        return self._last.sound()
+
+    def stretches(self) -> Iterator[NDArray[np.float32]]:
+        """The same, stretch by stretch."""
+        return self._last.stretches()
+
+    def peak(self) -> float:
+        """The highest sample (linear)."""
+        return max((float(np.abs(each).max()) for each in self.stretches() if len(each)), default=0.0)
+
+
+def _file(strip_id: str) -> str:
+    """A file name for whatever an id is."""
+    return f"{strip_id.encode().hex()[:200]}.sum"
+
+
+def add(path: Path, stretches: Iterator[NDArray[np.float32]], gain: float) -> None:
+    """Adds sound (n, 2, float32 each) to what lies in a file, from its beginning on; the file grows as it needs to."""
+    path.touch()
+    with path.open("r+b") as file:
+        for stretch in stretches:
+            at = file.tell()
+            there = np.frombuffer(file.read(stretch.nbytes), np.float32)
+            made = (stretch * np.float32(gain)).reshape(-1)
+            made[: len(there)] += there
+            file.seek(at)
+            file.write(made.tobytes())
+
+
+class _Chain:
+    """One strip through its plugins: a worker, and the file that comes out of it."""
+
+    def __init__(
+        self, stage: Stage, sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int
+    ) -> None:
+        self._stage, self._sources, self._rate, self._samples = stage, sources, rate, samples
+        self.result = RenderedMessage(0, 0, True)
+        may = {each for use in stage.uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
+        tail = TAIL_SECONDS if stage.uses else 0.0
+        own = {use.id: paths[use.id] for use in stage.uses}
+        self._worker = isolation.Worker(
+            RenderRequest(
+                stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may))
+            )
+        )  # fmt: skip
+
+    def close(self) -> None:
+        self._worker.close()
+
+    def render(self, fed: Path, cancelled: Callable[[], bool]) -> Iterator[float]:
+        """Renders what the strip plays and what is fed to it, if there is such a file; tells which share is done."""
+        mixed = audio.mixed(self._sources, self._stage.sounding.parts, self._rate, self._samples)
+        with (self._worker.folder / SOURCE).open("wb") as out:
+            for stretch in mixed:
+                out.write(stretch.tobytes())
+        if fed.exists():
+            add(self._worker.folder / SOURCE, _read(fed), 1.0)
+        if self._stage.plays_notes:
+            events(self._stage, self._rate).tofile(self._worker.folder / NOTES)
+        loading = ""
+        for message in self._worker.results(cancelled):
+            if isinstance(message, isolation.Failure):
+                raise RenderError(f"{loading or 'a plugin'} {message.reason}" if loading else message.reason)
+            if isinstance(message, LoadingMessage):
+                loading = message.name
+            elif isinstance(message, PlayingMessage):
+                loading = ""
+                yield message.done / max(message.total, 1)
+            elif isinstance(message, RenderedMessage):
+                self.result = message
+                return
+        raise RenderError("it was stopped; nothing of it was kept")
+
+    def sound(self) -> NDArray[np.float32]:
+        """What came out, moved back by what it comes late (n, 2, float32; read from the disk as needed)."""
+        path = self._worker.folder / RENDERED
+        if path.stat().st_size == 0:
+            return np.zeros((0, CHANNELS), np.float32)
+        return np.memmap(path, np.float32, "r").reshape(-1, CHANNELS)[self.result.latency :]
+
+    def stretches(self) -> Iterator[NDArray[np.float32]]:
+        """The same, stretch by stretch."""
+        sound = self.sound()
+        for first in range(0, len(sound), audio.BLOCK):
+            yield np.array(sound[first : first + audio.BLOCK])
+
+
+def _read(path: Path) -> Iterator[NDArray[np.float32]]:
+    """Sound from a file, stretch by stretch (n, 2)."""
+    with path.open("rb") as file:
+        while found := file.read(audio.BLOCK * FRAME):
+            yield np.frombuffer(found, np.float32).reshape(-1, CHANNELS)
+
+
+def events(stage: Stage, rate: int) -> NDArray[np.float64]:
+    """Starts and ends of a strip's notes in order (E, 4: sample, key, 1 or 0, velocity); ends come before starts."""
+    rows: list[tuple[int, int, float, float]] = []
+    for note in stage.sounding.notes:
+        begin = round(note.start * rate)
+        end = max(round(note.end * rate), begin + 1)
+        rows += [(begin, note.key, 1.0, note.velocity), (end, note.key, 0.0, note.velocity)]
+    return np.array(sorted(rows, key=lambda row: (row[0], row[2], row[1])), np.float64).reshape(-1, 4)
