@@ -161,3 +161,38 @@ def test_the_example_has_audio_of_its_own(make_window, qtbot):
     qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=60_000)
     assert cells(window.carry, 3) == ["to render", "to render", "not rendered"]
     assert "no track with audio of its own" in cells(window.carry, 5)[2]
+
+
+def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_path, monkeypatch):
+    device = (
+        '<BuiltinDevice deviceID="house.mist" deviceName="Mist" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+    )
+    structure = "".join(x.track(f"t{k}", f"Voice {k}", x.channel(f"c{k}", devices=device)) for k in range(2))
+    lanes = "".join(x.lanes(f"t{k}", x.clip(k, 2, audio()), unit="seconds") for k in range(2))
+    xml = x.project(structure + x.main_track(), lanes)
+    source = x.write(tmp_path / "mix.dawproject", xml, {"audio/a.wav": stems.wave(stems.noise())})
+    window = make_window()
+    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
+        window.open_path(source)
+    window.go(CARRY)
+    page, strips = window.carry, window.desk.document.session.strips[:2]
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
+    assert cells(page, 0) == ["Shared Mist"] and cells(page, 3) == ["to prove, on 2 tracks"]
+    assert state(window) == "1 to do" and page.sentence.button.text() == "Prove the sharing"
+    assert page.write.isVisible()  # it may be written without the proof
+    rendered(window, qtbot)
+    assert "sharing sounds the same" in cells(page, 5)[0] and state(window) == "done"
+    # Nothing is left but to write: one button for it is enough.
+    assert page.sentence.button.text() == "Write the changed session…" and not page.write.isVisible()
+    target = tmp_path / "shared.dawproject"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    with qtbot.waitSignal(window.carrying.wrote, timeout=60_000):
+        qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+    assert "Left to do by hand" not in page.news.text()
+    made = dawproject.read(target).session
+    assert [strip.output for strip in made.strips[:2]] == ["bus1", "bus1"]
+    # Another plan has to be proven anew.
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.desk.undo()
+    assert state(window) == "nothing" and cells(page, 0) == []

@@ -79,6 +79,26 @@ def test_what_ends_early_ends_in_a_code_and_a_sentence(tmp_path):
     assert "Voice: gone.wav is missing" in said.output
 
 
+def test_a_plan_that_only_shares_and_lightens_is_proven_and_written(tmp_path):
+    device = '<BuiltinDevice deviceID="house.tar" deviceName="Tar" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+    structure = "".join(x.track(f"t{k}", f"Voice {k}", x.channel(f"c{k}", devices=device)) for k in range(2))
+    lanes = "".join(x.lanes(f"t{k}", x.clip(0, 2, audio()), unit="seconds") for k in range(2))
+    xml = x.project(structure + x.main_track(), lanes)
+    session = dawproject.read(x.write(tmp_path / "mix.dawproject", xml, {"audio/a.wav": wave(noise())})).session
+    plan = Plan(tuple(Decision("share", s.id, s.inserts[0].id, into="bus1") for s in session.strips[:2]))
+    path = tmp_path / "mix.nimbleload"
+    session_file.write(path, Saved(session, plan))
+    said = run("carry-out", path)
+    assert said.exit_code == 0, said.output
+    assert "Nothing in the plan has to be rendered: the changed session can be written at once." in said.output
+    assert "Shared Tar: sharing changes the sound: −" in said.output
+    (made,) = tmp_path.glob("mix 20*.dawproject")
+    assert dawproject.read(made).session.strip("bus1").inserts[0].label == "Tar"
+    figures = json.loads(run("carry-out", path, "--json", "--no-session").output)
+    assert figures["shared"]["Shared Tar"]["verdict"] == "different" and figures["session"] is None
+    assert json.loads(run("carry-out", path, "--json", "--no-session", "--no-proof").output)["shared"] == {}
+
+
 def test_the_example_without_a_plan_has_nothing_to_render():
     said = run("carry-out", "demo")
     assert said.exit_code == 0 and "Nothing in the plan has to be rendered." in said.output

@@ -22,10 +22,13 @@ from ..store.archive import ImportRefusedError
 from ..store.dawproject import Sounding
 from ..store.dawproject_out import is_of_file
 from ..store.found import NothingFoundError
-from . import render
+from . import render, sharing
 from .render import Job, Step
+from .sharing import Check
 
 SUFFIX = ".dawproject"
+# Decisions that are written into the changed session without anything being rendered.
+WRITTEN = {"off", "share", "lighten"}
 NO_NOTES = "this session knows how much it plays, not what: only what lies in audio and MIDI files can be rendered"
 
 
@@ -33,13 +36,21 @@ class Prepared(NamedTuple):
     """What there is to do: `jobs` that can be rendered, and why others cannot (by the track's name).
 
     `source` is the exchange file that is read; what is written goes beside `beside`: the same file, or for a session
-    that was made here the files that it was made from.
+    that was made here the files that it was made from. `checks` are the shared buses that can be proven. With
+    `is_written` there are decisions that are written into the changed session whether anything is rendered or not.
     """
 
     source: Path
     jobs: list[Job]
     refused: list[tuple[str, str]]
     beside: Path
+    checks: list[Check] = []  # noqa: RUF012
+    is_written: bool = False
+
+    @property
+    def all_jobs(self) -> list[Job]:
+        """All that is to be done, the proofs of shared buses last."""
+        return [*self.jobs, *(check.job for check in self.checks)]
 
 
 class NothingToDoError(Exception):
@@ -48,9 +59,11 @@ class NothingToDoError(Exception):
 
 def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
     """The jobs of a plan. NothingToDoError if the session comes from no exchange file that can be read, and from no
-    audio files."""
+    audio files, while something is to be rendered."""
     made_here = not session.source.endswith(SUFFIX)
-    source = written_out(session) if made_here else Path(session.source)
+    kinds = {decision.kind for decision in plan.decisions}
+    needs_audio = not kinds or bool(kinds & {"freeze", "bounce"})
+    source = written_out(session, needs_audio) if made_here else Path(session.source)
     try:
         audio_of = dawproject.read(source).audio
     except ImportRefusedError as error:
@@ -65,14 +78,26 @@ def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
             refused.append((job.name, f"{'; '.join(reasons)}."))
         else:
             able.append(job)
-    return Prepared(source, able, refused, made_of(session) if made_here else source)
+    proven = []
+    for check in sharing.checks(session, plan, known, buffer):
+        silent = made_here and not all(is_all_files(strip) for strip in check.members)
+        reasons = [NO_NOTES] if silent else sharing.obstacles(check)
+        if reasons:
+            refused.append((check.bus.name, f"that it sounds the same is not proven: {'; '.join(reasons)}."))
+        else:
+            proven.append(check)
+    beside = made_of(session) if made_here else source
+    return Prepared(source, able, refused, beside, proven, bool(kinds & WRITTEN))
 
 
 def made_of(session: Session) -> Path:
-    """What a session that was made here was made of: the file or folder it names, else beside its first audio file."""
+    """What a session that was made here was made of: the file or folder it names, else beside its first audio file;
+    where it has none, in the folder in which the program was started."""
     if session.source and Path(session.source).exists():
         return Path(session.source)
-    first = next(clip for strip in session.strips if is_all_files(strip) for clip in strip.clips)
+    first = next((clip for strip in session.strips if is_all_files(strip) for clip in strip.clips), None)
+    if first is None:
+        return Path.cwd() / session.name.replace("/", "-")
     return file_played(first).parent / session.name.replace("/", "-")
 
 
@@ -90,12 +115,12 @@ def is_all_files(strip: Strip) -> bool:
     )
 
 
-def written_out(session: Session) -> Path:
+def written_out(session: Session, needs_audio: bool = True) -> Path:
     """A session that was made here as an exchange file in the user's cache folder, which refers to its audio files.
 
     NothingToDoError if there are none, or it cannot be written.
     """
-    if not any(strip.clips and is_all_files(strip) for strip in session.strips):
+    if needs_audio and not any(strip.clips and is_all_files(strip) for strip in session.strips):
         raise NothingToDoError(
             "This session comes from no exchange file and from no audio files: its audio is not known, so nothing can "
             "be rendered."
@@ -135,24 +160,29 @@ def file_of(source: Path, today: date | None = None) -> Path:
 def run(
     prepared: Prepared, folder: Path, kind: str = "wav", prove: bool = True,
     cancelled: Callable[[], bool] = lambda: False, jobs: Sequence[Job] | None = None,
+    checks: Sequence[Check] | None = None,
 ) -> Iterator[Step]:  # fmt: skip
-    """Carries out jobs (all of them, if none are named), as many at once as there are cores; tells every step."""
+    """Carries out jobs and, where a proof is wanted, proves shared buses (all of them, if none are named), as many at
+    once as there are cores; tells every step."""
     todo = list(prepared.jobs if jobs is None else jobs)
+    proven = list(prepared.checks if checks is None else checks) if prove else []
     told: SimpleQueue[Step | None] = SimpleQueue()
 
-    def work(job: Job) -> None:
+    def work(job: Job, steps: Iterator[Step]) -> None:
         try:
-            for step in render.carry_out(job, prepared.source, folder, kind, prove, cancelled):
+            for step in steps:
                 told.put(step)
         except Exception as error:
             told.put(Step(job, "ended", 1.0, trouble=f"{error}."))
         finally:
             told.put(None)
 
-    left = len(todo)
+    left = len(todo) + len(proven)
     with ThreadPoolExecutor(max(min(len(os.sched_getaffinity(0)), left), 1), "render") as pool:
         for job in todo:
-            pool.submit(work, job)
+            pool.submit(work, job, render.carry_out(job, prepared.source, folder, kind, prove, cancelled))
+        for check in proven:
+            pool.submit(work, check.job, sharing.prove(check, prepared.source, cancelled))
         while left:
             step = told.get()
             if step is None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -94,13 +94,15 @@ class Job(msgspec.Struct, frozen=True):
 
 
 class Step(msgspec.Struct, frozen=True):
-    """What a job is doing; `share` of it is done (0 … 1). `rendered`: it is through; `trouble`: why it has ended."""
+    """What a job is doing; `share` of it is done (0 … 1). `rendered`: it is through; `compared`: so is the proof of a
+    shared bus; `trouble`: why it has ended."""
 
     job: Job
     doing: str
     share: float
     rendered: Rendered | None = None
     trouble: str = ""
+    compared: Proof | None = None
 
 
 def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: int) -> list[Job]:
@@ -193,7 +195,7 @@ def carry_out(
     target = folder / job.file_name(kind)
     try:
         with Sources(source) as sources:
-            paths = _paths(job)
+            paths = paths_of(job.all_uses)
             made_of = digest(job, sources, paths, kind)
             known = _known(target)
             if known is not None and known.made_of == made_of and (known.proof is not None or not prove):
@@ -237,11 +239,11 @@ def _known(target: Path) -> Rendered | None:
         return None
 
 
-def _paths(job: Job) -> dict[str, str]:
-    """Where each plugin lies. RenderError if one is not installed."""
-    installed = session_run.installed_for(job.all_uses)
+def paths_of(uses: Sequence[PluginUse]) -> dict[str, str]:
+    """Where each plugin lies, by use. RenderError if one is not installed."""
+    installed = session_run.installed_for(uses)
     found = {}
-    for use in job.all_uses:
+    for use in uses:
         path = session_run.path_of(use, installed)
         if path is None:
             raise RenderError(f"{use.label} is {session_run.not_installed(use)}")
@@ -270,14 +272,19 @@ def _prove(
     with Rendering(job.stages, sources, paths, job.rate, other, job.samples) as again:
         yield from again.render(cancelled)
         found = compared(first, again, job.rate)
-        if found.peak_db <= ROUNDED_DB:
-            verdict = "same" if found.peak_db <= SAME_DB else "rounded"
+        verdict = verdict_of(found.peak_db, "")
+        if verdict:
             yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
             return
     with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples) as twice:
         yield from twice.render(cancelled)
         verdict = "random" if compared(first, twice, job.rate).peak_db > ROUNDED_DB else "different"
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
+
+
+def verdict_of(peak_db: float, else_: str) -> str:
+    """What a difference means (dBFS at most): "same", "rounded", or else what is given."""
+    return "same" if peak_db <= SAME_DB else "rounded" if peak_db <= ROUNDED_DB else else_
 
 
 def compared(one: Rendering, other: Rendering, rate: int) -> Proof:

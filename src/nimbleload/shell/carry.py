@@ -8,7 +8,7 @@ import click
 
 from ..core.told import carrying as told
 from ..deliver import carrying, difference, exchange_out
-from ..deliver.render import Rendered
+from ..deliver.render import Proof, Rendered
 from ..demo import audio as demo_audio
 from ..store import audio
 from ..store.audio import AudioError
@@ -46,9 +46,11 @@ def carry_out(
         raise click.ClickException(f"The example's audio could not be made: {error}.") from error
     folder = Path(to) if to else carrying.folder_of(prepared.beside)
     jobs = [job for job in prepared.jobs if not only or job.name in only]
-    rendered, ended = rendered_in(prepared, jobs, folder, kind, not no_proof, json)
+    if only:
+        prepared = prepared._replace(checks=[])
+    rendered, ended, shared = rendered_in(prepared, jobs, folder, kind, not no_proof, json)
     written = None
-    if rendered and not no_session:
+    if (rendered or prepared.is_written) and not no_session:
         target = carrying.file_of(prepared.beside)
         try:
             written = exchange_out.write(target, prepared.source, saved.session, saved.plan, rendered, folder)
@@ -56,11 +58,13 @@ def carry_out(
             raise click.ClickException(f"{error}.") from error
     if json:
         show_json({"folder": str(folder), "rendered": list(rendered.values()), "ended": ended,
-                   "refused": dict(prepared.refused), "session": written})  # fmt: skip
+                   "refused": dict(prepared.refused), "shared": shared, "session": written})  # fmt: skip
     else:
         for name, reason in prepared.refused:
             click.echo(f"  {name}: not rendered: {reason}")
-        click.echo(told.headline(len(rendered), len(jobs), len(ended), len(prepared.refused)))
+        click.echo(
+            told.headline(len(rendered), len(jobs), len(ended), len(prepared.refused), prepared.is_written)
+        )  # fmt: skip
         if written is not None:
             click.echo(f"Written to {written.path}")
             for line in written.by_hand:
@@ -70,9 +74,10 @@ def carry_out(
 
 def rendered_in(
     prepared: carrying.Prepared, jobs: list, folder: Path, kind: str, prove: bool, quiet: bool
-) -> tuple[dict[str, Rendered], dict[str, str]]:
-    """What was rendered, by strip, and what ended early, by name; told as it goes."""
+) -> tuple[dict[str, Rendered], dict[str, str], dict[str, Proof]]:
+    """What was rendered, by strip, what ended early, and what shared buses sound like, by name; told as it goes."""
     rendered: dict[str, Rendered] = {}
+    shared: dict[str, Proof] = {}
     ended: dict[str, str] = {}
     for step in carrying.run(prepared, folder, kind, prove, jobs=jobs):
         if step.trouble:
@@ -83,7 +88,11 @@ def rendered_in(
             rendered[step.rendered.strip] = step.rendered
             if not quiet:
                 click.echo(f"  {step.job.name}: {step.doing}, {words_of(step.rendered)}")
-    return rendered, ended
+        elif step.compared is not None:
+            proof = shared[step.job.name] = step.compared
+            if not quiet:
+                click.echo(f"  {step.job.name}: {told.sharing_words(proof.verdict, proof.peak_db, proof.at)}")
+    return rendered, ended, shared
 
 
 def words_of(of: Rendered) -> str:

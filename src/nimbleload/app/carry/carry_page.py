@@ -26,7 +26,8 @@ from ...core.units import clock, percent
 from ...deliver import carrying
 from ...deliver.carrying import Prepared
 from ...deliver.exchange_out import Written
-from ...deliver.render import Job, Rendered, Step
+from ...deliver.render import Job, Proof, Rendered, Step
+from ...deliver.sharing import Check
 from ..desk import Desk
 from ..panels import dress_table, headed, panel
 from ..sentence import Sentence
@@ -47,6 +48,7 @@ class CarryPage(QWidget):
         self._desk, self.work = desk, work
         self.prepared: Prepared | None = None
         self.rendered: dict[str, Rendered] = {}
+        self.compared: dict[str, Proof] = {}
         self.ended: dict[str, str] = {}
         self._plan: object = None
         self.sentence = Sentence()
@@ -106,14 +108,25 @@ class CarryPage(QWidget):
     # What the user does
 
     def start(self) -> None:
-        """Renders and proves what is not rendered yet."""
+        """Renders and proves what is not rendered and proven yet; writes the session where nothing has to be."""
         if self.prepared is None or self.work.is_running:
             return
-        todo = [job for job in self.prepared.jobs if job.strip.id not in self.rendered]
+        todo, checks = self._todo()
+        if not todo and not checks:
+            self.ask_write()
+            return
         self.ended.clear()
-        self.work.start(self.prepared, todo or self.prepared.jobs, self.folder)
+        self.work.start(self.prepared, todo, checks, self.folder)
         self.news.setText(f"Files go to {self.folder}.")
         self._show_sentence()
+
+    def _todo(self) -> tuple[list[Job], list[Check]]:
+        """What is not rendered yet, and which shared buses are not proven."""
+        of = self.prepared
+        if of is None:
+            return [], []
+        jobs = [job for job in of.jobs if job.strip.id not in self.rendered]
+        return jobs, [check for check in of.checks if check.bus.id not in self.compared]
 
     @property
     def folder(self) -> Path:
@@ -168,6 +181,7 @@ class CarryPage(QWidget):
 
     def _take_prepared(self, found: Prepared | str) -> None:
         self.rendered.clear()
+        self.compared.clear()
         self.ended.clear()
         self.prepared = found if isinstance(found, Prepared) else None
         self.table.setRowCount(0)
@@ -179,11 +193,13 @@ class CarryPage(QWidget):
             self.state_changed.emit("by hand" if has_plan else "no plan", "quiet")
             self._show_buttons()
             return
-        self.table.setRowCount(len(self.prepared.jobs) + len(self.prepared.refused))
-        for row, job in enumerate(self.prepared.jobs):
+        jobs, shared = self.prepared.all_jobs, {check.bus.id: len(check.members) for check in self.prepared.checks}
+        self.table.setRowCount(len(jobs) + len(self.prepared.refused))
+        for row, job in enumerate(jobs):
             last = job.strip.inserts[job.through].label if job.strip.inserts and job.through >= 0 else "the source"
-            self._fill(row, job.name, last, clock(job.samples / job.rate), "to render", "", "")
-        for row, (name, reason) in enumerate(self.prepared.refused, len(self.prepared.jobs)):
+            stands = f"to prove, on {shared[job.strip.id]} tracks" if job.strip.id in shared else "to render"
+            self._fill(row, job.name, last, clock(job.samples / job.rate), stands, "", "")
+        for row, (name, reason) in enumerate(self.prepared.refused, len(jobs)):
             self._fill(row, name, "", "", "not rendered", "", reason)
         self._show_sentence()
         self._show_buttons()
@@ -196,7 +212,7 @@ class CarryPage(QWidget):
             self.table.setItem(row, column, item)
 
     def _row(self, job: Job) -> int:
-        jobs = self.prepared.jobs if self.prepared is not None else []
+        jobs = self.prepared.all_jobs if self.prepared is not None else []
         return next((k for k, each in enumerate(jobs) if each.strip.id == job.strip.id), -1)
 
     def _take_step(self, step: Step) -> None:
@@ -213,6 +229,10 @@ class CarryPage(QWidget):
             said = [told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer)] if proof else []
             words = "; ".join([*said, *told.warnings(of.dies, of.wrong)])
             self._fill(row, step.doing, told.level(of.peak_db), words, first=STANDS)
+        elif step.compared is not None:
+            self.compared[step.job.strip.id] = proof = step.compared
+            words = told.sharing_words(proof.verdict, proof.peak_db, proof.at)
+            self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
         else:
             self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
         self._show_sentence()
@@ -232,20 +252,33 @@ class CarryPage(QWidget):
             return
         total, done, refused = len(self.prepared.jobs), len(self.rendered), len(self.prepared.refused)
         running = self.work.is_running
-        headline = told.headline(done, total, len(self.ended), refused)
+        headline = told.headline(done, total, len(self.ended), refused, self.prepared.is_written)
         of = self._desk.survey
         load = (
             f" With all of it the worst moment takes {percent(float(of.after.load.max()))}." if of is not None else ""
         )
         advice = f"The original is never changed; files are written beside it.{load}"
-        odd = [r for r in self.rendered.values() if r.proof is not None and r.proof.verdict not in ("same", "rounded")]
-        tone = "overload" if self.ended else "tight" if odd else "fits" if total and done == total else "quiet"
-        button = "" if running or not total or done == total else "Render" if not done else "Render the rest"
-        self.sentence.say(headline, advice, tone, button)
-        left = total - done
-        words = "rendering" if running else "done" if total and not left else f"{left} to do" if total else "nothing"
-        colour = "brass" if running else "brick" if self.ended else "teal" if total and not left else "quiet"
+        proofs = [*(each.proof for each in self.rendered.values()), *self.compared.values()]
+        odd = [proof for proof in proofs if proof is not None and proof.verdict not in ("same", "rounded")]
+        jobs, checks = self._todo()
+        left, all_of = len(jobs) + len(checks), total + len(self.prepared.checks)
+        tone = "overload" if self.ended else "tight" if odd else "fits" if all_of and not left else "quiet"
+        self.sentence.say(headline, advice, tone, "" if running else self._button(bool(jobs), bool(checks)))
+        words = "rendering" if running else "done" if all_of and not left else f"{left} to do" if all_of else "to write"
+        words = "nothing" if words == "to write" and not self.prepared.is_written else words
+        colour = "brass" if running else "brick" if self.ended else "teal" if all_of and not left else "quiet"
         self.state_changed.emit(words, colour)
+
+    def _button(self, renders: bool, proves: bool) -> str:
+        """What comes next."""
+        if renders:
+            return "Render the rest" if self.rendered else "Render"
+        if proves:
+            return "Prove the sharing"
+        return "Write the changed session…" if self._can_write() and not self.rendered else ""
+
+    def _can_write(self) -> bool:
+        return bool(self.rendered) or (self.prepared is not None and self.prepared.is_written)
 
     def _show_buttons(self) -> None:
         running, chosen = self.work.is_running, self._chosen() is not None
@@ -253,7 +286,7 @@ class CarryPage(QWidget):
         for part in (self.listen, self.show_folder):
             part.setVisible(bool(self.rendered))
         self.listen.setEnabled(chosen)
-        self.write.setVisible(bool(self.rendered) and not running)
+        self.write.setVisible(self._can_write() and not running and self.sentence.button.text() != self.write.text())
 
     def _show_back(self) -> None:
         """The restore list, ticked off here as in its dialog."""

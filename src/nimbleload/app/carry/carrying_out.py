@@ -14,6 +14,7 @@ from ...core.session.session import Session
 from ...deliver import carrying, exchange_out
 from ...deliver.carrying import NothingToDoError, Prepared
 from ...deliver.render import Job, Rendered
+from ...deliver.sharing import Check
 from ...demo import audio as demo_audio
 from ..landing import Landing
 
@@ -66,14 +67,14 @@ class CarryingOut(QObject):
         if asked == self._asked:
             self.prepared.emit(found)
 
-    def start(self, prepared: Prepared, jobs: list[Job], folder: Path) -> None:
-        """Renders and proves these jobs. Does nothing while others are being rendered."""
+    def start(self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path) -> None:
+        """Renders and proves these jobs, and proves these shared buses. Does nothing while it is at work."""
         if not self.is_running:
             self._stop.clear()
-            self._run(self._render, prepared, jobs, folder)
+            self._run(self._render, prepared, jobs, checks, folder)
 
-    def _render(self, prepared: Prepared, jobs: list[Job], folder: Path) -> None:
-        for step in carrying.run(prepared, folder, cancelled=self._stop.is_set, jobs=jobs):
+    def _render(self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path) -> None:
+        for step in carrying.run(prepared, folder, cancelled=self._stop.is_set, jobs=jobs, checks=checks):
             self._landing.post(self.stepped.emit, step)
 
     def stop(self) -> None:

@@ -33,8 +33,18 @@ def warnings(dies: bool, wrong: int) -> list[str]:
     return said
 
 
-def headline(done: int, total: int, ended: int, refused: int) -> str:
-    """How far a plan is carried out."""
+def sharing_words(verdict: str, peak_db: float, at: float) -> str:
+    """What the tracks of a shared bus sound like together, against each with its own plugin."""
+    if verdict in ("same", "rounded"):
+        exact = ", to the sample" if peak_db <= -199.5 else f": {level(peak_db)} at most"
+        return f"sharing sounds {VERDICTS[verdict]}{exact}"
+    return f"sharing changes the sound: {level(peak_db)} at most, at {int(at) // 60}:{at % 60:04.1f}"
+
+
+def headline(done: int, total: int, ended: int, refused: int, is_written: bool = False) -> str:
+    """How far a plan is carried out; `is_written` says that there is something to write in any case."""
+    if not total and is_written:
+        return "Nothing in the plan has to be rendered: the changed session can be written at once."
     if not total and not refused:
         return "Nothing in the plan has to be rendered."
     if not total:

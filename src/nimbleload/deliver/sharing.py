@@ -1,0 +1,96 @@
+"""Proves a shared bus: what its tracks sound like together, each with its own plugin, against the one on the bus.
+
+Only a plan's word says that sharing is exact; this is a fact of the session's own audio.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+
+import msgspec
+
+from ..core.decisions.apply import apply
+from ..core.decisions.decision import Plan
+from ..core.session.session import Session
+from ..core.session.strips import Strip
+from ..store.audio import AudioError, Sources
+from ..store.dawproject import Sounding
+from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, verdict_of
+from .rendering import Rendering
+from .stage import Stage, feeds_of, obstacles_on_the_way
+
+TOGETHER = Strip("together", "Together", "bus")
+
+
+class Check(msgspec.Struct, frozen=True):
+    """A bus that a plan makes: its tracks as they are now, and as they would be, each with what it plays."""
+
+    bus: Strip
+    members: tuple[Strip, ...]
+    after: tuple[Strip, ...]
+    sounding: tuple[Sounding, ...]
+    rate: int
+    buffer: int
+
+    @property
+    def job(self) -> Job:
+        """The same as a job, for lists of what there is to do."""
+        samples = round(max((end for each in self.sounding for end in ends_of(each)), default=0.0) * self.rate)
+        last = len(self.bus.inserts) - 1
+        return Job(self.bus, last, self.bus.inserts, Sounding(), self.rate, self.buffer, samples)
+
+    def stages(self, shared: bool) -> tuple[Stage, ...]:
+        """The members and what they meet in: now, or on the bus."""
+        target = self.bus if shared else TOGETHER
+        found = []
+        for strip, sounding in zip(self.after if shared else self.members, self.sounding, strict=True):
+            uses = tuple(use for use in strip.uses() if use.enabled)
+            found.append(Stage(strip, uses, sounding, ((target.id, strip.volume),)))
+        uses = tuple(use for use in target.inserts if use.enabled)
+        return (*found, Stage(target, uses, Sounding()))
+
+
+def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffer: int) -> list[Check]:
+    """The buses that a plan makes, with the tracks that share them."""
+    after = apply(session, plan).session
+    known = {strip.id: strip for strip in session.strips}
+    found = []
+    for bus in after.strips:
+        if bus.id in known or bus.kind != "bus":
+            continue
+        joined = [strip for strip in after.strips if strip.output == bus.id and strip.id in known]
+        heard = [strip for strip in joined if strip.enabled and not strip.mute]
+        members = tuple(known[strip.id] for strip in heard)
+        sounding = tuple(audio_of.get(strip.id, Sounding()) for strip in heard)
+        found.append(Check(bus, members, tuple(heard), sounding, session.rate, buffer))
+    return found
+
+
+def obstacles(check: Check) -> list[str]:
+    """Why sharing cannot be proven, in sentences; empty if it can."""
+    found = []
+    for strip, sounding in zip(check.members, check.sounding, strict=True):
+        stage = Stage(strip, strip.uses(), sounding, feeds_of(strip))
+        reasons = (*own_obstacles(strip, sounding, check.rate), *obstacles_on_the_way(stage))
+        found += [f"{strip.name}: {reason}" for reason in reasons]
+    return found
+
+
+def prove(check: Check, source: Path, cancelled: Callable[[], bool] = lambda: False) -> Iterator[Step]:
+    """Renders both; the last step tells what they differ by, or why that is not known."""
+    job = check.job
+    try:
+        now, then = check.stages(shared=False), check.stages(shared=True)
+        paths = paths_of([use for stage in (*now, *then) for use in stage.uses])
+        with Sources(source) as sources:
+            ways = [Rendering(each, sources, paths, check.rate, check.buffer, job.samples) for each in (now, then)]
+            with ways[0] as one, ways[1] as other:
+                for number, way in enumerate(ways):
+                    for share in way.render(cancelled):
+                        yield Step(job, "compares", (number + share) / 2)
+                found = compared(one, other, check.rate)
+        proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
+        yield Step(job, "compared", 1.0, compared=proof)
+    except (AudioError, RenderError, OSError) as error:
+        yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))

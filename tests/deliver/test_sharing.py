@@ -1,0 +1,105 @@
+"""Shared buses are proven with the session's own audio: exact where the plugin is linear, and told where it is not."""
+
+from __future__ import annotations
+
+import pytest
+
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.told.carrying import headline, sharing_words
+from nimbleload.deliver import carrying
+from nimbleload.deliver.render import SAME_DB
+from nimbleload.probe import catalogue
+from nimbleload.store import dawproject
+from tests.helpers import exchange as x
+from tests.helpers.stems import audio, noise, wave
+
+EQ = '<BuiltinDevice deviceID="house.shoreline" deviceName="Eq" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+SATURATOR = EQ.replace("shoreline", "tar")
+REVERB = EQ.replace("shoreline", "vault")
+HALF = '<Volume unit="linear" value="0.5"/>'
+
+
+@pytest.fixture(autouse=True)
+def _own_catalogue(tmp_path, monkeypatch):
+    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
+
+
+def mix(path, device, extras=("", HALF), parts=True):
+    channels = [x.channel(f"c{k}", devices=device, extra=extra) for k, extra in enumerate(extras)]
+    structure = "".join(x.track(f"t{k}", f"Voice {k}", each) for k, each in enumerate(channels)) + x.main_track()
+    lanes = "".join(
+        x.lanes(f"t{k}", x.clip(k, 2, audio(f"audio/{k}.wav")), unit="seconds") for k in range(len(extras)) if parts
+    )
+    files = {f"audio/{k}.wav": wave(noise(seed=k + 1)) for k in range(len(extras))}
+    return x.write(path, x.project(structure, lanes), files)
+
+
+def prepared(path):
+    session = dawproject.read(path).session
+    members = [strip for strip in session.strips if strip.inserts]
+    plan = Plan(tuple(Decision("share", s.id, s.inserts[0].id, into="bus1") for s in members))
+    return carrying.prepare(session, plan, 512)
+
+
+def proof(path):
+    of = prepared(path)
+    (check,) = of.checks
+    assert of.refused == [] and of.jobs == [] and of.is_written
+    *_, last = carrying.run(of, path.parent / "out")
+    assert last.trouble == "", last.trouble
+    return check, last.compared
+
+
+@pytest.mark.parametrize("device", [EQ, REVERB])
+def test_a_linear_plugin_is_the_same_on_a_bus(tmp_path, device):
+    check, found = proof(mix(tmp_path / "a.dawproject", device))
+    assert [strip.id for strip in check.members] == ["t0", "t1"] and check.bus.id == "bus1"
+    assert found.verdict in ("same", "rounded") and found.peak_db < -100
+    assert "sharing sounds the same" in sharing_words(found.verdict, found.peak_db, found.at)
+
+
+def test_a_saturator_is_not_and_it_is_said_by_how_much(tmp_path):
+    _, found = proof(mix(tmp_path / "a.dawproject", SATURATOR))
+    assert found.verdict == "different" and found.peak_db > -60
+    # Where both sound: from the first second on.
+    assert found.at >= 0.9
+    assert "sharing changes the sound: −" in sharing_words(found.verdict, found.peak_db, found.at)
+
+
+def test_a_fader_between_makes_a_saturator_sound_otherwise_even_alone_in_its_second(tmp_path):
+    # One track only at half its level: behind the fader the saturator is driven less.
+    _, found = proof(mix(tmp_path / "a.dawproject", SATURATOR, (HALF, HALF)))
+    assert found.verdict == "different" and found.at < 2.9
+
+
+def test_muted_tracks_are_left_out(tmp_path):
+    check, _ = proof(mix(tmp_path / "a.dawproject", EQ, ("", HALF, '<Mute value="true"/>')))
+    assert [strip.id for strip in check.members] == ["t0", "t1"]
+
+
+@pytest.mark.parametrize(
+    ("extra", "parts", "words"),
+    [('<Pan unit="normalized" min="0" max="1" value="0.2"/>', True, "panned"), ("", False, "no audio of it is known")],
+)
+def test_what_cannot_be_proven_says_why_and_is_written_all_the_same(tmp_path, extra, parts, words):
+    of = prepared(mix(tmp_path / "a.dawproject", EQ, (extra, ""), parts))
+    assert of.checks == [] and of.is_written
+    ((name, reason),) = of.refused
+    assert name.startswith("Shared") and words in reason and "is not proven" in reason
+
+
+def test_a_plugin_that_is_not_installed_ends_the_proof_in_a_sentence(tmp_path):
+    of = prepared(mix(tmp_path / "a.dawproject", x.plugin("ClapPlugin", "nobody.here", "Nobody")))
+    *_, last = carrying.run(of, tmp_path / "out")
+    assert "Nobody is" in last.trouble and last.compared is None
+
+
+def test_without_a_proof_nothing_is_compared(tmp_path):
+    of = prepared(mix(tmp_path / "a.dawproject", EQ))
+    assert list(carrying.run(of, tmp_path / "out", prove=False)) == []
+
+
+def test_a_plan_without_renders_can_be_written_at_once():
+    assert headline(0, 0, 0, 0, True).endswith("the changed session can be written at once.")
+    assert headline(0, 0, 0, 0) == "Nothing in the plan has to be rendered."
+    assert sharing_words("same", -210.0, 0.0).endswith("to the sample") and SAME_DB == -120.0
