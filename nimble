@@ -66,14 +66,20 @@ case "${1:-help}" in
     need $test_packages || echo "Going on without them: the tests that need them are skipped, each with its reason."
     cd "$here"
     export QT_QPA_PLATFORM="${QT_QPA_PLATFORM:-offscreen}"
-    "$venv/bin/ruff" check src tests bench
+    "$venv/bin/ruff" check src tests bench distribution
     "$venv/bin/mypy" --no-error-summary
     exec "$venv/bin/python" -m pytest "${@:2}"
+    ;;
+  package)
+    setup
+    cd "$here"
+    exec "$venv/bin/python" -m distribution.build "${@:2}"
     ;;
   help|-h|--help)
     echo "./nimble demo   sets up and opens the example session"
     echo "./nimble test   sets up and runs the tests"
     echo "./nimble setup  only sets up"
+    echo "./nimble package  builds a wheel, a source archive and a Debian package into dist/"
     echo "./nimble …      any other command goes to nimble-load (try ./nimble load --help)"
     ;;
   *) setup; exec "$venv/bin/nimble-load" "$@" ;;

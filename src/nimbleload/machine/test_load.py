@@ -174,6 +174,11 @@ class TestLoad:
         self._process.stdout.close()
 
 
+def make_ready(asked: Asked) -> None:
+    """Compiles what holds a load."""
+    _Load(asked).end()
+
+
 def main(words: str) -> None:
     """Holds the load that is said last on standard input; ends when that is closed, or when nothing comes for long."""
     load = _Load(msgspec.json.decode(words, type=Asked))

@@ -27,7 +27,11 @@ BUFFERS = (64, 256, 1024)
 def run(folder: Path) -> None:
     """Writes report, pictures and session into a folder, and says where they are."""
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
-    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        reason = error.strerror or error
+        raise click.ClickException(f"{folder} cannot be written: {reason}. Name another folder with --to.") from error
     saved = demo_saved()
     measured = _measure(saved)
     cards = cards_of(saved)

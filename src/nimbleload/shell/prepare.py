@@ -15,9 +15,10 @@ from ..core.told.outlook import band, outlook
 from ..core.watching.blocks import see
 from ..demo.recording import recording
 from ..house.instance import load_all
-from ..machine import hold, perf
+from ..machine import hold, perf, test_load
 from ..probe import nursery
 from ..probe.standards import STANDARDS
+from . import ready
 from .common import cli, demo_saved
 
 
@@ -27,6 +28,7 @@ def prepare() -> None:
     for words, compile_ in STEPS.items():
         click.echo(f"  {words}")
         compile_()
+    ready.note()
 
 
 def _load() -> None:
@@ -48,7 +50,9 @@ def _watching() -> None:
     see(recording({card.key: card for card in demo_saved().cards}))
     numbers = np.zeros(0, np.uint64)
     perf.read(numbers, numbers, numbers, np.zeros(0, np.int64))
-    hold.hold(hold.Asked(64, 48000, (0,), 0.01), 0.1, hold.unit_ns(1, 1))
+    asked = hold.Asked(64, 48000, (0,), 0.01)
+    hold.hold(asked, 0.1, hold.unit_ns(1, 1))
+    test_load.make_ready(asked)
 
 
 STEPS: dict[str, Callable[[], None]] = {

@@ -11,6 +11,7 @@ import click
 from ..app.application import application
 from ..store.library import Library, LibraryError
 from .common import demo_saved
+from .ready import get_ready
 
 
 def add_commands(group: click.Group) -> None:
@@ -47,6 +48,7 @@ def make_window():
 def run_window(path: Path | None) -> None:
     """Opens the window, with a file or with the example, and stays until it is closed."""
     app = application()
+    get_ready()
     window = make_window()
     window.show()
     if path is None:
