@@ -22,9 +22,11 @@ inside id somebody >/dev/null 2>&1 || inside useradd -m somebody
 as() { inside su somebody -s /bin/sh -c "cd; $*"; }
 as "nimble-load --version"
 time as "nimble-load prepare" >/dev/null
-as "nimble-load demo --without-window" | head -5
-as "timeout 60 xvfb-run -a nimble-load screenshots --to /tmp/pictures" | tail -2 || true
-ls "$root"/tmp/pictures/*.png | wc -l
+as "nimble-load demo --without-window" > /tmp/demo-said && sed -n 1,5p /tmp/demo-said
+# The window on a screen of its own: it is ended, still running, after forty seconds.
+code=0
+as "QT_QPA_PLATFORM=xcb timeout 40 xvfb-run -a nimble-load demo" >/dev/null 2>&1 || code=$?
+[ "$code" = 124 ] && echo "the window runs" || { echo "the window ended with code $code"; exit 1; }
 inside apt-get purge -y -qq nimble-load >/dev/null 2>&1
 left=$(find "$root/usr" "$root/etc" "$root/opt" -xdev -iname '*nimble*' 2>/dev/null || true)
 [ -z "$left" ] && echo "removed without a trace" || { echo "left behind: $left"; exit 1; }

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog, QFileDialog, QMessageBox
 
 from nimbleload.app.finder import Finder
-from nimbleload.app.help import TEXTS, Help
+from nimbleload.app.help import PAGES, Help
 from nimbleload.app.window import BALANCE, MEASURE, PLACES
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
@@ -230,10 +230,10 @@ def test_every_place_has_a_key_and_a_help(example, qtbot):
     for number, (name, key) in enumerate(PLACES):
         qtbot.keyClick(example, Qt.Key(ord(key[-1])), Qt.KeyboardModifier.ControlModifier)
         assert example.pages.currentIndex() == number
-        assert name in TEXTS
+        assert name in PAGES
         example.show_help()
         opened = example.findChildren(Help)
-        assert len(opened) == number + 1
+        assert len(opened) == number + 1 and opened[-1].page == name
         opened[-1].reject()
     example.go(BALANCE)
 

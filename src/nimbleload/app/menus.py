@@ -12,6 +12,8 @@ from PySide6.QtWidgets import QMenu
 
 from ..core.decisions.decision import STANDINGS
 from ..core.session.computer import RATES
+from .about import About
+from .help import Help
 from .installed import InstalledDialog
 from .log_dialog import LogDialog
 
@@ -149,9 +151,12 @@ class Menus:
 
     def _help(self, window: Any) -> None:
         helping = window.menuBar().addMenu("&Help")
-        self.add(helping, "About this &page", window.show_help, "F1")
+        self.add(helping, "The guide: this &place", window.show_help, "F1")
+        self.add(helping, "The &guide", lambda: Help("The guide", window).open())
+        self.add(helping, "&Why does it crackle?", lambda: Help("Why does it crackle?", window).open())
         self.add(helping, "&Find a command…", window.find_command, "Ctrl+K")
-        self.add(helping, "What the program &wrote down (log)…", lambda: LogDialog(window).open())
+        self.add(helping, "What the program wrote down (&log)…", lambda: LogDialog(window).open())
+        self.add(helping, "&About Nimble Load…", lambda: About(window).open())
 
     def add(
         self, menu: QMenu, text: str, run: Callable[[], object], key: QKeySequence.StandardKey | str = ""
