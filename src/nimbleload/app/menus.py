@@ -80,6 +80,7 @@ class Menus:
         go = window.menuBar().addMenu("&Go")
         for number, (name, key) in enumerate(PLACES):
             self.add(go, name, partial(window.go, number), key)
+        self.add(go, "S&tart", partial(window.go, len(PLACES)), "Ctrl+0")
         go.addSeparator()
         self.add(go, "&Next worst moment", lambda: window.desk.step_worst(1), ".")
         self.add(go, "&Previous worst moment", lambda: window.desk.step_worst(-1), ",")

@@ -100,4 +100,7 @@ class PlaceStrip(QWidget):
         self._runs_at.setText(runs_at)
 
     def check(self, number: int) -> None:
-        self.buttons[number].setChecked(True)
+        """Marks a place as the one that is shown; none, where the number is that of no place."""
+        self._group.setExclusive(number < len(self.buttons))
+        for place, button in enumerate(self.buttons):
+            button.setChecked(place == number)

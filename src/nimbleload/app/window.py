@@ -57,11 +57,12 @@ from .picture import scrolled
 from .place_strip import PlaceStrip
 from .prove_page import ProvePage
 from .rehearsing import Rehearsing
+from .start.start_page import StartPage
 from .theme import SCALES, theme
 from .watch.watch_page import WatchPage
 from .watch.watching import Watching
 
-MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE = range(7)
+MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE, START = range(8)
 AUTOSAVE_MS = 3000
 Example = Callable[[], Saved]
 
@@ -89,8 +90,13 @@ class MainWindow(QMainWindow):
         self.carry = CarryPage(self.desk, self.carrying)
         self.edit = SessionPage(self.desk)
         self.adding = Adding(self.desk, self.filing, self)
+        self.start = StartPage({
+            "watch": partial(self.go, WATCH), "machine": partial(self.go, MACHINE), "open": self.ask_open,
+            "audio": partial(self.adding.ask, True), "new": self.ask_new, "example": self.open_example,
+        })  # fmt: skip
         self.pages = QStackedWidget()
-        for page in (self.machine, self.watch, self.edit, self.measure, self.balance, self.carry, self.prove):
+        places = (self.machine, self.watch, self.edit, self.measure, self.balance, self.carry, self.prove)
+        for page in (*places, self.start):
             self.pages.addWidget(scrolled(page, sideways=True) if page is self.balance else page)
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
@@ -137,6 +143,8 @@ class MainWindow(QMainWindow):
         self.carry.state_changed.connect(self.places.buttons[CARRY].show_state)
         self.watch.taken.connect(lambda made: self._leave_then(lambda: self._take_seen(made)))
         self.watch.state_changed.connect(self.places.buttons[WATCH].show_state)
+        self.watch.state_changed.connect(lambda state, _: self.start.show_hosts(state))
+        self.start.opened.connect(self.open_path)
         desk.opened.connect(self._show_title)
         desk.recomputed.connect(self._show_load)
         desk.saved_changed.connect(self._changed)
@@ -159,16 +167,19 @@ class MainWindow(QMainWindow):
         Finder(self.commands(), self).open()
 
     def show_help(self) -> None:
-        Help(PLACES[self.pages.currentIndex()][0], self).open()
+        place = self.pages.currentIndex()
+        Help(PLACES[place][0] if place < len(PLACES) else "The guide", self).open()
 
     # Places and choices
 
     def go(self, number: int) -> None:
+        if number == START:
+            self.start.show_recent(self._choices.recent)
         self.pages.setCurrentIndex(number)
         self.places.check(number)
-        first = {BALANCE: self.balance.tracks.view, MEASURE: self.measure.table, WATCH: self.watch.sentence.button,
-                 PROVE: self.prove.sentence.button, MACHINE: self.machine.sentence.button,
-                 CARRY: self.carry.table, EDIT: self.edit.view}  # fmt: skip
+        first = {START: self.start.buttons["watch"], BALANCE: self.balance.tracks.view, MEASURE: self.measure.table,
+                 WATCH: self.watch.sentence.button, PROVE: self.prove.sentence.button, CARRY: self.carry.table,
+                 MACHINE: self.machine.sentence.button, EDIT: self.edit.view}  # fmt: skip
         first[number].setFocus()
 
     def decide(self, digit: int) -> None:
@@ -274,6 +285,8 @@ class MainWindow(QMainWindow):
         known = self.filing.cards_for(found) if cards is None else cards
         self.desk.open(found.saved, known, path, found.report)
         self.filing.forget()
+        if self.pages.currentIndex() == START:
+            self.go(BALANCE)
 
     def save(self) -> None:
         if self.desk.path is None:

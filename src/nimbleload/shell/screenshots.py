@@ -12,7 +12,7 @@ from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 from ..app.application import application
 from ..app.edit.how_many_dialog import HowManyDialog
 from ..app.theme import theme
-from ..app.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH, MainWindow
+from ..app.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, START, WATCH, MainWindow
 from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS
@@ -64,6 +64,9 @@ def take_all(folder: Path) -> Iterator[Path]:
 
 
 def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
+    window.go(START)
+    window.start.show_recent([])
+    yield _shoot(window, folder / "start.png")
     yield from _computer(window, folder)
     strips = {strip.name: strip.id for strip in window.desk.document.session.strips} if window.desk.document else {}
     window.balance.tracks.choose(strips["Choir low"])

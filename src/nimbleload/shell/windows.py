@@ -45,16 +45,20 @@ def make_window():
     return window
 
 
-def run_window(path: Path | None) -> None:
-    """Opens the window, with a file or with the example, and stays until it is closed."""
+def run_window(path: Path | None, example: bool = False) -> None:
+    """Opens the window, with a file, with the example, or where one begins, and stays until it is closed."""
+    from ..app.window import START
+
     app = application()
     get_ready()
     window = make_window()
     window.show()
-    if path is None:
+    if path is not None:
+        window.open_path(path)
+    elif example:
         window.open_example()
     else:
-        window.open_path(path)
+        window.go(START)
     window.offer_recovery()
     sys.exit(app.exec())
 
@@ -69,7 +73,7 @@ def demo(without_window: bool, to: str) -> None:
 
         run(Path(to))
     else:
-        run_window(None)
+        run_window(None, example=True)
 
 
 @click.command("open")

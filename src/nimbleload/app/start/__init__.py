@@ -1,0 +1,1 @@
+"""Start: where to begin, while no session is open."""
