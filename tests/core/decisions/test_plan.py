@@ -10,6 +10,7 @@ import pytest
 
 from nimbleload.core.decisions.apply import apply, obstacle
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.decisions.rendering import last_place, through_obstacle
 from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
@@ -180,3 +181,14 @@ def test_a_step_that_changes_places_changes_nothing_else():
     for step, by in ((0, -1), (2, 1), (3, -1), (-1, 1)):
         with pytest.raises(IndexError, match="the plan has 3 steps"):
             plan.moved(step, by)
+
+
+@pytest.mark.parametrize(
+    ("through", "instrument", "possible"),
+    [(-2, True, False), (-1, True, True), (-1, False, False), (0, False, True), (1, False, True), (2, False, False)],
+)
+def test_only_places_of_the_chain_can_be_frozen_up_to(through, instrument, possible):
+    of = session(track("a", "eq", "comp", instrument=use("synth", voices=4) if instrument else None))
+    decision = Decision("freeze", "a", through=through)
+    assert (through_obstacle(of.strip("a"), decision) is None) == possible
+    assert last_place(of.strip("a"), decision) == through

@@ -137,3 +137,36 @@ def test_bursts_of_an_instrument_shrink_with_its_notes():
     at = case(prepare(of, cards), Machine(1), 256)
     by_load = dict(zip(np.round(at.played(at.moments.distinct).makespan / BLOCK, 3), bad_loads(at), strict=True))
     assert by_load == {0.3: pytest.approx(1.0, rel=1e-3), 0.15: pytest.approx(0.5, rel=1e-3)}
+
+
+def test_blocks_that_are_all_different_are_drawn_by_the_dearest_and_by_groups():
+    """A plugin whose every block takes another time: more kinds than are kept apart."""
+    of = session(track("a", "p"))
+    cards = cards_for(of, {"p": 1e-6})
+    key = next(iter(cards))
+    own = np.linspace(0.2 * BLOCK, 1.1 * BLOCK, 4096) * 1e9
+    cells = tuple(summarise(own[None, :].round(), True, RATE, 256, c) for c in ("sounding", "silent"))
+    varied = {key: msgspec.structs.replace(cards[key], cells=cells)}
+    found = at_peak(of, varied, draws=4000)
+    assert found.typical == pytest.approx(0.65, abs=0.02) and found.bad == pytest.approx(1.09, abs=0.01)
+    assert found.worst == pytest.approx(1.1, abs=0.002)
+    # All at once, in groups with the dearest apart, says the same.
+    assert bad_loads(case(prepare(of, varied), Machine(1), 256))[0] == pytest.approx(found.bad, abs=0.03)
+    # One in nine is longer than the deadline.
+    assert found.dropouts == pytest.approx(60 / BLOCK / 9, rel=0.1)
+
+
+def test_of_several_sequences_that_of_the_sessions_rate_and_nearest_size_is_taken():
+    of = session(track("a", "p"))
+    cards = cards_for(of, {"p": 1e-6})
+    key = next(iter(cards))
+
+    def cell(rate, buffer, burst):
+        times = np.full(256, 0.2 * BLOCK * 1e9)
+        times[15::16] = burst * BLOCK * 1e9
+        return tuple(summarise(times[None, :].round(), True, rate, buffer, c) for c in ("sounding", "silent"))
+
+    # Another rate comes first and is exactly as near; one of the session's rate is further away in size.
+    cells = cell(2 * RATE, 256, 1.4) + cell(RATE, 1024, 1.9) + cell(RATE, 256, 0.9)
+    found = at_peak(of, {key: msgspec.structs.replace(cards[key], cells=cells)})
+    assert found.worst == pytest.approx(0.9, rel=0.05)

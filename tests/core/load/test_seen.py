@@ -106,5 +106,17 @@ def test_predicted_stands_against_seen_plugin_by_plugin():
     assert np.isclose(found.load, found.figures()["load"]) and found.figures()["plugins"][0]["name"] == "Eq"
 
 
+def test_time_of_libraries_that_nobody_called_is_no_plugins():
+    begun, ns = 1_000_000_000, PERIOD // 4
+    met = [(begun + k * PERIOD + j * 10_000, owner) for k in range(COUNT) for owner, first in ((1, 0), (-1, ns))
+           for j in range(first // 10_000, (first + ns) // 10_000)]  # fmt: skip
+    seen = see(recording(thread(1, blocks(PERIOD, COUNT, [2 * ns], begun), looks=met, weight=10_000), files=FILES))
+    mix = session(track("a", "eq"))
+    of = survey(mix, Plan(), cards_for(mix, {"eq": 0.1 * 256 / 48000}), Machine(2), 256)
+    # Both files hold the same plugin: what belongs to none of them must not be taken for either.
+    found = compared_with(of, instant(of, 1.0), seen, {FILES[0]: EQ, FILES[1]: EQ})
+    assert [each.file for each in found.plugins] == [FILES[0]]
+
+
 def test_it_is_a_kind_of_figure_of_its_own():
     assert "seen" in PROVENANCES

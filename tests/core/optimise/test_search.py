@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from types import SimpleNamespace
 
 import msgspec
 import pytest
@@ -14,6 +15,8 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes, candidates
+from nimbleload.core.optimise.evaluate import FEW
+from nimbleload.core.optimise.search import MANY, NEAR, NEAR_OF_MANY, near
 from nimbleload.core.optimise.steps import worst_block
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Host, Machine
@@ -192,3 +195,11 @@ def test_a_solver_that_fails_in_whole_numbers_still_leads_to_a_plan_near_the_che
     assert made.reached == honest.reached
     assert made.least <= honest.price + 1e-6
     assert made.price <= 1.5 * honest.price + 1e-9
+
+
+@pytest.mark.parametrize(
+    ("count", "wanted"),
+    [(1, 0.0), (FEW - 1, 0.0), (FEW, 0.0), (FEW + 1, NEAR), (MANY - 1, NEAR), (MANY, NEAR), (MANY + 1, NEAR_OF_MANY)],
+)
+def test_how_near_is_near_enough_goes_by_the_number_of_candidates(count, wanted):
+    assert near(SimpleNamespace(candidates=[None] * count)) == wanted
