@@ -203,3 +203,11 @@ def test_a_solver_that_fails_in_whole_numbers_still_leads_to_a_plan_near_the_che
 )
 def test_how_near_is_near_enough_goes_by_the_number_of_candidates(count, wanted):
     assert near(SimpleNamespace(candidates=[None] * count)) == wanted
+
+
+@pytest.mark.parametrize(("post_fader", "through"), [(0, 2), (1, 1), (2, 0), (3, 2)])
+def test_a_freeze_is_offered_up_to_the_fader_and_of_the_whole_chain_where_all_comes_after_it(post_fader, through):
+    of = session(track("a", "eq", "comp", "verb", post_fader=post_fader))
+    before = survey(of, Plan(), cards_for(of, {"eq": 1e-4, "comp": 1e-4, "verb": 1e-4}), Machine(1), 256)
+    found = candidates(before, Wishes(0.5, kinds=("freeze",)))
+    assert [decision.through for each in found for decision in each.decisions] == [through]
