@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QDesktopServices
@@ -196,3 +198,28 @@ def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_p
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.desk.undo()
     assert state(window) == "nothing" and cells(page, 0) == []
+
+
+def test_what_sharing_changes_can_be_heard(make_window, qtbot, tmp_path, monkeypatch):
+    device = '<BuiltinDevice deviceID="house.tar" deviceName="Tar" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+    structure = "".join(x.track(f"t{k}", f"Voice {k}", x.channel(f"c{k}", devices=device)) for k in range(2))
+    lanes = "".join(x.lanes(f"t{k}", x.clip(0, 2, audio()), unit="seconds") for k in range(2))
+    xml = x.project(structure + x.main_track(), lanes)
+    source = x.write(tmp_path / "mix.dawproject", xml, {"audio/a.wav": stems.wave(stems.noise())})
+    window = make_window()
+    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
+        window.open_path(source)
+    window.go(CARRY)
+    page, strips = window.carry, window.desk.document.session.strips[:2]
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
+    assert not page.hear_left.isVisible()
+    rendered(window, qtbot)
+    assert "sharing changes the sound" in cells(page, 5)[0]
+    page.table.selectRow(0)
+    asked = []
+    monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: asked.append(url.toLocalFile()))
+    qtbot.mouseClick(page.hear_left, Qt.MouseButton.LeftButton)
+    (heard,) = asked
+    assert heard.endswith("difference.wav") and Path(heard).is_file()
+    assert heard.startswith(str(tmp_path / "mix carried out"))

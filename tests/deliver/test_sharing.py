@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
+import soundfile
 
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.carrying import headline, sharing_words
@@ -54,13 +56,16 @@ def proof(path):
 def test_a_linear_plugin_is_the_same_on_a_bus(tmp_path, device):
     check, found = proof(mix(tmp_path / "a.dawproject", device))
     assert [strip.id for strip in check.members] == ["t0", "t1"] and check.bus.id == "bus1"
-    assert found.verdict in ("same", "rounded") and found.peak_db < -100
+    assert found.verdict in ("same", "rounded") and found.peak_db < -100 and found.residual == ""
     assert "sharing sounds the same" in sharing_words(found.verdict, found.peak_db, found.at)
 
 
 def test_a_saturator_is_not_and_it_is_said_by_how_much(tmp_path):
     _, found = proof(mix(tmp_path / "a.dawproject", SATURATOR))
     assert found.verdict == "different" and found.peak_db > -60
+    # What is left can be listened to, at its true level.
+    left, _ = soundfile.read(tmp_path / "out" / found.residual, dtype="float32", always_2d=True)
+    assert 20 * np.log10(np.abs(left).max()) == pytest.approx(found.peak_db, abs=0.01)
     # Where both sound: from the first second on.
     assert found.at >= 0.9
     assert "sharing changes the sound: −" in sharing_words(found.verdict, found.peak_db, found.at)

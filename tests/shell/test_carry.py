@@ -91,7 +91,7 @@ def test_a_plan_that_only_shares_and_lightens_is_proven_and_written(tmp_path):
     said = run("carry-out", path)
     assert said.exit_code == 0, said.output
     assert "Nothing in the plan has to be rendered: the changed session can be written at once." in said.output
-    assert "Shared Tar: sharing changes the sound: −" in said.output
+    assert "Shared Tar: sharing changes the sound: −" in said.output and "difference.wav" in said.output
     (made,) = tmp_path.glob("mix 20*.dawproject")
     assert dawproject.read(made).session.strip("bus1").inserts[0].label == "Tar"
     figures = json.loads(run("carry-out", path, "--json", "--no-session").output)

@@ -182,7 +182,7 @@ def run(
         for job in todo:
             pool.submit(work, job, render.carry_out(job, prepared.source, folder, kind, prove, cancelled))
         for check in proven:
-            pool.submit(work, check.job, sharing.prove(check, prepared.source, cancelled))
+            pool.submit(work, check.job, sharing.prove(check, prepared.source, folder, cancelled))
         while left:
             step = told.get()
             if step is None:

@@ -14,6 +14,7 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
@@ -45,6 +46,7 @@ class Proof(msgspec.Struct, frozen=True):
     rms_db: float = NOTHING_DB
     at: float = 0.0
     other_buffer: int = 0
+    residual: str = ""
 
 
 class Rendered(msgspec.Struct, frozen=True):
@@ -213,7 +215,7 @@ def carry_out(
                 )  # fmt: skip
                 audio.write(target, chain.stretches(), job.rate, kind)
                 if prove:
-                    proving = _prove(job, sources, paths, chain, cancelled)
+                    proving = _prove(job, sources, paths, chain, residual_of(target), cancelled)
                     proof = None
                     for each in proving:
                         if isinstance(each, Proof):
@@ -265,13 +267,16 @@ def _check_room(job: Job, folder: Path) -> None:
 
 
 def _prove(
-    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, cancelled: Callable[[], bool]
+    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, residual: Path, cancelled: Callable[[], bool]
 ) -> Iterator[float | Proof]:
-    """Renders the job again at another block size; if that differs, once more at the same one."""
+    """Renders the job again at another block size; if that differs, once more at the same one.
+
+    What differs is written to `residual`, to be listened to.
+    """
     other = job.buffer * 2 if job.buffer < 2048 else job.buffer // 2
     with Rendering(job.stages, sources, paths, job.rate, other, job.samples) as again:
         yield from again.render(cancelled)
-        found = compared(first, again, job.rate)
+        found = compared(first, again, job.rate, residual)
         verdict = verdict_of(found.peak_db, "")
         if verdict:
             yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
@@ -287,10 +292,30 @@ def verdict_of(peak_db: float, else_: str) -> str:
     return "same" if peak_db <= SAME_DB else "rounded" if peak_db <= ROUNDED_DB else else_
 
 
-def compared(one: Rendering, other: Rendering, rate: int) -> Proof:
-    """What two renderings differ by; where one goes on longer, that counts as well."""
+def residual_of(target: Path) -> Path:
+    """Where what differs from a file lies, if anything does."""
+    return target.with_name(f"{target.stem} difference.wav")
+
+
+def compared(one: Rendering, other: Rendering, rate: int, residual: Path | None = None) -> Proof:
+    """What two renderings differ by; where one goes on longer, that counts as well.
+
+    If it is more than rounding, it is written to `residual` at its true level, and the proof names that file.
+    """
     found = Difference()
+    for _ in _left(found, one, other):
+        pass
+    named = ""
+    if residual is not None:
+        residual.unlink(missing_ok=True)
+        if found.peak_db > ROUNDED_DB:
+            audio.write(residual, _left(Difference(), one, other), rate)
+            named = residual.name
+    return Proof("", found.peak_db, found.rms_db, found.place / rate, residual=named)
+
+
+def _left(found: Difference, one: Rendering, other: Rendering) -> Iterator[NDArray[np.float32]]:
+    """What is left of one rendering when the other is taken from it, stretch by stretch (n, 2)."""
     a, b = one.sound(), other.sound()
     for first in range(0, max(len(a), len(b)), audio.BLOCK):
-        found.add(*(np.array(each[first : first + audio.BLOCK]) for each in (a, b)))
-    return Proof("", found.peak_db, found.rms_db, found.place / rate)
+        yield found.add(*(np.array(each[first : first + audio.BLOCK]) for each in (a, b))).astype(np.float32)

@@ -16,7 +16,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
-from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, verdict_of
+from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering
 from .stage import Stage, feeds_of, obstacles_on_the_way
 
@@ -77,9 +77,13 @@ def obstacles(check: Check) -> list[str]:
     return found
 
 
-def prove(check: Check, source: Path, cancelled: Callable[[], bool] = lambda: False) -> Iterator[Step]:
-    """Renders both; the last step tells what they differ by, or why that is not known."""
+def prove(
+    check: Check, source: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False
+) -> Iterator[Step]:  # fmt: skip
+    """Renders both; the last step tells what they differ by, or why that is not known. What is left of one when the
+    other is taken from it is written into the folder, to be listened to."""
     job = check.job
+    residual = residual_of(folder / job.file_name("wav"))
     try:
         now, then = check.stages(shared=False), check.stages(shared=True)
         paths = paths_of([use for stage in (*now, *then) for use in stage.uses])
@@ -89,7 +93,8 @@ def prove(check: Check, source: Path, cancelled: Callable[[], bool] = lambda: Fa
                 for number, way in enumerate(ways):
                     for share in way.render(cancelled):
                         yield Step(job, "compares", (number + share) / 2)
-                found = compared(one, other, check.rate)
+                folder.mkdir(parents=True, exist_ok=True)
+                found = compared(one, other, check.rate, residual)
         proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
         yield Step(job, "compared", 1.0, compared=proof)
     except (AudioError, RenderError, OSError) as error:

@@ -91,7 +91,8 @@ def rendered_in(
         elif step.compared is not None:
             proof = shared[step.job.name] = step.compared
             if not quiet:
-                click.echo(f"  {step.job.name}: {told.sharing_words(proof.verdict, proof.peak_db, proof.at)}")
+                heard = f"; to listen to: {proof.residual}" if proof.residual else ""
+                click.echo(f"  {step.job.name}: {told.sharing_words(proof.verdict, proof.peak_db, proof.at)}{heard}")
     return rendered, ended, shared
 
 
@@ -101,6 +102,7 @@ def words_of(of: Rendered) -> str:
     said = [f"peak {told.level(of.peak_db)}"]
     if proof is not None:
         said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer))
+        said += [f"to listen to: {proof.residual}"] if proof.residual else []
     return "; ".join([*said, *told.warnings(of.dies, of.wrong)])
 
 

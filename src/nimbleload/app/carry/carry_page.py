@@ -53,9 +53,9 @@ class CarryPage(QWidget):
         self._plan: object = None
         self.sentence = Sentence()
         self.table = QTableWidget(0, len(HEADINGS))
-        self.stop, self.listen, self.show_folder, self.write = (
+        self.stop, self.listen, self.hear_left, self.show_folder, self.write = (
             QPushButton(words)
-            for words in ("Stop", "Listen", "Show in folder", "Write the changed session…")
+            for words in ("Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…")
         )  # fmt: skip
         self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), QListWidget()
         self._lay_out()
@@ -74,7 +74,7 @@ class CarryPage(QWidget):
         self.back.setAccessibleName("What to put back before the final render")
         row = QHBoxLayout()
         row.addWidget(self.news, 1)
-        for part in (self.stop, self.listen, self.show_folder, self.write):
+        for part in (self.stop, self.listen, self.hear_left, self.show_folder, self.write):
             row.addWidget(part)
         frame, inside = panel()
         inside.addWidget(self.table, 3)
@@ -94,6 +94,7 @@ class CarryPage(QWidget):
         self.sentence.pressed.connect(self.start)
         self.stop.clicked.connect(self.work.stop)
         self.listen.clicked.connect(self.play)
+        self.hear_left.clicked.connect(self.play_difference)
         self.show_folder.clicked.connect(self.open_folder)
         self.write.clicked.connect(self.ask_write)
         self.table.itemSelectionChanged.connect(self._show_buttons)
@@ -143,6 +144,20 @@ class CarryPage(QWidget):
         chosen = self._chosen()
         if chosen is not None:
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder / chosen.file)))
+
+    def _residual(self) -> str:
+        """The file with what differs, of the row that is chosen; empty without one."""
+        jobs, row = self.prepared.all_jobs if self.prepared is not None else [], self.table.currentRow()
+        if not 0 <= row < len(jobs):
+            return ""
+        rendered = self.rendered.get(jobs[row].strip.id)
+        proof = rendered.proof if rendered is not None else self.compared.get(jobs[row].strip.id)
+        return proof.residual if proof is not None else ""
+
+    def play_difference(self) -> None:
+        """Plays what the chosen row's two renderings differ by, with the system's player."""
+        if self._residual():
+            QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder / self._residual())))
 
     def open_folder(self) -> None:
         QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder)))
@@ -286,6 +301,7 @@ class CarryPage(QWidget):
         for part in (self.listen, self.show_folder):
             part.setVisible(bool(self.rendered))
         self.listen.setEnabled(chosen)
+        self.hear_left.setVisible(bool(self._residual()))
         self.write.setVisible(self._can_write() and not running and self.sentence.button.text() != self.write.text())
 
     def _show_back(self) -> None:
