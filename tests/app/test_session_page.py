@@ -19,6 +19,9 @@ from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.survey import survey
 from nimbleload.house.catalogue import PROCESSORS
 from nimbleload.probe import catalogue
+from nimbleload.probe.formats.hosted import Preset
+from nimbleload.probe.isolation import Failure
+from nimbleload.probe.messages import ParametersMessage
 from nimbleload.store import session_file
 from tests.store.test_audio_folder import stem
 
@@ -271,6 +274,52 @@ class TestBoxes:
         values.item(row, 1).setText("loud")
         assert "Drive is “loud”, which is no number" in mix.edit.news.text()
         assert values.item(row, 1).text() == "4.5"
+
+    @pytest.fixture
+    def asked(self, tmp_path, monkeypatch):
+        """Plugins tell two presets, and take every state but one; what they were asked with."""
+        found = []
+
+        def told(use, rate, cancelled):
+            found.append(use.setting.state)
+            if use.setting.state == b"wrong":
+                return Failure("did not accept the state that the session saved for it.")
+            return ParametersMessage((), (Preset("Warm", str(tmp_path / "warm")), Preset("Odd", str(tmp_path / "odd"))))
+
+        monkeypatch.setattr("nimbleload.app.edit.parameters.told", told)
+        return found
+
+    def test_presets_are_tried_before_they_are_taken_and_undone_like_any_edit(self, asked, mix, qtbot, tmp_path):
+        (tmp_path / "warm").write_bytes(b"warm")
+        (tmp_path / "odd").write_bytes(b"wrong")
+        qtbot.mouseClick(mix.edit.view.viewport(), Qt.MouseButton.LeftButton, pos=box(mix, "A", 2))
+        inspector = mix.edit.inspector
+
+        def entries():
+            return {action.text(): action for action in inspector.preset.menu().actions() if action.text()}
+
+        qtbot.waitUntil(lambda: "Warm" in entries(), timeout=60_000)
+        assert set(entries()) == {"Warm", "Odd", "From a file…", "As it starts"}
+        # A house processor takes no state from elsewhere, and there is nothing to take back yet.
+        assert not entries()["From a file…"].isEnabled() and not entries()["As it starts"].isEnabled()
+        before = mix.desk.document.session
+        entries()["Odd"].trigger()
+        news = mix.edit.news
+        qtbot.waitUntil(lambda: "Odd was not taken: it did not accept the state" in news.text(), timeout=60_000)
+        assert mix.desk.document.session == before
+        (tmp_path / "odd").unlink()
+        entries()["Odd"].trigger()
+        qtbot.waitUntil(lambda: "cannot be read: No such file" in news.text(), timeout=60_000)
+        entries()["Warm"].trigger()
+        qtbot.waitUntil(lambda: mix.desk.document.session != before, timeout=60_000)
+        assert strip(mix, "A").inserts[2].setting.state == b"warm" and asked[-1] == b"warm"
+        assert "preset Warm" in mix.desk.history.undo_step
+        assert "state that was saved" in inspector.plugin_about.text()
+        entries()["As it starts"].trigger()
+        assert strip(mix, "A").inserts[2].setting.state is None
+        mix.desk.undo()
+        mix.desk.undo()
+        assert mix.desk.document.session == before
 
     def test_the_menu_leads_to_the_cost_card(self, mix, qtbot):
         qtbot.mouseClick(mix.edit.view.viewport(), Qt.MouseButton.LeftButton, pos=box(mix, "A", 1))

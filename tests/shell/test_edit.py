@@ -11,10 +11,13 @@ import soundfile
 from click.testing import CliRunner
 
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.session.plugins import Setting
 from nimbleload.probe import catalogue
 from nimbleload.shell import cli
 from nimbleload.shell.edit_verbs import VERBS
 from nimbleload.store import dawproject, session_file
+
+REAL_CATALOGUE = catalogue.catalogue
 
 
 @pytest.fixture(autouse=True)
@@ -114,10 +117,12 @@ def test_every_verb_is_listed_and_does_something():
         "move": "move 'A 1' 1", "route": "route 'A 1' Band", "send": "send 'A 1' Hall 0.5 pre",
         "unsend": "unsend 'A 2' Band", "arm": "arm 'A 1'", "off": "off 'A 1'", "insert": "insert 'A 1' Vault 1",
         "take-out": "take-out 'A 1/1'", "put": "put 'A 1/1' 'A 2'", "replace": "replace 'A 1/1' Sluice",
-        "bypass": "bypass 'A 1/1'", "set": "set 'A 1/Tar' drive=3", "listen": "listen 'A 1/1' 'A 2'",
+        "bypass": "bypass 'A 1/1'", "set": "set 'A 1/Tar' drive=3",
+        "preset": "preset 'A 1/Tar' tar.state", "listen": "listen 'A 1/1' 'A 2'",
         "clip": "clip 'A 2' 0:01 0:02", "clear": "clear 'A 1' 0:02 0:04", "shift": "shift 'A 1' 5",
         "section": "section X 0:05", "tempo": "tempo 77", "rate": "rate 96000", "length": "length 9:00",
     }  # fmt: skip
+    Path("tar.state").write_bytes(b"state")
     undone = {"disarm": "arm 'A 1'", "on": "off 'A 1'", "unbypass": "bypass 'A 1/1'"}
     before = session()
     listed = run("edit", "a.nimbleload", "--verbs")
@@ -135,6 +140,24 @@ def test_every_verb_is_listed_and_does_something():
             run("edit", "a.nimbleload", line, "--to", "b.nimbleload")
             assert session("b.nimbleload") != before, verb
     assert session() == before
+
+
+def test_presets_and_state_files_are_tried_before_they_are_taken(tmp_path, monkeypatch):
+    monkeypatch.setattr(catalogue, "catalogue", REAL_CATALOGUE)
+    if not Path("/usr/lib/lv2/ZaMultiComp.lv2").is_dir():
+        pytest.skip("zam-plugins is not installed")
+    run("new", "a.nimbleload")
+    run("edit", "a.nimbleload", "add track Drums", "insert Drums urn:zamaudio:ZaMultiComp", "preset Drums/1 presence")
+    state = session().strips[0].inserts[0].setting.state
+    assert state == b"urn:zamaudio:ZaMultiComp#preset002"
+    said = run("edit", "a.nimbleload", "preset Drums/1 nothing", fails=True)
+    assert "has no preset “nothing” (it has Presence, Zero), and no such file is there" in said
+    (tmp_path / "junk.ttl").write_text("this is no Turtle")
+    said = run("edit", "a.nimbleload", "preset Drums/1 junk.ttl", fails=True)
+    assert "does not take junk.ttl" in said
+    assert session().strips[0].inserts[0].setting.state == state
+    run("edit", "a.nimbleload", "preset Drums/1 none")
+    assert session().strips[0].inserts[0].setting == Setting()
 
 
 def test_a_plan_goes_along_with_edits():

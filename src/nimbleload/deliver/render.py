@@ -39,7 +39,8 @@ SPARE = 256 << 20
 class Proof(msgspec.Struct, frozen=True):
     """How far a file is the track: what rendering it again at another block size differs by, at most and on average
     (dBFS), and where the most (seconds). `verdict`: "same", "rounded" (the same but for rounding), "random" (it never
-    sounds the same twice) or "different" (it sounds different at another block size)."""
+    sounds the same twice) or "different" (it sounds different at another block size). `residual` is the file with what
+    is left, to be listened to; empty where nothing is."""
 
     verdict: str
     peak_db: float = NOTHING_DB

@@ -9,7 +9,7 @@ from ..core.load.rehearsal import Rehearsal
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from .effort import Effort
-from .formats.hosted import Parameter
+from .formats.hosted import Parameter, Preset
 
 # The files in a worker's folder that a rendering reads and writes, and how many channels their sound has.
 SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
@@ -123,9 +123,10 @@ class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):
 
 
 class ParametersMessage(msgspec.Struct, frozen=True, tag="parameters"):
-    """The plugin's parameters, with what they are set to."""
+    """The plugin's parameters, with what they are set to, and its presets."""
 
     parameters: tuple[Parameter, ...]
+    presets: tuple[Preset, ...] = ()
 
 
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):

@@ -60,7 +60,7 @@ def work(request: Request, send, wait) -> None:
     send(LoadedMessage(load_seconds))
     wait()
     if request.describes:
-        send(ParametersMessage(hosted.parameters()))
+        send(ParametersMessage(hosted.parameters(), hosted.presets()))
         send(DoneMessage())
         hosted.close()
         return

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable
+from pathlib import Path
 from typing import NamedTuple
+
+import msgspec
 
 from ..core.cards.families import squeezed
 from ..core.session import chain_edits, edits, time_edits
-from ..core.session.plugins import PluginUse
+from ..core.session.plugins import PluginUse, Setting
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.units import from_clock
+from ..probe.describing import read_state, state_of, told
+from ..probe.isolation import Failure
+from ..probe.messages import ParametersMessage
 
 Lookup = Callable[[str, str], PluginUse | None]
 
@@ -149,6 +155,27 @@ def _set(session: Session, words: list[str], _: Lookup) -> Session:
     return chain_edits.set_values(session, [use_of(session, words[0]).id], values)
 
 
+def _preset(session: Session, words: list[str], _: Lookup) -> Session:
+    """A preset by its name, or a state file; tried on the plugin before it is taken."""
+    use = use_of(session, words[0])
+    if words[1] == "none":
+        return chain_edits.set_state(session, [use.id], None)
+    asked = told(use, session.rate)
+    presets = asked.presets if isinstance(asked, ParametersMessage) else ()
+    known = next((each for each in presets if each.name.lower() == words[1].lower()), None)
+    if known is None and not Path(words[1]).is_file():
+        named = ", ".join(each.name for each in presets[:8]) or "none"
+        raise SessionError(f"{use.label} has no preset “{words[1]}” (it has {named}), and no such file is there")
+    try:
+        state = state_of(known) if known is not None else read_state(Path(words[1]))
+    except OSError as error:
+        raise SessionError(f"{words[1]} cannot be read: {error.strerror or error}") from None
+    tried = told(msgspec.structs.replace(use, setting=Setting((), state)), session.rate)
+    if isinstance(tried, Failure):
+        raise SessionError(f"{use.label} does not take {words[1]}: it {tried.reason.rstrip('.')}")
+    return chain_edits.set_state(session, [use.id], state)
+
+
 def _listen(session: Session, words: list[str], _: Lookup) -> Session:
     target = None if words[1] == "none" else strip_of(session, words[1]).id
     return chain_edits.listen(session, [use_of(session, words[0]).id], target)
@@ -197,6 +224,8 @@ VERBS = {
     "unbypass": Verb("TRACK/PLUGIN", "switched on",
                      lambda s, w, _: chain_edits.bypass(s, [use_of(s, w[0]).id], False), 1, 1),
     "set": Verb("TRACK/PLUGIN NAME=NUMBER …", "parameters of a plugin", _set, 2, 256),
+    "preset": Verb("TRACK/PLUGIN PRESET|FILE|none", "a preset by name, or a preset or state file; none: as it starts",
+                   _preset, 2, 2),
     "listen": Verb("TRACK/PLUGIN TRACK|none", "what its side-chain listens to", _listen, 2, 2),
     "clip": Verb("TRACK FROM TO [NOTES]", "a stretch in which it sounds; times as M:SS", _clip, 3, 4),
     "clear": Verb("TRACK [FROM [TO]]", "nothing sounds there any more", _clear, 1, 3),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
+from pathlib import Path
 from typing import NamedTuple
 
 from PySide6.QtCore import Qt, Signal
@@ -10,10 +12,13 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
     QComboBox,
+    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QHeaderView,
     QLabel,
+    QMenu,
+    QPushButton,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -24,17 +29,23 @@ from ...core.session import chain_edits, edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import Strip
-from ...probe.formats.hosted import Parameter
+from ...probe.describing import read_state, state_of
+from ...probe.formats.hosted import Parameter, Preset
 from ..theme import theme
 from .parameters import key_of
 
+# Standards whose plugins take a state that was saved elsewhere, and what such files are called.
+TAKES_STATES = ("clap", "vst3", "lv2")
+STATE_FILES = "Presets and states (*.vstpreset *.ttl *.clap-preset *.state *);;All files (*)"
 NOTHING, SEVERAL = "nothing", "different ones"
 
 
 class Inspector(QWidget):
-    """Shows the chosen strips and plugins; `wanted` asks for an edit: its name, and what makes it."""
+    """Shows the chosen strips and plugins; `wanted` asks for an edit: its name, and what makes it. `state_wanted` asks
+    for a state of the chosen plugins: its name, and what reads it."""
 
     wanted = Signal(str, object)
+    state_wanted = Signal(str, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -55,6 +66,8 @@ class Inspector(QWidget):
         self.asked.setProperty("role", "quiet")
         self.asked.setWordWrap(True)
         self.listens.setAccessibleName("What its side-chain listens to")
+        self.preset = QPushButton("Preset or state")
+        self.preset.setMenu(QMenu(self.preset))
         self.values = QTableWidget(0, 2)
         self.values.setHorizontalHeaderLabels(["Parameter", "Value"])
         self.values.verticalHeader().setVisible(False)
@@ -95,7 +108,8 @@ class Inspector(QWidget):
         below.addWidget(QLabel("Listens to"), 3, 0)
         below.addWidget(self.listens, 3, 1)
         below.addWidget(self.values, 4, 0, 1, 2)
-        below.addWidget(self.asked, 5, 0, 1, 2)
+        below.addWidget(self.preset, 5, 0, 1, 2)
+        below.addWidget(self.asked, 6, 0, 1, 2)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(theme.px(4))
@@ -171,6 +185,31 @@ class Inspector(QWidget):
         self.values.setVisible(bool(self._rows))
         self.asked.setText(_asked(first, known) if alike else "")
         self.asked.setVisible(bool(self.asked.text()))
+
+    def show_presets(self, presets: Sequence[Preset]) -> None:
+        """Fills the menu of what states the chosen plugin could take: its presets, a file, or as it starts."""
+        menu = self.preset.menu()
+        menu.clear()
+        for each in presets:
+            menu.addAction(each.name, partial(self.state_wanted.emit, each.name, partial(state_of, each)))
+        if presets:
+            menu.addSeparator()
+        menu.addAction("From a file…", self._ask_file)
+        start = menu.addAction("As it starts", self._as_it_starts)
+        start.setEnabled(any(use.setting.state is not None or use.setting.values for use in self._uses))
+        alike = len({key_of(use) for use in self._uses}) == 1
+        takes = alike and self._uses[0].plugin.standard in TAKES_STATES
+        self.preset.setVisible(alike)
+        menu.actions()[len(presets) + bool(presets)].setEnabled(takes)
+
+    def _ask_file(self) -> None:
+        """Asks for a preset or state file of the plugin's standard."""
+        name, _ = QFileDialog.getOpenFileName(self, "A preset or state file", "", STATE_FILES)
+        if name:
+            self.state_wanted.emit(Path(name).name, partial(read_state, Path(name)))
+
+    def _as_it_starts(self) -> None:
+        self._ask("as it starts", chain_edits.set_state, [use.id for use in self._uses], None)
 
     # What is asked for
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
+import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from ...core.session.plugins import PluginUse
-from ...probe.describing import parameters
-from ...probe.formats.hosted import Parameter
+from ...probe.describing import told
+from ...probe.formats.hosted import Parameter, Preset
 from ...probe.isolation import Failure
+from ...probe.messages import ParametersMessage
 from ..landing import Landing
 
 log = logging.getLogger(__name__)
@@ -23,15 +26,18 @@ def key_of(use: PluginUse) -> Key:
 
 
 class Parameters(QObject):
-    """Keeps what plugins have told. `told` says of which kind something is known now."""
+    """Keeps what plugins have told. `told` says of which kind something is known now; `tried` brings a state that was
+    tried on plugins, its name, and why they do not take it (empty if they do)."""
 
     told = Signal(object)
+    tried = Signal(object, str, object, str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "parameters")
         self._known: dict[Key, tuple[Parameter, ...] | str] = {}
+        self._presets: dict[Key, tuple[Preset, ...]] = {}
         self._asked: set[Key] = set()
         self._closed = False
 
@@ -43,16 +49,41 @@ class Parameters(QObject):
             self._work.submit(self._ask, key, use, rate)
         return self._known.get(key)
 
+    def presets(self, use: PluginUse) -> tuple[Preset, ...]:
+        """The presets that a plugin was found to have; none while it has not been asked."""
+        return self._presets.get(key_of(use), ())
+
+    def try_state(self, use: PluginUse, use_ids: list[str], name: str, read: Callable[[], bytes], rate: int) -> None:
+        """Gives a state to a plugin of this kind in a worker, and tells whether it takes it."""
+        self._work.submit(self._try, use, use_ids, name, read, rate)
+
+    def _try(self, use: PluginUse, use_ids: list[str], name: str, read: Callable[[], bytes], rate: int) -> None:
+        state, why = b"", ""
+        try:
+            state = read()
+            setting = msgspec.structs.replace(use.setting, values=(), state=state)
+            found = told(msgspec.structs.replace(use, setting=setting), rate, lambda: self._closed)
+            why = found.reason if isinstance(found, Failure) else ""
+        except OSError as error:
+            why = f"cannot be read: {error.strerror or error}"
+        except Exception as error:
+            log.exception("trying a state of %s failed", use.label)
+            why = f"could not be tried: {error}"
+        self._landing.post(self.tried.emit, use_ids, name, state, why)
+
     def _ask(self, key: Key, use: PluginUse, rate: int) -> None:
         try:
-            found = parameters(use, rate, lambda: self._closed)
+            found = told(use, rate, lambda: self._closed)
         except Exception as error:
             log.exception("asking %s for its parameters failed", use.label)
             found = Failure(f"could not be asked: {error}")
         self._landing.post(self._take, key, found)
 
-    def _take(self, key: Key, found: tuple[Parameter, ...] | Failure) -> None:
-        self._known[key] = found.reason if isinstance(found, Failure) else found
+    def _take(self, key: Key, found: ParametersMessage | Failure) -> None:
+        if isinstance(found, Failure):
+            self._known[key] = found.reason
+        else:
+            self._known[key], self._presets[key] = found.parameters, found.presets
         self.told.emit(key)
 
     def close(self) -> None:

@@ -111,6 +111,8 @@ class SessionPage(QWidget):
         self.view.customContextMenuRequested.connect(self._show_menu)
         self.inspector.wanted.connect(self.edit)
         self.parameters.told.connect(self._show_chosen)
+        self.parameters.tried.connect(self._take_state)
+        self.inspector.state_wanted.connect(self._try_state)
         self.plugins.wanted.connect(self.put_in)
         self.sentence.pressed.connect(lambda: self.new_wanted.emit() if self._desk.document is None else None)
         self._desk.opened.connect(self._take_opened)
@@ -441,6 +443,20 @@ class SessionPage(QWidget):
             costs = f"It costs {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
         known = self.parameters.of(uses[0], document.session.rate) if uses and self.isVisible() else ()
         self.inspector.show_chosen(document.session, self.view.selected_strips(), uses, costs, known)
+        self.inspector.show_presets(self.parameters.presets(uses[0]) if uses else ())
+
+    def _try_state(self, name: str, read: Callable[[], bytes]) -> None:
+        """Gives the chosen plugin a state in a worker before it is taken into the session."""
+        uses, document = self._uses(), self._desk.document
+        if uses and document is not None:
+            self.news.setText(f"{uses[0].label} tries {name} …")
+            self.parameters.try_state(uses[0], [use.id for use in uses], name, read, document.session.rate)
+
+    def _take_state(self, use_ids: list[str], name: str, state: bytes, why: str) -> None:
+        if why:
+            self.news.setText(f"{name} was not taken: it {why.rstrip('.')}. Nothing has changed.")
+        else:
+            self.edit(f"preset {name}", lambda session: chain_edits.set_state(session, use_ids, state))
 
     def _tell_chosen(self) -> None:
         """What is chosen here is chosen on the other pages."""

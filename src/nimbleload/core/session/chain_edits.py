@@ -136,6 +136,11 @@ def set_values(session: Session, use_ids: Iterable[str], values: dict[str, float
     return _each(session, use_ids, with_values)
 
 
+def set_state(session: Session, use_ids: Iterable[str], state: bytes | None) -> Session:
+    """The session with a saved state given to some plugins, in place of what was set; None: as they start."""
+    return _each(session, use_ids, lambda use: msgspec.structs.replace(use, setting=Setting((), state)))
+
+
 def replace(session: Session, use_ids: Iterable[str], other: PluginUse) -> Session:
     """The session with another plugin in the place of some: its own setting, where they were, on or off as they were.
 

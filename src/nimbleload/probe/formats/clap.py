@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ...core.session.plugins import PluginUse
 from ...native.memory import load_i64, store_atomic
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import Described, Note, Parameter, PluginError, files_in, parameter, text
+from .hosted import Described, Note, Parameter, PluginError, files_in, no_presets, parameter, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES, PATH_BYTES = 256, 1024
@@ -266,6 +266,8 @@ class ClapHosted:
             found = ParamDescription()
             if params.get_info(self.handle, index, c.addressof(found)):
                 yield found
+
+    presets = staticmethod(no_presets)
 
     def parameters(self) -> tuple[Parameter, ...]:
         params = self._extension(b"clap.params", Params)

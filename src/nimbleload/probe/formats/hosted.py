@@ -44,6 +44,14 @@ class Parameter(NamedTuple):
     plain: float | None = None
 
 
+class Preset(NamedTuple):
+    """A preset that is installed for a plugin: its name, and what stands for its state: a file, or the address (URI) of
+    an LV2 preset."""
+
+    name: str
+    source: str
+
+
 def parameter(key: str, name: str, whole: bool, least: float, most: float, value: float, *choices: float) -> Parameter:
     """A parameter whose kind follows from what it can take: two values, named ones, whole ones, or any."""
     kind: ParameterKind = "number"
@@ -116,6 +124,9 @@ class Hosted(Protocol):
     def parameters(self) -> tuple[Parameter, ...]:
         """Every setting that can be changed from outside, in the plugin's order."""
 
+    def presets(self) -> tuple[Preset, ...]:
+        """The presets that are installed for it, by name; none where its standard has no place for them."""
+
     def close(self) -> None:
         """Ends the plugin. It must not be called after."""
 
@@ -123,6 +134,11 @@ class Hosted(Protocol):
 def never_fails(codes: NDArray[np.int32]) -> int:
     """The failures of a standard whose plugins cannot tell of any."""
     return 0
+
+
+def no_presets() -> tuple[Preset, ...]:
+    """The presets of a standard that has no place for them."""
+    return ()
 
 
 class PluginError(Exception):

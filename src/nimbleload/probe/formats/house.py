@@ -6,7 +6,7 @@ from ...core.session.plugins import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks
-from .hosted import Note, Parameter, PluginError, never_fails, parameter
+from .hosted import Note, Parameter, PluginError, never_fails, no_presets, parameter
 
 
 class HouseHosted:
@@ -25,7 +25,7 @@ class HouseHosted:
         self.call, self.handle = self._instance.process, self._instance.plugin
         self.latency = self._instance.latency
         self.version = VERSION
-        self.made_for, self.defers, self.failures = 0, False, never_fails
+        self.made_for, self.defers, self.failures, self.presets = 0, False, never_fails, no_presets
 
     def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ...core.session.plugins import PluginUse
-from .hosted import Described, Note, Parameter, PluginError, files_in, never_fails, parameter, text
+from .hosted import Described, Note, Parameter, PluginError, files_in, never_fails, no_presets, parameter, text
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8
 BELOW, ABOVE, TOGGLED, SAMPLE_RATE, LOGARITHMIC, INTEGER = 0x1, 0x2, 0x4, 0x8, 0x10, 0x20
@@ -130,6 +130,8 @@ class LadspaHosted:
             self._of.connect_port(self.handle, port, place)
         if self._of.activate:
             self._of.activate(self.handle)
+
+    presets = staticmethod(no_presets)
 
     def parameters(self) -> tuple[Parameter, ...]:
         found = []

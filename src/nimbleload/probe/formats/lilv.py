@@ -11,6 +11,7 @@ from .hosted import PluginError
 
 LV2 = "http://lv2plug.in/ns/lv2core#"
 RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
+PRESET, LABEL = "http://lv2plug.in/ns/ext/presets#Preset", "http://www.w3.org/2000/01/rdf-schema#label"
 POINTER = c.c_void_p
 TEXT = c.c_char_p
 
@@ -59,6 +60,8 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_state_get_plugin_uri": (POINTER, [POINTER]),
     "lilv_state_restore": (None, [POINTER, POINTER, POINTER, POINTER, c.c_uint32, POINTER]),
     "lilv_state_free": (None, [POINTER]),
+    "lilv_plugin_get_related": (POINTER, [POINTER, POINTER]),
+    "lilv_world_get": (POINTER, [POINTER, POINTER, POINTER, POINTER]),
     "lilv_plugin_instantiate": (POINTER, [POINTER, c.c_double, POINTER]),
     "lilv_instance_free": (None, [POINTER]),
 }
@@ -126,6 +129,21 @@ def scale_points(of: int, port: int) -> tuple[float, ...]:
         found.add(float(lib.lilv_node_as_float(value)))
         at = lib.lilv_scale_points_next(points, at)
     return tuple(sorted(found))
+
+
+def presets(of: int) -> Iterator[tuple[str, str]]:
+    """The names and addresses (URI) of the presets that are installed for a plugin; one without a name has its
+    address's end."""
+    lib = library()
+    found = lib.lilv_plugin_get_related(of, node(PRESET))
+    at = lib.lilv_nodes_begin(found) if found else None
+    while found and not lib.lilv_nodes_is_end(found, at):
+        preset = lib.lilv_nodes_get(found, at)
+        lib.lilv_world_load_resource(world(), preset)
+        label = lib.lilv_world_get(world(), preset, node(LABEL), None)
+        address = text(preset)
+        yield text(label) or address.rpartition("#")[2].rpartition("/")[2], address
+        at = lib.lilv_nodes_next(found, at)
 
 
 def saved_state(content: bytes, urid_map: int, plugin_uri: str) -> int:

@@ -14,7 +14,7 @@ import numpy as np
 
 from ...core.session.plugins import PluginUse
 from . import lilv
-from .hosted import Described, Note, Parameter, PluginError, never_fails, parameter
+from .hosted import Described, Note, Parameter, PluginError, Preset, never_fails, parameter
 from .lv2_native import (
     CHUNK,
     EVENT_INS,
@@ -279,6 +279,9 @@ class Lv2Hosted:
         setter = SET_PORT(set_port)
         lib.lilv_state_restore(state, self._address, c.cast(setter, c.c_void_p), None, 0, c.addressof(self._features))
         lib.lilv_state_free(state)
+
+    def presets(self) -> tuple[Preset, ...]:
+        return tuple(sorted(Preset(name, address) for name, address in lilv.presets(self._plugin)))
 
     def parameters(self) -> tuple[Parameter, ...]:
         lib, found = lilv.library(), []

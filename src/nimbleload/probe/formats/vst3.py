@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
-from .hosted import ARGUMENTS_KEPT, Described, Note, Parameter, PluginError, files_in, parameter, text
+from .hosted import ARGUMENTS_KEPT, Described, Note, Parameter, PluginError, Preset, files_in, parameter, text
 from .vst3_abi import (
     AUDIO,
     BOOL,
@@ -80,6 +80,11 @@ def component_state(saved: bytes) -> bytes:
     raise PluginError("The saved state is a preset file that is cut off.")
 
 
+def preset_folders() -> list[Path]:
+    """Where preset files lie, by maker and plugin, as the standard has it for Linux."""
+    return [Path.home() / ".vst3" / "presets", Path("/usr/share/vst3/presets"), Path("/usr/local/share/vst3/presets")]
+
+
 def binary(path: str) -> str:
     """The shared object inside a bundle, or the file itself."""
     if not Path(path).is_dir():
@@ -139,6 +144,7 @@ class Vst3Hosted:
         if not found:
             raise PluginError(f"{path} holds no plugin {use.plugin.identifier!r}.")
         self._cid, self._label, self._rate = found[0], use.label, rate
+        self._vendor = use.plugin.vendor
         self.defers = False
         self._context = HostObject([refuse_two.address, refuse_four.address])
         # What the plugin says of its parameters is taken and forgotten.
@@ -211,6 +217,10 @@ class Vst3Hosted:
                 raise PluginError(f"{self._label}: {name} must be from 0 to 1, as VST3 counts, not {value:g}.")
             found[number] = value
         return found
+
+    def presets(self) -> tuple[Preset, ...]:
+        found = files_in((folder / self._vendor / self._label for folder in preset_folders()), "**/*.vstpreset")
+        return tuple(sorted(Preset(path.stem, str(path)) for path in found))
 
     def parameters(self) -> tuple[Parameter, ...]:
         found = []
