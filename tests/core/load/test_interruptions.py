@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.load.case import case
-from nimbleload.core.load.interruptions import Interruptions, drawn, interruptions
+from nimbleload.core.load.interruptions import USUAL, Interruptions, drawn, interruptions
 from nimbleload.core.load.peaks import bad_loads
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Machine
@@ -84,3 +84,15 @@ def test_of_blocks_that_meet_one_at_least_some_meet_more(expected):
     assert added.mean() == pytest.approx(expected / -np.expm1(-expected), rel=0.02)
     idle = drawn(Interruptions(10.0, np.array([1.0]), 0.0), np.zeros((5, 2)), np.random.default_rng(3), once=True)
     assert not idle.any()
+
+
+@pytest.mark.parametrize("figures", [
+    # Cards of before interruptions were kept, and cards that were watched and met none: only their mean is known.
+    {"mean": 1e-3, "jitter": 1e-4, "watched": 0.0, "interruptions": 0, "interrupted": b""},
+    {"mean": 1e-3, "jitter": 1e-4, "watched": 10.0, "interruptions": 0, "interrupted": b""},
+])  # fmt: skip
+def test_where_no_length_was_kept_usual_ones_make_up_the_mean(figures):
+    of = at({"p": figures, "q": figures})
+    found = interruptions(of)
+    assert found.lengths.tolist() == [USUAL] and found.rest == 0.0
+    assert found.share == pytest.approx(of.costs.interrupted) and found.share == pytest.approx(0.1)
