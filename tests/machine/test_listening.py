@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 import time
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.server import DEVICE
+from nimbleload.core.watching.server import DEVICE, Client, Server
 from nimbleload.core.watching.shares import parts, shares
 from nimbleload.machine import sound_servers
 from nimbleload.machine.listening import Listening, ListeningError
+from nimbleload.machine.server_messages import Buffer, Gone, State, Xrun, encode
 from nimbleload.machine.sound_servers import Running
 from nimbleload.machine.watcher import Watcher
 from tests.helpers import sound_server
@@ -153,8 +156,10 @@ def test_xruns_stand_on_the_same_axis_as_blocks(server):
     heard = recording.heard
     assert len(heard.xrun_time) >= 1 and (heard.xrun_late >= 0).all()
     assert (np.diff(heard.xrun_time) >= 0).all()
-    assert stopped < heard.xrun_time[0] < stopped + 2_000_000_000
-    assert recording.begun < heard.xrun_time[0] < recording.ended
+    # Others may come of themselves where the computer is busy elsewhere.
+    after = heard.xrun_time - stopped
+    assert ((after > 0) & (after < 2_000_000_000)).any()
+    assert ((recording.begun < heard.xrun_time) & (heard.xrun_time < recording.ended)).all()
 
 
 @pytest.mark.usefixtures("may_watch")
@@ -173,6 +178,48 @@ def test_a_server_that_is_killed_is_an_event(server):
         assert blocks is not None and len(blocks.load) > 100
     finally:
         watcher.close()
+
+
+def listener(tmp_path, monkeypatch, *steps):
+    """What listens is a program that does these things, in place of the one that knows the server's library."""
+    script = tmp_path / "listener"
+    script.write_text("\n".join([f"#!{sys.executable}", "import sys, time", *steps]))
+    script.chmod(0o755)
+    monkeypatch.setattr("nimbleload.machine.listening.sys", SimpleNamespace(executable=str(script)))
+    return Running("JACK", "default", 0)
+
+
+def says(message):
+    return f"print({encode(message).decode()!r}, flush=True)"
+
+
+SERVER = Server("JACK", "default", 7, 48000, 256, True, 0, 0, (Client("mixer", 8, 2, 2, ()),))
+
+
+def test_the_first_word_need_not_be_how_the_server_runs(tmp_path, monkeypatch):
+    found = listener(
+        tmp_path, monkeypatch, says(Buffer(1, 256)), "print('the library prints, too', flush=True)", "time.sleep(0.5)",
+        says(State(2, 0.25, SERVER)), says(Xrun(5, 0.001)), says(Xrun(4, 0.002)), "sys.stdin.read()",
+    )  # fmt: skip
+    listening = Listening(found)
+    try:
+        wait_for(lambda: len(listening.heard().xrun_time) == 2, "the xruns")
+        heard = listening.heard()
+        assert heard.server == SERVER and heard.load.tolist() == [0.25]
+        assert heard.xrun_time.tolist() == [4, 5] and heard.xrun_late.tolist() == [0.002, 0.001]
+        assert listening.events == [] and not listening.is_gone
+    finally:
+        listening.close()
+
+
+@pytest.mark.parametrize(
+    ("step", "words"),
+    [("pass", "it no longer answers"), (says(Gone(1, "no such thing")), "no such thing"),
+     ("print('{}', flush=True)", "it no longer answers")],
+)  # fmt: skip
+def test_one_that_ends_without_a_state_is_told(tmp_path, monkeypatch, step, words):
+    with pytest.raises(ListeningError, match=words):
+        Listening(listener(tmp_path, monkeypatch, step))
 
 
 def test_a_server_that_is_not_there_cannot_be_listened_to():

@@ -80,7 +80,9 @@ class Listening:
                 continue  # the server's library prints, too
             with self._lock:
                 self._take(message)
-            self._heard.set()
+            # The library may tell of the buffer before the first state is asked for.
+            if self._server is not None or self._why:
+                self._heard.set()
         with self._lock:
             self._why = self._why or "it no longer answers"
         self._heard.set()
