@@ -141,7 +141,7 @@ def obstacles(job: Job) -> list[str]:
             inside.append("it holds clips of its own beside what feeds it")
         return inside
     if job.strip.kind != "track":
-        return ["it is no track with audio of its own, and nothing that feeds it is printed with it"]
+        return ["it is no track with audio of its own: a bounce prints a bus with all that feeds it"]
     return own_obstacles(job.strip, job.sounding, job.rate)
 
 

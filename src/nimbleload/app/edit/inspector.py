@@ -104,12 +104,12 @@ class Inspector(QWidget):
         below.setColumnStretch(1, 1)
         below.addWidget(self.plugin, 0, 0, 1, 2)
         below.addWidget(self.plugin_about, 1, 0, 1, 2)
-        below.addWidget(self.bypassed, 2, 0, 1, 2)
+        below.addWidget(self.bypassed, 2, 0)
+        below.addWidget(self.preset, 2, 1)
         below.addWidget(QLabel("Listens to"), 3, 0)
         below.addWidget(self.listens, 3, 1)
         below.addWidget(self.values, 4, 0, 1, 2)
-        below.addWidget(self.preset, 5, 0, 1, 2)
-        below.addWidget(self.asked, 6, 0, 1, 2)
+        below.addWidget(self.asked, 5, 0, 1, 2)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(theme.px(4))
@@ -199,7 +199,7 @@ class Inspector(QWidget):
         start.setEnabled(any(use.setting.state is not None or use.setting.values for use in self._uses))
         alike = len({key_of(use) for use in self._uses}) == 1
         takes = alike and self._uses[0].plugin.standard in TAKES_STATES
-        self.preset.setVisible(alike)
+        self.preset.setVisible(alike and (bool(presets) or takes or start.isEnabled()))
         menu.actions()[len(presets) + bool(presets)].setEnabled(takes)
 
     def _ask_file(self) -> None:
