@@ -165,21 +165,29 @@ def test_the_example_has_audio_of_its_own(make_window, qtbot):
     assert "no track with audio of its own" in cells(window.carry, 5)[2]
 
 
-def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_path, monkeypatch):
+def sharing(make_window, qtbot, folder, processor):
+    """A window in which two tracks with the same house processor are to share it, on the page Carry out."""
     device = (
-        '<BuiltinDevice deviceID="house.mist" deviceName="Mist" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+        f'<BuiltinDevice deviceID="house.{processor}" deviceName="{processor.title()}" deviceRole="audioFX">'
+        "<Parameters/></BuiltinDevice>"
     )
     structure = "".join(x.track(f"t{k}", f"Voice {k}", x.channel(f"c{k}", devices=device)) for k in range(2))
     lanes = "".join(x.lanes(f"t{k}", x.clip(k, 2, audio()), unit="seconds") for k in range(2))
     xml = x.project(structure + x.main_track(), lanes)
-    source = x.write(tmp_path / "mix.dawproject", xml, {"audio/a.wav": stems.wave(stems.noise())})
+    source = x.write(folder / "mix.dawproject", xml, {"audio/a.wav": stems.wave(stems.noise())})
     window = make_window()
     with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
         window.open_path(source)
     window.go(CARRY)
-    page, strips = window.carry, window.desk.document.session.strips[:2]
+    strips = window.desk.document.session.strips[:2]
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
+    return window
+
+
+def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_path, monkeypatch):
+    window = sharing(make_window, qtbot, tmp_path, "mist")
+    page = window.carry
     assert cells(page, 0) == ["Shared Mist"] and cells(page, 3) == ["to prove, on 2 tracks"]
     assert state(window) == "1 to do" and page.sentence.button.text() == "Prove the sharing"
     assert page.write.isVisible()  # it may be written without the proof
@@ -201,18 +209,8 @@ def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_p
 
 
 def test_what_sharing_changes_can_be_heard(make_window, qtbot, tmp_path, monkeypatch):
-    device = '<BuiltinDevice deviceID="house.tar" deviceName="Tar" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
-    structure = "".join(x.track(f"t{k}", f"Voice {k}", x.channel(f"c{k}", devices=device)) for k in range(2))
-    lanes = "".join(x.lanes(f"t{k}", x.clip(0, 2, audio()), unit="seconds") for k in range(2))
-    xml = x.project(structure + x.main_track(), lanes)
-    source = x.write(tmp_path / "mix.dawproject", xml, {"audio/a.wav": stems.wave(stems.noise())})
-    window = make_window()
-    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
-        window.open_path(source)
-    window.go(CARRY)
-    page, strips = window.carry, window.desk.document.session.strips[:2]
-    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
-        window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
+    window = sharing(make_window, qtbot, tmp_path, "tar")
+    page = window.carry
     assert not page.hear_left.isVisible()
     rendered(window, qtbot)
     assert "sharing changes the sound" in cells(page, 5)[0]

@@ -50,6 +50,16 @@ def watch(watcher, seconds):
     return watcher.recording()
 
 
+@pytest.fixture
+def only(server):
+    """The server with one client called “only”, and a watcher of both."""
+    server.add("only", plugin("ZamComp"))
+    wait_for(lambda: "only:" in server.run("jack_lsp"), "the client")
+    watcher = Watcher.of_server(running(server), seconds=30)
+    yield watcher
+    watcher.close()
+
+
 def test_a_server_tells_how_it_runs_and_who_feeds_whom(server):
     for name in ("first", "second"):
         server.add(name, plugin("ZamTube"))
@@ -120,18 +130,12 @@ def test_who_comes_while_it_is_watched_is_watched_too_and_who_goes_is_told(serve
 
 
 @pytest.mark.usefixtures("may_watch")
-def test_another_buffer_is_told_and_blocks_of_before_are_left_out(server):
-    server.add("only", plugin("ZamComp"))
-    wait_for(lambda: "only:" in server.run("jack_lsp"), "the client")
-    watcher = Watcher.of_server(running(server), seconds=30)
-    try:
-        watch(watcher, 1)
-        server.run("jack_bufsize", "1024")
-        recording = watch(watcher, 4)
-        words = [event.words for event in watcher.events]
-        assert words == ["blocks are 1024 samples from now on, before 256"]
-    finally:
-        watcher.close()
+def test_another_buffer_is_told_and_blocks_of_before_are_left_out(server, only):
+    watch(only, 1)
+    server.run("jack_bufsize", "1024")
+    recording = watch(only, 4)
+    words = [event.words for event in only.events]
+    assert words == ["blocks are 1024 samples from now on, before 256"]
     blocks = see(recording).blocks
     assert blocks is not None and blocks.period == pytest.approx(1024 / 48000, rel=1e-3)
     assert recording.seconds < 4
@@ -140,19 +144,13 @@ def test_another_buffer_is_told_and_blocks_of_before_are_left_out(server):
 
 
 @pytest.mark.usefixtures("may_watch")
-def test_xruns_stand_on_the_same_axis_as_blocks(server):
-    server.add("only", plugin("ZamComp"))
-    wait_for(lambda: "only:" in server.run("jack_lsp"), "the client")
-    watcher = Watcher.of_server(running(server), seconds=30)
-    try:
-        watch(watcher, 1)
-        stopped = time.monotonic_ns()
-        server.clients["only"].send_signal(signal.SIGSTOP)
-        time.sleep(0.1)
-        server.clients["only"].send_signal(signal.SIGCONT)
-        recording = watch(watcher, 2)
-    finally:
-        watcher.close()
+def test_xruns_stand_on_the_same_axis_as_blocks(server, only):
+    watch(only, 1)
+    stopped = time.monotonic_ns()
+    server.clients["only"].send_signal(signal.SIGSTOP)
+    time.sleep(0.1)
+    server.clients["only"].send_signal(signal.SIGCONT)
+    recording = watch(only, 2)
     heard = recording.heard
     assert len(heard.xrun_time) >= 1 and (heard.xrun_late >= 0).all()
     assert (np.diff(heard.xrun_time) >= 0).all()
@@ -163,21 +161,15 @@ def test_xruns_stand_on_the_same_axis_as_blocks(server):
 
 
 @pytest.mark.usefixtures("may_watch")
-def test_a_server_that_is_killed_is_an_event(server):
-    server.add("only", plugin("ZamComp"))
-    wait_for(lambda: "only:" in server.run("jack_lsp"), "the client")
-    watcher = Watcher.of_server(running(server), seconds=30)
-    try:
-        watch(watcher, 1)
-        server.process.kill()
-        server.process.wait()
-        recording = watch(watcher, 3)
-        assert watcher.listening.is_gone
-        assert any(event.words.startswith("JACK is gone: ") for event in watcher.events)
-        blocks = see(recording).blocks
-        assert blocks is not None and len(blocks.load) > 100
-    finally:
-        watcher.close()
+def test_a_server_that_is_killed_is_an_event(server, only):
+    watch(only, 1)
+    server.process.kill()
+    server.process.wait()
+    recording = watch(only, 3)
+    assert only.listening.is_gone
+    assert any(event.words.startswith("JACK is gone: ") for event in only.events)
+    blocks = see(recording).blocks
+    assert blocks is not None and len(blocks.load) > 100
 
 
 def listener(tmp_path, monkeypatch, *steps):

@@ -13,6 +13,7 @@ import msgspec
 
 from ..core.watching.records import Event, Heard
 from ..core.watching.server import Server
+from .ending import end
 from .server_messages import Buffer, Gone, Message, State, Xrun, decode
 from .sound_servers import Running
 
@@ -125,15 +126,10 @@ class Listening:
 
     def close(self) -> None:
         """Ends the listening; the server forgets the client."""
-        assert self._process.stdin is not None and self._process.stdout is not None
-        self._process.stdin.close()
-        try:
-            self._process.wait(2)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        end(self._process)
         self._thread.join(2)
-        self._process.stdout.close()
+        if self._process.stdout is not None:
+            self._process.stdout.close()
 
 
 def _environment(running: Running) -> dict[str, str]:

@@ -23,6 +23,7 @@ from numba import njit
 from ..core.computer.ceiling import Held
 from ..native.clock import now, rest_until
 from ..native.memory import flush_denormals, load_atomic, store_atomic
+from .ending import end
 from .hold import START_NS, VALUES, Asked, compute, unit_ns
 
 # Above what sound servers and hosts are usually given, below what the kernel's own watchdogs have.
@@ -160,18 +161,13 @@ class TestLoad:
     def close(self) -> None:
         """Ends it, and waits until it has."""
         self._over.set()
-        assert self._process.stdin is not None and self._process.stdout is not None
-        with self._lock, contextlib.suppress(OSError):
-            self._process.stdin.close()
-        try:
-            self._process.wait(2)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        with self._lock:
+            end(self._process)
         for thread in self._threads:
             if thread is not threading.current_thread():
                 thread.join(2)
-        self._process.stdout.close()
+        if self._process.stdout is not None:
+            self._process.stdout.close()
 
 
 def make_ready(asked: Asked) -> None:
