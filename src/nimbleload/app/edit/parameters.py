@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
@@ -53,9 +53,9 @@ class Parameters(QObject):
         """The presets that a plugin was found to have; none while it has not been asked."""
         return self._presets.get(key_of(use), ())
 
-    def try_state(self, use: PluginUse, use_ids: list[str], name: str, read: Callable[[], bytes], rate: int) -> None:
-        """Gives a state to a plugin of this kind in a worker, and tells whether it takes it."""
-        self._work.submit(self._try, use, use_ids, name, read, rate)
+    def try_state(self, uses: Sequence[PluginUse], name: str, read: Callable[[], bytes], rate: int) -> None:
+        """Gives a state to the first of some plugins, all of one kind, in a worker; tells whether it takes it."""
+        self._work.submit(self._try, uses[0], [use.id for use in uses], name, read, rate)
 
     def _try(self, use: PluginUse, use_ids: list[str], name: str, read: Callable[[], bytes], rate: int) -> None:
         state, why = b"", ""

@@ -447,10 +447,9 @@ class SessionPage(QWidget):
 
     def _try_state(self, name: str, read: Callable[[], bytes]) -> None:
         """Gives the chosen plugin a state in a worker before it is taken into the session."""
-        uses, document = self._uses(), self._desk.document
-        if uses and document is not None:
+        if (uses := self._uses()) and self._desk.document is not None:
             self.news.setText(f"{uses[0].label} tries {name} …")
-            self.parameters.try_state(uses[0], [use.id for use in uses], name, read, document.session.rate)
+            self.parameters.try_state(uses, name, read, self._desk.document.session.rate)
 
     def _take_state(self, use_ids: list[str], name: str, state: bytes, why: str) -> None:
         if why:
