@@ -61,7 +61,6 @@ nimble-load: unstripped-static-library *
 nimble-load: custom-library-search-path *
 nimble-load: shared-library-is-executable *
 nimble-load: library-not-linked-against-libc *
-nimble-load: binary-or-shlib-defines-rpath *
 nimble-load: no-shlibs *
 nimble-load: python3-script-but-no-python3-dep *
 nimble-load: wrong-path-for-interpreter *
