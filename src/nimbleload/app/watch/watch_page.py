@@ -27,7 +27,6 @@ from ...core.survey import Compared, compared_with
 from ...core.told import watching as told
 from ...core.units import percent
 from ...core.watching.shares import Change, Share, changes
-from ...core.watching.xruns import xruns
 from ...machine.sound_servers import Running
 from ...probe import catalogue
 from ...probe.choosing import held_in
@@ -271,7 +270,7 @@ class WatchPage(QWidget):
         self.sentence.say(of.headline, " ".join(said), tone, "Stop" if self.watching.is_running else self._button())
         self._fold(False)
         loads, typical = (blocks.load.tolist(), blocks.typical) if blocks is not None else ((), 0.0)
-        self.blocks.show_loads(loads, typical, "typical", xruns(of.seen).places.tolist())
+        self.blocks.show_loads(loads, typical, "typical", of.xruns)
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
         found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []

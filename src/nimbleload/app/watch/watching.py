@@ -15,6 +15,7 @@ from ...core.told import watching as told
 from ...core.watching.blocks import Lane, Seen, lanes, see
 from ...core.watching.records import Recording
 from ...core.watching.shares import Part, parts
+from ...core.watching.xruns import xruns
 from ...demo.cards import sample_cards
 from ...demo.recording import recording as example_recording
 from ...machine import processes, sound_servers, threads_only
@@ -55,8 +56,8 @@ class Worst(NamedTuple):
 
 
 class Snapshot(NamedTuple):
-    """What is to be shown at one time, all of it read from the same records. `source` says which recording they are
-    from, empty for a host that runs."""
+    """What is to be shown at one time, all of it read from the same records. `xruns` are the blocks (by their places)
+    that a server's xruns belong to; `source` says which recording all is from, empty for a host that runs."""
 
     seen: Seen
     names: dict[str, str]
@@ -67,6 +68,7 @@ class Snapshot(NamedTuple):
     worst: Worst | None
     events: list[str]
     costs: str
+    xruns: list[int]
     source: str = ""
 
 
@@ -90,7 +92,7 @@ def snapshot(
         worst = Worst(blocks.worst, begin, length, lanes(seen, begin, max(end, begin + round(length))))
     return Snapshot(
         seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles), worst, list(events),
-        told.watching_costs(seen), source,
+        told.watching_costs(seen), xruns(seen).places.tolist(), source,
     )  # fmt: skip
 
 

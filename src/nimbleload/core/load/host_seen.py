@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ..session.computer import BUFFER_SIZES
 from ..session.plugins import PluginUse
 from ..watching.blocks import Seen, ahead_by
+from ..watching.rhythm import beat
 from ..watching.shares import computing, shares
 from .case import Case
 from .seen import against, played, threads_of
@@ -87,6 +88,6 @@ def _read_ahead(seen: Seen, buffer: int) -> int:
     busy: dict[int, int] = {}
     for turns, role in zip(seen.turns, seen.roles, strict=True):
         if role == "ahead":
-            times = ahead_by(turns, period)
+            times = ahead_by(beat(turns.begin), period)
             busy[times] = busy.get(times, 0) + int(turns.busy.sum())
     return buffer * max(busy, key=lambda times: busy[times]) if busy else 0

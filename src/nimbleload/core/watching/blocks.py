@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .records import Recording, Runs, Times, Turns, runs, turns
-from .rhythm import Rhythm, beat, rhythm
+from .rhythm import Beat, Rhythm, beat, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
 # A thread belongs to the engine if it takes a turn in so many of the blocks.
@@ -77,7 +77,8 @@ def see(recording: Recording) -> Seen:
     woken = [turns(found) for found in stretches]
     real_time = [thread.is_real_time for thread in recording.threads]
     may_lead = real_time if any(real_time) else [True] * len(real_time)
-    found = rhythm(woken, _servers_own(recording, may_lead)) or rhythm(woken, may_lead)
+    servers = _servers_own(recording, may_lead)
+    found = (rhythm(woken, servers) if any(servers) else None) or rhythm(woken, may_lead)
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
@@ -86,20 +87,21 @@ def see(recording: Recording) -> Seen:
     return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, mine))
 
 
-def _role(recording: Recording, place: int, woken: list[Turns], beats: Rhythm, real_time: list[bool]) -> Role:
+def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, real_time: list[bool]) -> Role:
     """What a thread does, where a cycle was found."""
-    if place == beats.leader:
+    if place == found.leader:
         return "engine"
-    alike = real_time[place] == real_time[beats.leader] and _in_blocks(woken[place], beats) >= IN_BLOCKS
-    if (alike or real_time[place]) and ahead_by(woken[place], beats.period) > 1:
-        return "ahead"
+    alike = real_time[place] == real_time[found.leader] and _in_blocks(woken[place], found) >= IN_BLOCKS
+    if alike or real_time[place]:
+        own = found.beats[place] if place in found.beats else beat(woken[place].begin)
+        if ahead_by(own, found.period) > 1:
+            return "ahead"
     return "engine" if alike else _other_role(recording, place)
 
 
-def ahead_by(of: Turns, period: float) -> int:
+def ahead_by(own: Beat | None, period: float) -> int:
     """How many cycles (`period`, ns) lie between the turns of a thread that keeps its own, longer time; 1 for all
     others."""
-    own = beat(of.begin)
     if own is None or own.share < AHEAD_EVEN:
         return 1
     times = round(own.period / period)
@@ -109,8 +111,7 @@ def ahead_by(of: Turns, period: float) -> int:
 def _servers_own(recording: Recording, may_lead: list[bool]) -> list[bool]:
     """Of the threads that may begin blocks those of the sound server, if one was heard: its clients wait for it."""
     server = recording.heard.server.process if recording.heard is not None else 0
-    own = [may and thread.process == server for may, thread in zip(may_lead, recording.threads, strict=True)]
-    return own if any(own) else may_lead
+    return [may and thread.process == server for may, thread in zip(may_lead, recording.threads, strict=True)]
 
 
 def _other_role(recording: Recording, place: int) -> Role:

@@ -48,13 +48,15 @@ class Rhythm(NamedTuple):
     """B blocks of a host, each `period` (ns) long: when they were due to begin (`tick`), and when they did (`start`).
 
     `start` is 0 where the leader did not wake for a block of its own: it was still busy with the one before. `leader`
-    is the place of the thread that begins them.
+    is the place of the thread that begins them. `beats` are those of all that might have (None: keeps no time), by
+    their places.
     """
 
     period: float
     leader: int
     tick: NDArray[np.float64]
     start: Times
+    beats: dict[int, Beat | None]
 
 
 def beat(starts: Times) -> Beat | None:
@@ -92,8 +94,8 @@ def _beat(starts: Times, steps: Times, exact: int) -> Beat:
 
 def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     """The blocks of a host whose threads take these turns; None if none of those that may lead keeps time."""
-    beats = {k: found for k, turns in enumerate(of) if may_lead[k] and (found := beat(turns.begin)) is not None}
-    regular = {k: found for k, found in beats.items() if found.share >= REGULAR}
+    beats = {k: beat(turns.begin) for k, turns in enumerate(of) if may_lead[k]}
+    regular = {k: found for k, found in beats.items() if found is not None and found.share >= REGULAR}
     if not regular:
         return None
     most = max(regular, key=lambda k: (round(regular[k].share, 1), -_loose(of[k].begin, regular[k].period)))
@@ -106,7 +108,7 @@ def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     if len(tick) <= 2:
         return None
     exact = float(np.polyfit(np.flatnonzero(start), start[start > 0] - start[start > 0][0], 1)[0])
-    return Rhythm(exact, leader, tick, start)
+    return Rhythm(exact, leader, tick, start, beats)
 
 
 def _loose(starts: Times, period: float) -> float:

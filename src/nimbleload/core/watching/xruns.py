@@ -37,26 +37,27 @@ def xruns(of: Seen) -> Xruns:
     last = late[np.maximum(before, 0)] if len(late) else np.zeros(len(begun), np.int64)
     is_late = (before >= 0) & (heard.xrun_time - blocks.start[last] <= within)
     first = np.searchsorted(blocks.start, heard.xrun_time - within)
-    absent = np.array([
-        -1 if explained else _absent(of, int(low), int(high))
-        for low, high, explained in zip(first, begun, is_late, strict=True)
-    ], np.int64)  # fmt: skip
+    absent = np.full(len(begun), -1, np.int64)
+    if not is_late.all():
+        absent[~is_late] = _absent(of, first[~is_late], begun[~is_late])
     return Xruns(np.where(is_late, last, begun), is_late, absent)
 
 
-def _absent(of: Seen, first: int, last: int) -> int:
-    """The thread of the engine that missed most of the blocks `first` … `last`, though it computes in nearly all
-    others; −1 if none missed one."""
+def _absent(of: Seen, first: NDArray[np.int64], last: NDArray[np.int64]) -> NDArray[np.int64]:
+    """For each of X stretches of blocks, `first` … `last`, the thread of the engine that missed most of them, though it
+    computes in nearly all others; −1 if none missed one."""
     assert of.blocks is not None
     start = of.blocks.start
-    found = (0, -1)
+    most, found = np.zeros(len(first), np.int64), np.full(len(first), -1, np.int64)
     for k, (turns, role) in enumerate(zip(of.turns, of.roles, strict=True)):
         if role != "engine":
             continue
         place = np.searchsorted(start, turns.begin + round(0.02e9 * of.blocks.period), "right") - 1
-        there = np.zeros(len(start) + 1, np.bool_)
+        there = np.zeros(len(start), np.bool_)
         there[place[place >= 0]] = True
-        missed = int((~there[first : last + 1]).sum())
-        if there[: len(start)].mean() >= ALWAYS and missed > found[0]:
-            found = (missed, k)
-    return found[1]
+        if there.mean() >= ALWAYS:
+            so_far = np.concatenate(([0], np.cumsum(~there)))
+            missed = so_far[last + 1] - so_far[first]
+            found[missed > most] = k
+            most = np.maximum(most, missed)
+    return found
