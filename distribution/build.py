@@ -22,6 +22,7 @@ from importlib import metadata
 from pathlib import Path
 
 from nimbleload import __version__
+from nimbleload.app.about import licence_of
 
 from .man import page
 
@@ -195,11 +196,7 @@ def licences(own: str) -> str:
     common = "The GNU licences are in /usr/share/common-licenses/LGPL-3, LGPL-2.1 and GPL-3 on Debian systems."
     lines = [own.rstrip(), "", common, "", f"The package also holds, under {LIBRARIES}:", ""]
     for name in needed():
-        of = metadata.metadata(name)
-        told = of.get("License-Expression") or next(
-            (c.rpartition(" :: ")[2] for c in of.get_all("Classifier") or () if c.startswith("License")), ""
-        )  # fmt: skip
-        lines.append(f"  {name} {metadata.version(name)}: {told or (of.get('License') or 'see its files')[:60]}")
+        lines.append(f"  {name} {licence_of(name)}")
     return "\n".join(lines) + "\n"
 
 

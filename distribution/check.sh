@@ -14,8 +14,6 @@ trap 'umount -l "$root/proc" "$root/dev/shm" 2>/dev/null || true' EXIT
 cp "$package" "$root/tmp/nimble-load.deb"
 inside() { chroot "$root" /usr/bin/env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/home/somebody DEBIAN_FRONTEND=noninteractive "$@"; }
 inside apt-get update -qq
-before=$(find "$root" -xdev -path "$root/var" -prune -o -path "$root/tmp" -prune -o -path "$root/proc" -prune -o -type f -print | sort)
-inside dpkg-query -W -f='${Package}\n' | sort > /tmp/packages-before
 inside apt-get install -y -qq --no-install-recommends /tmp/nimble-load.deb xvfb xauth >/dev/null 2>&1
 echo "installed: $(inside dpkg-query -W -f='${Version}' nimble-load)"
 inside id somebody >/dev/null 2>&1 || inside useradd -m somebody

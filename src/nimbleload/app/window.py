@@ -143,7 +143,7 @@ class MainWindow(QMainWindow):
         self.carry.state_changed.connect(self.places.buttons[CARRY].show_state)
         self.watch.taken.connect(lambda made: self._leave_then(lambda: self._take_seen(made)))
         self.watch.state_changed.connect(self.places.buttons[WATCH].show_state)
-        self.watch.state_changed.connect(lambda state, _: self.start.show_hosts(state))
+        self.watch.offered.connect(self.start.show_hosts)
         self.start.opened.connect(self.open_path)
         desk.opened.connect(self._show_title)
         desk.recomputed.connect(self._show_load)

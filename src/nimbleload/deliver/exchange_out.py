@@ -116,7 +116,7 @@ class _Changes:
         for use in strip.live_uses():
             device = self._device(strip, use.id)
             if use.id not in live and after.enabled and device is not None:
-                self._switch_off(device)
+                self._off(device, "Enabled", "On/Off", after=device.find("Parameters"))
                 self.done.append(f"{strip.name}: {use.label} switched off")
             elif use.id in live and live[use.id].setting != use.setting:
                 self._set(strip, use, live[use.id], device)
@@ -180,15 +180,8 @@ class _Changes:
             element = next((each for each in written if each.attributes.get("destination") == name), None)
             if element is not None:
                 written.remove(element)
-                self._switch_send_off(element)
+                self._off(element, "Enable", "Enable")
                 self.done.append(f"{before.name}: its send to {self._after[send.target].name} switched off")
-
-    def _switch_send_off(self, send: Element) -> None:
-        enable = send.find("Enable")
-        if enable is not None:
-            self._text.set(enable, "value", "false")
-        else:
-            self._text.first(send, f'<Enable id="{self._new_id()}" name="Enable" value="false"/>')
 
     def _channel_id(self, strip_id: str) -> str:
         """What others call the channel of a strip by."""
@@ -243,17 +236,17 @@ class _Changes:
                 )  # fmt: skip
         raise SpliceError(f"the plugin {of.label} of {bus.name} is not in the file")
 
-    def _switch_off(self, device: Element) -> None:
-        enabled = device.find("Enabled")
-        if enabled is not None:
-            self._text.set(enabled, "value", "false")
+    def _off(self, element: Element, tag: str, name: str, after: Element | None = None) -> None:
+        """Switches a device or a send off by its switch, which is added, behind `after` or first, if it has none."""
+        switch = element.find(tag)
+        if switch is not None:
+            self._text.set(switch, "value", "false")
             return
-        words = f'<Enabled id="{self._new_id()}" name="On/Off" value="false"/>'
-        parameters = device.find("Parameters")
-        if parameters is not None:
-            self._text.insert(device, words, parameters)
+        words = f'<{tag} id="{self._new_id()}" name="{name}" value="false"/>'
+        if after is not None:
+            self._text.insert(element, words, after)
         else:
-            self._text.first(device, words)
+            self._text.first(element, words)
 
     def _new_id(self) -> str:
         self._ids += 1

@@ -135,7 +135,7 @@ def obstacles(job: Job) -> list[str]:
     if job.before:
         inside = []
         for stage in job.before:
-            reasons = (*own_obstacles(stage.strip, stage.sounding, job.rate), *obstacles_on_the_way(stage))
+            reasons = (*own_obstacles(stage.strip, stage.sounding, job.rate), *obstacles_on_the_way(stage.strip))
             inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
         if job.sounding.parts or job.sounding.notes:
             inside.append("it holds clips of its own beside what feeds it")

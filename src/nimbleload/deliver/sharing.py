@@ -18,7 +18,7 @@ from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
 from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering
-from .stage import Stage, feeds_of, obstacles_on_the_way
+from .stage import Stage, obstacles_on_the_way
 
 TOGETHER = Strip("together", "Together", "bus")
 
@@ -45,10 +45,8 @@ class Check(msgspec.Struct, frozen=True):
         target = self.bus if shared else TOGETHER
         found = []
         for strip, sounding in zip(self.after if shared else self.members, self.sounding, strict=True):
-            uses = tuple(use for use in strip.uses() if use.enabled)
-            found.append(Stage(strip, uses, sounding, ((target.id, strip.volume),)))
-        uses = tuple(use for use in target.inserts if use.enabled)
-        return (*found, Stage(target, uses, Sounding()))
+            found.append(Stage(strip, strip.heard_uses(), sounding, ((target.id, strip.volume),)))
+        return (*found, Stage(target, target.heard_uses(), Sounding()))
 
 
 def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffer: int) -> list[Check]:
@@ -71,8 +69,7 @@ def obstacles(check: Check) -> list[str]:
     """Why sharing cannot be proven, in sentences; empty if it can."""
     found = []
     for strip, sounding in zip(check.members, check.sounding, strict=True):
-        stage = Stage(strip, strip.uses(), sounding, feeds_of(strip))
-        reasons = (*own_obstacles(strip, sounding, check.rate), *obstacles_on_the_way(stage))
+        reasons = (*own_obstacles(strip, sounding, check.rate), *obstacles_on_the_way(strip))
         found += [f"{strip.name}: {reason}" for reason in reasons]
     return found
 

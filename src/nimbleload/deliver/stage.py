@@ -36,8 +36,7 @@ def stages(session: Session, bus: str, audio_of: Mapping[str, Sounding]) -> tupl
     for place in build(session).order:
         strip = session.strips[place]
         if strip.id in inside and strip.enabled and not strip.mute:
-            uses = tuple(use for use in strip.uses() if use.enabled)
-            found.append(Stage(strip, uses, audio_of.get(strip.id, Sounding()), feeds_of(strip)))
+            found.append(Stage(strip, strip.heard_uses(), audio_of.get(strip.id, Sounding()), feeds_of(strip)))
     return tuple(found)
 
 
@@ -51,9 +50,9 @@ def feeds_of(strip: Strip) -> tuple[tuple[str, float], ...]:
     return tuple((target, gain) for target, gain in found if gain)
 
 
-def obstacles_on_the_way(stage: Stage) -> list[str]:
+def obstacles_on_the_way(strip: Strip) -> list[str]:
     """Why what a strip gives to a bus cannot be rendered truthfully, though what it plays can."""
-    strip, found = stage.strip, []
+    found = []
     if strip.pan:
         found.append("it is panned, and hosts pan by different laws: print it by itself first")
     if strip.rides:

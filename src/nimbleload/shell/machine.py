@@ -26,8 +26,6 @@ from .common import as_json, cli, show_json
 # Exit code for scripts: something matters.
 MATTERS = 3
 SIZES = (64, 128, 256, 512, 1024)
-# A test load has run when it was there for so long (seconds).
-LONG_ENOUGH = 3.0
 
 
 @cli.command()
@@ -128,7 +126,7 @@ def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: 
             while time.monotonic() < until and not load.is_over:
                 pressed = key(0.1)
                 if pressed in ("+", "-"):
-                    heard = heard.run(now) if time.monotonic() - since > LONG_ENOUGH else heard
+                    heard = heard.run(now, time.monotonic() - since)
                     now = min(max(now + (STEP if pressed == "+" else -STEP), 0.0), MOST)
                     load.set(now)
                     since = time.monotonic()
@@ -138,7 +136,7 @@ def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: 
                     break
     finally:
         load.close()
-    heard = heard.run(now) if time.monotonic() - since > LONG_ENOUGH else heard
+    heard = heard.run(now, time.monotonic() - since)
     if json:
         show_json({"reports": reports, "clean_to": heard.clean_to, "crackles_from": heard.crackles_from})
     elif sys.stdin.isatty():

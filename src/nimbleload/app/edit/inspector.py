@@ -194,13 +194,13 @@ class Inspector(QWidget):
             menu.addAction(each.name, partial(self.state_wanted.emit, each.name, partial(state_of, each)))
         if presets:
             menu.addSeparator()
-        menu.addAction("From a file…", self._ask_file)
+        file = menu.addAction("From a file…", self._ask_file)
         start = menu.addAction("As it starts", self._as_it_starts)
         start.setEnabled(any(use.setting.state is not None or use.setting.values for use in self._uses))
         alike = len({key_of(use) for use in self._uses}) == 1
         takes = alike and self._uses[0].plugin.standard in TAKES_STATES
         self.preset.setVisible(alike and (bool(presets) or takes or start.isEnabled()))
-        menu.actions()[len(presets) + bool(presets)].setEnabled(takes)
+        file.setEnabled(takes)
 
     def _ask_file(self) -> None:
         """Asks for a preset or state file of the plugin's standard."""

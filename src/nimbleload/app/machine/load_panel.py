@@ -22,8 +22,6 @@ log = logging.getLogger(__name__)
 
 SIZES = (32, 64, 128, 256, 512, 1024, 2048)
 USUAL, FIRST, STEP = 256, 10, 5
-# A load has run when it was there for so long (seconds).
-LONG_ENOUGH = 3.0
 WORDS = (
     "Work of a known size runs beside your own host and goes before it. Play there, raise the load with ↑ until it "
     "crackles, and press C: what was clean before is what your computer has left. Esc ends it."
@@ -150,8 +148,7 @@ class LoadPanel(QWidget):
             self.begin()
 
     def _note_ran(self) -> None:
-        if time.monotonic() - self._since >= LONG_ENOUGH:
-            self.heard = self.heard.run(self.level.value() / 100)
+        self.heard = self.heard.run(self.level.value() / 100, time.monotonic() - self._since)
 
     def _show(self, held: Held | None) -> None:
         if held is None:

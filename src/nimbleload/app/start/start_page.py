@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from ...core.told import watching as told
 from ..panels import headed, panel
 from ..sentence import Sentence
 
@@ -85,7 +86,6 @@ class StartPage(QWidget):
             self.recent.append(button)
         self._recent_title.setVisible(bool(paths))
 
-    def show_hosts(self, state: str) -> None:
-        """Says on the first button whether hosts run: "a host", "2 hosts"."""
-        running = state == "a host" or state.endswith(" hosts")
-        self.buttons["watch"].setText(f"{WAYS[0][1]} ({state} running)" if running else WAYS[0][1])
+    def show_hosts(self, found: int) -> None:
+        """Says on the first button how many hosts run."""
+        self.buttons["watch"].setText(f"{WAYS[0][1]} ({told.hosts_words(found)} running)" if found else WAYS[0][1])

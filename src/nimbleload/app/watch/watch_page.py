@@ -52,10 +52,11 @@ NAMED_FINDINGS = 2
 
 
 class WatchPage(QWidget):
-    """The page. `state_changed` tells its state in a word, and a colour for it; `taken` brings a session that was made
-    of what is shown (see `Taken`)."""
+    """The page. `state_changed` tells its state in a word, and a colour for it; `offered` how many hosts could be
+    watched, while nothing is shown; `taken` brings a session that was made of what is shown (see `Taken`)."""
 
     state_changed = Signal(str, str)
+    offered = Signal(int)
     taken = Signal(object)
 
     def __init__(self, desk: Desk, watching: Watching, parent: QWidget | None = None) -> None:
@@ -165,7 +166,7 @@ class WatchPage(QWidget):
             self.sentence.say("Watching begins.", "First figures come after a second.", "quiet", "Stop")
             self.hosts.setEnabled(False)
             self.close_look.setEnabled(False)
-            self.state_changed.emit("begins", "brass")
+            self._tell("begins", "brass")
             self.watching.start(self.chosen, self.close_look.isChecked(), self._servers.get(self.chosen))
         else:
             self._has_failed = False
@@ -241,14 +242,19 @@ class WatchPage(QWidget):
             some = "A host is running." if found == 1 else f"{found} hosts are running."
             advice = "Press play there, then watch it: which plugin takes how much, how full each block is."
             self.sentence.say(some, advice, "quiet", "Watch")
-            self.state_changed.emit("a host" if found == 1 else f"{found} hosts", "quiet")
+            self._tell(told.hosts_words(found), "quiet", found)
         else:
             advice = (
                 "Start your host beside this window and press play. Nothing has to be exported, and nothing is changed "
                 "in it: what its threads do is read from the kernel."
             )
             self.sentence.say("No host is running.", advice, "quiet", "Look again")
-            self.state_changed.emit("no host", "quiet")
+            self._tell("no host", "quiet")
+
+    def _tell(self, state: str, colour: str, offered: int = 0) -> None:
+        """Tells the page's state, and how many hosts it offers to watch."""
+        self.state_changed.emit(state, colour)
+        self.offered.emit(offered)
 
     def _fold(self, is_empty: bool) -> None:
         """Words on what to do in place of pictures, while there are none."""
@@ -289,11 +295,11 @@ class WatchPage(QWidget):
         self.take.setVisible(any(row.is_plugin for row in of.rows) and blocks is not None)
         self.let_go.setVisible(self.before is not None)
         if of.source:
-            self.state_changed.emit("a recording", "quiet")
+            self._tell("a recording", "quiet")
         elif blocks is None:
-            self.state_changed.emit("no cycle", "quiet")
+            self._tell("no cycle", "quiet")
         else:
-            self.state_changed.emit(f"late {late}" if late else percent(blocks.bad), "brick" if late else "teal")
+            self._tell(f"late {late}" if late else percent(blocks.bad), "brick" if late else "teal")
 
     def _button(self) -> str:
         return "" if not self.chosen else "Watch" if self.shown is None or self.shown.source else "Watch again"
@@ -381,7 +387,7 @@ class WatchPage(QWidget):
         elif sentence:
             self._has_failed = True
             self.sentence.say("Nothing could be seen.", sentence, "overload", "Look again")
-            self.state_changed.emit("not seen", "brick")
+            self._tell("not seen", "brick")
         self.watching.look()
 
     def _show_failure(self, sentence: str) -> None:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+# A load has run when it was there for so long (seconds).
+LONG_ENOUGH = 3.0
+
 
 class ByEar(NamedTuple):
     """Loads (shares of the deadline on each core) that ran, and those of them with which it crackled."""
@@ -11,9 +14,9 @@ class ByEar(NamedTuple):
     ran: frozenset[float] = frozenset()
     crackled: frozenset[float] = frozenset()
 
-    def run(self, load: float) -> ByEar:
-        """A load ran for a while."""
-        return self._replace(ran=self.ran | {round(load, 4)})
+    def run(self, load: float, seconds: float = LONG_ENOUGH) -> ByEar:
+        """A load ran for so long; a short while says nothing."""
+        return self._replace(ran=self.ran | {round(load, 4)}) if seconds >= LONG_ENOUGH else self
 
     def crackle(self, load: float) -> ByEar:
         """It crackled with a load."""

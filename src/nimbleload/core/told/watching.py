@@ -64,6 +64,11 @@ def block_words(period: float) -> str:
     return f"{milliseconds(period)}, as of {found[0]} samples at {found[1] / 1000:g} kHz"
 
 
+def hosts_words(found: int) -> str:
+    """How many hosts, where at least one runs."""
+    return "a host" if found == 1 else f"{found} hosts"
+
+
 def host_words(name: str, plugins: Sequence[str], threads: int, names: Mapping[str, str]) -> str:
     """A running host in a list of several: what it is called, and what tells it from the others."""
     called = [names.get(path) or _file(path) for path in plugins]
