@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.core.units import clock, milliseconds, minutes, percent
+from nimbleload.core.units import as_sentence, clock, milliseconds, minutes, percent
 
 
 @pytest.mark.parametrize(
@@ -39,3 +39,14 @@ def test_short_times_have_three_digits(value, text):
 )
 def test_prices_are_minutes(value, text):
     assert minutes(value) == text
+
+
+@pytest.mark.parametrize(
+    ("words", "text"),
+    [
+        ("the host JACK has ended", "The host JACK has ended."),
+        ("/home/Me/Mix.nimblewatch is damaged.", "/home/Me/Mix.nimblewatch is damaged."),
+    ],
+)
+def test_a_sentence_keeps_every_letter_but_its_first(words, text):
+    assert as_sentence(words) == text

@@ -257,7 +257,7 @@ class TestLatencyAndFit:
 
 
     def test_recordings_of_the_host_tell_it_too(self, saved, tmp_path):
-        kept = tmp_path / "host.nimblewatch"
+        kept = tmp_path / "Host.nimblewatch"
         recording_file.write(kept, recording(sample_cards()), {})
         found = figures("fit", "demo", "--recording", str(kept), "--at", "3:56")
         assert found["buffers"] == [256] and found["own"][0] > 0 and found["threads"] >= 1
@@ -266,7 +266,7 @@ class TestLatencyAndFit:
         assert session_file.read(saved).session.host.strip_overhead > 0
         assert "Give readings of its meter" in run("fit", "demo").output
         kept.write_text("no")
-        assert "is damaged" in run("fit", "demo", "--recording", str(kept)).output
+        assert f"{kept} is damaged" in run("fit", "demo", "--recording", str(kept)).output
 
 
 class TestCards:

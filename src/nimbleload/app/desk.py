@@ -30,6 +30,7 @@ from ..core.session.plugins import CardKey
 from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
 from ..core.told.outlook import Outlook, band, outlook
+from ..core.units import as_sentence
 from ..store.dawproject import ImportReport
 from ..store.library import own_cores
 from ..store.session_file import Saved
@@ -359,8 +360,8 @@ class Desk(QObject):
             work()
         except Exception as error:
             log.exception("%s", failure)
-            sentence = f"{failure[0].upper()}{failure[1:]}: {error}. The session and the plan are unchanged."
-            self._landing.post(self.troubled.emit, sentence)
+            said = as_sentence(f"{failure}: {error}")
+            self._landing.post(self.troubled.emit, f"{said} The session and the plan are unchanged.")
 
     def _take_outlook(self, asked: int, found: Outlook) -> None:
         if asked == self._looking:

@@ -29,6 +29,7 @@ from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
 from ..core.session.computer import BUFFER_SIZES, Device, Host
 from ..core.told.host_fit import seen_sentence, sentence
+from ..core.units import as_sentence
 from ..store.recording_file import SUFFIX, RecordingFileError
 from .landing import Landing
 
@@ -171,7 +172,7 @@ class HostDialog(QDialog):
         try:
             found = self._fit(given)
         except ValueError as error:
-            self.words.setText(f"{str(error).capitalize()}.")
+            self.words.setText(as_sentence(str(error)))
             return
         self.words.setText(sentence(found, given))
         self.strip.setValue(found.strip_overhead * 1e6)
@@ -190,7 +191,7 @@ class HostDialog(QDialog):
         try:
             found: HostSeen | str = self._look(paths)
         except (ValueError, RecordingFileError) as error:
-            found = f"{str(error).rstrip('.').capitalize()}."
+            found = as_sentence(str(error))
         except Exception as error:
             log.exception("recordings could not be read for the host")
             found = f"The recordings could not be read: {error}."

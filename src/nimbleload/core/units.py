@@ -13,6 +13,11 @@ def count(number: int, word: str) -> str:
     return f"{number} {word}{'' if number == 1 else 'es' if word.endswith('s') else 's'}"
 
 
+def as_sentence(words: str) -> str:
+    """Words as a sentence of their own: the first letter large, the others as they are, and one full stop."""
+    return f"{words[:1].upper()}{words[1:].rstrip('.')}."
+
+
 def clock(seconds: float) -> str:
     """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
     whole = int(seconds)

@@ -17,7 +17,7 @@ from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, t
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.warnings import warnings
-from ..core.units import clock, from_clock, milliseconds, percent
+from ..core.units import as_sentence, clock, from_clock, milliseconds, percent
 from ..probe import catalogue
 from ..probe.choosing import recorded
 from ..store import session_file
@@ -134,7 +134,7 @@ def fit(
         else:
             found = fitted(of, moment, readings)
     except (ValueError, RecordingFileError) as error:
-        raise click.ClickException(f"{str(error).rstrip('.').capitalize()}.") from error
+        raise click.ClickException(as_sentence(str(error))) from error
     if json:
         show_json(found._asdict())
     elif isinstance(found, HostSeen):

@@ -15,7 +15,7 @@ from ..core.load.seen import session_of
 from ..core.session.plugins import PluginUse
 from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
-from ..core.units import count, percent
+from ..core.units import as_sentence, count, percent
 from ..core.watching.blocks import Seen, see
 from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
@@ -195,7 +195,7 @@ def show(of: Seen, names: Mapping[str, str], events: Sequence[str]) -> None:
     """The answer in words and a table."""
     rows, roles = told.table(of, names), parts(of)
     click.echo(told.headline(of))
-    for sentence in (*told.findings(of, rows, roles), *(f"{event[0].upper()}{event[1:]}." for event in events)):
+    for sentence in (*told.findings(of, rows, roles), *map(as_sentence, events)):
         click.echo(sentence)
     click.echo()
     click.echo("  plugin                            of a core   95 of 100 times   in the worst blocks")

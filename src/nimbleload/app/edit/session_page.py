@@ -21,7 +21,7 @@ from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import StripKind
 from ...core.told.session import held
-from ...core.units import count, microseconds
+from ...core.units import as_sentence, count, microseconds
 from ...store import clipping
 from ..desk import Desk
 from ..panels import headed, panel
@@ -158,8 +158,7 @@ class SessionPage(QWidget):
         try:
             made = change(document.session)
         except SessionError as error:
-            said = str(error)
-            self.news.setText(f"{said[0].upper()}{said[1:]}. Nothing was changed.")
+            self.news.setText(f"{as_sentence(str(error))} Nothing was changed.")
             self._show_chosen()
             return None
         self.news.setText("")

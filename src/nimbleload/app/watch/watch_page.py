@@ -25,7 +25,7 @@ from ...core.load.seen import session_of
 from ...core.session.plugins import PluginUse
 from ...core.survey import Compared, compared_with
 from ...core.told import watching as told
-from ...core.units import percent
+from ...core.units import as_sentence, percent
 from ...core.watching.shares import Change, Share, changes
 from ...machine.sound_servers import Running
 from ...probe import catalogue
@@ -282,7 +282,7 @@ class WatchPage(QWidget):
         found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []
         compared = self._predicted(of)
         self._fill(of, {change.name: change for change in found}, compared)
-        more = [*of.findings[NAMED_FINDINGS:], *(f"{event[0].upper()}{event[1:]}." for event in of.events[-3:])]
+        more = [*of.findings[NAMED_FINDINGS:], *map(as_sentence, of.events[-3:])]
         if self.before is not None:
             more.insert(0, told.change_words(found))
         if compared is not None:
