@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QMessageBox
 
 from nimbleload.app.choices import Choices
 from nimbleload.app.theme import theme
@@ -11,6 +11,17 @@ from nimbleload.app.window import MainWindow
 from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
+
+
+@pytest.fixture(autouse=True)
+def no_question_unasked(monkeypatch):
+    """A question that a test does not answer itself fails that test, in place of waiting for ever."""
+    for kind in ("question", "information", "warning", "critical"):
+
+        def unanswered(_parent, title, text, *_, kind=kind):
+            raise AssertionError(f"nobody answers this {kind}: {title}: {text}")
+
+        monkeypatch.setattr(QMessageBox, kind, unanswered)
 
 
 @pytest.fixture

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QDesktopServices
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from nimbleload.app.window import CARRY
 from nimbleload.core.decisions.decision import Decision, Plan
@@ -81,6 +81,23 @@ def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypa
         qtbot.mouseClick(page.write, Qt.MouseButton.LeftButton)
     assert str(target) in page.news.text()
     assert [len(s.clips) for s in dawproject.read(target.with_suffix(".dawproject")).session.strips[:2]] == [1, 1]
+
+
+def test_while_another_session_is_computed_nothing_of_the_last_one_is_shown(window, qtbot, tmp_path, monkeypatch):
+    decide(window, qtbot, Decision("freeze", "t"))
+    assert window.carry.table.rowCount() == 1
+    other = tmp_path / "other.nimbleload"
+    session_file.write(other, Saved(session(track("voice"))))
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Discard)
+    with qtbot.waitSignal(window.desk.opened, timeout=60_000):
+        window.open_path(other)
+    for page in (window.carry, window.prove):
+        assert page.sentence.headline.text() == "Computing the load…"
+    assert window.carry.table.rowCount() == 0 and not window.carry.sentence.button.isVisible()
+    qtbot.waitUntil(lambda: "no plan to carry out" in window.carry.sentence.headline.text(), timeout=60_000)
+    # The same session again is looked through again.
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.open_path(other)
 
 
 def test_the_original_is_not_written_over(window, qtbot, tmp_path, monkeypatch):

@@ -50,7 +50,10 @@ def test_a_rehearsal_shows_its_outcome_track_by_track(small, qtbot):
     assert page.table.rowCount() == 3
     assert {page.table.item(row, 0).text() for row in range(3)} == {"Voice", "Fiddle", "Main"}
     assert page.blocks.isVisible()
-    assert len(page.blocks.figures()) == len(page.outcome.loads) + 1
+    blocks = len(page.outcome.loads)
+    assert len(page.blocks.figures()) == blocks + 1
+    assert page.blocks.legend(blocks).startswith(f"{blocks} blocks; ")
+    assert f"{blocks} blocks, each bar the fullest of up to 2;" in page.blocks.legend(blocks - 1)
     assert small.places.buttons[PROVE].state.split()[0] in ("held", "missed")
     assert not page.cancel.isVisible()
 

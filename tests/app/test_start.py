@@ -54,6 +54,9 @@ def test_the_example_opens_only_when_it_is_asked_for(window, qtbot):
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         press(qtbot, window, "example")
     assert place(window) == BALANCE and window.desk.document.session.name == demo_session().name
+    # What the words promise is what is there.
+    tracks = sum(strip.kind == "track" for strip in window.desk.document.session.strips)
+    assert tracks == 74 and {name: what for name, _, what in WAYS}["example"].startswith("Seventy-four tracks")
 
 
 def test_files_that_were_open_lately_are_there_again(window, qtbot, tmp_path):

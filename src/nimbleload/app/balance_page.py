@@ -24,7 +24,7 @@ from .desk import Desk
 from .option_list import OptionList
 from .panels import headed
 from .plan_drawer import PlanDrawer
-from .sentence import Sentence
+from .sentence import COMPUTING, NOT_COMPUTED, Sentence
 from .timeline_view import TimelineView
 from .track_list import TrackList
 
@@ -141,12 +141,12 @@ class BalancePage(QWidget):
         self.timeline.let_go()
         self._suggestion = None
         self.drawer.suggest.setEnabled(True)
-        self.sentence.say("Computing the load…", "The session is open.", "quiet")
+        self.sentence.say(COMPUTING, "The session is open.", "quiet")
         self.options.show_nothing()
 
     def _show_failure(self, reason: str) -> None:
         self.drawer.suggest.setEnabled(True)
-        self.sentence.say("This session cannot be computed.", reason, "overload")
+        self.sentence.say(NOT_COMPUTED, reason, "overload")
 
     def _show_no_plan(self, reason: str) -> None:
         """Everything else stays as it is."""

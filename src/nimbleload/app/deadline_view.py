@@ -75,9 +75,14 @@ class DeadlineView(Picture):
             painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14)), right, percent(load))
         self._mark_xruns(painter, plot)
         painter.setPen(theme.colour("quiet"))
-        words = f"{len(self._loads)} blocks; solid line: the deadline; dashed line: {self._dashed}"
-        words += "; wedges from above: xruns" if self._xruns else ""
-        painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), words)
+        painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
+
+    def legend(self, bars: int) -> str:
+        """What so many bars show, and what the lines are."""
+        blocks = len(self._loads)
+        each = f", each bar the fullest of up to {-(-blocks // bars)}" if bars < blocks else ""
+        xruns = "; wedges: xruns" if self._xruns else ""
+        return f"{blocks} blocks{each}; solid line: the deadline; dashed: {self._dashed}{xruns}"
 
     def _mark_xruns(self, painter: QPainter, plot: QRectF) -> None:
         """A wedge from above over each block that was given up, in a colour of its own: the server's word, not ours."""

@@ -96,6 +96,7 @@ class ProvePage(QWidget):
         self.rehearsing.playing.connect(self._show_playing)
         self.rehearsing.ended.connect(self._show_outcome)
         self.rehearsing.failed.connect(self._show_failure)
+        self.sentence.follow_opening(self._desk)
         self._desk.opened.connect(self._show_nothing)
         self._desk.recomputed.connect(self._show_offer)
         self._desk.moved.connect(self._show_offer)

@@ -5,11 +5,13 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from .desk import Desk
 from .theme import theme
 
 # What stands there until there is something to be said.
 NOTHING_OPEN = "No session is open."
 WHAT_TO_OPEN = "Session › Open… opens one, or drop a file onto the window; Session › Open the example shows one."
+COMPUTING, NOT_COMPUTED = "Computing the load…", "This session cannot be computed."
 
 
 class Sentence(QFrame):
@@ -36,6 +38,11 @@ class Sentence(QFrame):
         self.button.clicked.connect(self.pressed)
         row.addWidget(self.button)
         self.say(NOTHING_OPEN, WHAT_TO_OPEN, "quiet")
+
+    def follow_opening(self, desk: Desk) -> None:
+        """Says from now on that the load of a session that is opened is being computed, or why it cannot be."""
+        desk.opened.connect(lambda: self.say(COMPUTING, "The session is open.", "quiet"))
+        desk.failed.connect(lambda why: self.say(NOT_COMPUTED, why, "overload") if desk.survey is None else None)
 
     def say(self, headline: str, advice: str, tone: str, button: str = "") -> None:
         """Shows a sentence. `tone` is "overload", "tight", "fits" or "quiet"; an empty `button` hides it."""

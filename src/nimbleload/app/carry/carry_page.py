@@ -104,6 +104,8 @@ class CarryPage(QWidget):
         self.work.ended.connect(self._take_end)
         self.work.wrote.connect(self._take_written)
         self.work.failed.connect(self.news.setText)
+        self.sentence.follow_opening(self._desk)
+        self._desk.opened.connect(self._show_opening)
         self._desk.recomputed.connect(self._look)
 
     # What the user does
@@ -183,6 +185,20 @@ class CarryPage(QWidget):
 
     # What is shown
 
+    def _show_opening(self) -> None:
+        """Nothing of another session, until it is known what there is to do in this one."""
+        if not self.work.is_running:
+            self.prepared, self._plan = None, None
+            self._forget()
+            self.state_changed.emit("—", "quiet")
+            self._show_buttons()
+
+    def _forget(self) -> None:
+        """What was rendered, proven and shown."""
+        for known in (self.rendered, self.compared, self.ended):
+            known.clear()
+        self.table.setRowCount(0)
+
     def _look(self) -> None:
         """Looks what there is to do, if the plan or the session is another one now."""
         document = self._desk.document
@@ -195,11 +211,8 @@ class CarryPage(QWidget):
             self.work.prepare(document.session, document.plan, document.buffer)
 
     def _take_prepared(self, found: Prepared | str) -> None:
-        self.rendered.clear()
-        self.compared.clear()
-        self.ended.clear()
+        self._forget()
         self.prepared = found if isinstance(found, Prepared) else None
-        self.table.setRowCount(0)
         if self.prepared is None:
             document = self._desk.document
             has_plan = document is not None and bool(document.plan.decisions)

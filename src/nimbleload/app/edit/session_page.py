@@ -26,7 +26,7 @@ from ...store import clipping
 from ..desk import Desk
 from ..panels import headed, panel
 from ..picture import scrolled
-from ..sentence import Sentence
+from ..sentence import NOTHING_OPEN, Sentence
 from ..theme import theme
 from .ask import ask_clip, ask_how_often, ask_section, ask_send
 from .commands import COMMANDS, MENUS, make_actions
@@ -475,7 +475,7 @@ class SessionPage(QWidget):
         document = self._desk.document
         if document is None:
             self.sentence.say(
-                "No session is open.",
+                NOTHING_OPEN,
                 "Begin with an empty one and add a folder of audio, a MIDI file or a table to it; or open one.",
                 "quiet", "New session",
             )  # fmt: skip

@@ -28,7 +28,7 @@ WAYS = (
      "that are installed here."),
     ("new", "Begin an empty session…", "Tracks, buses and plugins by hand: would it fit?"),
     ("example", "See the example",
-     "Eighty-four tracks of a made-up scene, with audio of their own, to try everything on."),
+     "Seventy-four tracks of a made-up scene, with audio of their own, to try everything on."),
 )  # fmt: skip
 
 
