@@ -6,8 +6,8 @@ venv="$here/.venv"
 
 runtime_packages="python3-venv libegl1 libgl1 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1 libglib2.0-0
   libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
-  libxcb-xinerama0 libxcb-xkb1 fonts-dejavu-core liblilv-0-0"
-test_packages="gcc libc6-dev zam-plugins jackd2 jalv pipewire pipewire-jack"
+  libxcb-xinerama0 libxcb-xkb1 libx11-6 fonts-dejavu-core liblilv-0-0"
+test_packages="gcc libc6-dev zam-plugins jackd2 jalv pipewire pipewire-jack xvfb libgl1-mesa-dri"
 
 need() { # installs the Debian packages that are missing, or says how to
   command -v dpkg-query >/dev/null || return 0

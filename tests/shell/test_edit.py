@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import struct
+import threading
 from pathlib import Path
 
 import msgspec
@@ -16,6 +18,7 @@ from nimbleload.probe import catalogue
 from nimbleload.shell import cli
 from nimbleload.shell.edit_verbs import VERBS
 from nimbleload.store import dawproject, session_file
+from tests.probe.test_plugin_window import hands, library, screen  # noqa: F401
 
 REAL_CATALOGUE = catalogue.catalogue
 
@@ -128,6 +131,10 @@ def test_every_verb_is_listed_and_does_something():
     listed = run("edit", "a.nimbleload", "--verbs")
     for verb in VERBS:
         assert f"{verb} " in listed
+        if verb == "window":
+            # It opens only where there is a display, and what has one: a test of its own.
+            assert "its standard has none" in run("edit", "a.nimbleload", "window 'A 1/Tar'", fails=True)
+            continue
         line = lines.get(verb)
         if line is None:
             first = undone[verb]
@@ -158,6 +165,27 @@ def test_presets_and_state_files_are_tried_before_they_are_taken(tmp_path, monke
     assert session().strips[0].inserts[0].setting.state == state
     run("edit", "a.nimbleload", "preset Drums/1 none")
     assert session().strips[0].inserts[0].setting == Setting()
+
+
+def test_what_is_set_in_a_plugins_own_window_is_taken_when_it_is_closed(hands, library, monkeypatch):  # noqa: F811
+    monkeypatch.setattr(catalogue, "catalogue", REAL_CATALOGUE)
+    monkeypatch.setenv("CLAP_PATH", str(library.parent))
+    run("new", "a.nimbleload")
+    run("edit", "a.nimbleload", "add track Drums", "insert Drums good")
+
+    def click_and_close():
+        shown = hands.find("good on Drums", 60)
+        hands.drag(hands.below(shown)[0], 10, 10, 0)
+        hands.ask_to_close(shown)
+
+    user = threading.Thread(target=click_and_close)
+    user.start()
+    said = run("edit", "a.nimbleload", "window Drums/1")
+    user.join()
+    assert "What was set in good's window is in the session now." in said
+    assert struct.unpack("d", session().strips[0].inserts[0].setting.state) == (0.75,)
+    said = run("edit", "a.nimbleload", "replace Drums/1 bare", "window Drums/1", fails=True)
+    assert "has no window of its own" in said
 
 
 def test_a_plan_goes_along_with_edits():

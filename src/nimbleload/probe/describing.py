@@ -9,12 +9,11 @@ from pathlib import Path
 from ..core.session.plugins import PluginUse
 from ..store.allowed import allowed
 from . import isolation
-from .formats.hosted import Parameter, Preset
+from .formats.hosted import LARGEST_STATE, Parameter, Preset
 from .messages import ParametersMessage, Request
 from .session_run import installed_for, not_installed, path_of
 
 FRAMES = 512
-LARGEST_STATE = 64 << 20
 
 
 def parameters(

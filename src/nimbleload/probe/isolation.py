@@ -82,6 +82,8 @@ class Worker:
         clear_left_behind()
         prefix = f"{FOLDER}{os.getpid()}-"
         self._folder = tempfile.TemporaryDirectory(prefix=prefix, ignore_cleanup_errors=True)
+        # What shows a window is not timed: it may talk as long as it is open.
+        self._may_talk = isinstance(request, Request) and request.shows is not None
         request = msgspec.structs.replace(request, folder=self._folder.name)
         self._process = Child(environment(self._folder.name), write_end)
         self._say(msgspec.json.encode(request) + b"\n")
@@ -96,6 +98,10 @@ class Worker:
             left = memoryview(line)
             while left:
                 left = left[self._process.stdin.write(left) :]
+
+    def ask_to_close(self) -> None:
+        """Asks a worker that shows a window to close it, and to tell what was set in it."""
+        self._say(b"close\n")
 
     def results(
         self,
@@ -138,7 +144,7 @@ class Worker:
                             selector.unregister(errors)
                         flood += len(part)
                         complaints = (complaints + part)[-4096:]
-                        if flood > STDERR_LIMIT:
+                        if flood > STDERR_LIMIT and not self._may_talk:
                             yield FLOODED
                             return
                         continue
@@ -159,7 +165,7 @@ class Worker:
                             yield message
                             return
                         if isinstance(message, DoneMessage):
-                            if flood + len(_at_once(errors.fileno())) > STDERR_LIMIT:
+                            if flood + len(_at_once(errors.fileno())) > STDERR_LIMIT and not self._may_talk:
                                 yield FLOODED
                             return
                         if isinstance(message, RefusedMessage):

@@ -14,6 +14,8 @@ from .formats.hosted import Parameter, Preset
 # The files in a worker's folder that a rendering reads and writes, and how many channels their sound has.
 SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
 CHANNELS = 2
+# The file in a worker's folder that holds the state in which a plugin's own window was closed.
+STATE = "saved-state"
 
 
 class Trying(msgspec.Struct, frozen=True):
@@ -23,6 +25,15 @@ class Trying(msgspec.Struct, frozen=True):
     tried: tuple[Effect, ...] = ()
 
 
+class Display(msgspec.Struct, frozen=True):
+    """Where a plugin's own window is to open: a display of the X Window System by name, the file that lets one in, and
+    what the window is called."""
+
+    name: str
+    authority: str = ""
+    title: str = ""
+
+
 class Request(msgspec.Struct, frozen=True, tag="measure"):
     """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
 
@@ -30,7 +41,8 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on;
     `against` are the plugin in other settings, with whose sound this one's is compared. `folder` is the only one that
     it may write into, `allowed` what it may do beyond (see `protection`). With `first` only a quick first figure is
-    wanted, at the first size; with `describes` no figure at all, but what parameters there are.
+    wanted, at the first size; with `describes` no figure at all, but what parameters there are. With `shows` its own
+    window is opened there.
     """
 
     use: PluginUse
@@ -48,6 +60,7 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     allowed: tuple[str, ...] = ()
     first: bool = False
     describes: bool = False
+    shows: Display | None = None
 
     @property
     def longest(self) -> int:
@@ -129,6 +142,28 @@ class ParametersMessage(msgspec.Struct, frozen=True, tag="parameters"):
     presets: tuple[Preset, ...] = ()
 
 
+class OpenedMessage(msgspec.Struct, frozen=True, tag="opened"):
+    """The plugin's own window is open, after so many seconds."""
+
+    seconds: float
+
+
+class ShownMessage(msgspec.Struct, frozen=True, tag="shown"):
+    """What the open window takes: CPU time beside the plugin's blocks (cores), and memory (bytes)."""
+
+    cores: float
+    bytes: int
+
+
+class ClosedMessage(msgspec.Struct, frozen=True, tag="closed"):
+    """The window is closed: whether a state is saved in STATE, whether it is another one than before, and if the plugin
+    saves no state the values of those parameters that have changed."""
+
+    saved: bool
+    changed: bool
+    values: dict[str, float] = {}
+
+
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
     company: tuple[Company, ...]
     silence: Silence
@@ -191,7 +226,10 @@ Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMes
 Played = LoadingMessage | PlayingMessage | PlayedMessage | RenderedMessage
 
 
-Result = Measured | Played
+Windowed = OpenedMessage | ShownMessage | ClosedMessage
+
+
+Result = Measured | Played | Windowed
 
 
 Message = ReadyMessage | LoadedMessage | Result | RefusedMessage | DoneMessage

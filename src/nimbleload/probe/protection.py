@@ -25,12 +25,18 @@ PR_SET_NO_NEW_PRIVS, PR_SET_SECCOMP, FILTER = 38, 22, 2
 CREATE_RULESET, ADD_RULE, RESTRICT_SELF, VERSION_ASKED = 444, 445, 446, 1
 EXECUTE, WRITE_FILE, READ_FILE, READ_DIR, REFER, TRUNCATE = (1 << bit for bit in (0, 1, 2, 3, 13, 14))
 MAKE_AND_REMOVE = sum(1 << bit for bit in range(4, 13))
-TCP, SCOPED = 3, 3
+TCP = 3
+# Abstract sockets and signals of other processes.
+SOCKETS, SIGNALS = 1, 2
 LARGEST_FILE, MOST_FILES, MORE_PROCESSES = 256 << 20, 1024, 512
 # Folders that are read whatever stands in them: the system's, and what the standards name for plugins.
 SYSTEM = ("/usr", "/lib", "/lib32", "/lib64", "/bin", "/sbin", "/opt", "/etc", "/proc", "/sys", "/dev", "/run", "/var")
 HIDDEN = (".clap", ".vst3", ".lv2", ".ladspa", ".vst", ".fonts", ".local/lib", ".local/share")
 ALWAYS_WRITTEN = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty")
+# What a plugin's own window needs beyond, for as long as it is open: the display's socket, which may have no place
+# among the files, and the graphics card.
+DISPLAY = "display"
+GRAPHICS = ("/dev/dri", "/dev/nvidiactl", "/dev/nvidia0", "/dev/nvidia-modeset", "/dev/shm")
 NOT_ALLOWED = 0x00050000 | 1  # EPERM, as `SECCOMP_RET_ERRNO` says it
 ALLOWED = 0x7FFF0000
 # By processor: the number of its system calls' set, then those that are refused, and `socket`. Refused are: ptrace,
@@ -103,7 +109,8 @@ def _restrict_files(library: c.CDLL, folder: Path, plugins: Iterable[str], allow
     writing |= (REFER if version >= 2 else 0) | (TRUNCATE if version >= 3 else 0)
     handled = 0 if "files" in allowed else reading | writing
     network = TCP if version >= 4 and "network" not in allowed else 0
-    parts = (handled, network, SCOPED)[: 1 if version < 4 else 2 if version < 6 else 3]
+    scoped = SIGNALS | (0 if DISPLAY in allowed else SOCKETS)
+    parts = (handled, network, scoped)[: 1 if version < 4 else 2 if version < 6 else 3]
     if not any(parts):
         return False
     ruleset = library.syscall(CREATE_RULESET, struct.pack(f"{len(parts)}Q", *parts), c.c_size_t(8 * len(parts)), 0)
@@ -112,7 +119,7 @@ def _restrict_files(library: c.CDLL, folder: Path, plugins: Iterable[str], allow
     if handled:
         for path in {*SYSTEM, *map(str, readable()), *plugins}:
             _allow(library, ruleset, path, reading)
-        for path in ALWAYS_WRITTEN:
+        for path in (*ALWAYS_WRITTEN, *(GRAPHICS if DISPLAY in allowed else ())):
             _allow(library, ruleset, path, reading | WRITE_FILE)
         _allow(library, ruleset, str(folder), reading | writing)
     held: int = library.syscall(RESTRICT_SELF, ruleset, 0)

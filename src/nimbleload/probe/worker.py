@@ -50,6 +50,9 @@ def work(request: Request, send, wait) -> None:
     keep_off(request.core)
     held = kept_in(request, {request.use.plugin.standard})
     send(ReadyMessage())
+    if request.shows is not None:
+        show_window(request, send)
+        return
     begun = time.monotonic()
     try:
         hosted = load(request)
@@ -80,12 +83,25 @@ def work(request: Request, send, wait) -> None:
     hosted.close()
 
 
+def show_window(request: Request, send) -> None:
+    """Shows the plugin's own window until it is closed."""
+    from .formats.hosted import PluginError
+    from .shown.show import show
+
+    try:
+        show(request, send)
+    except PluginError as error:
+        send(RefusedMessage(str(error)))
+        return
+    send(DoneMessage())
+
+
 def kept_in(request: Request | StageRequest | RenderRequest, standards: set[str]) -> tuple[str, ...]:
     """Holds this process before a stranger's code comes into it, in these standards; what protects from it."""
     from ..house.instance import load_all
     from ..native.kept import keep_what_is_compiled
     from .formats import house as _house  # noqa: F401
-    from .protection import hold
+    from .protection import DISPLAY, hold
 
     of_others = [STANDARDS[name] for name in standards if name in STANDARDS]
     if not of_others or not request.folder:
@@ -97,7 +113,13 @@ def kept_in(request: Request | StageRequest | RenderRequest, standards: set[str]
         load_all()
     keep_what_is_compiled()
     paths = [request.path] if isinstance(request, Request) else list(request.paths.values())
-    return hold(Path(request.folder), [path for path in paths if path], request.allowed)
+    allowed = request.allowed
+    if isinstance(request, Request) and request.shows is not None:
+        from .shown import clap, lv2, show, vst3  # noqa: F401
+
+        paths.append(request.shows.authority)
+        allowed = (*allowed, DISPLAY)
+    return hold(Path(request.folder), [path for path in paths if path], allowed)
 
 
 def heartbeat(send, seconds: float = 0.5) -> Callable[[], None]:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+import click
 import msgspec
 
 from ..core.cards.families import squeezed
@@ -14,10 +15,12 @@ from ..core.session import chain_edits, edits, time_edits
 from ..core.session.plugins import PluginUse, Setting
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
+from ..core.told.own_window import closed
 from ..core.units import from_clock
 from ..probe.describing import read_state, state_of, told
 from ..probe.isolation import Failure
 from ..probe.messages import ParametersMessage
+from ..probe.plugin_window import Left, OwnWindow, Takes, taken
 
 Lookup = Callable[[str, str], PluginUse | None]
 
@@ -176,6 +179,21 @@ def _preset(session: Session, words: list[str], _: Lookup) -> Session:
     return chain_edits.set_state(session, [use.id], state)
 
 
+def _window(session: Session, words: list[str], _: Lookup) -> Session:
+    """The plugin's own window, open until its user closes it."""
+    use = use_of(session, words[0])
+    seen: list[Takes] = []
+    for event in OwnWindow(use, session.rate, f"{use.label} on {words[0].rpartition('/')[0]}").events():
+        if isinstance(event, Failure):
+            raise SessionError(f"{use.label} {event.reason.rstrip('.')}")
+        if isinstance(event, Takes):
+            seen.append(event)
+        if isinstance(event, Left):
+            click.echo(closed(use.label, event.changed, *taken(seen)), err=True)
+            return chain_edits.with_setting(session, use.id, event.setting) if event.changed else session
+    return session
+
+
 def _listen(session: Session, words: list[str], _: Lookup) -> Session:
     target = None if words[1] == "none" else strip_of(session, words[1]).id
     return chain_edits.listen(session, [use_of(session, words[0]).id], target)
@@ -226,6 +244,7 @@ VERBS = {
     "set": Verb("TRACK/PLUGIN NAME=NUMBER …", "parameters of a plugin", _set, 2, 256),
     "preset": Verb("TRACK/PLUGIN PRESET|FILE|none", "a preset by name, or a preset or state file; none: as it starts",
                    _preset, 2, 2),
+    "window": Verb("TRACK/PLUGIN", "its own window opens; closing it takes over what was set", _window, 1, 1),
     "listen": Verb("TRACK/PLUGIN TRACK|none", "what its side-chain listens to", _listen, 2, 2),
     "clip": Verb("TRACK FROM TO [NOTES]", "a stretch in which it sounds; times as M:SS", _clip, 3, 4),
     "clear": Verb("TRACK [FROM [TO]]", "nothing sounds there any more", _clear, 1, 3),

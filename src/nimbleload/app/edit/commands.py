@@ -45,6 +45,7 @@ COMMANDS = (
     Command("right", "Move to the &right", "Alt+Right", "Plugins", True),
     Command("replace", "&Put another one in its place", "Ctrl+Shift+R", "Plugins", True),
     Command("card", "Its cost &card", "Ctrl+I", "Plugins", True),
+    Command("window", "Its own &window", "Ctrl+Return", "Plugins", True),
     Command("copy", "&Copy", STANDARD.Copy, "Both", True),
     Command("cut", "Cu&t", STANDARD.Cut, "Both", True),
     Command("paste", "&Paste", STANDARD.Paste, "Both", True),

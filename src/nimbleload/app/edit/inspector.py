@@ -31,21 +31,25 @@ from ...core.session.session import Session, SessionError
 from ...core.session.strips import Strip
 from ...probe.describing import read_state, state_of
 from ...probe.formats.hosted import Parameter, Preset
+from ...probe.plugin_window import WITH_WINDOWS
 from ..theme import theme
 from .parameters import key_of
 
 # Standards whose plugins take a state that was saved elsewhere, and what such files are called.
 TAKES_STATES = ("clap", "vst3", "lv2")
 STATE_FILES = "Presets and states (*.vstpreset *.ttl *.clap-preset *.state *);;All files (*)"
+OPEN_WINDOW, CLOSE_WINDOW = "Its own window", "Close its window"
 NOTHING, SEVERAL = "nothing", "different ones"
 
 
 class Inspector(QWidget):
     """Shows the chosen strips and plugins; `wanted` asks for an edit: its name, and what makes it. `state_wanted` asks
-    for a state of the chosen plugins: its name, and what reads it."""
+    for a state of the chosen plugins: its name, and what reads it. `window_wanted`: the plugin's own window is to open,
+    or to close if it is open."""
 
     wanted = Signal(str, object)
     state_wanted = Signal(str, object)
+    window_wanted = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -68,6 +72,10 @@ class Inspector(QWidget):
         self.listens.setAccessibleName("What its side-chain listens to")
         self.preset = QPushButton("Preset or state")
         self.preset.setMenu(QMenu(self.preset))
+        self.own_window, self.window_told = QPushButton(OPEN_WINDOW), QLabel()
+        self.own_window.clicked.connect(lambda: self.window_wanted.emit())
+        self.window_told.setProperty("role", "quiet")
+        self.window_told.setWordWrap(True)
         self.values = QTableWidget(0, 2)
         self.values.setHorizontalHeaderLabels(["Parameter", "Value"])
         self.values.verticalHeader().setVisible(False)
@@ -106,10 +114,12 @@ class Inspector(QWidget):
         below.addWidget(self.plugin_about, 1, 0, 1, 2)
         below.addWidget(self.bypassed, 2, 0)
         below.addWidget(self.preset, 2, 1)
-        below.addWidget(QLabel("Listens to"), 3, 0)
-        below.addWidget(self.listens, 3, 1)
-        below.addWidget(self.values, 4, 0, 1, 2)
-        below.addWidget(self.asked, 5, 0, 1, 2)
+        below.addWidget(self.own_window, 3, 1)
+        below.addWidget(self.window_told, 4, 0, 1, 2)
+        below.addWidget(QLabel("Listens to"), 5, 0)
+        below.addWidget(self.listens, 5, 1)
+        below.addWidget(self.values, 6, 0, 1, 2)
+        below.addWidget(self.asked, 7, 0, 1, 2)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(theme.px(4))
@@ -201,6 +211,13 @@ class Inspector(QWidget):
         takes = alike and self._uses[0].plugin.standard in TAKES_STATES
         self.preset.setVisible(alike and (bool(presets) or takes or start.isEnabled()))
         file.setEnabled(takes)
+
+    def show_window(self, words: str) -> None:
+        """What there is to say of the chosen plugin's own window; nothing if it is not open."""
+        self.own_window.setVisible(len(self._uses) == 1 and self._uses[0].plugin.standard in WITH_WINDOWS)
+        self.own_window.setText(CLOSE_WINDOW if words else OPEN_WINDOW)
+        self.window_told.setText(words)
+        self.window_told.setVisible(bool(words))
 
     def _ask_file(self) -> None:
         """Asks for a preset or state file of the plugin's standard."""

@@ -32,8 +32,8 @@ from .ask import ask_clip, ask_how_often, ask_section, ask_send
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog
 from .inspector import Inspector
-from .parameters import Parameters
 from .plugin_list import PluginList
+from .plugin_settings import PluginSettings
 from .strip_model import StripModel
 from .strip_view import StripView
 
@@ -56,7 +56,8 @@ class SessionPage(QWidget):
         self.model = StripModel(lambda strip, name: self.edit("rename", lambda s: edits.rename(s, strip, name)))
         self.view = StripView(self.model)
         self.filter, self.news = QLineEdit(), QLabel()
-        self.inspector, self.plugins, self.parameters = Inspector(), PluginList(), Parameters(self)
+        self.inspector, self.plugins = Inspector(), PluginList()
+        self.settings = PluginSettings(self.inspector, self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
         self._is_choosing_again = False
         self._make_actions()
@@ -110,9 +111,9 @@ class SessionPage(QWidget):
         self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.view.customContextMenuRequested.connect(self._show_menu)
         self.inspector.wanted.connect(self.edit)
-        self.parameters.told.connect(self._show_chosen)
-        self.parameters.tried.connect(self._take_state)
-        self.inspector.state_wanted.connect(self._try_state)
+        self.settings.told.connect(self._show_chosen)
+        self.settings.wanted.connect(self.edit)
+        self.settings.news.connect(self.news.setText)
         self.plugins.wanted.connect(self.put_in)
         self.sentence.pressed.connect(lambda: self.new_wanted.emit() if self._desk.document is None else None)
         self._desk.opened.connect(self._take_opened)
@@ -131,8 +132,9 @@ class SessionPage(QWidget):
             "up": lambda: self.move_tracks(-1), "down": lambda: self.move_tracks(1), "send": self._ask_send,
             "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
             "how many": self.ask_how_many, "bypass": self._bypass, "left": lambda: self._step(-1),
-            "right": lambda: self._step(1), "replace": self._replace, "card": self._ask_card, "copy": self.copy,
-            "cut": self.cut, "paste": self.paste, "remove": self.remove,
+            "right": lambda: self._step(1), "replace": self._replace, "card": self._ask_card,
+            "window": self.settings.open_window, "copy": self.copy, "cut": self.cut, "paste": self.paste,
+            "remove": self.remove,
         }  # fmt: skip
         made = make_actions(self, self.view, calls)
         self.menus = {menu: [made[each.name] for each in COMMANDS if each.menu == menu] for menu in MENUS}
@@ -440,21 +442,11 @@ class SessionPage(QWidget):
         if len(uses) == 1 and of is not None and at is not None and uses[0].id in at.use_costs:
             cost = at.use_costs[uses[0].id]
             costs = f"It costs {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
-        known = self.parameters.of(uses[0], document.session.rate) if uses and self.isVisible() else ()
+        rate = document.session.rate
+        known = self.settings.known(uses, rate) if self.isVisible() else ()
         self.inspector.show_chosen(document.session, self.view.selected_strips(), uses, costs, known)
-        self.inspector.show_presets(self.parameters.presets(uses[0]) if uses else ())
-
-    def _try_state(self, name: str, read: Callable[[], bytes]) -> None:
-        """Gives the chosen plugin a state in a worker before it is taken into the session."""
-        if (uses := self._uses()) and self._desk.document is not None:
-            self.news.setText(f"{uses[0].label} tries {name} …")
-            self.parameters.try_state(uses, name, read, self._desk.document.session.rate)
-
-    def _take_state(self, use_ids: list[str], name: str, state: bytes, why: str) -> None:
-        if why:
-            self.news.setText(f"{name} was not taken: it {why.rstrip('.')}. Nothing has changed.")
-        else:
-            self.edit(f"preset {name}", lambda session: chain_edits.set_state(session, use_ids, state))
+        on = next((strip.name for strip in self.model.strips if uses and uses[0] in strip.uses()), "")
+        self.settings.show(uses, rate, on)
 
     def _tell_chosen(self) -> None:
         """What is chosen here is chosen on the other pages."""
@@ -496,4 +488,4 @@ class SessionPage(QWidget):
     def close_down(self) -> None:
         """Ends what is being looked for; nothing is told after."""
         self.plugins.close_down()
-        self.parameters.close()
+        self.settings.close_down()

@@ -141,6 +141,14 @@ def set_state(session: Session, use_ids: Iterable[str], state: bytes | None) -> 
     return _each(session, use_ids, lambda use: msgspec.structs.replace(use, setting=Setting((), state)))
 
 
+def with_setting(session: Session, use_id: str, found: Setting) -> Session:
+    """The session with one plugin set as it was left in its own window: a state in place of what was set, or values
+    over what was set. SessionError if the plugin is not there."""
+    if found.state is not None:
+        return set_state(session, [use_id], found.state)
+    return set_values(session, [use_id], dict(found.values))
+
+
 def replace(session: Session, use_ids: Iterable[str], other: PluginUse) -> Session:
     """The session with another plugin in the place of some: its own setting, where they were, on or off as they were.
 

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ...core.session.plugins import PluginUse
 from ...native.memory import load_i64, store_atomic
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import Described, Note, Parameter, PluginError, files_in, no_presets, parameter, text
+from .hosted import LARGEST_STATE, Described, Note, Parameter, PluginError, files_in, no_presets, parameter, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES, PATH_BYTES = 256, 1024
@@ -101,15 +101,20 @@ class Params(c.Structure):
     )  # fmt: skip
 
 
-READ = c.CFUNCTYPE(c.c_int64, POINTER, POINTER, c.c_uint64)
+TRANSFER = c.CFUNCTYPE(c.c_int64, POINTER, POINTER, c.c_uint64)
 
 
-class InputStream(c.Structure):
-    _fields_ = (("ctx", POINTER), ("read", READ))
+class StateStream(c.Structure):
+    """An input stream (the function reads) or an output stream (it writes)."""
+
+    _fields_ = (("ctx", POINTER), ("transfer", TRANSFER))
 
 
 class State(c.Structure):
-    _fields_ = (("save", POINTER), ("load", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(InputStream))))
+    _fields_ = (
+        ("save", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(StateStream))),
+        ("load", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(StateStream))),
+    )  # fmt: skip
 
 
 class Latency(c.Structure):
@@ -245,8 +250,26 @@ class ClapHosted:
             c.memmove(buffer, part, len(part))
             return len(part)
 
-        if not state.load(self.handle, c.byref(InputStream(None, READ(read)))):
+        if not state.load(self.handle, c.byref(StateStream(None, TRANSFER(read)))):
             raise PluginError(f"{use.label} did not accept the state that the session saved for it.")
+
+    def saved_state(self) -> bytes | None:
+        """The state that it is in, as a session saves it; None if it saves none. PluginError if it fails to."""
+        state = self._extension(b"clap.state", State)
+        if state is None:
+            return None
+        parts: list[bytes] = []
+
+        def write(stream, buffer, size):
+            size = min(size, LARGEST_STATE - sum(map(len, parts)))
+            if size <= 0:
+                return -1
+            parts.append(c.string_at(buffer, size))
+            return size
+
+        if not state.save(self.handle, c.byref(StateStream(None, TRANSFER(write)))):
+            raise PluginError("It could not save its state.")
+        return b"".join(parts)
 
     def _set_parameters(self, use: PluginUse) -> None:
         params = self._extension(b"clap.params", Params)

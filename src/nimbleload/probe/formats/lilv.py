@@ -6,6 +6,7 @@ import ctypes as c
 import ctypes.util
 from collections.abc import Iterator
 from functools import cache
+from typing import NamedTuple
 
 from .hosted import PluginError
 
@@ -60,6 +61,20 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_state_get_plugin_uri": (POINTER, [POINTER]),
     "lilv_state_restore": (None, [POINTER, POINTER, POINTER, POINTER, c.c_uint32, POINTER]),
     "lilv_state_free": (None, [POINTER]),
+    "lilv_state_new_from_instance": (POINTER, [POINTER] * 3 + [TEXT] * 4 + [POINTER, POINTER, c.c_uint32, POINTER]),
+    "lilv_state_to_string": (POINTER, [POINTER, POINTER, POINTER, POINTER, TEXT, TEXT]),
+    "lilv_free": (None, [POINTER]),
+    "lilv_plugin_get_uis": (POINTER, [POINTER]),
+    "lilv_uis_begin": (POINTER, [POINTER]),
+    "lilv_uis_is_end": (c.c_bool, [POINTER, POINTER]),
+    "lilv_uis_next": (POINTER, [POINTER, POINTER]),
+    "lilv_uis_get": (POINTER, [POINTER, POINTER]),
+    "lilv_ui_is_a": (c.c_bool, [POINTER, POINTER]),
+    "lilv_ui_get_uri": (POINTER, [POINTER]),
+    "lilv_ui_get_bundle_uri": (POINTER, [POINTER]),
+    "lilv_ui_get_binary_uri": (POINTER, [POINTER]),
+    "lilv_file_uri_parse": (POINTER, [TEXT, POINTER]),
+    "lilv_world_find_nodes": (POINTER, [POINTER, POINTER, POINTER, POINTER]),
     "lilv_plugin_get_related": (POINTER, [POINTER, POINTER]),
     "lilv_world_get": (POINTER, [POINTER, POINTER, POINTER, POINTER]),
     "lilv_plugin_instantiate": (POINTER, [POINTER, c.c_double, POINTER]),
@@ -168,19 +183,56 @@ def saved_state(content: bytes, urid_map: int, plugin_uri: str) -> int:
     return int(found)
 
 
+class OwnWindow(NamedTuple):
+    """A plugin's own window as its bundle describes it: its address (URI), the folder of the bundle, its binary, and
+    what it requires of its host (URIs)."""
+
+    uri: str
+    folder: str
+    binary: str
+    required: tuple[str, ...]
+
+
+def own_windows(of: int, kind: str) -> Iterator[OwnWindow]:
+    """The windows of one kind (URI) that a plugin has."""
+    lib = library()
+    found = lib.lilv_plugin_get_uis(of)
+    at = lib.lilv_uis_begin(found) if found else None
+    while found and not lib.lilv_uis_is_end(found, at):
+        ui = lib.lilv_uis_get(found, at)
+        if lib.lilv_ui_is_a(ui, node(kind)):
+            uri = lib.lilv_ui_get_uri(ui)
+            places = (lib.lilv_ui_get_bundle_uri(ui), lib.lilv_ui_get_binary_uri(ui))
+            lib.lilv_world_load_resource(world(), uri)
+            nodes = lib.lilv_world_find_nodes(world(), uri, node(f"{LV2}requiredFeature"), None)
+            yield OwnWindow(text(uri), _file(places[0]), _file(places[1]), tuple(_texts(nodes)))
+            lib.lilv_nodes_free(nodes)
+        at = lib.lilv_uis_next(found, at)
+
+
+def _file(uri: int) -> str:
+    """The path of a file that a node names."""
+    raw = library().lilv_file_uri_parse(text(uri).encode(), None)
+    path = c.string_at(raw).decode(errors="replace") if raw else ""
+    library().lilv_free(raw)
+    return path
+
+
+def _texts(nodes: int | None) -> Iterator[str]:
+    lib = library()
+    at = lib.lilv_nodes_begin(nodes) if nodes else None
+    while nodes and not lib.lilv_nodes_is_end(nodes, at):
+        yield text(lib.lilv_nodes_get(nodes, at))
+        at = lib.lilv_nodes_next(nodes, at)
+
+
 def classes(of: int) -> tuple[str, ...]:
     """What the plugin says it is, by LV2's class names: "ReverbPlugin" is "Reverb"."""
     lib = library()
     nodes = lib.lilv_plugin_get_value(of, node(f"{RDF}type"))
-    found = []
-    at = lib.lilv_nodes_begin(nodes) if nodes else None
-    while nodes and not lib.lilv_nodes_is_end(nodes, at):
-        uri = text(lib.lilv_nodes_get(nodes, at))
-        if uri.startswith(LV2) and uri != f"{LV2}Plugin":
-            found.append(uri.removeprefix(LV2).removesuffix("Plugin"))
-        at = lib.lilv_nodes_next(nodes, at)
+    named = [uri for uri in _texts(nodes) if uri.startswith(LV2) and uri != f"{LV2}Plugin"]
     lib.lilv_nodes_free(nodes)
-    return tuple(found)
+    return tuple(uri.removeprefix(LV2).removesuffix("Plugin") for uri in named)
 
 
 def required_features(of: int) -> list[str]:

@@ -9,7 +9,7 @@ import ctypes as c
 import os
 import platform
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
-from .hosted import ARGUMENTS_KEPT, Described, Note, Parameter, PluginError, Preset, files_in, parameter, text
+from .hosted import (
+    ARGUMENTS_KEPT,
+    LARGEST_STATE,
+    Described,
+    Note,
+    Parameter,
+    PluginError,
+    Preset,
+    files_in,
+    parameter,
+    text,
+)
 from .vst3_abi import (
     AUDIO,
     BOOL,
@@ -58,6 +69,8 @@ from .vst3_abi import (
     wide,
 )
 
+HEADER_BYTES = 48
+
 
 def component_state(saved: bytes) -> bytes:
     """The component's part of a preset file (`VST3` header, chunk list at its end); other bytes are taken as they are.
@@ -78,6 +91,17 @@ def component_state(saved: bytes) -> bytes:
     except struct.error:
         pass
     raise PluginError("The saved state is a preset file that is cut off.")
+
+
+def preset_file(cid: bytes, parts: Sequence[tuple[bytes, bytes]]) -> bytes:
+    """A preset file: a header with the class id and the place of the list, the parts (name, content), and the list."""
+    listing = b"List" + struct.pack("<i", len(parts))
+    at = HEADER_BYTES
+    for name, content in parts:
+        listing += struct.pack("<4sqq", name, at, len(content))
+        at += len(content)
+    header = struct.pack("<4si32sq", b"VST3", 1, cid.hex().upper().encode(), at)
+    return header + b"".join(content for _, content in parts) + listing
 
 
 def preset_folders() -> list[Path]:
@@ -146,7 +170,7 @@ class Vst3Hosted:
         self._cid, self._label, self._rate = found[0], use.label, rate
         self._vendor = use.plugin.vendor
         self.defers = False
-        self._context = HostObject([refuse_two.address, refuse_four.address])
+        self._context = self._make_context()
         # What the plugin says of its parameters is taken and forgotten.
         none = nothing.address
         self._point_taker = HostObject([none, none, refuse_four.address, take_point.address])
@@ -163,9 +187,14 @@ class Vst3Hosted:
         self._blocks: dict[tuple[int, tuple[Note, ...]], tuple[Any, ...]] = {}
         self._is_active = False
         self._controller = self._find_controller()
+        self._tell_controller()
         self._values = self._numbered(use.setting.values)
         self._activate(frames)
         self.call, self.handle, self.version = self._processor.function(9), self._processor.address, ""
+
+    def _make_context(self) -> HostObject:
+        """What the plugin is told of its host."""
+        return HostObject([refuse_two.address, refuse_four.address])
 
     def _create(self) -> Interface:
         made = c.c_void_p()
@@ -196,6 +225,13 @@ class Vst3Hosted:
             return None
         controller = Interface(made.value)
         return controller if controller.call(3, self._context.address, kinds=(POINTER,)) == OK else None
+
+    def _tell_controller(self) -> None:
+        """The controller hears of the component's state, as from any host: its values are the state's then."""
+        stream = Stream(most=LARGEST_STATE)
+        if self._controller is not None and self._component.call(13, stream.address, kinds=(POINTER,)) == OK:
+            stream = Stream(bytes(stream.content))
+            self._controller.call(5, stream.address, kinds=(POINTER,))
 
     def _described(self) -> Iterator[ParameterDescription]:
         if self._controller is None:
@@ -264,6 +300,19 @@ class Vst3Hosted:
         stream = Stream(component_state(state))
         if self._component.call(12, stream.address, kinds=(POINTER,)) != OK:
             raise PluginError(f"{self._label} did not accept the state that the session saved for it.")
+
+    def saved_state(self) -> bytes | None:
+        """The state that it is in, as a preset file with the component's part and the controller's. PluginError if it
+        fails to save it."""
+        stream = Stream(most=LARGEST_STATE)
+        if self._component.call(13, stream.address, kinds=(POINTER,)) != OK:
+            raise PluginError("It could not save its state.")
+        parts = [(b"Comp", bytes(stream.content))]
+        if self._controller is not None and self._controller.address != self._component.address:
+            stream = Stream(most=LARGEST_STATE)
+            if self._controller.call(7, stream.address, kinds=(POINTER,)) == OK and stream.content:
+                parts.append((b"Cont", bytes(stream.content)))
+        return preset_file(self._cid, parts)
 
     def _buses(self, direction: int) -> list[int]:
         """The channel counts of the audio buses of one direction; all of them are switched on."""

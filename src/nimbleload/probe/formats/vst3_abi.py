@@ -183,30 +183,40 @@ class HostObject:
 
 
 class Stream(HostObject):
-    """An `IBStream` over bytes. It is read on the main thread only, so its functions may be Python's."""
+    """An `IBStream` over bytes, up to `most` of them. It is used on the main thread only, so its functions may be
+    Python's."""
 
-    def __init__(self, content: bytes) -> None:
-        self._content, self._at = content, 0
+    def __init__(self, content: bytes = b"", most: int = 0) -> None:
+        self.content, self._at, self._most = bytearray(content), 0, most
         transfer = c.CFUNCTYPE(INT, POINTER, POINTER, INT, POINTER)
         seek = c.CFUNCTYPE(INT, POINTER, c.c_int64, INT, POINTER)
         tell = c.CFUNCTYPE(INT, POINTER, POINTER)
         self._functions = [
-            transfer(self._read), transfer(lambda *_: -1), seek(self._seek),
+            transfer(self._read), transfer(self._write), seek(self._seek),
             tell(lambda this, place: self._tell(place)),
         ]  # fmt: skip
         super().__init__([c.cast(f, POINTER).value for f in self._functions])
 
     def _read(self, this: int, buffer: int, size: int, done: int | None) -> int:
-        part = self._content[self._at : self._at + max(size, 0)]
+        part = bytes(self.content[self._at : self._at + max(size, 0)])
         c.memmove(buffer, part, len(part))
-        self._at += len(part)
+        return self._moved(len(part), done)
+
+    def _write(self, this: int, buffer: int, size: int, done: int | None) -> int:
+        if size < 0 or self._at + size > self._most:
+            return -1
+        self.content[self._at : self._at + size] = c.string_at(buffer, size)
+        return self._moved(size, done)
+
+    def _moved(self, by: int, done: int | None) -> int:
+        self._at += by
         if done:
-            INT.from_address(done).value = len(part)
+            INT.from_address(done).value = by
         return OK
 
     def _seek(self, this: int, offset: int, origin: int, place: int | None) -> int:
-        base = {0: 0, 1: self._at, 2: len(self._content)}.get(origin, 0)
-        self._at = min(max(base + offset, 0), len(self._content))
+        base = {0: 0, 1: self._at, 2: len(self.content)}.get(origin, 0)
+        self._at = min(max(base + offset, 0), len(self.content))
         return self._tell(place)
 
     def _tell(self, place: int | None) -> int:

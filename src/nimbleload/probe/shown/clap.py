@@ -1,0 +1,139 @@
+"""A CLAP plugin with its own window: the extension `clap.gui`, and what its host must offer for it on Linux."""
+
+from __future__ import annotations
+
+import ctypes as c
+from collections.abc import Callable
+
+from ...core.session.plugins import PluginUse
+from ..formats.clap import BOOL, POINTER, TEXT, UINT, VOID, ClapHosted
+from ..formats.hosted import PluginError
+from .loop import Loop
+from .objects import CTable, Function, made
+from .x11 import Size, Window
+
+X11 = b"x11"
+READ_AND_WRITE = 3
+
+
+class WindowHandle(c.Structure):
+    _fields_ = (("api", TEXT), ("number", c.c_ulong))
+
+
+class Gui(c.Structure):
+    _fields_ = (
+        ("is_supported", c.CFUNCTYPE(BOOL, POINTER, TEXT, BOOL)), ("get_preferred", POINTER),
+        ("create", c.CFUNCTYPE(BOOL, POINTER, TEXT, BOOL)), ("destroy", c.CFUNCTYPE(VOID, POINTER)),
+        ("set_scale", POINTER), ("get_size", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(UINT), c.POINTER(UINT))),
+        ("can_resize", c.CFUNCTYPE(BOOL, POINTER)), ("get_resize_hints", POINTER), ("adjust_size", POINTER),
+        ("set_size", c.CFUNCTYPE(BOOL, POINTER, UINT, UINT)),
+        ("set_parent", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(WindowHandle))), ("set_transient", POINTER),
+        ("suggest_title", POINTER), ("show", c.CFUNCTYPE(BOOL, POINTER)), ("hide", c.CFUNCTYPE(BOOL, POINTER)),
+    )  # fmt: skip
+
+
+class TimerSupport(c.Structure):
+    _fields_ = (("on_timer", c.CFUNCTYPE(VOID, POINTER, UINT)),)
+
+
+class FileSupport(c.Structure):
+    _fields_ = (("on_file", c.CFUNCTYPE(VOID, POINTER, c.c_int, UINT)),)
+
+
+class ClapShown(ClapHosted):
+    """One CLAP plugin with a host that has a window for it (see `show.Shown`)."""
+
+    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, loop: Loop) -> None:
+        self._loop, self.closed, self.resizable = loop, False, False
+        self._wanted_size: Size | None = None
+        self._label = use.label
+        super().__init__(use, path, rate, longest, longest)
+
+    def _host(self) -> int:
+        """The address of a host that offers what windows need."""
+        nothing = Function(None, (), lambda: None)
+        offered = {
+            b"clap.gui": CTable(
+                nothing, Function(BOOL, (UINT, UINT), self._take_size), Function(BOOL, (), lambda: False),
+                Function(BOOL, (), lambda: False), Function(None, (BOOL,), self._closed_itself),
+            ),
+            b"clap.timer-support": CTable(
+                Function(BOOL, (UINT, c.POINTER(UINT)), self._begin_timer), Function(BOOL, (UINT,), self._loop.end)
+            ),
+            b"clap.posix-fd-support": CTable(
+                Function(BOOL, (c.c_int, UINT), self._watch_file), Function(BOOL, (c.c_int, UINT), self._watch_file),
+                Function(BOOL, (c.c_int,), lambda file: self._loop.files.pop(file, None) is not None),
+            ),
+            b"clap.params": CTable(
+                Function(None, (UINT,), lambda _: None), Function(None, (UINT, UINT), lambda *_: None), nothing,
+            ),
+            b"clap.state": CTable(nothing),
+            # There is one thread only: it is whichever it is asked for.
+            b"clap.thread-check": CTable(Function(BOOL, (), lambda: True), Function(BOOL, (), lambda: True)),
+            b"clap.latency": CTable(nothing),
+        }  # fmt: skip
+        self._offered = offered
+        self._extension_of = made(Function(POINTER, (POINTER, TEXT), lambda _, name: self._given(name)))
+        super()._host()
+        self._own_host.get_extension = c.cast(self._extension_of, POINTER).value
+        return c.addressof(self._own_host)
+
+    def _given(self, name: bytes) -> int | None:
+        found = self._offered.get(name)
+        return found.address if found is not None else None
+
+    def _take_size(self, width: int, height: int) -> bool:
+        self._wanted_size = Size(width, height)
+        return True
+
+    def _closed_itself(self, was_destroyed: bool) -> None:
+        self.closed = True
+
+    def _begin_timer(self, milliseconds: int, number: object) -> bool:
+        support = self._extension(b"clap.timer-support", TimerSupport)
+        if support is None:
+            return False
+        made_number = self._loop.every(milliseconds / 1000, lambda: support.on_timer(self.handle, made_number))
+        number[0] = made_number  # type: ignore[index]
+        return True
+
+    def _watch_file(self, file: int, wanted: int) -> bool:
+        support = self._extension(b"clap.posix-fd-support", FileSupport)
+        if support is None:
+            return False
+        self._loop.files[file] = wanted & READ_AND_WRITE, lambda came: support.on_file(self.handle, file, came)
+        return True
+
+    def open(self, window: Callable[[Size], Window]) -> Window:
+        gui = self._extension(b"clap.gui", Gui)
+        if gui is None:
+            raise PluginError(f"{self._label} has no window of its own.")
+        if not gui.is_supported(self.handle, X11, False):
+            raise PluginError(f"{self._label} has a window of its own, but not one for X11 that a host can hold.")
+        if not gui.create(self.handle, X11, False):
+            raise PluginError(f"{self._label} could not make its window.")
+        self._gui = gui
+        width, height = UINT(), UINT()
+        has_size = gui.get_size(self.handle, c.byref(width), c.byref(height))
+        held = window(Size(width.value, height.value) if has_size else Size(640, 480))
+        if not gui.set_parent(self.handle, c.byref(WindowHandle(X11, held.number))):
+            raise PluginError(f"{self._label} refused the window that was made for it.")
+        self.resizable = bool(gui.can_resize(self.handle))
+        held.resize(held.size, not self.resizable)
+        # Some answer that they could not, and are seen all the same.
+        gui.show(self.handle)
+        return held
+
+    def wanted_size(self) -> Size | None:
+        wanted, self._wanted_size = self._wanted_size, None
+        return wanted
+
+    def resized(self, size: Size) -> None:
+        self._gui.set_size(self.handle, *size)
+
+    def idle(self) -> None:
+        self.settled()
+
+    def hide(self) -> None:
+        self._gui.hide(self.handle)
+        self._gui.destroy(self.handle)
