@@ -1,7 +1,7 @@
-"""Opens the own windows of installed plugins, each in its process: how many open, what they take, whether what they save
-is taken back, and whether one that is killed leaves a mark.  python -m bench.plugin_windows [STANDARD …]
+"""Opens the own windows of installed plugins, each in its process.  python -m bench.plugin_windows [STANDARD …]
 
-Needs Xvfb. By default CLAP and VST3, and of LV2 those bundles that have a window for X11.
+How many open, what they take, whether what they save is taken back, and whether one that is killed is told. Needs
+Xvfb. By default CLAP, VST3 and LV2.
 """
 
 from __future__ import annotations

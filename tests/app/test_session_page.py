@@ -275,6 +275,26 @@ class TestBoxes:
         assert "Drive is “loud”, which is no number" in mix.edit.news.text()
         assert values.item(row, 1).text() == "4.5"
 
+    def test_each_setting_of_a_plugin_shows_its_own_values(self, mix, qtbot):
+        values = mix.edit.inspector.values
+
+        def drive(track, number):
+            qtbot.mouseClick(mix.edit.view.viewport(), Qt.MouseButton.LeftButton, pos=box(mix, track, number))
+            qtbot.waitUntil(lambda: values.rowCount() > 1, timeout=60_000)
+            return next(values.item(r, 1) for r in range(values.rowCount()) if values.item(r, 0).text() == "drive")
+
+        drive("A", 2).setText("4.5")
+        # The first to be asked has a value set; a copy that has none is not shown with it.
+        view = mix.edit.view
+        on_b = view.visualRect(mix.edit.model.index_of(strip(mix, "B").id, CHAIN)).center()
+        drop(mix, PLUGINS, [strip(mix, "A").inserts[2].id], on_b, Qt.KeyboardModifier.ControlModifier)
+        assert drive("B", 0).text() == "4.5"
+        entries = {action.text(): action for action in mix.edit.inspector.preset.menu().actions()}
+        entries["As it starts"].trigger()
+        start = {spec.name: spec for spec in PROCESSORS["house.tar"].settings}["drive"].start
+        assert float(drive("B", 0).text()) == start != 4.5
+        assert float(drive("A", 2).text()) == 4.5
+
     @pytest.fixture
     def asked(self, tmp_path, monkeypatch):
         """Plugins tell two presets, and take every state but one; what they were asked with."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
@@ -29,6 +30,7 @@ from ...core.session import chain_edits, edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import Strip
+from ...core.units import count
 from ...probe.describing import read_state, state_of
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.plugin_window import WITH_WINDOWS
@@ -183,13 +185,12 @@ class Inspector(QWidget):
         self.values.blockSignals(True)
         self.values.setRowCount(len(self._rows))
         for row, each in enumerate(self._rows):
-            for column, text in enumerate((each.name, f"{each.value:g}")):
-                item = QTableWidgetItem(text)
+            name, value = QTableWidgetItem(each.name), Value(each)
+            name.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
+            if not each.is_set:
+                value.setForeground(theme.colour("quiet"))
+            for column, item in enumerate((name, value)):
                 item.setToolTip(each.told)
-                if column == 0:
-                    item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
-                elif not each.is_set:
-                    item.setForeground(theme.colour("quiet"))
                 self.values.setItem(row, column, item)
         self.values.blockSignals(False)
         self.values.setVisible(bool(self._rows))
@@ -249,7 +250,8 @@ class Inspector(QWidget):
 
 class Row(NamedTuple):
     """A parameter as it is shown: `key` names it in a setting, `told` is all that is known of it, `least` and `most`
-    bound what it can be; `is_set` says that the session sets it."""
+    bound what it can be; `is_set` says that the session sets it; `text` is the value as the plugin writes
+    it, if that is known."""
 
     key: str
     name: str
@@ -258,6 +260,20 @@ class Row(NamedTuple):
     told: str
     least: float = -1e300
     most: float = 1e300
+    text: str = ""
+
+
+class Value(QTableWidgetItem):
+    """A parameter's value: as the plugin writes it, and as a number when it is typed over."""
+
+    def __init__(self, row: Row) -> None:
+        super().__init__(f"{row.value:g}")
+        self._written = row.text
+
+    def data(self, role: int) -> object:
+        if role == Qt.ItemDataRole.DisplayRole and self._written:
+            return self._written
+        return super().data(role)
 
 
 def rows_of(use: PluginUse, known: Sequence[Parameter] | str | None) -> list[Row]:
@@ -266,12 +282,20 @@ def rows_of(use: PluginUse, known: Sequence[Parameter] | str | None) -> list[Row
     rows = []
     for each in known if known is not None and not isinstance(known, str) else ():
         is_set, value = each.key in values, values.pop(each.key, each.value)
-        kind = f"one of {', '.join(f'{c:g}' for c in each.choices)}" if each.choices else each.kind
-        plain = "" if each.plain is None else f"; {each.plain:g} in its own unit, as it starts"
-        told = f"{each.name} ({each.key}): {kind}, from {each.least:g} to {each.most:g}{plain}"
-        rows.append(Row(each.key, each.name or each.key, value, is_set, told, each.least, each.most))
+        texts = each.texts or ("",) * len(each.choices)
+        named = [f"{c:g}{f' ({t})' if t else ''}" for c, t in zip(each.choices, texts, strict=True)]
+        kind = f"one of {', '.join(named)}" if named else each.kind
+        told = f"{each.name} ({each.key}): {value:g}; {kind}, from {each.least:g} to {each.most:g}"
+        # It was asked about the value that it had then.
+        text = shorter(each.text) if value == each.value else ""
+        rows.append(Row(each.key, each.name or each.key, value, is_set, told, each.least, each.most, text))
     rows += [Row(name, name, value, True, f"{name}, as the session has it") for name, value in values.items()]
     return rows
+
+
+def shorter(text: str) -> str:
+    """A value as a plugin writes it, without the zeros that some fill it up with: "10.000000 ms" is "10 ms"."""
+    return re.sub(r"(\.\d*?)0+(?!\d)", r"\1", text).replace(". ", " ").removesuffix(".")
 
 
 def _asked(use: PluginUse, known: Sequence[Parameter] | str | None) -> str:
@@ -311,7 +335,8 @@ def _about(session: Session, strips: Sequence[Strip]) -> str:
     (strip,) = strips
     names = {each.id: each.name for each in session.strips}
     fed = [each.name for each in session.strips if strip.id in (each.output, *(s.target for s in each.sends))]
-    parts = [f"{edits.WORDS[strip.kind]}, {len(strip.uses())} plugins, {len(strip.clips)} clips"]
+    held = f"{count(len(strip.uses()), 'plugin')}, {count(len(strip.clips), 'clip')}"
+    parts = [f"{edits.WORDS[strip.kind]}, {held}"]
     if strip.sends:
         told = [f"{names.get(s.target, '?')} ({'pre' if s.pre_fader else 'post'}, {s.level:.2g})" for s in strip.sends]
         parts.append(f"sends to {', '.join(told)}")

@@ -1,4 +1,4 @@
-"""The parameters of plugins, asked of the plugins themselves off the window's thread, each kind only once."""
+"""The parameters of plugins, asked of the plugins themselves off the window's thread, each setting only once."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from ...core.session.plugins import PluginUse
+from ...core.session.plugins import PluginUse, Setting
 from ...probe.describing import told
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.isolation import Failure
@@ -18,6 +18,8 @@ from ..landing import Landing
 
 log = logging.getLogger(__name__)
 Key = tuple[str, str, str]
+# So many settings are kept; the oldest go first.
+MOST = 2048
 
 
 def key_of(use: PluginUse) -> Key:
@@ -36,18 +38,22 @@ class Parameters(QObject):
         super().__init__(parent)
         self._landing = Landing(self)
         self._work = ThreadPoolExecutor(1, "parameters")
-        self._known: dict[Key, tuple[Parameter, ...] | str] = {}
+        self._known: dict[tuple[Key, Setting], tuple[Parameter, ...] | str] = {}
         self._presets: dict[Key, tuple[Preset, ...]] = {}
-        self._asked: set[Key] = set()
+        self._asked: set[tuple[Key, Setting]] = set()
         self._closed = False
 
     def of(self, use: PluginUse, rate: int) -> tuple[Parameter, ...] | str | None:
-        """What is known of a plugin's parameters: them, or why not; None if it is being asked."""
-        key = key_of(use)
+        """What is known of a plugin's parameters in this use's setting: them, or why not; None if it is being asked.
+
+        While it is asked about values that were set over the same state, what it told of that state comes: it holds for
+        all that was not set.
+        """
+        key = (key_of(use), use.setting)
         if key not in self._known and key not in self._asked:
             self._asked.add(key)
             self._work.submit(self._ask, key, use, rate)
-        return self._known.get(key)
+        return self._known.get(key, self._known.get((key[0], Setting((), use.setting.state))))
 
     def presets(self, use: PluginUse) -> tuple[Preset, ...]:
         """The presets that a plugin was found to have; none while it has not been asked."""
@@ -71,7 +77,7 @@ class Parameters(QObject):
             why = f"could not be tried: {error}"
         self._landing.post(self.tried.emit, use_ids, name, state, why)
 
-    def _ask(self, key: Key, use: PluginUse, rate: int) -> None:
+    def _ask(self, key: tuple[Key, Setting], use: PluginUse, rate: int) -> None:
         try:
             found = told(use, rate, lambda: self._closed)
         except Exception as error:
@@ -79,12 +85,15 @@ class Parameters(QObject):
             found = Failure(f"could not be asked: {error}")
         self._landing.post(self._take, key, found)
 
-    def _take(self, key: Key, found: ParametersMessage | Failure) -> None:
+    def _take(self, key: tuple[Key, Setting], found: ParametersMessage | Failure) -> None:
+        self._asked.discard(key)
+        while len(self._known) >= MOST:
+            del self._known[next(iter(self._known))]
         if isinstance(found, Failure):
             self._known[key] = found.reason
         else:
-            self._known[key], self._presets[key] = found.parameters, found.presets
-        self.told.emit(key)
+            self._known[key], self._presets[key[0]] = found.parameters, found.presets
+        self.told.emit(key[0])
 
     def close(self) -> None:
         """Ends what is being asked; nothing is told after."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 import ctypes as c
 import os
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -96,7 +97,8 @@ class ParamDescription(c.Structure):
 class Params(c.Structure):
     _fields_ = (
         ("count", c.CFUNCTYPE(UINT, POINTER)), ("get_info", c.CFUNCTYPE(BOOL, POINTER, UINT, POINTER)),
-        ("get_value", c.CFUNCTYPE(BOOL, POINTER, UINT, c.POINTER(c.c_double))), ("value_to_text", POINTER),
+        ("get_value", c.CFUNCTYPE(BOOL, POINTER, UINT, c.POINTER(c.c_double))),
+        ("value_to_text", c.CFUNCTYPE(BOOL, POINTER, UINT, c.c_double, POINTER, UINT)),
         ("text_to_value", POINTER), ("flush", c.CFUNCTYPE(VOID, POINTER, POINTER, POINTER)),
     )  # fmt: skip
 
@@ -298,8 +300,17 @@ class ClapHosted:
         for d in self._described():
             if not d.flags & (READ_ONLY | BYPASS):
                 now = value.value if params.get_value(self.handle, d.id, c.byref(value)) else d.start
-                found.append(parameter(str(d.id), text(d.name), bool(d.flags & STEPPED), d.least, d.most, now))
+                made = parameter(str(d.id), text(d.name), bool(d.flags & STEPPED), d.least, d.most, now)
+                found.append(made.written(partial(self._written, params, d.id)))
         return tuple(found)
+
+    def _written(self, params: Params, number: int, value: float) -> str:
+        """A parameter's value as the plugin writes it; empty if it does not."""
+        place = c.create_string_buffer(NAME_BYTES)
+        writes = bool(params.value_to_text)
+        if writes and params.value_to_text(self.handle, number, value, c.addressof(place), NAME_BYTES):
+            return text(place.value).strip()
+        return ""
 
     def _host(self) -> int:
         """The address of a host of the plugin's own, which notes what it asks for."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Literal, NamedTuple, Protocol
 
@@ -33,7 +33,8 @@ class Parameter(NamedTuple):
     """One setting of a loaded plugin. `key` names it in a `Setting`; `value` is what it has now.
 
     `choices` are the values that it can take, where there are only some. `plain` is the value in the parameter's own
-    unit, where the standard counts from 0 to 1.
+    unit, where the standard counts from 0 to 1. `text` is the value as the plugin itself writes it ("10.0 ms"), and
+    `texts` are the choices so; empty where it writes none.
     """
 
     key: str
@@ -44,6 +45,12 @@ class Parameter(NamedTuple):
     value: float
     choices: tuple[float, ...] = ()
     plain: float | None = None
+    text: str = ""
+    texts: tuple[str, ...] = ()
+
+    def written(self, write: Callable[[float], str]) -> Parameter:
+        """The same with its value and its choices as something writes them."""
+        return self._replace(text=write(self.value), texts=tuple(write(value) for value in self.choices))
 
 
 class Preset(NamedTuple):

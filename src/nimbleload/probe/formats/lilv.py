@@ -13,6 +13,13 @@ from .hosted import PluginError
 LV2 = "http://lv2plug.in/ns/lv2core#"
 RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 PRESET, LABEL = "http://lv2plug.in/ns/ext/presets#Preset", "http://www.w3.org/2000/01/rdf-schema#label"
+UNITS = "http://lv2plug.in/ns/extensions/units#"
+# How the standard's own units are written, where its description is not installed.
+SYMBOLS = {
+    "db": "dB", "hz": "Hz", "khz": "kHz", "mhz": "MHz", "ms": "ms", "s": "s", "min": "min", "pc": "%", "bpm": "BPM",
+    "oct": "oct", "cent": "ct", "semitone12TET": "semitones", "degree": "°", "frame": "samples", "beat": "beats",
+    "bar": "bars", "midiNote": "MIDI note", "mm": "mm", "cm": "cm", "m": "m", "km": "km", "inch": "in",
+}  # fmt: skip
 POINTER = c.c_void_p
 TEXT = c.c_char_p
 
@@ -55,6 +62,9 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_scale_points_next": (POINTER, [POINTER, POINTER]),
     "lilv_scale_points_get": (POINTER, [POINTER, POINTER]),
     "lilv_scale_point_get_value": (POINTER, [POINTER]),
+    "lilv_scale_point_get_label": (POINTER, [POINTER]),
+    "lilv_nodes_get_first": (POINTER, [POINTER]),
+    "lilv_port_get_value": (POINTER, [POINTER, POINTER, POINTER]),
     "lilv_world_load_resource": (c.c_int, [POINTER, POINTER]),
     "lilv_state_new_from_world": (POINTER, [POINTER, POINTER, POINTER]),
     "lilv_state_new_from_string": (POINTER, [POINTER, POINTER, TEXT]),
@@ -133,17 +143,29 @@ def text(of: int | None) -> str:
     return (library().lilv_node_as_string(of) or b"").decode(errors="replace") if of else ""
 
 
-def scale_points(of: int, port: int) -> tuple[float, ...]:
-    """The values that a port gives names to, in rising order."""
+def scale_labels(of: int, port: int) -> dict[float, str]:
+    """The values that a port gives names to, with those names."""
     lib = library()
     points = lib.lilv_port_get_scale_points(of, port)
-    found = set()
+    found = {}
     at = lib.lilv_scale_points_begin(points) if points else None
     while points and not lib.lilv_scale_points_is_end(points, at):
-        value = lib.lilv_scale_point_get_value(lib.lilv_scale_points_get(points, at))
-        found.add(float(lib.lilv_node_as_float(value)))
+        point = lib.lilv_scale_points_get(points, at)
+        value = float(lib.lilv_node_as_float(lib.lilv_scale_point_get_value(point)))
+        found[value] = text(lib.lilv_scale_point_get_label(point))
         at = lib.lilv_scale_points_next(points, at)
-    return tuple(sorted(found))
+    return found
+
+
+def port_unit(of: int, port: int) -> str:
+    """What a port's values are in, as it is written: "dB"; empty if its bundle does not say."""
+    lib = library()
+    nodes = lib.lilv_port_get_value(of, port, node(f"{UNITS}unit"))
+    unit = lib.lilv_nodes_get_first(nodes) if nodes else None
+    symbol = text(lib.lilv_world_get(world(), unit, node(f"{UNITS}symbol"), None)) if unit else ""
+    found = symbol or SYMBOLS.get(text(unit).removeprefix(UNITS), "")
+    lib.lilv_nodes_free(nodes)
+    return found
 
 
 def presets(of: int) -> Iterator[tuple[str, str]]:

@@ -7,7 +7,8 @@ plugin requires beyond that is named.
 from __future__ import annotations
 
 import ctypes as c
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -325,12 +326,14 @@ class Lv2Hosted:
                 for name in ("toggled", "integer", "enumeration")
             }
             least, most = (float(v) if np.isfinite(v) else k for k, v in enumerate(self._ports.ranges[:2, index]))
-            choices = lilv.scale_points(self._plugin, port) if is_a["enumeration"] else ()
+            labels = lilv.scale_labels(self._plugin, port)
+            choices = sorted(labels) if is_a["enumeration"] else ()
             whole = is_a["toggled"] or is_a["integer"] or is_a["enumeration"]
             if is_a["toggled"]:
                 least, most = 0.0, 1.0
             name, value = lilv.text(lib.lilv_port_get_name(self._plugin, port)), float(self._ports.controls[index])
-            found.append(parameter(by_index[index], name, whole, least, most, value, *choices))
+            made = parameter(by_index[index], name, whole, least, most, value, *choices)
+            found.append(made.written(partial(_written, labels, lilv.port_unit(self._plugin, port))))
         return tuple(found)
 
     def settled(self) -> bool:
@@ -379,6 +382,12 @@ class Lv2Hosted:
                 descriptor.deactivate(self._instance.handle)
             lilv.library().lilv_instance_free(self._address)
             self._instance = None
+
+
+def _written(labels: Mapping[float, str], unit: str, value: float) -> str:
+    """A port's value: the name that it has, or the number with its unit; empty if there is neither."""
+    named = labels.get(value)
+    return named if named is not None else f"{value:.4g} {unit}" if unit else ""
 
 
 def describe_all() -> Iterator[Described]:

@@ -10,6 +10,7 @@ import os
 import platform
 import struct
 from collections.abc import Iterator, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -267,8 +268,19 @@ class Vst3Hosted:
             choices = [k / d.steps for k in range(d.steps + 1)] if 0 < d.steps <= 64 else []
             now = self._values.get(d.id, now)
             made = parameter(str(d.id), wide(d.title), False, 0.0, 1.0, now, *choices)
-            found.append(made._replace(plain=self._plain(d.id, now)))
+            found.append(made._replace(plain=self._plain(d.id, now)).written(partial(self._written, d)))
         return tuple(found)
+
+    def _written(self, of: ParameterDescription, share: float) -> str:
+        """A parameter's value as the plugin writes it, with its unit; empty if it does not."""
+        if self._controller is None:
+            return ""
+        place = (c.c_uint16 * 128)()
+        kinds = (c.c_uint32, c.c_double, POINTER)
+        if self._controller.call(10, of.id, share, c.addressof(place), kinds=kinds) != OK:
+            return ""
+        said, unit = wide(place).strip(), wide(of.unit).strip()
+        return said if not said or not unit or said.endswith(unit) else f"{said} {unit}"
 
     def _plain(self, number: int, share: float) -> float:
         """A parameter's value in its own unit."""
