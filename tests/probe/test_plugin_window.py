@@ -28,6 +28,21 @@ from tests.helpers.display import Hands, display
 SOURCE = Path(__file__).parents[1] / "helpers" / "windowed.c"
 TITLE = "the plugin on the track"
 AS_IT_STARTS = Setting()
+TALKS = """
+@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix doap: <http://usefulinc.com/ns/doap#> .
+@prefix ui: <http://lv2plug.in/ns/extensions/ui#> . @prefix atom: <http://lv2plug.in/ns/ext/atom#> .
+<urn:nimble-test:talks> a lv2:Plugin ; lv2:binary <talks.so> ; doap:name "talks" ;
+  ui:ui <urn:nimble-test:talks-window> ;
+  lv2:port [ a lv2:AudioPort, lv2:InputPort ; lv2:index 0 ; lv2:symbol "in" ; lv2:name "In" ] ,
+    [ a lv2:AudioPort, lv2:OutputPort ; lv2:index 1 ; lv2:symbol "out" ; lv2:name "Out" ] ,
+    [ a lv2:ControlPort, lv2:InputPort ; lv2:index 2 ; lv2:symbol "level" ; lv2:name "Level" ; lv2:default 1 ;
+      lv2:minimum 0 ; lv2:maximum 1 ] ,
+    [ a atom:AtomPort, lv2:InputPort ; lv2:index 3 ; lv2:symbol "asked" ; lv2:name "Asked" ;
+      atom:bufferType atom:Sequence ] ,
+    [ a atom:AtomPort, lv2:OutputPort ; lv2:index 4 ; lv2:symbol "said" ; lv2:name "Said" ;
+      atom:bufferType atom:Sequence ] .
+<urn:nimble-test:talks-window> a ui:X11UI ; ui:binary <talks.so> ; lv2:requiredFeature ui:parent, ui:idleInterface .
+"""
 
 
 @pytest.fixture(scope="module")
@@ -210,6 +225,35 @@ def test_a_real_plugin_is_set_in_its_own_window(hands, standard):
     assert isinstance(left, Left) and left.changed
     after = {each.name: each.value for each in parameters(msgspec.structs.replace(use, setting=left.setting), 48000)}
     assert {name for name in before if after[name] != before[name]} == {"Wet / Dry"}
+
+
+@pytest.fixture
+def talks(tmp_path, monkeypatch):
+    """An LV2 plugin whose window talks with it in events."""
+    compiler = shutil.which("gcc")
+    if compiler is None:
+        pytest.skip("there is no C compiler here")
+    bundle = tmp_path / "talks.lv2"
+    bundle.mkdir()
+    source = SOURCE.with_name("windowed_lv2.c")
+    flags = ["-O1", "-shared", "-fPIC", "-I", str(source.parent)]
+    subprocess.run([compiler, *flags, "-o", str(bundle / "talks.so"), str(source), "-l:libX11.so.6"], check=True)
+    (bundle / "manifest.ttl").write_text(TALKS)
+    monkeypatch.setenv("LV2_PATH", str(tmp_path))
+    return PluginUse("u", PluginRef("lv2", "urn:nimble-test:talks", "talks"))
+
+
+def test_an_lv2_window_and_its_plugin_hear_of_each_other_until_it_is_closed(hands, talks):
+    seen = Seen(talks)
+    seen.until(Takes)
+    held = hands.find(TITLE)
+    # It did not say its size: its window's is taken.
+    assert hands.size(held) == hands.size(hands.below(held)[0]) == (321, 123)
+    seen.window.close()
+    left = seen.end()
+    assert isinstance(left, Left) and left.changed
+    found = {each.key: each.value for each in parameters(msgspec.structs.replace(talks, setting=left.setting), 48000)}
+    assert found == {"level": 0.25}
 
 
 def test_a_preset_file_holds_both_parts():

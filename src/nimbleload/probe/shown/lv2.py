@@ -78,7 +78,8 @@ class Lv2Shown(Lv2Hosted):
         self._extend()
         if self._wanted_size is None:
             self._wanted_size = held.size_of(widget.value or 0) if widget.value else None
-        self._tell_values()
+        if self._ui.port_event:
+            self._tell_values()
         self._loop.every(IDLE_SECONDS, self._idle_ui)
         return held
 
@@ -160,14 +161,13 @@ class Lv2Shown(Lv2Hosted):
     def idle(self) -> None:
         """Passes on what the plugin has told its window in the last block, and the other way about."""
         self.settled()
-        self._tell_values()
-        self._pass_on()
+        if self._handle and self._ui.port_event:
+            self._tell_values()
+            self._pass_on()
         self._put_waiting()
 
     def _tell_values(self) -> None:
         """The window hears of every control that has another value than it knows."""
-        if not self._ui.port_event:
-            return
         for port, place in self._ports.places.items():
             is_control = place is not None and place == self._ports.controls.ctypes.data + 4 * port
             value = float(self._ports.controls[port]) if is_control else 0.0
