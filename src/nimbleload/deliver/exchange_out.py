@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import re
 import zipfile
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from xml.sax.saxutils import quoteattr
 
@@ -21,7 +21,9 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store import atomic
 from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
+from ..store.dawproject import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
+from .cutting import Cutting, seconds
 from .render import Rendered
 
 WHERE = "project.xml"
@@ -50,16 +52,19 @@ def write(
     if target.exists() and target.samefile(source):
         raise WriteError(f"{target} is the original, which is never changed: choose another name")
     try:
+        files: dict[str, bytes] = {}
         with Archive(source) as archive:
             text = Text(archive.read(WHERE, LARGEST_XML))
-        made = _Changes(text, session, apply(session, plan).session)
-        files: dict[str, bytes] = {}
-        for strip in session.strips:
-            made.switch(strip)
-            if strip.id in rendered:
-                file = rendered[strip.id]
-                files[f"{FOLDER}/{file.file}"] = (folder / file.file).read_bytes()
-                made.freeze(strip, file)
+            made = _Changes(text, session, apply(session, plan).session)
+            for strip in session.strips:
+                made.switch(strip)
+                if strip.id in rendered:
+                    file, decision = rendered[strip.id], plan.for_strip(strip.id)
+                    files[f"{FOLDER}/{file.file}"] = (folder / file.file).read_bytes()
+                    if decision is not None and decision.start is not None and decision.end is not None:
+                        made.cut(strip, (decision.start, decision.end), file, Cutting(archive, source))
+                    else:
+                        made.freeze(strip, file)
         for strip in made.new_strips():
             made.add_bus(strip)
         atomic.write(target, _packed(source, text.changed(), files))
@@ -230,10 +235,7 @@ class _Changes:
             if use is not None and device is not None:
                 if use.setting != of.setting:
                     self.by_hand.append(f"lighten: {of.label} on {bus.name} ({of.setting.words()})")
-                return re.sub(
-                    r"""(\sid\s*=\s*)("[^"]*"|'[^']*')""",
-                    lambda found: f'{found[1]}"{self._new_id()}"', self._text.source(device),
-                )  # fmt: skip
+                return self._with_own_ids(self._text.source(device))
         raise SpliceError(f"the plugin {of.label} of {bus.name} is not in the file")
 
     def _off(self, element: Element, tag: str, name: str, after: Element | None = None) -> None:
@@ -256,21 +258,80 @@ class _Changes:
         """Switches off what the track plays, and lays the rendered file in its place."""
         for clip in self._clips(strip.id):
             self._text.set(clip, "enable", "false")
-        rate = self._before.rate
-        length = f"{file.seconds:.9f}".rstrip("0").rstrip(".")
-        words = (
-            f'<Clips id="{self._new_id()}" timeUnit="seconds"><Clip time="0" duration="{length}" playStart="0" '
-            f'contentTimeUnit="seconds" name={quoteattr(f"{strip.name} (rendered)")}>'
-            f'<Audio id="{self._new_id()}" duration="{length}" sampleRate="{rate}" channels="2">'
-            f"<File path={quoteattr(f'{FOLDER}/{file.file}')}/></Audio></Clip></Clips>"
+        self._lay(strip.id, [self._file_clip(f"{strip.name} (rendered)", file)])
+        self.done.append(f"{strip.name}: {file.file} in its place")
+
+    def _file_clip(self, name: str, file: Rendered) -> str:
+        """A clip that plays a rendered file where it begins."""
+        length = seconds(file.seconds)
+        return (
+            f'<Clip time="{seconds(file.start)}" duration="{length}" playStart="0" contentTimeUnit="seconds" '
+            f'name={quoteattr(name)}><Audio id="{self._new_id()}" duration="{length}" '
+            f'sampleRate="{self._before.rate}" channels="2">'
+            f"<File path={quoteattr(f'{FOLDER}/{file.file}')}/></Audio></Clip>"
         )
-        lanes = [each for each in self._lanes() if each.attributes.get("track") == strip.id]
+
+    def _lay(self, strip_id: str, clips: Sequence[str]) -> None:
+        """Lays clips, in seconds, into the lanes of a track, which gets some if it has none."""
+        words = f'<Clips id="{self._new_id()}" timeUnit="seconds">{"".join(clips)}</Clips>'
+        lanes = [each for each in self._lanes() if each.attributes.get("track") == strip_id]
         if lanes:
             self._text.insert(lanes[0], words)
         else:
-            inside = f'<Lanes id="{self._new_id()}" track={quoteattr(strip.id)}>{words}</Lanes>'
+            inside = f'<Lanes id="{self._new_id()}" track={quoteattr(strip_id)}>{words}</Lanes>'
             self._text.insert(self._arrangement(), inside)
-        self.done.append(f"{strip.name}: {file.file} in its place")
+
+    def cut(self, strip: Strip, stretch: tuple[float, float], file: Rendered, cutting: Cutting) -> None:
+        """Takes a stretch out of a track, and lays the rendered file on a new track beside it, led as that is."""
+        part = self._after[f"{strip.id}/bounced"]
+        crossing = cutting.crossing(self._text, list(self._clips(strip.id)), strip.id, self._before, stretch)
+        for clip in crossing.gone:
+            self._text.set(clip, "enable", "false")
+        left = [self._part_clip(each) for each in crossing.parts]
+        left += [self._notes_clip(*each) for each in crossing.notes]
+        if left:
+            self._lay(strip.id, left)
+        track = self._tracks.get(strip.id)
+        channel = track.find("Channel") if track is not None else None
+        if track is None or channel is None or track.parent is None:
+            raise SpliceError(f"{strip.name} has no channel that could be copied")
+        copied = self._with_own_ids(self._text.source(channel, channel.find("Devices")))
+        words = f'<Track id={quoteattr(part.id)} name={quoteattr(part.name)} contentType="audio" loaded="true">'
+        self._text.insert(track.parent, f"{words}{copied}</Track>", track)
+        self._lay(part.id, [self._file_clip(part.name, file)])
+        self.done.append(f"{part.name}: {file.file} on a track of its own")
+
+    def _part_clip(self, part: Part) -> str:
+        """A clip that plays a part of an audio file."""
+        fades = "".join(f' {name}="{seconds(length)}"' for name, length in
+                        (("fadeInTime", part.fade_in), ("fadeOutTime", part.fade_out)) if length)  # fmt: skip
+        faded = f' fadeTimeUnit="seconds"{fades}' if fades else ""
+        outside = ' external="true"' if part.outside else ""
+        return (
+            f'<Clip time="{seconds(part.start)}" duration="{seconds(part.end - part.start)}" contentTimeUnit="seconds" '
+            f'playStart="{seconds(part.offset)}"{faded}>'
+            f'<Audio id="{self._new_id()}" duration="{seconds(part.offset + part.end - part.start)}" '
+            f'sampleRate="{part.rate or self._before.rate}" channels="2">'
+            f"<File path={quoteattr(part.file)}{outside}/></Audio></Clip>"
+        )
+
+    def _notes_clip(self, start: float, end: float, notes: Sequence[NotePart]) -> str:
+        """A clip with notes from one second to another."""
+        inside = "".join(
+            f'<Note time="{seconds(note.start - start)}" duration="{seconds(note.end - note.start)}" channel="0" '
+            f'key="{note.key}" vel="{note.velocity:.6g}"/>'
+            for note in notes
+        )
+        return (
+            f'<Clip time="{seconds(start)}" duration="{seconds(end - start)}" contentTimeUnit="seconds" playStart="0">'
+            f'<Notes id="{self._new_id()}" timeUnit="seconds">{inside}</Notes></Clip>'
+        )
+
+    def _with_own_ids(self, words: str) -> str:
+        """Something that is written, with other ids in it."""
+        return re.sub(
+            r"""(\sid\s*=\s*)("[^"]*"|'[^']*')""", lambda found: f'{found[1]}"{self._new_id()}"', words
+        )  # fmt: skip
 
     def _arrangement(self) -> Element:
         arrangement = self._text.root.find("Arrangement")

@@ -21,11 +21,13 @@ from ..core.decisions.rendering import last_place
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
+from ..core.units import clock
 from ..probe import session_run
 from ..probe.messages import CHANNELS
 from ..store import atomic, audio
 from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
+from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .rendering import TAIL_SECONDS, RenderError, Rendering
 from .stage import Stage, obstacles_on_the_way, stages
@@ -40,7 +42,8 @@ class Proof(msgspec.Struct, frozen=True):
     """How far a file is the track: what rendering it again at another block size differs by, at most and on average
     (dBFS), and where the most (seconds). `verdict`: "same", "rounded" (the same but for rounding), "random" (it never
     sounds the same twice) or "different" (it sounds different at another block size). `residual` is the file with what
-    is left, to be listened to; empty where nothing is."""
+    is left, to be listened to; empty where nothing is. `verdict` "cut": a stretch and what is left of its track are not
+    together what the track was."""
 
     verdict: str
     peak_db: float = NOTHING_DB
@@ -51,7 +54,8 @@ class Proof(msgspec.Struct, frozen=True):
 
 
 class Rendered(msgspec.Struct, frozen=True):
-    """A file that a job has made. `made_of` is a digest of everything that went into it."""
+    """A file that a job has made. `made_of` is a digest of everything that went into it; `start` the second of the
+    piece at which it begins."""
 
     strip: str
     file: str
@@ -62,11 +66,13 @@ class Rendered(msgspec.Struct, frozen=True):
     dies: bool
     wrong: int
     proof: Proof | None = None
+    start: float = 0.0
 
 
 class Job(msgspec.Struct, frozen=True):
     """A track to render through the place `through` of its chain: `uses` are the plugins that are in it. Of a bus,
-    `before` are the strips that feed it, in order."""
+    `before` are the strips that feed it, in order. Of a `stretch` (seconds), `sounding` is what lies in it, and `whole`
+    all that the track plays."""
 
     strip: Strip
     through: int
@@ -76,6 +82,8 @@ class Job(msgspec.Struct, frozen=True):
     buffer: int
     samples: int
     before: tuple[Stage, ...] = ()
+    stretch: tuple[float, float] | None = None
+    whole: Sounding = Sounding()
 
     @property
     def stages(self) -> tuple[Stage, ...]:
@@ -88,7 +96,7 @@ class Job(msgspec.Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        return self.strip.name
+        return self.strip.name + (f" {clock(self.stretch[0])} to {clock(self.stretch[1])}" if self.stretch else "")
 
     def file_name(self, kind: str) -> str:
         """What the file is called: the track's name, without what file systems mind."""
@@ -112,16 +120,19 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
     """The freezes and bounces that a plan holds, of tracks and of buses with all that feeds them, in its order."""
     found = []
     for decision in plan.decisions:
-        if decision.kind not in ("freeze", "bounce") or decision.start is not None:
+        if decision.kind not in ("freeze", "bounce"):
             continue
         strip = session.strip(decision.strip)
         through = last_place(strip, decision)
         uses = tuple(use for place, use in strip.places() if place <= through and use.enabled)
-        sounding = audio_of.get(strip.id, Sounding())
+        whole = sounding = audio_of.get(strip.id, Sounding())
+        cut = (decision.start, decision.end) if decision.start is not None and decision.end is not None else None
+        if cut is not None:
+            sounding = stretch.inside(whole, *cut, session.rate)
         before = () if strip.kind == "track" or decision.kind == "freeze" else stages(session, strip.id, audio_of)
         ends = [end for each in (sounding, *(stage.sounding for stage in before)) for end in ends_of(each)]
         samples = round(max(ends, default=0.0) * session.rate)
-        found.append(Job(strip, through, uses, sounding, session.rate, buffer, samples, before))
+        found.append(Job(strip, through, uses, sounding, session.rate, buffer, samples, before, cut, whole))
     return found
 
 
@@ -142,7 +153,12 @@ def obstacles(job: Job) -> list[str]:
         return inside
     if job.strip.kind != "track":
         return ["it is no track with audio of its own: a bounce prints a bus with all that feeds it"]
-    return own_obstacles(job.strip, job.sounding, job.rate)
+    found = own_obstacles(job.strip, job.sounding, job.rate)
+    if job.stretch is not None:
+        found += stretch.obstacles(job.whole, *job.stretch)
+        if job.strip.rides:
+            found.append("its fader is automated, and a track of its own would not have that")
+    return found
 
 
 def own_obstacles(strip: Strip, sounding: Sounding, rate: int) -> list[str]:
@@ -172,6 +188,8 @@ def digest(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
     """A digest of everything that goes into a file: settings, plugin files, audio files, places, rate, block size."""
     made = hashlib.sha256()
     made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding)))
+    if job.stretch is not None:
+        made.update(msgspec.json.encode((job.stretch, job.whole)))
     for stage in job.before:
         places = [use.id for use in stage.uses]
         made.update(msgspec.json.encode((stage.strip.id, stage.feeds, stage.sounding, places)))
@@ -210,11 +228,13 @@ def carry_out(
                 for share in chain.render(cancelled):
                     yield Step(job, "renders", share * half)
                 result = chain.result
+                skipped = round(job.stretch[0] * job.rate) if job.stretch is not None else 0
+                length = max(result.samples - result.latency - skipped, 0)
                 rendered = Rendered(
-                    job.strip.id, target.name, made_of, (result.samples - result.latency) / job.rate,
-                    decibels(chain.peak()), result.latency, result.dies, result.wrong,
+                    job.strip.id, target.name, made_of, length / job.rate, decibels(chain.peak()), result.latency,
+                    result.dies, result.wrong, start=skipped / job.rate,
                 )  # fmt: skip
-                audio.write(target, chain.stretches(), job.rate, kind)
+                audio.write(target, audio.later(chain.stretches(), skipped), job.rate, kind)
                 if prove:
                     proving = _prove(job, sources, paths, chain, residual_of(target), cancelled)
                     proof = None
@@ -223,6 +243,12 @@ def carry_out(
                             proof = each
                         else:
                             yield Step(job, "proves", half + half * each)
+                    if job.stretch is not None and proof is not None and proof.verdict in ("same", "rounded"):
+                        for each in _prove_cut(job, sources, paths, chain, residual_of(target), cancelled):
+                            if isinstance(each, Proof):
+                                most = max(proof.peak_db, each.peak_db)
+                                is_cut = each.verdict == "cut"
+                                proof = each if is_cut else msgspec.structs.replace(proof, peak_db=most)
                     rendered = msgspec.structs.replace(rendered, proof=proof)
         atomic.write(_note(target), msgspec.json.encode(rendered))
         yield Step(job, "rendered", 1.0, rendered)
@@ -288,6 +314,26 @@ def _prove(
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
 
 
+def _prove_cut(
+    job: Job, sources: Sources, paths: dict[str, str], printed: Rendering, residual: Path, cancelled: Callable[[], bool]
+) -> Iterator[float | Proof]:
+    """Whether a stretch and what is left of its track are together what the track was. They are not where plugins ring
+    on over an edge and are not linear, or sound by the clock."""
+    assert job.stretch is not None
+    samples = round(max(ends_of(job.whole), default=0.0) * job.rate)
+    soundings = (job.whole, stretch.outside(job.whole, *job.stretch, job.rate))
+    ways = [
+        Rendering((Stage(job.strip, job.uses, each),), sources, paths, job.rate, job.buffer, samples)
+        for each in soundings
+    ]
+    with ways[0] as whole, ways[1] as left:
+        for way in ways:
+            yield from way.render(cancelled)
+        both = stretch.Added(left.sound(), printed.sound())
+        found = _compared(whole.sound(), both, job.rate, residual)
+    yield msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "cut"))
+
+
 def verdict_of(peak_db: float, else_: str) -> str:
     """What a difference means (dBFS at most): "same", "rounded", or else what is given."""
     return "same" if peak_db <= SAME_DB else "rounded" if peak_db <= ROUNDED_DB else else_
@@ -303,6 +349,13 @@ def compared(one: Rendering, other: Rendering, rate: int, residual: Path | None 
 
     If it is more than rounding, it is written to `residual` at its true level, and the proof names that file.
     """
+    return _compared(one.sound(), other.sound(), rate, residual)
+
+
+Sound = NDArray[np.float32] | stretch.Added
+
+
+def _compared(one: Sound, other: Sound, rate: int, residual: Path | None = None) -> Proof:
     found = Difference()
     for _ in _left(found, one, other):
         pass
@@ -315,8 +368,7 @@ def compared(one: Rendering, other: Rendering, rate: int, residual: Path | None 
     return Proof("", found.peak_db, found.rms_db, found.place / rate, residual=named)
 
 
-def _left(found: Difference, one: Rendering, other: Rendering) -> Iterator[NDArray[np.float32]]:
-    """What is left of one rendering when the other is taken from it, stretch by stretch (n, 2)."""
-    a, b = one.sound(), other.sound()
+def _left(found: Difference, a: Sound, b: Sound) -> Iterator[NDArray[np.float32]]:
+    """What is left of one sound when the other is taken from it, stretch by stretch (n, 2)."""
     for first in range(0, max(len(a), len(b)), audio.BLOCK):
         yield found.add(*(np.array(each[first : first + audio.BLOCK]) for each in (a, b))).astype(np.float32)

@@ -97,6 +97,13 @@ def mixed(sources: Sources, parts: tuple[Part, ...], rate: int, samples: int) ->
         yield sound
 
 
+def later(stretches: Iterator[NDArray[np.float32]], skipped: int) -> Iterator[NDArray[np.float32]]:
+    """Sound without its first so many samples."""
+    for stretch in stretches:
+        yield stretch[skipped:]
+        skipped = max(skipped - len(stretch), 0)
+
+
 def write(
     path: Path, stretches: Iterator[NDArray[np.float32]], rate: int, kind: str = "wav", channels: int = CHANNELS
 ) -> None:

@@ -107,6 +107,12 @@ def read(path: Path) -> Imported:
         return _Reader(archive, root, path).imported()
 
 
+def sounding_of(archive: Archive, xml: bytes, path: Path, strip_id: str) -> Sounding:
+    """What a strip would play if an exchange file held another project. ImportRefusedError as `read`."""
+    found = _Reader(archive, parse(xml, WHERE), path).imported()
+    return found.audio.get(strip_id, Sounding())
+
+
 class _Reader:
     """One reading of one project; collects what is left out on the way."""
 

@@ -88,9 +88,15 @@ class Text:
                 return place + 1
         raise SpliceError("a tag has no end")
 
-    def source(self, element: Element) -> str:
-        """An element as it is written, with all in it."""
-        return self._content[element.begin : element.end].decode()
+    def source(self, element: Element, without: Element | None = None) -> str:
+        """An element as it is written, with all in it, or all but one of its children."""
+        if without is None:
+            return self._content[element.begin : element.end].decode()
+        return (self._content[element.begin : without.begin] + self._content[without.end : element.end]).decode()
+
+    def copy(self) -> Text:
+        """The same text, without the changes."""
+        return Text(self._content)
 
     def set(self, element: Element, name: str, value: str) -> None:
         """Gives an attribute a value, in its place if it is there."""

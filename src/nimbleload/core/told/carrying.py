@@ -15,11 +15,18 @@ def level(db: float) -> str:
     return "nothing" if db <= -199.5 else f"{db:.0f} dBFS".replace("-", "−")
 
 
+def moment(seconds: float) -> str:
+    """A place in the piece, to the tenth: "1:23.4"."""
+    return f"{int(seconds) // 60}:{seconds % 60:04.1f}"
+
+
 def proof_words(verdict: str, peak_db: float, at: float, other_buffer: int) -> str:
     """What rendering it again at another block size differs by."""
+    if verdict == "cut":
+        return f"the cut is heard: what is left and this differ from the track by {level(peak_db)}, at {moment(at)}"
     if verdict == "same" and peak_db <= -199.5:
         return f"the same, to the sample, in blocks of {other_buffer}"
-    where = f" at {int(at) // 60}:{at % 60:04.1f}" if verdict not in ("same", "rounded") else ""
+    where = f" at {moment(at)}" if verdict not in ("same", "rounded") else ""
     return f"{VERDICTS[verdict]}: blocks of {other_buffer} differ by {level(peak_db)} at most{where}"
 
 
@@ -38,7 +45,7 @@ def sharing_words(verdict: str, peak_db: float, at: float) -> str:
     if verdict in ("same", "rounded"):
         exact = ", to the sample" if peak_db <= -199.5 else f": {level(peak_db)} at most"
         return f"sharing sounds {VERDICTS[verdict]}{exact}"
-    return f"sharing changes the sound: {level(peak_db)} at most, at {int(at) // 60}:{at % 60:04.1f}"
+    return f"sharing changes the sound: {level(peak_db)} at most, at {moment(at)}"
 
 
 def headline(done: int, total: int, ended: int, refused: int, is_written: bool = False) -> str:

@@ -1,0 +1,87 @@
+"""What a stretch takes out of the clips of an exchange file, and what has to be laid again beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from ..core.session.session import Session
+from ..core.session.tempo import TempoMap
+from ..store.archive import Archive
+from ..store.dawproject import NotePart, Part, sounding_of
+from ..store.splice import Element, Text
+from . import stretch
+
+
+class Crossing(NamedTuple):
+    """What a stretch does to the clips of a track: those that are `gone`, and of those that lay over its edges what is
+    left: `parts` of audio, and `notes`, each with the stretch (seconds) in which they lie."""
+
+    gone: list[Element]
+    parts: tuple[Part, ...]
+    notes: list[tuple[float, float, list[NotePart]]]
+
+
+class Cutting(NamedTuple):
+    """Cuts clips of an exchange file. Only those over an edge are written anew, as plain clips in seconds."""
+
+    archive: Archive
+    source: Path
+
+    def crossing(
+        self, text: Text, clips: Sequence[Element], strip_id: str, session: Session, span: tuple[float, float]
+    ) -> Crossing:
+        """What a stretch (seconds) does to these clips, the only ones of a strip that lie in no other clip."""
+        tempo = TempoMap(session.tempo)
+        gone, over = [], []
+        for clip in clips:
+            begun, ended = placed(clip, tempo)
+            if ended <= span[0] or begun >= span[1] or clip.attributes.get("enable") == "false":
+                continue
+            gone.append(clip)
+            if begun < span[0] or ended > span[1]:
+                over.append(clip)
+        if not over:
+            return Crossing(gone, (), [])
+        # Read as if only those over an edge were there: what they play, whatever they are made of.
+        only = text.copy()
+        kept = {clip.begin for clip in over}
+        for clip in iter_same(only, clips):
+            if clip.begin not in kept:
+                only.set(clip, "enable", "false")
+        sounding = sounding_of(self.archive, only.changed(), self.source, strip_id)
+        left = stretch.outside(sounding, *span, session.rate)
+        notes = []
+        if left.notes:
+            for clip in over:
+                begun, ended = placed(clip, tempo)
+                ended = min(ended, max(note.end for note in left.notes))
+                for a, b in ((max(begun, 0.0), min(ended, span[0])), (max(begun, span[1]), ended)):
+                    inside = [note for note in left.notes if a <= note.start < b]
+                    if inside:
+                        notes.append((a, b, inside))
+        return Crossing(gone, left.parts, notes)
+
+
+def iter_same(other: Text, clips: Sequence[Element]) -> list[Element]:
+    """The elements of another reading of the same text that lie where these do."""
+    wanted = {clip.begin for clip in clips}
+    return [each for each in other.root.iter("Clip") if each.begin in wanted]
+
+
+def placed(clip: Element, tempo: TempoMap) -> tuple[float, float]:
+    """From when to when a clip lies in the piece (seconds); without end if it does not say."""
+    unit, above = "", clip.parent
+    while above is not None and not unit:
+        unit, above = above.attributes.get("timeUnit", ""), above.parent
+    start = float(clip.attributes.get("time", 0))
+    length = float(clip.attributes.get("duration", "inf"))
+    if unit == "seconds":
+        return start, start + length
+    return tempo.seconds(start), tempo.seconds(start + length) if length < float("inf") else length
+
+
+def seconds(value: float) -> str:
+    """A time as it is written, to the nanosecond."""
+    return f"{value:.9f}".rstrip("0").rstrip(".")
