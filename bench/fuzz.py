@@ -30,7 +30,7 @@ with atheris.instrument_imports(include=["nimbleload.store", "nimbleload.core.se
     from nimbleload.store import clipping, dawproject, midi_file, recording_file, session_file, spreadsheet, track_table
     from nimbleload.store.archive import ImportRefusedError
     from nimbleload.store.found import NothingFoundError
-    from nimbleload.store.library import Library
+    from nimbleload.store.library import Library, LibraryError
     from nimbleload.store.session_file import Saved, SessionFileError
 
 import contextlib
@@ -92,7 +92,8 @@ def own(data: bytes) -> None:
 ODD = (
     "", "-1", "0", "1", "0.5", "1e308", "-1e308", "1e-320", "nan", "inf", "-inf", "99999999999999999999", "beats",
     "seconds", "true", "false", "maybe", "c", "cb", "ci", "t", "b", "i", "tm", "p", "notes", "audio", "submix",
-    "master", "effect", "pre", "post", "linear", "decibel", "percent", "a.wav", "../a.wav", "/etc/passwd", "\u0130", "x" * 300,
+    "master", "effect", "pre", "post", "linear", "decibel", "percent", "a.wav", "../a.wav", "/etc/passwd", "\u0130",
+    "x" * 300,
 )  # fmt: skip
 MORE_ATTRIBUTES = (
     "time", "duration", "playStart", "playStop", "loopStart", "loopEnd", "timeUnit", "contentTimeUnit", "reference",
@@ -181,12 +182,9 @@ def clip(data: bytes) -> None:
 
 def cells(data: bytes) -> None:
     library = Library(FOLDER / "library.sqlite")
-    try:
+    with contextlib.suppress(LibraryError):
         spreadsheet.import_(data.decode(errors="replace"), library)
-    except ValueError:
-        pass
-    finally:
-        library.close()
+    library.close()
 
 
 def recording(data: bytes) -> None:

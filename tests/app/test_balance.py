@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QPushButton
 from nimbleload.app.option_list import OptionButton
 from nimbleload.app.theme import theme
 from nimbleload.app.window import BALANCE
+from nimbleload.core.session import edits
 from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli
 
@@ -48,6 +49,34 @@ def test_sentence_ladder_place_and_shell_say_the_same_load(example):
     assert said["load"] == at.rung(256).load
     assert said["headline"] == example.balance.sentence.headline.text()
     assert said["second"] == of.worst_second()
+
+
+def test_a_version_that_is_held_is_compared_with_what_is_edited_after(example, settled):
+    desk, page = example.desk, example.balance
+    worst = percent(float(desk.survey.after.load.max()))
+    held = desk.survey.after
+    command(example, "Hold this version to compare with")
+    assert "held" not in page._timeline_panel.remark.text() and not page.timeline.grab().isNull()
+    # The dearest track is taken out on another page.
+    dearest = max(desk.survey.session.strips, key=lambda strip: len(strip.uses()))
+    settled(example, lambda: example.edit.edit("off", lambda s: edits.switch(s, [dearest.id], False)))
+    now = percent(float(desk.survey.after.load.max()))
+    words = page._timeline_panel.remark.text()
+    assert f"held {worst} at" in words and f"now {now}" in words
+    rows = page.timeline.figures()
+    start = rows.index(["start (s)", "end (s)", "load of the version held"]) + 1
+    assert [float(row[2]) for row in rows[start:]] == pytest.approx(held.load.tolist(), abs=1e-4)
+    # It is drawn: the picture without it is another one.
+    with_it = page.timeline.grab().toImage()
+    command(example, "Let the held version go")
+    assert page.timeline.grab().toImage() != with_it
+    assert "held" not in page._timeline_panel.remark.text()
+
+
+def command(window, name):
+    """Chooses a command by its name."""
+    (action,) = [each for each in window.commands() if each.text().replace("&", "") == name]
+    action.trigger()
 
 
 def test_buffers_that_are_too_long_for_whoever_records_are_told(example):

@@ -12,6 +12,7 @@ from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
+from nimbleload.core.units import percent
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
 from nimbleload.demo.session import HEARD_WITHIN
@@ -55,6 +56,17 @@ def test_a_position_a_buffer_and_cores_can_be_given(saved):
     assert (found["second"], found["buffer"], found["cores"]) == (1.0, 512, 2)
     assert found["load"] == pytest.approx(3e-3 / (256 / 48000))
     assert "no position" in run("load", str(saved), "--at", "soon").output
+
+
+def test_two_versions_are_told_against_each_other(saved, tmp_path):
+    other = tmp_path / "b.nimbleload"
+    assert run("edit", str(saved), "bypass a/comp", "section Storm 1", "--to", str(other)).exit_code == 0
+    found = figures("load", str(other), "--against", str(saved))
+    assert found["against"]["worst"] == figures("load", str(saved))["load"]
+    worst = found["against"]["worst"]
+    assert found["against"]["sections"] == [{"name": "Storm", "against": worst, "load": found["load"]}]
+    said = run("load", str(other), "--against", str(saved)).output
+    assert f"worst: held {percent(worst)}" in said and "Storm" in said
 
 
 def test_the_words_hold_the_same_figures(saved):

@@ -48,6 +48,15 @@ def changed(path, part, change):
     return path
 
 
+def test_a_part_of_what_is_not_there_is_refused(path):
+    def dangling(of):
+        of["strips"][0]["part_of"] = "nowhere"
+        return of
+
+    with pytest.raises(SessionFileError, match="“t” is said to be a part of another one"):
+        session_file.read(changed(path, "session.json", dangling))
+
+
 @pytest.mark.parametrize(
     ("field", "value", "words"),
     [

@@ -157,6 +157,19 @@ def test_tempi_that_are_not_possible_are_left_out(tmp_path):
     assert found.report.left_out == ("1 tempi that are not possible.",)
 
 
+def test_a_key_signature_that_cannot_be_takes_no_notes_away(tmp_path):
+    whole = written(tmp_path / "a.mid", meta(0, "key_signature", key="C") + note(60, 0, 480)).read_bytes()
+    path = tmp_path / "b.mid"
+    path.write_bytes(whole.replace(b"\xff\x59\x02\0\0", b"\xff\x59\x02\x07\xa1"))
+    assert path.read_bytes() != whole
+    found = midi_file.read(path)
+    assert found.report.left_out == () and found.session.strips[0].clips[0].end == 0.5
+    # One that is too long as well is a damaged track, in a sentence.
+    path.write_bytes(whole.replace(b"\xff\x59\x02\0\0", b"\xff\x59\x03\x07\xa1"))
+    with pytest.raises(NothingFoundError, match="Track 1 is damaged and left out"):
+        midi_file.read(path)
+
+
 def test_it_can_be_stopped(tmp_path):
     path = written(tmp_path / "a.mid", note(60, 0, 480), note(60, 0, 480))
     with pytest.raises(StoppedError, match="track 1"):

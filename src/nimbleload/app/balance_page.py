@@ -12,11 +12,13 @@ from ..core.cards.card import PROVENANCE_WORDS
 from ..core.computer.ceiling import Ceiling, by_buffer
 from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
+from ..core.load.load_map import LoadMap
 from ..core.load.ranking import Stretch, stretch_load
 from ..core.optimise.suggest import Suggestion
 from ..core.optimise.weigh import Weighed
 from ..core.survey import block_with
 from ..core.told.verdict import Verdict, verdict
+from ..core.told.versions import against_held
 from ..core.units import clock, percent
 from .block_view import BlockView
 from .buffer_row import BufferRow
@@ -71,6 +73,8 @@ class BalancePage(QWidget):
         self.right.addWidget(self.options)
         self.timeline = TimelineView()
         self._suggestion: Suggestion | None = None
+        # The load of a version of this session that later ones are compared with.
+        self.held: LoadMap | None = None
         self._block_panel = Panel("One block", self.block)
         self._timeline_panel = Panel("Load through the piece", self.timeline)
         self.kind = "mean"
@@ -110,6 +114,7 @@ class BalancePage(QWidget):
 
     def _connect(self) -> None:
         desk = self._desk
+        desk.opened.connect(self._let_go_held)
         self.sentence.pressed.connect(self._next_step)
         self.buffers.chosen.connect(desk.choose_buffer)
         self.tracks.chosen.connect(desk.select)
@@ -157,7 +162,7 @@ class BalancePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
-        self.timeline.show_survey(of)
+        self.timeline.show_survey(of, self.held)
         self.show_plan()
         self._show_moment()
 
@@ -181,12 +186,23 @@ class BalancePage(QWidget):
         here = percent(at.rung(of.buffer).load)
         if at.judged.kind == "unknown":
             words = "not known"
+        elif self.held is not None and self.held is not of.after:
+            words = against_held(self.held, of.after, at.second)
         elif of.plan.decisions:
             worst = f"worst: now {percent(before)} → with this plan {percent(after)}"
             words = f"{worst};  here {percent(at.load_before)} → {here}"
         else:
             words = f"worst {percent(after)};  here {here}"
         self._timeline_panel.remark.setText(words if self.timeline.stretch is None else self._stretch_words())
+
+    def hold_version(self, on: bool) -> None:
+        """Holds the version that is shown, with its plan, to compare later ones with; or lets the held one go."""
+        if self._desk.survey is not None:
+            self.held = self._desk.survey.after if on else None
+            self._show_survey()
+
+    def _let_go_held(self) -> None:
+        self.held = None
 
     def _show_stretch(self, stretch: Stretch | None) -> None:
         self.tracks.show_stretch(stretch)

@@ -36,6 +36,7 @@ class Menus:
     report: QAction
     undo: QAction
     redo: QAction
+    unheld: QAction
     decisions: list[QAction]
 
     def __init__(self, window: Any) -> None:
@@ -110,6 +111,10 @@ class Menus:
         self.add(decide, "&What the session gives away…", window.deciding.show_findings, "F")
         self.add(decide, "&Before the final render…", window.deciding.show_restore, "B")
         self.add(decide, "Show it without the plan, and back (or hold C)", window.deciding.peek)
+        hold = window.balance.hold_version
+        self.add(decide, "&Hold this version to compare with", lambda: hold(True), "Ctrl+Shift+H")
+        self.unheld = self.add(decide, "Let the held version g&o", lambda: hold(False))
+        decide.aboutToShow.connect(lambda: self.unheld.setEnabled(window.balance.held is not None))
         self.add(decide, "&Write the plan as a report…", window.deciding.ask_report)
 
     def name_decisions(self) -> None:

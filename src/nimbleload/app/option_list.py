@@ -216,10 +216,11 @@ class OptionList(QFrame):
 
     def show_options(self, of: Survey, at: Instant, strip_ids: tuple[str, ...], weighed: list[Weighed]) -> None:
         """Shows the options of the chosen strips, and for a single one its chain."""
-        if not strip_ids:
+        numbers = [i for i, strip in enumerate(of.planned.session.strips) if strip.id in strip_ids]
+        if not numbers:
+            # Nothing is chosen, or what is chosen came with an edit whose load is still computed.
             self.show_nothing()
             return
-        numbers = [i for i, strip in enumerate(of.planned.session.strips) if strip.id in strip_ids]
         share = float(at.strip_costs[numbers].sum()) / of.deadline
         name = of.planned.session.strips[numbers[0]].name if len(numbers) == 1 else f"{len(numbers)} tracks"
         self._title.setText(name)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 from shiboken6 import VoidPtr
 
+from ..core.load.load_map import LoadMap
 from ..core.load.ranking import Stretch
 from ..core.survey import Survey, worst_seconds
 from ..core.units import clock, percent
@@ -40,6 +41,7 @@ class TimelineView(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self._of: Survey | None = None
+        self._held: LoadMap | None = None
         self._second = 0.0
         self._worst: list[float] = []
         self._hover: float | None = None
@@ -48,9 +50,11 @@ class TimelineView(Picture):
         self.stretch: Stretch | None = None
         self._drawn_from: float | None = None
 
-    def show_survey(self, of: Survey) -> None:
-        kept = self._of is not None and of.before is self._of.before and self._top_of(of) == self._top()
-        self._of = of
+    def show_survey(self, of: Survey, held: LoadMap | None = None) -> None:
+        """Shows the load with the plan and without, and that of a version that is `held` as a line."""
+        top = self._top() if self._of is not None else 0.0
+        kept = self._of is not None and of.before is self._of.before and self._top_of(of, held) == top
+        self._of, self._held = of, held if held is not of.after else None
         self._shapes = {key: shape for key, shape in self._shapes.items() if kept and not key[0]}
         self._worst = worst_seconds(of.after, 5)
         highest = float(of.after.load.max())
@@ -86,6 +90,10 @@ class TimelineView(Picture):
             rows.append(["start (s)", "end (s)", "load without the plan"])
             for m in range(len(before.load)):
                 rows.append([f"{value:.4f}" for value in (before.times[m], before.times[m + 1], before.load[m])])
+        if self._held is not None:
+            rows.append(["start (s)", "end (s)", "load of the version held"])
+            borders = zip(self._held.times[:-1], self._held.times[1:], self._held.load, strict=True)
+            rows += [[f"{value:.4f}" for value in row] for row in borders]
         return rows
 
     def sizeHint(self) -> QSize:
@@ -101,12 +109,13 @@ class TimelineView(Picture):
 
     def _top(self) -> float:
         assert self._of is not None
-        return self._top_of(self._of)
+        return self._top_of(self._of, self._held)
 
     @staticmethod
-    def _top_of(of: Survey) -> float:
+    def _top_of(of: Survey, held: LoadMap | None) -> float:
         """The load at the upper edge."""
-        return max(1.15, 1.12 * float(max(of.before.load.max(), of.after.load.max())))
+        maps = (of.before, of.after) if held is None else (of.before, of.after, held)
+        return max(1.15, 1.12 * max(float(each.load.max()) for each in maps))
 
     def _length(self) -> float:
         assert self._of is not None
@@ -155,6 +164,7 @@ class TimelineView(Picture):
         painter.setBrush(theme.colour("teal"))
         painter.drawPolygon(after)
         self._paint_overload(painter, plot, after)
+        self._paint_held(painter, plot)
         self._paint_waking(painter, plot)
         self._paint_stretch(painter, plot)
         self._paint_frame(painter, plot)
@@ -170,6 +180,18 @@ class TimelineView(Picture):
         painter.setBrush(theme.hatch(theme.colour("ground"), 5))
         painter.drawPolygon(after)
         painter.restore()
+
+    def _paint_held(self, painter, plot: QRectF) -> None:
+        """The load of the version that is held, as a line over everything."""
+        if self._held is None:
+            return
+        times = np.minimum(np.repeat(self._held.times, 2)[1:-1], self._length())
+        x = plot.left() + plot.width() * times / self._length()
+        y = plot.bottom() - plot.height() * np.repeat(self._held.load, 2) / self._top()
+        painter.setPen(QPen(theme.colour("text"), 1.5))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(polygon(x, y))
+        painter.setPen(Qt.PenStyle.NoPen)
 
     def _paint_stretch(self, painter, plot: QRectF) -> None:
         """The chosen stretch, bright between two lines."""

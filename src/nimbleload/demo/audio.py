@@ -16,7 +16,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from ..core.session.strips import Strip
-from ..store import dawproject_out
+from ..store import atomic, dawproject_out
 from ..store.dawproject_out import Loop
 from .session import session
 
@@ -35,9 +35,9 @@ def made() -> Path:
     found = path()
     if not found.exists():
         found.parent.mkdir(parents=True, exist_ok=True)
-        fresh = found.with_suffix(".part")
-        dawproject_out.write(fresh, session(), audio_of)
-        fresh.replace(found)
+        # Several may find at once that it is missing: each makes one of its own, and the last one stays.
+        with atomic.replacing(found) as fresh:
+            dawproject_out.write(fresh, session(), audio_of)
     return found
 
 

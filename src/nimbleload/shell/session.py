@@ -16,6 +16,7 @@ from ..core.session.session import SessionError
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
+from ..core.told.versions import against_held, sections_against
 from ..core.told.warnings import warnings
 from ..core.units import as_sentence, clock, from_clock, milliseconds, percent
 from ..probe import catalogue
@@ -61,16 +62,32 @@ def import_(file: str, to: str | None, over: bool, json: bool) -> None:
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
 @click.option("--at", metavar="M:SS", help="A position in the piece (default: the worst moment).")
+@click.option("--against", metavar="FILE", help="Another version of the session, to compare with.")
 @as_json
-def load(file: str, buffer: int | None, cores: int | None, at: str | None, json: bool) -> None:
+def load(file: str, buffer: int | None, cores: int | None, at: str | None, against: str | None, json: bool) -> None:
     """Say what Balance says: the load at the worst moment, why, and at every buffer size."""
     of = surveyed(file, buffer, cores)
     here = instant(of, None if at is None else position(at))
     seen = outlook(of, here)
+    other = surveyed(against, of.buffer, of.machine.cores) if against is not None else None
     if json:
-        show_json(figures(of, here, seen))
-    else:
-        say(of, here, seen)
+        show_json(figures(of, here, seen) | ({"against": compared(of, other)} if other is not None else {}))
+        return
+    say(of, here, seen)
+    if other is not None:
+        click.echo()
+        click.echo(f"Against {against}: {against_held(other.after, of.after, here.second)}")
+        for name, was, now in sections_against(of.session, other.after, of.after):
+            click.echo(f"  {percent(was):>7} → {percent(now):>7}  {name}")
+
+
+def compared(of: Survey, other: Survey) -> dict[str, Any]:
+    """A session against another version of it, as plain values: the highest loads as fractions."""
+    sections = [
+        {"name": name, "against": was, "load": now}
+        for name, was, now in sections_against(of.session, other.after, of.after)
+    ]
+    return {"session": other.session.name, "worst": float(other.after.load.max()), "sections": sections}
 
 
 @cli.command()

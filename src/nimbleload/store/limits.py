@@ -73,6 +73,8 @@ def _impossible(value: Any, where: str) -> Iterator[str]:
                 yield f"{called} is {part}; it can be from {least:g} to {most:g}"
             else:
                 yield from _impossible(part, called)
+        if isinstance(value, Strip) and value.part_of is not None:
+            yield f"{here} is said to be a part of another one, which only a computation makes"
         if isinstance(value, (Company, Polyphony)):
             yield from _bad_curve(value, here)
 

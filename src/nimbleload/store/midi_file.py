@@ -6,6 +6,7 @@ Each track of the file is read by itself, so that one that is damaged does not t
 from __future__ import annotations
 
 import io
+import re
 import struct
 from collections import defaultdict
 from functools import lru_cache
@@ -37,6 +38,8 @@ class Played(NamedTuple):
     end: int
     key: int
     velocity: int
+
+KEY_SIGNATURE, KEY_SIGNATURE_OF_C = re.compile(rb"\xff\x59\x02..", re.DOTALL), b"\xff\x59\x02\0\0"
 
 
 class Part(NamedTuple):
@@ -142,6 +145,10 @@ def _messages(chunk: bytes) -> tuple[mido.MidiTrack, str]:
     whole = struct.pack(">4sIHHH", b"MThd", 6, 0, 1, 96) + b"MTrk" + struct.pack(">I", len(chunk)) + chunk
     try:
         return mido.MidiFile(file=io.BytesIO(whole), clip=True).tracks[0], ""
+    except mido.KeySignatureError as error:
+        # Nobody needs it here: with one that can be, the track may be read.
+        plain = KEY_SIGNATURE.sub(KEY_SIGNATURE_OF_C, chunk)
+        return _messages(plain) if plain != chunk else (mido.MidiTrack(), str(error))
     except EOFError:
         return mido.MidiTrack(), "it ends in the middle of a message"
     except (OSError, ValueError, LookupError, TypeError, struct.error) as error:
