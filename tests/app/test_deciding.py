@@ -131,7 +131,6 @@ def put_by(window, qtbot, settled, name: str):
     dialog = open_dialog(window, qtbot, "Plans put by", KeptDialog)
     dialog.name.setText(name)
     settled(window, dialog.keep.click)
-    dialog.setParent(None)
 
 
 def test_a_plan_for_tracking_and_one_for_mixing_are_kept_with_their_buffers(example, qtbot, settled, tmp_path):
@@ -151,7 +150,6 @@ def test_a_plan_for_tracking_and_one_for_mixing_are_kept_with_their_buffers(exam
     session_file.write(tmp_path / "x.nimbleload", example.desk.saved())
     again = session_file.read(tmp_path / "x.nimbleload")
     assert [(kept.name, kept.buffer) for kept in again.kept] == [("mixing", 256), ("tracking", 64)]
-    dialog.setParent(None)
     dialog = open_dialog(example, qtbot, "Plans put by", KeptDialog)
     settled(example, dialog.forget.click)
     assert [kept.name for kept in example.desk.document.kept] == ["tracking"]

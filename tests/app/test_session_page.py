@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QLineEdit, QMessage
 from nimbleload.app.edit.ask import Question
 from nimbleload.app.edit.chain_painter import boxes
 from nimbleload.app.edit.how_many_dialog import HowManyDialog
+from nimbleload.app.edit.shelf_dialog import ShelfDialog
 from nimbleload.app.edit.strip_model import CHAIN, NAME, WHEN
 from nimbleload.app.edit.strip_view import NEW, PLUGINS, TRACKS
 from nimbleload.app.window import BALANCE, EDIT, MEASURE
@@ -340,6 +341,33 @@ class TestBoxes:
         mix.desk.undo()
         mix.desk.undo()
         assert mix.desk.document.session == before
+
+    def test_a_chain_is_kept_on_the_shelf_and_put_in_elsewhere(self, mix, qtbot):
+        view = mix.edit.view
+        choose(qtbot, mix, "A")
+        press(qtbot, view, "Ctrl+Shift+J")
+        answer(qtbot, mix, name="Warm")
+        assert mix.edit.news.text() == "Warm is on the shelf, for this and other sessions."
+        choose(qtbot, mix, "B")
+        press(qtbot, view, "Ctrl+J")
+        (dialog,) = [each for each in mix.findChildren(ShelfDialog) if each.isVisible()]
+        assert dialog.rows.item(0).toolTip() == "Sluice → Ballast → Tar"
+        qtbot.keyClick(dialog.rows, Qt.Key.Key_Return)
+        assert chain(mix, "B") == ["Sluice", "Ballast", "Tar"] == chain(mix, "A")
+        assert mix.desk.history.undo_step == "put in Warm"
+        active(qtbot, mix)
+        press(qtbot, view, "Ctrl+J")
+        (dialog,) = [each for each in mix.findChildren(ShelfDialog) if each.isVisible()]
+        active(qtbot, dialog)
+        qtbot.keyClick(dialog.rows, Qt.Key.Key_Delete)
+        assert dialog.rows.count() == 0 and not dialog.take.isEnabled()
+        assert "Nothing is kept yet" in dialog.words.text()
+        qtbot.keyClick(dialog, Qt.Key.Key_Escape)
+        active(qtbot, mix)
+        # With nothing chosen there is nothing to keep.
+        choose(qtbot, mix, "Group")
+        press(qtbot, view, "Ctrl+Shift+J")
+        assert "Choose plugins, or a track" in mix.edit.news.text()
 
     def test_the_menu_leads_to_the_cost_card(self, mix, qtbot):
         qtbot.mouseClick(mix.edit.view.viewport(), Qt.MouseButton.LeftButton, pos=box(mix, "A", 1))

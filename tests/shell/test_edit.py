@@ -123,14 +123,19 @@ def test_every_verb_is_listed_and_does_something():
         "bypass": "bypass 'A 1/1'", "set": "set 'A 1/Tar' drive=3",
         "preset": "preset 'A 1/Tar' tar.state", "listen": "listen 'A 1/1' 'A 2'",
         "clip": "clip 'A 2' 0:01 0:02", "clear": "clear 'A 1' 0:02 0:04", "shift": "shift 'A 1' 5",
-        "section": "section X 0:05", "tempo": "tempo 77", "rate": "rate 96000", "length": "length 9:00",
+        "section": "section X 0:05", "take": "take 'A 2' Mine", "tempo": "tempo 77",
+        "rate": "rate 96000", "length": "length 9:00",
     }  # fmt: skip
     Path("tar.state").write_bytes(b"state")
     undone = {"disarm": "arm 'A 1'", "on": "off 'A 1'", "unbypass": "bypass 'A 1/1'"}
+    run("edit", "a.nimbleload", "keep 'A 1' Mine")
     before = session()
     listed = run("edit", "a.nimbleload", "--verbs")
     for verb in VERBS:
         assert f"{verb} " in listed
+        if verb == "keep":
+            # It leaves the session as it is: a test of its own.
+            continue
         if verb == "window":
             # It opens only where there is a display, and what has one: a test of its own.
             assert "its standard has none" in run("edit", "a.nimbleload", "window 'A 1/Tar'", fails=True)
@@ -165,6 +170,17 @@ def test_presets_and_state_files_are_tried_before_they_are_taken(tmp_path, monke
     assert session().strips[0].inserts[0].setting.state == state
     run("edit", "a.nimbleload", "preset Drums/1 none")
     assert session().strips[0].inserts[0].setting == Setting()
+
+
+def test_a_chain_is_kept_for_another_session():
+    run("new", "a.nimbleload")
+    run("edit", "a.nimbleload", "add track A", "insert A Sluice", "insert A Vault", "keep A Warm")
+    run("new", "b.nimbleload")
+    run("edit", "b.nimbleload", "add track B", "insert B tar", "take B Warm 1")
+    assert [use.label for use in session("b.nimbleload").strips[0].inserts] == ["Sluice", "Vault", "Tar"]
+    said = run("edit", "b.nimbleload", "take B Cold", fails=True)
+    assert "Nothing is kept as Cold; on the shelf there is Warm" in said
+    assert "no plugins to keep as Empty" in run("edit", "b.nimbleload", "add track C", "keep C Empty", fails=True)
 
 
 def test_what_is_set_in_a_plugins_own_window_is_taken_when_it_is_closed(hands, library, monkeypatch):  # noqa: F811

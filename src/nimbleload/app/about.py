@@ -6,6 +6,7 @@ import platform
 from importlib import metadata
 from typing import Any
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog, QTextBrowser, QVBoxLayout, QWidget
 
 from .. import __version__
@@ -44,6 +45,7 @@ class About(QDialog):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("About Nimble Load")
         self.resize(theme.px(520), theme.px(420))
         browser = QTextBrowser()

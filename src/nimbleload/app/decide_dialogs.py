@@ -41,6 +41,7 @@ class FindingsDialog(QDialog):
 
     def __init__(self, found: Sequence[Weighted], parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("What the session gives away")
         self.resize(theme.px(720), theme.px(480))
         self.buttons: list[QPushButton] = []
@@ -102,6 +103,7 @@ class PlansDialog(QDialog):
 
     def __init__(self, of: Survey, found: dict[str, Suggestion], parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("Three plans")
         self.resize(theme.px(980), theme.px(480))
         self.buttons: dict[str, QPushButton] = {}
@@ -150,6 +152,7 @@ class WeightsDialog(QDialog):
 
     def __init__(self, weights: Weights, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("What hurts")
         self.resize(theme.px(460), theme.px(300))
         self._weights = weights
@@ -195,6 +198,7 @@ class KeptDialog(QDialog):
 
     def __init__(self, plans: Sequence[tuple[KeptPlan, float]], parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("Plans put by")
         self.resize(theme.px(560), theme.px(320))
         self._plans = [plan for plan, _ in plans]
@@ -249,6 +253,7 @@ class RestoreDialog(QDialog):
 
     def __init__(self, lines: Sequence[str], done: Sequence[str], parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("Before the final render")
         self.resize(theme.px(600), theme.px(420))
         self.words, self.list = QLabel(), QListWidget()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -32,6 +32,7 @@ class ElsewhereDialog(QDialog):
         self, use: PluginUse, uses: dict[CardKey, PluginUse], cards: Cards, buffer: int, parent: QWidget | None = None
     ) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle(f"Figures for {use.label}")
         words = QLabel(
             "Type what a host's meter shows for this plugin alone, in per cent of one core: at one buffer size, or "

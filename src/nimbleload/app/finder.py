@@ -14,6 +14,7 @@ class Finder(QDialog):
 
     def __init__(self, actions: list[QAction], parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("Find a command")
         self.resize(theme.px(460), theme.px(340))
         self._actions = actions

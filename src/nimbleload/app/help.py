@@ -53,6 +53,7 @@ class Help(QDialog):
 
     def __init__(self, page: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("The guide")
         self.resize(theme.px(880), theme.px(620))
         self.search, self.pages, self.text = QLineEdit(), QListWidget(), QTextBrowser()

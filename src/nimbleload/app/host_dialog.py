@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -53,6 +53,7 @@ class HostDialog(QDialog):
 
     def __init__(self, host: Host, device: Device, fit: Fitter, look: Looker, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle("The host and the audio device")
         self._fit, self._look = fit, look
         self._landing = Landing(self)

@@ -21,6 +21,7 @@ from ..probe.describing import read_state, state_of, told
 from ..probe.isolation import Failure
 from ..probe.messages import ParametersMessage
 from ..probe.plugin_window import Left, OwnWindow, Takes, taken
+from ..store import shelf
 
 Lookup = Callable[[str, str], PluginUse | None]
 
@@ -194,6 +195,24 @@ def _window(session: Session, words: list[str], _: Lookup) -> Session:
     return session
 
 
+def _keep(session: Session, words: list[str], _: Lookup) -> Session:
+    """A track's inserts, kept on the shelf under a name; the session stays as it is."""
+    try:
+        shelf.keep(words[1], strip_of(session, words[0]).inserts)
+    except shelf.ShelfError as error:
+        raise SessionError(str(error).rstrip(".")) from None
+    return session
+
+
+def _take(session: Session, words: list[str], _: Lookup) -> Session:
+    try:
+        uses = shelf.take(words[1])
+    except shelf.ShelfError as error:
+        raise SessionError(str(error).rstrip(".")) from None
+    place = whole(words[2], "the place") - 1 if len(words) > 2 else None
+    return chain_edits.insert(session, strip_of(session, words[0]).id, uses, place)
+
+
 def _listen(session: Session, words: list[str], _: Lookup) -> Session:
     target = None if words[1] == "none" else strip_of(session, words[1]).id
     return chain_edits.listen(session, [use_of(session, words[0]).id], target)
@@ -245,6 +264,8 @@ VERBS = {
     "preset": Verb("TRACK/PLUGIN PRESET|FILE|none", "a preset by name, or a preset or state file; none: as it starts",
                    _preset, 2, 2),
     "window": Verb("TRACK/PLUGIN", "its own window opens; closing it takes over what was set", _window, 1, 1),
+    "keep": Verb("TRACK NAME", "its inserts are kept on the shelf, for other sessions, under a name", _keep, 2, 2),
+    "take": Verb("TRACK NAME [PLACE]", "what is kept on the shelf goes into its chain", _take, 2, 3),
     "listen": Verb("TRACK/PLUGIN TRACK|none", "what its side-chain listens to", _listen, 2, 2),
     "clip": Verb("TRACK FROM TO [NOTES]", "a stretch in which it sounds; times as M:SS", _clip, 3, 4),
     "clear": Verb("TRACK [FROM [TO]]", "nothing sounds there any more", _clear, 1, 3),

@@ -46,6 +46,8 @@ COMMANDS = (
     Command("replace", "&Put another one in its place", "Ctrl+Shift+R", "Plugins", True),
     Command("card", "Its cost &card", "Ctrl+I", "Plugins", True),
     Command("window", "Its own &window", "Ctrl+Return", "Plugins", True),
+    Command("keep", "Keep on the s&helf…", "Ctrl+Shift+J", "Plugins", True),
+    Command("shelf", "&From the shelf…", "Ctrl+J", "Plugins", True),
     Command("copy", "&Copy", STANDARD.Copy, "Both", True),
     Command("cut", "Cu&t", STANDARD.Cut, "Both", True),
     Command("paste", "&Paste", STANDARD.Paste, "Both", True),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QPoint, Qt, Signal
-from PySide6.QtGui import QGuiApplication, QShowEvent
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -16,13 +16,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ...core.session import chain_edits, edits, joined, time_edits
+from ...core.session import chain_edits, edits, time_edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import StripKind
 from ...core.told.session import held
 from ...core.units import as_sentence, count, microseconds
-from ...store import clipping
 from ..desk import Desk
 from ..panels import headed, panel
 from ..picture import scrolled
@@ -36,6 +35,7 @@ from .plugin_list import PluginList
 from .plugin_settings import PluginSettings
 from .strip_model import StripModel
 from .strip_view import StripView
+from .taking_along import TakingAlong
 
 Edit = Callable[[Session], Session]
 
@@ -57,7 +57,7 @@ class SessionPage(QWidget):
         self.view = StripView(self.model)
         self.filter, self.news = QLineEdit(), QLabel()
         self.inspector, self.plugins = Inspector(), PluginList()
-        self.settings = PluginSettings(self.inspector, self)
+        self.settings, self.along = PluginSettings(self.inspector, self), TakingAlong(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
         self._is_choosing_again = False
         self._make_actions()
@@ -133,8 +133,8 @@ class SessionPage(QWidget):
             "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
             "how many": self.ask_how_many, "bypass": self._bypass, "left": lambda: self._step(-1),
             "right": lambda: self._step(1), "replace": self._replace, "card": self._ask_card,
-            "window": self.settings.open_window, "copy": self.copy, "cut": self.cut, "paste": self.paste,
-            "remove": self.remove,
+            "window": self.settings.open_window, "keep": self.along.keep, "shelf": self.along.open_shelf,
+            "copy": self.along.copy, "cut": self.along.cut, "paste": self.along.paste, "remove": self.remove,
         }  # fmt: skip
         made = make_actions(self, self.view, calls)
         self.menus = {menu: [made[each.name] for each in COMMANDS if each.menu == menu] for menu in MENUS}
@@ -171,9 +171,9 @@ class SessionPage(QWidget):
         """Adds a strip behind the chosen one, feeding what that feeds."""
         strips = self.view.selected_strips()
         output = strips[0].output if strips and strips[0].kind != "main" and kind != "return" else None
-        self._adding(f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output))
+        self.adding(f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output))
 
-    def _adding(self, what: str, change: Edit) -> None:
+    def adding(self, what: str, change: Edit) -> None:
         """Makes an edit, and chooses the first track that it has added."""
         known = {strip.id for strip in self.model.strips}
         made = self.edit(what, change)
@@ -185,7 +185,7 @@ class SessionPage(QWidget):
         """Copies the chosen tracks; of a bus with all that feeds it."""
         ids = self.view.selected()
         if ids:
-            self._adding("duplicate", lambda session: edits.duplicate(session, ids, times, members=True))
+            self.adding("duplicate", lambda session: edits.duplicate(session, ids, times, members=True))
 
     def move_tracks(self, by: int) -> None:
         ids = self.view.selected()
@@ -216,35 +216,6 @@ class SessionPage(QWidget):
         elif ids:
             self.edit("remove tracks", lambda session: edits.remove(session, ids))
 
-    def copy(self) -> bool:
-        """Puts the chosen plugins, or tracks, on the clipboard as text; whether there were any."""
-        strips, uses = self.view.selected_strips(), self._uses()
-        if uses or strips:
-            QGuiApplication.clipboard().setText(clipping.as_text(() if uses else strips, uses))
-        return bool(uses or strips)
-
-    def cut(self) -> None:
-        if self.copy():
-            self.remove()
-
-    def paste(self) -> None:
-        """Puts in what is on the clipboard: tracks, or plugins into the chosen track's chain."""
-        try:
-            found = clipping.from_text(QGuiApplication.clipboard().text())
-        except clipping.NoClippingError as error:
-            self.news.setText(f"Nothing was pasted: {error}.")
-            return
-        if found.tracks:
-            self._adding("paste tracks", lambda session: joined.pasted(session, found.tracks))
-            return
-        strips = self.view.selected_strips()
-        if not strips:
-            self.news.setText("Choose a track first: plugins go into that one's chain.")
-            return
-        ids = {strip.id for strip in self.model.strips}
-        uses = [u if u.sidechain in ids else chain_edits.listening_to_nothing(u) for u in found.plugins]
-        self.edit("paste plugins", lambda session: chain_edits.insert(session, strips[0].id, uses, None))
-
     def _drop_plugins(self, ids: list[str], strip: str, place: int, copy: bool) -> None:
         name = "copy plugins" if copy else "move plugins"
         self.edit(name, lambda session: chain_edits.put(session, ids, strip, place, copy))
@@ -269,7 +240,7 @@ class SessionPage(QWidget):
 
     def _step(self, by: int) -> None:
         """Moves the chosen plugin within its chain."""
-        uses = [use.id for use in self._uses()]
+        uses = [use.id for use in self.chosen_uses()]
         if len(uses) != 1:
             return
 
@@ -283,7 +254,7 @@ class SessionPage(QWidget):
         self.edit("move a plugin", stepped)
 
     def _bypass(self) -> None:
-        uses = self._uses()
+        uses = self.chosen_uses()
         if uses:
             on = any(use.enabled for use in uses)
             self.edit("bypass" if on else "bypass off",
@@ -291,7 +262,7 @@ class SessionPage(QWidget):
 
     def _replace(self) -> None:
         """Puts the plugin that has the cursor in the list in the place of the chosen ones."""
-        uses, item = [use.id for use in self._uses()], self.plugins.rows.currentItem()
+        uses, item = [use.id for use in self.chosen_uses()], self.plugins.rows.currentItem()
         if not uses or item is None:
             self.news.setText("Choose plugins in the chain, and in the list the one that is to take their place.")
             return
@@ -352,7 +323,7 @@ class SessionPage(QWidget):
 
     def ask_how_many(self) -> None:
         """How many more of what is chosen fit at each buffer size."""
-        of, strips, uses = self._desk.survey, self.view.selected_strips(), self._uses()
+        of, strips, uses = self._desk.survey, self.view.selected_strips(), self.chosen_uses()
         if of is None or not (strips or uses):
             self.news.setText("Choose tracks, a bus or a plugin: how many more of them fit is computed.")
             return
@@ -364,7 +335,8 @@ class SessionPage(QWidget):
     def _all_uses(self) -> list[PluginUse]:
         return [use for strip in self.model.strips for use in strip.uses()]
 
-    def _uses(self) -> list[PluginUse]:
+    def chosen_uses(self) -> list[PluginUse]:
+        """The chosen plugins, in their order."""
         return [use for use in self._all_uses if use.id in self.view.chosen]
 
     def choose(self, strip_id: str) -> None:
@@ -437,7 +409,7 @@ class SessionPage(QWidget):
         document = self._desk.document
         if document is None:
             return
-        uses, of, at = self._uses(), self._desk.survey, self._desk.instant
+        uses, of, at = self.chosen_uses(), self._desk.survey, self._desk.instant
         costs = ""
         if len(uses) == 1 and of is not None and at is not None and uses[0].id in at.use_costs:
             cost = at.use_costs[uses[0].id]
