@@ -19,6 +19,7 @@ log = logging.getLogger(__name__)
 
 
 def path() -> Path:
+    """Where the log lies, whether it is there or not."""
     return Path(platformdirs.user_state_dir("nimble-load")) / "nimble-load.log"
 
 

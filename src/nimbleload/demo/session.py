@@ -252,6 +252,7 @@ def track(row: Row, number: int, rng: random.Random) -> Strip:
 
 
 def bus(name: str, kind: StripKind, output: str, chain: tuple[Step, ...]) -> Strip:
+    """A bus or return of the example with its chain; its id is made of its name."""
     target = f"bus-{output}" if output else None
     steps = tuple(use(step, f"bus-{name}/{k}") for k, step in enumerate(chain))
     return Strip(f"bus-{name}", name, kind, None, steps, (), target, target)

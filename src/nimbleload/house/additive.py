@@ -74,6 +74,7 @@ def sound(own, partials, loudness, toward, factor, left, right):
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, state, samples, counters = memory_of(plugin)
     voices, partials = counters[0], counters[1]
     fields = counters[2:]

@@ -53,6 +53,7 @@ def analyse(samples, counters, in_left, in_right, out_left, out_right):
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     _, _, samples, counters = memory_of(plugin)
     analyse(
         samples, counters,

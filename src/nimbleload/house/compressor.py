@@ -53,6 +53,7 @@ def compress(settings, state, line, counters, in_left, in_right, out_left, out_r
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, state, line, counters = memory_of(plugin)
     compress(
         settings, state, line, counters,

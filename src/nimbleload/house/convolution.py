@@ -109,6 +109,7 @@ def convolve(wet, samples, counters, in_left, in_right, out_left, out_right):
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, _, samples, counters = memory_of(plugin)
     convolve(
         np.float32(settings[0]), samples, counters,

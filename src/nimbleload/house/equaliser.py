@@ -50,6 +50,7 @@ def filter_channel(coefficients, state, bands, source, target):
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     coefficients, state, _, counters = memory_of(plugin)
     bands = counters[0]
     for c in range(2):

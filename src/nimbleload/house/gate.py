@@ -70,6 +70,7 @@ def gate(settings, state, counters, in_left, in_right, out_left, out_right):
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, state, _, counters = memory_of(plugin)
     gate(
         settings, state, counters,

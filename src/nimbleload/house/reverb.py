@@ -98,6 +98,7 @@ def reverberate(settings, state, samples, counters, in_left, in_right, out_left,
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, state, samples, counters = memory_of(plugin)
     reverberate(
         settings, state, samples, counters,

@@ -72,6 +72,7 @@ def play(table, tone, length, quality, place, speed, loudness, toward, factor, l
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, state, samples, counters = memory_of(plugin)
     voices, quality, length = counters[0], counters[1], counters[2]
     fields = counters[3:]

@@ -63,6 +63,7 @@ def saturate(drive, factor, low_pass, rings, at, source, target):
 
 @cfunc(PROCESS, cache=True)
 def process(plugin, block):
+    """One block: the addresses of the plugin and of its `clap_process`; what that standard wants back."""
     settings, _, samples, counters = memory_of(plugin)
     drive, factor = np.float32(settings[0]), counters[0]
     silent = True

@@ -159,6 +159,7 @@ def ask(every: Sequence[Asked], cancelled: Callable[[], bool] = lambda: False) -
 
 
 def main(words: str) -> None:
+    """Holds what is asked for as a list in JSON, and tells each step as a line of JSON."""
     for asked in msgspec.json.decode(words, type=list[Asked]):
         for progress in find(asked):
             sys.stdout.buffer.write(msgspec.json.encode(progress) + b"\n")

@@ -60,6 +60,7 @@ class Answer(msgspec.Struct, frozen=True, tag="answer"):
 
 
 def cache_file() -> Path:
+    """Where what was found is kept, whether it is there or not."""
     return Path(platformdirs.user_cache_dir("nimble-load")) / "plugins.json"
 
 

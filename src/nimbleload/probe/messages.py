@@ -118,6 +118,8 @@ class LoadedMessage(msgspec.Struct, frozen=True, tag="loaded"):
 
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
+    """What is known of a plugin before its cells: latency (samples), tail (seconds; None: it rings), pace (ns)."""
+
     latency: int
     tail: float | None
     version: str
@@ -165,6 +167,8 @@ class ClosedMessage(msgspec.Struct, frozen=True, tag="closed"):
 
 
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
+    """What is found at few buffer sizes: company, silence, upkeep, and cost against notes."""
+
     company: tuple[Company, ...]
     silence: Silence
     upkeep: Upkeep
@@ -172,6 +176,8 @@ class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
 
 
 class SweepMessage(msgspec.Struct, frozen=True, tag="sweep"):
+    """What is known of single settings so far."""
+
     sweep: Sweep
 
 
@@ -193,6 +199,8 @@ class PlayingMessage(msgspec.Struct, frozen=True, tag="playing"):
 
 
 class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):
+    """How a rehearsal went."""
+
     rehearsal: Rehearsal
 
 
@@ -209,15 +217,19 @@ class RenderedMessage(msgspec.Struct, frozen=True, tag="rendered"):
 
 
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):
+    """One figure of a card."""
+
     cell: Cell
 
 
 class RefusedMessage(msgspec.Struct, frozen=True, tag="refused"):
+    """Why the plugin does not do it, as a sentence."""
+
     reason: str
 
 
 class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
-    pass
+    """All that was asked for has been told."""
 
 
 Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMessage | ParametersMessage

@@ -52,6 +52,7 @@ def begin(environment: dict[str, str], files: list[int]) -> None:
 
 
 def main() -> None:
+    """Makes a worker for each message on the line, until the other end is closed."""
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
     if os.getppid() != int(sys.argv[2]):
         os._exit(1)

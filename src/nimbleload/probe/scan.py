@@ -21,6 +21,7 @@ from .standards import ALL_LV2, ENDINGS, STANDARDS
 
 
 def look(path: str) -> Answer:
+    """What one file holds, or why it cannot be said; ALL_LV2 stands for all LV2 bundles."""
     standard = ALL_LV2 if path == ALL_LV2 else ENDINGS[Path(path).suffix]
     try:
         module = STANDARDS[standard]()
@@ -31,6 +32,7 @@ def look(path: str) -> Answer:
 
 
 def main() -> None:
+    """Looks into the files that are named, and tells before and after each."""
     channel, folder, paths = int(sys.argv[1]), Path(sys.argv[3]), sys.argv[4:]
     restrain()
     for module in STANDARDS.values():

@@ -307,6 +307,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
 
 
 def not_installed(use: PluginUse) -> str:
+    """Why a plugin cannot be run: it is not here, or its standard is none that is hosted."""
     standard = use.plugin.standard
     if standard in STANDARDS:
         return f"not installed here: nothing in the search folders for {standard.upper()} holds it"

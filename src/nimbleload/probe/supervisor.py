@@ -103,6 +103,7 @@ def supervise(channel: int, ended: int | None = None) -> None:
 
 
 def main() -> None:
+    """Stands above a scan."""
     parent = int(sys.argv[2])
     if os.getppid() != parent:
         os._exit(1)  # the parent ended before it could be asked to take this process with it

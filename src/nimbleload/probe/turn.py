@@ -14,6 +14,7 @@ POLL_SECONDS = 0.2
 
 
 def lock_file(core: int) -> Path:
+    """The file by which programs of one user take turns on a core."""
     return Path(tempfile.gettempdir()) / f"nimble-load-{os.getuid()}-core-{core}.lock"
 
 

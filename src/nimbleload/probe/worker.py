@@ -196,6 +196,7 @@ def try_settings(request: Request, trying: Trying, send) -> None:
 
 
 def main(number: int) -> None:
+    """Does what the one line of standard input asks for, and tells it on a file descriptor. Does not return."""
     restrain()
     request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request | StageRequest | RenderRequest)
 

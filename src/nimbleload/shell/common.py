@@ -68,6 +68,7 @@ def demo_saved() -> Saved:
 
 
 def library() -> Library:
+    """The user's library; the command ends with a sentence if it cannot be opened."""
     try:
         return Library()
     except LibraryError as error:
@@ -80,4 +81,5 @@ def cards_of(saved: Saved) -> dict[CardKey, CostCard]:
 
 
 def show_json(figures: Any) -> None:
+    """Writes figures as JSON, for programs."""
     click.echo(msgspec.json.format(msgspec.json.encode(figures), indent=2).decode())

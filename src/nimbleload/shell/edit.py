@@ -112,6 +112,7 @@ def add(file: str | None, source: str | None, to: str | None, show: bool, templa
 
 
 def list_verbs(context: click.Context, _: click.Parameter, on: bool) -> None:
+    """Lists all verbs and ends the command."""
     if on:
         for name, verb in VERBS.items():
             click.echo(f"{name} {verb.takes}\n    {verb.does}")

@@ -82,6 +82,7 @@ def use_of(session: Session, words: str) -> PluginUse:
 
 
 def number(text: str, what: str) -> float:
+    """A number that was typed. SessionError says `what` is none."""
     try:
         return float(text)
     except ValueError:
@@ -89,6 +90,7 @@ def number(text: str, what: str) -> float:
 
 
 def whole(text: str, what: str) -> int:
+    """A whole number that was typed. SessionError says `what` is none."""
     value = number(text, what)
     if value != int(value):
         raise SessionError(f"{what} is “{text}”; it must be a whole number")

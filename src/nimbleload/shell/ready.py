@@ -30,6 +30,7 @@ def digest() -> str:
 
 
 def is_ready() -> bool:
+    """Whether what is compiled fits the program as it is."""
     try:
         return stamp().read_text() == digest()
     except OSError:

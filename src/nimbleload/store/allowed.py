@@ -18,6 +18,7 @@ class AllowedError(Exception):
 
 
 def default_path() -> Path:
+    """Where it is kept, whether it is there or not."""
     return Path(platformdirs.user_config_dir("nimble-load")) / "allowed.json"
 
 

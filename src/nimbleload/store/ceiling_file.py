@@ -22,6 +22,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 
 def file() -> Path:
+    """Where ceilings are kept, whether it is there or not."""
     return Path(platformdirs.user_cache_dir("nimble-load")) / "ceiling.json"
 
 

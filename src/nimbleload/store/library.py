@@ -88,6 +88,7 @@ class LibraryError(Exception):
 
 
 def default_path() -> Path:
+    """Where the user's library lies, whether it is there or not."""
     return Path(platformdirs.user_data_dir("nimble-load")) / "library.sqlite"
 
 

@@ -79,6 +79,7 @@ def recover(left: Left) -> Saved:
 
 
 def discard(left: Left) -> None:
+    """Throws away what was left behind; what is gone already is no matter."""
     with contextlib.suppress(OSError):
         left.copy.unlink(missing_ok=True)
         left.copy.with_suffix(".json").unlink(missing_ok=True)

@@ -38,6 +38,8 @@ class Saved(msgspec.Struct, frozen=True):
 
 
 class Manifest(msgspec.Struct, frozen=True):
+    """What a session file says it is."""
+
     format: str
     version: int
 

@@ -22,6 +22,7 @@ class ShelfError(Exception):
 
 
 def default_folder() -> Path:
+    """Where the user's shelf lies, whether it is there or not."""
     return Path(platformdirs.user_data_dir("nimble-load")) / "shelf"
 
 

@@ -28,6 +28,8 @@ from .rendering import (
 
 
 class Bounce(Kind):
+    """A track, a part of it, a stretch, or a bus with all that feeds it becomes new audio, for good."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         if strip.kind in ("bus", "return"):
             inside, reason = group_of(session, strip.id)

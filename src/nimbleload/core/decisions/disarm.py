@@ -14,6 +14,8 @@ from .price import REHEARSED_AGAIN, Part, Price, Terms
 
 
 class Disarm(Kind):
+    """A track is no longer record-armed: it may be computed ahead, and be silent."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         return None if strip.armed else "it is not armed."
 

@@ -16,6 +16,8 @@ from .rendering import after_fader, end_of_piece, last_place, price_of, source_o
 
 
 class Freeze(Kind):
+    """A track is rendered up to a place of its chain; its plugins rest until it is undone."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         if decision.use is not None:
             return "a freeze is for a track, not for one plugin alone."

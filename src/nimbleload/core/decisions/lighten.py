@@ -14,6 +14,8 @@ from .price import Part, Price, Terms, sound_minutes
 
 
 class Lighten(Kind):
+    """A plugin takes a setting that costs less, one of the session's variants."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         use = named_use(strip, decision.use)
         if use is None:

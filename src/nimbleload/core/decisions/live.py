@@ -11,6 +11,8 @@ from .kind import Asked, Kind, Option
 
 
 class Live(Kind):
+    """A track stays as it is; taken into a plan it removes what was decided of it."""
+
     def options(self, strip: Strip, asked: Asked) -> Iterator[Option]:
         yield Option(Decision("live", strip.id), "Keep live", "nothing given up", None)
 

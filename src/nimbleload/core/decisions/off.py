@@ -16,6 +16,8 @@ from .price import SOUND_GONE, Part, Price, Terms
 
 
 class Off(Kind):
+    """A track, or one plugin, is switched off."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         if decision.use is None and strip.kind == "main":
             return "the main output cannot be switched off."

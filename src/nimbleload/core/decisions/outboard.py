@@ -12,6 +12,8 @@ from .price import ROUTED, Part, Price, Terms
 
 
 class Outboard(Kind):
+    """A plugin gives way to a device outside the computer."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         return "to outboard is for a plugin; the plan names none." if decision.use is None else None
 

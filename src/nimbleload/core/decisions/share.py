@@ -24,6 +24,8 @@ FAULTS = {
 
 
 class Share(Kind):
+    """Tracks whose chains end alike have those ends once, on a bus that they feed."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         return "to share is for a plugin; the plan names none." if decision.use is None else None
 

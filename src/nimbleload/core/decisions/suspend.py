@@ -18,6 +18,8 @@ TAIL_CUT = 3.0
 
 
 class Suspend(Kind):
+    """A track costs nothing while it is silent."""
+
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         if strip.armed:
             return "it is record-armed: it is never silent for certain."
