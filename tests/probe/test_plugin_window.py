@@ -15,7 +15,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
-from nimbleload.probe.catalogue import catalogue
+from nimbleload.probe import catalogue
 from nimbleload.probe.choosing import choices, lookup
 from nimbleload.probe.describing import parameters
 from nimbleload.probe.formats.vst3 import component_state, preset_file
@@ -210,7 +210,7 @@ def test_without_a_display_or_a_standard_with_windows_there_is_a_sentence(hands,
 
 @pytest.mark.parametrize("standard", ["lv2", "clap", "vst3"])
 def test_a_real_plugin_is_set_in_its_own_window(hands, standard):
-    use = lookup(choices(catalogue()))("ZamVerb", standard)
+    use = lookup(choices(catalogue.catalogue()))("ZamVerb", standard)
     if use is None:
         pytest.skip("zam-plugins is not installed")
     before = {each.name: each.value for each in parameters(use, 48000)}
@@ -240,6 +240,8 @@ def talks(tmp_path, monkeypatch):
     subprocess.run([compiler, *flags, "-o", str(bundle / "talks.so"), str(source), "-l:libX11.so.6"], check=True)
     (bundle / "manifest.ttl").write_text(TALKS)
     monkeypatch.setenv("LV2_PATH", str(tmp_path))
+    # What is kept of the bundles that were found is what was there before.
+    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
     return PluginUse("u", PluginRef("lv2", "urn:nimble-test:talks", "talks"))
 
 
