@@ -54,8 +54,8 @@ typedef struct ui {
   void *(*instantiate)(const struct ui *, const char *, const char *, write_t, void *, void **, const void *const *);
   void (*cleanup)(void *); void (*event)(void *, uint32_t, uint32_t, uint32_t, const void *); const void *(*extension)(const char *);
 } ui_t;
-typedef struct { write_t write; void *to; uint32_t transfer, text; int sent; } window_t;
 typedef struct _XDisplay Display;
+typedef struct { write_t write; void *to; uint32_t transfer, text; int sent; Display *display; } window_t;
 extern Display *XOpenDisplay(const char *);
 extern unsigned long XCreateSimpleWindow(Display *, unsigned long, int, int, unsigned, unsigned, unsigned, unsigned long, unsigned long);
 extern int XMapWindow(Display *, unsigned long), XFlush(Display *);
@@ -68,7 +68,8 @@ static void *open_ui(const ui_t *d, const char *plugin, const char *path, write_
   Display *display = XOpenDisplay(NULL);
   unsigned long made = XCreateSimpleWindow(display, (unsigned long)find(features, "http://lv2plug.in/ns/extensions/ui#parent"),
                                            0, 0, 321, 123, 0, 0, 0x80c040);
-  XMapWindow(display, made); XFlush(display);
+  XMapWindow(display, made);
+  w->display = display; /* told of on the first turn only: until then the display knows of no such window */
   *widget = (void *)made;
   return w;
 }
@@ -82,6 +83,7 @@ static void heard(void *h, uint32_t port, uint32_t size, uint32_t protocol, cons
 static int go_on(void *h) {
   window_t *w = h;
   struct { atom_t atom; char text[4]; } ask = {{4, w->text}, "ask"};
+  XFlush(w->display);
   if (!w->sent++) w->write(w->to, 3, sizeof ask, w->transfer, &ask);
   return 0;
 }

@@ -53,6 +53,7 @@ class Lv2Shown(Lv2Hosted):
         super().__init__(use, rate, longest, longest)
         self._loop, self.closed, self.resizable = loop, False, False
         self._wanted_size: Size | None = None
+        self._unsized: tuple[Window, int] | None = None
         self._told: dict[int, float] = {}
         self._waiting: list[tuple[int, bytes]] = []
         self._ui, self._handle = UiDescriptor(), 0
@@ -76,8 +77,8 @@ class Lv2Shown(Lv2Hosted):
         if not self._handle:
             raise PluginError(f"{self._label} could not make its window.")
         self._extend()
-        if self._wanted_size is None:
-            self._wanted_size = held.size_of(widget.value or 0) if widget.value else None
+        if self._wanted_size is None and widget.value:
+            self._unsized = held, widget.value
         if self._ui.port_event:
             self._tell_values()
         self._loop.every(IDLE_SECONDS, self._idle_ui)
@@ -151,7 +152,12 @@ class Lv2Shown(Lv2Hosted):
         """A knob is held, or let go: nothing is recorded here."""
 
     def wanted_size(self) -> Size | None:
+        if self._wanted_size is None and self._unsized is not None:
+            # It did not say: it has the size of what it has made, once the display knows of that.
+            self._wanted_size = self._unsized[0].size_of(self._unsized[1])
         wanted, self._wanted_size = self._wanted_size, None
+        if wanted is not None:
+            self._unsized = None
         return wanted
 
     def resized(self, size: Size) -> None:
