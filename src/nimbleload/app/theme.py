@@ -96,7 +96,8 @@ class Theme:
         self.colours, self.scale = THEMES[name], scale
         if application.styleSheet() == self._style_sheet():
             return  # it is in force already, and giving it to every widget again takes as long as opening a window
-        application.setStyle("Fusion")
+        if not application.styleSheet():
+            application.setStyle("Fusion")  # once: it polishes every widget anew
         application.setPalette(self._palette())
         application.setFont(self.font(12))
         application.setStyleSheet(self._style_sheet())
