@@ -2,7 +2,7 @@
    good: a child window; a click on it sets Level to 0.75; it asks for 500 × 300 once it is shown;
    hungry: burns a fifth of a core in a timer, and fills 60 MB when its window is made;
    crashes, hangs: when its window is put into the host's; leaves: closes itself after ten ticks;
-   bare: has none; stateless: as good, but saves no state. */
+   bare: has none; stateless: as good, but saves no state; forgets: as good, but takes no state back. */
 #include "clap.h"
 #include <stdlib.h>
 #include <time.h>
@@ -90,7 +90,7 @@ static const struct { void *on; } TIMER = {on_timer}, FILES = {on_file};
 
 typedef struct out { void *ctx; int64_t (*write)(const struct out *, const void *, uint64_t); } out_t;
 static bool save(const plugin_t *p, const void *to) { return ((const out_t *)to)->write(to, &OWN(p)->level, 8) == 8; }
-static bool load(const plugin_t *p, const stream_t *from) { return from->read(from, &OWN(p)->level, 8) == 8; }
+static bool load(const plugin_t *p, const stream_t *from) { return !IS(p, "forgets") && from->read(from, &OWN(p)->level, 8) == 8; }
 static const state_t STATE = {save, load};
 typedef struct { uint32_t id, flags; void *cookie; char name[256], module[1024]; double least, most, start; } param_t;
 static uint32_t param_count(const plugin_t *p) { (void)p; return 1; }
@@ -114,10 +114,10 @@ static const void *extension(const plugin_t *p, const char *id) {
   if (!strcmp(id, "clap.posix-fd-support")) return &FILES;
   return NULL;
 }
-static const char *KINDS[] = {"good", "hungry", "crashes", "hangs", "leaves", "bare", "stateless"};
+static const char *KINDS[] = {"good", "hungry", "crashes", "hangs", "leaves", "bare", "stateless", "forgets"};
 static const char *NONE[] = {"utility", NULL};
-static descriptor_t D[7];
-static uint32_t count(const void *f) { (void)f; return 7; }
+static descriptor_t D[8];
+static uint32_t count(const void *f) { (void)f; return 8; }
 static const descriptor_t *describe(const void *f, uint32_t i) {
   (void)f;
   descriptor_t made = {{1, 2, 0}, KINDS[i], KINDS[i], "tests", "", "", "", "1", "", NONE};
@@ -125,7 +125,7 @@ static const descriptor_t *describe(const void *f, uint32_t i) {
   return &D[i];
 }
 static const plugin_t *create(const void *f, const void *host, const char *id) {
-  for (uint32_t i = 0; i < 7; i++) if (!strcmp(id, KINDS[i])) {
+  for (uint32_t i = 0; i < 8; i++) if (!strcmp(id, KINDS[i])) {
     plugin_t *p = calloc(1, sizeof *p);
     own_t *o = calloc(1, sizeof *o);
     o->host = host; o->kind = KINDS[i]; o->level = 1;

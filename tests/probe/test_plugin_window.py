@@ -150,6 +150,16 @@ def test_a_plugin_that_saves_no_state_tells_the_values_that_were_changed(hands, 
     assert seen.end() == Left(Setting(()), False)
 
 
+def test_a_state_that_the_plugin_does_not_take_back_is_not_taken_into_the_session(hands, use):
+    seen = Seen(use("forgets"))
+    seen.until(Opened)
+    hands.drag(inner(hands), 20, 20, 0)
+    seen.window.close()
+    failure = seen.end()
+    assert isinstance(failure, Failure)
+    assert "saved a state that it does not take back" in failure.reason and "nothing was changed" in failure.reason
+
+
 def test_what_an_open_window_takes_is_what_it_burns(hands, use):
     taken = {}
     for kind in ("good", "hungry"):

@@ -8,8 +8,11 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+import msgspec
+
 from ..core.session.plugins import PluginUse, Setting
 from ..store.allowed import allowed
+from .describing import told
 from .formats.hosted import LARGEST_STATE
 from .isolation import QUIET_SECONDS, Failure, Worker
 from .messages import STATE, ClosedMessage, Display, OpenedMessage, Request, ShownMessage
@@ -60,7 +63,7 @@ class OwnWindow:
     """One open window. `close` has it closed as its user would; what was set is taken then."""
 
     def __init__(self, use: PluginUse, rate: int, title: str) -> None:
-        self._use, self._worker = use, None
+        self._use, self._rate, self._worker = use, rate, None
         self._why: Failure | None = None
         path, on = path_of(use, installed_for([use])), display(title)
         if use.plugin.standard not in WITH_WINDOWS:
@@ -88,7 +91,7 @@ class OwnWindow:
                 elif isinstance(message, ShownMessage):
                     yield Takes(message.cores, message.bytes)
                 elif isinstance(message, ClosedMessage):
-                    yield self._left(message)
+                    yield self._tried(self._left(message))
                     return
                 elif isinstance(message, Failure):
                     yield message
@@ -96,6 +99,17 @@ class OwnWindow:
         finally:
             worker, self._worker = self._worker, None
             worker.close()
+
+    def _tried(self, left: Left | Failure) -> Left | Failure:
+        """A changed state, given to the plugin again in a worker: some save what they do not take back, and then would
+        not load in the session any more."""
+        if isinstance(left, Failure) or not left.changed or left.setting.state is None:
+            return left
+        found = told(msgspec.structs.replace(self._use, setting=left.setting), self._rate)
+        if isinstance(found, Failure):
+            why = found.reason.rstrip(".")
+            return Failure(f"saved a state that it does not take back ({why}): nothing was changed")
+        return left
 
     def _left(self, message: ClosedMessage) -> Left | Failure:
         if not message.saved:
