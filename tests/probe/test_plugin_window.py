@@ -169,8 +169,8 @@ def test_what_an_open_window_takes_is_what_it_burns(hands, use):
         seen.end()
         told = [event for event in seen.events if isinstance(event, Takes)]
         taken[kind] = sorted(event.cores for event in told)[len(told) // 2], max(event.bytes for event in told)
-    # 4 ms in each 20, and 60 MB; its blocks and this program's own part are not counted.
-    assert taken["hungry"][0] - taken["good"][0] == pytest.approx(0.2, abs=0.06)
+    # 4 ms in each 20, or less often where others leave it less, and 60 MB; its blocks and our own part do not count.
+    assert 0.05 < taken["hungry"][0] - taken["good"][0] < 0.25
     assert taken["good"][0] < 0.05
     assert taken["hungry"][1] - taken["good"][1] == pytest.approx(60 << 20, rel=0.1)
 

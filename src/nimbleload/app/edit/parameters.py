@@ -18,8 +18,8 @@ from ..landing import Landing
 
 log = logging.getLogger(__name__)
 Key = tuple[str, str, str]
-# So many settings are kept; the oldest go first.
-MOST = 2048
+# So many settings are kept, with the states that they stand for; the oldest go first.
+MOST = 256
 
 
 def key_of(use: PluginUse) -> Key:
