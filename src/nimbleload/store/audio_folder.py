@@ -74,24 +74,30 @@ def read_files(folder: Path, files: list[Path], progress: Progress = unheard, ot
 
 def _all_read(files: list[Path], progress: Progress) -> list[Stem | Exception]:
     """What each file is, or why it could not be read; as many at once as there are cores."""
-    shares, ended = [0.0] * len(files), threading.Event()
+    shares, one_at_a_time = [0.0] * len(files), threading.Lock()
+    stopped_at: list[str] = []
 
     def one(number: int) -> Stem | Exception:
         def stopped(share: float) -> bool:
-            shares[number] = share
-            if not ended.is_set() and progress(sum(shares) / len(files), files[number].name):
-                ended.set()
-            return ended.is_set()
+            # Told in order, and not again once it is stopped: others are still in the middle of theirs then.
+            with one_at_a_time:
+                shares[number] = share
+                if not stopped_at and progress(sum(shares) / len(files), files[number].name):
+                    stopped_at.append(files[number].name)
+                return bool(stopped_at)
 
         try:
             return _stem(files[number], stopped)
-        except (soundfile.LibsndfileError, OSError, ValueError) as error:
+        except (soundfile.LibsndfileError, OSError, ValueError, StoppedError) as error:
             return error
         finally:
             shares[number] = 1.0
 
     with ThreadPoolExecutor(len(os.sched_getaffinity(0)), "stems") as pool:
-        return list(pool.map(one, range(len(files))))
+        found = list(pool.map(one, range(len(files))))
+    if stopped_at:
+        raise StoppedError(f"Reading stopped at {stopped_at[0]}. Nothing was added.")
+    return found
 
 
 def _listed(folder: Path) -> tuple[list[Path], int]:
