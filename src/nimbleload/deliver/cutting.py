@@ -34,40 +34,32 @@ class Cutting(NamedTuple):
     ) -> Crossing:
         """What a stretch (seconds) does to these clips, the only ones of a strip that lie in no other clip."""
         tempo = TempoMap(session.tempo)
-        gone, over = [], []
+        gone, over = [], {}
         for clip in clips:
             begun, ended = placed(clip, tempo)
             if ended <= span[0] or begun >= span[1] or clip.attributes.get("enable") == "false":
                 continue
             gone.append(clip)
             if begun < span[0] or ended > span[1]:
-                over.append(clip)
+                over[clip.begin] = begun, ended
         if not over:
             return Crossing(gone, (), [])
         # Read as if only those over an edge were there: what they play, whatever they are made of.
         only = text.copy()
-        kept = {clip.begin for clip in over}
-        for clip in iter_same(only, clips):
-            if clip.begin not in kept:
+        others = {clip.begin for clip in clips} - set(over)
+        for clip in only.root.iter("Clip"):
+            if clip.begin in others:
                 only.set(clip, "enable", "false")
         sounding = sounding_of(self.archive, only.changed(), self.source, strip_id)
         left = stretch.outside(sounding, *span, session.rate)
+        last = max((note.end for note in left.notes), default=0.0)
         notes = []
-        if left.notes:
-            for clip in over:
-                begun, ended = placed(clip, tempo)
-                ended = min(ended, max(note.end for note in left.notes))
-                for a, b in ((max(begun, 0.0), min(ended, span[0])), (max(begun, span[1]), ended)):
-                    inside = [note for note in left.notes if a <= note.start < b]
-                    if inside:
-                        notes.append((a, b, inside))
+        for begun, ended in over.values():
+            for a, b in ((max(begun, 0.0), min(ended, last, span[0])), (max(begun, span[1]), min(ended, last))):
+                inside = [note for note in left.notes if a <= note.start < b]
+                if inside:
+                    notes.append((a, b, inside))
         return Crossing(gone, left.parts, notes)
-
-
-def iter_same(other: Text, clips: Sequence[Element]) -> list[Element]:
-    """The elements of another reading of the same text that lie where these do."""
-    wanted = {clip.begin for clip in clips}
-    return [each for each in other.root.iter("Clip") if each.begin in wanted]
 
 
 def placed(clip: Element, tempo: TempoMap) -> tuple[float, float]:

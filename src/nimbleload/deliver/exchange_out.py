@@ -61,8 +61,8 @@ def write(
                 if strip.id in rendered:
                     file, decision = rendered[strip.id], plan.for_strip(strip.id)
                     files[f"{FOLDER}/{file.file}"] = (folder / file.file).read_bytes()
-                    if decision is not None and decision.start is not None and decision.end is not None:
-                        made.cut(strip, (decision.start, decision.end), file, Cutting(archive, source))
+                    if decision is not None and decision.stretch is not None:
+                        made.cut(strip, decision.stretch, file, Cutting(archive, source))
                     else:
                         made.freeze(strip, file)
         for strip in made.new_strips():
@@ -263,13 +263,7 @@ class _Changes:
 
     def _file_clip(self, name: str, file: Rendered) -> str:
         """A clip that plays a rendered file where it begins."""
-        length = seconds(file.seconds)
-        return (
-            f'<Clip time="{seconds(file.start)}" duration="{length}" playStart="0" contentTimeUnit="seconds" '
-            f'name={quoteattr(name)}><Audio id="{self._new_id()}" duration="{length}" '
-            f'sampleRate="{self._before.rate}" channels="2">'
-            f"<File path={quoteattr(f'{FOLDER}/{file.file}')}/></Audio></Clip>"
-        )
+        return self._part_clip(Part(file.start, file.start + file.seconds, 0.0, f"{FOLDER}/{file.file}"), name)
 
     def _lay(self, strip_id: str, clips: Sequence[str]) -> None:
         """Lays clips, in seconds, into the lanes of a track, which gets some if it has none."""
@@ -301,15 +295,16 @@ class _Changes:
         self._lay(part.id, [self._file_clip(part.name, file)])
         self.done.append(f"{part.name}: {file.file} on a track of its own")
 
-    def _part_clip(self, part: Part) -> str:
-        """A clip that plays a part of an audio file."""
+    def _part_clip(self, part: Part, name: str = "") -> str:
+        """A clip that plays a part of an audio file; without a name none is written."""
         fades = "".join(f' {name}="{seconds(length)}"' for name, length in
                         (("fadeInTime", part.fade_in), ("fadeOutTime", part.fade_out)) if length)  # fmt: skip
         faded = f' fadeTimeUnit="seconds"{fades}' if fades else ""
+        named = f" name={quoteattr(name)}" if name else ""
         outside = ' external="true"' if part.outside else ""
         return (
             f'<Clip time="{seconds(part.start)}" duration="{seconds(part.end - part.start)}" contentTimeUnit="seconds" '
-            f'playStart="{seconds(part.offset)}"{faded}>'
+            f'playStart="{seconds(part.offset)}"{faded}{named}>'
             f'<Audio id="{self._new_id()}" duration="{seconds(part.offset + part.end - part.start)}" '
             f'sampleRate="{part.rate or self._before.rate}" channels="2">'
             f"<File path={quoteattr(part.file)}{outside}/></Audio></Clip>"

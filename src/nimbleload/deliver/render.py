@@ -126,13 +126,14 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
         through = last_place(strip, decision)
         uses = tuple(use for place, use in strip.places() if place <= through and use.enabled)
         whole = sounding = audio_of.get(strip.id, Sounding())
-        cut = (decision.start, decision.end) if decision.start is not None and decision.end is not None else None
-        if cut is not None:
-            sounding = stretch.inside(whole, *cut, session.rate)
+        if decision.stretch is not None:
+            sounding = stretch.inside(whole, *decision.stretch, session.rate)
         before = () if strip.kind == "track" or decision.kind == "freeze" else stages(session, strip.id, audio_of)
         ends = [end for each in (sounding, *(stage.sounding for stage in before)) for end in ends_of(each)]
         samples = round(max(ends, default=0.0) * session.rate)
-        found.append(Job(strip, through, uses, sounding, session.rate, buffer, samples, before, cut, whole))
+        found.append(
+            Job(strip, through, uses, sounding, session.rate, buffer, samples, before, decision.stretch, whole)
+        )
     return found
 
 
@@ -243,12 +244,6 @@ def carry_out(
                             proof = each
                         else:
                             yield Step(job, "proves", half + half * each)
-                    if job.stretch is not None and proof is not None and proof.verdict in ("same", "rounded"):
-                        for each in _prove_cut(job, sources, paths, chain, residual_of(target), cancelled):
-                            if isinstance(each, Proof):
-                                most = max(proof.peak_db, each.peak_db)
-                                is_cut = each.verdict == "cut"
-                                proof = each if is_cut else msgspec.structs.replace(proof, peak_db=most)
                     rendered = msgspec.structs.replace(rendered, proof=proof)
         atomic.write(_note(target), msgspec.json.encode(rendered))
         yield Step(job, "rendered", 1.0, rendered)
@@ -296,29 +291,35 @@ def _check_room(job: Job, folder: Path) -> None:
 def _prove(
     job: Job, sources: Sources, paths: dict[str, str], first: Rendering, residual: Path, cancelled: Callable[[], bool]
 ) -> Iterator[float | Proof]:
-    """Renders the job again at another block size; if that differs, once more at the same one.
+    """Renders the job again at another block size; if that differs, once more at the same one. If not, a stretch is
+    compared with its track (see `_with_the_rest`).
 
     What differs is written to `residual`, to be listened to.
     """
     other = job.buffer * 2 if job.buffer < 2048 else job.buffer // 2
     with Rendering(job.stages, sources, paths, job.rate, other, job.samples) as again:
         yield from again.render(cancelled)
-        found = compared(first, again, job.rate, residual)
-        verdict = verdict_of(found.peak_db, "")
-        if verdict:
-            yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
-            return
+        found = compared(first.sound(), again.sound(), job.rate, residual)
+    verdict = verdict_of(found.peak_db, "")
+    if verdict:
+        proof = msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
+        if job.stretch is None:
+            yield proof
+        else:
+            yield from _with_the_rest(proof, job, sources, paths, first, residual, cancelled)
+        return
     with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples) as twice:
         yield from twice.render(cancelled)
-        verdict = "random" if compared(first, twice, job.rate).peak_db > ROUNDED_DB else "different"
+        verdict = "random" if compared(first.sound(), twice.sound(), job.rate).peak_db > ROUNDED_DB else "different"
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
 
 
-def _prove_cut(
-    job: Job, sources: Sources, paths: dict[str, str], printed: Rendering, residual: Path, cancelled: Callable[[], bool]
-) -> Iterator[float | Proof]:
-    """Whether a stretch and what is left of its track are together what the track was. They are not where plugins ring
-    on over an edge and are not linear, or sound by the clock."""
+def _with_the_rest(
+    proof: Proof, job: Job, sources: Sources, paths: dict[str, str], printed: Rendering, residual: Path,
+    cancelled: Callable[[], bool],
+) -> Iterator[float | Proof]:  # fmt: skip
+    """The proof of a stretch, and whether it and what is left of its track are together what the track was. They are
+    not where plugins ring on over an edge and are not linear, or sound by the clock."""
     assert job.stretch is not None
     samples = round(max(ends_of(job.whole), default=0.0) * job.rate)
     soundings = (job.whole, stretch.outside(job.whole, *job.stretch, job.rate))
@@ -330,8 +331,11 @@ def _prove_cut(
         for way in ways:
             yield from way.render(cancelled)
         both = stretch.Added(left.sound(), printed.sound())
-        found = _compared(whole.sound(), both, job.rate, residual)
-    yield msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "cut"))
+        found = compared(whole.sound(), both, job.rate, residual)
+    if verdict_of(found.peak_db, "cut") == "cut":
+        yield msgspec.structs.replace(found, verdict="cut")
+    else:
+        yield msgspec.structs.replace(proof, peak_db=max(proof.peak_db, found.peak_db))
 
 
 def verdict_of(peak_db: float, else_: str) -> str:
@@ -344,18 +348,14 @@ def residual_of(target: Path) -> Path:
     return target.with_name(f"{target.stem} difference.wav")
 
 
-def compared(one: Rendering, other: Rendering, rate: int, residual: Path | None = None) -> Proof:
-    """What two renderings differ by; where one goes on longer, that counts as well.
-
-    If it is more than rounding, it is written to `residual` at its true level, and the proof names that file.
-    """
-    return _compared(one.sound(), other.sound(), rate, residual)
-
-
 Sound = NDArray[np.float32] | stretch.Added
 
 
-def _compared(one: Sound, other: Sound, rate: int, residual: Path | None = None) -> Proof:
+def compared(one: Sound, other: Sound, rate: int, residual: Path | None = None) -> Proof:
+    """What two sounds (n, 2) differ by; where one goes on longer, that counts as well.
+
+    If it is more than rounding, it is written to `residual` at its true level, and the proof names that file.
+    """
     found = Difference()
     for _ in _left(found, one, other):
         pass

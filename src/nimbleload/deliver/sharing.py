@@ -91,7 +91,7 @@ def prove(
                     for share in way.render(cancelled):
                         yield Step(job, "compares", (number + share) / 2)
                 folder.mkdir(parents=True, exist_ok=True)
-                found = compared(one, other, check.rate, residual)
+                found = compared(one.sound(), other.sound(), check.rate, residual)
         proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
         yield Step(job, "compared", 1.0, compared=proof)
     except (AudioError, RenderError, OSError) as error:

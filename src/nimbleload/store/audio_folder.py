@@ -146,7 +146,7 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
         for block in file.blocks(length, dtype=kind, always_2d=True):
             loud.append(_loud(block, step))
             if stopped(len(loud) * length / file.frames):
-                raise StoppedError(f"Reading stopped at {path.name}. Nothing was added.")
+                raise StoppedError
         return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True)
 
 

@@ -39,6 +39,7 @@ class Played(NamedTuple):
     key: int
     velocity: int
 
+
 KEY_SIGNATURE, KEY_SIGNATURE_OF_C = re.compile(rb"\xff\x59\x02..", re.DOTALL), b"\xff\x59\x02\0\0"
 
 

@@ -9,7 +9,7 @@ from nimbleload.core.load.load_map import LoadMap
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.session import Section
 from nimbleload.core.survey import survey
-from nimbleload.core.told.versions import against_held, highest, load_at, sections_against
+from nimbleload.core.told.versions import against_held, load_at, sections_against
 from tests.helpers.sessions import cards_for, session, track
 
 
@@ -44,4 +44,4 @@ def test_sections_are_those_of_now_and_end_where_the_next_begins():
     # Brute force: the load at many seconds.
     assert told[1][2] == max(load_at(found[2e-3], second) for second in np.linspace(5, 9.999, 500))
     # A held version that was shorter has nothing there.
-    assert highest(made([0, 4], [0.5]), 5, 10) == 0
+    assert sections_against(tracks, made([0, 4], [0.5]), found[2e-3])[1] == ("Storm", 0, told[1][2])

@@ -47,8 +47,8 @@ class Bounce(Kind):
             strip = work.changed[decision.strip]
             if strip.kind != "track":
                 bounce_group(work.session, strip.id, work.changed)
-            elif decision.start is not None and decision.end is not None:
-                work.changed[strip.id], part = bounce_range(strip, decision.start, decision.end)
+            elif decision.stretch is not None:
+                work.changed[strip.id], part = bounce_range(strip, *decision.stretch)
                 work.added.append(part)
             else:
                 work.changed[strip.id] = printed(strip, decision.through)
@@ -62,8 +62,8 @@ class Bounce(Kind):
             members = [terms.session.strip(each) for each in inside]
             each = [price_of(terms, s, len(s.inserts) - 1, GO_BACK) for s in members if s.kind == "track"]
             return total([*each, price_of(terms, strip, len(strip.inserts) - 1, GO_BACK)])
-        if decision.start is not None and decision.end is not None:
-            part = bounce_range(strip, decision.start, decision.end)[1]
+        if decision.stretch is not None:
+            part = bounce_range(strip, *decision.stretch)[1]
             strip = msgspec.structs.replace(strip, clips=part.clips)
         return price_of(terms, strip, last_place(strip, decision), GO_BACK)
 
@@ -109,8 +109,9 @@ class Bounce(Kind):
     def words(self, session: Session, decision: Decision) -> str:
         strip = session.strip(decision.strip)
         more = ", source muted" if decision.muted else ""
-        if decision.start is not None and decision.end is not None:
-            return f"Bounce {clock(decision.start)} to {clock(decision.end)} of {strip.name}{more}"
+        if decision.stretch is not None:
+            start, end = map(clock, decision.stretch)
+            return f"Bounce {start} to {end} of {strip.name}{more}"
         if decision.through == -1:
             return f"Bounce the instrument of {strip.name}{more}"
         return f"Bounce {strip.name}{'' if strip.kind == 'track' else ' with all that feeds it'}{more}"

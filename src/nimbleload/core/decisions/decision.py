@@ -46,6 +46,11 @@ class Decision(msgspec.Struct, frozen=True):
         return (self.strip, self.use)
 
     @property
+    def stretch(self) -> tuple[float, float] | None:
+        """The two seconds between which a bounce prints; None for all there is."""
+        return (self.start, self.end) if self.start is not None and self.end is not None else None
+
+    @property
     def step(self) -> tuple[str | None, ...]:
         """What decisions have in common that are one step of a plan: they share one bus, take lighter settings of one
         name, suspend, or switch single plugins off."""

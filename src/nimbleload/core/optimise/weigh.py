@@ -98,9 +98,9 @@ def _weighed(of: Survey, at: Instant, worst: Instant, group: list[Option], terms
 def _printed(of: Survey, decision: Decision) -> Strip:
     """A strip with only the clips that a freeze or bounce renders."""
     strip = of.session.strip(decision.strip)
-    if decision.start is None or decision.end is None:
+    if decision.stretch is None:
         return strip
-    return msgspec.structs.replace(strip, clips=bounce_range(strip, decision.start, decision.end)[1].clips)
+    return msgspec.structs.replace(strip, clips=bounce_range(strip, *decision.stretch)[1].clips)
 
 
 def _render_seconds(of: Survey, decision: Decision) -> float:

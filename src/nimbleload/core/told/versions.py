@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..load.load_map import LoadMap
+from ..load.ranking import stretch_load
 from ..session.session import Session
 from ..units import clock, percent
 
@@ -34,13 +35,8 @@ def sections_against(session: Session, held: LoadMap, now: LoadMap) -> list[tupl
     """The highest load of both in each section of the session that is now: name, held, now (fractions)."""
     starts = [section.start for section in session.sections]
     ends = [*starts[1:], max(float(of.times[-1]) for of in (held, now))]
-    return [
-        (section.name, highest(held, section.start, end), highest(now, section.start, end))
-        for section, end in zip(session.sections, ends, strict=False)
-    ]
-
-
-def highest(of: LoadMap, start: float, end: float) -> float:
-    """The highest load between two seconds (fraction); nothing where the piece does not reach."""
-    inside = (of.times[1:] > start) & (of.times[:-1] < end)
-    return float(of.load[inside].max()) if inside.any() else 0.0
+    found = []
+    for section, end in zip(session.sections, ends, strict=False):
+        was, load = (stretch_load(of, (section.start, end)).highest for of in (held, now))
+        found.append((section.name, was, load))
+    return found
