@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from nimbleload.probe.shown.x11 import POINTER, UINT, ULONG, library
+from nimbleload.probe.shown.x11 import POINTER, UINT, ULONG, Size, library, size_of
 
 PRESS, RELEASE, MOVE, MESSAGE = 4, 5, 6, 33
 MASKS = {PRESS: 1 << 2, RELEASE: 1 << 3, MOVE: 1 << 6}
@@ -60,6 +60,7 @@ class Hands:
         for function in ("XSendEvent", "XFetchName"):
             getattr(self._lib, function).restype = c.c_int
         self._lib.XSendEvent.argtypes = [POINTER, ULONG, c.c_int, c.c_long, POINTER]
+        self._lib.XQueryTree.argtypes = [POINTER, ULONG, POINTER, POINTER, POINTER, POINTER]
         self._lib.XFetchName.argtypes = [POINTER, ULONG, c.POINTER(c.c_char_p)]
         self._display = self._lib.XOpenDisplay(name.encode())
         self._root = self._lib.XDefaultRootWindow(self._display)
@@ -90,11 +91,8 @@ class Hands:
             time.sleep(0.05)
         raise AssertionError(f"no window is called {title!r}")
 
-    def size(self, window: int) -> tuple[int, int]:
-        root, x, y, width, height, border, depth = ULONG(), c.c_int(), c.c_int(), UINT(), UINT(), UINT(), UINT()
-        places = [c.addressof(each) for each in (root, x, y, width, height, border, depth)]
-        self._lib.XGetGeometry(self._display, window, *places)
-        return width.value, height.value
+    def size(self, window: int) -> Size | None:
+        return size_of(self._display, window)
 
     def _send(self, window: int, kind: int, x: int, y: int, held: bool) -> None:
         event = (c.c_char * 192)()

@@ -6,12 +6,14 @@ import errno
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
+
 from ..core.session.plugins import PluginUse
-from ..store.allowed import allowed
+from ..store.archive import LARGEST_STATE
 from . import isolation
-from .formats.hosted import LARGEST_STATE, Parameter, Preset
-from .messages import ParametersMessage, Request
-from .session_run import installed_for, not_installed, path_of
+from .formats.hosted import Parameter, Preset
+from .messages import ParametersMessage
+from .session_run import request_for
 
 FRAMES = 512
 
@@ -29,11 +31,10 @@ def told(
 ) -> ParametersMessage | isolation.Failure:
     """All that a plugin tells in this use's setting, its saved state among it; or why it is not known: a state that
     it does not take is one reason."""
-    path = path_of(use, installed_for([use]))
-    if path is None:
-        return isolation.Failure(not_installed(use))
-    may = allowed(use.plugin.standard, use.plugin.identifier)
-    for message in isolation.run(Request(use, rate, (FRAMES,), path, describes=True, allowed=may), cancelled):
+    asked = request_for(use, rate, FRAMES)
+    if isinstance(asked, isolation.Failure):
+        return asked
+    for message in isolation.run(msgspec.structs.replace(asked, describes=True), cancelled):
         if isinstance(message, ParametersMessage):
             return message
         if isinstance(message, isolation.Failure):

@@ -11,15 +11,14 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.session.plugins import PluginUse, Setting
-from ..store.allowed import allowed
-from .describing import told
-from .formats.hosted import LARGEST_STATE
+from .describing import read_state, told
 from .isolation import QUIET_SECONDS, Failure, Worker
-from .messages import STATE, ClosedMessage, Display, OpenedMessage, Request, ShownMessage
-from .session_run import installed_for, not_installed, path_of
+from .messages import STATE, ClosedMessage, Display, OpenedMessage, ShownMessage
+from .session_run import request_for
 
 # Standards in which plugins have windows of their own.
 WITH_WINDOWS = ("clap", "vst3", "lv2")
+# Blocks are long: a window shows no more than some dozens of pictures a second.
 FRAMES = 1024
 
 
@@ -63,18 +62,17 @@ class OwnWindow:
     """One open window. `close` has it closed as its user would; what was set is taken then."""
 
     def __init__(self, use: PluginUse, rate: int, title: str) -> None:
-        self._use, self._rate, self._worker = use, rate, None
-        self._why: Failure | None = None
-        path, on = path_of(use, installed_for([use])), display(title)
-        if use.plugin.standard not in WITH_WINDOWS:
-            self._why = Failure("has no window of its own: its standard has none")
-        elif path is None:
-            self._why = Failure(not_installed(use))
-        elif isinstance(on, Failure):
-            self._why = on
-        else:
-            may = allowed(use.plugin.standard, use.plugin.identifier)
-            self._worker = Worker(Request(use, rate, (FRAMES,), path, allowed=may, shows=on))
+        self._use, self._rate = use, rate
+        self._worker: Worker | None = None
+        self._why = Failure("has no window of its own: its standard has none")
+        if use.plugin.standard in WITH_WINDOWS:
+            asked, on = request_for(use, rate, FRAMES), display(title)
+            if isinstance(asked, Failure):
+                self._why = asked
+            elif isinstance(on, Failure):
+                self._why = on
+            else:
+                self._worker = Worker(msgspec.structs.replace(asked, shows=on))
 
     def events(
         self, cancelled: Callable[[], bool] = lambda: False, quiet_seconds: float = QUIET_SECONDS
@@ -82,7 +80,7 @@ class OwnWindow:
         """What happens, as it happens; `Left` or a failure is the last. Once `cancelled`, nothing is taken; after so
         many seconds without a sign of life it counts as hanging."""
         if self._worker is None:
-            yield self._why or Failure("has no window of its own")
+            yield self._why
             return
         try:
             for message in self._worker.results(cancelled, quiet_seconds):
@@ -117,9 +115,9 @@ class OwnWindow:
         assert self._worker is not None
         file = self._worker.folder / STATE
         try:
-            if file.is_symlink() or file.stat().st_size > LARGEST_STATE:
-                return Failure(f"saved a state of more than {LARGEST_STATE >> 20} MB, which is not taken")
-            return Left(Setting((), file.read_bytes()), message.changed)
+            if file.is_symlink():
+                return Failure("saved its state as a link to another file, which is not followed")
+            return Left(Setting((), read_state(file)), message.changed)
         except OSError as error:
             return Failure(f"saved a state that cannot be read: {error.strerror or error}")
 

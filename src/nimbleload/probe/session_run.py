@@ -241,16 +241,15 @@ def sweep(
     the plugin as it is stands in the card's `failure`.
     """
     card = known or CostCard(use.card_key(), use.label)
-    path = path_of(use, installed_for([use]))
-    if path is None:
-        yield msgspec.structs.replace(card, failure=not_installed(use))
+    asked = request_for(use, rate, buffer)
+    if isinstance(asked, isolation.Failure):
+        yield msgspec.structs.replace(card, failure=asked.reason)
         return
     core, until = max(os.sched_getaffinity(0)), time.monotonic() + seconds
     tried: tuple[Effect, ...] = ()
     while True:
         trying = Trying(max(until - time.monotonic(), 0.0), tried)
-        may = allowed(use.plugin.standard, use.plugin.identifier)
-        request = Request(use, rate, (buffer,), path, core=core, trying=trying, allowed=may)
+        request = msgspec.structs.replace(asked, core=core, trying=trying)
         so_far: Sweep | None = None
         with turn(core, cancelled) as is_ours:
             for message in isolation.run(request, cancelled, quiet_seconds) if is_ours else ():
@@ -268,6 +267,14 @@ def sweep(
                     break
             else:
                 return
+
+
+def request_for(use: PluginUse, rate: int, frames: int) -> Request | isolation.Failure:
+    """What is asked of a single plugin, at one block size (samples); or that it is not here."""
+    path = path_of(use, installed_for([use]))
+    if path is None:
+        return isolation.Failure(not_installed(use))
+    return Request(use, rate, (frames,), path, allowed=allowed(use.plugin.standard, use.plugin.identifier))
 
 
 def installed_for(uses: Iterable[PluginUse]) -> Mapping[tuple[str, str], catalogue.Installed]:

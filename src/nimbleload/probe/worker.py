@@ -115,7 +115,7 @@ def kept_in(request: Request | StageRequest | RenderRequest, standards: set[str]
     paths = [request.path] if isinstance(request, Request) else list(request.paths.values())
     allowed = request.allowed
     if isinstance(request, Request) and request.shows is not None:
-        from .shown import clap, lv2, show, vst3  # noqa: F401
+        from .shown import show as _show  # noqa: F401
 
         paths.append(request.shows.authority)
         allowed = (*allowed, DISPLAY)

@@ -17,8 +17,9 @@ from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
 from ...native.memory import load_i64, store_atomic
+from ...store.archive import LARGEST_STATE
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import LARGEST_STATE, Described, Note, Parameter, PluginError, files_in, no_presets, parameter, text
+from .hosted import Described, Note, Parameter, PluginError, files_in, no_presets, parameter, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES, PATH_BYTES = 256, 1024

@@ -20,8 +20,6 @@ class Note(NamedTuple):
     velocity: float = 0.8
 
 
-# No plugin's state is larger, in bytes: what is written beyond it is refused.
-LARGEST_STATE = 64 << 20
 # So many arguments are kept of a plugin; older ones are made anew when they are needed.
 ARGUMENTS_KEPT = 256
 

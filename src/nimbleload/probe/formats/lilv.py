@@ -119,14 +119,19 @@ def node(uri: str) -> int:
     return int(library().lilv_new_uri(world(), uri.encode()))
 
 
+def _each(kind: str, of: int | None) -> Iterator[int]:
+    """The members of one of lilv's collections: "nodes", "plugins", "scale_points", "uis"; none of a missing one."""
+    lib = library()
+    begin, is_end, following, get = (getattr(lib, f"lilv_{kind}_{what}") for what in ("begin", "is_end", "next", "get"))
+    at = begin(of) if of else None
+    while of and not is_end(of, at):
+        yield get(of, at)
+        at = following(of, at)
+
+
 def plugins() -> Iterator[int]:
     """The address of every plugin."""
-    lib = library()
-    all_plugins = lib.lilv_world_get_all_plugins(world())
-    at = lib.lilv_plugins_begin(all_plugins)
-    while not lib.lilv_plugins_is_end(all_plugins, at):
-        yield lib.lilv_plugins_get(all_plugins, at)
-        at = lib.lilv_plugins_next(all_plugins, at)
+    return _each("plugins", library().lilv_world_get_all_plugins(world()))
 
 
 def plugin(uri: str) -> int:
@@ -146,15 +151,12 @@ def text(of: int | None) -> str:
 def scale_labels(of: int, port: int) -> dict[float, str]:
     """The values that a port gives names to, with those names."""
     lib = library()
-    points = lib.lilv_port_get_scale_points(of, port)
-    found = {}
-    at = lib.lilv_scale_points_begin(points) if points else None
-    while points and not lib.lilv_scale_points_is_end(points, at):
-        point = lib.lilv_scale_points_get(points, at)
-        value = float(lib.lilv_node_as_float(lib.lilv_scale_point_get_value(point)))
-        found[value] = text(lib.lilv_scale_point_get_label(point))
-        at = lib.lilv_scale_points_next(points, at)
-    return found
+    return {
+        float(lib.lilv_node_as_float(lib.lilv_scale_point_get_value(point))): text(
+            lib.lilv_scale_point_get_label(point)
+        )
+        for point in _each("scale_points", lib.lilv_port_get_scale_points(of, port))
+    }
 
 
 def port_unit(of: int, port: int) -> str:
@@ -172,15 +174,11 @@ def presets(of: int) -> Iterator[tuple[str, str]]:
     """The names and addresses (URI) of the presets that are installed for a plugin; one without a name has its
     address's end."""
     lib = library()
-    found = lib.lilv_plugin_get_related(of, node(PRESET))
-    at = lib.lilv_nodes_begin(found) if found else None
-    while found and not lib.lilv_nodes_is_end(found, at):
-        preset = lib.lilv_nodes_get(found, at)
+    for preset in _each("nodes", lib.lilv_plugin_get_related(of, node(PRESET))):
         lib.lilv_world_load_resource(world(), preset)
         label = lib.lilv_world_get(world(), preset, node(LABEL), None)
         address = text(preset)
         yield text(label) or address.rpartition("#")[2].rpartition("/")[2], address
-        at = lib.lilv_nodes_next(found, at)
 
 
 def saved_state(content: bytes, urid_map: int, plugin_uri: str) -> int:
@@ -218,18 +216,13 @@ class OwnWindow(NamedTuple):
 def own_windows(of: int, kind: str) -> Iterator[OwnWindow]:
     """The windows of one kind (URI) that a plugin has."""
     lib = library()
-    found = lib.lilv_plugin_get_uis(of)
-    at = lib.lilv_uis_begin(found) if found else None
-    while found and not lib.lilv_uis_is_end(found, at):
-        ui = lib.lilv_uis_get(found, at)
+    for ui in _each("uis", lib.lilv_plugin_get_uis(of)):
         if lib.lilv_ui_is_a(ui, node(kind)):
             uri = lib.lilv_ui_get_uri(ui)
-            places = (lib.lilv_ui_get_bundle_uri(ui), lib.lilv_ui_get_binary_uri(ui))
+            folder, binary = (_file(of_ui(ui)) for of_ui in (lib.lilv_ui_get_bundle_uri, lib.lilv_ui_get_binary_uri))
             lib.lilv_world_load_resource(world(), uri)
-            nodes = lib.lilv_world_find_nodes(world(), uri, node(f"{LV2}requiredFeature"), None)
-            yield OwnWindow(text(uri), _file(places[0]), _file(places[1]), tuple(_texts(nodes)))
-            lib.lilv_nodes_free(nodes)
-        at = lib.lilv_uis_next(found, at)
+            required = _texts(lib.lilv_world_find_nodes(world(), uri, node(f"{LV2}requiredFeature"), None))
+            yield OwnWindow(text(uri), folder, binary, required)
 
 
 def _file(uri: int) -> str:
@@ -240,30 +233,20 @@ def _file(uri: int) -> str:
     return path
 
 
-def _texts(nodes: int | None) -> Iterator[str]:
-    lib = library()
-    at = lib.lilv_nodes_begin(nodes) if nodes else None
-    while nodes and not lib.lilv_nodes_is_end(nodes, at):
-        yield text(lib.lilv_nodes_get(nodes, at))
-        at = lib.lilv_nodes_next(nodes, at)
+def _texts(nodes: int | None) -> tuple[str, ...]:
+    """The texts of some nodes, which are freed."""
+    found = tuple(text(each) for each in _each("nodes", nodes))
+    library().lilv_nodes_free(nodes)
+    return found
 
 
 def classes(of: int) -> tuple[str, ...]:
     """What the plugin says it is, by LV2's class names: "ReverbPlugin" is "Reverb"."""
-    lib = library()
-    nodes = lib.lilv_plugin_get_value(of, node(f"{RDF}type"))
-    named = [uri for uri in _texts(nodes) if uri.startswith(LV2) and uri != f"{LV2}Plugin"]
-    lib.lilv_nodes_free(nodes)
+    said = _texts(library().lilv_plugin_get_value(of, node(f"{RDF}type")))
+    named = [uri for uri in said if uri.startswith(LV2) and uri != f"{LV2}Plugin"]
     return tuple(uri.removeprefix(LV2).removesuffix("Plugin") for uri in named)
 
 
-def required_features(of: int) -> list[str]:
+def required_features(of: int) -> tuple[str, ...]:
     """The URIs of the host features without which a plugin does not run."""
-    lib = library()
-    nodes = lib.lilv_plugin_get_required_features(of)
-    found = []
-    at = lib.lilv_nodes_begin(nodes) if nodes else None
-    while nodes and not lib.lilv_nodes_is_end(nodes, at):
-        found.append(text(lib.lilv_nodes_get(nodes, at)))
-        at = lib.lilv_nodes_next(nodes, at)
-    return found
+    return _texts(library().lilv_plugin_get_required_features(of))

@@ -18,18 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
-from .hosted import (
-    ARGUMENTS_KEPT,
-    LARGEST_STATE,
-    Described,
-    Note,
-    Parameter,
-    PluginError,
-    Preset,
-    files_in,
-    parameter,
-    text,
-)
+from ...store.archive import LARGEST_STATE
+from .hosted import ARGUMENTS_KEPT, Described, Note, Parameter, PluginError, Preset, files_in, parameter, text
 from .vst3_abi import (
     AUDIO,
     BOOL,
@@ -103,6 +93,12 @@ def preset_file(cid: bytes, parts: Sequence[tuple[bytes, bytes]]) -> bytes:
         at += len(content)
     header = struct.pack("<4si32sq", b"VST3", 1, cid.hex().upper().encode(), at)
     return header + b"".join(content for _, content in parts) + listing
+
+
+def saved(part: Interface, get_state: int) -> bytes | None:
+    """The state that a part of a plugin writes, by the number of its function for that; None if it does not."""
+    stream = Stream(most=LARGEST_STATE)
+    return bytes(stream.content) if part.call(get_state, stream.address, kinds=(POINTER,)) == OK else None
 
 
 def preset_folders() -> list[Path]:
@@ -229,9 +225,8 @@ class Vst3Hosted:
 
     def _tell_controller(self) -> None:
         """The controller hears of the component's state, as from any host: its values are the state's then."""
-        stream = Stream(most=LARGEST_STATE)
-        if self._controller is not None and self._component.call(13, stream.address, kinds=(POINTER,)) == OK:
-            stream = Stream(bytes(stream.content))
+        if self._controller is not None and (state := saved(self._component, 13)) is not None:
+            stream = Stream(state)
             self._controller.call(5, stream.address, kinds=(POINTER,))
 
     def _described(self) -> Iterator[ParameterDescription]:
@@ -316,14 +311,12 @@ class Vst3Hosted:
     def saved_state(self) -> bytes | None:
         """The state that it is in, as a preset file with the component's part and the controller's. PluginError if it
         fails to save it."""
-        stream = Stream(most=LARGEST_STATE)
-        if self._component.call(13, stream.address, kinds=(POINTER,)) != OK:
+        component, controller = saved(self._component, 13), None
+        if component is None:
             raise PluginError("It could not save its state.")
-        parts = [(b"Comp", bytes(stream.content))]
         if self._controller is not None and self._controller.address != self._component.address:
-            stream = Stream(most=LARGEST_STATE)
-            if self._controller.call(7, stream.address, kinds=(POINTER,)) == OK and stream.content:
-                parts.append((b"Cont", bytes(stream.content)))
+            controller = saved(self._controller, 7)
+        parts = [(b"Comp", component), *([(b"Cont", controller)] if controller else [])]
         return preset_file(self._cid, parts)
 
     def _buses(self, direction: int) -> list[int]:

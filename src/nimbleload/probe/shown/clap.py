@@ -10,7 +10,7 @@ from ..formats.clap import BOOL, POINTER, TEXT, UINT, VOID, ClapHosted
 from ..formats.hosted import PluginError
 from .loop import Loop
 from .objects import CTable, Function, made
-from .x11 import Size, Window
+from .x11 import UNKNOWN, Size, Window, Wishes
 
 X11 = b"x11"
 READ_AND_WRITE = 3
@@ -40,13 +40,11 @@ class FileSupport(c.Structure):
     _fields_ = (("on_file", c.CFUNCTYPE(VOID, POINTER, c.c_int, UINT)),)
 
 
-class ClapShown(ClapHosted):
+class ClapShown(Wishes, ClapHosted):
     """One CLAP plugin with a host that has a window for it (see `show.Shown`)."""
 
     def __init__(self, use: PluginUse, path: str, rate: int, longest: int, loop: Loop) -> None:
-        self._loop, self.closed, self.resizable = loop, False, False
-        self._wanted_size: Size | None = None
-        self._label = use.label
+        self._loop, self._label = loop, use.label
         super().__init__(use, path, rate, longest, longest)
 
     def _host(self) -> int:
@@ -79,8 +77,7 @@ class ClapShown(ClapHosted):
         return c.addressof(self._own_host)
 
     def _given(self, name: bytes) -> int | None:
-        found = self._offered.get(name)
-        return found.address if found is not None else None
+        return self._offered[name].address if name in self._offered else None
 
     def _take_size(self, width: int, height: int) -> bool:
         self._wanted_size = Size(width, height)
@@ -115,7 +112,7 @@ class ClapShown(ClapHosted):
         self._gui = gui
         width, height = UINT(), UINT()
         has_size = gui.get_size(self.handle, c.byref(width), c.byref(height))
-        held = window(Size(width.value, height.value) if has_size else Size(640, 480))
+        held = window(Size(width.value, height.value) if has_size else UNKNOWN)
         if not gui.set_parent(self.handle, c.byref(WindowHandle(X11, held.number))):
             raise PluginError(f"{self._label} refused the window that was made for it.")
         self.resizable = bool(gui.can_resize(self.handle))
@@ -123,10 +120,6 @@ class ClapShown(ClapHosted):
         # Some answer that they could not, and are seen all the same.
         gui.show(self.handle)
         return held
-
-    def wanted_size(self) -> Size | None:
-        wanted, self._wanted_size = self._wanted_size, None
-        return wanted
 
     def resized(self, size: Size) -> None:
         self._gui.set_size(self.handle, *size)

@@ -13,7 +13,7 @@ from ..formats.hosted import PluginError
 from ..formats.lv2 import ATOM, BUF_SIZE, EXTENSION_DATA, NS, OPTIONS, URID, Feature, Lv2Hosted, Pair
 from ..formats.lv2_native import EVENT_INS, EVENT_OUTS, PORTS, SEQUENCE
 from .loop import Loop
-from .x11 import Size, Window
+from .x11 import UNKNOWN, Size, Window, Wishes
 
 UI = f"{NS}/extensions/ui#"
 X11, IDLE, RESIZE = f"{UI}X11UI", f"{UI}idleInterface", f"{UI}resize"
@@ -46,13 +46,12 @@ class UiDescriptor(c.Structure):
     )  # fmt: skip
 
 
-class Lv2Shown(Lv2Hosted):
+class Lv2Shown(Wishes, Lv2Hosted):
     """One LV2 plugin with a host that has a window for it (see `show.Shown`)."""
 
-    def __init__(self, use: PluginUse, rate: int, longest: int, loop: Loop) -> None:
+    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, loop: Loop) -> None:
         super().__init__(use, rate, longest, longest)
-        self._loop, self.closed, self.resizable = loop, False, False
-        self._wanted_size: Size | None = None
+        self._loop = loop
         self._unsized: tuple[Window, int] | None = None
         self._told: dict[int, float] = {}
         self._waiting: list[tuple[int, bytes]] = []
@@ -67,7 +66,7 @@ class Lv2Shown(Lv2Hosted):
         if lacking:
             raise PluginError(f"{self._label}'s own window requires what is not offered here: {', '.join(lacking)}.")
         self._ui = self._descriptor(found[0])
-        held = window(Size(640, 480))
+        held = window(UNKNOWN)
         widget = c.c_void_p()
         self._functions = [WRITE(self._written), RESIZED(self._take_size), INDEX_OF(self._index_of), TOUCH(self._touch)]
         self._handle = self._ui.instantiate(
@@ -155,7 +154,7 @@ class Lv2Shown(Lv2Hosted):
         if self._wanted_size is None and self._unsized is not None:
             # It did not say: it has the size of what it has made, once the display knows of that.
             self._wanted_size = self._unsized[0].size_of(self._unsized[1])
-        wanted, self._wanted_size = self._wanted_size, None
+        wanted = super().wanted_size()
         if wanted is not None:
             self._unsized = None
         return wanted

@@ -12,14 +12,15 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from ...core.session.plugins import PluginUse
-from ..formats.hosted import Hosted, PluginError
+from ..formats.hosted import Hosted
 from ..messages import STATE, ClosedMessage, LoadedMessage, Message, OpenedMessage, ReadyMessage, Request, ShownMessage
 from ..signal import musical
+from .clap import ClapShown
 from .loop import READ, Loop
+from .lv2 import Lv2Shown
+from .vst3 import Vst3Shown
 from .x11 import Size, Window
 
-# Blocks are long: a window shows no more than some dozens of pictures a second.
-FRAMES = 1024
 # What this process takes without the window is looked at for so long before, in seconds; then the window's part each
 # so many seconds.
 BEFORE_SECONDS, TOLD_SECONDS, BEAT_SECONDS = 0.5, 1.0, 0.5
@@ -31,8 +32,7 @@ BLOCK = c.CFUNCTYPE(c.c_int32, c.c_void_p, c.c_void_p)
 
 
 class Shown(Hosted, Protocol):
-    """A plugin with a host that has a window for it. `closed` says that the plugin has closed it, `resizable` that its
-    size may change."""
+    """A plugin with a host that has a window for it (see `x11.Wishes`)."""
 
     closed: bool
     resizable: bool
@@ -56,28 +56,16 @@ class Shown(Hosted, Protocol):
         """The state that it is in, as a session saves it; None if it saves none. PluginError if it fails to."""
 
 
-def load(use: PluginUse, path: str, rate: int, loop: Loop) -> Any:
-    """A plugin with a host that has a window for it, `Shown`. PluginError says why not."""
-    if use.plugin.standard == "clap":
-        from .clap import ClapShown
-
-        return ClapShown(use, path, rate, FRAMES, loop)
-    if use.plugin.standard == "vst3":
-        from .vst3 import Vst3Shown
-
-        return Vst3Shown(use, path, rate, FRAMES, loop)
-    if use.plugin.standard == "lv2":
-        from .lv2 import Lv2Shown
-
-        return Lv2Shown(use, rate, FRAMES, loop)
-    raise PluginError(f"{use.label} has no window of its own: its standard has none.")
+KINDS: dict[str, Callable[[PluginUse, str, int, int, Loop], Any]] = {
+    "clap": ClapShown, "vst3": Vst3Shown, "lv2": Lv2Shown,
+}  # fmt: skip
 
 
 class Player:
     """Plays a plugin in time, and knows what CPU time that has taken."""
 
-    def __init__(self, hosted: Hosted, rate: int) -> None:
-        self._hosted, self._seconds = hosted, FRAMES / rate
+    def __init__(self, hosted: Hosted, rate: int, frames: int) -> None:
+        self._hosted, self._frames, self._seconds = hosted, frames, frames / rate
         self._block = BLOCK(hosted.call)
         self._sound = musical(hosted.inputs.shape[0], rate)
         self._at, self._next = 0, time.monotonic()
@@ -91,9 +79,9 @@ class Player:
         """Plays the blocks that are due; whether there were any."""
         now, played = time.monotonic(), 0
         while self._next <= now and played < MOST_AT_ONCE:
-            self._hosted.inputs[:, :FRAMES] = self._sound[:, self._at : self._at + FRAMES]
-            self._at = (self._at + FRAMES) % self._sound.shape[1]
-            argument = self._hosted.argument(FRAMES)
+            self._hosted.inputs[:, : self._frames] = self._sound[:, self._at : self._at + self._frames]
+            self._at = (self._at + self._frames) % self._sound.shape[1]
+            argument = self._hosted.argument(self._frames)
             before = time.thread_time()
             self._block(self._hosted.handle, argument)
             self.spent += time.thread_time() - before
@@ -131,9 +119,8 @@ def resident() -> int:
 class Showing:
     """The loop in which a window lives: until it is closed, by the user, by the plugin, or by a line on `given`."""
 
-    def __init__(self, hosted: Shown, rate: int, loop: Loop, send: Callable[[Message], None], given: int) -> None:
-        self._hosted, self._loop, self._send, self._given = hosted, loop, send, given
-        self._player = Player(hosted, rate)
+    def __init__(self, hosted: Shown, player: Player, loop: Loop, send: Callable[[Message], None], given: int) -> None:
+        self._hosted, self._player, self._loop, self._send, self._given = hosted, player, loop, send, given
         self._beaten = 0.0
         self.is_over = False
 
@@ -208,12 +195,13 @@ def show(request: Request, send: Callable[[Message], None]) -> None:
     os.environ.pop("QT_QPA_PLATFORM", None)
     loop = Loop()
     begun = time.monotonic()
-    hosted = load(request.use, request.path, request.rate, loop)
+    (frames,) = request.buffers
+    hosted = KINDS[request.use.plugin.standard](request.use, request.path, request.rate, frames, loop)
     send(LoadedMessage(time.monotonic() - begun))
     # As it starts: what it saves now is compared with what it saves in the end.
     before, values_before = hosted.saved_state(), _values(hosted)
-    showing = Showing(hosted, request.rate, loop, send, sys.stdin.fileno())
-    showing.run(lambda size: Window(on.title, size, on.name))
+    player = Player(hosted, request.rate, frames)
+    Showing(hosted, player, loop, send, sys.stdin.fileno()).run(lambda size: Window(on.title, size, on.name))
     after = hosted.saved_state()
     values: dict[str, float] = {}
     if after is None:

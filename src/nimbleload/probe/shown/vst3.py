@@ -12,7 +12,7 @@ from ..formats.vst3 import Vst3Hosted
 from ..formats.vst3_abi import INT, OK, POINTER, Interface, uid
 from .loop import ERROR, READ, Loop
 from .objects import INTERFACE_BYTES, NO_INTERFACE, CObject, Function
-from .x11 import Size, Window
+from .x11 import UNKNOWN, Size, Window, Wishes
 
 X11 = b"X11EmbedWindowID"
 HOST_APPLICATION = uid(0x58E595CC, 0xDB2D4969, 0x8B6AAF8C, 0x36A664E5)
@@ -148,24 +148,22 @@ class Context(CObject):
         return message
 
 
-class Vst3Shown(Vst3Hosted):
+class Vst3Shown(Wishes, Vst3Hosted):
     """One VST3 plugin with a host that has a window for it (see `show.Shown`)."""
 
     def __init__(self, use: PluginUse, path: str, rate: int, longest: int, loop: Loop) -> None:
-        self._loop, self.closed, self.resizable = loop, False, False
-        self._wanted_size: Size | None = None
+        self._loop = loop
         self._changed: dict[int, float] = {}
         # By handler: the numbers of its timers, and the files that it waits for.
         self._timers: dict[int, list[int]] = {}
         self._files: dict[int, list[int]] = {}
         super().__init__(use, path, rate, longest, longest)
-        self._join_parts()
 
     def _make_context(self) -> Any:
         return Context()
 
-    def _join_parts(self) -> None:
-        """Has the component and its controller hear of each other, as a host does it."""
+    def _tell_controller(self) -> None:
+        """Before it hears of the component's state, the two are joined, as by a host with a window for them."""
         if self._controller is None:
             return
         self._handler = CObject([
@@ -174,13 +172,11 @@ class Vst3Shown(Vst3Hosted):
         ])  # fmt: skip
         self._handler.offers[HANDLER] = self._handler.address
         self._controller.call(16, self._handler.address, kinds=(POINTER,))
-        if self._controller.address == self._component.address:
-            return
         one, other = self._component.query(CONNECTION), self._controller.query(CONNECTION)
         if one is not None and other is not None and one.address != other.address:
             one.call(3, other.address, kinds=(POINTER,))
             other.call(3, one.address, kinds=(POINTER,))
-        self._tell_controller()
+        super()._tell_controller()
 
     def _take_edit(self, number: int, value: float) -> int:
         self._changed[number] = value
@@ -204,7 +200,7 @@ class Vst3Shown(Vst3Hosted):
         self._view.call(12, self._frame.address, kinds=(POINTER,))
         rectangle = Rectangle()
         has_size = self._view.call(9, c.byref(rectangle), kinds=(POINTER,)) == OK
-        held = window(rectangle.size if has_size else Size(640, 480))
+        held = window(rectangle.size if has_size else UNKNOWN)
         if self._view.call(4, held.number, X11, kinds=(POINTER, TEXT)) != OK:
             raise PluginError(f"{self._label} refused the window that was made for it.")
         self.resizable = self._view.call(13) == OK
@@ -216,10 +212,6 @@ class Vst3Shown(Vst3Hosted):
     def _take_size(self, _: int, rectangle: Any) -> int:
         self._wanted_size = rectangle.contents.size
         return OK
-
-    def wanted_size(self) -> Size | None:
-        wanted, self._wanted_size = self._wanted_size, None
-        return wanted
 
     def resized(self, size: Size) -> None:
         self._view.call(10, c.byref(Rectangle(0, 0, *size)), kinds=(POINTER,))

@@ -13,13 +13,14 @@ from typing import Any, Literal, NamedTuple
 from ..formats.hosted import PluginError
 
 POINTER, LONG, ULONG, INT, UINT, TEXT = c.c_void_p, c.c_long, c.c_ulong, c.c_int, c.c_uint, c.c_char_p
-STRUCTURE_NOTIFY, SUBSTRUCTURE_NOTIFY = 1 << 17, 1 << 19
+STRUCTURE_NOTIFY = 1 << 17
 DESTROYED, CONFIGURED, MESSAGE = 17, 22, 33
 # What a window can be told of in one look; the rest is left for the next.
 MOST_EVENTS = 256
 # Sizes in pixels that a window can have: what a plugin asks for beyond them is cut off.
 SMALLEST, LARGEST = 16, 16384
-SIZE_FIXED, MIN_SIZE, MAX_SIZE = 1 << 4 | 1 << 5, 1 << 4, 1 << 5
+# That the least and the largest size in a window's hints hold.
+SIZE_FIXED = 1 << 4 | 1 << 5
 
 SIGNATURES: dict[str, tuple[Any, list[Any]]] = {
     "XOpenDisplay": (POINTER, [TEXT]),
@@ -38,9 +39,7 @@ SIGNATURES: dict[str, tuple[Any, list[Any]]] = {
     "XNextEvent": (INT, [POINTER, POINTER]),
     "XFlush": (INT, [POINTER]),
     "XSync": (INT, [POINTER, INT]),
-    "XQueryTree": (INT, [POINTER, ULONG, POINTER, POINTER, POINTER, POINTER]),
     "XGetGeometry": (INT, [POINTER, ULONG, *[POINTER] * 7]),
-    "XFree": (INT, [POINTER]),
     "XSetErrorHandler": (POINTER, [POINTER]),
     "XChangeProperty": (INT, [POINTER, ULONG, ULONG, ULONG, INT, INT, POINTER, INT]),
     "XSetWMNormalHints": (None, [POINTER, ULONG, POINTER]),
@@ -107,6 +106,17 @@ class Size(NamedTuple):
         return Size(*(min(max(side, SMALLEST), LARGEST) for side in self))
 
 
+# What a window has until its plugin says what it wants.
+UNKNOWN = Size(640, 480)
+
+
+def size_of(display: int, window: int) -> Size | None:
+    """The size of a window on a display (a connection); None if there is none of that number."""
+    root, x, y, width, height, border, depth = ULONG(), INT(), INT(), UINT(), UINT(), UINT(), UINT()
+    places = [c.addressof(each) for each in (root, x, y, width, height, border, depth)]
+    return Size(width.value, height.value) if library().XGetGeometry(display, window, *places) else None
+
+
 Happened = Literal["closed", "resized"]
 
 
@@ -130,7 +140,7 @@ class Window:
         name, kind = (lib.XInternAtom(self._display, each, 0) for each in (b"_NET_WM_NAME", b"UTF8_STRING"))
         text = title.encode()
         lib.XChangeProperty(self._display, self.number, name, kind, 8, 0, c.c_char_p(text), len(text))
-        lib.XSelectInput(self._display, self.number, STRUCTURE_NOTIFY | SUBSTRUCTURE_NOTIFY)
+        lib.XSelectInput(self._display, self.number, STRUCTURE_NOTIFY)
         lib.XSync(self._display, 0)
 
     @property
@@ -154,26 +164,9 @@ class Window:
         library().XResizeWindow(self._display, self.number, *self.size)
         library().XFlush(self._display)
 
-    def inner(self) -> list[int]:
-        """The windows that the plugin has put into it."""
-        root, parent, count = ULONG(), ULONG(), UINT()
-        listed = c.POINTER(ULONG)()
-        found = library().XQueryTree(
-            self._display, self.number, *(c.addressof(each) for each in (root, parent, listed, count))
-        )
-        inner = [int(listed[k]) for k in range(count.value)] if found and listed else []
-        if listed:
-            library().XFree(c.cast(listed, POINTER))
-        return inner
-
     def size_of(self, window: int) -> Size | None:
-        """The size of a window; None if there is none of that number."""
-        root, x, y, width, height = ULONG(), INT(), INT(), UINT(), UINT()
-        border, depth = UINT(), UINT()
-        places = [c.addressof(each) for each in (root, x, y, width, height, border, depth)]
-        if not library().XGetGeometry(self._display, window, *places):
-            return None
-        return Size(width.value, height.value)
+        """The size of a window on the same display; None if there is none of that number."""
+        return size_of(self._display, window)
 
     def happened(self) -> list[Happened]:
         """What the user has done with it since the last look; its size is the new one then."""
@@ -197,3 +190,17 @@ class Window:
     def close(self) -> None:
         library().XDestroyWindow(self._display, self.number)
         library().XCloseDisplay(self._display)
+
+
+class Wishes:
+    """What a plugin with a window has asked its host for: another size, or to be closed. `resizable` says whether its
+    user may change the size."""
+
+    closed = False
+    resizable = False
+    _wanted_size: Size | None = None
+
+    def wanted_size(self) -> Size | None:
+        """The size that it has asked for since the last look, if it has."""
+        wanted, self._wanted_size = self._wanted_size, None
+        return wanted
