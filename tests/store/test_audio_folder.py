@@ -130,12 +130,23 @@ def test_nothing_in_it_is_a_sentence(tmp_path):
 def test_it_tells_how_far_it_is_and_can_be_stopped(tmp_path):
     for k in range(3):
         stem(tmp_path / f"{k}.wav", (0, 1), seconds=9)
-    shares = []
+    heard = []
 
     def told(share, name):
-        shares.append(share)
-        return name == "1.wav"
+        heard.append((share, name))
+        return len(heard) == 2  # whichever file that is: two are read at once
 
-    with pytest.raises(StoppedError, match=r"stopped at 1\.wav"):
+    with pytest.raises(StoppedError) as stopped:
         audio_folder.read(tmp_path, told)
-    assert shares == sorted(shares) and 0 < shares[0] < shares[-1] < 1
+    assert f"stopped at {heard[1][1]}." in str(stopped.value)
+    shares = [share for share, _ in heard]
+    assert len(heard) == 2 and 0 < shares[0] < shares[1] < 1
+
+
+def test_how_far_it_is_never_falls_though_a_file_ends_within_a_piece_of_its_reading(tmp_path, monkeypatch):
+    monkeypatch.setattr(audio_folder.os, "sched_getaffinity", lambda _who: {0})  # one after another
+    for k in range(3):
+        stem(tmp_path / f"{k}.wav", (0, 1), seconds=9)
+    shares = []
+    audio_folder.read(tmp_path, lambda share, _name: shares.append(share))
+    assert shares == sorted(shares) and shares[-1] == 1.0

@@ -145,7 +145,7 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
         kind = "int16" if file.subtype.startswith("PCM_") else "float32"
         for block in file.blocks(length, dtype=kind, always_2d=True):
             loud.append(_loud(block, step))
-            if stopped(len(loud) * length / file.frames):
+            if stopped(min(len(loud) * length / file.frames, 1.0)):
                 raise StoppedError
         return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True)
 
