@@ -17,6 +17,7 @@ import zipfile
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import atheris
 from lxml import etree
@@ -60,18 +61,30 @@ def zipped(**entries: bytes) -> bytes:
     return out.getvalue()
 
 
+def read_and_computed(name: str, read: Callable[[Path], Any], refusal: type[Exception]) -> Callable[[bytes], None]:
+    """A target: a file of this name that is read, and computed, unless it is refused as it is due."""
+
+    def target(data: bytes) -> None:
+        (FOLDER / name).write_bytes(data)
+        with contextlib.suppress(refusal):
+            computed(read(FOLDER / name).session)
+
+    return target
+
+
+def no_plugin(name: str, standard: str) -> PluginUse | None:
+    """No plugin is installed."""
+    return None
+
+
+archive = read_and_computed("b.dawproject", dawproject.read, ImportRefusedError)
+midi = read_and_computed("d.mid", midi_file.read, NothingFoundError)
+table = read_and_computed("e.csv", lambda path: track_table.read(path, no_plugin), NothingFoundError)
+
+
 def exchange(data: bytes) -> None:
-    path = FOLDER / "a.dawproject"
-    path.write_bytes(zipped(project__xml=data))
-    with contextlib.suppress(ImportRefusedError):
-        computed(dawproject.read(path).session)
-
-
-def archive(data: bytes) -> None:
-    path = FOLDER / "b.dawproject"
-    path.write_bytes(data)
-    with contextlib.suppress(ImportRefusedError):
-        computed(dawproject.read(path).session)
+    """The project of an exchange file."""
+    archive(zipped(project__xml=data))
 
 
 def own(data: bytes) -> None:
@@ -155,24 +168,6 @@ def shaken_parts(data: bytes) -> None:
         elif isinstance(inside, list) and inside is not parts:
             inside.append(copy.deepcopy(inside[key]))
     own(b"\n".join(json.dumps(part).encode() for part in parts))
-
-
-def midi(data: bytes) -> None:
-    path = FOLDER / "d.mid"
-    path.write_bytes(data)
-    with contextlib.suppress(NothingFoundError):
-        computed(midi_file.read(path).session)
-
-
-def table(data: bytes) -> None:
-    path = FOLDER / "e.csv"
-    path.write_bytes(data)
-
-    def lookup(name: str, standard: str) -> PluginUse | None:
-        return None
-
-    with contextlib.suppress(NothingFoundError):
-        computed(track_table.read(path, lookup).session)
 
 
 def clip(data: bytes) -> None:
