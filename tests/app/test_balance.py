@@ -53,7 +53,7 @@ def test_sentence_ladder_place_and_shell_say_the_same_load(example):
 
 def test_a_version_that_is_held_is_compared_with_what_is_edited_after(example, settled):
     desk, page = example.desk, example.balance
-    worst = percent(float(desk.survey.after.load.max()))
+    worst = f"{percent(float(desk.survey.after.load.max()))} at {clock(desk.survey.worst_second())}"
     held = desk.survey.after
     command(example, "Hold this version to compare with")
     assert "held" not in page._timeline_panel.remark.text() and not page.timeline.grab().isNull()
@@ -62,7 +62,8 @@ def test_a_version_that_is_held_is_compared_with_what_is_edited_after(example, s
     settled(example, lambda: example.edit.edit("off", lambda s: edits.switch(s, [dearest.id], False)))
     now = percent(float(desk.survey.after.load.max()))
     words = page._timeline_panel.remark.text()
-    assert f"held {worst} at" in words and f"now {now}" in words
+    # At the seconds that the sentence on top had, and has.
+    assert f"held {worst} →" in words and f"now {now} at {clock(desk.survey.worst_second())}" in words
     rows = page.timeline.figures()
     start = rows.index(["start (s)", "end (s)", "load of the version held"]) + 1
     assert [float(row[2]) for row in rows[start:]] == pytest.approx(held.load.tolist(), abs=1e-4)

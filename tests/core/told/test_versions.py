@@ -25,7 +25,7 @@ def test_the_load_of_a_second_is_that_of_its_moment():
 
 def test_worst_moments_may_lie_in_other_places():
     held, now = made([0, 10, 20], [0.5, 0.9]), made([0, 5, 20], [0.8, 0.4])
-    assert against_held(held, now, 12) == "worst: held 90 % at 0:10 → now 80 % at 0:00;  here 90 % → 40 %"
+    assert against_held(held, now, 12) == "worst: held 90 % at 0:15 → now 80 % at 0:02;  here 90 % → 40 %"
     same = made([0, 5, 20], [0.9, 0.4], buffer=512)
     assert against_held(same, held, 0) == "worst 90 %, as in the version held (held at 512 samples);  here 90 % → 50 %"
 

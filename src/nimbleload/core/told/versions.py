@@ -7,6 +7,7 @@ import numpy as np
 from ..load.load_map import LoadMap
 from ..load.ranking import stretch_load
 from ..session.session import Session
+from ..survey import middle
 from ..units import clock, percent
 
 # Loads closer than this are the same, as they are written (fraction of the deadline).
@@ -21,7 +22,7 @@ def load_at(of: LoadMap, second: float) -> float:
 
 def against_held(held: LoadMap, now: LoadMap, second: float) -> str:
     """The held version against this one: the worst of each with its place, and the load at a second (s)."""
-    worst = [(float(of.load.max()), float(of.times[of.worst])) for of in (held, now)]
+    worst = [(float(of.load.max()), middle(of, of.worst)) for of in (held, now)]
     if abs(worst[0][0] - worst[1][0]) <= SAME:
         most = f"worst {percent(worst[1][0])}, as in the version held"
     else:
