@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+
 import msgspec
 import numpy as np
 import pytest
@@ -188,6 +190,38 @@ def test_an_outboard_device_is_told_in_the_host_dialog_and_then_offered(example,
     assert len(offered) == len(strip.uses())
     settled(example, offered[-1].click)
     assert example.desk.document.plan.decisions[0].kind == "outboard"
+
+
+def test_a_host_dialog_that_is_closed_while_recordings_are_read_hears_nothing_of_them(
+    example, qtbot, tmp_path, monkeypatch
+):
+    went_wrong = []
+    monkeypatch.setattr(threading, "excepthook", went_wrong.append)
+    dialog = open_dialog(example, qtbot, "The host and the audio device", HostDialog)
+    begun, go_on, done = threading.Event(), threading.Event(), threading.Event()
+
+    def look(_):
+        begun.set()
+        go_on.wait(30)
+        raise ValueError("nothing in it")
+
+    def last(*_, post=dialog._landing.last):
+        try:
+            post(*_)
+        finally:
+            done.set()
+
+    monkeypatch.setattr(dialog, "_look", look)
+    monkeypatch.setattr(dialog._landing, "last", last)
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(tmp_path)], ""))
+    qtbot.mouseClick(dialog.seen, Qt.MouseButton.LeftButton)
+    assert begun.wait(30)
+    with qtbot.waitSignal(dialog.destroyed):
+        dialog.reject()
+    go_on.set()
+    assert done.wait(30)
+    qtbot.wait(50)
+    assert went_wrong == []
 
 
 def test_recordings_of_the_host_fill_the_host_dialog_in(example, qtbot, settled, tmp_path, monkeypatch):

@@ -6,10 +6,10 @@ import platform
 from importlib import metadata
 from typing import Any
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QDialog, QTextBrowser, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QTextBrowser, QVBoxLayout, QWidget
 
 from .. import __version__
+from .panels import Dialog
 from .theme import theme
 
 MADE_OF = (
@@ -40,13 +40,11 @@ def text() -> str:
     )
 
 
-class About(QDialog):
+class About(Dialog):
     """The dialog."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("About Nimble Load")
+        super().__init__("About Nimble Load", parent)
         self.resize(theme.px(520), theme.px(420))
         browser = QTextBrowser()
         browser.setHtml(text())

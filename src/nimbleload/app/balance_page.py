@@ -114,7 +114,6 @@ class BalancePage(QWidget):
 
     def _connect(self) -> None:
         desk = self._desk
-        desk.opened.connect(self._let_go_held)
         self.sentence.pressed.connect(self._next_step)
         self.buffers.chosen.connect(desk.choose_buffer)
         self.tracks.chosen.connect(desk.select)
@@ -144,7 +143,7 @@ class BalancePage(QWidget):
 
     def _show_opening(self) -> None:
         self.timeline.let_go()
-        self._suggestion = None
+        self._suggestion, self.held = None, None
         self.drawer.suggest.setEnabled(True)
         self.sentence.say(COMPUTING, "The session is open.", "quiet")
         self.options.show_nothing()
@@ -200,9 +199,6 @@ class BalancePage(QWidget):
         if self._desk.survey is not None:
             self.held = self._desk.survey.after if on else None
             self._show_survey()
-
-    def _let_go_held(self) -> None:
-        self.held = None
 
     def _show_stretch(self, stretch: Stretch | None) -> None:
         self.tracks.show_stretch(stretch)

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QDialog,
     QDialogButtonBox,
     QFormLayout,
     QFrame,
@@ -30,19 +29,18 @@ from ..core.told.findings import Weighted
 from ..core.told.plans import HURTS, UNIT, plan_words, weight_words
 from ..core.told.steps import price_words, step_words
 from ..core.units import percent
+from .panels import Dialog
 from .picture import scrolled
 from .theme import theme
 
 
-class FindingsDialog(QDialog):
+class FindingsDialog(Dialog):
     """Every finding with what it saves here. `taken` brings its name and its decisions."""
 
     taken = Signal(str, list)
 
     def __init__(self, found: Sequence[Weighted], parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("What the session gives away")
+        super().__init__("What the session gives away", parent)
         self.resize(theme.px(720), theme.px(480))
         self.buttons: list[QPushButton] = []
         inside = QWidget()
@@ -96,15 +94,13 @@ def saving_words(each: Weighted) -> str:
     return f"{change}, {percent(each.saving.work)} of one core less"
 
 
-class PlansDialog(QDialog):
+class PlansDialog(Dialog):
     """Plans side by side, each with its steps. `chosen` brings the one that is taken."""
 
     chosen = Signal(object)
 
     def __init__(self, of: Survey, found: dict[str, Suggestion], parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("Three plans")
+        super().__init__("Three plans", parent)
         self.resize(theme.px(980), theme.px(480))
         self.buttons: dict[str, QPushButton] = {}
         plans = QHBoxLayout()
@@ -145,15 +141,13 @@ class PlansDialog(QDialog):
         self.accept()
 
 
-class WeightsDialog(QDialog):
+class WeightsDialog(Dialog):
     """How much what is given up hurts, from nothing to five times that. `changed` brings the weights as they move."""
 
     changed = Signal(object)
 
     def __init__(self, weights: Weights, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("What hurts")
+        super().__init__("What hurts", parent)
         self.resize(theme.px(460), theme.px(300))
         self._weights = weights
         self.sliders: dict[str, QSlider] = {}
@@ -186,7 +180,7 @@ class WeightsDialog(QDialog):
         self.changed.emit(msgspec.structs.replace(self._weights, **values))
 
 
-class KeptDialog(QDialog):
+class KeptDialog(Dialog):
     """The plans that were put by, each with its load at its buffer size. `kept` brings a name for the present one.
 
     `used` and `forgotten` bring one of them.
@@ -197,9 +191,7 @@ class KeptDialog(QDialog):
     forgotten = Signal(object)
 
     def __init__(self, plans: Sequence[tuple[KeptPlan, float]], parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("Plans put by")
+        super().__init__("Plans put by", parent)
         self.resize(theme.px(560), theme.px(320))
         self._plans = [plan for plan, _ in plans]
         self.list, self.name = QListWidget(), QLineEdit()
@@ -246,15 +238,13 @@ class KeptDialog(QDialog):
             self.accept()
 
 
-class RestoreDialog(QDialog):
+class RestoreDialog(Dialog):
     """What to put back before the final render, to tick off. `ticked` brings the lines that are done."""
 
     ticked = Signal(list)
 
     def __init__(self, lines: Sequence[str], done: Sequence[str], parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("Before the final render")
+        super().__init__("Before the final render", parent)
         self.resize(theme.px(600), theme.px(420))
         self.words, self.list = QLabel(), QListWidget()
         self.list.setAccessibleName("What to put back")

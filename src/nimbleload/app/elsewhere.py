@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QComboBox,
-    QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
     QFormLayout,
@@ -18,11 +17,12 @@ from ..core.cards.card import Cards, CostCard
 from ..core.cards.stand_ins import Reading
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
+from .panels import Dialog
 
 NOBODY = "nobody"
 
 
-class ElsewhereDialog(QDialog):
+class ElsewhereDialog(Dialog):
     """Asks for one or two readings, or for the card that is to stand in. `typed` and `stands_in` bring the answer."""
 
     typed = Signal(list)
@@ -31,9 +31,7 @@ class ElsewhereDialog(QDialog):
     def __init__(
         self, use: PluginUse, uses: dict[CardKey, PluginUse], cards: Cards, buffer: int, parent: QWidget | None = None
     ) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle(f"Figures for {use.label}")
+        super().__init__(f"Figures for {use.label}", parent)
         words = QLabel(
             "Type what a host's meter shows for this plugin alone, in per cent of one core: at one buffer size, or "
             "better at two. Or let another plugin that is measured stand in for it. Both are marked as such wherever "

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAction, QKeyEvent
-from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from .panels import Dialog
 from .theme import theme
 
 
-class Finder(QDialog):
+class Finder(Dialog):
     """Lists the commands whose names hold every typed word; Enter runs the chosen one."""
 
     def __init__(self, actions: list[QAction], parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("Find a command")
+        super().__init__("Find a command", parent)
         self.resize(theme.px(460), theme.px(340))
         self._actions = actions
         self.words = QLineEdit()

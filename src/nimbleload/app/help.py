@@ -7,7 +7,6 @@ from pathlib import Path
 from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices, QTextCharFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import (
-    QDialog,
     QHBoxLayout,
     QLineEdit,
     QListWidget,
@@ -17,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .panels import Dialog
 from .theme import theme
 
 # The pages in their order, by the name of the place or of what they are.
@@ -48,13 +48,11 @@ def found_in(words: str) -> list[str]:
     return [name for name in PAGES if all(word in f"{name} {page_text(name)}".lower() for word in wanted)]
 
 
-class Help(QDialog):
+class Help(Dialog):
     """The guide, with a page of it open."""
 
     def __init__(self, page: str, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("The guide")
+        super().__init__("The guide", parent)
         self.resize(theme.px(880), theme.px(620))
         self.search, self.pages, self.text = QLineEdit(), QListWidget(), QTextBrowser()
         self.search.setPlaceholderText("Search the guide")

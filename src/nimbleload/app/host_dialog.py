@@ -7,11 +7,10 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
     QFileDialog,
@@ -32,6 +31,7 @@ from ..core.told.host_fit import seen_sentence, sentence
 from ..core.units import as_sentence
 from ..store.recording_file import SUFFIX, RecordingFileError
 from .landing import Landing
+from .panels import Dialog
 
 log = logging.getLogger(__name__)
 
@@ -42,7 +42,7 @@ Fitter = Callable[[list[MeterReading]], HostFit]
 Looker = Callable[[list[Path]], HostSeen]
 
 
-class HostDialog(QDialog):
+class HostDialog(Dialog):
     """`chosen` brings the host and the device.
 
     `fit` works out a fit for readings of the host's meter, `look` what recordings of it tell; ValueError says why they
@@ -52,11 +52,10 @@ class HostDialog(QDialog):
     chosen = Signal(object, object)
 
     def __init__(self, host: Host, device: Device, fit: Fitter, look: Looker, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("The host and the audio device")
+        super().__init__("The host and the audio device", parent)
         self._fit, self._look = fit, look
         self._landing = Landing(self)
+        self.finished.connect(self._landing.close)
         self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
         self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         self.converters, self.heard = QDoubleSpinBox(), QDoubleSpinBox()

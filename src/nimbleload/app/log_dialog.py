@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QUrl
+from PySide6.QtCore import QUrl
 from PySide6.QtGui import QDesktopServices, QFontDatabase, QTextCursor
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialogButtonBox, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
 from . import log_file
+from .panels import Dialog
 from .theme import theme
 
 SHOWN = 64 << 10
 
 
-class LogDialog(QDialog):
+class LogDialog(Dialog):
     """The last entries of the log."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("What the program wrote down")
+        super().__init__("What the program wrote down", parent)
         self.resize(theme.px(760), theme.px(460))
         path = log_file.path()
         self.text = QPlainTextEdit()

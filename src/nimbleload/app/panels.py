@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QAbstractItemView, QFrame, QTableWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QDialog, QFrame, QTableWidget, QVBoxLayout, QWidget
 
 from .sentence import Sentence
 
@@ -17,6 +17,16 @@ def panel() -> tuple[QFrame, QVBoxLayout]:
     inside = QVBoxLayout(frame)
     inside.setContentsMargins(10, 8, 10, 8)
     return frame, inside
+
+
+class Dialog(QDialog):
+    """A dialog that is gone once it is closed: hundreds of them would have to be styled anew with each change of the
+    theme or of the text size. What works for it in another thread must hear when it is `finished`."""
+
+    def __init__(self, title: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.setWindowTitle(title)
 
 
 def headed(page: QWidget, sentence: Sentence) -> QVBoxLayout:

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QCheckBox,
-    QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
     QFormLayout,
@@ -16,17 +15,16 @@ from PySide6.QtWidgets import (
 
 from ..core.survey import Survey, Tracking, tracking
 from ..core.units import milliseconds
+from .panels import Dialog
 
 
-class TrackingDialog(QDialog):
+class TrackingDialog(Dialog):
     """`taken` brings the ids of the plugins to bypass."""
 
     taken = Signal(list)
 
     def __init__(self, of: Survey, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("Track in time")
+        super().__init__("Track in time", parent)
         self._of = of
         self.found: Tracking | None = None
         self.limit, self.waits = QDoubleSpinBox(), QCheckBox("live tracks wait for all others (delay compensation)")

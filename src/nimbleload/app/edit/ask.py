@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
     QFormLayout,
@@ -20,15 +18,14 @@ from PySide6.QtWidgets import (
 from ...core.session.computer import RATES
 from ...core.session.edits import MOST_COPIES
 from ...core.session.strips import Strip
+from ..panels import Dialog
 
 
-class Question(QDialog):
+class Question(Dialog):
     """A form with fields; `answered` is called when it is accepted."""
 
     def __init__(self, title: str, parent: QWidget, answered: Callable[[], object], **fields: QWidget) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle(title)
+        super().__init__(title, parent)
         self.fields = fields
         form = QFormLayout(self)
         for label, field in fields.items():

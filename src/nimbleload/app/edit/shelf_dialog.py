@@ -7,7 +7,6 @@ from collections.abc import Callable
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
-    QDialog,
     QDialogButtonBox,
     QLabel,
     QLineEdit,
@@ -19,6 +18,7 @@ from PySide6.QtWidgets import (
 
 from ...core.session.plugins import PluginUse
 from ...store import shelf
+from ..panels import Dialog
 from ..theme import theme
 from .ask import Question
 
@@ -38,15 +38,13 @@ def ask_keep(parent: QWidget, uses: list[PluginUse], told: Callable[[str], objec
     Question("Keep on the shelf", parent, keep, name=name).open()
 
 
-class ShelfDialog(QDialog):
+class ShelfDialog(Dialog):
     """What is on the shelf. `taken` brings plugins and the name that they are kept under."""
 
     taken = Signal(object, str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle("From the shelf")
+        super().__init__("From the shelf", parent)
         self.resize(theme.px(460), theme.px(320))
         self.words, self.rows = QLabel(), QListWidget()
         self.words.setWordWrap(True)
