@@ -122,12 +122,12 @@ def test_the_bus_has_its_own_plugins_up_to_its_fader(tmp_path, monkeypatch):
     ("extra", "sends", "words"),
     [
         ('<Pan unit="normalized" min="0" max="1" value="0.2"/>', "", "it is panned"),
-        ('<Volume id="moves" unit="linear" value="0.5"/>', "", "its fader is automated"),
+        ('<Volume id="moves" unit="linear" value="0.5"/>', "", "its fader is automated in clips, or in a unit"),
     ],
 )
 def test_what_hosts_do_in_their_own_way_is_said_before(tmp_path, extra, sends, words):
     moves = (
-        '<Points unit="linear"><Target parameter="moves"/><RealPoint time="0" value="0.1"/>'
+        '<Points unit="semitones"><Target parameter="moves"/><RealPoint time="0" value="0.1"/>'
         '<RealPoint time="4" value="0.9"/></Points>'
     )
     path = mix(

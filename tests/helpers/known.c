@@ -6,7 +6,10 @@
    size than it was told of; SLOW_ELSEWHERE takes eight times as long in them; LOADS_LATER passes through, too, until
    work that it put off is done (LV2's worker, CLAP's main thread); FAILS says in every block that it failed; HELPERS
    has two threads compute 50 µs each in every block, and waits for them; CHILD has another process do so beside;
-   DECAYS takes 200 µs more for 9600 samples after a note has begun, and nothing for notes that are held. */
+   DECAYS takes 200 µs more for 9600 samples after a note has begun, and nothing for notes that are held; MOVES takes
+   nothing, has no tail, and gives Extra percent of its input: from the sample on at which it hears so (CLAP), in a
+   straight line from what it heard last (VST3), or for a block; as CLAP it is silent in its first block if it hears of
+   another value there than it was switched on with. */
 #define _GNU_SOURCE
 #include <stdbool.h>
 #include <stdint.h>
@@ -92,7 +95,19 @@ static void have_helped(void) {}
 static void wait_for_help(void) {}
 #endif
 
+#ifdef MOVES
+enum { MOVING = 1 };
+#else
+enum { MOVING = 0 };
+#endif
+/* Samples a to b, while Extra goes from what it is in a straight line to `to`, which it has at b. */
+static void part(own_t *o, const float *in, float *out, uint32_t a, uint32_t b, float to) {
+  for (uint32_t i = a; i < b; i++) out[i] = in[i] * (o->extra + (to - o->extra) * (i - a) / (b - a)) / 100;
+  o->extra = to;
+}
+
 static void work(own_t *o, const float *in, float *out, uint32_t n) {
+  if (MOVING) { part(o, in, out, 0, n, o->extra); return; }
   bool other = o->announced && n != o->announced;
   if ((ONLY && other) || (LATER && !o->ready)) { memcpy(out, in, n * sizeof *out); return; }
   long end = now() + 20000 + (o->quality > 0.5f ? 40 : 20) * (long)n + (long)(o->extra * 1000);
@@ -183,6 +198,19 @@ static void take(const plugin_t *p, const events_t *e) {
   }
 }
 static int32_t process(const plugin_t *p, const process_t *b) {
+  if (MOVING) {
+    const float *in = b->in->data32[0]; float *out = b->out->data32[0]; uint32_t at = 0;
+    float started = OWN(p)->extra;
+    for (uint32_t i = 0; i < b->in_events->size(b->in_events); i++) {
+      const value_t *v = (const value_t *)b->in_events->get(b->in_events, i);
+      part(OWN(p), in, out, at, v->header.time, OWN(p)->extra);
+      at = v->header.time;
+      if (v->header.type == 5 && v->param == 10) OWN(p)->extra = (float)v->value;
+    }
+    part(OWN(p), in, out, at, b->frames, OWN(p)->extra);
+    if (OWN(p)->calls++ == 0 && OWN(p)->extra != started) memset(out, 0, b->frames * sizeof *out);
+    return 1;
+  }
   take(p, b->in_events);
   work(OWN(p), b->in->data32[0], b->out->data32[0], b->frames);
   return FAILING ? 0 : 1;
@@ -276,6 +304,18 @@ typedef struct { int32_t mode, size, most; double rate; } setup_t;
 static result set_up(void *t, setup_t *s) { FROM(t, processor)->own.announced = s->most; return 0; }
 static result process(void *t, block_t *b) {
   own_t *o = &FROM(t, processor)->own;
+  if (MOVING && b->changes && b->changes->v->count(b->changes)) {
+    queue_t *q = b->changes->v->at(b->changes, 0);
+    int32_t at = 0, offset; double value;
+    for (int32_t k = 0; k < q->v->points(q); k++) {
+      q->v->point(q, k, &offset, &value);
+      part(o, b->in->data[0], b->out->data[0], at, offset, (float)value * 100);
+      o->extra = (float)value * 100;
+      at = offset;
+    }
+    part(o, b->in->data[0], b->out->data[0], at, b->frames, o->extra);
+    return 0;
+  }
   for (int32_t i = 0; b->changes && i < b->changes->v->count(b->changes); i++) {
     queue_t *q = b->changes->v->at(b->changes, i);
     int32_t offset; double value;

@@ -27,6 +27,7 @@ from ..probe.messages import CHANNELS
 from ..store import atomic, audio
 from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
+from ..store.dawproject_curves import SWITCHED, UNCLEAR
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .rendering import TAIL_SECONDS, RenderError, Rendering
@@ -36,6 +37,11 @@ from .stage import Stage, obstacles_on_the_way, stages
 SAME_DB, ROUNDED_DB = -120.0, -100.0
 # Room that must stay free beside the files (bytes).
 SPARE = 256 << 20
+# What is automated of plugins, and why they cannot be rendered truthfully then.
+AUTOMATED = {
+    SWITCHED: "a plugin on it is switched on and off by automation, which hosts do in their own ways",
+    UNCLEAR: "parameters of its plugins are automated in clips, or in a unit that is not known",
+}
 
 
 class Proof(msgspec.Struct, frozen=True):
@@ -147,14 +153,15 @@ def obstacles(job: Job) -> list[str]:
     if job.before:
         inside = []
         for stage in job.before:
-            reasons = (*own_obstacles(stage.strip, stage.sounding, job.rate), *obstacles_on_the_way(stage.strip))
+            own = own_obstacles(stage.strip, stage.uses, stage.sounding, job.rate)
+            reasons = (*own, *obstacles_on_the_way(stage.strip, stage.sounding))
             inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
         if job.sounding.parts or job.sounding.notes:
             inside.append("it holds clips of its own beside what feeds it")
-        return inside
+        return inside + automated(job.uses, job.sounding)
     if job.strip.kind != "track":
         return ["it is no track with audio of its own: a bounce prints a bus with all that feeds it"]
-    found = own_obstacles(job.strip, job.sounding, job.rate)
+    found = own_obstacles(job.strip, job.uses, job.sounding, job.rate)
     if job.stretch is not None:
         found += stretch.obstacles(job.whole, *job.stretch)
         if job.strip.rides:
@@ -162,8 +169,21 @@ def obstacles(job: Job) -> list[str]:
     return found
 
 
-def own_obstacles(strip: Strip, sounding: Sounding, rate: int) -> list[str]:
-    """Why what a strip plays cannot be rendered truthfully. A bus, or a track that plays nothing, plays silence."""
+def automated(uses: Sequence[PluginUse], sounding: Sounding) -> list[str]:
+    """Why plugins that are automated cannot be rendered truthfully, in sentences; empty if they can."""
+    why = {reason for use, reason in sounding.unclear if use in {each.id for each in uses}}
+    moved = {each.use for each in sounding.moving}
+    found = [sentence for reason, sentence in AUTOMATED.items() if reason in why]
+    found += [
+        f"{use.label} is automated, and house processors take their settings only as they start"
+        for use in uses if use.plugin.standard == "house" and use.id in moved
+    ]  # fmt: skip
+    return found
+
+
+def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, rate: int) -> list[str]:
+    """Why what a strip plays through these plugins cannot be rendered truthfully. A bus, or a track that plays nothing,
+    plays silence."""
     found = []
     if strip.instrument is not None and sounding.notes:
         if sounding.parts:
@@ -172,8 +192,7 @@ def own_obstacles(strip: Strip, sounding: Sounding, rate: int) -> list[str]:
         found.append("no notes of its instrument are known: the session does not come from a file with notes")
     elif strip.kind == "track" and not sounding.parts:
         found.append("no audio of it is known: the session does not come from an exchange file with audio")
-    if sounding.automated:
-        found.append("parameters of its plugins are automated, which is not rendered yet")
+    found += automated(uses, sounding)
     if sounding.curves:
         found.append("its clips hold curves of their own (controllers, gain), which are not rendered yet")
     stretched = sum(part.stretched for part in sounding.parts)
@@ -279,7 +298,7 @@ def _check_room(job: Job, folder: Path) -> None:
     """RenderError if the files would not fit."""
     folder.mkdir(parents=True, exist_ok=True)
     # The file, and beside it what comes together before a bus, and before those that feed it.
-    files = 1 + len({target for stage in job.before for target, _ in stage.feeds})
+    files = 1 + len({feed.target for stage in job.before for feed in stage.feeds})
     needed = files * int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
     free = shutil.disk_usage(folder).free
     if free < needed + SPARE:

@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.session.curves import Curve
 from ..probe import isolation
 from ..probe.messages import (
     CHANNELS,
@@ -84,8 +85,8 @@ class Rendering:
             except RenderError as error:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
             fed.unlink(missing_ok=True)
-            for target, gain in stage.feeds:
-                add(self._folder / _file(target), self._chain.stretches(), gain)
+            for feed in stage.feeds:
+                add(self._folder / _file(feed.target), self._chain.stretches(), feed.gain, feed.fader, self._rate)
 
     @property
     def _folder(self) -> Path:
@@ -112,14 +113,24 @@ def _file(strip_id: str) -> str:
     return f"{strip_id.encode().hex()[:200]}.sum"
 
 
-def add(path: Path, stretches: Iterator[NDArray[np.float32]], gain: float) -> None:
-    """Adds sound (n, 2, float32 each) to what lies in a file, from its beginning on; the file grows as it needs to."""
+def add(
+    path: Path, stretches: Iterator[NDArray[np.float32]], gain: float, fader: Curve | None = None, rate: int = 48_000
+) -> None:
+    """Adds sound (n, 2, float32 each) to what lies in a file, from its beginning on; the file grows as it needs to.
+
+    It is made louder or softer by `gain` (linear), and by a `fader` that moves, at a rate in hertz.
+    """
     path.touch()
     with path.open("r+b") as file:
         for stretch in stretches:
             at = file.tell()
             there = np.frombuffer(file.read(stretch.nbytes), np.float32)
-            made = (stretch * np.float32(gain)).reshape(-1)
+            if fader is not None:
+                first = at // FRAME
+                moved = fader.values(np.arange(first, first + len(stretch)), rate)
+                made = (stretch * (gain * moved[:, None]).astype(np.float32)).reshape(-1)
+            else:
+                made = (stretch * np.float32(gain)).reshape(-1)
             made[: len(there)] += there
             file.seek(at)
             file.write(made.tobytes())
@@ -138,7 +149,8 @@ class _Chain:
         own = {use.id: paths[use.id] for use in stage.uses}
         self._worker = isolation.Worker(
             RenderRequest(
-                stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may))
+                stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may)),
+                moving=tuple(each for each in stage.sounding.moving if each.use in own),
             )
         )  # fmt: skip
 

@@ -18,7 +18,7 @@ from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
 from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering
-from .stage import Stage, obstacles_on_the_way
+from .stage import Stage, after_fader, obstacles_on_the_way
 
 TOGETHER = Strip("together", "Together", "bus")
 
@@ -45,7 +45,7 @@ class Check(msgspec.Struct, frozen=True):
         target = self.bus if shared else TOGETHER
         found = []
         for strip, sounding in zip(self.after if shared else self.members, self.sounding, strict=True):
-            found.append(Stage(strip, strip.heard_uses(), sounding, ((target.id, strip.volume),)))
+            found.append(Stage(strip, strip.heard_uses(), sounding, (after_fader(strip, sounding, target.id),)))
         return (*found, Stage(target, target.heard_uses(), Sounding()))
 
 
@@ -69,7 +69,8 @@ def obstacles(check: Check) -> list[str]:
     """Why sharing cannot be proven, in sentences; empty if it can."""
     found = []
     for strip, sounding in zip(check.members, check.sounding, strict=True):
-        reasons = (*own_obstacles(strip, sounding, check.rate), *obstacles_on_the_way(strip))
+        own = own_obstacles(strip, strip.heard_uses(), sounding, check.rate)
+        reasons = (*own, *obstacles_on_the_way(strip, sounding))
         found += [f"{strip.name}: {reason}" for reason in reasons]
     return found
 

@@ -7,21 +7,40 @@ from collections.abc import Mapping
 import msgspec
 
 from ..core.decisions.bounce import group_of
+from ..core.session.curves import Curve
 from ..core.session.plugins import PluginUse
 from ..core.session.routing import build
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.dawproject import Sounding
+from ..store.dawproject_curves import MUTED, PANNED, RIDDEN, SENT
+
+# What is automated on a strip, and why what it gives to another cannot be rendered then.
+AUTOMATED = {
+    PANNED: "its pan is automated, and hosts pan by different laws: print it by itself first",
+    MUTED: "it is muted and heard by automation, which is not rendered yet",
+    SENT: "a send of it is automated, which is not rendered yet",
+    RIDDEN: "its fader is automated in clips, or in a unit that is not known",
+}
+
+
+class Feed(msgspec.Struct, frozen=True):
+    """Where a strip leads to (the id of another one), with which gain (linear), and how its fader moves on the way, if
+    it does."""
+
+    target: str
+    gain: float
+    fader: Curve | None = None
 
 
 class Stage(msgspec.Struct, frozen=True):
-    """A strip in a rendering: the plugins that it goes through, what it plays itself, and what it `feeds`, by the ids
-    of strips and linear gains. The last one of a rendering feeds nothing."""
+    """A strip in a rendering: the plugins that it goes through, what it plays itself, and what it `feeds`. The last one
+    of a rendering feeds nothing."""
 
     strip: Strip
     uses: tuple[PluginUse, ...]
     sounding: Sounding
-    feeds: tuple[tuple[str, float], ...] = ()
+    feeds: tuple[Feed, ...] = ()
 
     @property
     def plays_notes(self) -> bool:
@@ -36,27 +55,29 @@ def stages(session: Session, bus: str, audio_of: Mapping[str, Sounding]) -> tupl
     for place in build(session).order:
         strip = session.strips[place]
         if strip.id in inside and strip.enabled and not strip.mute:
-            found.append(Stage(strip, strip.heard_uses(), audio_of.get(strip.id, Sounding()), feeds_of(strip)))
+            sounding = audio_of.get(strip.id, Sounding())
+            found.append(Stage(strip, strip.heard_uses(), sounding, feeds_of(strip, sounding)))
     return tuple(found)
 
 
-def feeds_of(strip: Strip) -> tuple[tuple[str, float], ...]:
+def feeds_of(strip: Strip, sounding: Sounding) -> tuple[Feed, ...]:
     """Whom a strip feeds through its output and the sends that are on, and with which gain."""
-    found = [(strip.output, strip.volume)] if strip.output is not None else []
-    found += [
-        (send.target, send.level if send.pre_fader else send.level * strip.volume)
-        for send in strip.sends if send.enabled
-    ]  # fmt: skip
-    return tuple((target, gain) for target, gain in found if gain)
+    ways = [(strip.output, 1.0, False)] if strip.output is not None else []
+    ways += [(send.target, send.level, send.pre_fader) for send in strip.sends if send.enabled]
+    found = [Feed(to, level) if before else after_fader(strip, sounding, to, level) for to, level, before in ways]
+    return tuple(feed for feed in found if feed.gain)
 
 
-def obstacles_on_the_way(strip: Strip) -> list[str]:
+def after_fader(strip: Strip, sounding: Sounding, target: str, level: float = 1.0) -> Feed:
+    """What a strip gives behind its fader, which stays where it is or moves."""
+    return Feed(target, level * (strip.volume if sounding.fader is None else 1.0), sounding.fader)
+
+
+def obstacles_on_the_way(strip: Strip, sounding: Sounding) -> list[str]:
     """Why what a strip gives to a bus cannot be rendered truthfully, though what it plays can."""
-    found = []
+    found = [AUTOMATED[why] for owner, why in sounding.unclear if owner == strip.id and why in AUTOMATED]
     if strip.pan:
         found.append("it is panned, and hosts pan by different laws: print it by itself first")
-    if strip.rides:
-        found.append("its fader is automated, which is not rendered yet")
     if strip.post_fader:
         found.append("plugins come after its fader")
     if any(send.enabled and send.after is not None for send in strip.sends):

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from .formats.hosted import Hosted, Note, PluginError
+from .formats.hosted import Hosted, Move, Note, PluginError
 from .loading import load
 from .messages import (
     CHANNELS,
@@ -26,6 +26,7 @@ from .messages import (
     RenderRequest,
     Request,
 )
+from .moved import Moved, step_of
 from .timed import TimedLoop
 
 NOTE_COLUMNS = 4
@@ -38,12 +39,14 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
     chain = []
     for number, use in enumerate(request.uses):
         send(LoadingMessage(number, len(request.uses), use.label))
+        moving = [each for each in request.moving if each.use == use.id]
         try:
             hosted = load(Request(use, request.rate, (request.buffer,), request.paths.get(use.id, "")))
+            moved = Moved(hosted, moving, request.rate)
         except PluginError as error:
             send(RefusedMessage(f"{use.label}: {error}"))
             return
-        chain.append(_Stage(hosted, request.buffer))
+        chain.append(_Stage(hosted, request.buffer, moved if moving else None))
     send(LoadedMessage(0.0))
     wait()
     folder = Path(request.folder)
@@ -61,7 +64,7 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
                 sound[:, : len(part)] = part.T
             for place, stage in enumerate(chain):
                 here = notes[np.searchsorted(notes[:, 0], done) : np.searchsorted(notes[:, 0], done + step)]
-                sound = stage.run(sound, here - [done, 0, 0, 0] if place == 0 else here[:0])
+                sound = stage.run(sound, here - [done, 0, 0, 0] if place == 0 else here[:0], done)
             out.write(np.ascontiguousarray(sound.T).tobytes())
             quiet = _quiet_end(sound, quiet, done >= request.samples)
             done += step
@@ -83,30 +86,42 @@ def _quiet_end(sound: NDArray[np.float32], before: int, is_tail: bool) -> int:
 class _Stage:
     """One plugin of the chain."""
 
-    def __init__(self, hosted: Hosted, buffer: int) -> None:
-        self._hosted, self._buffer = hosted, buffer
-        self._loop = TimedLoop(hosted, np.zeros((CHANNELS, buffer), np.float32))
-        self._loop.refresh(buffer)
+    def __init__(self, hosted: Hosted, buffer: int, moved: Moved | None) -> None:
+        self._hosted, self._moved = hosted, moved
+        self._buffer = step_of(buffer) if moved is not None and hosted.moves == "between" else buffer
+        self._loop = TimedLoop(hosted, np.zeros((CHANNELS, self._buffer), np.float32))
+        self._loop.refresh(self._buffer)
+        if moved is not None:
+            # It starts with what is automated where the piece has it, as in a host that was not just playing elsewhere.
+            self._loop.capture(self._buffer, 1, moves=moved.at_start())
+            self._loop.refresh(self._buffer)
         self.wrong = 0
 
     @property
     def latency(self) -> int:
         return self._hosted.latency
 
-    def run(self, sound: NDArray[np.float32], notes: NDArray[np.float64]) -> NDArray[np.float32]:
-        """What comes out for what goes in (channels, a whole number of blocks), while it plays notes (see NOTES)."""
-        blocks = sound.shape[1] // self._buffer
-        number = (notes[:, 0] // self._buffer).astype(np.int64)
-        starts = np.unique(np.concatenate(([0], number)))
+    def run(self, sound: NDArray[np.float32], notes: NDArray[np.float64], begins: int) -> NDArray[np.float32]:
+        """What comes out for what goes in (channels, a whole number of blocks), which begins at a sample of the piece,
+        while it plays notes (see NOTES, but from the beginning of the sound)."""
+        frames = self._buffer
+        blocks = sound.shape[1] // frames
+        number = (notes[:, 0] // frames).astype(np.int64)
+        moves: dict[int, list[Move]] = {}
+        if self._moved is not None:
+            for at, key, value in self._moved.between(begins, sound.shape[1], frames):
+                moves.setdefault((at - begins) // frames, []).append(Move(key, value, (at - begins) % frames))
+        starts = np.unique(np.concatenate(([0], number, np.array(list(moves), np.int64))))
         parts = []
         for first, last in zip(starts.tolist(), [*starts[1:].tolist(), blocks], strict=True):
-            # Notes come with the first of the blocks that are run in one go.
+            # Notes, and values that change, come with the first of the blocks that are run in one go.
             played = tuple(
-                Note(int(key), on > 0.5, int(at) - first * self._buffer, float(velocity))
+                Note(int(key), on > 0.5, int(at) - first * frames, float(velocity))
                 for at, key, on, velocity in notes[number == first].tolist()
             )
-            piece = sound[:, first * self._buffer : last * self._buffer]
-            parts.append(self._loop.capture(self._buffer, last - first, played, source=piece))
+            piece = sound[:, first * frames : last * frames]
+            changing = tuple(moves.get(first, ()))
+            parts.append(self._loop.capture(frames, last - first, played, source=piece, moves=changing))
         made = np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
         self._hosted.settled()
         # What is no number would spoil all that comes after it; it is counted, and told.

@@ -6,6 +6,7 @@ import msgspec
 
 from ..core.cards.card import Cell, Company, Effect, Null, Polyphony, Position, Silence, Sweep, Truth, Upkeep
 from ..core.load.rehearsal import Rehearsal
+from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from .effort import Effort
@@ -93,7 +94,8 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
 
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
-    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1).
+    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1). `moving` are
+    the parameters that are automated.
     """
 
     uses: tuple[PluginUse, ...]
@@ -105,6 +107,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     plays: bool = False
     folder: str = ""
     allowed: tuple[str, ...] = ()
+    moving: tuple[Moving, ...] = ()
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):

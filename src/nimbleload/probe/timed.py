@@ -156,17 +156,18 @@ class TimedLoop:
         return times
 
     def capture(
-        self, frames: int, blocks: int, notes=(), gain: float = 1.0, source: NDArray[np.float32] | None = None
+        self, frames: int, blocks: int, notes=(), gain: float = 1.0, source: NDArray[np.float32] | None = None, moves=()
     ) -> NDArray[np.float32]:
         """What comes out of blocks from the start of the source (channels, blocks × frames); nothing is timed.
 
-        The source, or another one of the same shape, is made louder or softer by `gain` (linear).
+        The source, or another one of the same shape, is made louder or softer by `gain` (linear). Notes and `moves` of
+        parameters are those of the first block.
         """
         self._check(frames)
         hosted = self._hosted
         out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
         _capture(
-            hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames),
+            hosted.call, hosted.handle, hosted.argument(frames, notes, moves), hosted.argument(frames),
             (self.source if source is None else source) * np.float32(gain), hosted.inputs, hosted.outputs, frames, out,
         )  # fmt: skip
         return out
@@ -187,7 +188,7 @@ class _Empty:
     inputs = outputs = np.zeros((1, 16), np.float32)
     made_for = 0
 
-    def argument(self, frames, notes=()):
+    def argument(self, frames, notes=(), moves=()):
         return 0
 
     def failures(self, codes):

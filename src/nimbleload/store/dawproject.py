@@ -14,12 +14,14 @@ import msgspec
 from lxml import etree
 
 from ..core.cards.families import by_name
+from ..core.session.curves import Curve, Moving
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.routing import build
 from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
+from .dawproject_curves import Curves, of_channel, of_devices
 from .dawproject_timeline import Timeline
 from .xml_values import balance, flag, gain, number, parse, place
 
@@ -81,13 +83,19 @@ class NotePart(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Sounding(msgspec.Struct, frozen=True):
-    """What a track is made of: its audio and notes, whether parameters of its plugins move by themselves, and whether
-    its clips hold curves of their own (controllers, gain)."""
+    """What a track is made of: its audio and notes, whether its clips hold curves of their own (controllers, gain), the
+    parameters of its plugins that are automated (`moving`), and how its fader moves, if it does.
+
+    `unclear` is what is automated and cannot be followed: the id of a use or of the strip, each with why (a word of
+    `dawproject_curves`).
+    """
 
     parts: tuple[Part, ...] = ()
-    automated: bool = False
     notes: tuple[NotePart, ...] = ()
     curves: bool = False
+    moving: tuple[Moving, ...] = ()
+    fader: Curve | None = None
+    unclear: tuple[tuple[str, str], ...] = ()
 
 
 class Imported(msgspec.Struct, frozen=True):
@@ -124,14 +132,14 @@ class _Reader:
         self._channel_of_strip: dict[str, etree._Element] = {}
         self._ids: set[str] = set()
         self._devices_read = 0
-        self._moving = set(automated(root))
 
     def imported(self) -> Imported:
+        tempo = self._tempo()
+        self._curves = Curves(self._root, TempoMap(tempo))
         self._read_structure()
         self._tell_foreign()
         self._ensure_main()
         self._connect()
-        tempo = self._tempo()
         tracks = {s.id for s in self._strips}
         timeline = Timeline(self._root, TempoMap(tempo), tracks, self._left_out, self._audio_head)
         strips = tuple(self._with_clips(strip, timeline) for strip in self._strips)
@@ -148,7 +156,7 @@ class _Reader:
         return Imported(session, self._report(session), audio)
 
     def _sounding(self, strip_id: str, timeline: Timeline) -> Sounding:
-        """What a strip plays, and whether its plugins are automated."""
+        """What a strip plays, and what of it is automated."""
         parts = []
         for each in timeline.placed(strip_id):
             file = each.audio.find("File")
@@ -159,11 +167,14 @@ class _Reader:
                 parts.append(Part(
                     each.start, each.end, each.offset, path, outside, rate, each.stretched, each.fade_in, each.fade_out,
                 ))  # fmt: skip
-        channel = self._channel_of_strip.get(strip_id)
-        devices = () if channel is None else channel.findall("Devices/*")
-        moving = any(part.get("id") in self._moving for device in devices for part in device.iter() if part.get("id"))
         notes = tuple(NotePart(*note) for note in timeline.played(strip_id))
-        return Sounding(tuple(parts), moving, notes, strip_id in self._curved)
+        found = Sounding(tuple(parts), notes, strip_id in self._curved)
+        channel = self._channel_of_strip.get(strip_id)
+        if channel is None:
+            return found
+        moving, of_plugins = of_devices(strip_id, channel, self._curves)
+        fader, of_strip = of_channel(strip_id, channel, self._curves)
+        return msgspec.structs.replace(found, moving=tuple(moving), fader=fader, unclear=(*of_plugins, *of_strip))
 
     def _report(self, session: Session) -> ImportReport:
         application = self._root.find("Application")
@@ -272,7 +283,7 @@ class _Reader:
         )
         instrument, inserts = self._devices(channel, strip_id, name)
         volume, mute, pan = channel.find("Volume"), channel.find("Mute"), channel.find("Pan")
-        rides = volume is not None and volume.get("id") in self._moving
+        rides = volume is not None and self._curves.moves(volume)
         self._strips.append(Strip(
             strip_id, name, strip_kind(role, is_group), instrument, inserts,
             parent=parent, volume=gain(volume, WHERE), mute=flag(mute, "value", False),
@@ -472,13 +483,3 @@ def with_curves(root: etree._Element) -> Iterator[str]:
         targets = (point.find("Target") for clip in lanes.iter("Clip") for point in clip.iter("Points"))
         if track is not None and any(target is not None and target.get("expression") for target in targets):
             yield track
-
-
-def automated(root: etree._Element) -> Iterator[str]:
-    """The ids of parameters that move: automation points of more than one value lead them."""
-    for points in root.iter("Points"):
-        target = points.find("Target")
-        parameter = target.get("parameter") if target is not None else None
-        values = {point.get("value") for point in points if isinstance(point.tag, str) and point.get("value")}
-        if parameter is not None and len(values) > 1:
-            yield parameter

@@ -19,7 +19,7 @@ from ...core.session.plugins import PluginUse
 from ...native.memory import load_i64, store_atomic
 from ...store.archive import LARGEST_STATE
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
-from .hosted import Described, Note, Parameter, PluginError, files_in, no_presets, parameter, text
+from .hosted import Described, Move, Moves, Note, Parameter, PluginError, files_in, no_presets, parameter, text
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES, PATH_BYTES = 256, 1024
@@ -337,8 +337,10 @@ class ClapHosted:
     def defers(self) -> bool:
         return bool(self._asked[CALLBACK])
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
-        return self._blocks.argument(frames, notes)
+    moves: Moves = "steps"
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        return self._blocks.argument(frames, notes, moves)
 
     def settled(self) -> bool:
         """Gives it the main thread, if it asked for it."""

@@ -11,7 +11,7 @@ import numpy as np
 from numba import cfunc, types
 
 from ...native.memory import load_i64
-from .hosted import ARGUMENTS_KEPT, Note
+from .hosted import ARGUMENTS_KEPT, Move, Note
 
 NOTE_ON, NOTE_OFF, PARAM_VALUE, MIDI = 0, 1, 5, 10
 CLAP_DIALECT, MIDI_DIALECT = 1, 2
@@ -115,8 +115,10 @@ def note_event(note: Note, dialect: int) -> c.Structure:
     return made
 
 
-def param_event(param_id: int, value: float) -> c.Structure:
-    return ParamEvent(header(ParamEvent, PARAM_VALUE), param_id, None, -1, -1, -1, -1, value)
+def param_event(param_id: int, value: float, at: int = 0) -> c.Structure:
+    made = ParamEvent(header(ParamEvent, PARAM_VALUE), param_id, None, -1, -1, -1, -1, value)
+    made.header.time = at
+    return made
 
 
 class Blocks:
@@ -131,7 +133,7 @@ class Blocks:
         self._ports = [self._buffers(ins, self.inputs), self._buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._dialect = dialect
-        self._made: dict[tuple[int, tuple[Note, ...]], tuple[Process, EventList]] = {}
+        self._made: dict[tuple[int, tuple[Note, ...], tuple[Move, ...]], tuple[Process, EventList]] = {}
 
     def _buffers(self, ports: list[int], samples: np.ndarray) -> tuple[c.Array, list[c.Array]]:
         pointers, first = [], 0
@@ -144,11 +146,14 @@ class Blocks:
         )
         return buffers, pointers
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
-        """The address of a `clap_process` of so many samples that begins with these notes."""
-        key = (frames, notes)
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The address of a `clap_process` of so many samples with these notes, and parameters that move."""
+        key = (frames, notes, moves)
         if key not in self._made:
-            events = EventList([note_event(note, self._dialect) for note in notes])
+            made = [param_event(int(move.key), move.value, move.at) for move in moves]
+            made += [note_event(note, self._dialect) for note in notes]
+            # In order of time; a note hears what changes at the same sample.
+            events = EventList(sorted(made, key=lambda event: event.header.time))
             ins, outs = (c.addressof(buffers) for buffers, _ in self._ports)
             process = Process(-1, frames, None, ins, outs, *self._counts, events.address, c.addressof(FORGOTTEN))
             while len(self._made) >= ARGUMENTS_KEPT:

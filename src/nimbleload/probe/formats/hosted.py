@@ -20,10 +20,21 @@ class Note(NamedTuple):
     velocity: float = 0.8
 
 
+class Move(NamedTuple):
+    """A parameter (its key) that gets another value, `at` so many samples into a block."""
+
+    key: str
+    value: float
+    at: int = 0
+
+
 # So many arguments are kept of a plugin; older ones are made anew when they are needed.
 ARGUMENTS_KEPT = 256
 
 
+# How the parameters of a plugin change while it runs: within a block, from one value in a straight line to the next or
+# in steps; only between two blocks; or not.
+Moves = Literal["lines", "steps", "between", "not"]
 ParameterKind = Literal["switch", "choice", "count", "number"]
 
 
@@ -101,7 +112,7 @@ class Hosted(Protocol):
     other; a plugin without any has one that stays silent. `latency` is what the plugin reports, in samples.
     `made_for` is the block size that it was told of when it was switched on, in samples, and the only one that it may
     be called with; 0 where its standard has no way to tell it. `defers` says that it puts work off, to be done by
-    `settled`.
+    `settled`. `moves` says how its parameters change while it runs.
     """
 
     call: int
@@ -110,11 +121,15 @@ class Hosted(Protocol):
     version: str
     made_for: int
     defers: bool
+    moves: Moves
     inputs: NDArray[np.float32]
     outputs: NDArray[np.float32]
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
-        """The second argument for a block of so many samples that begins with these notes; valid until `close`."""
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The second argument for a block of so many samples that begins with these notes; valid until `close`.
+
+        `moves` (in order of time) are for the next block only: ask for it just before it runs.
+        """
 
     def restart(self, frames: int) -> None:
         """Brings the plugin to a fresh state, switched on for blocks of so many samples, as a host does it.

@@ -6,7 +6,7 @@ from ...core.session.plugins import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks
-from .hosted import Note, Parameter, PluginError, never_fails, no_presets, parameter
+from .hosted import Move, Moves, Note, Parameter, PluginError, never_fails, no_presets, parameter
 
 
 class HouseHosted:
@@ -27,7 +27,9 @@ class HouseHosted:
         self.version = VERSION
         self.made_for, self.defers, self.failures, self.presets = 0, False, never_fails, no_presets
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+    moves: Moves = "not"
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
 
     def parameters(self) -> tuple[Parameter, ...]:

@@ -10,7 +10,19 @@ from pathlib import Path
 import numpy as np
 
 from ...core.session.plugins import PluginUse
-from .hosted import Described, Note, Parameter, PluginError, files_in, never_fails, no_presets, parameter, text
+from .hosted import (
+    Described,
+    Move,
+    Moves,
+    Note,
+    Parameter,
+    PluginError,
+    files_in,
+    never_fails,
+    no_presets,
+    parameter,
+    text,
+)
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8
 BELOW, ABOVE, TOGGLED, SAMPLE_RATE, LOGARITHMIC, INTEGER = 0x1, 0x2, 0x4, 0x8, 0x10, 0x20
@@ -99,7 +111,7 @@ class LadspaHosted:
             raise PluginError(f"{path} holds no plugin {use.plugin.identifier!r}.")
         self._of, self._rate = found[0], rate
         kinds = [self._of.port_kinds[k] for k in range(self._of.port_count)]
-        names = [text(self._of.port_names[k]) for k in range(self._of.port_count)]
+        names = self._names = [text(self._of.port_names[k]) for k in range(self._of.port_count)]
         self._controls = np.array([start_value(self._of.hints[k], rate) for k in range(len(kinds))], np.float32)
         for name, value in use.setting.values:
             if name not in names:
@@ -117,7 +129,11 @@ class LadspaHosted:
         self.made_for, self.defers, self.failures = 0, False, never_fails
         self.restart(longest)
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
+    moves: Moves = "between"
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        for move in moves:
+            self._controls[self._names.index(move.key)] = move.value
         return frames
 
     def restart(self, frames: int) -> None:

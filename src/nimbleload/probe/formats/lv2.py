@@ -15,7 +15,7 @@ import numpy as np
 
 from ...core.session.plugins import PluginUse
 from . import lilv
-from .hosted import Described, Note, Parameter, PluginError, Preset, never_fails, parameter
+from .hosted import Described, Move, Moves, Note, Parameter, PluginError, Preset, never_fails, parameter
 from .lv2_native import (
     CHUNK,
     EVENT_INS,
@@ -230,8 +230,13 @@ class Lv2Hosted:
         self._listed = [Feature(uri.encode(), place) for uri, place in listed]
         return (c.c_void_p * (len(listed) + 1))(*(c.addressof(f) for f in self._listed))
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
-        """The block's length; notes are written into the first event input, which is emptied after the block."""
+    moves: Moves = "between"
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The block's length; notes are written into the first event input, which is emptied after the block, and
+        values into their ports."""
+        for move in moves:
+            self._ports.controls[self._ports.symbols[move.key]] = move.value
         if notes and self._ports.events[True]:
             place = self._ports.places[self._ports.events[True][0]] or 0
             kind = self._urids.number(f"{MIDI}MidiEvent")

@@ -12,14 +12,26 @@ import struct
 from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
 from ...store.archive import LARGEST_STATE
-from .hosted import ARGUMENTS_KEPT, Described, Note, Parameter, PluginError, Preset, files_in, parameter, text
+from .hosted import (
+    ARGUMENTS_KEPT,
+    Described,
+    Move,
+    Moves,
+    Note,
+    Parameter,
+    PluginError,
+    Preset,
+    files_in,
+    parameter,
+    text,
+)
 from .vst3_abi import (
     AUDIO,
     BOOL,
@@ -51,8 +63,8 @@ from .vst3_abi import (
     event_at,
     event_count,
     nothing,
-    one_point,
     point_at,
+    point_count,
     refuse_four,
     refuse_two,
     take_changes,
@@ -156,6 +168,31 @@ def describe(path: str) -> Iterator[Described]:
         yield Described(cid.hex().upper(), name, vendor, version, features, path)
 
 
+class Changes(NamedTuple):
+    """A list of changes for a plugin, and all that it points to."""
+
+    listing: HostObject
+    kept: tuple[Any, ...]
+
+
+def changed(moves: Sequence[Move]) -> Changes:
+    """What a plugin is told of parameters that move: each with its points, in order of time."""
+    points: dict[int, list[tuple[int, int]]] = {}
+    for move in moves:
+        bits = struct.unpack("<q", struct.pack("<d", move.value))[0]
+        points.setdefault(int(move.key), []).append((move.at, bits))
+    rows = [np.array(each, np.int64) for each in points.values()]
+    functions = [event_count.address, point_count.address, point_at.address, refuse_four.address]
+    queues = [
+        HostObject(functions, [number, len(row), row.ctypes.data])
+        for number, row in zip(points, rows, strict=True)
+    ]  # fmt: skip
+    addresses = np.array([queue.address for queue in queues], np.int64)
+    own = [len(queues), addresses.ctypes.data]
+    listing = HostObject([event_count.address, change_at.address, nothing.address], own)
+    return Changes(listing, (rows, queues, addresses))
+
+
 class Vst3Hosted:
     """One VST3 plugin, active and processing (see `hosted.Hosted`)."""
 
@@ -181,7 +218,7 @@ class Vst3Hosted:
         self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
-        self._blocks: dict[tuple[int, tuple[Note, ...]], tuple[Any, ...]] = {}
+        self._blocks: dict[tuple[int, tuple[Note, ...], tuple[Move, ...]], tuple[Any, ...]] = {}
         self._is_active = False
         self._controller = self._find_controller()
         self._tell_controller()
@@ -288,20 +325,10 @@ class Vst3Hosted:
         """Changes the parameters in a short block of silence, which is how a VST3 plugin hears of them."""
         if not self._values:
             return
-        numbers = np.array(list(self._values), np.int64)
-        bits = np.array(list(self._values.values()), np.float64).view(np.int64)
-        changes = [
-            HostObject([event_count.address, one_point.address, point_at.address, refuse_four.address], [n, b])
-            for n, b in zip(numbers.tolist(), bits.tolist(), strict=True)
-        ]
-        addresses = np.array([change.address for change in changes], np.int64)
-        none = nothing.address
-        listing = HostObject([event_count.address, change_at.address, none], [len(changes), addresses.ctypes.data])
         self.inputs[:] = 0
-        block = ProcessBlock.from_address(self.argument(min(16, self.made_for)))
-        block.changes_in = listing.address
-        self._processor.call(9, c.byref(block), kinds=(POINTER,))
-        block.changes_in = self._changes.address
+        moves = tuple(Move(str(number), value) for number, value in self._values.items())
+        argument = self.argument(min(16, self.made_for), moves=moves)
+        self._processor.call(9, argument, kinds=(POINTER,))
 
     def _load_state(self, state: bytes) -> None:
         stream = Stream(component_state(state))
@@ -357,19 +384,24 @@ class Vst3Hosted:
         self._set_values()
         self.latency = int(self._processor.call(6, result=c.c_uint32))
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = ()) -> int:
-        """The address of a `ProcessData` of so many samples that begins with these notes."""
-        if (frames, notes) not in self._blocks:
+    moves: Moves = "lines"
+
+    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The address of a `ProcessData` of so many samples with these notes, and parameters that move."""
+        if (frames, notes, moves) not in self._blocks:
             events = (NoteEvent * max(len(notes), 1))(*(self._note(note) for note in notes))
             own = [len(notes), c.addressof(events)]
             listing = HostObject([event_count.address, event_at.address, refuse_two.address], own)
             ins, outs = (c.addressof(buffers) for buffers, _ in self._kept)
-            changes = self._changes.address
-            block = ProcessBlock(0, 0, frames, *self._counts, ins, outs, changes, changes, listing.address, None, None)
+            changes = changed(moves)
+            block = ProcessBlock(
+                0, 0, frames, *self._counts, ins, outs, changes.listing.address if moves else self._changes.address,
+                self._changes.address, listing.address, None, None,
+            )  # fmt: skip
             while len(self._blocks) >= ARGUMENTS_KEPT:
                 del self._blocks[next(iter(self._blocks))]
-            self._blocks[frames, notes] = (block, listing, events)
-        return c.addressof(self._blocks[frames, notes][0])
+            self._blocks[frames, notes, moves] = (block, listing, events, changes)
+        return c.addressof(self._blocks[frames, notes, moves][0])
 
     @staticmethod
     def _note(note: Note) -> NoteEvent:

@@ -134,7 +134,8 @@ def event_count(this):
     return load_i64(this + 8)
 
 
-# Changes that the host makes: a list of addresses, and at each a parameter's number with one point at sample 0.
+# Changes that the host makes: a list of addresses, and at each a parameter's number, how many points it has, and where
+# these are, each the sample in the block and the value's bits.
 @cfunc(types.int64(types.int64, types.int32), cache=True)
 def change_at(this, index):
     if index < 0 or index >= load_i64(this + 8):
@@ -143,14 +144,17 @@ def change_at(this, index):
 
 
 @cfunc(types.int32(types.int64), cache=True)
-def one_point(this):
-    return 1
+def point_count(this):
+    return load_i64(this + 16)
 
 
 @cfunc(types.int32(types.int64, types.int32, types.int64, types.int64), cache=True)
 def point_at(this, index, offset, value):
-    array_at(offset, 1, I32)[0] = 0
-    array_at(value, 1, I64)[0] = load_i64(this + 16)
+    if index < 0 or index >= load_i64(this + 16):
+        return -1
+    place = load_i64(this + 24) + 16 * index
+    array_at(offset, 1, I32)[0] = load_i64(place)
+    array_at(value, 1, I64)[0] = load_i64(place + 8)
     return 0
 
 

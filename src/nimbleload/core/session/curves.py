@@ -1,0 +1,53 @@
+"""Automation: how a value moves in the piece."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+
+class Point(msgspec.Struct, frozen=True, array_like=True):
+    """A value from a second of the piece on; with `ramp` it goes to the next point's in a straight line."""
+
+    second: float
+    value: float
+    ramp: bool = False
+
+
+class Curve(msgspec.Struct, frozen=True):
+    """How a value moves: at least one point, in order of time. Before the first it has the first one's value.
+
+    `unit`: "plain" as the value is counted, "share" from 0 to 1 of what it can be, "decibel" a gain; its ramps are
+    straight in decibels.
+    """
+
+    points: tuple[Point, ...]
+    unit: Literal["plain", "share", "decibel"] = "plain"
+
+    def places(self, rate: int) -> NDArray[np.int64]:
+        """The sample of each point (P, rising), at a rate in hertz."""
+        return np.round(np.array([point.second for point in self.points]) * rate).astype(np.int64)
+
+    def values(self, samples: NDArray[np.int64], rate: int) -> NDArray[np.float64]:
+        """The value at samples of the piece (N), at a rate in hertz: linear for a gain. Of points on one sample the
+        last counts."""
+        places = self.places(rate)
+        values = np.array([point.value for point in self.points])
+        last = np.clip(np.searchsorted(places, samples, "right") - 1, 0, len(places) - 1)
+        following = np.minimum(last + 1, len(places) - 1)
+        length = places[following] - places[last]
+        share = np.clip((samples - places[last]) / np.maximum(length, 1), 0.0, 1.0)
+        ramps = np.array([point.ramp for point in self.points])[last] & (length > 0)
+        found: NDArray[np.float64] = values[last] + np.where(ramps, share, 0.0) * (values[following] - values[last])
+        return np.power(10.0, found / 20) if self.unit == "decibel" else found
+
+
+class Moving(msgspec.Struct, frozen=True):
+    """A parameter of a plugin that is automated: the use's id, and what the session calls the parameter."""
+
+    use: str
+    parameter: str
+    curve: Curve

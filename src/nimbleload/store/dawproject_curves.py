@@ -1,0 +1,145 @@
+"""The automation of an exchange file: which parameters, faders and switches move by themselves, and how."""
+
+from __future__ import annotations
+
+from lxml import etree
+from msgspec.structs import replace
+
+from ..core.session.curves import Curve, Moving, Point
+from ..core.session.tempo import TempoMap
+from .archive import ImportRefusedError
+from .xml_values import number
+
+WHERE = "project.xml"
+# More points than this in all are not followed.
+MOST_POINTS = 1_000_000
+POINTS = ("RealPoint", "IntegerPoint", "BoolPoint", "EnumPoint")
+PARAMETERS = ("RealParameter", "IntegerParameter", "BoolParameter", "EnumParameter")
+GAINS = {"linear": "plain", "decibel": "decibel"}
+TRUTHS = {"true": 1.0, "false": 0.0}
+# Why something that moves cannot be followed.
+SWITCHED, UNCLEAR, PANNED, MUTED, SENT, RIDDEN = "switched", "unclear", "panned", "muted", "sent", "ridden"
+
+
+class Curves:
+    """What moves in the arrangement of one project, by the ids of parameters; `unclear` are those that are automated in
+    clips, twice, or by points that cannot be read."""
+
+    def __init__(self, root: etree._Element, tempo: TempoMap) -> None:
+        self._tempo, self._count = tempo, 0
+        self._found: dict[str, tuple[Curve, str]] = {}
+        self.unclear: set[str] = set()
+        arrangement = root.find("Arrangement")
+        if arrangement is not None:
+            self._walk(arrangement, "beats")
+
+    def has(self, element: etree._Element) -> bool:
+        """Whether a parameter is automated, if only by one value."""
+        own = element.get("id")
+        return own is not None and (own in self._found or own in self.unclear)
+
+    def moves(self, element: etree._Element) -> bool:
+        """Whether a parameter is automated by more than one value, or in a way that cannot be followed."""
+        own = element.get("id")
+        if own is None or own in self.unclear or own not in self._found:
+            return own in self.unclear
+        return len({point.value for point in self._found[own][0].points}) > 1
+
+    def of(self, element: etree._Element) -> Curve | None:
+        """How a parameter moves, in its own unit; None if it does not, or that is unclear."""
+        own = element.get("id")
+        if own is None or own in self.unclear or own not in self._found:
+            return None
+        curve, unit = self._found[own]
+        wanted = element.get("unit")
+        if unit in ("", wanted):
+            return replace(curve, unit="share") if wanted == "normalized" else curve
+        if unit == "normalized" and element.get("min") is not None and element.get("max") is not None:
+            least, most = number(element, "min", 0, WHERE), number(element, "max", 1, WHERE)
+            return replace(
+                curve, points=tuple(replace(p, value=least + p.value * (most - least)) for p in curve.points)
+            )
+        if unit == "normalized":
+            return replace(curve, unit="share")
+        return curve if wanted is None else None
+
+    def of_gain(self, element: etree._Element) -> Curve | None:
+        """How a fader moves; None if it does not, or in a unit that is none of a gain."""
+        own = element.get("id")
+        if own is None or own in self.unclear or own not in self._found:
+            return None
+        curve, unit = self._found[own]
+        unit = unit or element.get("unit") or "linear"
+        return replace(curve, unit=GAINS[unit]) if unit in GAINS else None
+
+    def _walk(self, element: etree._Element, unit: str) -> None:
+        unit = element.get("timeUnit", unit)
+        for child in element:
+            if child.tag == "Lanes":
+                self._walk(child, unit)
+            elif child.tag == "Points":
+                self._read(child, child.get("timeUnit", unit))
+            elif isinstance(child.tag, str):
+                self.unclear.update(target for points in child.iter("Points") if (target := _target(points)))
+
+    def _read(self, points: etree._Element, unit: str) -> None:
+        target = _target(points)
+        if target is None:
+            return
+        try:
+            found = [self._point(each, unit) for each in points if each.tag in POINTS]
+        except ImportRefusedError:
+            found = []
+        self._count += len(found)
+        if not found or target in self._found or self._count > MOST_POINTS:
+            self.unclear.add(target)
+            return
+        found.sort(key=lambda point: point.second)
+        self._found[target] = Curve(tuple(found)), points.get("unit", "")
+
+    def _point(self, element: etree._Element, unit: str) -> Point:
+        at = number(element, "time", 0, WHERE)
+        second = at if unit == "seconds" else self._tempo.seconds(at)
+        truth = TRUTHS.get((element.get("value") or "").strip().lower())
+        value = number(element, "value", 0, WHERE) if truth is None else truth
+        return Point(second, value, element.get("interpolation") == "linear")
+
+
+def _target(points: etree._Element) -> str | None:
+    target = points.find("Target")
+    return target.get("parameter") if target is not None else None
+
+
+def of_devices(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[list[Moving], list[tuple[str, str]]]:
+    """The parameters of a channel's plugins that move, and the uses of which something moves that cannot be followed,
+    each with why."""
+    moving: list[Moving] = []
+    unclear: list[tuple[str, str]] = []
+    for index, device in enumerate(channel.findall("Devices/*")):
+        use = f"{strip_id}/{index}"
+        for element in device.iter():
+            if not isinstance(element.tag, str) or not curves.has(element):
+                continue
+            curve, name = curves.of(element), element.get("parameterID") or element.get("name")
+            above = element.getparent()
+            if element.tag not in PARAMETERS or above is None or above.tag != "Parameters":
+                unclear += [(use, SWITCHED if element.tag == "Enabled" else UNCLEAR)] if curves.moves(element) else []
+            elif curve is None or name is None:
+                unclear.append((use, UNCLEAR))
+            else:
+                moving.append(Moving(use, name, curve))
+    return moving, list(dict.fromkeys(unclear))
+
+
+def of_channel(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[Curve | None, list[tuple[str, str]]]:
+    """How a channel's fader moves, and what else of it moves that cannot be followed, with why."""
+    unclear = []
+    volume, fader = channel.find("Volume"), None
+    if volume is not None and curves.has(volume):
+        fader = curves.of_gain(volume)
+        if fader is None:
+            unclear.append((strip_id, RIDDEN))
+    for path, why in (("Pan", PANNED), ("Mute", MUTED), ("Sends/Send/*", SENT)):
+        if any(curves.moves(element) for element in channel.findall(path)):
+            unclear.append((strip_id, why))
+    return fader, unclear
