@@ -47,10 +47,11 @@ def make_window(qtbot, tmp_path):
 
 @pytest.fixture
 def example(make_window, qtbot):
-    """A window with the example open and computed."""
+    """A window with the example open, computed and shown."""
     window = make_window()
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
+    qtbot.waitUntil(lambda: window.desk.is_idle and window.balance.is_shown, timeout=60_000)
     return window
 
 
@@ -61,5 +62,6 @@ def settled(qtbot):
     def do(window, action):
         with qtbot.waitSignals([window.desk.recomputed, window.desk.weighed], timeout=60_000):
             action()
+        qtbot.waitUntil(lambda: window.desk.is_idle and window.balance.is_shown, timeout=60_000)
 
     return do

@@ -346,6 +346,7 @@ def test_a_stretch_is_let_go_when_another_session_is_opened(example, qtbot, monk
     with qtbot.waitSignal(example.desk.recomputed, timeout=60_000):
         example.open_example()
     assert (example.desk.stretch, example.balance.timeline.stretch) == (None, None)
+    qtbot.waitUntil(lambda: example.balance.is_shown)
     assert "on average" not in example.balance._timeline_panel.remark.text()
 
 

@@ -12,10 +12,10 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QPlainTextEdit
 
-from nimbleload.app import desk as desk_module
 from nimbleload.app import log_file
 from nimbleload.app.log_dialog import LogDialog
 from nimbleload.app.window import BALANCE, MEASURE
+from nimbleload.beside.client import Beside
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.shell.windows import make_window as real_window
 from nimbleload.store import session_file
@@ -100,7 +100,7 @@ def test_work_that_fails_in_a_thread_ends_in_the_log_and_in_a_sentence(example, 
     def broken(*_):
         raise ZeroDivisionError("by mistake")
 
-    monkeypatch.setattr(desk_module, name, broken)
+    monkeypatch.setattr(Beside, name, broken)
     example.desk.steps = None
     with caplog.at_level(logging.ERROR), qtbot.waitSignal(example.desk.troubled, timeout=60_000) as told:
         example.desk.refresh()
@@ -113,7 +113,7 @@ def test_a_failed_suggestion_leaves_the_load_on_the_screen(example, qtbot, monke
         raise ZeroDivisionError("by mistake")
 
     headline = example.balance.sentence.headline.text()
-    monkeypatch.setattr(desk_module, "suggest", broken)
+    monkeypatch.setattr(Beside, "suggest", broken)
     with qtbot.waitSignal(example.desk.not_suggested, timeout=60_000):
         example.balance.suggest()
     assert example.balance.sentence.headline.text() == headline
@@ -130,6 +130,15 @@ def test_presses_of_the_buffer_key_are_one_step(example, qtbot, settled):
     assert example.desk.document.buffer == 2048
     settled(example, example.desk.undo)
     assert example.desk.document.buffer == 256
+
+
+def test_presses_that_come_faster_than_the_load_is_computed_all_count(example, qtbot, settled):
+    def presses():
+        for _ in range(3):
+            qtbot.keyClick(example, Qt.Key.Key_BracketRight)
+
+    settled(example, presses)
+    assert example.desk.document.buffer == 2048
 
 
 def test_p_pins_only_where_the_tracks_are_in_sight(example, qtbot, settled):

@@ -29,6 +29,7 @@ from .plan_drawer import PlanDrawer
 from .sentence import COMPUTING, NOT_COMPUTED, Sentence
 from .timeline_view import TimelineView
 from .track_list import TrackList
+from .turns import Turns
 
 KINDS = ("mean", "typical", "bad", "worst")
 
@@ -73,6 +74,7 @@ class BalancePage(QWidget):
         self.right.addWidget(self.options)
         self.timeline = TimelineView()
         self._suggestion: Suggestion | None = None
+        self._turns = Turns(self)
         # The load of a version of this session that later ones are compared with.
         self.held: LoadMap | None = None
         self._block_panel = Panel("One block", self.block)
@@ -148,6 +150,11 @@ class BalancePage(QWidget):
         self.sentence.say(COMPUTING, "The session is open.", "quiet")
         self.options.show_nothing()
 
+    @property
+    def is_shown(self) -> bool:
+        """Whether every pane shows what was computed last."""
+        return self._turns.is_through
+
     def _show_failure(self, reason: str) -> None:
         self.drawer.suggest.setEnabled(True)
         self.sentence.say(NOT_COMPUTED, reason, "overload")
@@ -161,7 +168,6 @@ class BalancePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
-        self.timeline.show_survey(of, self.held)
         self.show_plan()
         self._show_moment()
 
@@ -171,14 +177,26 @@ class BalancePage(QWidget):
         self._show_moment()
 
     def _show_moment(self) -> None:
-        """Everything that follows the moment, but for the list of tracks."""
+        """Everything that follows the moment, but for the list of tracks: the sentence, and then each pane in turn."""
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         self._say(verdict(of, at))
-        self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
-        self._show_block()
-        self.buffers.show_peaks({})
-        self._show_held()
+        self._turns.take(self._show_sizes, self._show_block, self._show_piece)
+
+    def _show_sizes(self) -> None:
+        of, at = self._desk.survey, self._desk.instant
+        if of is not None and at is not None:
+            self.buffers.show_rungs(at.rungs, of.buffer, of.session.limit)
+            self.buffers.show_peaks(self._desk.outlook.peaks if self._desk.outlook is not None else {})
+            self._show_held()
+
+    def _show_piece(self) -> None:
+        """The load through the piece, with its words."""
+        of, at = self._desk.survey, self._desk.instant
+        if of is None or at is None:
+            return
+        if not self.timeline.shows(of, self.held):
+            self.timeline.show_survey(of, self.held)
         self.timeline.show_band(self._desk.band)
         self.timeline.show_second(at.second)
         before, after = float(of.before.load.max()), float(of.after.load.max())
@@ -198,13 +216,12 @@ class BalancePage(QWidget):
         """Holds the version that is shown, with its plan, to compare later ones with; or lets the held one go."""
         if self._desk.survey is not None:
             self.held = self._desk.survey.after if on else None
-            self._show_survey()
+            self._show_piece()
 
     def _show_stretch(self, stretch: Stretch | None) -> None:
         self.tracks.show_stretch(stretch)
         self._desk.choose_stretch(stretch)
-        if self._desk.survey is not None:
-            self._show_moment()
+        self._show_piece()
 
     def _stretch_words(self) -> str:
         """What the load does in the stretch that was drawn."""

@@ -201,7 +201,7 @@ class BufferRow(Picture):
             return
         for rung, cell in zip(self._rungs, self._cells(), strict=True):
             if cell.contains(event.position()):
-                self.chosen.emit(rung.buffer)
+                self._choose(rung.buffer)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
@@ -211,7 +211,12 @@ class BufferRow(Picture):
             self.step(step)
 
     def step(self, step: int) -> None:
-        """Chooses the next larger (1) or smaller (−1) size."""
+        """Chooses the next larger (1) or smaller (−1) size; further presses count from there at once."""
         sizes = [r.buffer for r in self._rungs]
         if self._buffer in sizes:
-            self.chosen.emit(sizes[min(max(sizes.index(self._buffer) + step, 0), len(sizes) - 1)])
+            self._choose(sizes[min(max(sizes.index(self._buffer) + step, 0), len(sizes) - 1)])
+
+    def _choose(self, buffer: int) -> None:
+        self._buffer = buffer
+        self.update()
+        self.chosen.emit(buffer)

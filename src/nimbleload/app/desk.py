@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import CancelledError, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -14,22 +14,22 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from ..beside.client import Beside
 from ..core.cards.card import Cards, CostCard
 from ..core.decisions.after_edit import after_edit
 from ..core.decisions.decision import Decision, DecisionKind, KeptPlan, Plan, Standing
 from ..core.decisions.price import Weights
 from ..core.load.rehearsal import Prediction, Rehearsal, learned
-from ..core.optimise.alternatives import alternatives
 from ..core.optimise.candidates import wishes_for
-from ..core.optimise.steps import Step, steps
-from ..core.optimise.suggest import Suggestion, suggest
-from ..core.optimise.weigh import Weighed, weigh
+from ..core.optimise.steps import Step
+from ..core.optimise.suggest import Suggestion
+from ..core.optimise.weigh import Weighed
 from ..core.session.chain_edits import place_fader
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import CardKey
 from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, instant, survey, worst_seconds
-from ..core.told.outlook import Outlook, band, outlook
+from ..core.told.outlook import Outlook
 from ..core.units import as_sentence
 from ..store.dawproject import ImportReport
 from ..store.library import own_cores
@@ -82,12 +82,13 @@ class Desk(QObject):
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
         self._landing = Landing(self)
+        self._beside = Beside()
         self._work = ThreadPoolExecutor(1, "load")
         self._look_work = ThreadPoolExecutor(1, "peaks")
         self._asked = 0
         self._weighing = 0
         self._told = (0, 0)
-        # While the thread computes, painting has to share the interpreter with it: so first paint, then weigh.
+        # First paint, then weigh.
         self._weigh_soon = QTimer(self)
         self._weigh_soon.setSingleShot(True)
         self._weigh_soon.setInterval(WEIGH_AFTER_MS)
@@ -315,7 +316,7 @@ class Desk(QObject):
 
         def work() -> None:
             if asked == self._weighing:
-                self._landing.post(self._take_weighed, asked, weigh(of, at, chosen, stretch))
+                self._landing.post(self._take_weighed, asked, self._beside.weigh(of, at, chosen, stretch))
 
         self._work.submit(self._guarded, work, "what decisions would save could not be computed")
 
@@ -346,22 +347,24 @@ class Desk(QObject):
 
         def work() -> None:
             if wants_steps and asked == self._looking:
-                self._landing.post(self._take_steps, of, steps(of))
+                self._landing.post(self._take_steps, of, self._beside.steps(of))
             if asked == self._looking:
-                self._landing.post(self._take_outlook, asked, outlook(of, at))
+                self._landing.post(self._take_outlook, asked, self._beside.outlook(of, at))
             if wants_band and asked == self._looking:
-                self._landing.post(self._take_band, of, band(of))
+                self._landing.post(self._take_band, of, self._beside.band(of))
 
         self._look_work.submit(self._guarded, work, "what would help could not be computed")
 
-    def _guarded(self, work: Callable[[], None], failure: str) -> None:
-        """Runs work of another thread; what goes wrong ends in the log and in a sentence."""
+    def _guarded(self, work: Callable[[], None], failure: str, tell: Callable[[str], object] | None = None) -> None:
+        """Runs work of another thread; what goes wrong ends in the log and in a sentence. Closing ends it."""
         try:
             work()
+        except CancelledError:
+            log.info("closed meanwhile: %s", failure)
         except Exception as error:
             log.exception("%s", failure)
             said = as_sentence(f"{failure}: {error}")
-            self._landing.post(self.troubled.emit, f"{said} The session and the plan are unchanged.")
+            self._landing.post(tell or self.troubled.emit, f"{said} The session and the plan are unchanged.")
 
     def _take_outlook(self, asked: int, found: Outlook) -> None:
         if asked == self._looking:
@@ -388,13 +391,9 @@ class Desk(QObject):
         wishes = wishes_for(of, weights, kinds)
 
         def work() -> None:
-            try:
-                self._landing.post(self._take_suggestion, (suggest(of, wishes), document))
-            except Exception as error:
-                log.exception("suggesting a plan failed")
-                self._landing.post(self.not_suggested.emit, f"No plan could be suggested: {error}.")
+            self._landing.post(self._take_suggestion, (self._beside.suggest(of, wishes), document))
 
-        self._look_work.submit(work)
+        self._look_work.submit(self._guarded, work, "no plan could be suggested", self.not_suggested.emit)
 
     def compare(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
         """Looks for three plans; `compared` brings them by name."""
@@ -405,13 +404,9 @@ class Desk(QObject):
         wishes = wishes_for(of, weights, kinds)
 
         def work() -> None:
-            try:
-                self._landing.post(self.compared.emit, alternatives(of, wishes))
-            except Exception as error:
-                log.exception("comparing plans failed")
-                self._landing.post(self.not_suggested.emit, f"The plans could not be compared: {error}.")
+            self._landing.post(self.compared.emit, self._beside.alternatives(of, wishes))
 
-        self._look_work.submit(work)
+        self._look_work.submit(self._guarded, work, "the plans could not be compared", self.not_suggested.emit)
 
     @property
     def is_peeking(self) -> bool:
@@ -491,6 +486,7 @@ class Desk(QObject):
         self._landing.close()
         self._looking += 1
         self._look_soon.stop()
+        self._beside.close()
         self._look_work.shutdown(wait=True, cancel_futures=True)
         self._asked += 1
         self._weighing += 1

@@ -62,6 +62,10 @@ class TimelineView(Picture):
         self.describe(f"Highest load {percent(highest)}; worst moments at {where}.")
         self.update()
 
+    def shows(self, of: Survey, held: LoadMap | None) -> bool:
+        """Whether it shows that survey and that held version already."""
+        return self._of is of and self._held is (held if held is not of.after else None)
+
     def show_band(self, bad: NDArray[np.float64] | None) -> None:
         """What one block in a hundred reaches in each moment with the plan (M, fractions), once it is known."""
         self._band = bad

@@ -1,0 +1,207 @@
+"""The window's side of the process beside it: asks, and waits for the answer in the thread that asks."""
+
+from __future__ import annotations
+
+import atexit
+import itertools
+import logging
+import subprocess
+import sys
+import threading
+from collections.abc import Sequence
+from concurrent.futures import CancelledError, Future
+from multiprocessing import Pipe
+from multiprocessing.connection import Connection
+from typing import Any
+
+from ..core.cards.card import Cards
+from ..core.optimise.candidates import Wishes
+from ..core.optimise.steps import Step
+from ..core.optimise.suggest import Suggestion
+from ..core.optimise.weigh import Weighed
+from ..core.session.session import Session
+from ..core.survey import Instant, Survey
+from ..core.told.outlook import Outlook
+from .messages import Answer, Parts, Question, parts_of
+
+log = logging.getLogger(__name__)
+
+
+class BesideError(Exception):
+    """What went wrong in the process beside the window, in its words."""
+
+
+class GoneError(BesideError):
+    """The process ended before it had answered."""
+
+
+class Process:
+    """The one process, started when it is first asked; one that has ended is started anew with the next question.
+
+    `generation` counts how often: a new one knows of no survey.
+    """
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._connection: Connection | None = None
+        self._waiting: dict[int, tuple[int, Future[Any]]] = {}
+        self._numbers = itertools.count(1)
+        self.generation = 0
+
+    @property
+    def id(self) -> int:
+        """The number of the process that runs; 0 for none."""
+        return self._process.pid if self._process is not None else 0
+
+    def ready(self) -> int:
+        """Has it run; which one it is."""
+        with self._lock:
+            if self._connection is None:
+                self._start()
+            return self.generation
+
+    def ask(self, generation: int, client: int, parts: Parts | None, name: str, *arguments: Any) -> Future[Any]:
+        """Sends a question to a process of this generation. GoneError if it has ended."""
+        found: Future[Any] = Future()
+        with self._lock:
+            if self._connection is None or generation != self.generation:
+                raise GoneError("the process beside the window has ended")
+            number = next(self._numbers)
+            self._waiting[number] = client, found
+            try:
+                self._connection.send(Question(number, client, parts, name, arguments))
+            except OSError as error:
+                del self._waiting[number]
+                raise GoneError("the process beside the window has ended") from error
+        return found
+
+    def let_go(self, client: int) -> None:
+        """A client asks no more: what it waits for is cancelled, and its survey forgotten."""
+        with self._lock:
+            own = [number for number, (of, _) in self._waiting.items() if of == client]
+            futures = [self._waiting.pop(number)[1] for number in own]
+            if self._connection is not None:
+                try:
+                    self._connection.send(Question(0, client, None, ""))
+                except OSError:
+                    log.info("the process beside the window had ended")
+        for future in futures:
+            future.cancel()
+
+    def end(self) -> None:
+        """Ends the process; whoever waits is told so."""
+        with self._lock:
+            process, self._process = self._process, None
+        if process is not None:
+            process.kill()
+            process.wait()
+
+    def _start(self) -> None:
+        ours, its = Pipe()
+        command = [sys.executable, "-m", "nimbleload.beside.worker", str(its.fileno())]
+        self._process = subprocess.Popen(command, pass_fds=[its.fileno()], stdin=subprocess.DEVNULL)
+        its.close()
+        self._connection = ours
+        self.generation += 1
+        threading.Thread(target=self._hear, args=(ours, self._process), name="beside", daemon=True).start()
+
+    def _hear(self, connection: Connection, process: subprocess.Popen[bytes]) -> None:
+        """Hands out answers until the process is gone."""
+        while True:
+            try:
+                answer: Answer = connection.recv()
+            except (EOFError, OSError):
+                break
+            with self._lock:
+                _, future = self._waiting.pop(answer.number, (0, None))
+            if future is None or not future.set_running_or_notify_cancel():
+                continue
+            if answer.failure:
+                error = BesideError(answer.failure)
+                error.add_note(answer.trace)
+                future.set_exception(error)
+            else:
+                future.set_result(answer.result)
+        with self._lock:
+            lost, self._waiting = list(self._waiting.values()), {}
+            self._connection = None
+            connection.close()
+        process.wait()
+        for _, future in lost:
+            if future.set_running_or_notify_cancel():
+                future.set_exception(GoneError("the process beside the window has ended"))
+
+
+SHARED = Process()
+atexit.register(SHARED.end)
+_clients = itertools.count(1)
+
+
+class Beside:
+    """What one window asks. Its methods are those of the model, of a survey that was computed here; each waits for its
+    answer, without holding the interpreter. BesideError with what went wrong there; CancelledError after `close`.
+
+    A process that ends under a question is asked once more, as a new one.
+    """
+
+    def __init__(self, process: Process = SHARED) -> None:
+        self._process, self._client = process, next(_clients)
+        self._lock = threading.Lock()
+        self._generation = 0
+        self._told: Survey | None = None
+        self._is_closed = False
+
+    def weigh(
+        self, of: Survey, at: Instant, chosen: Sequence[str], stretch: tuple[float, float] | None
+    ) -> list[Weighed]:
+        """See `core.optimise.weigh`."""
+        return self._asked(of, "weigh", at.second, tuple(chosen), stretch)
+
+    def steps(self, of: Survey) -> list[Step]:
+        """See `core.optimise.steps`."""
+        return self._asked(of, "steps")
+
+    def outlook(self, of: Survey, at: Instant) -> Outlook:
+        """See `core.told.outlook`."""
+        return self._asked(of, "outlook", at.second)
+
+    def band(self, of: Survey) -> Any:
+        """See `core.told.outlook`."""
+        return self._asked(of, "band")
+
+    def suggest(self, of: Survey, wishes: Wishes) -> Suggestion:
+        """See `core.optimise.suggest`."""
+        return self._asked(of, "suggest", wishes)
+
+    def alternatives(self, of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
+        """See `core.optimise.alternatives`."""
+        return self._asked(of, "alternatives", wishes)
+
+    def close(self) -> None:
+        """Nothing is asked any more; threads that wait are let go."""
+        self._is_closed = True
+        self._process.let_go(self._client)
+
+    def _asked(self, of: Survey, name: str, *arguments: Any) -> Any:
+        try:
+            return self._question(of, name, arguments).result()
+        except GoneError:
+            log.warning("the process beside the window ended while it was asked for %s; it is started anew", name)
+            return self._question(of, name, arguments).result()
+
+    def _question(self, of: Survey, name: str, arguments: tuple[Any, ...]) -> Future[Any]:
+        with self._lock:
+            if self._is_closed:
+                raise CancelledError
+            generation = self._process.ready()
+            if generation != self._generation:
+                self._told, self._generation = None, generation
+            parts = None
+            if of is not self._told:
+                session: Session | None = self._told.session if self._told is not None else None
+                cards: Cards | None = self._told.now.cards if self._told is not None else None
+                parts = parts_of(of, session, cards)
+            asked = self._process.ask(generation, self._client, parts, name, *arguments)
+            self._told = of
+            return asked

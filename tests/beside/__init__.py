@@ -1,0 +1,1 @@
+"""Tests of the process beside the window."""

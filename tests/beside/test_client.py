@@ -1,0 +1,181 @@
+"""The process beside the window: the same answers as here, to the bit; killed, closed and asked wrongly."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from concurrent.futures import CancelledError
+from itertools import pairwise
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+
+from nimbleload.beside.client import Beside, BesideError, GoneError, Process
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.optimise.alternatives import alternatives
+from nimbleload.core.optimise.candidates import Wishes
+from nimbleload.core.optimise.steps import steps
+from nimbleload.core.optimise.suggest import suggest
+from nimbleload.core.optimise.weigh import weigh
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.survey import instant, survey
+from nimbleload.core.told.outlook import band, outlook
+from nimbleload.demo.cards import sample_cards
+from nimbleload.demo.session import session
+
+WISHES = Wishes(limit=0.8, kinds=("off",))
+
+
+@pytest.fixture(scope="module")
+def process():
+    made = Process()
+    yield made
+    made.end()
+
+
+@pytest.fixture
+def beside(process):
+    made = Beside(process)
+    yield made
+    made.close()
+
+
+@pytest.fixture(scope="module")
+def of():
+    made = session()
+    frozen = [strip.id for strip in made.strips if strip.kind == "track" and strip.inserts and not strip.armed][:20]
+    plan = Plan(tuple(Decision("freeze", strip) for strip in frozen))
+    return survey(made, plan, sample_cards(), Machine(6), 256)
+
+
+def same(one, other):
+    """Whether two results are equal, arrays and all."""
+    if isinstance(one, np.ndarray):
+        return isinstance(other, np.ndarray) and one.dtype == other.dtype and np.array_equal(one, other, equal_nan=True)
+    if isinstance(one, msgspec.Struct):
+        return type(one) is type(other) and all(same(getattr(one, f), getattr(other, f)) for f in one.__struct_fields__)
+    if isinstance(one, dict):
+        return one.keys() == other.keys() and all(same(one[key], other[key]) for key in one)
+    if isinstance(one, (list, tuple)):
+        return type(one) is type(other) and len(one) == len(other) and all(map(same, one, other))
+    return type(one) is type(other) and (one == other or one != one)
+
+
+def test_every_answer_is_the_one_that_is_found_here(of, beside):
+    at = instant(of, 100.0)
+    chosen = ("track-3", "track-9")
+    assert same(beside.weigh(of, at, chosen, None), weigh(of, at, chosen, None))
+    assert same(beside.weigh(of, at, chosen[:1], (60.0, 90.0)), weigh(of, at, chosen[:1], (60.0, 90.0)))
+    assert same(beside.steps(of), steps(of))
+    assert same(beside.outlook(of, at), outlook(of, at))
+    assert same(beside.band(of), band(of))
+    assert same(beside.suggest(of, WISHES), suggest(of, WISHES))
+    assert same(beside.alternatives(of, WISHES), alternatives(of, WISHES))
+
+
+def test_it_follows_the_session_the_plan_the_cards_and_the_computer(of, beside):
+    found = [beside.band(of)]
+    other = msgspec.structs.replace(of.session, strips=tuple(
+        msgspec.structs.replace(strip, enabled=strip.id != "track-5") for strip in of.session.strips
+    ))  # fmt: skip
+    dearer = {
+        key: msgspec.structs.replace(card, cells=tuple(
+            msgspec.structs.replace(cell, mean=cell.mean * 2, p99=cell.p99 * 2) for cell in card.cells
+        )) for key, card in of.now.cards.items()
+    }  # fmt: skip
+    for changed in (
+        survey(of.session, Plan(), of.now.cards, of.machine, 256, of),
+        survey(of.session, Plan(), of.now.cards, of.machine, 512),
+        survey(of.session, Plan(), of.now.cards, Machine(4), 512),
+        survey(other, Plan(), of.now.cards, Machine(4), 512),
+        survey(other, Plan(), dearer, Machine(4), 512),
+        of,
+    ):
+        found.append(beside.band(changed))
+        assert same(found[-1], band(changed))
+    assert not any(same(one, other) for one, other in pairwise(found))
+
+
+def test_several_windows_have_surveys_of_their_own(of, process):
+    bare = survey(of.session, Plan(), of.now.cards, of.machine, 256)
+    one, other = Beside(process), Beside(process)
+    for _ in range(2):
+        assert same(one.band(of), band(of)) and same(other.band(bare), band(bare))
+    one.close()
+    assert same(other.steps(bare), [])
+    other.close()
+
+
+def test_what_fails_there_is_told_with_its_reason_and_the_next_question_is_answered(of, beside):
+    with pytest.raises(BesideError) as told:
+        beside._asked(of, "outlook", "when?")
+    assert "when?" in str(told.value) and "ValueError" in told.value.__notes__[0]
+    assert beside.steps(of)
+
+
+def test_a_process_that_is_killed_is_started_anew_under_the_question(of, process, beside):
+    assert beside.steps(of)
+    before = process.generation
+    child = process.id
+    os.kill(child, signal.SIGSTOP)  # so that it is under the question for certain when it is killed
+    killed = threading.Timer(0.3, lambda: os.kill(child, signal.SIGKILL))
+    killed.start()
+    assert same(beside.steps(of), steps(of))
+    killed.join()
+    assert process.generation == before + 1 and process.id != child
+
+
+def test_one_that_cannot_live_is_an_error_and_not_a_wait_for_ever(of, monkeypatch):
+    monkeypatch.setattr("sys.executable", "/bin/false")
+    made = Process()
+    asking = Beside(made)
+    with pytest.raises(GoneError):
+        asking.steps(of)
+    asking.close()
+    made.end()
+
+
+def test_closing_lets_go_at_once_whoever_waits(of, process):
+    asking = Beside(process)
+    assert asking.steps(of)
+    ended: list[object] = []
+
+    def ask():
+        try:
+            ended.append(asking.alternatives(of, WISHES._replace(limit=0.5)))
+        except CancelledError as error:
+            ended.append(error)
+
+    thread = threading.Thread(target=ask)
+    thread.start()
+    while not process._waiting:
+        time.sleep(0.005)
+    asking.close()
+    thread.join(10)
+    assert isinstance(ended[0], CancelledError)
+    with pytest.raises(CancelledError):
+        asking.steps(of)
+
+
+PROGRAM = """
+import os, signal, sys
+from nimbleload.beside.client import SHARED
+SHARED.ready()
+print(SHARED.id, flush=True)
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+
+
+def test_it_ends_with_the_program_that_started_it():
+    program = subprocess.run([sys.executable, "-c", PROGRAM], stdout=subprocess.PIPE, text=True, check=False)
+    child = Path(f"/proc/{int(program.stdout)}")
+    until = time.monotonic() + 30
+    while child.exists() and "beside" in (child / "cmdline").read_text():
+        assert time.monotonic() < until, "it has outlived its program"
+        time.sleep(0.05)
