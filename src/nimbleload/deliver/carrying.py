@@ -28,7 +28,7 @@ from .sharing import Check
 
 SUFFIX = ".dawproject"
 # Decisions that are written into the changed session without anything being rendered.
-WRITTEN = {"off", "share", "lighten"}
+WRITTEN = {"off", "share", "lighten", "suspend"}
 NO_NOTES = "this session knows how much it plays, not what: only what lies in audio and MIDI files can be rendered"
 
 

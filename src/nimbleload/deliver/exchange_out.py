@@ -14,6 +14,7 @@ from xml.sax.saxutils import quoteattr
 
 import msgspec
 
+from ..core.cards.card import Cards
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.session.plugins import PluginUse
@@ -25,9 +26,11 @@ from ..store.dawproject import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from .cutting import Cutting, seconds
 from .render import Rendered
+from .resting import points, rests
 
 WHERE = "project.xml"
 FOLDER = "audio/carried-out"
+NO_CARDS: Cards = {}
 
 
 class Written(msgspec.Struct, frozen=True):
@@ -43,11 +46,13 @@ class WriteError(Exception):
 
 
 def write(
-    target: Path, source: Path, session: Session, plan: Plan, rendered: Mapping[str, Rendered], folder: Path
-) -> Written:
+    target: Path, source: Path, session: Session, plan: Plan, rendered: Mapping[str, Rendered], folder: Path,
+    cards: Cards = NO_CARDS,
+) -> Written:  # fmt: skip
     """Writes a copy of an exchange file with these tracks frozen and these plugins switched off.
 
-    `rendered` are the files by strip, in `folder`. WriteError if it cannot be written; FILE itself is never changed.
+    `rendered` are the files by strip, in `folder`; `cards` know the tails of plugins. WriteError if it cannot be
+    written; FILE itself is never changed.
     """
     if target.exists() and target.samefile(source):
         raise WriteError(f"{target} is the original, which is never changed: choose another name")
@@ -65,6 +70,7 @@ def write(
                         made.cut(strip, decision.stretch, file, Cutting(archive, source))
                     else:
                         made.freeze(strip, file)
+            made.suspend([each.strip for each in plan.decisions if each.kind == "suspend"], cards)
         for strip in made.new_strips():
             made.add_bus(strip)
         atomic.write(target, _packed(source, text.changed(), files))
@@ -73,7 +79,7 @@ def write(
     except OSError as error:
         raise WriteError(f"{target} was not written: {error.strerror or error}") from error
     by_hand = [f"{decision.kind}: {session.strip(decision.strip).name}" for decision in plan.decisions
-               if decision.kind not in ("freeze", "bounce", "off", "share", "lighten")]  # fmt: skip
+               if decision.kind not in ("freeze", "bounce", "off", "share", "lighten", "suspend")]  # fmt: skip
     by_hand += made.by_hand
     missing = [f"{d.kind}: {session.strip(d.strip).name} (not rendered)" for d in plan.decisions
                if d.kind in ("freeze", "bounce") and d.strip not in rendered]  # fmt: skip
@@ -96,7 +102,7 @@ class _Changes:
     """What changes in the text of one project."""
 
     def __init__(self, text: Text, before: Session, after: Session) -> None:
-        self._text, self._before = text, before
+        self._text, self._before, self._planned = text, before, after
         self._after = {strip.id: strip for strip in after.strips}
         self.done: list[str] = []
         self.by_hand: list[str] = []
@@ -261,13 +267,48 @@ class _Changes:
         self._lay(strip.id, [self._file_clip(f"{strip.name} (rendered)", file)])
         self.done.append(f"{strip.name}: {file.file} in its place")
 
+    def suspend(self, strip_ids: Sequence[str], cards: Cards) -> None:
+        """Has automation switch the plugins of tracks off while they are silent."""
+        resting = rests(self._planned, cards) if strip_ids else {}
+        moved = {each.attributes.get("parameter") for each in self._text.root.iter("Target")}
+        for strip_id in strip_ids:
+            strip, off = self._after[strip_id], resting[strip_id]
+            devices = [self._device(strip, use.id) for use in strip.live_uses()]
+            switches = [device.find("Enabled") if device is not None else None for device in devices]
+            if not off:
+                self.by_hand.append(f"suspend: {strip.name} (it is never silent for a second)")
+            elif None in devices or any(each is not None and each.attributes.get("id") in moved for each in switches):
+                self.by_hand.append(f"suspend: {strip.name} (its switches are automated already)")
+            else:
+                targets = [self._switch(device) for device in devices if device is not None]
+                self._in_lanes(strip_id, "".join(points(each, self._new_id(), off) for each in targets))
+                self.done.append(f"{strip.name}: its plugins are switched off while it is silent")
+
+    def _switch(self, device: Element) -> str:
+        """The id of a device's switch, which is added if it has none."""
+        switch, own = device.find("Enabled"), self._new_id()
+        if switch is None:
+            words = f'<Enabled id="{own}" name="On/Off" value="true"/>'
+            parameters = device.find("Parameters")
+            if parameters is not None:
+                self._text.insert(device, words, parameters)
+            else:
+                self._text.first(device, words)
+            return own
+        if "id" not in switch.attributes:
+            self._text.set(switch, "id", own)
+        return switch.attributes.get("id", own)
+
     def _file_clip(self, name: str, file: Rendered) -> str:
         """A clip that plays a rendered file where it begins."""
         return self._part_clip(Part(file.start, file.start + file.seconds, 0.0, f"{FOLDER}/{file.file}"), name)
 
     def _lay(self, strip_id: str, clips: Sequence[str]) -> None:
-        """Lays clips, in seconds, into the lanes of a track, which gets some if it has none."""
-        words = f'<Clips id="{self._new_id()}" timeUnit="seconds">{"".join(clips)}</Clips>'
+        """Lays clips, in seconds, into the lanes of a track."""
+        self._in_lanes(strip_id, f'<Clips id="{self._new_id()}" timeUnit="seconds">{"".join(clips)}</Clips>')
+
+    def _in_lanes(self, strip_id: str, words: str) -> None:
+        """Puts something into the lanes of a track, which gets some if it has none."""
         lanes = [each for each in self._lanes() if each.attributes.get("track") == strip_id]
         if lanes:
             self._text.insert(lanes[0], words)

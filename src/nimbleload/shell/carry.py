@@ -12,7 +12,7 @@ from ..deliver.render import Proof, Rendered
 from ..demo import audio as demo_audio
 from ..store import audio
 from ..store.audio import AudioError
-from .common import as_json, cli, opened, show_json
+from .common import as_json, cards_of, cli, opened, show_json
 
 
 @cli.command("carry-out")
@@ -53,7 +53,9 @@ def carry_out(
     if (rendered or prepared.is_written) and not no_session:
         target = carrying.file_of(prepared.beside)
         try:
-            written = exchange_out.write(target, prepared.source, saved.session, saved.plan, rendered, folder)
+            written = exchange_out.write(
+                target, prepared.source, saved.session, saved.plan, rendered, folder, cards_of(saved)
+            )
         except exchange_out.WriteError as error:
             raise click.ClickException(f"{error}.") from error
     if json:

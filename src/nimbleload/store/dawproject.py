@@ -7,21 +7,21 @@ may nest or only be routed, attributes may be missing, times may be beats or sec
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
 from lxml import etree
 
 from ..core.cards.families import by_name
+from ..core.piece.moments import sounding_spans
 from ..core.session.curves import Curve, Moving
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
-from ..core.session.routing import build
+from ..core.session.routing import Graph, build
 from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
-from .dawproject_curves import Curves, of_channel, of_devices
+from .dawproject_curves import SWITCHED, Curves, of_channel, of_devices, rests, switches, with_curves
 from .dawproject_timeline import Timeline
 from .xml_values import balance, flag, gain, number, parse, place
 
@@ -132,6 +132,7 @@ class _Reader:
         self._channel_of_strip: dict[str, etree._Element] = {}
         self._ids: set[str] = set()
         self._devices_read = 0
+        self._resting: set[str] = set()
 
     def imported(self) -> Imported:
         tempo = self._tempo()
@@ -148,12 +149,29 @@ class _Reader:
         name = self._title()
         session = Session(name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path))
         try:
-            build(session)
+            session = self._with_rests(session, build(session))
         except SessionError as error:
             raise ImportRefusedError(f"{self._path.name}: {error}.") from error
         self._curved = set(with_curves(self._root))
         audio = {strip.id: self._sounding(strip.id, timeline) for strip in self._strips}
         return Imported(session, self._report(session), audio)
+
+    def _with_rests(self, session: Session, graph: Graph) -> Session:
+        """The same, but that tracks whose plugins automation switches off while they are silent are suspended then."""
+        if not self._curves.has_any:
+            return session
+        for strip, sounding in zip(session.strips, sounding_spans(session, graph, {}), strict=True):
+            channel = self._channel_of_strip.get(strip.id)
+            switched = switches(strip, channel, self._curves) if channel is not None else []
+            if rests(switched, sounding, session.length):
+                self._resting.add(strip.id)
+            elif any(switched):
+                self._left_out.append(
+                    f"Plugins on “{strip.name}” are switched on and off by automation while it sounds, or not all of "
+                    "them: they count as on all the time."
+                )
+        strips = tuple(msgspec.structs.replace(s, suspended=s.id in self._resting) for s in session.strips)
+        return msgspec.structs.replace(session, strips=strips)
 
     def _sounding(self, strip_id: str, timeline: Timeline) -> Sounding:
         """What a strip plays, and what of it is automated."""
@@ -173,6 +191,8 @@ class _Reader:
         if channel is None:
             return found
         moving, of_plugins = of_devices(strip_id, channel, self._curves)
+        if strip_id in self._resting:
+            of_plugins = [each for each in of_plugins if each[1] != SWITCHED]
         fader, of_strip = of_channel(strip_id, channel, self._curves)
         return msgspec.structs.replace(found, moving=tuple(moving), fader=fader, unclear=(*of_plugins, *of_strip))
 
@@ -474,12 +494,3 @@ def family(device: etree._Element, label: str) -> Family:
     if role == "analyzer":
         return "analyser"
     return by_name(label)
-
-
-def with_curves(root: etree._Element) -> Iterator[str]:
-    """The tracks whose clips hold curves of their own, such as controllers or gain."""
-    for lanes in root.iter("Lanes"):
-        track = lanes.get("track")
-        targets = (point.find("Target") for clip in lanes.iter("Clip") for point in clip.iter("Points"))
-        if track is not None and any(target is not None and target.get("expression") for target in targets):
-            yield track

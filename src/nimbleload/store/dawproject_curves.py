@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+
 from lxml import etree
 from msgspec.structs import replace
 
+from ..core.piece.moments import Span
 from ..core.session.curves import Curve, Moving, Point
+from ..core.session.strips import Strip
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
 from .xml_values import number
@@ -32,6 +36,11 @@ class Curves:
         arrangement = root.find("Arrangement")
         if arrangement is not None:
             self._walk(arrangement, "beats")
+
+    @property
+    def has_any(self) -> bool:
+        """Whether anything is automated at all."""
+        return bool(self._found or self.unclear)
 
     def has(self, element: etree._Element) -> bool:
         """Whether a parameter is automated, if only by one value."""
@@ -143,3 +152,39 @@ def of_channel(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[
         if any(curves.moves(element) for element in channel.findall(path)):
             unclear.append((strip_id, why))
     return fader, unclear
+
+
+def switches(strip: Strip, channel: etree._Element, curves: Curves) -> list[Curve | None]:
+    """How each plugin of a strip that is on is switched on and off by automation; None for one that is not, or in a
+    way that cannot be followed."""
+    devices = channel.findall("Devices/*")
+    found: list[Curve | None] = []
+    for use in strip.live_uses():
+        switch = devices[int(use.id.rpartition("/")[2])].find("Enabled")
+        found.append(curves.of(switch) if switch is not None and curves.moves(switch) else None)
+    return found
+
+
+def rests(switched: Sequence[Curve | None], sounding: Sequence[Span], length: float) -> bool:
+    """Whether plugins are off only while nothing sounds, and then for half of the time at least: what a host does that
+    suspends a track while it is silent."""
+    silent = length - sum(end - start for start, end in sounding)
+    for curve in switched:
+        if curve is None:
+            return False
+        ends = [*(point.second for point in curve.points[1:]), length]
+        off = [(point.second, end) for point, end in zip(curve.points, ends, strict=True) if point.value < 0.5]
+        if any(start < there[1] and there[0] < end for start, end in off for there in sounding):
+            return False
+        if sum(end - start for start, end in off) < silent / 2:
+            return False
+    return bool(switched)
+
+
+def with_curves(root: etree._Element) -> Iterator[str]:
+    """The tracks whose clips hold curves of their own, such as controllers or gain."""
+    for lanes in root.iter("Lanes"):
+        track = lanes.get("track")
+        targets = (point.find("Target") for clip in lanes.iter("Clip") for point in clip.iter("Points"))
+        if track is not None and any(target is not None and target.get("expression") for target in targets):
+            yield track

@@ -176,7 +176,8 @@ class CarryPage(QWidget):
         if name:
             target = Path(name if name.endswith(carrying.SUFFIX) else name + carrying.SUFFIX)
             self.work.write(
-                target, self.prepared.source, document.session, document.plan, self.rendered, self.folder
+                target, self.prepared.source, document.session, document.plan, self.rendered, self.folder,
+                self._desk.cards,
             )  # fmt: skip
 
     def _tick(self, item: QListWidgetItem) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
 from ...core.session.session import Session
 from ...deliver import carrying, exchange_out
@@ -82,11 +83,12 @@ class CarryingOut(QObject):
         self._stop.set()
 
     def write(
-        self, target: Path, source: Path, session: Session, plan: Plan, rendered: Mapping[str, Rendered], folder: Path
-    ) -> None:
+        self, target: Path, source: Path, session: Session, plan: Plan, rendered: Mapping[str, Rendered], folder: Path,
+        cards: Cards,
+    ) -> None:  # fmt: skip
         """Writes the changed session."""
         if not self.is_running:
-            self._run(self._write, target, source, session, plan, dict(rendered), folder)
+            self._run(self._write, target, source, session, plan, dict(rendered), folder, cards)
 
     def _write(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self._landing.post(self.wrote.emit, exchange_out.write(*arguments))
