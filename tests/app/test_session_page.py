@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 
+import msgspec
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt
 from PySide6.QtGui import QDropEvent, QGuiApplication, QKeySequence, QMouseEvent
 from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox
 
+from nimbleload.app.edit import how_many_dialog
 from nimbleload.app.edit.ask import Question
 from nimbleload.app.edit.chain_painter import boxes
 from nimbleload.app.edit.how_many_dialog import HowManyDialog
@@ -17,6 +19,7 @@ from nimbleload.app.edit.strip_model import CHAIN, NAME, WHEN
 from nimbleload.app.edit.strip_view import NEW, PLUGINS, TRACKS
 from nimbleload.app.window import BALANCE, EDIT, MEASURE
 from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.session import edits
 from nimbleload.core.survey import survey
 from nimbleload.house.catalogue import PROCESSORS
 from nimbleload.probe import catalogue
@@ -472,6 +475,39 @@ def test_how_many_more_fit_is_drawn(example, qtbot):
     assert dialog.picture.figures()[-1][1] == str(largest.more)
     assert f"4096 samples: {largest.more}" in dialog.picture.accessibleDescription()
     dialog.reject()
+    qtbot.waitUntil(lambda: example.edit.findChild(HowManyDialog) is None)  # gone, not hidden
+
+
+def test_how_many_more_fit_is_tried_in_a_rehearsal(example, qtbot, settled, monkeypatch):
+    """All but one quiet track are taken out, so that this computer can play what is left."""
+    monkeypatch.setattr(how_many_dialog, "SECONDS", 1.0)
+    example.go(EDIT)
+    page, kept = example.edit, strip(example, "Lantern")
+    others = [s.id for s in example.desk.document.session.strips if s.kind == "track" and s.id != kept.id]
+    settled(example, lambda: page.edit("remove", lambda of: edits.remove(of, others)))
+    limit = float(example.desk.survey.after.load.max()) * 2
+    settled(example, lambda: page.edit("limit", lambda of: msgspec.structs.replace(of, limit=limit)))
+    page.choose(kept.id)
+    press(qtbot, page.view, "Ctrl+H")
+    dialog = page.findChild(HowManyDialog)
+    assert not dialog.attempt.isEnabled()
+    qtbot.waitUntil(dialog.attempt.isEnabled, timeout=60_000)
+    here = next(fit for fit in dialog.fits if fit.buffer == example.desk.document.buffer)
+    assert 0 < here.more < 60
+    with qtbot.waitSignal(dialog.rehearsed, timeout=60_000) as told:
+        qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
+        assert dialog.attempt.text() == "Stop trying"
+    assert told.args[0].startswith(f"Rehearsed with {here.more} more. ") and "Predicted: typical" in told.args[0]
+    assert "planned for 6 cores" in told.args[0] and dialog.tried.text() == told.args[0]
+    # Stopped by the same button, and closed while it plays: neither is left running.
+    with qtbot.waitSignal(dialog.rehearsed, timeout=60_000) as told:
+        qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
+        qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
+    assert "cancelled" in told.args[0] and dialog.attempt.text() == "Try it in a rehearsal"
+    qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
+    rehearsing = dialog.rehearsing
+    dialog.reject()
+    assert rehearsing._thread is None or not rehearsing._thread.is_alive()
 
 
 def test_what_is_shown_after_edits_is_what_is_computed_from_nothing(example, qtbot, settled):

@@ -260,6 +260,8 @@ def test_how_many_more_fit_says_so_in_words_and_figures():
     run("new", "a.nimbleload")
     run("edit", "a.nimbleload", "add track A", "insert A tar", "clip A 0 10")
     assert "Not measured yet" in run("howmany", "a.nimbleload", "A")
+    tried = run("howmany", "a.nimbleload", "A", "--try", "0.5")
+    assert "256 more of A, or more still" in tried and "Rehearsed with 256 more. " in tried and "Predicted" in tried
 
 
 def test_a_session_made_here_is_exported_and_read_back_the_same(tmp_path):

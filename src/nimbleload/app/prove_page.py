@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from ..core.load.rehearsal import Prediction, Rehearsal
 from ..core.survey import Survey
-from ..core.told.rehearsal import StripCheck, checks, conditions, off_by, taken, verdict
+from ..core.told.rehearsal import StripCheck, checks, conditions, missed_words, off_by, taken, verdict
 from ..core.units import clock, microseconds, percent
 from .deadline_view import DeadlineView
 from .desk import Desk
@@ -162,8 +162,8 @@ class ProvePage(QWidget):
         self.news.setText(f"{done} of {total}: {name}")
 
     def _show_playing(self, done: int, total: int, missed: int, load: float) -> None:
-        held = "no deadline missed so far" if missed == 0 else f"{missed} deadlines missed so far"
-        self._show_running("Playing against the clock.", f"The last blocks took {percent(load)}; {held}.")
+        words = f"The last blocks took {percent(load)}; {missed_words(missed)}."
+        self._show_running("Playing against the clock.", words)
         self.bar.setRange(0, total)
         self.bar.setValue(done)
         self.news.setText(f"{done} of {total} blocks")

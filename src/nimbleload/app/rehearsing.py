@@ -7,8 +7,11 @@ import threading
 
 from PySide6.QtCore import QObject, Signal
 
+from ..core.cards.card import Cards
+from ..core.decisions.decision import Plan
 from ..core.load.rehearsal import Prediction, Rehearsal
 from ..core.session.computer import Machine
+from ..core.session.session import Session
 from ..core.survey import Instant, Survey, instant, prediction, priority, survey, to_rehearse
 from ..probe import rehearsal
 from ..probe.isolation import Failure
@@ -43,19 +46,28 @@ class Rehearsing(QObject):
 
     def start(self, of: Survey, second: float, cores: int, seconds: float) -> None:
         """Rehearses a moment of the session with its plan. Does nothing while one is going on."""
+        self.start_with(of.session, of.plan, of.planned.cards, of.buffer, second, cores, seconds)
+
+    def start_with(
+        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float
+    ) -> None:
+        """The same for any session with a plan, at a moment or (None) at its worst one."""
         if self.is_running:
             return
         self._cancel.clear()
-        self._thread = threading.Thread(target=self._run, args=(of, second, cores, seconds), daemon=True)
+        arguments = (session, plan, cards, buffer, second, cores, seconds)
+        self._thread = threading.Thread(target=self._run, args=arguments, daemon=True)
         self._thread.start()
 
     def cancel(self) -> None:
         self._cancel.set()
 
-    def _run(self, of: Survey, second: float, cores: int, seconds: float) -> None:
+    def _run(
+        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float
+    ) -> None:
         try:
             # What is predicted is this computer with so many cores, whatever the session is planned for.
-            here = survey(to_rehearse(of.session), of.plan, of.planned.cards, Machine(cores), of.buffer)
+            here = survey(to_rehearse(session), plan, cards, Machine(cores), buffer)
             last = self._listen(here, instant(here, second), cores, seconds)
         except Exception as error:
             log.exception("the rehearsal failed")

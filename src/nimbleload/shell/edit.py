@@ -10,12 +10,15 @@ from msgspec.structs import replace
 
 from ..core.decisions.after_edit import after_edit
 from ..core.decisions.apply import apply
+from ..core.decisions.decision import Plan
 from ..core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
 from ..core.session.edits import empty
 from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.time_edits import set_length, set_rate, set_tempo
+from ..core.survey import instant, prediction, survey, to_rehearse
 from ..core.told.how_many import how_often, not_known, sentence
+from ..core.told.rehearsal import tried_words
 from ..core.units import milliseconds, percent
 from ..probe import catalogue
 from ..probe.choosing import choices, lookup
@@ -27,6 +30,7 @@ from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
 from .common import as_json, cards_of, cli, opened, refuse, show_json, written
 from .edit_verbs import VERBS, Lookup, edited, strip_of, use_of
+from .prove import rehearsed
 from .session import position
 
 
@@ -153,10 +157,13 @@ def edit(file: str, lines: tuple[str, ...], to: str | None, json: bool) -> None:
 @click.option("--limit", type=click.FloatRange(1, 1000), metavar="PERCENT", help="Stay under this (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
 @click.option("--without-plan", is_flag=True, help="Leave the plan out.")
+@click.option("--try", "seconds", type=click.FloatRange(0.5, 600), metavar="SECONDS",
+              help="Rehearse the session with as many more as fit at the saved buffer, for so long.")
 @as_json
 def howmany(
-    file: str, what: tuple[str, ...], limit: float | None, cores: int | None, without_plan: bool, json: bool
-) -> None:
+    file: str, what: tuple[str, ...], limit: float | None, cores: int | None, without_plan: bool,
+    seconds: float | None, json: bool,
+) -> None:  # fmt: skip
     """Say how many more of these fit at each buffer size: tracks, a bus with its tracks, or one plugin."""
     saved = opened(file).saved
     machine = replace(saved.machine, cores=cores or saved.machine.cores, measured_cores=own_cores())
@@ -168,14 +175,23 @@ def howmany(
         found, missing = how_many(session, cards, machine, copies, most), unmeasured(session, cards, copies)
     except SessionError as error:
         refuse(error)
+    here = next((fit for fit in found if fit.buffer == saved.buffer), None)
+    tried = None
+    if seconds is not None and here is not None:
+        threads = min(machine.cores, own_cores())
+        of = survey(to_rehearse(copies(here.more)), Plan(), cards, replace(machine, cores=threads), saved.buffer)
+        tried = prediction(of, instant(of)), rehearsed(of, instant(of), seconds)
     if json:
-        show_json({"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing})
+        figures = {"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing}
+        show_json(figures | ({"rehearsal": tried[1]} if tried is not None else {}))
         return
     click.echo(sentence(found, name, most, saved.buffer))
     if missing:
         click.echo(not_known(missing))
     for fit in found:
         click.echo(f"  {fit.buffer:5} samples  {_figure(fit, session.rate)}")
+    if tried is not None and here is not None:
+        click.echo(tried_words(here.more, machine.cores, *tried))
 
 
 def copies_of(session: Session, what: tuple[str, ...]) -> tuple[Copies, str]:

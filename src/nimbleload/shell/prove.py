@@ -8,7 +8,7 @@ import time
 import click
 
 from ..core.load.rehearsal import Rehearsal
-from ..core.survey import instant, prediction, priority
+from ..core.survey import Instant, Survey, instant, prediction, priority
 from ..core.told.rehearsal import checks, conditions, taken, verdict
 from ..core.units import clock, microseconds
 from ..probe import rehearsal
@@ -32,27 +32,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     available = len(os.sched_getaffinity(0))
     of = surveyed(file, buffer, min(cores or available, available), here=True)
     moment = instant(of, None if at is None else position(at))
-    outcome: Rehearsal | None = None
-    told = 0.0
-    for message in rehearsal.run(
-        of.planned.session,
-        moment.sounding,
-        moment.notes,
-        priority(of, moment),
-        moment.second,
-        of.buffer,
-        of.machine.cores,
-        seconds,
-    ):
-        if isinstance(message, Failure):
-            raise click.ClickException(f"The rehearsal {message.reason}.")
-        if isinstance(message, PlayedMessage):
-            outcome = message.rehearsal
-        elif isinstance(message, LoadingMessage) and time.monotonic() - told > 2:
-            told = time.monotonic()
-            click.echo(f"Loading {message.done} of {message.total}: {message.name}", err=True)
-    if outcome is None:
-        raise click.ClickException("The rehearsal ended without an outcome.")
+    outcome = rehearsed(of, moment, seconds)
     predicted = prediction(of, moment)
     compared = checks(of.planned.session, predicted, outcome)
     if json:
@@ -71,3 +51,20 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     for check in compared[:SHOWN]:
         before, after = microseconds(check.predicted), microseconds(check.rehearsed)
         click.echo(f"  {check.name[:24]:24}  {before:>10} {after:>10}  {check.reason}")
+
+
+def rehearsed(of: Survey, at: Instant, seconds: float) -> Rehearsal:
+    """Plays a moment of a survey for so many seconds, and tells on standard error what it loads. ClickException if it
+    has no outcome."""
+    told = 0.0
+    for message in rehearsal.run(
+        of.planned.session, at.sounding, at.notes, priority(of, at), at.second, of.buffer, of.machine.cores, seconds
+    ):  # fmt: skip
+        if isinstance(message, Failure):
+            raise click.ClickException(f"The rehearsal {message.reason}.")
+        if isinstance(message, PlayedMessage):
+            return message.rehearsal
+        if isinstance(message, LoadingMessage) and time.monotonic() - told > 2:
+            told = time.monotonic()
+            click.echo(f"Loading {message.done} of {message.total}: {message.name}", err=True)
+    raise click.ClickException("The rehearsal ended without an outcome.")

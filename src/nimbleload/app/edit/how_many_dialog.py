@@ -8,19 +8,28 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPaintEvent
-from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QDialogButtonBox, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from ...core.load.how_many import Fit, how_many, of_plugin, of_strips, unmeasured
+from ...core.decisions.decision import Plan
+from ...core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
+from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.plugins import PluginUse
 from ...core.session.session import SessionError
 from ...core.survey import Survey
 from ...core.told.how_many import how_often, not_known, sentence
+from ...core.told.rehearsal import missed_words, tried_words
 from ...core.units import milliseconds, percent
+from ...store.library import own_cores
 from ..landing import Landing
+from ..panels import Dialog
 from ..picture import Picture
+from ..rehearsing import Rehearsing
 from ..theme import theme
 
 log = logging.getLogger(__name__)
+
+TRY = "Try it in a rehearsal"
+SECONDS = 10.0
 
 
 class FitPicture(Picture):
@@ -78,14 +87,14 @@ class FitPicture(Picture):
         painter.end()
 
 
-class HowManyDialog(QDialog):
-    """Asks for strips, or for one plugin; `found` brings what was computed."""
+class HowManyDialog(Dialog):
+    """Asks for strips, or for one plugin; `found` brings what was computed, `rehearsed` what came of trying it."""
 
     found = Signal(list)
+    rehearsed = Signal(str)
 
     def __init__(self, of: Survey, strips: Sequence[str], use: PluginUse | None, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("How many more fit")
+        super().__init__("How many more fit", parent)
         self._of, self._strips, self._use = of, list(strips), use
         self.fits: list[Fit] = []
         self._landing, self._stopped = Landing(self), False
@@ -98,13 +107,25 @@ class HowManyDialog(QDialog):
         self.with_plan = QCheckBox("With the plan")
         self.with_plan.setChecked(bool(of.plan.decisions))
         self.with_plan.setVisible(bool(of.plan.decisions))
+        self.tried = QLabel()
+        self.tried.setWordWrap(True)
+        self.tried.setVisible(False)
+        self.rehearsing = Rehearsing(self)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        self.attempt = QPushButton(TRY)
+        self.attempt.setEnabled(False)
+        buttons.addButton(self.attempt, QDialogButtonBox.ButtonRole.ActionRole)
         buttons.rejected.connect(self.reject)
         column = QVBoxLayout(self)
-        for part in (self.words, self.picture, self.mind, self.with_plan, buttons):
+        for part in (self.words, self.picture, self.mind, self.tried, self.with_plan, buttons):
             column.addWidget(part, 1 if part is self.picture else 0)
         self.resize(theme.px(680), theme.px(400))
         self.with_plan.toggled.connect(self._start)
+        self.attempt.clicked.connect(self._try)
+        self.rehearsing.loading.connect(lambda done, total, name: self._tell(f"Loading {done} of {total}: {name}"))
+        self.rehearsing.playing.connect(self._tell_playing)
+        self.rehearsing.failed.connect(self._through)
+        self.rehearsing.ended.connect(self._take_rehearsal)
         self.finished.connect(self._stop)
         self._start()
 
@@ -116,8 +137,46 @@ class HowManyDialog(QDialog):
         names = [self._of.session.strip(each).name for each in self._strips]
         return " and ".join(names) if len(names) < 4 else f"these {len(names)} tracks"
 
+    def _copies(self, planned: bool) -> Copies:
+        """Makes the session with so many more, with its plan carried out or without it."""
+        session = self._of.planned.session if planned else self._of.session
+        return of_plugin(session, self._use.id) if self._use is not None else of_strips(session, self._strips)
+
+    def _here(self) -> Fit | None:
+        """What fits at the session's own buffer size, once that is known."""
+        return next((fit for fit in self.fits if fit.buffer == self._of.buffer), None)
+
+    def _try(self) -> None:
+        """Rehearses the session with as many more as fit; pressed again, ends that."""
+        here = self._here()
+        if self.rehearsing.is_running:
+            self.rehearsing.cancel()
+        elif here is not None:
+            self._tell("The plugins are being loaded…")
+            self.attempt.setText("Stop trying")
+            made = self._copies(self.with_plan.isChecked())(here.more)
+            cores = min(own_cores(), self._of.machine.cores)
+            self.rehearsing.start_with(made, Plan(), self._of.planned.cards, self._of.buffer, None, cores, SECONDS)
+
+    def _tell(self, words: str) -> None:
+        self.tried.setVisible(True)
+        self.tried.setText(words)
+
+    def _tell_playing(self, done: int, total: int, missed: int, _: float) -> None:
+        self._tell(f"Playing, {percent(done / max(total, 1))} done: {missed_words(missed)}.")
+
+    def _through(self, words: str) -> None:
+        self._tell(words)
+        self.attempt.setText(TRY)
+        self.rehearsed.emit(words)
+
+    def _take_rehearsal(self, of: Rehearsal, predicted: Prediction, _: Survey) -> None:
+        here = self._here()
+        self._through(tried_words(here.more if here is not None else 0, self._of.machine.cores, predicted, of))
+
     def _start(self) -> None:
         self._asked += 1
+        self.attempt.setEnabled(False)
         self.words.setText("Working out how many more fit…")
         threading.Thread(target=self._work, args=(self._asked, self.with_plan.isChecked()), daemon=True).start()
 
@@ -126,8 +185,7 @@ class HowManyDialog(QDialog):
         session = of.planned.session if planned else of.session
         cards = of.planned.cards
         try:
-            use = self._use
-            copies = of_plugin(session, use.id) if use is not None else of_strips(session, self._strips)
+            copies = self._copies(planned)
             missing = unmeasured(session, cards, copies)
             fits = how_many(
                 session, cards, of.machine, copies, of.session.limit, sorted(of.cases),
@@ -144,6 +202,7 @@ class HowManyDialog(QDialog):
         if asked != self._asked:
             return
         self.fits = fits
+        self.attempt.setEnabled(self._here() is not None)
         self.words.setText(sentence(fits, self.name, self._of.session.limit, self._of.buffer))
         self.mind.setText(not_known(missing))
         self.picture.show_fits(fits, self._of.session.rate, self._of.buffer)
@@ -152,3 +211,4 @@ class HowManyDialog(QDialog):
     def _stop(self) -> None:
         self._stopped = True
         self._landing.close()
+        self.rehearsing.close()

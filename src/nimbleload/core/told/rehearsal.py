@@ -113,3 +113,18 @@ def conditions(of: Rehearsal) -> list[str]:
 
 def _some(reasons: Sequence[str]) -> str:
     return "; ".join(dict.fromkeys(reasons[:3]))
+
+
+def missed_words(missed: int) -> str:
+    """How a rehearsal has gone so far."""
+    return "no deadline missed so far" if missed == 0 else f"{missed} deadlines missed so far"
+
+
+def tried_words(more: int, cores: int, predicted: Prediction, of: Rehearsal) -> str:
+    """What a session that is planned for so many cores did when it was rehearsed with so many more of something."""
+    what = f"Rehearsed with {more} more." if more else "Rehearsed as it is, since not one more fits."
+    fewer = (
+        f"The session is planned for {cores} cores, and here are {of.cores}: this says how far the prediction holds, "
+        "not whether so many fit there."
+    )
+    return " ".join((what, verdict(of), taken(predicted, of), *([fewer] if of.cores < cores else []), *conditions(of)))
