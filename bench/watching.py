@@ -3,6 +3,7 @@
     .venv/bin/python -m bench.watching [--runs 20] [--seconds 3] [--threads 60]
     .venv/bin/python -m bench.watching --server          a real sound server with twelve real plugins
     .venv/bin/python -m bench.watching --long 1800       300 threads and 5,000 mapped files, for so many seconds
+    .venv/bin/python -m bench.watching --rehearsal       a rehearsal of Debian's plugins, against its own clock
 
 Each run watches the host for some seconds and compares: the cycle; every block's load; late blocks; each plugin's share
 against its 95 % interval; blocks late while watched and while not. Then a host with many threads in its engine, and
@@ -12,13 +13,20 @@ what the watcher itself takes. All in one run: the host's log is made by the sam
 from __future__ import annotations
 
 import argparse
+import os
 import resource
 import tempfile
+import threading
 import time
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.rehearsal import Rehearsal
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.survey import survey, to_rehearse
 from nimbleload.core.told.watching import table
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.shares import parts, shares
@@ -26,6 +34,8 @@ from nimbleload.machine import sound_servers
 from nimbleload.machine.watcher import Watcher
 from tests.helpers.host import Host, Plugin
 from tests.helpers.sound_server import TWELVE, jack, wait_for
+
+from .accuracy import real_session, rehearsed
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
 PERIOD = 2_000_000
@@ -111,6 +121,49 @@ def with_server(folder: Path, runs: int, seconds: float) -> None:
     print(f"watcher: {100 * np.median(prices):.1f} % of a core")
 
 
+def real_time_worker() -> int | None:
+    """The process that rehearses just now: the one of ours with threads in real time."""
+    for task in Path("/proc").glob("[0-9]*/task/[0-9]*"):
+        try:
+            if os.sched_getscheduler(int(task.name)) & ~os.SCHED_RESET_ON_FORK != os.SCHED_FIFO:
+                continue
+            if b"nimbleload" in (task.parents[1] / "cmdline").read_bytes():
+                return int(task.parents[1].name)
+        except OSError:
+            continue
+    return None
+
+
+def of_rehearsal(runs: int, seconds: float) -> None:
+    """A rehearsal's blocks and plugins by its own clock, and as they are seen from outside."""
+    of = real_session()
+    kept = tuple(strip for strip in of.strips if strip.kind != "track" or strip.id in ("t0", "t4", "t8"))
+    of = survey(to_rehearse(msgspec.structs.replace(of, strips=kept)), Plan(), {}, Machine(1), 1024)
+    blocks_off, plugins_off = [], []
+    for _ in range(runs):
+        outcome: list[Rehearsal | None] = []
+        thread = threading.Thread(target=lambda out=outcome: out.append(rehearsed(of, 1, 3 * seconds + 2)))
+        thread.start()
+        while thread.is_alive() and (worker := real_time_worker()) is None:
+            time.sleep(0.05)
+        time.sleep(1.0)
+        recording, _ = polled(Watcher([worker]), 3 * seconds)
+        thread.join()
+        seen, own = see(recording), outcome[0]
+        if seen.blocks is None or own is None:
+            print("not seen, or not rehearsed")
+            continue
+        period = of.buffer / of.session.rate
+        plugins = sum(row.share.core for row in table(seen, {}) if row.is_plugin)
+        by_clock = sum(own.uses.values()) / period
+        blocks_off.append(seen.blocks.typical / own.typical - 1)
+        plugins_off.append(plugins / by_clock - 1)
+        print(f"blocks {100 * own.typical:.2f} % by its own clock, {100 * seen.blocks.typical:.2f} % seen; plugins "
+              f"{100 * by_clock:.2f} and {100 * plugins:.2f} % of a core", flush=True)  # fmt: skip
+    for name, off in (("blocks", blocks_off), ("plugins", plugins_off)):
+        print(f"{name}: {', '.join(f'{100 * each:+.1f} %' for each in off)} off (goal 3)")
+
+
 def for_long(folder: Path, seconds: float) -> None:
     """Many threads, many files, for long: what the watcher takes, how much memory, what is lost."""
     files = folder / "files"
@@ -133,7 +186,11 @@ def main() -> None:
     words.add_argument("--threads", type=int, default=60)
     words.add_argument("--server", action="store_true")
     words.add_argument("--long", type=float, default=0.0)
+    words.add_argument("--rehearsal", action="store_true")
     asked = words.parse_args()
+    if asked.rehearsal:
+        of_rehearsal(min(asked.runs, 5), asked.seconds)
+        return
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         if asked.server or asked.long:

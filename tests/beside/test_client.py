@@ -16,6 +16,7 @@ import msgspec
 import numpy as np
 import pytest
 
+from nimbleload.beside import client
 from nimbleload.beside.client import Beside, BesideError, GoneError, Process
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.alternatives import alternatives
@@ -161,6 +162,32 @@ def test_closing_lets_go_at_once_whoever_waits(of, process):
     assert isinstance(ended[0], CancelledError)
     with pytest.raises(CancelledError):
         asking.steps(of)
+
+
+def test_one_that_is_stopped_and_does_not_listen_holds_nobody_up(of, monkeypatch):
+    monkeypatch.setattr(client, "LISTENS_WITHIN", 0.3)
+    made = Process()
+    asking = Beside(made)
+    assert asking.steps(of)
+    os.kill(made.id, signal.SIGSTOP)
+    strips = tuple(msgspec.structs.replace(s, name="x" * 100_000) for s in of.session.strips)
+    large = survey(msgspec.structs.replace(of.session, strips=strips), of.plan, of.now.cards, of.machine, of.buffer)
+    ended: list[object] = []
+
+    def ask():
+        try:
+            ended.append(asking.steps(large))
+        except (CancelledError, GoneError) as error:
+            ended.append(error)
+
+    thread = threading.Thread(target=ask)
+    thread.start()
+    while not made._waiting:
+        time.sleep(0.005)
+    asking.close()
+    thread.join(20)
+    assert not thread.is_alive() and isinstance(ended[0], (CancelledError, GoneError))
+    made.end()
 
 
 PROGRAM = """

@@ -122,6 +122,7 @@ class Desk(QObject):
         self.outlook, self.band, self.steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
+        self._look_work.submit(self._guarded, self._beside.prepare, "the process beside could not be started")
         self._recompute()
 
     def saved(self) -> Saved | None:

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from concurrent.futures import CancelledError, Future
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..core.cards.card import Cards
 from ..core.optimise.candidates import Wishes
@@ -25,6 +25,8 @@ from ..core.told.outlook import Outlook
 from .messages import Answer, Parts, Question, parts_of
 
 log = logging.getLogger(__name__)
+# A process that takes nothing in for so long (seconds) hangs: it only ever reads, and works in other threads.
+LISTENS_WITHIN = 2.0
 
 
 class BesideError(Exception):
@@ -33,6 +35,14 @@ class BesideError(Exception):
 
 class GoneError(BesideError):
     """The process ended before it had answered."""
+
+
+class _Waiting(NamedTuple):
+    """Who waits for an answer, and from which process."""
+
+    client: int
+    generation: int
+    future: Future[Any]
 
 
 class Process:
@@ -45,7 +55,7 @@ class Process:
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
         self._connection: Connection | None = None
-        self._waiting: dict[int, tuple[int, Future[Any]]] = {}
+        self._waiting: dict[int, _Waiting] = {}
         self._numbers = itertools.count(1)
         self.generation = 0
 
@@ -68,24 +78,35 @@ class Process:
             if self._connection is None or generation != self.generation:
                 raise GoneError("the process beside the window has ended")
             number = next(self._numbers)
-            self._waiting[number] = client, found
+            self._waiting[number] = _Waiting(client, generation, found)
             try:
                 self._connection.send(Question(number, client, parts, name, arguments))
             except OSError as error:
                 del self._waiting[number]
+                self._connection = None
                 raise GoneError("the process beside the window has ended") from error
         return found
 
     def let_go(self, client: int) -> None:
-        """A client asks no more: what it waits for is cancelled, and its survey forgotten."""
-        with self._lock:
-            own = [number for number, (of, _) in self._waiting.items() if of == client]
-            futures = [self._waiting.pop(number)[1] for number in own]
+        """A client asks no more: what it waits for is cancelled, and its survey forgotten.
+
+        A process that does not even listen is ended, so that nobody waits for it here.
+        """
+        if not self._lock.acquire(timeout=LISTENS_WITHIN):
+            log.warning("the process beside the window does not listen; it is ended")
+            if self._process is not None:
+                self._process.kill()
+            self._lock.acquire()
+        try:
+            own = [number for number, waiting in self._waiting.items() if waiting.client == client]
+            futures = [self._waiting.pop(number).future for number in own]
             if self._connection is not None:
                 try:
                     self._connection.send(Question(0, client, None, ""))
                 except OSError:
                     log.info("the process beside the window had ended")
+        finally:
+            self._lock.release()
         for future in futures:
             future.cancel()
 
@@ -104,9 +125,10 @@ class Process:
         its.close()
         self._connection = ours
         self.generation += 1
-        threading.Thread(target=self._hear, args=(ours, self._process), name="beside", daemon=True).start()
+        arguments = (ours, self._process, self.generation)
+        threading.Thread(target=self._hear, args=arguments, name="beside", daemon=True).start()
 
-    def _hear(self, connection: Connection, process: subprocess.Popen[bytes]) -> None:
+    def _hear(self, connection: Connection, process: subprocess.Popen[bytes], generation: int) -> None:
         """Hands out answers until the process is gone."""
         while True:
             try:
@@ -114,9 +136,10 @@ class Process:
             except (EOFError, OSError):
                 break
             with self._lock:
-                _, future = self._waiting.pop(answer.number, (0, None))
-            if future is None or not future.set_running_or_notify_cancel():
+                waiting = self._waiting.pop(answer.number, None)
+            if waiting is None or not waiting.future.set_running_or_notify_cancel():
                 continue
+            future = waiting.future
             if answer.failure:
                 error = BesideError(answer.failure)
                 error.add_note(answer.trace)
@@ -124,11 +147,13 @@ class Process:
             else:
                 future.set_result(answer.result)
         with self._lock:
-            lost, self._waiting = list(self._waiting.values()), {}
-            self._connection = None
+            lost = [number for number, waiting in self._waiting.items() if waiting.generation == generation]
+            futures = [self._waiting.pop(number).future for number in lost]
+            if self._connection is connection:
+                self._connection = None
             connection.close()
         process.wait()
-        for _, future in lost:
+        for future in futures:
             if future.set_running_or_notify_cancel():
                 future.set_exception(GoneError("the process beside the window has ended"))
 
@@ -151,6 +176,11 @@ class Beside:
         self._generation = 0
         self._told: Survey | None = None
         self._is_closed = False
+
+    def prepare(self) -> None:
+        """Has the process run, so that the first answer comes sooner."""
+        if not self._is_closed:
+            self._process.ready()
 
     def weigh(
         self, of: Survey, at: Instant, chosen: Sequence[str], stretch: tuple[float, float] | None
