@@ -25,3 +25,17 @@ def test_every_decision_has_its_way_back_in_session_order():
         "Arm c again if it is to be recorded.",
     ]
     assert restore_list(of, Plan()) == []
+
+
+def test_what_many_tracks_share_is_put_back_by_one_line_for_each_setting():
+    of = session(*(track(name, "verb") for name in "abcd"))
+    other = use("verb", "d/verb", setting=setting(time=2))
+    of = msgspec.structs.replace(of, strips=tuple(
+        msgspec.structs.replace(strip, inserts=(other,)) if strip.id == "d" else strip for strip in of.strips
+    ))  # fmt: skip
+    shared = [Decision("share", name, f"{name}/verb", into="s") for name in "abc"]
+    plan = Plan((*shared, Decision("share", "d", "d/verb", into="s", like="x")))
+    assert restore_list(of, plan) == [
+        "Put verb back on 3 tracks, unless one for all is how it shall sound (a, b, c).",
+        "Put verb on d back on its own track, set as it was: time 2.",
+    ]

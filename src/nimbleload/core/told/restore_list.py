@@ -11,7 +11,8 @@ from ..session.session import Session
 def restore_list(session: Session, plan: Plan) -> list[str]:
     """What must be taken back, in session order, so that it can be worked through.
 
-    A sentence for each decision; plugins of one make and setting that were lightened alike are put back by one line.
+    A sentence for each decision; plugins of one make and setting that were lightened alike, or shared on a bus, are put
+    back by one line.
     """
     order = {strip.id: k for k, strip in enumerate(session.strips)}
     found: dict[object, list[Decision]] = {}
@@ -26,7 +27,13 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
             use = named_use(strip, decisions[0].use)
             names = ", ".join(session.strip(d.strip).name for d in decisions)
             assert use is not None
-            said = f"Set {use.label} back on {len(decisions)} tracks: {use.setting.words()} ({names})."
+            where = f"{use.label} back on {len(decisions)} tracks"
+            if decisions[0].kind == "lighten":
+                said = f"Set {where}: {use.setting.words()} ({names})."
+            elif decisions[0].like is not None:
+                said = f"Put {where}, set as it was: {use.setting.words()} ({names})."
+            else:
+                said = f"Put {where}, unless one for all is how it shall sound ({names})."
         if said is not None:
             lines.append(said)
     return lines
@@ -37,4 +44,6 @@ def _line(session: Session, decision: Decision) -> object:
     use = named_use(session.strip(decision.strip), decision.use)
     if decision.kind == "lighten" and use is not None:
         return (use.card_key(), decision.variant)
+    if decision.kind == "share" and use is not None:
+        return (use.card_key(), decision.like)
     return decision.subject
