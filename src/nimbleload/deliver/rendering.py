@@ -121,13 +121,14 @@ def add(
     It is made louder or softer by `gain` (linear), and by a `fader` that moves, at a rate in hertz.
     """
     path.touch()
+    moving = fader.at(rate) if fader is not None else None
     with path.open("r+b") as file:
         for stretch in stretches:
             at = file.tell()
             there = np.frombuffer(file.read(stretch.nbytes), np.float32)
-            if fader is not None:
+            if moving is not None:
                 first = at // FRAME
-                moved = fader.values(np.arange(first, first + len(stretch)), rate)
+                moved = moving.values(np.arange(first, first + len(stretch)))
                 made = (stretch * (gain * moved[:, None]).astype(np.float32)).reshape(-1)
             else:
                 made = (stretch * np.float32(gain)).reshape(-1)

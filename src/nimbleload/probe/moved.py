@@ -26,9 +26,9 @@ class Moved:
     """The parameters of one loaded plugin that move. PluginError if it has no such parameters, or takes no changes."""
 
     def __init__(self, hosted: Hosted, moving: Sequence[Moving], rate: int) -> None:
-        self._rate, self._moves = rate, hosted.moves
+        self._moves = hosted.moves
         self._within = hosted.moves in ("lines", "steps")
-        self._of = [(found_in(hosted, each.parameter), each.curve) for each in moving]
+        self._of = [(found_in(hosted, m.parameter), m.curve.at(rate), m.curve.unit == "share") for m in moving]
         if self._of and hosted.moves == "not":
             raise PluginError("it takes its settings only as it starts, and they are automated")
 
@@ -36,7 +36,7 @@ class Moved:
         """What all have at the start of the piece."""
         zero = np.zeros(1, np.int64)
         return tuple(
-            Move(parameter.key, float(self._values(number, zero)[0])) for number, (parameter, _) in enumerate(self._of)
+            Move(parameter.key, float(self._values(number, zero)[0])) for number, (parameter, *_) in enumerate(self._of)
         )
 
     def between(self, first: int, samples: int, step: int) -> list[tuple[int, str, float]]:
@@ -45,12 +45,12 @@ class Moved:
         `step` is the length of a block (samples): where values change only between two, they are told at its start.
         """
         found: list[tuple[int, str, float]] = []
-        for number, (parameter, curve) in enumerate(self._of):
+        for number, (parameter, curve, _) in enumerate(self._of):
             grid = STEP if self._within else step
             # One more than are asked for, since a value that begins to move is told before it does.
             places = np.arange(-(-first // grid) * grid, first + samples + grid, grid)
             if self._within:
-                own = curve.places(self._rate)
+                own = curve.places
                 own = own[(own >= first) & (own < first + samples)]
                 places = np.union1d(places, np.concatenate((own, own[own > first] - 1)))
             if self._moves == "lines":
@@ -68,9 +68,9 @@ class Moved:
 
     def _values(self, number: int, places: NDArray[np.int64]) -> NDArray[np.float64]:
         """The values of a parameter at samples of the piece, as the plugin counts them."""
-        parameter, curve = self._of[number]
-        values = curve.values(places, self._rate)
-        if curve.unit == "share":
+        parameter, curve, is_share = self._of[number]
+        values = curve.values(places)
+        if is_share:
             values = parameter.least + values * (parameter.most - parameter.least)
         return np.clip(values, parameter.least, parameter.most)
 

@@ -31,8 +31,8 @@ def test_it_goes_from_point_to_point_straight_or_in_steps():
     curve = Curve(tuple(Point(*row) for row in rows))
     samples = np.arange(500)
     wanted = [plainly(curve, sample) for sample in samples]
-    assert np.allclose(curve.values(samples, RATE), wanted, atol=1e-12)
-    assert [curve.values(np.array([s]), RATE)[0] for s in (0, 150, 250, 299, 300, 450)] == [0.5, 0.75, 1, 1, 0, 2]
+    assert np.allclose(curve.at(RATE).values(samples), wanted, atol=1e-12)
+    assert [curve.at(RATE).values(np.array([s]))[0] for s in (0, 150, 250, 299, 300, 450)] == [0.5, 0.75, 1, 1, 0, 2]
 
 
 @pytest.mark.parametrize("seed", range(20))
@@ -41,9 +41,9 @@ def test_random_ones_are_what_plain_counting_says(seed):
     times = np.sort(rng.uniform(0, 1, rng.integers(1, 12)))
     curve = Curve(tuple(Point(float(t), float(rng.normal()), bool(rng.integers(2))) for t in times))
     samples = rng.integers(0, 1200, 200)
-    assert np.allclose(curve.values(samples, RATE), [plainly(curve, s) for s in samples], atol=1e-12)
+    assert np.allclose(curve.at(RATE).values(samples), [plainly(curve, s) for s in samples], atol=1e-12)
 
 
 def test_decibels_are_gains_and_straight_in_decibels():
     curve = Curve((Point(0.0, 0.0, True), Point(0.1, -40.0)), "decibel")
-    assert np.allclose(curve.values(np.array([0, 50, 100, 200]), RATE), [1, 0.1, 0.01, 0.01])
+    assert np.allclose(curve.at(RATE).values(np.array([0, 50, 100, 200])), [1, 0.1, 0.01, 0.01])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 import numpy as np
@@ -27,22 +27,35 @@ class Curve(msgspec.Struct, frozen=True):
     points: tuple[Point, ...]
     unit: Literal["plain", "share", "decibel"] = "plain"
 
-    def places(self, rate: int) -> NDArray[np.int64]:
-        """The sample of each point (P, rising), at a rate in hertz."""
-        return np.round(np.array([point.second for point in self.points]) * rate).astype(np.int64)
+    def at(self, rate: int) -> Followed:
+        """The same at the samples of a rate in hertz."""
+        return Followed(
+            np.round(np.array([point.second for point in self.points]) * rate).astype(np.int64),
+            np.array([point.value for point in self.points]),
+            np.array([point.ramp for point in self.points]),
+            self.unit == "decibel",
+        )
 
-    def values(self, samples: NDArray[np.int64], rate: int) -> NDArray[np.float64]:
-        """The value at samples of the piece (N), at a rate in hertz: linear for a gain. Of points on one sample the
-        last counts."""
-        places = self.places(rate)
-        values = np.array([point.value for point in self.points])
+
+class Followed(NamedTuple):
+    """A curve at the samples of the piece: of P points the samples (int64, rising), the values, whether each ramps; and
+    whether they are decibels."""
+
+    places: NDArray[np.int64]
+    levels: NDArray[np.float64]
+    ramps: NDArray[np.bool_]
+    is_decibel: bool
+
+    def values(self, samples: NDArray[np.int64]) -> NDArray[np.float64]:
+        """The value at samples of the piece (N): linear for a gain. Of points on one sample the last counts."""
+        places, levels = self.places, self.levels
         last = np.clip(np.searchsorted(places, samples, "right") - 1, 0, len(places) - 1)
         following = np.minimum(last + 1, len(places) - 1)
         length = places[following] - places[last]
         share = np.clip((samples - places[last]) / np.maximum(length, 1), 0.0, 1.0)
-        ramps = np.array([point.ramp for point in self.points])[last] & (length > 0)
-        found: NDArray[np.float64] = values[last] + np.where(ramps, share, 0.0) * (values[following] - values[last])
-        return np.power(10.0, found / 20) if self.unit == "decibel" else found
+        ramps = self.ramps[last] & (length > 0)
+        found: NDArray[np.float64] = levels[last] + np.where(ramps, share, 0.0) * (levels[following] - levels[last])
+        return np.power(10.0, found / 20) if self.is_decibel else found
 
 
 class Moving(msgspec.Struct, frozen=True):
