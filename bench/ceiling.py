@@ -26,7 +26,7 @@ from nimbleload.probe import session_run
 from .accuracy import rehearsed
 
 MARGIN = 0.07
-PLUGIN = PluginRef("house", "house.equaliser", "Equaliser")
+PLUGIN = PluginRef("house", "house.shoreline", "Shoreline")
 
 
 def session(tracks: int) -> Session:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.machine.plugin_files import plugin_file, short, standard
+from nimbleload.machine.plugin_files import linked, plugin_file, short, standard
 
 
 @pytest.mark.parametrize(
@@ -42,3 +42,31 @@ def test_other_files_are_none(mapped):
 
 def test_a_short_name_has_neither_folder_nor_ending():
     assert short("/usr/lib/lv2/gain.lv2") == "gain"
+
+
+@pytest.mark.parametrize(
+    ("standard", "link", "bundle"),
+    [
+        ("lv2", "many.lv2/many.so", "many.lv2"),
+        ("clap", "maker/many.clap", "maker/many.clap"),
+        ("vst3", "Many.vst3/Contents/x86_64-linux/Many.so", "Many.vst3"),
+    ],
+)
+def test_a_file_elsewhere_is_known_by_the_link_that_leads_to_it(tmp_path, monkeypatch, standard, link, bundle):
+    """Some packages keep their code in a folder of its own, and the kernel tells the name of the file, not of links."""
+    code = tmp_path / "lib" / "many" / "many.so"
+    code.parent.mkdir(parents=True)
+    code.write_bytes(b"code")
+    folder = tmp_path / standard
+    (folder / link).parent.mkdir(parents=True)
+    (folder / link).symlink_to(code)
+    (folder / link).with_name("gone.so").symlink_to(tmp_path / "nothing")
+    monkeypatch.setenv(f"{standard.upper()}_PATH", str(folder))
+    linked.cache_clear()
+    plugin_file.cache_clear()
+    try:
+        assert plugin_file(str(code)) == str(folder / bundle)
+        assert plugin_file(str(code.with_name("other.so"))) == ""
+    finally:
+        linked.cache_clear()
+        plugin_file.cache_clear()

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Iterator
 from functools import lru_cache
-from pathlib import PurePosixPath
+from pathlib import Path, PurePosixPath
 
 GONE = " (deleted)"
+# Where the code of each standard's plugins lies in its folders.
+CODE = {"lv2": "*.lv2/*.so", "clap": "**/*.clap", "vst3": "**/*.vst3/Contents/*/*.so", "ladspa": "*.so"}
 
 
 @lru_cache(4096)
@@ -13,11 +17,38 @@ def plugin_file(path: str) -> str:
     """The path by which a plugin's file is known (that of its bundle, where it lies in one); empty if it is none.
 
     A CLAP or VST3 file or bundle is known by its ending, an LV2 bundle by that of its folder, a LADSPA file by the name
-    of its folder.
+    of its folder; a file elsewhere by a link to it that lies so, as some packages have it.
     """
     path = path.removesuffix(GONE)
     if not path.startswith("/"):
         return ""
+    return _by_place(path) or linked().get(path, "")
+
+
+@lru_cache(1)
+def linked() -> dict[str, str]:
+    """The files elsewhere to which links in the folders of plugins lead, and by what each is known."""
+    found = {}
+    for link in _code():
+        try:
+            real = str(link.resolve(strict=True))
+        except (OSError, RuntimeError):
+            continue
+        if not _by_place(real):
+            found[real] = _by_place(str(link))
+    return found
+
+
+def _code() -> Iterator[Path]:
+    """Everything that may be a plugin's code in the folders that the standards prescribe, or the user has named."""
+    for kind, pattern in CODE.items():
+        given = [Path(each) for each in os.environ.get(f"{kind.upper()}_PATH", "").split(":") if each]
+        usual = [Path.home() / f".{kind}", Path("/usr/local/lib") / kind, Path("/usr/lib") / kind]
+        for folder in (*given, *usual, *Path("/usr/lib").glob(f"*-linux-gnu/{kind}")):
+            yield from folder.glob(pattern)
+
+
+def _by_place(path: str) -> str:
     parts = PurePosixPath(path).parts
     for count, part in enumerate(parts[1:], 2):
         ending = PurePosixPath(part).suffix
