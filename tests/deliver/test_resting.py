@@ -106,6 +106,17 @@ def test_a_track_that_never_rests_or_is_switched_already_is_left_to_the_hand(tmp
     assert list(off(target)) == ["e1"]
 
 
+def test_what_the_plan_could_not_do_is_not_written(tmp_path):
+    source = made(tmp_path / "a.dawproject")
+    session = dawproject.read(source).session
+    armed = msgspec.structs.replace(session, strips=tuple(
+        msgspec.structs.replace(strip, armed=strip.id == "t") for strip in session.strips
+    ))  # fmt: skip
+    target, plan = tmp_path / "b.dawproject", Plan((Decision("suspend", "t"), Decision("suspend", "gone")))
+    said = exchange_out.write(target, source, armed, plan, {}, tmp_path, cards_for(session, COSTS))
+    assert off(target) == {} and said.done == ()
+
+
 def switching(*rows):
     inside = "".join(f'<BoolPoint time="{second}" value="{value}"/>' for second, value in rows)
     points = f'<Points timeUnit="seconds"><Target parameter="e1"/>{inside}</Points>'

@@ -70,7 +70,7 @@ def write(
                         made.cut(strip, decision.stretch, file, Cutting(archive, source))
                     else:
                         made.freeze(strip, file)
-            made.suspend([each.strip for each in plan.decisions if each.kind == "suspend"], cards)
+            made.suspend(cards)
         for strip in made.new_strips():
             made.add_bus(strip)
         atomic.write(target, _packed(source, text.changed(), files))
@@ -267,8 +267,10 @@ class _Changes:
         self._lay(strip.id, [self._file_clip(f"{strip.name} (rendered)", file)])
         self.done.append(f"{strip.name}: {file.file} in its place")
 
-    def suspend(self, strip_ids: Sequence[str], cards: Cards) -> None:
-        """Has automation switch the plugins of tracks off while they are silent."""
+    def suspend(self, cards: Cards) -> None:
+        """Has automation switch the plugins of tracks off while they are silent, where the plan suspends them."""
+        before = {strip.id for strip in self._before.strips if strip.suspended}
+        strip_ids = [each.id for each in self._after.values() if each.suspended and each.id not in before]
         resting = rests(self._planned, cards) if strip_ids else {}
         moved = {each.attributes.get("parameter") for each in self._text.root.iter("Target")}
         for strip_id in strip_ids:
