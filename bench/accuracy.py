@@ -11,6 +11,7 @@ from __future__ import annotations
 import os
 import sys
 
+import click
 import msgspec
 
 from nimbleload.core.decisions.decision import Plan
@@ -19,11 +20,10 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Clip, Strip
-from nimbleload.core.survey import Survey, instant, prediction, priority, survey
+from nimbleload.core.survey import Survey, instant, prediction, survey
 from nimbleload.demo import session as demo
-from nimbleload.probe import catalogue, rehearsal, session_run
-from nimbleload.probe.isolation import Failure
-from nimbleload.probe.messages import PlayedMessage
+from nimbleload.probe import catalogue, session_run
+from nimbleload.shell import prove
 
 BUFFERS = (64, 256, 1024)
 WANTED = 0.55
@@ -66,23 +66,20 @@ def real_session() -> Session:
     return Session("Debian plugins", 48000, 60.0, (*strips, Strip("main", "Main", "main")))
 
 
-def rehearsed(of: Survey, cores: int, seconds: float) -> Rehearsal | None:
-    at = instant(of)
-    for message in rehearsal.run(
-        of.planned.session, at.sounding, at.notes, priority(of, at), at.second, of.buffer, cores, seconds
-    ):
-        if isinstance(message, PlayedMessage):
-            return message.rehearsal
-        if isinstance(message, Failure):
-            print(message.reason)
-    return None
+def rehearsed(of: Survey, seconds: float) -> Rehearsal | None:
+    """What came of rehearsing its worst moment; None, and the reason is printed, if nothing did."""
+    try:
+        return prove.rehearsed(of, instant(of), seconds)
+    except click.ClickException as error:
+        print(error.message)
+        return None
 
 
 def compare(session: Session, cards: dict, cores: int, buffer: int, seconds: float, note: str) -> Session:
     """Rehearses once, prints a row, and returns the session with what was learned."""
     of = survey(session, Plan(), cards, Machine(cores), buffer)
     predicted = prediction(of, instant(of))
-    outcome = rehearsed(of, cores, seconds)
+    outcome = rehearsed(of, seconds)
     if outcome is None:
         return session
     typical, bad = predicted.typical / outcome.typical - 1, predicted.bad / outcome.bad - 1

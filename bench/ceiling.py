@@ -71,7 +71,7 @@ def main() -> None:
     as_said = dict.fromkeys(sides, 0)
     for _ in range(asked.rehearsals):
         for side, of in sides.items():
-            outcome = rehearsed(of, len(cores), asked.seconds)
+            outcome = rehearsed(of, asked.seconds)
             if outcome is None:
                 continue
             as_said[side] += (outcome.missed == 0) == (side == "below")

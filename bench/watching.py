@@ -142,10 +142,12 @@ def of_rehearsal(runs: int, seconds: float) -> None:
     blocks_off, plugins_off = [], []
     for _ in range(runs):
         outcome: list[Rehearsal | None] = []
-        thread = threading.Thread(target=lambda out=outcome: out.append(rehearsed(of, 1, 3 * seconds + 2)))
+        thread = threading.Thread(target=lambda out=outcome: out.append(rehearsed(of, 3 * seconds + 2)))
         thread.start()
         while thread.is_alive() and (worker := real_time_worker()) is None:
             time.sleep(0.05)
+        if worker is None:
+            continue  # why it was not rehearsed has been printed
         time.sleep(1.0)
         recording, _ = polled(Watcher([worker]), 3 * seconds)
         thread.join()

@@ -11,7 +11,7 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.routing import build
 from nimbleload.core.session.strips import Clip, Strip
-from nimbleload.core.survey import instant, priority, survey
+from nimbleload.core.survey import instant, survey
 from nimbleload.probe import performance, rehearsal
 from nimbleload.probe.isolation import Failure
 from nimbleload.probe.messages import LoadingMessage, PlayedMessage, StageRequest
@@ -35,9 +35,7 @@ def house_use(name: str, use_id: str, **values: float) -> PluginUse:
 def play(of, buffer=256, cores=2, seconds=1.0, **more):
     at = survey(of, Plan(), {}, Machine(cores), buffer)
     moment = instant(at, 5.0)
-    return list(
-        rehearsal.run(of, moment.sounding, moment.notes, priority(at, moment), 5.0, buffer, cores, seconds, **more)
-    )
+    return list(rehearsal.run(at, moment, seconds, **more))
 
 
 @pytest.fixture
@@ -115,9 +113,7 @@ def test_a_cancelled_rehearsal_brings_no_outcome(plugin):
     of = session(strip("a", known_use(plugin, "u")))
     at = survey(of, Plan(), {}, Machine(1), 256)
     moment = instant(at, 5.0)
-    runs = rehearsal.run(
-        of, moment.sounding, moment.notes, priority(at, moment), 5.0, 256, 1, 30.0, lambda: len(told) >= 2
-    )
+    runs = rehearsal.run(at, moment, 30.0, lambda: len(told) >= 2)
     told.extend(iter(lambda: next(runs, None), None))
     assert not any(isinstance(m, PlayedMessage) for m in told)
 

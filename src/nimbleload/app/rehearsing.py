@@ -12,7 +12,7 @@ from ..core.decisions.decision import Plan
 from ..core.load.rehearsal import Prediction, Rehearsal
 from ..core.session.computer import Machine
 from ..core.session.session import Session
-from ..core.survey import Instant, Survey, instant, prediction, priority, survey, to_rehearse
+from ..core.survey import Instant, Survey, instant, prediction, survey, to_rehearse
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
@@ -68,7 +68,7 @@ class Rehearsing(QObject):
         try:
             # What is predicted is this computer with so many cores, whatever the session is planned for.
             here = survey(to_rehearse(session), plan, cards, Machine(cores), buffer)
-            last = self._listen(here, instant(here, second), cores, seconds)
+            last = self._listen(here, instant(here, second), seconds)
         except Exception as error:
             log.exception("the rehearsal failed")
             last = f"The rehearsal ended early: {error}."
@@ -77,22 +77,10 @@ class Rehearsing(QObject):
         else:
             self._landing.last(self.ended.emit, *last)
 
-    def _listen(
-        self, of: Survey, at: Instant, cores: int, seconds: float
-    ) -> tuple[Rehearsal, Prediction, Survey] | str:
+    def _listen(self, of: Survey, at: Instant, seconds: float) -> tuple[Rehearsal, Prediction, Survey] | str:
         """Tells how far it is; the outcome, or why there is none."""
         outcome: Rehearsal | None = None
-        for message in rehearsal.run(
-            of.planned.session,
-            at.sounding,
-            at.notes,
-            priority(of, at),
-            at.second,
-            of.buffer,
-            cores,
-            seconds,
-            self._cancel.is_set,
-        ):
+        for message in rehearsal.run(of, at, seconds, self._cancel.is_set):
             if isinstance(message, Failure):
                 return f"The rehearsal {message.reason}."
             if isinstance(message, LoadingMessage):

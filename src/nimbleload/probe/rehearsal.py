@@ -5,9 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 
-import numpy as np
-
-from ..core.session.session import Session
+from ..core.survey import Instant, Survey, priority
 from ..store.allowed import allowed
 from . import isolation
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, StageRequest
@@ -15,22 +13,14 @@ from .session_run import installed_for, not_installed, path_of
 
 
 def run(
-    session: Session,
-    sounding: np.ndarray,
-    notes: np.ndarray,
-    priority: np.ndarray,
-    second: float,
-    buffer: int,
-    cores: int,
-    seconds: float = 10.0,
-    cancelled: Callable[[], bool] = lambda: False,
+    of: Survey, at: Instant, seconds: float = 10.0, cancelled: Callable[[], bool] = lambda: False
 ) -> Iterator[LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure]:
-    """Rehearses a session as it is (with a plan applied, that is) for so many seconds at one moment.
+    """Rehearses one moment of a session with its plan for so many seconds, on as many cores as the survey counts on and
+    there are here.
 
-    `sounding` (S, bool) says who sounds there, `notes` (S) how many notes instruments play, `priority` (S, seconds)
-    each strip's longest path to the block's end. What is not installed is left out and said. The last message is the
-    outcome, or a failure.
+    What is not installed is left out and said. The last message is the outcome, or a failure.
     """
+    session = of.planned.session
     uses = [use for strip in session.strips for use in strip.live_uses()]
     installed = installed_for(uses)
     paths, refused = {}, {}
@@ -44,8 +34,8 @@ def run(
     may = {each for use in uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
     available = sorted(os.sched_getaffinity(0), reverse=True)
     request = StageRequest(
-        session, tuple(bool(s) for s in sounding), tuple(int(n) for n in notes), tuple(float(p) for p in priority),
-        second, buffer, tuple(available[: max(1, min(cores, len(available)))]), seconds, paths, refused,
+        session, tuple(at.sounding.tolist()), tuple(at.notes.tolist()), tuple(priority(of, at).tolist()),
+        at.second, of.buffer, tuple(available[: max(1, of.machine.cores)]), seconds, paths, refused,
         allowed=tuple(sorted(may)),
     )  # fmt: skip
     loading = ""

@@ -8,7 +8,7 @@ import time
 import click
 
 from ..core.load.rehearsal import Rehearsal
-from ..core.survey import Instant, Survey, instant, prediction, priority
+from ..core.survey import Instant, Survey, instant, prediction
 from ..core.told.rehearsal import checks, conditions, taken, verdict
 from ..core.units import clock, microseconds
 from ..probe import rehearsal
@@ -57,9 +57,7 @@ def rehearsed(of: Survey, at: Instant, seconds: float) -> Rehearsal:
     """Plays a moment of a survey for so many seconds, and tells on standard error what it loads. ClickException if it
     has no outcome."""
     told = 0.0
-    for message in rehearsal.run(
-        of.planned.session, at.sounding, at.notes, priority(of, at), at.second, of.buffer, of.machine.cores, seconds
-    ):  # fmt: skip
+    for message in rehearsal.run(of, at, seconds):
         if isinstance(message, Failure):
             raise click.ClickException(f"The rehearsal {message.reason}.")
         if isinstance(message, PlayedMessage):
