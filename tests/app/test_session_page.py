@@ -504,6 +504,13 @@ def test_how_many_more_fit_is_tried_in_a_rehearsal(example, qtbot, settled, monk
         qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
         qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
     assert "cancelled" in told.args[0] and dialog.attempt.text() == "Try it in a rehearsal"
+    # While it plays the plan can be left out: what is told is still what was played, and it can be stopped.
+    with qtbot.waitSignal(dialog.rehearsed, timeout=60_000) as told:
+        qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
+        dialog._start()
+        assert dialog.attempt.isEnabled() and not dialog.fits
+    assert told.args[0].startswith(f"Rehearsed with {here.more} more. ")
+    qtbot.waitUntil(lambda: bool(dialog.fits), timeout=60_000)
     qtbot.mouseClick(dialog.attempt, Qt.MouseButton.LeftButton)
     rehearsing = dialog.rehearsing
     dialog.reject()

@@ -12,6 +12,7 @@ from ..core.decisions.after_edit import after_edit
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
+from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
@@ -178,8 +179,9 @@ def howmany(
     here = next((fit for fit in found if fit.buffer == saved.buffer), None)
     tried = None
     if seconds is not None and here is not None:
-        threads = min(machine.cores, own_cores())
-        of = survey(to_rehearse(copies(here.more)), Plan(), cards, replace(machine, cores=threads), saved.buffer)
+        # What is predicted is this computer, whatever the session is planned for.
+        on = Machine(min(machine.cores, own_cores()))
+        of = survey(to_rehearse(copies(here.more)), Plan(), cards, on, saved.buffer)
         tried = prediction(of, instant(of)), rehearsed(of, instant(of), seconds)
     if json:
         figures = {"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing}

@@ -14,7 +14,7 @@ from ...core.decisions.decision import Plan
 from ...core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.plugins import PluginUse
-from ...core.session.session import SessionError
+from ...core.session.session import Session, SessionError
 from ...core.survey import Survey
 from ...core.told.how_many import how_often, not_known, sentence
 from ...core.told.rehearsal import missed_words, tried_words
@@ -98,6 +98,7 @@ class HowManyDialog(Dialog):
         self._of, self._strips, self._use = of, list(strips), use
         self.fits: list[Fit] = []
         self._landing, self._stopped = Landing(self), False
+        self._tried = 0  # with how many more it is rehearsed
         self._asked = 0
         self.words, self.mind, self.picture = QLabel(), QLabel(), FitPicture()
         self.words.setWordWrap(True)
@@ -137,9 +138,12 @@ class HowManyDialog(Dialog):
         names = [self._of.session.strip(each).name for each in self._strips]
         return " and ".join(names) if len(names) < 4 else f"these {len(names)} tracks"
 
-    def _copies(self, planned: bool) -> Copies:
-        """Makes the session with so many more, with its plan carried out or without it."""
-        session = self._of.planned.session if planned else self._of.session
+    def _session(self) -> Session:
+        """The session with its plan carried out, or without it."""
+        return self._of.planned.session if self.with_plan.isChecked() else self._of.session
+
+    def _copies(self, session: Session) -> Copies:
+        """Makes the session with so many more."""
         return of_plugin(session, self._use.id) if self._use is not None else of_strips(session, self._strips)
 
     def _here(self) -> Fit | None:
@@ -154,7 +158,8 @@ class HowManyDialog(Dialog):
         elif here is not None:
             self._tell("The plugins are being loaded…")
             self.attempt.setText("Stop trying")
-            made = self._copies(self.with_plan.isChecked())(here.more)
+            self._tried = here.more
+            made = self._copies(self._session())(here.more)
             cores = min(own_cores(), self._of.machine.cores)
             self.rehearsing.start_with(made, Plan(), self._of.planned.cards, self._of.buffer, None, cores, SECONDS)
 
@@ -168,24 +173,28 @@ class HowManyDialog(Dialog):
     def _through(self, words: str) -> None:
         self._tell(words)
         self.attempt.setText(TRY)
+        self._show_attempt()
         self.rehearsed.emit(words)
 
     def _take_rehearsal(self, of: Rehearsal, predicted: Prediction, _: Survey) -> None:
-        here = self._here()
-        self._through(tried_words(here.more if here is not None else 0, self._of.machine.cores, predicted, of))
+        self._through(tried_words(self._tried, self._of.machine.cores, predicted, of))
 
     def _start(self) -> None:
         self._asked += 1
-        self.attempt.setEnabled(False)
+        self.fits = []
+        self._show_attempt()
         self.words.setText("Working out how many more fit…")
-        threading.Thread(target=self._work, args=(self._asked, self.with_plan.isChecked()), daemon=True).start()
+        threading.Thread(target=self._work, args=(self._asked, self._session()), daemon=True).start()
 
-    def _work(self, asked: int, planned: bool) -> None:
+    def _show_attempt(self) -> None:
+        """It can be tried once it is known how many fit, and be stopped at any time."""
+        self.attempt.setEnabled(self._here() is not None or self.rehearsing.is_running)
+
+    def _work(self, asked: int, session: Session) -> None:
         of = self._of
-        session = of.planned.session if planned else of.session
         cards = of.planned.cards
         try:
-            copies = self._copies(planned)
+            copies = self._copies(session)
             missing = unmeasured(session, cards, copies)
             fits = how_many(
                 session, cards, of.machine, copies, of.session.limit, sorted(of.cases),
@@ -202,7 +211,7 @@ class HowManyDialog(Dialog):
         if asked != self._asked:
             return
         self.fits = fits
-        self.attempt.setEnabled(self._here() is not None)
+        self._show_attempt()
         self.words.setText(sentence(fits, self.name, self._of.session.limit, self._of.buffer))
         self.mind.setText(not_known(missing))
         self.picture.show_fits(fits, self._of.session.rate, self._of.buffer)
