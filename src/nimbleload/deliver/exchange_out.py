@@ -245,16 +245,22 @@ class _Changes:
         raise SpliceError(f"the plugin {of.label} of {bus.name} is not in the file")
 
     def _off(self, element: Element, tag: str, name: str, after: Element | None = None) -> None:
-        """Switches a device or a send off by its switch, which is added, behind `after` or first, if it has none."""
+        """Switches a device or a send off by its switch, which is added if it has none."""
         switch = element.find(tag)
         if switch is not None:
             self._text.set(switch, "value", "false")
-            return
-        words = f'<{tag} id="{self._new_id()}" name="{name}" value="false"/>'
+        else:
+            self._add_switch(element, tag, name, "false", after)
+
+    def _add_switch(self, element: Element, tag: str, name: str, value: str, after: Element | None) -> str:
+        """Gives a device or a send a switch, behind `after` or first; its id."""
+        own = self._new_id()
+        words = f'<{tag} id="{own}" name="{name}" value="{value}"/>'
         if after is not None:
             self._text.insert(element, words, after)
         else:
             self._text.first(element, words)
+        return own
 
     def _new_id(self) -> str:
         self._ids += 1
@@ -288,18 +294,14 @@ class _Changes:
 
     def _switch(self, device: Element) -> str:
         """The id of a device's switch, which is added if it has none."""
-        switch, own = device.find("Enabled"), self._new_id()
+        switch = device.find("Enabled")
         if switch is None:
-            words = f'<Enabled id="{own}" name="On/Off" value="true"/>'
-            parameters = device.find("Parameters")
-            if parameters is not None:
-                self._text.insert(device, words, parameters)
-            else:
-                self._text.first(device, words)
-            return own
-        if "id" not in switch.attributes:
-            self._text.set(switch, "id", own)
-        return switch.attributes.get("id", own)
+            return self._add_switch(device, "Enabled", "On/Off", "true", device.find("Parameters"))
+        if "id" in switch.attributes:
+            return switch.attributes["id"]
+        own = self._new_id()
+        self._text.set(switch, "id", own)
+        return own
 
     def _file_clip(self, name: str, file: Rendered) -> str:
         """A clip that plays a rendered file where it begins."""

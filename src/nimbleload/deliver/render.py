@@ -27,21 +27,15 @@ from ..probe.messages import CHANNELS
 from ..store import atomic, audio
 from ..store.audio import AudioError, Sources
 from ..store.dawproject import Sounding
-from ..store.dawproject_curves import SWITCHED, UNCLEAR
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .rendering import TAIL_SECONDS, RenderError, Rendering
-from .stage import Stage, obstacles_on_the_way, stages
+from .stage import Stage, obstacles_on_the_way, stages, unclear
 
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
 SAME_DB, ROUNDED_DB = -120.0, -100.0
 # Room that must stay free beside the files (bytes).
 SPARE = 256 << 20
-# What is automated of plugins, and why they cannot be rendered truthfully then.
-AUTOMATED = {
-    SWITCHED: "a plugin on it is switched on and off by automation, which hosts do in their own ways",
-    UNCLEAR: "parameters of its plugins are automated in clips, or in a unit that is not known",
-}
 
 
 class Proof(msgspec.Struct, frozen=True):
@@ -171,9 +165,8 @@ def obstacles(job: Job) -> list[str]:
 
 def automated(uses: Sequence[PluginUse], sounding: Sounding) -> list[str]:
     """Why plugins that are automated cannot be rendered truthfully, in sentences; empty if they can."""
-    why = {reason for use, reason in sounding.unclear if use in {each.id for each in uses}}
     moved = {each.use for each in sounding.moving}
-    found = [sentence for reason, sentence in AUTOMATED.items() if reason in why]
+    found = unclear(sounding, [use.id for use in uses])
     found += [
         f"{use.label} is automated, and house processors take their settings only as they start"
         for use in uses if use.plugin.standard == "house" and use.id in moved

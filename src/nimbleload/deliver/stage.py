@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -13,10 +13,12 @@ from ..core.session.routing import build
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.dawproject import Sounding
-from ..store.dawproject_curves import MUTED, PANNED, RIDDEN, SENT
+from ..store.dawproject_curves import MUTED, PANNED, RIDDEN, SENT, SWITCHED, UNCLEAR
 
-# What is automated on a strip, and why what it gives to another cannot be rendered then.
+# What is automated of plugins, or on the way from a strip to another, and why that cannot be rendered then.
 AUTOMATED = {
+    SWITCHED: "a plugin on it is switched on and off by automation, which hosts do in their own ways",
+    UNCLEAR: "parameters of its plugins are automated in clips, or in a unit that is not known",
     PANNED: "its pan is automated, and hosts pan by different laws: print it by itself first",
     MUTED: "it is muted and heard by automation, which is not rendered yet",
     SENT: "a send of it is automated, which is not rendered yet",
@@ -73,9 +75,15 @@ def after_fader(strip: Strip, sounding: Sounding, target: str, level: float = 1.
     return Feed(target, level * (strip.volume if sounding.fader is None else 1.0), sounding.fader)
 
 
+def unclear(sounding: Sounding, owners: Sequence[str]) -> list[str]:
+    """Why what is automated of plugins, or on a strip (their ids), cannot be rendered; each reason once."""
+    why = {reason for owner, reason in sounding.unclear if owner in owners}
+    return [sentence for reason, sentence in AUTOMATED.items() if reason in why]
+
+
 def obstacles_on_the_way(strip: Strip, sounding: Sounding) -> list[str]:
     """Why what a strip gives to a bus cannot be rendered truthfully, though what it plays can."""
-    found = [AUTOMATED[why] for owner, why in sounding.unclear if owner == strip.id and why in AUTOMATED]
+    found = unclear(sounding, [strip.id])
     if strip.pan:
         found.append("it is panned, and hosts pan by different laws: print it by itself first")
     if strip.post_fader:

@@ -21,7 +21,7 @@ from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
-from .dawproject_curves import SWITCHED, Curves, of_channel, of_devices, rests, switches, with_curves
+from .dawproject_curves import SWITCHED, Curves, of_channel, of_devices, only_in_silence, switches, with_curves
 from .dawproject_timeline import Timeline
 from .xml_values import balance, flag, gain, number, parse, place
 
@@ -163,7 +163,7 @@ class _Reader:
         for strip, sounding in zip(session.strips, sounding_spans(session, graph, {}), strict=True):
             channel = self._channel_of_strip.get(strip.id)
             switched = switches(strip, channel, self._curves) if channel is not None else []
-            if rests(switched, sounding, session.length):
+            if only_in_silence(switched, sounding, session.length):
                 self._resting.add(strip.id)
             elif any(switched):
                 self._left_out.append(

@@ -45,21 +45,19 @@ class Curves:
     def has(self, element: etree._Element) -> bool:
         """Whether a parameter is automated, if only by one value."""
         own = element.get("id")
-        return own is not None and (own in self._found or own in self.unclear)
+        return own in self._found or own in self.unclear
 
     def moves(self, element: etree._Element) -> bool:
         """Whether a parameter is automated by more than one value, or in a way that cannot be followed."""
-        own = element.get("id")
-        if own is None or own in self.unclear or own not in self._found:
-            return own in self.unclear
-        return len({point.value for point in self._found[own][0].points}) > 1
+        found = self._known(element)
+        return self.has(element) if found is None else len({point.value for point in found[0].points}) > 1
 
     def of(self, element: etree._Element) -> Curve | None:
         """How a parameter moves, in its own unit; None if it does not, or that is unclear."""
-        own = element.get("id")
-        if own is None or own in self.unclear or own not in self._found:
+        found = self._known(element)
+        if found is None:
             return None
-        curve, unit = self._found[own]
+        curve, unit = found
         wanted = element.get("unit")
         if unit in ("", wanted):
             return replace(curve, unit="share") if wanted == "normalized" else curve
@@ -74,12 +72,17 @@ class Curves:
 
     def of_gain(self, element: etree._Element) -> Curve | None:
         """How a fader moves; None if it does not, or in a unit that is none of a gain."""
-        own = element.get("id")
-        if own is None or own in self.unclear or own not in self._found:
+        found = self._known(element)
+        if found is None:
             return None
-        curve, unit = self._found[own]
+        curve, unit = found
         unit = unit or element.get("unit") or "linear"
         return replace(curve, unit=GAINS[unit]) if unit in GAINS else None
+
+    def _known(self, element: etree._Element) -> tuple[Curve, str] | None:
+        """How a parameter moves, and the unit of the points; None if it does not, or that is unclear."""
+        own = element.get("id")
+        return self._found.get(own) if own is not None and own not in self.unclear else None
 
     def _walk(self, element: etree._Element, unit: str) -> None:
         unit = element.get("timeUnit", unit)
@@ -165,7 +168,7 @@ def switches(strip: Strip, channel: etree._Element, curves: Curves) -> list[Curv
     return found
 
 
-def rests(switched: Sequence[Curve | None], sounding: Sequence[Span], length: float) -> bool:
+def only_in_silence(switched: Sequence[Curve | None], sounding: Sequence[Span], length: float) -> bool:
     """Whether plugins are off only while nothing sounds, and then for half of the time at least: what a host does that
     suspends a track while it is silent."""
     silent = length - sum(end - start for start, end in sounding)
