@@ -179,6 +179,8 @@ def test_what_cannot_be_followed_is_said_before(tmp_path):
     assert "automated in clips" in refused(tmp_path, clap, twice)
     broken = points((0, "loud", False), (1, 1, False))
     assert "a unit that is not known" in refused(tmp_path, clap, broken)
+    no_range = device("clap", unit="hertz", min="low", max="20000")
+    assert "a unit that is not known" in refused(tmp_path, no_range, points(*TWO, unit="normalized"))
     house = x.plugin("BuiltinDevice", "house.equaliser", "EQ", extra='<Parameters><RealParameter id="p" '
                      'parameterID="bands" value="4"/></Parameters>')  # fmt: skip
     assert "EQ is automated, and house processors" in refused(tmp_path, house, points(*TWO))

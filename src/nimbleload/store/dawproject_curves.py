@@ -61,13 +61,8 @@ class Curves:
         wanted = element.get("unit")
         if unit in ("", wanted):
             return replace(curve, unit="share") if wanted == "normalized" else curve
-        if unit == "normalized" and element.get("min") is not None and element.get("max") is not None:
-            least, most = number(element, "min", 0, WHERE), number(element, "max", 1, WHERE)
-            return replace(
-                curve, points=tuple(replace(p, value=least + p.value * (most - least)) for p in curve.points)
-            )
         if unit == "normalized":
-            return replace(curve, unit="share")
+            return _within(curve, element)
         return curve if wanted is None else None
 
     def of_gain(self, element: etree._Element) -> Curve | None:
@@ -115,6 +110,17 @@ class Curves:
         truth = TRUTHS.get((element.get("value") or "").strip().lower())
         value = number(element, "value", 0, WHERE) if truth is None else truth
         return Point(second, value, element.get("interpolation") == "linear")
+
+
+def _within(curve: Curve, element: etree._Element) -> Curve | None:
+    """Shares of a range as values in it, where the file says what it is; None if it says so in no numbers."""
+    if element.get("min") is None or element.get("max") is None:
+        return replace(curve, unit="share")
+    try:
+        least, most = number(element, "min", 0, WHERE), number(element, "max", 1, WHERE)
+    except ImportRefusedError:
+        return None
+    return replace(curve, points=tuple(replace(p, value=least + p.value * (most - least)) for p in curve.points))
 
 
 def _target(points: etree._Element) -> str | None:
