@@ -14,6 +14,7 @@ import threading
 import traceback
 from concurrent.futures import ThreadPoolExecutor
 from multiprocessing.connection import Connection
+from typing import cast
 
 from ..core.cards.card import Cards
 from ..core.session.session import Session
@@ -32,10 +33,9 @@ class Version:
     def __init__(self, parts: Parts, before: Version | None) -> None:
         self._parts, self._before, self._lock = parts, before, threading.Lock()
         self._made: Survey | None = None
-        session, cards = parts.session, parts.cards
-        assert before is not None or (session is not None and cards is not None), "the first one is told in full"
-        self.session: Session = before.session if before and session is None else session_from(session or b"")
-        self.cards: Cards = before.cards if before and cards is None else cards_from(cards or b"")
+        last = cast(Version, before)  # the first one is told in full, and needs none
+        self.session: Session = session_from(parts.session) if parts.session is not None else last.session
+        self.cards: Cards = cards_from(parts.cards) if parts.cards is not None else last.cards
 
     def survey(self) -> Survey:
         """The survey itself. SessionError if it cannot be computed."""

@@ -39,12 +39,16 @@ def linked() -> dict[str, str]:
     return found
 
 
+def folders(kind: str) -> list[Path]:
+    """Where plugins of a standard lie: what the user has named (as in CLAP_PATH), then the standard's own folders."""
+    given = [Path(each) for each in os.environ.get(f"{kind.upper()}_PATH", "").split(":") if each]
+    return [*given, Path.home() / f".{kind}", Path("/usr/lib") / kind, Path("/usr/local/lib") / kind]
+
+
 def _code() -> Iterator[Path]:
-    """Everything that may be a plugin's code in the folders that the standards prescribe, or the user has named."""
+    """Everything that may be a plugin's code in the folders of the standards."""
     for kind, pattern in CODE.items():
-        given = [Path(each) for each in os.environ.get(f"{kind.upper()}_PATH", "").split(":") if each]
-        usual = [Path.home() / f".{kind}", Path("/usr/local/lib") / kind, Path("/usr/lib") / kind]
-        for folder in (*given, *usual, *Path("/usr/lib").glob(f"*-linux-gnu/{kind}")):
+        for folder in (*folders(kind), *Path("/usr/lib").glob(f"*-linux-gnu/{kind}")):
             yield from folder.glob(pattern)
 
 

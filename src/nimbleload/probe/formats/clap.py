@@ -16,6 +16,7 @@ from numba import cfunc, types
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
+from ...machine.plugin_files import folders
 from ...native.memory import load_i64, store_atomic
 from ...store.archive import LARGEST_STATE
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
@@ -366,15 +367,9 @@ class ClapHosted:
         self._plugin.destroy(self.handle)
 
 
-def search_paths() -> list[Path]:
-    """Where CLAP plugins lie: CLAP_PATH first, then the standard's own folders."""
-    given = [Path(p) for p in os.environ.get("CLAP_PATH", "").split(":") if p]
-    return [*given, Path.home() / ".clap", Path("/usr/lib/clap"), Path("/usr/local/lib/clap")]
-
-
 def files() -> list[Path]:
     """Every `.clap` file in the search paths, each once."""
-    return [path for path in files_in(search_paths(), "**/*.clap") if path.is_file()]
+    return [path for path in files_in(folders("clap"), "**/*.clap") if path.is_file()]
 
 
 def describe(path: str) -> Iterator[Described]:

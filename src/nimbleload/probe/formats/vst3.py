@@ -12,12 +12,13 @@ import struct
 from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
+from ...machine.plugin_files import folders
 from ...store.archive import LARGEST_STATE
 from .hosted import (
     ARGUMENTS_KEPT,
@@ -168,14 +169,7 @@ def describe(path: str) -> Iterator[Described]:
         yield Described(cid.hex().upper(), name, vendor, version, features, path)
 
 
-class Changes(NamedTuple):
-    """A list of changes for a plugin, and all that it points to."""
-
-    listing: HostObject
-    kept: tuple[Any, ...]
-
-
-def changed(moves: Sequence[Move]) -> Changes:
+def changed(moves: Sequence[Move]) -> HostObject:
     """What a plugin is told of parameters that move: each with its points, in order of time."""
     points: dict[int, list[tuple[int, int]]] = {}
     for move in moves:
@@ -184,13 +178,12 @@ def changed(moves: Sequence[Move]) -> Changes:
     rows = [np.array(each, np.int64) for each in points.values()]
     functions = [event_count.address, point_count.address, point_at.address, refuse_four.address]
     queues = [
-        HostObject(functions, [number, len(row), row.ctypes.data])
+        HostObject(functions, [number, len(row), row.ctypes.data], row)
         for number, row in zip(points, rows, strict=True)
     ]  # fmt: skip
     addresses = np.array([queue.address for queue in queues], np.int64)
     own = [len(queues), addresses.ctypes.data]
-    listing = HostObject([event_count.address, change_at.address, nothing.address], own)
-    return Changes(listing, (rows, queues, addresses))
+    return HostObject([event_count.address, change_at.address, nothing.address], own, (queues, addresses))
 
 
 class Vst3Hosted:
@@ -391,16 +384,16 @@ class Vst3Hosted:
         if (frames, notes, moves) not in self._blocks:
             events = (NoteEvent * max(len(notes), 1))(*(self._note(note) for note in notes))
             own = [len(notes), c.addressof(events)]
-            listing = HostObject([event_count.address, event_at.address, refuse_two.address], own)
+            listing = HostObject([event_count.address, event_at.address, refuse_two.address], own, events)
             ins, outs = (c.addressof(buffers) for buffers, _ in self._kept)
-            changes = changed(moves)
+            changes = changed(moves) if moves else self._changes
             block = ProcessBlock(
-                0, 0, frames, *self._counts, ins, outs, changes.listing.address if moves else self._changes.address,
-                self._changes.address, listing.address, None, None,
+                0, 0, frames, *self._counts, ins, outs, changes.address, self._changes.address, listing.address,
+                None, None,
             )  # fmt: skip
             while len(self._blocks) >= ARGUMENTS_KEPT:
                 del self._blocks[next(iter(self._blocks))]
-            self._blocks[frames, notes, moves] = (block, listing, events, changes)
+            self._blocks[frames, notes, moves] = (block, listing, changes)
         return c.addressof(self._blocks[frames, notes, moves][0])
 
     @staticmethod
@@ -436,9 +429,7 @@ class Vst3Hosted:
 
 def files() -> list[Path]:
     """Every bundle or file: those in VST3_PATH first, then in the standard's own folders."""
-    given = [Path(p) for p in os.environ.get("VST3_PATH", "").split(":") if p]
-    folders = (*given, Path.home() / ".vst3", Path("/usr/lib/vst3"), Path("/usr/local/lib/vst3"))
-    return files_in(folders, "**/*.vst3")
+    return files_in(folders("vst3"), "**/*.vst3")
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Vst3Hosted:

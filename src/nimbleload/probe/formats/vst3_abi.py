@@ -174,9 +174,11 @@ def event_at(this, index, target):
 
 
 class HostObject:
-    """An object of the host's: a table of compiled functions, and the words that they read."""
+    """An object of the host's: a table of compiled functions, and the words that they read. `kept` is what these point
+    to, and lives as long."""
 
-    def __init__(self, functions: Sequence[int | None], own: Sequence[int] = ()) -> None:
+    def __init__(self, functions: Sequence[int | None], own: Sequence[int] = (), kept: object = None) -> None:
+        self._kept = kept
         base = [_no_interface.address, _count.address, _count.address]
         self._table = np.array([*base, *functions], np.int64)
         self._object = np.array([self._table.ctypes.data, *own], np.int64)
