@@ -51,7 +51,7 @@ def example(make_window, qtbot):
     window = make_window()
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
-    qtbot.waitUntil(lambda: window.desk.is_idle and window.balance.is_shown, timeout=60_000)
+    qtbot.waitUntil(lambda: window.balance.is_shown, timeout=60_000)
     return window
 
 

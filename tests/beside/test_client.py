@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from concurrent.futures import CancelledError
+from contextlib import contextmanager
 from itertools import pairwise
 from pathlib import Path
 
@@ -53,6 +54,26 @@ def of():
     frozen = [strip.id for strip in made.strips if strip.kind == "track" and strip.inserts and not strip.armed][:20]
     plan = Plan(tuple(Decision("freeze", strip) for strip in frozen))
     return survey(made, plan, sample_cards(), Machine(6), 256)
+
+
+@contextmanager
+def asked(process, question):
+    """Asks in a thread, and goes on once the process is waited for; at the end, what came of it or why nothing did."""
+    ended: list[object] = []
+
+    def ask():
+        try:
+            ended.append(question())
+        except (CancelledError, GoneError) as error:
+            ended.append(error)
+
+    thread = threading.Thread(target=ask)
+    thread.start()
+    while not process._waiting:
+        time.sleep(0.005)
+    yield ended
+    thread.join(20)
+    assert not thread.is_alive()
 
 
 def same(one, other):
@@ -145,20 +166,8 @@ def test_one_that_cannot_live_is_an_error_and_not_a_wait_for_ever(of, monkeypatc
 def test_closing_lets_go_at_once_whoever_waits(of, process):
     asking = Beside(process)
     assert asking.steps(of)
-    ended: list[object] = []
-
-    def ask():
-        try:
-            ended.append(asking.alternatives(of, WISHES._replace(limit=0.5)))
-        except CancelledError as error:
-            ended.append(error)
-
-    thread = threading.Thread(target=ask)
-    thread.start()
-    while not process._waiting:
-        time.sleep(0.005)
-    asking.close()
-    thread.join(10)
+    with asked(process, lambda: asking.alternatives(of, WISHES._replace(limit=0.5))) as ended:
+        asking.close()
     assert isinstance(ended[0], CancelledError)
     with pytest.raises(CancelledError):
         asking.steps(of)
@@ -172,21 +181,9 @@ def test_one_that_is_stopped_and_does_not_listen_holds_nobody_up(of, monkeypatch
     os.kill(made.id, signal.SIGSTOP)
     strips = tuple(msgspec.structs.replace(s, name="x" * 100_000) for s in of.session.strips)
     large = survey(msgspec.structs.replace(of.session, strips=strips), of.plan, of.now.cards, of.machine, of.buffer)
-    ended: list[object] = []
-
-    def ask():
-        try:
-            ended.append(asking.steps(large))
-        except (CancelledError, GoneError) as error:
-            ended.append(error)
-
-    thread = threading.Thread(target=ask)
-    thread.start()
-    while not made._waiting:
-        time.sleep(0.005)
-    asking.close()
-    thread.join(20)
-    assert not thread.is_alive() and isinstance(ended[0], (CancelledError, GoneError))
+    with asked(made, lambda: asking.steps(large)) as ended:
+        asking.close()
+    assert isinstance(ended[0], (CancelledError, GoneError))
     made.end()
 
 
