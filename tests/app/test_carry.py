@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
+from nimbleload.app.restore_view import RestoreView
 from nimbleload.app.window import CARRY
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
@@ -158,6 +159,18 @@ def test_the_restore_list_is_ticked_off_here_too(window, qtbot, settled):
     line = item.text()
     settled(window, lambda: item.setCheckState(Qt.CheckState.Checked))
     assert window.desk.document.plan.put_back == (line,)
+
+
+def test_long_lines_of_the_restore_list_go_on_below_and_none_is_cut(qtbot):
+    view = RestoreView()
+    qtbot.addWidget(view)
+    view.resize(400, 300)
+    view.show()
+    view.show_lines(["Short.", f"Put Vault back on 30 tracks ({', '.join(f'Track {k}' for k in range(30))})."], [])
+    short, long = (view.visualItemRect(view.item(k)) for k in range(2))
+    assert long.height() > 2 * short.height() and long.right() <= view.viewport().width()
+    view.resize(800, 300)
+    qtbot.waitUntil(lambda: view.visualItemRect(view.item(1)).height() < long.height())
 
 
 def test_a_session_without_audio_says_so(make_window, qtbot, tmp_path):

@@ -87,7 +87,7 @@ def test_the_restore_list_is_ticked_off_and_saved_with_the_plan(example, qtbot, 
     dialog.close()
     dialog.setParent(None)
     again = open_dialog(example, qtbot, "Before the final render", RestoreDialog)
-    assert again.lines_done() == [line]
+    assert again.list.lines_done() == [line]
 
 
 def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, settled):

@@ -31,6 +31,7 @@ from ..core.told.steps import price_words, step_words
 from ..core.units import percent
 from .panels import Dialog
 from .picture import scrolled
+from .restore_view import RestoreView
 from .theme import theme
 
 
@@ -241,37 +242,23 @@ class KeptDialog(Dialog):
 class RestoreDialog(Dialog):
     """What to put back before the final render, to tick off. `ticked` brings the lines that are done."""
 
-    ticked = Signal(list)
-
     def __init__(self, lines: Sequence[str], done: Sequence[str], parent: QWidget | None = None) -> None:
         super().__init__("Before the final render", parent)
         self.resize(theme.px(600), theme.px(420))
-        self.words, self.list = QLabel(), QListWidget()
-        self.list.setAccessibleName("What to put back")
-        for line in lines:
-            item = QListWidgetItem(line)
-            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            item.setCheckState(Qt.CheckState.Checked if line in done else Qt.CheckState.Unchecked)
-            self.list.addItem(item)
+        self.words, self.list = QLabel(), RestoreView()
+        self.list.show_lines(lines, done)
+        self.ticked = self.list.ticked
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         close.rejected.connect(self.reject)
         column = QVBoxLayout(self)
         column.addWidget(self.words)
         column.addWidget(self.list, 1)
         column.addWidget(close)
-        self.list.itemChanged.connect(lambda _: self._tell())
+        self.ticked.connect(self._say)
         self._say()
-
-    def lines_done(self) -> list[str]:
-        items = (self.list.item(k) for k in range(self.list.count()))
-        return [item.text() for item in items if item.checkState() == Qt.CheckState.Checked]
-
-    def _tell(self) -> None:
-        self._say()
-        self.ticked.emit(self.lines_done())
 
     def _say(self) -> None:
-        left = self.list.count() - len(self.lines_done())
+        left = self.list.count() - len(self.list.lines_done())
         if not self.list.count():
             self.words.setText("Nothing to put back: the plan changes nothing.")
         else:

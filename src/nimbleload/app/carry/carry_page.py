@@ -12,8 +12,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QLabel,
-    QListWidget,
-    QListWidgetItem,
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
@@ -30,6 +28,7 @@ from ...deliver.render import Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
 from ..desk import Desk
 from ..panels import dress_table, headed, panel
+from ..restore_view import RestoreView
 from ..sentence import Sentence
 from ..theme import theme
 from .carrying_out import CarryingOut
@@ -57,7 +56,7 @@ class CarryPage(QWidget):
             QPushButton(words)
             for words in ("Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…")
         )  # fmt: skip
-        self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), QListWidget()
+        self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), RestoreView()
         self._lay_out()
         self.size_columns()
         self._connect()
@@ -71,7 +70,6 @@ class CarryPage(QWidget):
         self.news.setWordWrap(True)
         self.news.setProperty("role", "quiet")
         self.back_title.setProperty("role", "title")
-        self.back.setAccessibleName("What to put back before the final render")
         row = QHBoxLayout()
         row.addWidget(self.news, 1)
         for part in (self.stop, self.listen, self.hear_left, self.show_folder, self.write):
@@ -98,7 +96,7 @@ class CarryPage(QWidget):
         self.show_folder.clicked.connect(self.open_folder)
         self.write.clicked.connect(self.ask_write)
         self.table.itemSelectionChanged.connect(self._show_buttons)
-        self.back.itemChanged.connect(self._tick)
+        self.back.ticked.connect(self._desk.tick)
         self.work.prepared.connect(self._take_prepared)
         self.work.stepped.connect(self._take_step)
         self.work.ended.connect(self._take_end)
@@ -179,10 +177,6 @@ class CarryPage(QWidget):
                 target, self.prepared.source, document.session, document.plan, self.rendered, self.folder,
                 self._desk.cards,
             )  # fmt: skip
-
-    def _tick(self, item: QListWidgetItem) -> None:
-        lines = [self.back.item(k) for k in range(self.back.count())]
-        self._desk.tick([each.text() for each in lines if each.checkState() == Qt.CheckState.Checked])
 
     # What is shown
 
@@ -323,13 +317,6 @@ class CarryPage(QWidget):
         document = self._desk.document
         assert document is not None
         lines = restore_list(document.session, document.plan)
-        self.back.blockSignals(True)
-        self.back.clear()
-        for line in lines:
-            item = QListWidgetItem(line)
-            done = line in document.plan.put_back
-            item.setCheckState(Qt.CheckState.Checked if done else Qt.CheckState.Unchecked)
-            self.back.addItem(item)
-        self.back.blockSignals(False)
+        self.back.show_lines(lines, document.plan.put_back)
         for part in (self.back, self.back_title):
             part.setVisible(bool(lines))
