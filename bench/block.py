@@ -74,10 +74,10 @@ def repaint_seconds() -> tuple[float, float]:
 
     from PySide6.QtCore import QCoreApplication, QEventLoop
 
-    from nimbleload.app.application import application
-    from nimbleload.app.choices import Choices
-    from nimbleload.app.theme import theme
-    from nimbleload.app.window import MainWindow
+    from nimbleload.app.frame.application import application
+    from nimbleload.app.frame.remembered import Choices
+    from nimbleload.app.frame.window import MainWindow
+    from nimbleload.app.look.theme import theme
     from nimbleload.shell.screenshots import settle
     from nimbleload.store.recovery import Recovery
     from nimbleload.store.session_file import Saved

@@ -38,7 +38,7 @@ def drive(path: str, begun: float, given: str) -> None:
     """In the program's own process: what a user does, and what is on the screen then."""
     from PySide6.QtWidgets import QApplication, QFileDialog
 
-    from nimbleload.app.window import BALANCE, CARRY, MEASURE, START, WATCH
+    from nimbleload.app.frame.window import BALANCE, CARRY, MEASURE, START, WATCH
     from nimbleload.shell.windows import make_window
 
     def said(what: str) -> None:

@@ -72,10 +72,10 @@ def window() -> None:
     """From a gesture to the tree that shows it, in the window's thread."""
     from PySide6.QtCore import QCoreApplication
 
-    from nimbleload.app.application import application
-    from nimbleload.app.choices import Choices
-    from nimbleload.app.theme import theme
-    from nimbleload.app.window import EDIT, MainWindow
+    from nimbleload.app.frame.application import application
+    from nimbleload.app.frame.remembered import Choices
+    from nimbleload.app.frame.window import EDIT, MainWindow
+    from nimbleload.app.look.theme import theme
     from nimbleload.shell.common import demo_saved
     from nimbleload.store.opening import Opened
     from nimbleload.store.recovery import Recovery

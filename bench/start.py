@@ -16,10 +16,10 @@ CODE = """
 import os, sys, tempfile, time
 from pathlib import Path
 begun = float(sys.argv[1])
-from nimbleload.app.application import application
-from nimbleload.app.choices import Choices
-from nimbleload.app.theme import theme
-from nimbleload.app.window import MainWindow
+from nimbleload.app.frame.application import application
+from nimbleload.app.frame.remembered import Choices
+from nimbleload.app.look.theme import theme
+from nimbleload.app.frame.window import MainWindow
 from nimbleload.shell.common import demo_saved
 from nimbleload.store.recovery import Recovery
 from PySide6.QtCore import QCoreApplication

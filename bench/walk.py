@@ -221,7 +221,7 @@ class Walk:
 
     def compare(self) -> None:
         """Figures that stand on several pages must be the same everywhere."""
-        from nimbleload.app.window import BALANCE, EDIT
+        from nimbleload.app.frame.window import BALANCE, EDIT
         from nimbleload.core.units import count, percent
 
         desk, places = self.window.desk, self.window.places.buttons
@@ -247,10 +247,10 @@ def main() -> None:
         folder = Path(scratch)
         for name in ("CONFIG", "DATA", "STATE", "CACHE"):
             os.environ[f"XDG_{name}_HOME"] = str(folder / name.lower())
-        from nimbleload.app.application import application
-        from nimbleload.app.choices import Choices
-        from nimbleload.app.theme import theme
-        from nimbleload.app.window import MainWindow
+        from nimbleload.app.frame.application import application
+        from nimbleload.app.frame.remembered import Choices
+        from nimbleload.app.frame.window import MainWindow
+        from nimbleload.app.look.theme import theme
         from nimbleload.probe import catalogue
         from nimbleload.shell.common import demo_saved
         from nimbleload.store import session_file

@@ -23,10 +23,10 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 from PySide6.QtCore import QCoreApplication, QEventLoop, QTimer
 
-from nimbleload.app.application import application
-from nimbleload.app.choices import Choices
-from nimbleload.app.theme import theme
-from nimbleload.app.window import MainWindow
+from nimbleload.app.frame.application import application
+from nimbleload.app.frame.remembered import Choices
+from nimbleload.app.frame.window import MainWindow
+from nimbleload.app.look.theme import theme
 from nimbleload.beside.client import SHARED
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine

@@ -22,7 +22,7 @@ from importlib import metadata
 from pathlib import Path
 
 from nimbleload import __version__
-from nimbleload.app.about import licence_of
+from nimbleload.app.frame.about import licence_of
 
 from .man import page
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import pytest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
-from nimbleload.app.choices import Choices
-from nimbleload.app.theme import theme
-from nimbleload.app.window import MainWindow
+from nimbleload.app.frame.remembered import Choices
+from nimbleload.app.frame.window import MainWindow
+from nimbleload.app.look.theme import theme
 from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery

@@ -13,9 +13,9 @@ from PySide6.QtGui import QGuiApplication, QMouseEvent
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QPushButton
 
-from nimbleload.app.option_list import OptionButton
-from nimbleload.app.theme import theme
-from nimbleload.app.window import BALANCE
+from nimbleload.app.decide.option_list import OptionButton
+from nimbleload.app.frame.window import BALANCE
+from nimbleload.app.look.theme import theme
 from nimbleload.core.session import edits
 from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli

@@ -9,8 +9,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from nimbleload.app.restore_view import RestoreView
-from nimbleload.app.window import CARRY
+from nimbleload.app.frame.window import CARRY
+from nimbleload.app.look.restore_view import RestoreView
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
 from nimbleload.store import dawproject, session_file

@@ -10,9 +10,9 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
-from nimbleload.app.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
-from nimbleload.app.host_dialog import HostDialog
-from nimbleload.app.plan_drawer import OWN
+from nimbleload.app.decide.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
+from nimbleload.app.decide.plan_drawer import OWN
+from nimbleload.app.frame.host_dialog import HostDialog
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.told.findings import findings

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimbleload.app.document import Document, History
+from nimbleload.app.document.document import Document, History
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Machine
 from tests.helpers.sessions import session

@@ -12,9 +12,9 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QPlainTextEdit
 
-from nimbleload.app import log_file
-from nimbleload.app.log_dialog import LogDialog
-from nimbleload.app.window import BALANCE, MEASURE
+from nimbleload.app.frame import log_file
+from nimbleload.app.frame.log_dialog import LogDialog
+from nimbleload.app.frame.window import BALANCE, MEASURE
 from nimbleload.beside.client import Beside
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.shell.windows import make_window as real_window
@@ -186,7 +186,7 @@ def test_a_library_that_cannot_be_read_is_a_sentence_in_the_window(qtbot, monkey
     with sqlite3.connect(path) as store:
         store.execute("PRAGMA user_version = 999")
     told = []
-    monkeypatch.setattr("nimbleload.app.window.MainWindow.complain", lambda self, sentence: told.append(sentence))
+    monkeypatch.setattr("nimbleload.app.frame.window.MainWindow.complain", lambda self, sentence: told.append(sentence))
     monkeypatch.setattr(log_file, "catch", lambda tell: None)
     window = real_window()
     assert len(told) == 1 and "not kept" in told[0]

@@ -10,10 +10,10 @@ from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices
 
 from nimbleload import __version__
-from nimbleload.app import help as guide
-from nimbleload.app.about import MADE_OF, About, licence_of
-from nimbleload.app.help import PAGES, Help, folder, found_in, page_text
-from nimbleload.app.menus import PLACES
+from nimbleload.app.frame import help as guide
+from nimbleload.app.frame.about import MADE_OF, About, licence_of
+from nimbleload.app.frame.help import PAGES, Help, folder, found_in, page_text
+from nimbleload.app.frame.menus import PLACES
 from nimbleload.shell import cli
 
 LINK = re.compile(r"(!?)\[[^]]*\]\(([^)]*)\)")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.app.installed import InstalledDialog
+from nimbleload.app.frame.installed import InstalledDialog
 from tests.helpers import known
 
 

@@ -7,8 +7,8 @@ import time
 
 from PySide6.QtCore import QCoreApplication, Qt, QThread
 
-from nimbleload.app.landing import Landing
-from nimbleload.app.window import MEASURE
+from nimbleload.app.background.to_window_thread import Landing
+from nimbleload.app.frame.window import MEASURE
 from nimbleload.store.library import Library
 
 

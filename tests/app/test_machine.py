@@ -11,8 +11,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QLabel
 
+from nimbleload.app.frame.window import BALANCE, MACHINE
 from nimbleload.app.machine import looking
-from nimbleload.app.window import BALANCE, MACHINE
 from nimbleload.core.computer.ceiling import Ceiling, Held
 from nimbleload.core.computer.facts import Facts
 from nimbleload.core.session.computer import Machine

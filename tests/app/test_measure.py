@@ -6,7 +6,7 @@ import msgspec
 import pytest
 from PySide6.QtWidgets import QDialog
 
-from nimbleload.app.window import MEASURE
+from nimbleload.app.frame.window import MEASURE
 from nimbleload.core.cards.card import Effect, Sweep
 from nimbleload.probe.session_run import Job, Progress
 from nimbleload.store.library import STAND_IN, TYPED, Library

@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import Qt
 
 from nimbleload.app.edit.inspector import CLOSE_WINDOW, OPEN_WINDOW
-from nimbleload.app.window import EDIT
+from nimbleload.app.frame.window import EDIT
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
 from nimbleload.store import session_file

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from PySide6.QtWidgets import QDialog
 
-from nimbleload.app.window import BALANCE, PROVE
+from nimbleload.app.frame.window import BALANCE, PROVE
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.rehearsal import Prediction, Rehearsal
 from nimbleload.core.session.computer import Device, Host, Machine

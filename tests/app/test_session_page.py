@@ -17,7 +17,7 @@ from nimbleload.app.edit.how_many_dialog import HowManyDialog
 from nimbleload.app.edit.shelf_dialog import ShelfDialog
 from nimbleload.app.edit.strip_model import CHAIN, NAME, WHEN
 from nimbleload.app.edit.strip_view import NEW, PLUGINS, TRACKS
-from nimbleload.app.window import BALANCE, EDIT, MEASURE
+from nimbleload.app.frame.window import BALANCE, EDIT, MEASURE
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session import edits
 from nimbleload.core.survey import survey

@@ -6,9 +6,9 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
-from nimbleload.app.help import Help
+from nimbleload.app.frame.help import Help
+from nimbleload.app.frame.window import BALANCE, MACHINE, START, WATCH
 from nimbleload.app.start.start_page import WAYS
-from nimbleload.app.window import BALANCE, MACHINE, START, WATCH
 from nimbleload.demo.session import session as demo_session
 from nimbleload.machine import processes, sound_servers
 from nimbleload.machine.processes import Process

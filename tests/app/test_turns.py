@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject
 
-from nimbleload.app.turns import Turns
+from nimbleload.app.background.turns import Turns
 
 
 def test_each_comes_once_and_in_order_however_often_it_is_asked_for(qtbot):

@@ -9,9 +9,9 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
+from nimbleload.app.frame.window import EDIT, WATCH
 from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, PREDICTED
 from nimbleload.app.watch.watching import Found
-from nimbleload.app.window import EDIT, WATCH
 from nimbleload.core.told.watching import percent
 from nimbleload.machine import perf, processes, sound_servers
 from nimbleload.machine.processes import Process

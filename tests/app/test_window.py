@@ -7,9 +7,9 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from nimbleload.app.finder import Finder
-from nimbleload.app.help import PAGES, Help
-from nimbleload.app.window import BALANCE, MEASURE, PLACES
+from nimbleload.app.frame.finder import Finder
+from nimbleload.app.frame.help import PAGES, Help
+from nimbleload.app.frame.window import BALANCE, MEASURE, PLACES
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting

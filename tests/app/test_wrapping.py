@@ -6,9 +6,9 @@ import pytest
 from PySide6.QtCore import QRect, QSize, Qt
 from PySide6.QtWidgets import QPushButton, QWidget
 
-from nimbleload.app.theme import theme
-from nimbleload.app.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
-from nimbleload.app.wrapping import Wrapping
+from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
+from nimbleload.app.look.theme import theme
+from nimbleload.app.look.wrapping import Wrapping
 
 
 class Box(QWidget):

@@ -24,8 +24,8 @@ def guide(to: str) -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtGui import QTextDocument
 
-    from ..app.application import application
-    from ..app.help import PAGES, folder, page_text
+    from ..app.frame.application import application
+    from ..app.frame.help import PAGES, folder, page_text
 
     application()
     target = Path(to)

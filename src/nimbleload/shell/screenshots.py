@@ -9,10 +9,10 @@ from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
-from ..app.application import application
 from ..app.edit.how_many_dialog import HowManyDialog
-from ..app.theme import theme
-from ..app.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, START, WATCH, MainWindow
+from ..app.frame.application import application
+from ..app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, START, WATCH, MainWindow
+from ..app.look.theme import theme
 from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS
@@ -40,7 +40,7 @@ def settle(window: MainWindow, seconds: float = 30.0) -> None:
 
 def example_window(where: Path) -> MainWindow:
     """The example in a window of its own, with sample figures only and none of the user's choices."""
-    from ..app.choices import Choices
+    from ..app.frame.remembered import Choices
     from ..store.recovery import Recovery
 
     theme.apply(application(), "night", 100)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from ..app.application import application
+from ..app.frame.application import application
 from ..store.library import Library, LibraryError
 from .common import demo_saved
 from .ready import get_ready
@@ -22,11 +22,11 @@ def add_commands(group: click.Group) -> None:
 
 def make_window():
     """The window with the user's choices and cost library, not yet shown."""
-    from ..app import log_file
-    from ..app.choices import Choices
-    from ..app.landing import Landing
-    from ..app.theme import theme
-    from ..app.window import MainWindow
+    from ..app.background.to_window_thread import Landing
+    from ..app.frame import log_file
+    from ..app.frame.remembered import Choices
+    from ..app.frame.window import MainWindow
+    from ..app.look.theme import theme
     from ..store.recovery import Recovery
 
     log_file.begin()
@@ -47,7 +47,7 @@ def make_window():
 
 def run_window(path: Path | None, example: bool = False) -> None:
     """Opens the window, with a file, with the example, or where one begins, and stays until it is closed."""
-    from ..app.window import START
+    from ..app.frame.window import START
 
     app = application()
     get_ready()

@@ -26,11 +26,11 @@ from ...deliver.carrying import Prepared
 from ...deliver.exchange_out import Written
 from ...deliver.render import Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
-from ..desk import Desk
-from ..panels import dress_table, headed, panel
-from ..restore_view import RestoreView
-from ..sentence import Sentence
-from ..theme import theme
+from ..background.desk import Desk
+from ..look.panels import dress_table, headed, panel
+from ..look.restore_view import RestoreView
+from ..look.sentence import Sentence
+from ..look.theme import theme
 from .carrying_out import CarryingOut
 
 HEADINGS = ("Track", "Through", "Length", "Where it stands", "Peak", "Proof")

@@ -17,7 +17,7 @@ from ...deliver.carrying import NothingToDoError, Prepared
 from ...deliver.render import Job, Rendered
 from ...deliver.sharing import Check
 from ...demo import audio as demo_audio
-from ..landing import Landing
+from ..background.to_window_thread import Landing
 
 log = logging.getLogger(__name__)
 

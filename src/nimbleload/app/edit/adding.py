@@ -25,10 +25,10 @@ from ...probe.choosing import choices, lookup
 from ...store.found import Found, NothingFoundError, StoppedError
 from ...store.opening import Opened, made_here
 from ...store.taking_in import ADDABLE, take_in
-from ..desk import Desk
-from ..filing import Filing
-from ..landing import Landing
-from ..theme import theme
+from ..background.desk import Desk
+from ..background.files import Filing
+from ..background.to_window_thread import Landing
+from ..look.theme import theme
 
 log = logging.getLogger(__name__)
 

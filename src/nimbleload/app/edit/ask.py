@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 from ...core.session.computer import RATES
 from ...core.session.edits import MOST_COPIES
 from ...core.session.strips import Strip
-from ..panels import Dialog
+from ..look.panels import Dialog
 
 
 class Question(Dialog):

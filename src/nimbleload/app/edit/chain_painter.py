@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem,
 
 from ...core.session.plugins import PluginUse
 from ...core.session.strips import Strip
-from ..picture import elided
-from ..theme import theme
+from ..look.picture import elided
+from ..look.theme import theme
 from .strip_model import Index, StripModel
 
 GAP, WIDEST, NARROWEST = 3, 104, 16

@@ -20,11 +20,11 @@ from ...core.told.how_many import how_often, not_known, sentence
 from ...core.told.rehearsal import missed_words, tried_words
 from ...core.units import milliseconds, percent
 from ...store.library import own_cores
-from ..landing import Landing
-from ..panels import Dialog
-from ..picture import Picture
-from ..rehearsing import Rehearsing
-from ..theme import theme
+from ..background.rehearsing import Rehearsing
+from ..background.to_window_thread import Landing
+from ..look.panels import Dialog
+from ..look.picture import Picture
+from ..look.theme import theme
 
 log = logging.getLogger(__name__)
 

@@ -34,7 +34,7 @@ from ...core.units import count
 from ...probe.describing import read_state, state_of
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.plugin_window import WITH_WINDOWS
-from ..theme import theme
+from ..look.theme import theme
 from .parameters import key_of
 
 # Standards whose plugins take a state that was saved elsewhere, and what such files are called.

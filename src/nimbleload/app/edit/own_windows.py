@@ -11,7 +11,7 @@ from ...core.session.plugins import PluginUse, Setting
 from ...core.told.own_window import closed, is_open
 from ...probe.isolation import Failure
 from ...probe.plugin_window import Left, OwnWindow, Takes, taken
-from ..landing import Landing
+from ..background.to_window_thread import Landing
 
 log = logging.getLogger(__name__)
 

@@ -14,7 +14,7 @@ from ...probe.describing import told
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.isolation import Failure
 from ...probe.messages import ParametersMessage
-from ..landing import Landing
+from ..background.to_window_thread import Landing
 
 log = logging.getLogger(__name__)
 Key = tuple[str, str, str]

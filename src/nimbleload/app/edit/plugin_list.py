@@ -14,8 +14,8 @@ from PySide6.QtWidgets import QAbstractItemView, QLabel, QLineEdit, QListWidget,
 from ...core.session.plugins import PluginUse
 from ...probe import catalogue
 from ...probe.choosing import choices, matching
-from ..landing import Landing
-from ..theme import theme
+from ..background.to_window_thread import Landing
+from ..look.theme import theme
 from .inspector import standard_word
 from .strip_view import NEW
 

@@ -22,11 +22,11 @@ from ...core.session.session import Session, SessionError
 from ...core.session.strips import StripKind
 from ...core.told.session import held
 from ...core.units import as_sentence, count, microseconds
-from ..desk import Desk
-from ..panels import headed, panel
-from ..picture import scrolled
-from ..sentence import NOTHING_OPEN, Sentence
-from ..theme import theme
+from ..background.desk import Desk
+from ..look.panels import headed, panel
+from ..look.picture import scrolled
+from ..look.sentence import NOTHING_OPEN, Sentence
+from ..look.theme import theme
 from .ask import ask_clip, ask_how_often, ask_section, ask_send
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog

@@ -18,8 +18,8 @@ from PySide6.QtWidgets import (
 
 from ...core.session.plugins import PluginUse
 from ...store import shelf
-from ..panels import Dialog
-from ..theme import theme
+from ..look.panels import Dialog
+from ..look.theme import theme
 from .ask import Question
 
 

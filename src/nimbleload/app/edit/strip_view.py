@@ -10,7 +10,7 @@ from PySide6.QtGui import QDrag, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEv
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTreeView, QWidget
 
 from ...core.session.strips import Strip
-from ..theme import theme
+from ..look.theme import theme
 from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegate, place_at, second_at, use_at
 from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
 

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QWidget
 from ...core.computer.ceiling import Ceiling
 from ...core.told.computer import ceiling_words
 from ...core.units import percent
-from ..picture import Picture
-from ..theme import theme
+from ..look.picture import Picture
+from ..look.theme import theme
 
 
 class CeilingView(Picture):

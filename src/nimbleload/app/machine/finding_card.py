@@ -7,7 +7,7 @@ from PySide6.QtGui import QFontDatabase, QGuiApplication, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...core.told.computer import GRADE_WORDS, Finding
-from ..theme import theme
+from ..look.theme import theme
 
 COLOURS = {"matters": "brick", "note": "brass", "unseen": "quiet", "well": "teal"}
 

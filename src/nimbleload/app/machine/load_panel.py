@@ -16,7 +16,7 @@ from ...core.told import computer as told
 from ...core.units import percent
 from ...machine.hold import Asked
 from ...machine.test_load import MOST, TestLoad
-from ..landing import Landing
+from ..background.to_window_thread import Landing
 
 log = logging.getLogger(__name__)
 

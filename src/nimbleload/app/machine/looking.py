@@ -13,7 +13,7 @@ from ...core.computer.ceiling import Ceiling
 from ...machine import hold
 from ...machine.look import look
 from ...store import ceiling_file
-from ..landing import Landing
+from ..background.to_window_thread import Landing
 
 log = logging.getLogger(__name__)
 

@@ -11,9 +11,9 @@ from ...core.computer.ceiling import Ceiling, Search
 from ...core.computer.facts import Facts
 from ...core.told import computer as told
 from ...machine.hold import Progress
-from ..panels import headed, panel
-from ..picture import scrolled
-from ..sentence import Sentence
+from ..look.panels import headed, panel
+from ..look.picture import scrolled
+from ..look.sentence import Sentence
 from .ceiling_view import CeilingView
 from .finding_card import FindingCard
 from .load_panel import LoadPanel

@@ -9,8 +9,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...core.told import watching as told
-from ..panels import headed, panel
-from ..sentence import Sentence
+from ..look.panels import headed, panel
+from ..look.sentence import Sentence
 
 # Each way to begin: its name, the words on the button, and what comes of it.
 WAYS = (

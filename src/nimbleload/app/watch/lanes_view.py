@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from ...core.told.watching import owner_words
 from ...core.units import microseconds, milliseconds, percent
 from ...core.watching.blocks import Lane
-from ..picture import Picture, elided
-from ..theme import theme
+from ..look.picture import Picture, elided
+from ..look.theme import theme
 from .watching import Snapshot, Worst
 
 MOST_LANES = 24

@@ -31,12 +31,12 @@ from ...machine.sound_servers import Running
 from ...probe import catalogue
 from ...probe.choosing import held_in
 from ...store.recording_file import SUFFIX
-from ..deadline_view import DeadlineView
-from ..desk import Desk
-from ..panels import dress_table, headed, panel
-from ..sentence import Sentence
-from ..theme import theme
-from ..wrapping import Wrapping
+from ..background.desk import Desk
+from ..look.deadline_view import DeadlineView
+from ..look.panels import dress_table, headed, panel
+from ..look.sentence import Sentence
+from ..look.theme import theme
+from ..look.wrapping import Wrapping
 from .lanes_view import LanesView, swatch
 from .watching import Found, Snapshot, Watching
 

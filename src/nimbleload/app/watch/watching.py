@@ -25,7 +25,7 @@ from ...machine.sound_servers import Running
 from ...machine.watcher import Watcher
 from ...probe import catalogue
 from ...store import recording_file
-from ..landing import Landing
+from ..background.to_window_thread import Landing
 
 log = logging.getLogger(__name__)
 

@@ -1,0 +1,495 @@
+"""What lies on the desk: the document, its history, and everything computed from it, kept up to date off the window's
+thread."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable, Sequence
+from concurrent.futures import CancelledError, ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from ...beside.client import Beside
+from ...core.cards.card import Cards, CostCard
+from ...core.decisions.after_edit import after_edit
+from ...core.decisions.decision import Decision, DecisionKind, KeptPlan, Plan, Standing
+from ...core.decisions.price import Weights
+from ...core.load.rehearsal import Prediction, Rehearsal, learned
+from ...core.optimise.candidates import wishes_for
+from ...core.optimise.steps import Step
+from ...core.optimise.suggest import Suggestion
+from ...core.optimise.weigh import Weighed
+from ...core.session.chain_edits import place_fader
+from ...core.session.computer import Device, Host, Machine
+from ...core.session.plugins import CardKey
+from ...core.session.session import Session, SessionError
+from ...core.survey import Instant, Survey, instant, survey, worst_seconds
+from ...core.told.outlook import Outlook
+from ...core.units import as_sentence
+from ...store.dawproject import ImportReport
+from ...store.library import own_cores
+from ...store.session_file import Saved
+from ..document.document import Document, History
+from .to_window_thread import Landing
+
+log = logging.getLogger(__name__)
+
+WEIGH_AFTER_MS = 40
+LOOK_AFTER_MS = 250
+
+
+class Desk(QObject):
+    """Holds the document and computes from it. Signals come on the window's thread.
+
+    `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
+    selection are known; `looked_ahead`: peaks and what would help are; `stepped`: the steps of the plan;
+    `suggested`: a plan was found, or is not to be had; `saved_changed`: whether there is something to save. `failed`:
+    the load cannot be computed; `not_suggested`: no plan could be looked for; `troubled`: something else went wrong.
+    """
+
+    opened = Signal()
+    recomputed = Signal()
+    moved = Signal()
+    looked_ahead = Signal()
+    stepped = Signal()
+    suggested = Signal(object)
+    compared = Signal(object)
+    selected = Signal()
+    weighed = Signal(list)
+    saved_changed = Signal()
+    failed = Signal(str)
+    not_suggested = Signal(str)
+    troubled = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.history = History()
+        self.cards: Cards = {}
+        self.path: Path | None = None
+        self.report: ImportReport | None = None
+        self.survey: Survey | None = None
+        self.instant: Instant | None = None
+        self.outlook: Outlook | None = None
+        self.steps: list[Step] | None = None
+        self.band: NDArray[np.float64] | None = None
+        self._band_of: Survey | None = None
+        self._steps_of: Survey | None = None
+        self.selection: tuple[str, ...] = ()
+        self._second: float | None = None
+        self._landing = Landing(self)
+        self._beside = Beside()
+        self._work = ThreadPoolExecutor(1, "load")
+        self._look_work = ThreadPoolExecutor(1, "peaks")
+        self._asked = 0
+        self._weighing = 0
+        self._told = (0, 0)
+        # First paint, then weigh.
+        self._weigh_soon = QTimer(self)
+        self._weigh_soon.setSingleShot(True)
+        self._weigh_soon.setInterval(WEIGH_AFTER_MS)
+        self._weigh_soon.timeout.connect(self._start_weighing)
+        self._looking = 0
+        self._is_closed = False
+        self.stretch: tuple[float, float] | None = None
+        self._peeked: tuple[Survey, Instant] | None = None
+        self._look_soon = QTimer(self)
+        self._look_soon.setSingleShot(True)
+        self._look_soon.setInterval(LOOK_AFTER_MS)
+        self._look_soon.timeout.connect(self._start_looking)
+
+    # The document and its history
+
+    def open(
+        self,
+        saved: Saved,
+        cards: dict[CardKey, CostCard],
+        path: Path | None = None,
+        report: ImportReport | None = None,
+        unsaved: bool = False,
+    ) -> None:
+        """Puts another session on the desk; its history starts anew."""
+        machine = msgspec.structs.replace(saved.machine, measured_cores=own_cores())
+        document = Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
+        self.history.begin(document, is_clean=not unsaved)
+        self.cards, self.path, self.report = cards, path, report
+        self.survey, self.instant, self._second, self.selection = None, None, None, ()
+        self._peeked = None
+        self.outlook, self.band, self.steps = None, None, None
+        self.opened.emit()
+        self.saved_changed.emit()
+        self._look_work.submit(self._guarded, self._beside.prepare, "the process beside could not be started")
+        self._recompute()
+
+    def saved(self) -> Saved | None:
+        """The document as it goes into a session file."""
+        if self.document is None:
+            return None
+        session, plan, machine, buffer, kept = self.document
+        wanted = session.cards_needed()
+        return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer, kept)
+
+    def mark_saved(self, path: Path) -> None:
+        self.path = path
+        self.history.mark_clean()
+        self.saved_changed.emit()
+
+    @property
+    def document(self) -> Document | None:
+        """What is on the desk; None if nothing is."""
+        return self.history.now
+
+    @property
+    def has_unsaved(self) -> bool:
+        return not self.history.is_clean
+
+    def change(self, what: str, document: Document, kind: str = "") -> None:
+        """Takes a new snapshot; `what` names the step for undo. Those of one `kind` in a row are one step."""
+        if self.document is None or document == self.document:
+            return
+        self.history.change(what, document, kind)
+        self._changed()
+
+    def _changed(self) -> None:
+        if self.document is not None:
+            there = {strip.id for strip in self.document.session.strips}
+            self.selection = tuple(each for each in self.selection if each in there)
+        self.saved_changed.emit()
+        self._recompute()
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether everything that was asked for has been computed and told."""
+        return self._told == (self._asked, self._weighing)
+
+    def undo(self) -> None:
+        if self.history.undo():
+            self._changed()
+
+    def redo(self) -> None:
+        if self.history.redo():
+            self._changed()
+
+    # Choices
+
+    def choose_buffer(self, buffer: int) -> None:
+        if self.document is not None:
+            self.change(f"buffer {buffer}", self.document._replace(buffer=buffer), "buffer")
+
+    def choose_machine(self, machine: Machine) -> None:
+        self._change(f"{machine.cores} cores", machine=machine)
+
+    def choose_rate(self, rate: int) -> None:
+        """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""
+        self._change_session(f"{rate / 1000:g} kHz", rate=rate)
+
+    def edit(self, what: str, session: Session) -> None:
+        """Takes an edited session; the plan goes on for what is still there."""
+        if self.document is not None and session != self.document.session:
+            plan = after_edit(self.document.plan, self.document.session, session)
+            self.change(what, self.document._replace(session=session, plan=plan))
+
+    def choose_host(self, host: Host, device: Device) -> None:
+        self._change_session("host and device", host=host, device=device)
+
+    def _change(self, what: str, **fields: Any) -> None:
+        if self.document is not None:
+            self.change(what, self.document._replace(**fields))
+
+    def _change_plan(self, what: str, made: Callable[[Plan], Plan]) -> None:
+        if self.document is not None:
+            self._change(what, plan=made(self.document.plan))
+
+    def _change_session(self, what: str, **fields: Any) -> None:
+        if self.document is not None:
+            self.edit(what, msgspec.structs.replace(self.document.session, **fields))
+
+    def decide(self, what: str, decisions: Sequence[Decision]) -> None:
+        """Takes decisions into the plan, as one step."""
+        self._change_plan(what, lambda plan: plan.with_all(decisions))
+
+    def place_fader(self, strip_id: str, after: int) -> None:
+        """So many of the last inserts of a strip come after its fader."""
+        if self.document is not None:
+            self.edit("place of the fader", place_fader(self.document.session, strip_id, after))
+
+    def move_step(self, step: int, by: int) -> None:
+        """Has a step of the plan come so many places later."""
+        self._change_plan("order of steps", lambda plan: plan.moved(step, by))
+
+    def select(self, strip_ids: Sequence[str]) -> None:
+        if tuple(strip_ids) != self.selection:
+            self.selection = tuple(strip_ids)
+            self.selected.emit()
+            self._weigh()
+
+    def choose_stretch(self, stretch: tuple[float, float] | None) -> None:
+        """A stretch of the piece that decisions may be about, or none."""
+        self.stretch = stretch
+        self._weigh()
+
+    def move_to(self, second: float | None) -> None:
+        """Chooses a moment by its second; None stands for the worst one."""
+        self._second = second
+        if self.survey is not None:
+            self.instant = instant(self.survey, second)
+            self._look()
+            self.moved.emit()
+            self._weigh()
+
+    def step_worst(self, step: int) -> None:
+        """The next (1) or previous (−1) of the worst moments."""
+        if self.survey is None or self.instant is None:
+            return
+        worst = worst_seconds(self.survey.after)
+        here = [k for k, s in enumerate(worst) if self.survey.planned.moments.at(s) == self.instant.moment]
+        self.move_to(worst[(here[0] + step) % len(worst)] if here else worst[0])
+
+    def step_moment(self, step: int) -> None:
+        """The next (1) or previous (−1) moment of the piece."""
+        if self.survey is None or self.instant is None:
+            return
+        times = self.survey.after.times
+        moment = min(max(self.instant.moment + step, 0), len(times) - 2)
+        self.move_to(float(times[moment : moment + 2].mean()))
+
+    def take_card(self, card: CostCard) -> None:
+        """A cost card came in or has grown; loads follow when `refresh` is called."""
+        self.cards = {**self.cards, card.key: card}
+
+    def refresh(self) -> None:
+        """Computes everything anew from the cards as they are."""
+        self._recompute()
+
+    # Computing, on a thread of its own
+
+    def _recompute(self) -> None:
+        if self.document is None or self._is_closed:
+            return
+        self._asked += 1
+        asked, document, cards, like, second = self._asked, self.document, self.cards, self.survey, self._second
+
+        def work() -> None:
+            if asked != self._asked:
+                return  # something newer has been asked for meanwhile
+            try:
+                of = survey(document.session, document.plan, cards, document.machine, document.buffer, like)
+                self._landing.post(self._take, asked, (of, instant(of, second)))
+            except SessionError as error:
+                self._landing.post(self._take, asked, str(error))
+            except Exception as error:
+                log.exception("computing the load failed")
+                self._landing.post(
+                    self._take, asked, f"The load could not be computed: {error}. The session is unchanged."
+                )
+
+        self._work.submit(work)
+
+    def _take(self, asked: int, result: object) -> None:
+        if asked != self._asked:
+            return
+        self._peeked = None
+        self._told = (asked, self._told[1])
+        if isinstance(result, str):
+            self.failed.emit(result)
+            return
+        assert isinstance(result, tuple)
+        self.survey, self.instant = result
+        if self._second is not None and self.instant is not None and self.instant.second != self._second:
+            self.instant = instant(result[0], self._second)
+        self._look()
+        self.recomputed.emit()
+        self._weigh()
+
+    def _weigh(self) -> None:
+        """Asks what every option would save for the chosen strips, once the page has been painted."""
+        self._weighing += 1
+        self._weigh_soon.start()
+
+    def _start_weighing(self) -> None:
+        if self.survey is None or self.instant is None or self.document is None:
+            return
+        asked, of, at, chosen, stretch = self._weighing, self.survey, self.instant, self.selection, self.stretch
+
+        def work() -> None:
+            if asked == self._weighing:
+                self._landing.post(self._take_weighed, asked, self._beside.weigh(of, at, chosen, stretch))
+
+        self._work.submit(self._guarded, work, "what decisions would save could not be computed")
+
+    def _take_weighed(self, asked: int, result: list[Weighed]) -> None:
+        if asked == self._weighing:
+            self._told = (self._told[0], asked)
+            self.weighed.emit(result)
+
+    # Peaks and what would help: slower, and so a little later
+
+    def _look(self) -> None:
+        """What was known of another moment or plan no longer counts; asks anew, once all else has been painted."""
+        if self._is_closed:
+            return
+        self._looking += 1
+        self.outlook = None
+        if self._steps_of is not self.survey:
+            self.steps = None
+        if self._band_of is not self.survey:
+            self.band = None
+        self._look_soon.start()
+
+    def _start_looking(self) -> None:
+        of, at, asked = self.survey, self.instant, self._looking
+        if of is None or at is None or self._is_closed:
+            return
+        wants_steps, wants_band = self.steps is None, self.band is None
+
+        def work() -> None:
+            if wants_steps and asked == self._looking:
+                self._landing.post(self._take_steps, of, self._beside.steps(of))
+            if asked == self._looking:
+                self._landing.post(self._take_outlook, asked, self._beside.outlook(of, at))
+            if wants_band and asked == self._looking:
+                self._landing.post(self._take_band, of, self._beside.band(of))
+
+        self._look_work.submit(self._guarded, work, "what would help could not be computed")
+
+    def _guarded(self, work: Callable[[], None], failure: str, tell: Callable[[str], object] | None = None) -> None:
+        """Runs work of another thread; what goes wrong ends in the log and in a sentence. Closing ends it."""
+        try:
+            work()
+        except CancelledError:
+            log.info("closed meanwhile: %s", failure)
+        except Exception as error:
+            log.exception("%s", failure)
+            said = as_sentence(f"{failure}: {error}")
+            self._landing.post(tell or self.troubled.emit, f"{said} The session and the plan are unchanged.")
+
+    def _take_outlook(self, asked: int, found: Outlook) -> None:
+        if asked == self._looking:
+            self.outlook = found
+            self.looked_ahead.emit()
+
+    def _take_band(self, of: Survey, loads: NDArray[np.float64]) -> None:
+        if of is self.survey:
+            self.band, self._band_of = loads, of
+            self.looked_ahead.emit()
+
+    def _take_steps(self, of: Survey, found: list[Step]) -> None:
+        if of is self.survey:
+            self.steps, self._steps_of = found, of
+            self.stepped.emit()
+
+    def suggest(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
+        """Looks for the plan that gives up least, in addition to what has been decided by hand."""
+        self.peek(False)
+        of = self.survey
+        if of is None or self.document is None:
+            return
+        document = self.document
+        wishes = wishes_for(of, weights, kinds)
+
+        def work() -> None:
+            self._landing.post(self._take_suggestion, (self._beside.suggest(of, wishes), document))
+
+        self._look_work.submit(self._guarded, work, "no plan could be suggested", self.not_suggested.emit)
+
+    def compare(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
+        """Looks for three plans; `compared` brings them by name."""
+        self.peek(False)
+        of = self.survey
+        if of is None:
+            return
+        wishes = wishes_for(of, weights, kinds)
+
+        def work() -> None:
+            self._landing.post(self.compared.emit, self._beside.alternatives(of, wishes))
+
+        self._look_work.submit(self._guarded, work, "the plans could not be compared", self.not_suggested.emit)
+
+    @property
+    def is_peeking(self) -> bool:
+        """Whether the session is shown without its plan just now."""
+        return self._peeked is not None
+
+    def peek(self, on: bool) -> None:
+        """Shows the session without its plan for as long as it is on; the plan itself stays."""
+        of, at, document = self.survey, self.instant, self.document
+        if of is None or at is None or document is None or on == self.is_peeking:
+            return
+        if on and of.plan.decisions:
+            bare = survey(document.session, Plan(), self.cards, document.machine, document.buffer, of)
+            self._peeked = (of, at)
+            self.survey, self.instant = bare, instant(bare, at.second)
+        elif not on and self._peeked is not None:
+            self.survey, self.instant = self._peeked
+            self._peeked = None
+        else:
+            return
+        self.recomputed.emit()
+
+    def keep_plan(self, name: str) -> None:
+        """Puts the plan by under a name, with the buffer size; one of the same name gives way."""
+        if self.document is not None:
+            others = tuple(kept for kept in self.document.kept if kept.name != name)
+            made = KeptPlan(name, self.document.plan, self.document.buffer)
+            self.change(f"keep the plan {name}", self.document._replace(kept=(*others, made)))
+
+    def use_plan(self, kept: KeptPlan) -> None:
+        """Takes a plan that was put by, and its buffer size."""
+        self._change(f"plan {kept.name}", plan=kept.plan, buffer=kept.buffer)
+
+    def forget_plan(self, kept: KeptPlan) -> None:
+        """Lets go of a plan that was put by."""
+        if self.document is not None:
+            others = tuple(each for each in self.document.kept if each != kept)
+            self.change(f"forget the plan {kept.name}", self.document._replace(kept=others))
+
+    def tick(self, lines: Sequence[str]) -> None:
+        """Notes which lines of the restore list are done."""
+        if self.document is not None:
+            plan = msgspec.structs.replace(self.document.plan, put_back=tuple(lines))
+            self._change("restore list", plan=plan)
+
+    def _take_suggestion(self, result: tuple[Suggestion, Document]) -> None:
+        found, document = result
+        # What has been decided meanwhile goes before a suggestion that does not know of it.
+        if self.document is document:
+            self.change("suggested plan", document._replace(plan=found.plan))
+        self.suggested.emit(found)
+
+    def clear_plan(self) -> None:
+        """Takes all decisions back; pinned tracks stay pinned."""
+        self._change_plan("take back all decisions", lambda plan: plan.without(*plan.decisions))
+
+    def stand(self, strip_ids: Sequence[str], standing: Standing) -> None:
+        """Says of these tracks that they are done, as most are, or in work: what freezing them costs goes by it."""
+        self._change_plan(f"tracks {standing}", lambda plan: plan.stand(strip_ids, standing))
+
+    def pin(self, strip_ids: Sequence[str], on: bool) -> None:
+        """Pins strips, so that a suggestion leaves them alone, or lets them go."""
+        if strip_ids:
+            self._change_plan("pin" if on else "let go", lambda plan: plan.pin(strip_ids, on))
+
+    def learn(self, predicted: Prediction, of: Rehearsal) -> None:
+        """Takes what a rehearsal has taught into the prediction."""
+        if self.document is not None:
+            session = self.document.session
+            host = learned(session, predicted, of)
+            after = msgspec.structs.replace(session, host=host)
+            self.change("what the rehearsal taught", self.document._replace(session=after))
+
+    def close(self) -> None:
+        """Ends the threads; nothing is computed after."""
+        self._is_closed = True
+        self._landing.close()
+        self._looking += 1
+        self._look_soon.stop()
+        self._beside.close()
+        self._look_work.shutdown(wait=True, cancel_futures=True)
+        self._asked += 1
+        self._weighing += 1
+        self._weigh_soon.stop()
+        self._work.shutdown(wait=True, cancel_futures=True)

@@ -1,0 +1,101 @@
+"""Rehearsing while the window stays alive: the worker is listened to in a thread, and its news come as signals."""
+
+from __future__ import annotations
+
+import logging
+import threading
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.cards.card import Cards
+from ...core.decisions.decision import Plan
+from ...core.load.rehearsal import Prediction, Rehearsal
+from ...core.session.computer import Machine
+from ...core.session.session import Session
+from ...core.survey import Instant, Survey, instant, prediction, survey, to_rehearse
+from ...probe import rehearsal
+from ...probe.isolation import Failure
+from ...probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
+from .to_window_thread import Landing
+
+log = logging.getLogger(__name__)
+
+
+class Rehearsing(QObject):
+    """At most one rehearsal at a time.
+
+    `loading` (done, total, name) and `playing` (blocks done, total, missed so far, load of the last blocks) tell how
+    it goes; `ended` brings the outcome with its prediction and survey, `failed` a sentence. Cancelling is told as a
+    failure.
+    """
+
+    loading = Signal(int, int, str)
+    playing = Signal(int, int, int, float)
+    ended = Signal(object, object, object)
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._landing = Landing(self)
+        self._thread: threading.Thread | None = None
+        self._cancel = threading.Event()
+
+    @property
+    def is_running(self) -> bool:
+        return self._thread is not None and self._thread.is_alive()
+
+    def start(self, of: Survey, second: float, cores: int, seconds: float) -> None:
+        """Rehearses a moment of the session with its plan. Does nothing while one is going on."""
+        self.start_with(of.session, of.plan, of.planned.cards, of.buffer, second, cores, seconds)
+
+    def start_with(
+        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float
+    ) -> None:
+        """The same for any session with a plan, at a moment or (None) at its worst one."""
+        if self.is_running:
+            return
+        self._cancel.clear()
+        arguments = (session, plan, cards, buffer, second, cores, seconds)
+        self._thread = threading.Thread(target=self._run, args=arguments, daemon=True)
+        self._thread.start()
+
+    def cancel(self) -> None:
+        self._cancel.set()
+
+    def _run(
+        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float
+    ) -> None:
+        try:
+            # What is predicted is this computer with so many cores, whatever the session is planned for.
+            here = survey(to_rehearse(session), plan, cards, Machine(cores), buffer)
+            last = self._listen(here, instant(here, second), seconds)
+        except Exception as error:
+            log.exception("the rehearsal failed")
+            last = f"The rehearsal ended early: {error}."
+        if isinstance(last, str):
+            self._landing.last(self.failed.emit, last)
+        else:
+            self._landing.last(self.ended.emit, *last)
+
+    def _listen(self, of: Survey, at: Instant, seconds: float) -> tuple[Rehearsal, Prediction, Survey] | str:
+        """Tells how far it is; the outcome, or why there is none."""
+        outcome: Rehearsal | None = None
+        for message in rehearsal.run(of, at, seconds, self._cancel.is_set):
+            if isinstance(message, Failure):
+                return f"The rehearsal {message.reason}."
+            if isinstance(message, LoadingMessage):
+                self._landing.post(self.loading.emit, message.done, message.total, message.name)
+            elif isinstance(message, PlayingMessage):
+                self._landing.post(self.playing.emit, message.done, message.total, message.missed, message.load)
+            elif isinstance(message, PlayedMessage):
+                outcome = message.rehearsal
+        if outcome is None:
+            return "The rehearsal was cancelled."
+        return outcome, prediction(of, at), of
+
+    def close(self) -> None:
+        """Cancels and waits for the thread; nothing is told after."""
+        self._landing.close()
+        self.cancel()
+        if self._thread is not None:
+            self._thread.join(5)

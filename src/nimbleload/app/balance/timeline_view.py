@@ -1,0 +1,335 @@
+"""Load through the piece: now and with the plan, the limit and the deadline, the sections, the chosen moment."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+from shiboken6 import VoidPtr
+
+from ...core.load.load_map import LoadMap
+from ...core.load.ranking import Stretch
+from ...core.survey import Survey, worst_seconds
+from ...core.units import clock, percent
+from ..look.picture import Picture, elided, focus_frame
+from ..look.theme import theme
+
+
+def polygon(x: NDArray[np.float64], y: NDArray[np.float64]) -> QPolygonF:
+    """A polygon of these points (N, N), filled without making a Python object for each."""
+    shape = QPolygonF()
+    shape.resize(len(x))
+    memory = np.frombuffer(VoidPtr(shape.data(), 16 * len(x), True), np.float64)  # type: ignore
+    memory[0::2], memory[1::2] = x, y
+    return shape
+
+
+class TimelineView(Picture):
+    """The load of every moment; `moved` tells the second that was clicked, `stepped` a step to the next moment.
+
+    `stretched` tells the two seconds between which the mouse was drawn with Shift held; None when they are let go.
+    """
+
+    moved = Signal(float)
+    stepped = Signal(int)
+    stretched = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Load through the piece", parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self._of: Survey | None = None
+        self._held: LoadMap | None = None
+        self._second = 0.0
+        self._worst: list[float] = []
+        self._hover: float | None = None
+        self._shapes: dict[tuple[bool, int, int], QPolygonF] = {}
+        self._band: NDArray[np.float64] | None = None
+        self.stretch: Stretch | None = None
+        self._drawn_from: float | None = None
+
+    def show_survey(self, of: Survey, held: LoadMap | None = None) -> None:
+        """Shows the load with the plan and without, and that of a version that is `held` as a line."""
+        top = self._top() if self._of is not None else 0.0
+        kept = self._of is not None and of.before is self._of.before and self._top_of(of, held) == top
+        self._of, self._held = of, held if held is not of.after else None
+        self._shapes = {key: shape for key, shape in self._shapes.items() if kept and not key[0]}
+        self._worst = worst_seconds(of.after, 5)
+        highest = float(of.after.load.max())
+        where = ", ".join(clock(s) for s in self._worst)
+        self.describe(f"Highest load {percent(highest)}; worst moments at {where}.")
+        self.update()
+
+    def shows(self, of: Survey, held: LoadMap | None) -> bool:
+        """Whether it shows that survey and that held version already."""
+        return self._of is of and self._held is (held if held is not of.after else None)
+
+    def show_band(self, bad: NDArray[np.float64] | None) -> None:
+        """What one block in a hundred reaches in each moment with the plan (M, fractions), once it is known."""
+        self._band = bad
+        self.update()
+
+    def show_second(self, second: float) -> None:
+        self._second = second
+        self.update()
+
+    def figures(self) -> list[list[str]]:
+        if self._of is None:
+            return []
+        before, after = self._of.before, self._of.after
+        rows = [["start (s)", "end (s)", "load with the plan", "longest chain", "evenly spread", "first block"]]
+        for m in range(len(after.load)):
+            figures = (
+                after.times[m],
+                after.times[m + 1],
+                after.load[m],
+                after.chain[m],
+                after.spread[m],
+                after.waking[m],
+            )
+            rows.append([f"{value:.4f}" for value in figures])
+        if before is not after:
+            rows.append(["start (s)", "end (s)", "load without the plan"])
+            for m in range(len(before.load)):
+                rows.append([f"{value:.4f}" for value in (before.times[m], before.times[m + 1], before.load[m])])
+        if self._held is not None:
+            rows.append(["start (s)", "end (s)", "load of the version held"])
+            borders = zip(self._held.times[:-1], self._held.times[1:], self._held.load, strict=True)
+            rows += [[f"{value:.4f}" for value in row] for row in borders]
+        return rows
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, theme.px(170))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(300), theme.px(110))
+
+    # Geometry
+
+    def _plot(self) -> QRectF:
+        return QRectF(theme.px(44), theme.px(6), self.width() - theme.px(56), self.height() - theme.px(28))
+
+    def _top(self) -> float:
+        assert self._of is not None
+        return self._top_of(self._of, self._held)
+
+    @staticmethod
+    def _top_of(of: Survey, held: LoadMap | None) -> float:
+        """The load at the upper edge."""
+        maps = (of.before, of.after) if held is None else (of.before, of.after, held)
+        return max(1.15, 1.12 * max(float(each.load.max()) for each in maps))
+
+    def _length(self) -> float:
+        assert self._of is not None
+        return max(float(self._of.after.times[-1]), 1e-9)
+
+    def _x(self, second: float) -> float:
+        plot = self._plot()
+        return plot.left() + plot.width() * second / self._length()
+
+    def _y(self, load: float) -> float:
+        plot = self._plot()
+        return plot.bottom() - plot.height() * load / self._top()
+
+    def _area(self, planned: bool) -> QPolygonF:
+        """The filled shape under the load, with the plan or without, which is constant within each moment."""
+        key = (planned, self.width(), self.height())
+        if key not in self._shapes:
+            assert self._of is not None
+            of = self._of.after if planned else self._of.before
+            self._shapes[key] = self._shape(of.times, of.load)
+        return self._shapes[key]
+
+    def _shape(self, times: NDArray[np.float64], load: NDArray[np.float64]) -> QPolygonF:
+        plot = self._plot()
+        x = plot.left() + plot.width() * np.repeat(times, 2) / self._length()
+        y = plot.bottom() - plot.height() * np.concatenate(([0.0], np.repeat(load, 2), [0.0])) / self._top()
+        return polygon(x, y)
+
+    # Painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._of is None:
+            return
+        painter = self.pen()
+        plot = self._plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground"))
+        painter.drawRect(plot)
+        after = self._area(True)
+        if self._of.before is not self._of.after:
+            painter.setBrush(theme.colour("before"))
+            painter.drawPolygon(self._area(False))
+        if self._band is not None and len(self._band) == len(self._of.after.load):
+            painter.setBrush(theme.hatch(theme.colour("text"), 4))
+            painter.drawPolygon(self._shape(self._of.after.times, self._band))
+        painter.setBrush(theme.colour("teal"))
+        painter.drawPolygon(after)
+        self._paint_overload(painter, plot, after)
+        self._paint_held(painter, plot)
+        self._paint_waking(painter, plot)
+        self._paint_stretch(painter, plot)
+        self._paint_frame(painter, plot)
+        self._paint_moment(painter, plot)
+        focus_frame(painter, self)
+
+    def _paint_overload(self, painter, plot: QRectF, after: QPolygonF) -> None:
+        """What lies above the deadline under the plan, in another colour and hatched."""
+        painter.save()
+        painter.setClipRect(QRectF(plot.left(), plot.top(), plot.width(), self._y(1.0) - plot.top()))
+        painter.setBrush(theme.colour("brick"))
+        painter.drawPolygon(after)
+        painter.setBrush(theme.hatch(theme.colour("ground"), 5))
+        painter.drawPolygon(after)
+        painter.restore()
+
+    def _paint_held(self, painter, plot: QRectF) -> None:
+        """The load of the version that is held, as a line over everything."""
+        if self._held is None:
+            return
+        times = np.minimum(np.repeat(self._held.times, 2)[1:-1], self._length())
+        x = plot.left() + plot.width() * times / self._length()
+        y = plot.bottom() - plot.height() * np.repeat(self._held.load, 2) / self._top()
+        painter.setPen(QPen(theme.colour("text"), 1.5))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(polygon(x, y))
+        painter.setPen(Qt.PenStyle.NoPen)
+
+    def _paint_stretch(self, painter, plot: QRectF) -> None:
+        """The chosen stretch, bright between two lines."""
+        if self.stretch is None:
+            return
+        left, right = (self._x(second) for second in self.stretch)
+        shade = theme.colour("brass")
+        shade.setAlphaF(0.16)
+        painter.fillRect(QRectF(left, plot.top(), right - left, plot.height()), shade)
+        painter.setPen(QPen(theme.colour("brass"), 1))
+        for x in (left, right):
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+
+    def _paint_waking(self, painter, plot: QRectF) -> None:
+        """The first blocks of moments in which something wakes up, as lines above the load; past the deadline thick."""
+        assert self._of is not None
+        of = self._of.after
+        for m in np.flatnonzero(of.waking > 1.01 * of.load).tolist():
+            late = of.waking[m] > 1.0
+            painter.setPen(QPen(theme.colour("brick" if late else "quiet"), 2 if late else 1))
+            x, top = self._x(float(of.times[m])), max(self._y(float(of.waking[m])), plot.top())
+            painter.drawLine(QPointF(x, self._y(float(of.load[m]))), QPointF(x, top))
+
+    def _paint_frame(self, painter, plot: QRectF) -> None:
+        """The limit, the deadline, and the sections' borders and names."""
+        assert self._of is not None
+        limit = self._of.session.limit
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        for load, name, style in ((1.0, "text", Qt.PenStyle.SolidLine), (limit, "brass", Qt.PenStyle.DashLine)):
+            y = self._y(load)
+            painter.setPen(QPen(theme.colour(name), 1.4, style))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            words = QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14))
+            painter.drawText(words, right, percent(load))
+        sections = self._of.session.sections
+        for k, section in enumerate(sections):
+            x = self._x(section.start)
+            painter.setPen(theme.colour("line"))
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, self.height() - theme.px(6)))
+            end = self._x(sections[k + 1].start) if k + 1 < len(sections) else plot.right()
+            painter.setPen(theme.colour("quiet"))
+            name = elided(painter, f"{section.name}  {clock(section.start)}", end - x - theme.px(8))
+            painter.drawText(QPointF(x + theme.px(5), self.height() - theme.px(8)), name)
+
+    def _paint_moment(self, painter, plot: QRectF) -> None:
+        """The worst moments as marks along the top, the chosen one as a line with its time."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("text"))
+        for second in self._worst:
+            x = self._x(second)
+            painter.drawPolygon(
+                QPolygonF([QPointF(x - 4, plot.top()), QPointF(x + 4, plot.top()), QPointF(x, plot.top() + 6)])
+            )
+        if self._hover is not None:
+            painter.setPen(QPen(theme.colour("quiet"), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(self._x(self._hover), plot.top()), QPointF(self._x(self._hover), plot.bottom()))
+        x = self._x(min(max(self._second, 0.0), self._length()))
+        painter.setPen(QPen(theme.colour("brass"), 2))
+        painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+        painter.setFont(theme.font(11, True))
+        label = clock(self._second)
+        width = painter.fontMetrics().horizontalAdvance(label) + theme.px(8)
+        left = x + 3 if x + width + 3 < plot.right() else x - width - 3
+        flag = QRectF(left, plot.top() + theme.px(8), width, theme.px(16))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("brass"))
+        painter.drawRoundedRect(flag, 2, 2)
+        painter.setPen(theme.colour("on_brass"))
+        painter.drawText(flag, Qt.AlignmentFlag.AlignCenter, label)
+
+    # Mouse and keyboard
+
+    def _second_at(self, x: float) -> float:
+        plot = self._plot()
+        share = (x - plot.left()) / max(plot.width(), 1)
+        return min(max(share, 0.0), 1.0) * self._length()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self._of is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        second = self._second_at(event.position().x())
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._drawn_from = second
+            return
+        self._take_stretch(None)
+        self.moved.emit(second)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drawn_from = None
+
+    def let_go(self) -> None:
+        """No stretch is chosen any more."""
+        self._take_stretch(None)
+
+    def _take_stretch(self, stretch: Stretch | None) -> None:
+        if stretch != self.stretch:
+            self.stretch = stretch
+            self.stretched.emit(stretch)
+            self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._of is None:
+            return
+        second = self._second_at(event.position().x())
+        if self._drawn_from is not None and second != self._drawn_from:
+            self._take_stretch((min(self._drawn_from, second), max(self._drawn_from, second)))
+        elif event.buttons() & Qt.MouseButton.LeftButton and self._drawn_from is None:
+            self.moved.emit(second)
+        self._hover = second
+        after = self._of.after
+        moment = self._of.planned.moments.at(second)
+        peak = f", one block in a hundred {percent(float(self._band[moment]))}" if self._band is not None else ""
+        self.setToolTip(f"{clock(second)}: {percent(float(after.load[moment]))}{peak}")
+        self.update()
+
+    def _stretch_by(self, step: int) -> None:
+        """Draws the stretch from the chosen second on, a hundredth of the piece longer or shorter."""
+        other = self._second
+        if self.stretch is not None:
+            other = self.stretch[0] if self.stretch[1] == self._second else self.stretch[1]
+        other = min(max(other + step * self._length() / 100, 0.0), self._length())
+        self._take_stretch((min(self._second, other), max(self._second, other)) if other != self._second else None)
+
+    def leaveEvent(self, event) -> None:
+        self._hover = None
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if event.key() == Qt.Key.Key_Escape and self.stretch is not None:
+            self._take_stretch(None)
+        elif step is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._stretch_by(step)
+        elif step is None:
+            super().keyPressEvent(event)
+        else:
+            self.stepped.emit(step)

@@ -1,0 +1,1 @@
+"""What may be decided: options with their savings, the plan's steps, and their dialogs."""

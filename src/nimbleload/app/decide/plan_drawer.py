@@ -1,0 +1,246 @@
+"""The plan as steps down from today's load: each with what it brings and a word to take it back; and a suggestion."""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.decisions.decision import Decision, DecisionKind
+from ...core.decisions.price import PRESETS, Weights
+from ...core.optimise.candidates import KINDS
+from ...core.optimise.steps import Step, worst_block
+from ...core.optimise.suggest import Suggestion
+from ...core.optimise.weigh import given_back
+from ...core.session.session import Session
+from ...core.survey import Survey
+from ...core.told.restore_list import restore_list
+from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
+from ...core.units import minutes, percent
+from ..look.theme import theme
+from .decide_dialogs import WeightsDialog
+
+OWN = "your own…"
+
+
+class PlanDrawer(QFrame):
+    """`suggest_wanted` asks for a plan (weights, kinds allowed); `removed` takes a step's decisions back.
+
+    `moved` brings a step's number and by how many places it is to come later; `replaced` a decision and another one in
+    its place.
+    """
+
+    suggest_wanted = Signal(object, list)
+    removed = Signal(object)
+    moved = Signal(int, int)
+    replaced = Signal(object, object)
+    cleared = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setProperty("role", "panel")
+        self._title, self._words = QLabel("The plan"), QLabel()
+        self._title.setProperty("role", "title")
+        self._words.setWordWrap(True)
+        self.preset = QComboBox()
+        self.preset.addItems([*PRESETS, OWN])
+        self._own = Weights()
+        self.preset.setAccessibleName("What hurts")
+        self.kinds = {kind: QCheckBox(kind) for kind in KINDS}
+        self.suggest = QPushButton("Suggest")
+        self.steps, self.restore = QListWidget(), QLabel()
+        self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.steps.setTextElideMode(Qt.TextElideMode.ElideRight)
+        self.steps.setAccessibleName("The decisions of the plan, with the worst load after each")
+        self.restore.setWordWrap(True)
+        self.restore.setProperty("role", "quiet")
+        self.remove, self.clear = QPushButton("Take back"), QPushButton("Take back all")
+        self.earlier, self.later = QPushButton("↑"), QPushButton("↓")
+        self._decisions: list[tuple[Decision, ...]] = []
+        self._chosen: tuple[Decision, ...] = ()
+        self._session: Session | None = None
+        self._lay_out()
+        self.suggest.clicked.connect(self._ask)
+        self.preset.activated.connect(lambda _: self.ask_weights() if self.preset.currentText() == OWN else None)
+        self.remove.clicked.connect(self.remove_chosen)
+        self.clear.clicked.connect(self.cleared)
+        for button, by, keys, word in (
+            (self.earlier, -1, "Alt+Up", "earlier"),
+            (self.later, 1, "Alt+Down", "later"),
+        ):
+            button.setFixedWidth(theme.px(30))
+            button.clicked.connect(lambda _=False, by=by: self.move_chosen(by))
+            button.setToolTip(f"Take this step {word} ({keys})")
+            button.setAccessibleName(button.toolTip())
+            QShortcut(QKeySequence(keys), self.steps, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(
+                lambda by=by: self.move_chosen(by)
+            )
+        self.steps.currentRowChanged.connect(self._choose)
+        self.steps.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.steps.customContextMenuRequested.connect(self._ask_how)
+
+    def _lay_out(self) -> None:
+        top = QHBoxLayout()
+        top.addWidget(self.preset, 1)
+        top.addWidget(self.suggest)
+        allowed = QGridLayout()
+        allowed.setColumnStretch(3, 1)
+        for number, box in enumerate(self.kinds.values()):
+            box.setChecked(True)
+            allowed.addWidget(box, *divmod(number, 3))
+        bottom = QHBoxLayout()
+        for button in (self.remove, self.clear, self.earlier, self.later):
+            button.setProperty("role", "narrow")
+        bottom.addWidget(self.remove)
+        bottom.addWidget(self.clear)
+        bottom.addStretch(1)
+        bottom.addWidget(self.earlier)
+        bottom.addWidget(self.later)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 7, 8, 6)
+        column.setSpacing(4)
+        column.addWidget(self._title)
+        column.addLayout(top)
+        column.addLayout(allowed)
+        column.addWidget(self._words)
+        column.addWidget(self.steps, 1)
+        column.addWidget(self.restore)
+        column.addLayout(bottom)
+
+    def _ask(self) -> None:
+        self.suggest_wanted.emit(self.weights(), self.allowed())
+
+    def weights(self) -> Weights:
+        """What hurts: a preset, or the user's own."""
+        return PRESETS.get(self.preset.currentText(), self._own)
+
+    def ask_weights(self) -> None:
+        """Asks for weights of the user's own, from those in force; they are taken at once."""
+        dialog = WeightsDialog(self.weights(), self)
+        dialog.changed.connect(self._take_weights)
+        dialog.open()
+
+    def _take_weights(self, weights: Weights) -> None:
+        self._own = weights
+        self.preset.setCurrentText(OWN)
+
+    def allowed(self) -> list[DecisionKind]:
+        """The kinds of decision that a suggestion may take."""
+        return [kind for kind, box in self.kinds.items() if box.isChecked()]
+
+    def remove_chosen(self) -> None:
+        """Takes the chosen step back."""
+        row = self.steps.currentRow()
+        if 0 <= row < len(self._decisions):
+            self.removed.emit(self._decisions[row])
+
+    def move_chosen(self, by: int) -> None:
+        """Has the chosen step come so many places later, if there is room."""
+        row = self.steps.currentRow()
+        if 0 <= row < len(self._decisions) and 0 <= row + by < len(self._decisions):
+            self.moved.emit(row, by)
+
+    def _ask_how(self, at: QPoint) -> None:
+        """Offers how the step under the pointer is done: its plugins unloaded or not, its source muted or off."""
+        item = self.steps.itemAt(at) or self.steps.currentItem()
+        row = self.steps.row(item) if item is not None else -1
+        if not 0 <= row < len(self._decisions) or len(self._decisions[row]) != 1:
+            return
+        (decision,) = self._decisions[row]
+        menu = QMenu(self.steps)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        if decision.kind == "freeze":
+            other = replace(decision, unloaded=not decision.unloaded)
+            words = "Keep its plugins loaded" if decision.unloaded else "Unload its plugins"
+            menu.addAction(words, lambda: self.replaced.emit(decision, other))
+        elif decision.kind == "bounce" and decision.start is None and self._is_track(decision):
+            other = replace(decision, muted=not decision.muted)
+            words = "Switch its source off" if decision.muted else "Leave its source muted"
+            menu.addAction(words, lambda: self.replaced.emit(decision, other))
+        if menu.actions():
+            menu.popup(self.steps.viewport().mapToGlobal(at))
+
+    def _is_track(self, decision: Decision) -> bool:
+        return self._session is not None and self._session.strip(decision.strip).kind == "track"
+
+    def _choose(self, row: int) -> None:
+        """The step of this row is the chosen one, wherever it goes."""
+        known = 0 <= row < len(self._decisions) and self.steps.count() == len(self._decisions)
+        if known:
+            self._chosen = self._decisions[row]
+        self.remove.setEnabled(known)
+        self.earlier.setEnabled(known and row > 0)
+        self.later.setEnabled(known and row + 1 < len(self._decisions))
+
+    def show_plan(self, of: Survey, steps: list[Step] | None) -> None:
+        """Shows the plan in force; its steps once they are known."""
+        plan, self._session = of.plan, of.session
+        before, after = float(of.before.load.max()), float(of.after.load.max())
+        count = len(plan.steps())
+        if not count:
+            self._words.setText("No decisions yet. Choose a track to see what each saves, or have a plan suggested.")
+        else:
+            several = "step" if count == 1 else "steps"
+            cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
+            self._words.setText(f"{count} {several}{cost}: worst {percent(before)} → {percent(after)}.")
+        self._decisions = [step.decisions for step in steps] if steps is not None else plan.steps()
+        chosen, row = self._chosen, self.steps.currentRow()
+        self.steps.clear()
+        at = worst_block(of) if steps else None
+        for step in steps or ():
+            item = QListWidgetItem(f"{percent(step.before)} → {percent(step.load)}   {words(of, step.decisions)}")
+            assert at is not None
+            item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{why(of, at, step.decisions)}")
+            self.steps.addItem(item)
+        if steps is None and count:
+            self.steps.addItem("Working out the steps…")
+        row = self._decisions.index(chosen) if chosen in self._decisions else min(row, self.steps.count() - 1)
+        self.steps.setCurrentRow(row if steps is not None else -1)
+        self._chosen = chosen if chosen in self._decisions else self._chosen
+        self._choose(self.steps.currentRow())
+        back = restore_list(of.session, plan)
+        left = len([line for line in back if line not in plan.put_back])
+        said = f"{left} things to put back before the render (B shows them)." if back else ""
+        given = given_back(of)
+        if given.memory >= 1 << 20:
+            said += f" Unloaded: {given.memory / (1 << 20):.0f} MB given back, {given.seconds:.1f} s to load again."
+        self.restore.setText(said)
+        self.restore.setVisible(bool(back))
+        self.clear.setEnabled(count > 0)
+
+    def show_suggesting(self, said: str = "Looking for the plan that gives up least…") -> None:
+        self.suggest.setEnabled(False)
+        self._words.setText(said)
+
+    def show_trouble(self, reason: str) -> None:
+        """Says why there is no suggestion; the plan in force stays."""
+        self.suggest.setEnabled(True)
+        self._words.setText(reason)
+
+    def show_suggestion(self, of: Survey, found: Suggestion) -> None:
+        """Says how good the suggested plan is; the plan itself comes with `show_plan`."""
+        if not found.reached:
+            self._words.setText(in_the_way(of, found))
+        else:
+            several = "step" if len(found.steps) == 1 else "steps"
+            reached = f"{len(found.steps)} {several}, {minutes(found.price)}, reach {percent(found.load)}."
+            self._words.setText(f"{reached} {how_good(found)}")
+
+    def minimumSizeHint(self):
+        hint = super().minimumSizeHint()
+        hint.setWidth(theme.px(220))
+        return hint

@@ -1,0 +1,1 @@
+"""What is open in the window, and its history; pure."""

@@ -1,0 +1,1 @@
+"""The frame around the pages: window, menus, finder, help, and what is remembered of them."""

@@ -1,0 +1,1 @@
+"""What all pages look like: theme, panels, pictures, the sentence on top."""

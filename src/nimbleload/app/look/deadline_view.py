@@ -1,0 +1,95 @@
+"""Every block of a rehearsal as a bar against its deadline."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from ...core.units import count, percent
+from .picture import Picture
+from .theme import theme
+
+
+class DeadlineView(Picture):
+    """The load of each block in order; where there are more blocks than pixels, the worst of each few."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Blocks against their deadlines", parent)
+        self._loads = np.zeros(0)
+        self._typical, self._dashed = 0.0, ""
+        self._xruns: tuple[int, ...] = ()
+
+    def show_loads(
+        self, loads: Sequence[float], typical: float, dashed: str = "predicted as typical", xruns: Sequence[int] = ()
+    ) -> None:
+        """The loads in order (fractions), and one as a line, with what it is; `xruns` are the places of blocks that a
+        sound server gave up."""
+        self._loads, self._typical, self._dashed, self._xruns = np.array(loads), typical, dashed, tuple(xruns)
+        if len(self._loads):
+            words = f"{len(self._loads)} blocks, {int((self._loads > 1).sum())} longer than the deadline"
+            self.describe(f"{words}; {count(len(self._xruns), 'xrun')}" if self._xruns else words)
+        self.setVisible(len(self._loads) > 0)
+        self.update()
+
+    def figures(self) -> list[list[str]]:
+        told = Counter(self._xruns)
+        rows = ([str(k + 1), f"{load:.4f}", str(told[k])] for k, load in enumerate(self._loads.tolist()))
+        return [["block", "load", "xruns"], *rows]
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, theme.px(190))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(300), theme.px(110))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if not len(self._loads):
+            return
+        painter = self.pen()
+        plot = QRectF(theme.px(50), theme.px(8), self.width() - theme.px(60), self.height() - theme.px(28))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("ground"))
+        painter.drawRect(plot)
+        top = max(1.15, 1.05 * float(self._loads.max()))
+        bars = min(len(self._loads), max(int(plot.width() / 2), 1))
+        groups = np.array_split(self._loads, bars)
+        width = plot.width() / bars
+        for late, name in ((False, "teal"), (True, "brick")):
+            painter.setBrush(theme.colour(name))
+            painter.drawRects([
+                QRectF(plot.left() + k * width, plot.bottom() - plot.height() * g.max() / top,
+                       max(width - 0.5, 0.5), plot.height() * g.max() / top)
+                for k, g in enumerate(groups) if (g.max() > 1) == late
+            ])  # fmt: skip
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        lines = ((1.0, "text", Qt.PenStyle.SolidLine), (self._typical, "brass", Qt.PenStyle.DashLine))
+        for load, name, style in lines:
+            y = plot.bottom() - plot.height() * min(load, top) / top
+            painter.setPen(QPen(theme.colour(name), 1.4, style))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14)), right, percent(load))
+        self._mark_xruns(painter, plot)
+        painter.setPen(theme.colour("quiet"))
+        painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
+
+    def legend(self, bars: int) -> str:
+        """What so many bars show, and what the lines are."""
+        blocks = len(self._loads)
+        each = f", each bar the fullest of up to {-(-blocks // bars)}" if bars < blocks else ""
+        xruns = "; wedges: xruns" if self._xruns else ""
+        return f"{blocks} blocks{each}; solid line: the deadline; dashed: {self._dashed}{xruns}"
+
+    def _mark_xruns(self, painter: QPainter, plot: QRectF) -> None:
+        """A wedge from above over each block that was given up, in a colour of its own: the server's word, not ours."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("text"))
+        half, height = theme.px(4), theme.px(9)
+        for place in sorted(set(self._xruns)):
+            x = plot.left() + plot.width() * (place + 0.5) / len(self._loads)
+            corners = [QPointF(x - half, plot.top()), QPointF(x + half, plot.top()), QPointF(x, plot.top() + height)]
+            painter.drawPolygon(corners)

@@ -1,0 +1,1 @@
+"""The page Measure: settings, how far measuring is, cost cards."""

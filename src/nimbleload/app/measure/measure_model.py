@@ -1,0 +1,168 @@
+"""The cost cards of a session as a table: what is known of each, and what measuring has brought so far."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
+
+from ...core.cards.card import CONDITIONS, Cards, CostCard
+from ...core.session.computer import BUFFER_SIZES
+from ...core.session.plugins import CardKey, PluginUse
+from ...core.session.session import Session
+from ...probe import session_run
+
+Index = QModelIndex | QPersistentModelIndex
+COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer")
+PLUGIN, SETTING, USED, STATE, GRID, COST = range(len(COLUMNS))
+Status = Literal["measured", "sample", "earlier", "measuring", "failed", "waiting", "partly", "missing"]
+WORDS: dict[Status, str] = {
+    "measured": "measured here",
+    "sample": "sample figures",
+    "earlier": "in an earlier way",
+    "measuring": "measuring…",
+    "failed": "failed",
+    "waiting": "waiting",
+    "partly": "partly measured",
+    "missing": "not measured",
+}
+
+
+class MeasureModel(QAbstractTableModel):
+    """A row for each cost card, the most used first."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.rows: list[tuple[CardKey, PluginUse, int]] = []
+        self.cards: Cards = {}
+        self.session: Session | None = None
+        self.rate = 48000
+        self.buffer = 256
+        self.waiting: set[CardKey] = set()
+        self.current: CardKey | None = None
+        self._numbers: dict[CardKey, int] = {}
+        self._full: dict[CardKey, tuple[CostCard, bool]] = {}
+
+    def show_session(self, session: Session, cards: Cards, buffer: int) -> None:
+        self.beginResetModel()
+        needed = session.cards_needed()
+        self.rows = sorted(((key, use, count) for key, (use, count) in needed.items()), key=lambda row: -row[2])
+        self.session = session
+        self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
+        self.cards, self.rate, self.buffer = cards, session.rate, buffer
+        self._full = {}
+        self.endResetModel()
+
+    def show_cards(self, cards: Cards, key: CardKey | None = None) -> None:
+        """The cards have changed; only the row of `key`, if one is named."""
+        self.cards = cards
+        if not self.rows:
+            return
+        first = self._numbers.get(key, 0) if key else 0
+        last = first if key else len(self.rows) - 1
+        self.dataChanged.emit(self.index(first, 0), self.index(last, len(COLUMNS) - 1))
+
+    def row_of(self, key: CardKey) -> int:
+        return self._numbers.get(key, 0)
+
+    def card(self, row: int) -> CostCard | None:
+        return self.cards.get(self.rows[row][0])
+
+    def status(self, row: int) -> Status:
+        key = self.rows[row][0]
+        if key == self.current:
+            return "measuring"
+        if key in self.waiting:
+            return "waiting"
+        card = self.card(row)
+        if card is None:
+            return "missing"
+        if card.failure:
+            return "failed"
+        if not card.cells:
+            return "missing"
+        if any(cell.provenance == "sample" for cell in card.cells):
+            return "sample"
+        if any(cell.provenance == "earlier" for cell in card.cells):
+            return "earlier"
+        known = self._full.get(key)
+        if known is None or known[0] is not card:
+            known = self._full[key] = (card, all(self.is_filled(row, b) for b in BUFFER_SIZES))
+        return "measured" if known[1] else "partly"
+
+    def is_filled(self, row: int, buffer: int) -> bool:
+        """Whether both conditions of a size are in the card."""
+        card = self.card(row)
+        return card is not None and all(card.cell(self.rate, buffer, c) is not None for c in CONDITIONS)
+
+    def is_measured(self, row: int, buffer: int) -> bool:
+        """Whether both conditions of a size were measured on this computer."""
+        card = self.card(row)
+        return card is not None and session_run.is_measured(card, self.rate, buffer)
+
+    def counts(self) -> dict[Status, int]:
+        """How many cards are in which state."""
+        found: dict[Status, int] = {}
+        for row in range(len(self.rows)):
+            status = self.status(row)
+            found[status] = found.get(status, 0) + 1
+        return found
+
+    # What the view asks
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return f"At {self.buffer} samples" if section == COST else COLUMNS[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid():
+            return None
+        row, column = index.row(), index.column()
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._text(row, column)
+        if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
+            return self.reason(row) if column == STATE else self._text(row, column)
+        return None
+
+    def reason(self, row: int) -> str:
+        """The state of a card with its reason, as a sentence."""
+        card = self.card(row)
+        status = self.status(row)
+        if status == "failed" and card is not None:
+            return f"{card.name or self.rows[row][1].label} {card.failure}."
+        return WORDS[status]
+
+    def _text(self, row: int, column: int) -> str:
+        _, use, used = self.rows[row]
+        if column == PLUGIN:
+            return use.label
+        if column == SETTING:
+            return self._setting(use)
+        if column == USED:
+            return f"{used} ×" if used else "variant"
+        if column == STATE:
+            return self.reason(row)
+        if column == GRID:
+            filled = sum(self.is_filled(row, b) for b in BUFFER_SIZES)
+            return f"{filled} of {len(BUFFER_SIZES)}"
+        card = self.card(row)
+        cost = card.cost(self.rate, self.buffer, "sounding") if card else None
+        if cost is None or cost.provenance == "unknown":
+            return "—"
+        return f"{cost.seconds * 1e6:.1f} µs" if cost.seconds < 1e-3 else f"{cost.seconds * 1e3:.2f} ms"
+
+    @staticmethod
+    def _setting(use: PluginUse) -> str:
+        words = use.setting.words()
+        return f"{words}; {use.voices} notes" if use.voices else words

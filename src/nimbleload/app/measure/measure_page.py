@@ -1,0 +1,437 @@
+"""Measure: what will be measured and how often it is used, results as they land, failures with their reason."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QWidget,
+)
+
+from ...core.cards.card import CostCard, Effect
+from ...core.cards.comparison import lighter, variant_of
+from ...core.cards.stand_ins import from_readings, standing_in
+from ...core.session.chain_edits import with_variant
+from ...core.session.computer import BUFFER_SIZES
+from ...core.session.plugins import CardKey, PluginUse
+from ...core.told.card_comparison import other_standards
+from ...probe import session_run
+from ...probe.session_run import Job, Progress
+from ...store.library import STAND_IN, TYPED
+from ..background.desk import Desk
+from ..look.panels import headed, panel
+from ..look.picture import elided
+from ..look.sentence import Sentence
+from ..look.theme import theme
+from ..look.wrapping import Wrapping
+from .cost_card import CardView
+from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
+from .measuring import Measuring
+from .typed_figures import ElsewhereDialog
+
+Index = QModelIndex | QPersistentModelIndex
+CARD_WIDTH = 360
+STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet", "earlier": "brass"}
+
+
+class CellDelegate(QStyledItemDelegate):
+    """Paints a cell of the table; the grid as one square a buffer size, filled as its results land."""
+
+    def __init__(self, model: MeasureModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = model
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(theme.px(80), theme.px(25))
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = QRectF(option.rect)  # type: ignore[attr-defined]
+        selected = option.state & QStyle.StateFlag.State_Selected  # type: ignore[attr-defined]
+        if selected:
+            painter.fillRect(area, theme.colour("raised"))
+        inner = area.adjusted(theme.px(6), 0, -theme.px(6), 0)
+        if index.column() == GRID:
+            self._paint_grid(painter, index.row(), inner)
+        else:
+            status = self._model.status(index.row())
+            colour = STATE_COLOURS.get(status, "quiet") if index.column() == STATE else "text"
+            if index.column() in (SETTING, USED):
+                colour = "quiet"
+            painter.setPen(theme.colour(colour))
+            painter.setFont(theme.font(12))
+            side = Qt.AlignmentFlag.AlignRight if index.column() in (USED, COST) else Qt.AlignmentFlag.AlignLeft
+            text = elided(painter, str(index.data()), inner.width())
+            painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | side, text)
+        painter.restore()
+
+    def _paint_grid(self, painter: QPainter, row: int, area: QRectF) -> None:
+        """Filled: measured here; filled grey: known from elsewhere; outlined: not known."""
+        step = min(area.width() / len(BUFFER_SIZES), theme.px(24))
+        side = min(step - 3, area.height() - theme.px(10))
+        outline = theme.colour("brick" if self._model.status(row) == "failed" else "line")
+        for k, buffer in enumerate(BUFFER_SIZES):
+            square = QRectF(area.left() + k * step, area.center().y() - side / 2, step - 3, side)
+            if self._model.is_filled(row, buffer):
+                colour = theme.colour("teal" if self._model.is_measured(row, buffer) else "quiet")
+                painter.setPen(colour)
+                painter.setBrush(colour)
+            else:
+                painter.setPen(outline)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(square.adjusted(0.5, 0.5, -0.5, -0.5))
+
+
+class MeasurePage(QWidget):
+    """The page. `state_changed` tells its state in a word, and a colour for it."""
+
+    state_changed = Signal(str, str)
+
+    def __init__(self, desk: Desk, measuring: Measuring, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._desk, self.measuring = desk, measuring
+        self.model = MeasureModel(self)
+        self.sentence = Sentence()
+        self.table = QTableView()
+        self.card, self.beside = CardView("Keep beside"), CardView("Put away")
+        self.elsewhere = QPushButton("Figures from elsewhere…")
+        self.stop = QPushButton("Pause")
+        self.again = QPushButton("Measure all again")
+        self.retry = QPushButton("Try the failed ones again")
+        self.cancel = QPushButton("Cancel")
+        self.bar = QProgressBar()
+        self.left = QLabel()
+        self._jobs: list[Job] = []
+        self._done_cells = 0
+        self._forget_first()
+        self._outcome = ""
+        self._trying: PluginUse | None = None
+        self._tick = QTimer(self)
+        self._tick.setInterval(500)
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        table = self.table
+        table.setModel(self.model)
+        table.setItemDelegate(CellDelegate(self.model, table))
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        table.verticalHeader().setVisible(False)
+        table.setShowGrid(False)
+        table.setAccessibleName("Cost cards of this session")
+        table.setTabKeyNavigation(False)
+        header = table.horizontalHeader()
+        header.setHighlightSections(False)
+        for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
+            mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
+            header.setSectionResizeMode(column, mode)
+        self.size_columns()
+        self.bar.setTextVisible(False)
+        self.left.setProperty("role", "quiet")
+        buttons = Wrapping(self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again, at_end=True)
+        frame, inside = panel()
+        inside.addWidget(table, 1)
+        inside.addWidget(self.bar)
+        inside.addLayout(buttons)
+        halves = QSplitter(Qt.Orientation.Horizontal)
+        halves.addWidget(frame)
+        halves.addWidget(self.card)
+        halves.addWidget(self.beside)
+        self.beside.hide()
+        self.beside.settings.setEnabled(False)
+        for number, share in enumerate((3, 1, 1)):
+            halves.setStretchFactor(number, share)
+        halves.setChildrenCollapsible(False)
+        halves.setSizes([850, 420, 0])
+        self.halves = halves
+        headed(self, self.sentence).addWidget(halves, 1)
+
+    def size_columns(self) -> None:
+        """Widths and heights for the text size in force."""
+        for column, width in ((PLUGIN, 120), (USED, 50), (GRID, 170), (COST, 100)):
+            self.table.setColumnWidth(column, theme.px(width))
+        self.table.verticalHeader().setDefaultSectionSize(theme.px(25))
+
+    def _connect(self) -> None:
+        self.sentence.pressed.connect(self.start)
+        self.cancel.clicked.connect(self.measuring.cancel)
+        self.again.clicked.connect(lambda: self.start(again=True))
+        self.retry.clicked.connect(self.start_failed)
+        self.measuring.started.connect(self._show_started)
+        self.measuring.progressed.connect(self._show_progress)
+        self.measuring.ended.connect(self._show_ended)
+        self.measuring.tried.connect(self._take_tried)
+        self.measuring.tried_all.connect(self._end_trying)
+        self.stop.clicked.connect(self.pause)
+        self.elsewhere.clicked.connect(self.ask_elsewhere)
+        self.card.pressed.connect(self.keep_beside)
+        self.beside.pressed.connect(self.put_away)
+        self.card.settings.try_wanted.connect(self.try_settings)
+        self.card.settings.variant_wanted.connect(self.make_variant)
+        self._tick.timeout.connect(self._show_time)
+        self.table.selectionModel().currentRowChanged.connect(self._show_card)
+        self._desk.opened.connect(self._show_session)
+        self._desk.recomputed.connect(self._show_buffer)
+
+    # What the user does
+
+    def start(self, again: bool = False) -> None:
+        """Measures what is not known on this computer; with `again`, everything."""
+        document = self._desk.document
+        if document is None:
+            return
+        known = {k: c for k, c in self._desk.cards.items() if not (again and c.failure)}
+        self.measuring.start(session_run.jobs(document.session, known, again=again), known, document.buffer)
+
+    def start_failed(self) -> None:
+        """Measures those again that have failed."""
+        document = self._desk.document
+        if document is None:
+            return
+        known = {k: c for k, c in self._desk.cards.items() if not c.failure}
+        failed = {k for k, c in self._desk.cards.items() if c.failure}
+        todo = [job for job in session_run.jobs(document.session, known) if job.key in failed]
+        self.measuring.start(todo, known)
+
+    def pause(self) -> None:
+        """Makes the run stand still, or go on."""
+        self.measuring.pause(not self.measuring.is_paused)
+        self._show_state()
+
+    def _row(self) -> tuple[CardKey, PluginUse] | None:
+        row = self.table.currentIndex().row()
+        return self.model.rows[row][:2] if 0 <= row < len(self.model.rows) else None
+
+    def try_settings(self) -> None:
+        """Tries single settings of the chosen plugin."""
+        document, row = self._desk.document, self._row()
+        if document is not None and row is not None and not self.measuring.is_running:
+            self._trying = row[1]
+            self.measuring.try_settings(row[1], document.session.rate, document.buffer, self._desk.cards.get(row[0]))
+            self._show_card()
+
+    def _take_tried(self, card: CostCard) -> None:
+        self._desk.take_card(card)
+        self.model.show_cards(self._desk.cards, card.key)
+        self._show_card()
+
+    def _end_trying(self, outcome: str) -> None:
+        self._trying = None
+        self._outcome = outcome
+        self._show_card()
+        self._show_state()
+
+    def make_variant(self, effects: list[Effect]) -> None:
+        """Takes the chosen values into the session as another setting of this plugin."""
+        document, row = self._desk.document, self._row()
+        if document is not None and row is not None and effects:
+            variant = variant_of(row[1], effects)
+            self._desk.edit(f"variant {variant.name}", with_variant(document.session, variant))
+
+    def keep_beside(self) -> None:
+        """Shows the chosen card a second time, where it stays while another one is chosen."""
+        document, row = self._desk.document, self._row()
+        if document is None or row is None:
+            return
+        self.beside.show_card(row[1], self._desk.cards.get(row[0]), document.session.rate, document.buffer)
+        self.beside.show()
+        self.table.setColumnHidden(GRID, True)  # the cards say more, and need the room
+        self.halves.setSizes([self.halves.width() - 2 * theme.px(CARD_WIDTH), *[theme.px(CARD_WIDTH)] * 2])
+
+    def put_away(self) -> None:
+        """Takes the card that was kept away again."""
+        self.beside.hide()
+        self.table.setColumnHidden(GRID, False)
+
+    def ask_elsewhere(self) -> None:
+        """Asks for readings or a stand-in for the chosen plugin."""
+        document, row = self._desk.document, self._row()
+        if document is None or row is None:
+            return
+        uses = {key: use for key, use, _ in self.model.rows}
+        dialog = ElsewhereDialog(row[1], uses, self._desk.cards, document.buffer, self)
+        rate = document.session.rate
+        dialog.typed.connect(lambda readings: self.take_elsewhere(from_readings(row[1], readings, rate), TYPED))
+        dialog.stands_in.connect(lambda other: self.take_elsewhere(standing_in(row[1], other), STAND_IN))
+        dialog.open()
+
+    def take_elsewhere(self, card: CostCard, source: str) -> None:
+        """Takes figures from elsewhere into the library and the load."""
+        self.measuring.keep(card, source)
+        self._desk.take_card(card)
+        self._desk.refresh()
+
+    # What is shown
+
+    def _show_session(self) -> None:
+        document = self._desk.document
+        if document is None:
+            return
+        self.measuring.cancel()
+        self._outcome = ""
+        self.model.show_session(document.session, self._desk.cards, document.buffer)
+        self.card.show_nothing()
+        self._show_state()
+
+    def _show_buffer(self) -> None:
+        document = self._desk.document
+        if document is not None and document.buffer != self.model.buffer:
+            self.model.buffer = document.buffer
+            self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, COST, COST)
+        if document is not None and document.session is not self.model.session:
+            chosen = self._row()
+            self.model.show_session(document.session, self._desk.cards, document.buffer)
+            if chosen is not None:
+                self._choose(chosen[0])
+        self.model.show_cards(self._desk.cards)
+        self._show_card()
+        self._show_state()
+
+    def choose_use(self, use_id: str) -> None:
+        """Chooses the row of a plugin's card."""
+        uses = [use for strip in self.model.session.strips for use in strip.uses()] if self.model.session else []
+        for use in uses:
+            if use.id == use_id:
+                self._choose(use.card_key())
+
+    def _choose(self, key: CardKey) -> None:
+        for row, (of, *_) in enumerate(self.model.rows):
+            if of == key:
+                self.table.selectRow(row)
+
+    def _show_card(self) -> None:
+        """The card of the current row."""
+        row = self.table.currentIndex().row()
+        document = self._desk.document
+        if row < 0 or document is None:
+            self.card.show_nothing()
+            return
+        use, rate, buffer = self.model.rows[row][1], document.session.rate, document.buffer
+        families = {(u.plugin.standard, u.plugin.identifier): u.family for _, u, _ in self.model.rows}
+        better = lighter(self._desk.cards, families, use, rate, buffer)
+        card = self.model.card(row)
+        more = other_standards(self._desk.cards, card, rate, buffer) if card is not None else []
+        self.card.show_card(use, card, rate, buffer, better, self._trying is not None, more)
+
+    def _show_started(self, todo: list[Job]) -> None:
+        self._jobs, self._done_cells, self._outcome = todo, 0, ""
+        self._forget_first()
+        self.model.waiting = {job.key for job in todo}
+        self._begin(todo[0])
+        self.bar.setRange(0, sum(job.steps for job in todo))
+        self.bar.setValue(0)
+        self._tick.start()
+        self._show_state()
+
+    def _forget_first(self) -> None:
+        """No first figures yet, and nothing finished, in this run."""
+        self._tried_first: set[CardKey] = set()
+        self._finished: set[CardKey] = set()
+        self._first_is_over, self._first_seconds = False, 0.0
+
+    def _begin_next(self) -> None:
+        """The first job that is not finished is measured now; what failed quickly was finished before."""
+        left = next((job for job in self._jobs if job.key not in self._finished), None)
+        if left is not None:
+            self._begin(left)
+
+    def _begin(self, job: Job) -> None:
+        self.model.current = job.key
+        self.model.waiting.discard(job.key)
+        row = self.model.row_of(job.key)
+        self.table.scrollTo(self.model.index(row, 0))
+
+    def _show_progress(self, step: Progress) -> None:
+        document = self._desk.document
+        if document is None or step.job.key not in document.session.cards_needed():
+            return  # another session was opened meanwhile
+        self._desk.take_card(step.card)
+        if step.cell is not None and step.cell.provenance == "first":
+            self._tried_first.add(step.job.key)
+            self.model.current = step.job.key
+        elif self._tried_first and not self._first_is_over:
+            # From now on every load rests on figures of this computer.
+            self._first_is_over, self._first_seconds = True, self.measuring.seconds
+            self._begin_next()
+            self._desk.refresh()
+        if step.finished:
+            self._finished.add(step.job.key)
+            self._done_cells = sum(job.steps for job in self._jobs if job.key in self._finished)
+            self.model.current = None
+            self._begin_next()
+        elif step.cell is not None and step.cell.provenance != "first":
+            self._done_cells += 1
+        self.bar.setValue(self._done_cells)
+        self.model.show_cards(self._desk.cards, step.job.key)
+        if self.model.row_of(step.job.key) == self.table.currentIndex().row():
+            self._show_card()
+        self._show_state()
+
+    def _show_ended(self, outcome: str) -> None:
+        self._tick.stop()
+        self._outcome = outcome
+        self.model.current, self.model.waiting = None, set()
+        self.model.show_cards(self._desk.cards)
+        self._show_state()
+        self._desk.refresh()
+
+    def _show_time(self) -> None:
+        """How much time is left, from what the run has done so far."""
+        if self._done_cells >= 4:
+            spent = self.measuring.seconds - self._first_seconds
+            seconds = spent / self._done_cells * (self.bar.maximum() - self._done_cells)
+            words = f"about {seconds / 60:.0f} min left" if seconds >= 90 else f"about {seconds:.0f} s left"
+        else:
+            words = "finding out how long it takes"
+        self.left.setText(words)
+
+    def _show_state(self) -> None:
+        """The sentence, the buttons, and the page's state in a word."""
+        counts = self.model.counts()
+        total, here = len(self.model.rows), counts.get("measured", 0)
+        failed, running = counts.get("failed", 0), self._tick.isActive()
+        missing = total - here - failed
+        for part in (self.bar, self.left, self.cancel, self.stop):
+            part.setVisible(running)
+        self.stop.setText("Go on" if self.measuring.is_paused else "Pause")
+        self.elsewhere.setVisible(not running and total > 0)
+        self.again.setVisible(not running and total > missing)
+        self.retry.setVisible(not running and failed > 0)
+        failures = f" {failed} failed; the table says why." if failed else ""
+        if running:
+            doing = "Paused" if self.measuring.is_paused else "Measuring"
+            headline = f"{doing}: {len(self._finished)} of {len(self._jobs)} plugins done."
+            advice = f"Each plugin runs in a process of its own; results are kept as they land.{failures}"
+            if self._first_is_over:
+                advice = f"First figures of all are there: Balance rests on them. {advice}"
+            elif self._tried_first and not self.measuring.is_paused:
+                headline = f"First figures: {len(self._tried_first)} of {len(self._jobs)} plugins tried."
+                advice = "A fraction of a second for each at this buffer size; then all are measured thoroughly."
+            self.sentence.say(headline, advice, "quiet")
+        elif missing:
+            headline = f"{missing} of {total} plugin settings are not measured on this computer."
+            samples = counts.get("sample", 0)
+            basis = f" Until then, sample figures stand in for {samples} of them." if samples else ""
+            earlier = counts.get("earlier", 0)
+            if earlier:
+                basis += f" {earlier} were measured in an earlier way, which took many for cheaper than they are."
+            advice = f"{self._outcome}{failures}{basis} What is known already is left out."
+            self.sentence.say(headline, advice.strip(), "tight", f"Measure {missing}")
+        else:
+            headline = f"All {total} plugin settings have been tried on this computer."
+            self.sentence.say(
+                headline, f"{self._outcome}{failures}".strip() or "Balance rests on these figures.", "fits"
+            )
+        self.state_changed.emit(f"{here} of {total}", "brick" if failed else "teal" if here == total else "quiet")

@@ -1,0 +1,1 @@
+"""The page Prove: a rehearsal against the prediction."""

@@ -1,0 +1,199 @@
+"""Prove: the plan on real threads against real deadlines, and how well the prediction held."""
+
+from __future__ import annotations
+
+import os
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QSpinBox,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
+
+from ...core.load.rehearsal import Prediction, Rehearsal
+from ...core.survey import Survey
+from ...core.told.rehearsal import StripCheck, checks, conditions, missed_words, off_by, taken, verdict
+from ...core.units import clock, microseconds, percent
+from ..background.desk import Desk
+from ..background.rehearsing import Rehearsing
+from ..look.deadline_view import DeadlineView
+from ..look.panels import dress_table, headed, panel
+from ..look.sentence import Sentence
+from ..look.theme import theme
+
+HEADINGS = ("Track", "Predicted", "Rehearsed", "Off by", "Why")
+SECONDS = 10.0
+
+
+class ProvePage(QWidget):
+    """The page. `state_changed` tells its state in a word, and a colour for it."""
+
+    state_changed = Signal(str, str)
+
+    def __init__(self, desk: Desk, rehearsing: Rehearsing, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._desk, self.rehearsing = desk, rehearsing
+        self.outcome: Rehearsal | None = None
+        self.predicted: Prediction | None = None
+        self.checks: list[StripCheck] = []
+        self.sentence = Sentence()
+        self.blocks = DeadlineView()
+        self.table = QTableWidget(0, len(HEADINGS))
+        self.bar = QProgressBar()
+        self.news, self.words = QLabel(), QLabel()
+        self.seconds, self.cores = QDoubleSpinBox(), QSpinBox()
+        self.cancel, self.take = QPushButton("Cancel"), QPushButton("Take the difference into the prediction")
+        self._lay_out()
+        self._connect()
+        self._show_nothing()
+
+    def _lay_out(self) -> None:
+        self.seconds.setRange(1, 600)
+        self.seconds.setValue(SECONDS)
+        self.seconds.setSuffix(" s")
+        self.seconds.setAccessibleName("How long to rehearse")
+        here = len(os.sched_getaffinity(0))
+        self.cores.setRange(1, here)
+        self.cores.setValue(here)
+        self.cores.setSuffix(f" of {here} cores")
+        self.cores.setAccessibleName("On how many cores")
+        name = "Predicted against rehearsed, track by track"
+        dress_table(self.table, HEADINGS, name, Qt.AlignmentFlag.AlignLeft)
+        self.table.setShowGrid(False)
+        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
+        self.table.horizontalHeader().setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
+        self.words.setWordWrap(True)
+        self.news.setProperty("role", "quiet")
+        self.bar.setTextVisible(False)
+        row = QHBoxLayout()
+        for part in (QLabel("Rehearse for"), self.seconds, QLabel("on"), self.cores):
+            row.addWidget(part)
+        row.addWidget(self.bar, 1)
+        row.addWidget(self.news)
+        row.addStretch(1)
+        row.addWidget(self.take)
+        row.addWidget(self.cancel)
+        frame, inside = panel()
+        inside.addLayout(row)
+        inside.addWidget(self.blocks, 2)
+        inside.addWidget(self.words)
+        inside.addWidget(self.table, 3)
+        headed(self, self.sentence).addWidget(frame, 1)
+
+    def _connect(self) -> None:
+        self.sentence.pressed.connect(self.start)
+        self.cancel.clicked.connect(self.rehearsing.cancel)
+        self.take.clicked.connect(self.take_over)
+        self.rehearsing.loading.connect(self._show_loading)
+        self.rehearsing.playing.connect(self._show_playing)
+        self.rehearsing.ended.connect(self._show_outcome)
+        self.rehearsing.failed.connect(self._show_failure)
+        self.sentence.follow_opening(self._desk)
+        self._desk.opened.connect(self._show_nothing)
+        self._desk.recomputed.connect(self._show_offer)
+        self._desk.moved.connect(self._show_offer)
+
+    # What the user does
+
+    def start(self) -> None:
+        """Rehearses the chosen moment with the plan, at the chosen buffer size."""
+        of, at = self._desk.survey, self._desk.instant
+        if of is None or at is None or self.rehearsing.is_running:
+            return
+        self.outcome, self.checks = None, []
+        self.table.setRowCount(0)
+        self.blocks.show_loads((), 1.0)
+        self.words.clear()
+        self._show_running("Loading the plugins.", "Each of the session's plugins gets an instance of its own.")
+        self.rehearsing.start(of, at.second, self.cores.value(), self.seconds.value())
+
+    def take_over(self) -> None:
+        """Takes what the rehearsal has taught into the prediction, marked as such."""
+        if self.outcome is not None and self.predicted is not None:
+            self._desk.learn(self.predicted, self.outcome)
+
+    # What is shown
+
+    def _show_nothing(self) -> None:
+        self.rehearsing.cancel()
+        self.outcome, self.checks = None, []
+        self.table.setRowCount(0)
+        self.blocks.show_loads((), 1.0)
+        self.words.setText(
+            "A rehearsal loads every plugin of the session and plays it on real threads against real deadlines, "
+            "with test signals where tracks sound. It shows whether the prediction holds on this computer."
+        )
+        for part in (self.bar, self.news, self.cancel, self.take):
+            part.hide()
+        self.state_changed.emit("not yet", "quiet")
+        self._show_offer()
+
+    def _show_offer(self) -> None:
+        """Which moment would be rehearsed, while nothing else is to be said."""
+        of, at = self._desk.survey, self._desk.instant
+        if of is None or at is None or self.rehearsing.is_running or self.outcome is not None:
+            return
+        plan = " with the plan" if of.plan.decisions else ""
+        live = int(of.planned.uses.live.sum())
+        self.sentence.say(
+            f"Rehearse {clock(at.second)}{plan} at {of.buffer} samples.",
+            f"{live} plugins would run on this computer's cores, in real time if the system allows it.", "quiet",
+            "Rehearse",
+        )  # fmt: skip
+
+    def _show_running(self, headline: str, advice: str) -> None:
+        self.sentence.say(headline, advice, "quiet")
+        for part in (self.bar, self.news, self.cancel):
+            part.show()
+        self.take.hide()
+        self.state_changed.emit("rehearsing", "brass")
+
+    def _show_loading(self, done: int, total: int, name: str) -> None:
+        self.bar.setRange(0, total)
+        self.bar.setValue(done)
+        self.news.setText(f"{done} of {total}: {name}")
+
+    def _show_playing(self, done: int, total: int, missed: int, load: float) -> None:
+        words = f"The last blocks took {percent(load)}; {missed_words(missed)}."
+        self._show_running("Playing against the clock.", words)
+        self.bar.setRange(0, total)
+        self.bar.setValue(done)
+        self.news.setText(f"{done} of {total} blocks")
+
+    def _show_failure(self, reason: str) -> None:
+        for part in (self.bar, self.news, self.cancel):
+            part.hide()
+        self.sentence.say("No outcome.", reason, "overload", "Rehearse again")
+        self.state_changed.emit("no outcome", "brick")
+
+    def _show_outcome(self, outcome: Rehearsal, predicted: Prediction, of: Survey) -> None:
+        self.outcome, self.predicted = outcome, predicted
+        for part in (self.bar, self.news, self.cancel):
+            part.hide()
+        self.take.show()
+        tone = "fits" if outcome.missed == 0 else "overload"
+        self.sentence.say(verdict(outcome), taken(predicted, outcome), tone, "Rehearse again")
+        self.blocks.show_loads(outcome.loads, predicted.typical)
+        self.words.setText("\n".join(conditions(outcome)))
+        self.checks = checks(of.planned.session, predicted, outcome)
+        self._fill_table(outcome)
+        held = "held" if outcome.missed == 0 else f"missed {outcome.missed}"
+        self.state_changed.emit(held, "teal" if outcome.missed == 0 else "brick")
+
+    def _fill_table(self, outcome: Rehearsal) -> None:
+        self.table.setRowCount(len(self.checks))
+        for row, check in enumerate(self.checks):
+            times = microseconds(check.predicted), microseconds(check.rehearsed)
+            texts = (check.name, *times, off_by(-check.off), check.reason)
+            for column, text in enumerate(texts):
+                self.table.setItem(row, column, QTableWidgetItem(text))
+        for column, width in enumerate((190, 100, 100, 110)):
+            self.table.setColumnWidth(column, theme.px(width))
