@@ -91,6 +91,28 @@ def test_rooms_of_the_model_know_only_those_below_them(path):
             assert CORE_ROOMS.index(parts[2]) <= CORE_ROOMS.index(room), f"{room} imports {module}"
 
 
+# The rooms of the window, from below; the pages stand side by side and know nothing of each other.
+APP_ROOMS = ["document", "background", "look", "decide", "page", "frame"]
+PAGES = {"start", "machine", "watch", "edit", "measure", "balance", "carry", "prove"}
+
+
+@pytest.mark.parametrize("path", [p for p in FILES if room_of(p) == "app"], ids=lambda p: str(p.relative_to(SOURCE)))
+def test_pages_of_the_window_never_import_each_other(path):
+    room = path.relative_to(SOURCE / "app").parts[0]
+    if room == "__init__.py":
+        return
+    for module in imports(path):
+        parts = module.split(".")
+        if parts[:2] == ["nimbleload", "app"] and len(parts) > 2 and parts[2] != room:
+            here, there = ("page" if each in PAGES else each for each in (room, parts[2]))
+            assert APP_ROOMS.index(there) < APP_ROOMS.index(here), f"{room} imports {module}"
+
+
+def test_what_the_window_has_open_is_pure():
+    for path in (SOURCE / "app" / "document").glob("*.py"):
+        assert not any(module.startswith("PySide6") for module in imports(path))
+
+
 def test_no_files_import_each_other_in_a_circle():
     names = {".".join(["nimbleload", *p.relative_to(SOURCE).with_suffix("").parts]): p for p in FILES}
     known = {name.removesuffix(".__init__"): imports(path) for name, path in names.items()}
