@@ -7,7 +7,6 @@ import logging
 from collections.abc import Callable, Sequence
 from concurrent.futures import CancelledError, ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
 
 import msgspec
 import numpy as np
@@ -15,26 +14,23 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ...beside.client import Beside
-from ...core.cards.card import Cards, CostCard
-from ...core.decisions.after_edit import after_edit
-from ...core.decisions.decision import Decision, DecisionKind, KeptPlan, Plan, Standing
+from ...core.cards.card import CostCard
+from ...core.decisions.decision import DecisionKind, Plan
 from ...core.decisions.price import Weights
-from ...core.load.rehearsal import Prediction, Rehearsal, learned
 from ...core.optimise.candidates import wishes_for
 from ...core.optimise.steps import Step
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
-from ...core.session.chain_edits import place_fader
-from ...core.session.computer import Device, Host, Machine
 from ...core.session.plugins import CardKey
-from ...core.session.session import Session, SessionError
+from ...core.session.session import SessionError
 from ...core.survey import Instant, Survey, instant, survey, worst_seconds
 from ...core.told.outlook import Outlook
 from ...core.units import as_sentence
 from ...store.dawproject import ImportReport
 from ...store.library import own_cores
 from ...store.session_file import Saved
-from ..document.document import Document, History
+from ..document.document import Document
+from .open_document import OpenDocument
 from .to_window_thread import Landing
 
 log = logging.getLogger(__name__)
@@ -43,7 +39,7 @@ WEIGH_AFTER_MS = 40
 LOOK_AFTER_MS = 250
 
 
-class Desk(QObject):
+class Desk(OpenDocument):
     """Holds the document and computes from it. Signals come on the window's thread.
 
     `opened`: another session; `recomputed`: loads have changed; `moved`: the moment has; `weighed`: the options of the
@@ -61,17 +57,12 @@ class Desk(QObject):
     compared = Signal(object)
     selected = Signal()
     weighed = Signal(list)
-    saved_changed = Signal()
     failed = Signal(str)
     not_suggested = Signal(str)
     troubled = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.history = History()
-        self.cards: Cards = {}
-        self.path: Path | None = None
-        self.report: ImportReport | None = None
         self.survey: Survey | None = None
         self.instant: Instant | None = None
         self.outlook: Outlook | None = None
@@ -125,35 +116,6 @@ class Desk(QObject):
         self._look_work.submit(self._guarded, self._beside.prepare, "the process beside could not be started")
         self._recompute()
 
-    def saved(self) -> Saved | None:
-        """The document as it goes into a session file."""
-        if self.document is None:
-            return None
-        session, plan, machine, buffer, kept = self.document
-        wanted = session.cards_needed()
-        return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer, kept)
-
-    def mark_saved(self, path: Path) -> None:
-        self.path = path
-        self.history.mark_clean()
-        self.saved_changed.emit()
-
-    @property
-    def document(self) -> Document | None:
-        """What is on the desk; None if nothing is."""
-        return self.history.now
-
-    @property
-    def has_unsaved(self) -> bool:
-        return not self.history.is_clean
-
-    def change(self, what: str, document: Document, kind: str = "") -> None:
-        """Takes a new snapshot; `what` names the step for undo. Those of one `kind` in a row are one step."""
-        if self.document is None or document == self.document:
-            return
-        self.history.change(what, document, kind)
-        self._changed()
-
     def _changed(self) -> None:
         if self.document is not None:
             there = {strip.id for strip in self.document.session.strips}
@@ -165,61 +127,6 @@ class Desk(QObject):
     def is_idle(self) -> bool:
         """Whether everything that was asked for has been computed and told."""
         return self._told == (self._asked, self._weighing)
-
-    def undo(self) -> None:
-        if self.history.undo():
-            self._changed()
-
-    def redo(self) -> None:
-        if self.history.redo():
-            self._changed()
-
-    # Choices
-
-    def choose_buffer(self, buffer: int) -> None:
-        if self.document is not None:
-            self.change(f"buffer {buffer}", self.document._replace(buffer=buffer), "buffer")
-
-    def choose_machine(self, machine: Machine) -> None:
-        self._change(f"{machine.cores} cores", machine=machine)
-
-    def choose_rate(self, rate: int) -> None:
-        """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""
-        self._change_session(f"{rate / 1000:g} kHz", rate=rate)
-
-    def edit(self, what: str, session: Session) -> None:
-        """Takes an edited session; the plan goes on for what is still there."""
-        if self.document is not None and session != self.document.session:
-            plan = after_edit(self.document.plan, self.document.session, session)
-            self.change(what, self.document._replace(session=session, plan=plan))
-
-    def choose_host(self, host: Host, device: Device) -> None:
-        self._change_session("host and device", host=host, device=device)
-
-    def _change(self, what: str, **fields: Any) -> None:
-        if self.document is not None:
-            self.change(what, self.document._replace(**fields))
-
-    def _change_plan(self, what: str, made: Callable[[Plan], Plan]) -> None:
-        if self.document is not None:
-            self._change(what, plan=made(self.document.plan))
-
-    def _change_session(self, what: str, **fields: Any) -> None:
-        if self.document is not None:
-            self.edit(what, msgspec.structs.replace(self.document.session, **fields))
-
-    def decide(self, what: str, decisions: Sequence[Decision]) -> None:
-        """Takes decisions into the plan, as one step."""
-        self._change_plan(what, lambda plan: plan.with_all(decisions))
-
-    def place_fader(self, strip_id: str, after: int) -> None:
-        """So many of the last inserts of a strip come after its fader."""
-        if self.document is not None:
-            self.edit("place of the fader", place_fader(self.document.session, strip_id, after))
-
-    def move_step(self, step: int, by: int) -> None:
-        """Has a step of the plan come so many places later."""
-        self._change_plan("order of steps", lambda plan: plan.moved(step, by))
 
     def select(self, strip_ids: Sequence[str]) -> None:
         if tuple(strip_ids) != self.selection:
@@ -256,10 +163,6 @@ class Desk(QObject):
         times = self.survey.after.times
         moment = min(max(self.instant.moment + step, 0), len(times) - 2)
         self.move_to(float(times[moment : moment + 2].mean()))
-
-    def take_card(self, card: CostCard) -> None:
-        """A cost card came in or has grown; loads follow when `refresh` is called."""
-        self.cards = {**self.cards, card.key: card}
 
     def refresh(self) -> None:
         """Computes everything anew from the cards as they are."""
@@ -430,56 +333,12 @@ class Desk(QObject):
             return
         self.recomputed.emit()
 
-    def keep_plan(self, name: str) -> None:
-        """Puts the plan by under a name, with the buffer size; one of the same name gives way."""
-        if self.document is not None:
-            others = tuple(kept for kept in self.document.kept if kept.name != name)
-            made = KeptPlan(name, self.document.plan, self.document.buffer)
-            self.change(f"keep the plan {name}", self.document._replace(kept=(*others, made)))
-
-    def use_plan(self, kept: KeptPlan) -> None:
-        """Takes a plan that was put by, and its buffer size."""
-        self._change(f"plan {kept.name}", plan=kept.plan, buffer=kept.buffer)
-
-    def forget_plan(self, kept: KeptPlan) -> None:
-        """Lets go of a plan that was put by."""
-        if self.document is not None:
-            others = tuple(each for each in self.document.kept if each != kept)
-            self.change(f"forget the plan {kept.name}", self.document._replace(kept=others))
-
-    def tick(self, lines: Sequence[str]) -> None:
-        """Notes which lines of the restore list are done."""
-        if self.document is not None:
-            plan = msgspec.structs.replace(self.document.plan, put_back=tuple(lines))
-            self._change("restore list", plan=plan)
-
     def _take_suggestion(self, result: tuple[Suggestion, Document]) -> None:
         found, document = result
         # What has been decided meanwhile goes before a suggestion that does not know of it.
         if self.document is document:
             self.change("suggested plan", document._replace(plan=found.plan))
         self.suggested.emit(found)
-
-    def clear_plan(self) -> None:
-        """Takes all decisions back; pinned tracks stay pinned."""
-        self._change_plan("take back all decisions", lambda plan: plan.without(*plan.decisions))
-
-    def stand(self, strip_ids: Sequence[str], standing: Standing) -> None:
-        """Says of these tracks that they are done, as most are, or in work: what freezing them costs goes by it."""
-        self._change_plan(f"tracks {standing}", lambda plan: plan.stand(strip_ids, standing))
-
-    def pin(self, strip_ids: Sequence[str], on: bool) -> None:
-        """Pins strips, so that a suggestion leaves them alone, or lets them go."""
-        if strip_ids:
-            self._change_plan("pin" if on else "let go", lambda plan: plan.pin(strip_ids, on))
-
-    def learn(self, predicted: Prediction, of: Rehearsal) -> None:
-        """Takes what a rehearsal has taught into the prediction."""
-        if self.document is not None:
-            session = self.document.session
-            host = learned(session, predicted, of)
-            after = msgspec.structs.replace(session, host=host)
-            self.change("what the rehearsal taught", self.document._replace(session=after))
 
     def close(self) -> None:
         """Ends the threads; nothing is computed after."""
