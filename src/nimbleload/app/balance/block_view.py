@@ -13,10 +13,28 @@ from ...core.session.plugins import FAMILIES
 from ...core.survey import Instant, Survey
 from ...core.units import milliseconds, percent
 from ..look.picture import Picture, elided
-from ..look.theme import theme
+from ..look.theme import TEXTURES, TILE, theme
 
 # What a pixel of a lane can be beside a plugin of some family: nothing, and a task without one.
 PLAIN = ("nothing", "task")
+
+
+def _textures() -> NDArray[np.bool_]:
+    """Which pixels of its tile are darker, for what a pixel can be (B, TILE, TILE)."""
+    found = np.zeros((len(PLAIN) + len(FAMILIES), TILE, TILE), bool)
+    for name, rows in TEXTURES.items():
+        found[len(PLAIN) + FAMILIES.index(name)] = [[mark == "#" for mark in row] for row in rows]
+    return found
+
+
+DARKER = _textures()
+
+
+def textured(lane: NDArray[np.uint8], height: int) -> NDArray[np.uint8]:
+    """A lane (W) drawn so many pixels high (H, W): where a family's texture is, its darker shade stands behind all."""
+    y, x = np.arange(height)[:, None] % TILE, np.arange(len(lane))[None, :] % TILE
+    dark = DARKER[lane[None, :], y, x]
+    return np.asarray(lane[None, :] + np.uint8(len(FAMILIES)) * dark, np.uint8)
 
 
 class BlockView(Picture):
@@ -194,11 +212,15 @@ class BlockView(Picture):
         self._arrange()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         rows, width = self._lane_pixels.shape
-        image = QImage(self._lane_pixels.tobytes(), width, rows, width, QImage.Format.Format_Indexed8)
+        shades = [theme.family_shades(name) for name in FAMILIES]
         plain = [QColor(0, 0, 0, 0), theme.colour("line")]
-        image.setColorTable([colour.rgba() for colour in (*plain, *(theme.family(name) for name in FAMILIES))])
+        colours = [*plain, *(light for light, _ in shades), *(dark for _, dark in shades)]
         for core in range(rows):
-            painter.drawImage(self._lane(core), image, QRectF(0, core, width, 1))
+            lane = self._lane(core)
+            pixels = textured(self._lane_pixels[core], max(round(lane.height()), 1))
+            image = QImage(pixels.tobytes(), width, len(pixels), width, QImage.Format.Format_Indexed8)
+            image.setColorTable([colour.rgba() for colour in colours])
+            painter.drawImage(lane, image, QRectF(0, 0, width, len(pixels)))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.colour("ground"), 1))
         painter.drawRects([area for area in self._places if area.width() >= 2])

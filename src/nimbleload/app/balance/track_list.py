@@ -107,7 +107,7 @@ class TrackDelegate(QStyledItemDelegate):
                 painter.setPen(QPen(colour, 1))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
             else:
-                painter.setBrush(colour)
+                painter.setBrush(theme.family_brush(use.family))
             painter.drawRect(area)
             left += width
 
@@ -192,10 +192,7 @@ class TrackList(QFrame):
         self.model.show_survey(of, at)
         self._show_title(at)
         used = {use.family for strip in of.session.strips for use in strip.uses()}
-        c = theme.colours
-        self._legend.setText(
-            " &nbsp;".join(f'<span style="color:{c.families[f]}">■</span>&nbsp;{f}' for f in FAMILIES if f in used)
-        )
+        self._legend.setText(" &nbsp;".join(f"{theme.family_mark(f)}&nbsp;{f}" for f in FAMILIES if f in used))
         self._unfold()
 
     def _unfold(self) -> None:

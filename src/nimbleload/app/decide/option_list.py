@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
+
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
@@ -114,10 +116,9 @@ class ChainRow(QWidget):
     def show_use(self, strip: Strip, place: int, use: PluginUse, cost: str, can_switch: bool) -> None:
         """Shows a use of a planned strip; it can be switched unless the session itself has it off."""
         frozen = ", frozen" if strip.is_frozen(place) else ""
-        colour = theme.family(use.family).name()
         is_after = place > strip.last_before_fader
         after = ", after the fader" if is_after else ""
-        self._name.setText(f'<span style="color:{colour}">■</span> {use.label}{after}{frozen}')
+        self._name.setText(f"{theme.family_mark(use.family)} {escape(use.label)}{after}{frozen}")
         self._name.setToolTip(use.setting.words())
         self._after = (strip.id, len(strip.inserts) - place, is_after) if place >= 0 else None
         self._figure.setText(cost)

@@ -137,7 +137,7 @@ class ChainDelegate(RowDelegate):
         colour = theme.family(box.use.family)
         is_on = box.use.enabled and strip.enabled
         painter.setPen(QPen(theme.colour("brass" if is_chosen else "line"), 2 if is_chosen else 1))
-        painter.setBrush(colour if is_on else theme.hatch(colour, 5))
+        painter.setBrush(theme.family_brush(box.use.family) if is_on else theme.hatch(colour, 5))
         painter.drawRoundedRect(box.area.adjusted(0.5, 0.5, -0.5, -0.5), 3, 3)
         if box.area.width() < theme.px(NARROWEST):
             return

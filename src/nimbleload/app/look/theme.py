@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QPainter, QPalette, QPen, QPixmap
+from PySide6.QtCore import QBuffer, Qt
+from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QImage, QPainter, QPalette, QPen, QPixmap
 from PySide6.QtWidgets import QApplication
 
 
@@ -32,20 +32,32 @@ NIGHT = Colours(
     "night", "#11161a", "#1a2126", "#252e35", "#36424a", "#ebe8df", "#9caab1", "#dca94b", "#1d1606", "#57ab9d",
     "#e0705a", "#2e1d1b", "#4d6470",
     {
-        "equaliser": "#6f9f6d", "dynamics": "#c08a4e", "reverb": "#8b7fc0", "delay": "#6c86c9",
-        "distortion": "#bf6076", "modulation": "#b071ad", "instrument": "#5a94bb", "analyser": "#8b949a",
-        "other": "#a39a80",
+        "equaliser": "#929a77", "dynamics": "#b2ab8f", "reverb": "#8178aa", "delay": "#8fa5ce",
+        "distortion": "#9d7e95", "modulation": "#baa0c2", "instrument": "#628caa",
+        "analyser": "#868d93", "other": "#a1968a",
     },
 )  # fmt: skip
 PAPER = Colours(
     "paper", "#e4e0d6", "#f5f2ea", "#fffdf8", "#c9c3b5", "#1f262a", "#566168", "#8f620a", "#fffaf0", "#12695e",
     "#a63a22", "#f3dfd8", "#9fb0b8",
     {
-        "equaliser": "#86b384", "dynamics": "#d6a468", "reverb": "#a99ed6", "delay": "#8fa5dc",
-        "distortion": "#d88497", "modulation": "#c990c6", "instrument": "#7db0d2", "analyser": "#a9b1b6",
-        "other": "#bdb398",
+        "equaliser": "#9ea683", "dynamics": "#bcb498", "reverb": "#8d84b6", "delay": "#9bb2db",
+        "distortion": "#a98aa2", "modulation": "#c3aacb", "instrument": "#6d98b6",
+        "analyser": "#92999f", "other": "#aea396",
     },
 )  # fmt: skip
+# Families are quiet in hue, far from teal, brass and brick, which mean something; so most have a texture as well: which
+# pixels of a tile are darker.
+TEXTURES: dict[str, tuple[str, ...]] = {
+    "dynamics": ("#.....",) * 6,
+    "reverb": ("#.....", ".#....", "..#...", "...#..", "....#.", ".....#"),
+    "delay": ("......", ".##...", ".##...", "......", "....##", "....##"),
+    "distortion": ("#..#..", "......", "......") * 2,
+    "modulation": ("######", "......", "......") * 2,
+    "analyser": ("#.....", "......", "......", "...#..", "......", "......"),
+}
+TILE = 6
+SHADE = 116
 THEMES = {"night": NIGHT, "paper": PAPER}
 SCALES = (90, 100, 115, 130, 145, 160)
 
@@ -73,6 +85,34 @@ class Theme:
 
     def family(self, family: str) -> QColor:
         return QColor(self.colours.families.get(family, self.colours.families["other"]))
+
+    def family_shades(self, family: str) -> tuple[QColor, QColor]:
+        """The colour of a family, and the darker one of its texture."""
+        colour = self.family(family)
+        return colour, colour.darker(SHADE)
+
+    def family_brush(self, family: str) -> QBrush:
+        """What a plugin of a family is filled with: its colour, with its texture."""
+        colour, dark = self.family_shades(family)
+        if family not in TEXTURES:
+            return QBrush(colour)
+        tile = QImage(TILE, TILE, QImage.Format.Format_RGB32)
+        for y, row in enumerate(TEXTURES[family]):
+            for x, mark in enumerate(row):
+                tile.setPixelColor(x, y, dark if mark == "#" else colour)
+        return QBrush(QPixmap.fromImage(tile))
+
+    def family_mark(self, family: str) -> str:
+        """A small field of a family's colour and texture, for text with marks (HTML)."""
+        size = self.px(11)
+        field, content = QPixmap(size, size), QBuffer()
+        painter = QPainter(field)
+        painter.fillRect(field.rect(), self.family_brush(family))
+        painter.end()
+        content.open(QBuffer.OpenModeFlag.WriteOnly)
+        field.save(content, "PNG")  # type: ignore[call-overload]
+        coded = bytes(content.data().toBase64().data()).decode()
+        return f'<img src="data:image/png;base64,{coded}" width="{size}" height="{size}"/>'
 
     def for_load(self, word: str) -> QColor:
         """The colour that goes with a load's word."""
