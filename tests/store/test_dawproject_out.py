@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import zipfile
 
+import msgspec
 import numpy as np
 import pytest
 import soundfile
 
+from nimbleload.core.session.computer import Host
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.session import Section, Session, TempoPoint
 from nimbleload.core.session.strips import Clip, Send, Strip
@@ -95,3 +97,30 @@ def test_a_loop_of_the_example_joins_its_own_beginning():
 
 def _written():
     return zipfile.ZipFile(example_audio.made())
+
+
+def test_what_the_format_cannot_say_is_told():
+    of = made()
+    assert dawproject_out.left_out(msgspec.structs.replace(of, strips=of.strips[1:])) == []
+    t1, *others = of.strips
+    listening = msgspec.structs.replace(t1.inserts[0], sidechain="t2")
+    t1 = msgspec.structs.replace(t1, inserts=(listening, *t1.inserts[1:]), armed=True, post_fader=1)
+    host = Host(cores_left_free=1)
+    told = " ".join(dawproject_out.left_out(msgspec.structs.replace(of, strips=(t1, *others), host=host)))
+    for words in ("1 plugin is written without listening", "One <&> two is record-armed", "come after the fader",
+                  "The audio of 2 clips", "the host and the audio device"):  # fmt: skip
+        assert words in told
+
+
+def test_a_file_that_cannot_be_written_whole_leaves_the_old_one(tmp_path):
+    path = tmp_path / "a.dawproject"
+    dawproject_out.write(path, made())
+    before = path.read_bytes()
+
+    def fails(strip):
+        raise OSError("the disk is full")
+
+    with pytest.raises(OSError, match="full"):
+        dawproject_out.write(path, made(), fails)
+    assert path.read_bytes() == before
+    assert [each.name for each in tmp_path.iterdir()] == ["a.dawproject"]

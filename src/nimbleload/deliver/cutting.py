@@ -72,8 +72,3 @@ def placed(clip: Element, tempo: TempoMap) -> tuple[float, float]:
     if unit == "seconds":
         return start, start + length
     return tempo.seconds(start), tempo.seconds(start + length) if length < float("inf") else length
-
-
-def seconds(value: float) -> str:
-    """A time as it is written, to the nanosecond."""
-    return f"{value:.9f}".rstrip("0").rstrip(".")

@@ -24,9 +24,10 @@ from ..store import atomic
 from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
 from ..store.dawproject import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
-from .cutting import Cutting, seconds
+from ..store.switching import points, seconds
+from .cutting import Cutting
 from .render import Rendered
-from .resting import points, rests
+from .resting import rests
 
 WHERE = "project.xml"
 FOLDER = "audio/carried-out"

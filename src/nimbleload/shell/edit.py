@@ -21,9 +21,10 @@ from ..core.survey import instant, prediction, survey, to_rehearse
 from ..core.told.how_many import how_often, not_known, sentence
 from ..core.told.rehearsal import tried_words
 from ..core.units import milliseconds, percent
+from ..deliver import exporting
 from ..probe import catalogue
 from ..probe.choosing import choices, lookup
-from ..store import dawproject_out, track_table
+from ..store import track_table
 from ..store.found import NothingFoundError
 from ..store.library import own_cores
 from ..store.opening import EXCHANGE_SUFFIX, made_here
@@ -223,10 +224,13 @@ def export(file: str, to: str) -> None:
         raise click.ClickException(f"{target.name} should end in {EXCHANGE_SUFFIX}.")
     if target.exists():
         raise click.ClickException(f"{target} is there already and was not changed.")
+    found = opened(file)
     try:
-        dawproject_out.write(target, opened(file).saved.session)
+        left_out = exporting.export(target, found.saved.session, cards_of(found.saved))
     except OSError as error:
         raise click.ClickException(f"{target} was not written: {error.strerror or error}.") from error
     except NothingFoundError as error:
         refuse(error)
     click.echo(f"Written to {target}")
+    for line in left_out:
+        click.echo(f"Not said in it: {line}")

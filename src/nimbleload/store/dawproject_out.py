@@ -7,20 +7,24 @@ standard, which reading understands.
 from __future__ import annotations
 
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from lxml import etree
 
+from ..core.piece.moments import Span
+from ..core.session.computer import Device, Host
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
-from . import midi_file
+from . import atomic, midi_file
+from .switching import points as switched
 
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
 ROLES = {"track": "regular", "bus": "submix", "return": "effect", "main": "master"}
 FIRST_KEY = 36
+PROGRAM = "Nimble Load"
 
 
 class Loop(NamedTuple):
@@ -33,9 +37,16 @@ class Loop(NamedTuple):
     channels: int
 
 
-def write(path: Path, session: Session, audio_of: Callable[[Strip], Loop | None] = lambda strip: None) -> None:
-    """Writes a session. `audio_of` gives the audio of a track, if there is any. OSError if it cannot be written."""
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+def write(
+    path: Path,
+    session: Session,
+    audio_of: Callable[[Strip], Loop | None] = lambda strip: None,
+    resting: Mapping[str, Sequence[Span]] | None = None,
+) -> None:
+    """Writes a session. `audio_of` gives the audio of a track, if there is any; the plugins of the strips of `resting`
+    (by id) are switched off in these stretches (seconds). OSError if it cannot be written; then nothing is."""
+    resting = resting or {}
+    with atomic.replacing(path) as fresh, zipfile.ZipFile(fresh, "w", zipfile.ZIP_DEFLATED) as archive:
         loops = {}
         for strip in session.strips:
             loop = audio_of(strip)
@@ -45,7 +56,7 @@ def write(path: Path, session: Session, audio_of: Callable[[Strip], Loop | None]
             for use in strip.uses():
                 if use.setting.state is not None:
                     archive.writestr(_state_path(use), use.setting.state)
-        archive.writestr("project.xml", _project(session, loops))
+        archive.writestr("project.xml", _project(session, loops, resting))
         title = etree.Element("MetaData")
         etree.SubElement(title, "Title").text = session.name
         archive.writestr("metadata.xml", etree.tostring(title, xml_declaration=True, encoding="UTF-8"))
@@ -61,20 +72,60 @@ def _value(value: object) -> str:
     return repr(value) if isinstance(value, float) else str(value)
 
 
-def _project(session: Session, loops: dict[str, Loop]) -> bytes:
+def left_out(session: Session) -> list[str]:
+    """What of a session the format cannot say, in sentences."""
+    uses = [use for strip in session.strips for use in strip.uses()]
+    unheard = sum(use.sidechain is not None for use in uses)
+    armed = [strip.name for strip in session.strips if strip.armed]
+    later = [strip.name for strip in session.strips if strip.post_fader]
+    early = [strip.name for strip in session.strips if any(send.after is not None for send in strip.sends)]
+    mute = sum(_has_no_file(strip, clip) for strip in session.strips for clip in strip.clips)
+    found = []
+    if unheard:
+        found.append(f"{_plugins(unheard)} listening to another track through a side-chain, not to which.")
+    if armed:
+        found.append(f"That {' and '.join(armed)} {'is' if len(armed) == 1 else 'are'} record-armed.")
+    if later:
+        found.append(f"That the last plugins of {' and '.join(later)} come after the fader.")
+    if early:
+        found.append(f"That sends of {' and '.join(early)} leave before the end of the chain.")
+    if mute:
+        found.append(f"The audio of {mute} {'clip' if mute == 1 else 'clips'}: only when they sound.")
+    if session.host != Host() or session.device != Device():
+        found.append("What is known of the host and the audio device.")
+    if session.variants:
+        found.append("Other settings to compare.")
+    return found
+
+
+def _plugins(count: int) -> str:
+    return "1 plugin is written without" if count == 1 else f"{count} plugins are written without"
+
+
+def _has_no_file(strip: Strip, clip: Clip) -> bool:
+    """Whether nothing can be written of what an audio clip plays."""
+    return clip.kind == "audio" and strip.instrument is None and not (clip.file and Path(clip.file).is_absolute())
+
+
+def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Sequence[Span]]) -> bytes:
     root = etree.Element("Project", version="1.0")
-    _add(root, "Application", name="Nimble Load", version="1")
+    _add(root, "Application", name=PROGRAM, version="1")
     transport = _add(root, "Transport")
     _add(transport, "Tempo", unit="bpm", value=float(session.tempo[0].bpm if session.tempo else 120.0))
     structure = _add(root, "Structure")
     for strip in session.strips:
-        _track(structure, strip)
+        _track(structure, strip, strip.id in resting)
     lanes = _add(_add(root, "Arrangement"), "Lanes", timeUnit="seconds")
     for strip in session.strips:
-        if strip.clips:
-            clips = _add(_add(lanes, "Lanes", track=strip.id), "Clips")
-            for clip in strip.clips:
-                _clip(clips, strip, clip, loops.get(strip.id))
+        if strip.clips or strip.id in resting:
+            lane = _add(lanes, "Lanes", track=strip.id)
+            if strip.clips:
+                clips = _add(lane, "Clips")
+                for clip in strip.clips:
+                    _clip(clips, strip, clip, loops.get(strip.id))
+            for use in strip.uses() if strip.id in resting else ():
+                spans = list(resting[strip.id])
+                lane.append(etree.fromstring(switched(_switch_id(use), f"{_switch_id(use)}-moves", spans)))
     markers = _add(lanes, "Markers")
     for section in session.sections:
         _add(markers, "Marker", time=float(section.start), name=section.name)
@@ -85,7 +136,7 @@ def _project(session: Session, loops: dict[str, Loop]) -> bytes:
     return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))
 
 
-def _track(structure: etree._Element, strip: Strip) -> None:
+def _track(structure: etree._Element, strip: Strip, rests: bool) -> None:
     content = "notes" if strip.instrument is not None else "tracks" if strip.kind == "bus" else "audio"
     track = _add(structure, "Track", id=strip.id, name=strip.name, contentType=content, loaded=strip.enabled)
     channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind], audioChannels=2)
@@ -93,7 +144,7 @@ def _track(structure: etree._Element, strip: Strip) -> None:
         channel.set("destination", f"{strip.output}-channel")
     devices = _add(channel, "Devices")
     for use in strip.uses():
-        _device(devices, use, use is strip.instrument)
+        _device(devices, use, use is strip.instrument, rests)
     _add(channel, "Mute", value=strip.mute)
     _add(channel, "Pan", unit="normalized", min=0.0, max=1.0, value=(strip.pan + 1) / 2)
     sends = _add(channel, "Sends")
@@ -104,7 +155,7 @@ def _track(structure: etree._Element, strip: Strip) -> None:
     _add(channel, "Volume", unit="linear", value=float(strip.volume))
 
 
-def _device(devices: etree._Element, use: PluginUse, is_instrument: bool) -> None:
+def _device(devices: etree._Element, use: PluginUse, is_instrument: bool, rests: bool) -> None:
     plugin = use.plugin
     role = "instrument" if is_instrument else "analyzer" if use.family == "analyser" else "audioFX"
     known = plugin.standard in TAGS or plugin.identifier.startswith(f"{plugin.standard}.")
@@ -116,9 +167,15 @@ def _device(devices: etree._Element, use: PluginUse, is_instrument: bool) -> Non
     parameters = _add(device, "Parameters")
     for number, (name, value) in enumerate(use.setting.values):
         _add(parameters, "RealParameter", id=f"{use.id}-p{number}", parameterID=name, value=float(value))
-    _add(device, "Enabled", value=use.enabled)
+    enabled = _add(device, "Enabled", value=use.enabled)
+    if rests:
+        enabled.set("id", _switch_id(use))
     if use.setting.state is not None:
         _add(device, "State", path=_state_path(use))
+
+
+def _switch_id(use: PluginUse) -> str:
+    return f"{use.id}-switch"
 
 
 def _state_path(use: PluginUse) -> str:
