@@ -279,3 +279,21 @@ def test_a_session_made_here_is_exported_and_read_back_the_same(tmp_path):
     assert part.outside and part.file == str(tmp_path / "stems" / "Kick.wav") and part.offset == pytest.approx(0)
     assert "was not changed" in run("export", "a.nimbleload", "--to", "a.dawproject", fails=True)
     assert "should end in" in run("export", "a.nimbleload", "--to", "a.zip", fails=True)
+
+
+def test_a_pared_down_copy(tmp_path):
+    out = run("pare", "demo", "Fiddle", "--section", "storm", "--to", str(tmp_path / "a.dawproject"))
+    assert "Left out: 80 tracks, " in out
+    back = dawproject.read(tmp_path / "a.dawproject").session
+    storm = next(k for k, s in enumerate(back.sections) if s.name == "Storm")
+    ends = back.sections[storm].start, back.sections[storm + 1].start
+    clips = next(s for s in back.strips if s.name == "Fiddle").clips
+    assert clips
+    assert all(clip.end > ends[0] and clip.start < ends[1] for clip in clips)
+    out = run("pare", "demo", "Fiddle", "--from", "1:00", "--to", str(tmp_path / "a.dawproject"), fails=True)
+    assert "is there already and was not changed" in out
+    out = run("pare", "demo", "Fidle", "--to", str(tmp_path / "b.dawproject"), fails=True)
+    assert "no track is called" in out
+    out = run("pare", "demo", "Fiddle", "--section", "nowhere", "--to", str(tmp_path / "b.dawproject"), fails=True)
+    assert "there are: Quay, Storm" in out
+    assert not (tmp_path / "b.dawproject").exists()

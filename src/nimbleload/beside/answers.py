@@ -9,7 +9,8 @@ from ..core.optimise.alternatives import alternatives
 from ..core.optimise.steps import steps
 from ..core.optimise.suggest import suggest
 from ..core.optimise.weigh import weigh
-from ..core.survey import Survey, instant
+from ..core.survey import Survey, instant, kept_load, tracking
+from ..core.told.findings import weighed
 from ..core.told.outlook import band, outlook
 
 
@@ -21,6 +22,14 @@ def _outlook(of: Survey, second: float) -> Any:
     return outlook(of, instant(of, second))
 
 
+def _findings(of: Survey, second: float) -> Any:
+    return weighed(of, instant(of, second))
+
+
+def _kept_loads(of: Survey, kept: Any) -> Any:
+    return [kept_load(of, each) for each in kept]
+
+
 ANSWERS: dict[str, Callable[..., Any]] = {
     "weigh": _weigh,
     "steps": steps,
@@ -28,6 +37,9 @@ ANSWERS: dict[str, Callable[..., Any]] = {
     "band": band,
     "suggest": suggest,
     "alternatives": alternatives,
+    "findings": _findings,
+    "kept_loads": _kept_loads,
+    "tracking": tracking,
 }
 # What the user waits for goes beside what may take seconds.
-AT_ONCE = ("weigh",)
+AT_ONCE = ("weigh", "findings", "kept_loads", "tracking")

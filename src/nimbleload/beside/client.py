@@ -15,12 +15,14 @@ from multiprocessing.connection import Connection
 from typing import Any, NamedTuple
 
 from ..core.cards.card import Cards
+from ..core.decisions.decision import KeptPlan
 from ..core.optimise.candidates import Wishes
 from ..core.optimise.steps import Step
 from ..core.optimise.suggest import Suggestion
 from ..core.optimise.weigh import Weighed
 from ..core.session.session import Session
-from ..core.survey import Instant, Survey
+from ..core.survey import Instant, Survey, Tracking
+from ..core.told.findings import Weighted
 from ..core.told.outlook import Outlook
 from .messages import Answer, Parts, Question, parts_of
 
@@ -207,6 +209,18 @@ class Beside:
     def alternatives(self, of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
         """See `core.optimise.alternatives`."""
         return self._asked(of, "alternatives", wishes)
+
+    def findings(self, of: Survey, at: Instant) -> list[Weighted]:
+        """See `core.told.findings.weighed`."""
+        return self._asked(of, "findings", at.second)
+
+    def kept_loads(self, of: Survey, kept: Sequence[KeptPlan]) -> list[float]:
+        """See `core.survey.kept_load`, for each of them."""
+        return self._asked(of, "kept_loads", tuple(kept))
+
+    def tracking(self, of: Survey, limit: float, compensated: bool) -> Tracking:
+        """See `core.survey.tracking`."""
+        return self._asked(of, "tracking", limit, compensated)
 
     def close(self) -> None:
         """Nothing is asked any more; threads that wait are let go."""

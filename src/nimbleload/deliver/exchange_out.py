@@ -99,6 +99,24 @@ def _packed(source: Path, xml: bytes, files: Mapping[str, bytes]) -> bytes:
     return out.getvalue()
 
 
+def tracks_of(text: Text) -> dict[str, Element]:
+    """The tracks of a project by the ids of their strips."""
+    found: dict[str, Element] = {}
+    for track in text.root.iter("Track"):
+        channel = track.find("Channel")
+        known = track.attributes.get("id") or (channel.attributes.get("id") if channel is not None else None)
+        if known is not None:
+            found.setdefault(known, track)
+    return found
+
+
+def devices_of(track: Element | None) -> list[Element]:
+    """The devices of a track, in their order."""
+    channel = track.find("Channel") if track is not None else None
+    devices = channel.find("Devices") if channel is not None else None
+    return devices.children if devices is not None else []
+
+
 class _Changes:
     """What changes in the text of one project."""
 
@@ -107,13 +125,8 @@ class _Changes:
         self._after = {strip.id: strip for strip in after.strips}
         self.done: list[str] = []
         self.by_hand: list[str] = []
-        self._tracks: dict[str, Element] = {}
+        self._tracks = tracks_of(text)
         self._ids = 0
-        for track in text.root.iter("Track"):
-            channel = track.find("Channel")
-            known = track.attributes.get("id") or (channel.attributes.get("id") if channel is not None else None)
-            if known is not None:
-                self._tracks.setdefault(known, track)
 
     def switch(self, strip: Strip) -> None:
         """Switches off what the plan switches off: the whole track, or single plugins, frozen ones among them."""
@@ -137,17 +150,13 @@ class _Changes:
     def _device(self, strip: Strip, use_id: str) -> Element | None:
         """The device of a use. Where it was read from a file, the number behind the slash counts them; in what was made
         here and written out, they lie in the order of the chain."""
-        track = self._tracks.get(strip.id)
-        channel = track.find("Channel") if track is not None else None
-        devices = channel.find("Devices") if channel is not None else None
-        if devices is None:
-            return None
+        devices = devices_of(self._tracks.get(strip.id))
         own, _, number = use_id.rpartition("/")
         if own == strip.id and number.isdigit():
             place = int(number)
         else:
             place = [use.id for use in strip.uses()].index(use_id)
-        return devices.children[place] if place < len(devices.children) else None
+        return devices[place] if place < len(devices) else None
 
     def _set(self, strip: Strip, before: PluginUse, after: PluginUse, device: Element | None) -> None:
         """Gives a device the values of another setting. One with a saved state cannot be set by values alone."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -10,10 +12,10 @@ from jinja2 import Environment, PackageLoader, select_autoescape
 from .. import __version__
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.load_map import LoadMap
-from ..core.optimise.steps import steps, worst_block
+from ..core.optimise.steps import Step, steps, worst_block
 from ..core.survey import Instant, Survey, worst_seconds
 from ..core.told.restore_list import restore_list
-from ..core.told.steps import price_words, step_words, why
+from ..core.told.steps import price_words, step_words, why, words
 from ..core.told.verdict import verdict
 from ..core.told.warnings import warnings
 from ..core.units import clock, milliseconds, percent
@@ -70,3 +72,16 @@ def _strips(of: Survey, at: Instant, most: int = 15) -> list[tuple[str, str, str
         (strips[i].name, percent(float(at.strip_costs[i]) / of.deadline), ", ".join(u.label for u in strips[i].uses()))
         for i in order
     ]
+
+
+def write_table(path: Path, of: Survey, steps: Sequence[Step]) -> None:
+    """Writes the steps of a plan as CSV. OSError if that fails."""
+    out, at = io.StringIO(), worst_block(of)
+    writer = csv.writer(out)
+    writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "minutes", "worst load after it"])
+    for number, step in enumerate(steps, 1):
+        decision = step.decision
+        said = [words(of, step.decisions), why(of, at, step.decisions), price_words(step.price)]
+        what = [decision.kind, decision.strip, decision.use or "", *said]
+        writer.writerow([number, *what, f"{step.price.minutes:.3f}", f"{step.load:.4f}"])
+    atomic.write(path, out.getvalue().encode())

@@ -35,8 +35,8 @@ def export_library(file: str) -> None:
 def import_library(file: str) -> None:
     """Take in a CSV as export writes it; figures of other machines are marked wherever they are used."""
     try:
-        count = spreadsheet.import_(Path(file).read_text(encoding="utf-8-sig"), library())
-    except (OSError, UnicodeDecodeError, LibraryError) as error:
+        count = spreadsheet.read(Path(file), library())
+    except (OSError, LibraryError) as error:
         refuse(error)
     click.echo(f"{count} rows taken in.")
 

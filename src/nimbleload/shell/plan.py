@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import csv
-import io
 import os
 import sys
 from collections.abc import Iterator
@@ -24,8 +22,8 @@ from ..core.told.restore_list import restore_list
 from ..core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ..core.told.warnings import warnings
 from ..core.units import minutes, percent
-from ..deliver.report import write_report
-from ..store import atomic, session_file
+from ..deliver.report import write_report, write_table
+from ..store import session_file
 from ..store.session_file import SessionFileError
 from .common import as_json, cli, opened, refuse, show_json
 from .session import surveyed
@@ -71,7 +69,7 @@ def plan(
         if html:
             write_report(Path(html), after, instant(after))
         if table:
-            atomic.write(Path(table), as_table(of, found).encode())
+            write_table(Path(table), of, found.steps)
         if keep:
             session_file.write(Path(file), replace(opened(file).saved, plan=made))
     except (OSError, SessionFileError) as error:
@@ -169,16 +167,3 @@ def say(of: Survey, found: Suggestion) -> None:
         click.echo("Before the final render:")
         for line in back:
             click.echo(f"  [ ] {line}")
-
-
-def as_table(of: Survey, found: Suggestion) -> str:
-    """The steps as CSV."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "minutes", "worst load after it"])
-    for number, step in enumerate(found.steps, 1):
-        decision = step.decision
-        said = [words(of, step.decisions), why(of, worst_block(of), step.decisions), price_words(step.price)]
-        what = [decision.kind, decision.strip, decision.use or "", *said]
-        writer.writerow([number, *what, f"{step.price.minutes:.3f}", f"{step.load:.4f}"])
-    return out.getvalue()

@@ -59,7 +59,7 @@ def run_window(path: Path | None, example: bool = False) -> None:
         window.open_example()
     else:
         window.go(START)
-    window.offer_recovery()
+    window.recovering.offer()
     sys.exit(app.exec())
 
 

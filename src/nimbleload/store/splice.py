@@ -128,6 +128,15 @@ class Text:
         else:
             self._edits.append((element.inside, element.inside, words.encode()))
 
+    def remove(self, element: Element) -> None:
+        """Takes an element out, with all in it, and the line it stands on if nothing else does. Nothing may be changed
+        in what is taken out."""
+        begin, end = element.begin, element.end
+        line = self._content.rfind(b"\n", 0, begin) + 1
+        if line and not self._content[line:begin].strip() and self._content[end : end + 1] in (b"\n", b"\r"):
+            begin = line - 1
+        self._edits.append((begin, end, b""))
+
     def changed(self) -> bytes:
         """The text with all changes."""
         content = self._content

@@ -6,6 +6,7 @@ import csv
 import io
 import itertools
 import math
+from pathlib import Path
 
 from ..core.cards.card import MEASURED, METHOD, Cell, CostCard, Made
 from ..core.session.plugins import CardKey
@@ -19,6 +20,7 @@ HEADER = (
 )  # fmt: skip
 NEEDED = ("machine", "identifier", "rate (Hz)", "buffer (samples)", "mean (µs)")
 LONGEST_SECONDS = 100.0
+MOST_BYTES = 256 << 20
 
 
 def export(library: Library) -> str:
@@ -35,6 +37,17 @@ def export(library: Library) -> str:
                 way = card.made.method if card.made is not None else ""
                 writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, quiet, way])
     return out.getvalue()
+
+
+def read(path: Path, library: Library) -> int:
+    """Takes a file in; how many rows. LibraryError says why not, OSError that it cannot be read."""
+    if path.stat().st_size > MOST_BYTES:
+        raise LibraryError(f"{path} is larger than {MOST_BYTES >> 20} MB: no cost library. Nothing was taken in.")
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise LibraryError(f"{path} is no text in UTF-8: {error.reason} at byte {error.start}.") from error
+    return import_(text, library)
 
 
 def import_(text: str, library: Library) -> int:

@@ -97,6 +97,7 @@ def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, se
     view = example.balance.tracks.view
     view.setFocus()
     qtbot.keyPress(view, Qt.Key.Key_C)
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
     assert example.desk.survey.plan.decisions == ()
     assert np.array_equal(example.desk.survey.after.load, planned.before.load)
     qtbot.keyRelease(view, Qt.Key.Key_C)
@@ -104,9 +105,40 @@ def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, se
     assert example.desk.document is document
     command = next(a for a in example.commands() if "without the plan" in a.text())
     command.trigger()
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
     assert example.desk.survey.plan.decisions == ()
     command.trigger()
     assert example.desk.survey is planned
+
+
+def test_who_lets_go_of_c_before_it_is_computed_sees_the_plan_all_the_time(example, qtbot, settled):
+    strip = next(s for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
+    settled(example, lambda: example.desk.decide("x", [Decision("freeze", strip.id)]))
+    planned, shown = example.desk.survey, []
+    example.desk.recomputed.connect(lambda: shown.append(example.desk.survey))
+    view = example.balance.tracks.view
+    view.setFocus()
+    for _ in range(3):
+        qtbot.keyPress(view, Qt.Key.Key_C)
+        qtbot.keyRelease(view, Qt.Key.Key_C)
+    qtbot.wait(300)
+    assert shown == []
+    assert example.desk.survey is planned
+
+
+def test_a_moment_chosen_while_c_is_held_stays_chosen(example, qtbot, settled):
+    strip = next(s for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
+    settled(example, lambda: example.desk.decide("x", [Decision("freeze", strip.id)]))
+    view = example.balance.tracks.view
+    view.setFocus()
+    qtbot.keyPress(view, Qt.Key.Key_C)
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
+    example.desk.move_to(30.0)
+    qtbot.keyRelease(view, Qt.Key.Key_C)
+    assert example.desk.survey.plan.decisions
+    assert example.desk.instant.second == 30.0
+    assert example.desk.instant.load_before == pytest.approx(example.desk.survey.before.load[
+        example.desk.survey.now.moments.at(30.0)])  # fmt: skip
 
 
 def test_a_taken_share_is_taken_back_by_choosing_it_again(example, qtbot, settled):

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QMenu
 
+from nimbleload.app.look.notice import written
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.told.steps import words
 from nimbleload.demo.session import session
@@ -82,9 +83,10 @@ def test_what_no_plan_can_reach_is_said(example, qtbot):
     assert drawer.suggest.isEnabled()
 
 
-def test_the_report_holds_steps_and_what_to_put_back(suggested, tmp_path):
+def test_the_report_holds_steps_and_what_to_put_back(suggested, qtbot, tmp_path):
     path = tmp_path / "plan.html"
-    suggested.deciding.write_report(path)
+    with qtbot.waitSignal(written.told, timeout=30_000):
+        suggested.deciding.write_report(path)
     page = path.read_text()
     for step in suggested.desk.steps:
         assert words(suggested.desk.survey, step.decisions).split(":")[0] in page

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QPlainTextEdit
 from nimbleload.app.frame import log_file
 from nimbleload.app.frame.log_dialog import LogDialog
 from nimbleload.app.frame.window import BALANCE, MEASURE
+from nimbleload.app.look.notice import written
 from nimbleload.beside.client import Beside
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.shell.windows import make_window as real_window
@@ -79,7 +80,7 @@ def test_a_save_that_fails_opens_nothing_and_loses_nothing(example, qtbot, settl
 def test_a_suggestion_while_peeking_keeps_what_was_decided_by_hand(example, qtbot, settled):
     strip = frozen(example, settled)
     example.desk.peek(True)
-    assert example.desk.is_peeking
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
     assert example.balance.sentence.headline.text().startswith("Without the plan: ")
     with qtbot.waitSignal(example.desk.suggested, timeout=120_000):
         example.balance.suggest()
@@ -87,10 +88,12 @@ def test_a_suggestion_while_peeking_keeps_what_was_decided_by_hand(example, qtbo
     assert example.desk.document.plan.for_strip(strip.id) == Decision("freeze", strip.id)
 
 
-def test_the_report_written_while_peeking_has_the_plan_in_it(example, settled, tmp_path):
+def test_the_report_written_while_peeking_has_the_plan_in_it(example, qtbot, settled, tmp_path):
     frozen(example, settled)
     example.desk.peek(True)
-    example.deciding.write_report(tmp_path / "plan.html")
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
+    with qtbot.waitSignal(written.told, timeout=30_000):
+        example.deciding.write_report(tmp_path / "plan.html")
     assert "Choir low" in (tmp_path / "plan.html").read_text()
     assert not example.desk.is_peeking
 
@@ -168,7 +171,7 @@ def test_a_recovered_copy_goes_only_when_the_new_one_is_on_the_disk(
 
     monkeypatch.setattr(other.filing._recovery, "keep", full)
     with qtbot.waitSignal(other.desk.recomputed, timeout=60_000):
-        other.recover(left[0])
+        other.recovering.recover(left[0])
     other.filing._work.submit(lambda: None).result(30)
     assert left[0].copy.exists()
 

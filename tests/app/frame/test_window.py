@@ -127,7 +127,7 @@ def test_unsaved_work_is_copied_and_comes_back(example, make_window, qtbot, sett
     assert len(left) == 1
     other = make_window()
     with qtbot.waitSignal(other.desk.recomputed, timeout=60_000):
-        other.recover(left[0])
+        other.recovering.recover(left[0])
     assert other.desk.document.plan.for_strip(strip.id) == Decision("freeze", strip.id)
     assert other.desk.has_unsaved
 

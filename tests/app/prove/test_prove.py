@@ -130,12 +130,13 @@ def test_the_host_is_fitted_to_its_meter_and_changes_the_load(example, settled):
     assert example.desk.survey.after.load.max() == before
 
 
-def test_tracking_in_time_takes_plugins_out_as_decisions(example, settled):
+def test_tracking_in_time_takes_plugins_out_as_decisions(example, qtbot, settled):
     example.deciding.ask_tracking()
     dialog = next(d for d in example.findChildren(QDialog) if d.isVisible())
     dialog.waits.setChecked(False)
     dialog.limit.setValue(12.5)
-    assert "Bypass these" in dialog.words.text()
+    assert not dialog.apply.isEnabled()
+    qtbot.waitUntil(lambda: "Bypass these" in dialog.words.text(), timeout=30_000)
     uses = dialog.found.bypass.uses
     settled(example, dialog.apply.click)
     decided = {d.use for d in example.desk.document.plan.decisions}
@@ -146,7 +147,7 @@ def test_tracking_in_time_takes_plugins_out_as_decisions(example, settled):
     example.deciding.ask_tracking()
     dialog = next(d for d in example.findChildren(QDialog) if d.isVisible())
     dialog.limit.setValue(0.5)
-    assert "smaller buffer is needed" in dialog.words.text()
+    qtbot.waitUntil(lambda: "smaller buffer is needed" in dialog.words.text(), timeout=30_000)
 
 
 def test_another_rate_is_scaled_and_says_so(example, settled):

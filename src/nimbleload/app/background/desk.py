@@ -7,6 +7,7 @@ import logging
 from collections.abc import Callable, Sequence
 from concurrent.futures import CancelledError, ThreadPoolExecutor
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 import numpy as np
@@ -30,10 +31,12 @@ from ...store.dawproject import ImportReport
 from ...store.library import own_cores
 from ...store.session_file import Saved
 from ..document.document import Document
+from .jobs import Jobs
 from .open_document import OpenDocument
 from .to_window_thread import Landing
 
 log = logging.getLogger(__name__)
+T = TypeVar("T")
 
 WEIGH_AFTER_MS = 40
 LOOK_AFTER_MS = 250
@@ -75,6 +78,8 @@ class Desk(OpenDocument):
         self._landing = Landing(self)
         self._beside = Beside()
         self._work = ThreadPoolExecutor(1, "load")
+        self.jobs = Jobs(self)
+        self.jobs.failed.connect(self.troubled)
         self._look_work = ThreadPoolExecutor(1, "peaks")
         self._asked = 0
         self._weighing = 0
@@ -88,6 +93,7 @@ class Desk(OpenDocument):
         self._is_closed = False
         self.stretch: tuple[float, float] | None = None
         self._peeked: tuple[Survey, Instant] | None = None
+        self._wants_peek = False
         self._look_soon = QTimer(self)
         self._look_soon.setSingleShot(True)
         self._look_soon.setInterval(LOOK_AFTER_MS)
@@ -109,7 +115,7 @@ class Desk(OpenDocument):
         self.history.begin(document, is_clean=not unsaved)
         self.cards, self.path, self.report = cards, path, report
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
-        self._peeked = None
+        self._peeked, self._wants_peek = None, False
         self.outlook, self.band, self.steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
@@ -195,7 +201,7 @@ class Desk(OpenDocument):
     def _take(self, asked: int, result: object) -> None:
         if asked != self._asked:
             return
-        self._peeked = None
+        self._peeked, self._wants_peek = None, False
         self._told = (asked, self._told[1])
         if isinstance(result, str):
             self.failed.emit(result)
@@ -285,27 +291,30 @@ class Desk(OpenDocument):
             self.steps, self._steps_of = found, of
             self.stepped.emit()
 
-    def suggest(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
-        """Looks for the plan that gives up least, in addition to what has been decided by hand."""
+    def suggest(self, weights: Weights, kinds: Sequence[DecisionKind], disk: float | None = None) -> None:
+        """Looks for the plan that gives up least, in addition to what has been decided by hand.
+
+        `disk` is how many bytes its freezes may take, None for any.
+        """
         self.peek(False)
         of = self.survey
         if of is None or self.document is None:
             return
         document = self.document
-        wishes = wishes_for(of, weights, kinds)
+        wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
             self._landing.post(self._take_suggestion, (self._beside.suggest(of, wishes), document))
 
         self._look_work.submit(self._guarded, work, "no plan could be suggested", self.not_suggested.emit)
 
-    def compare(self, weights: Weights, kinds: Sequence[DecisionKind]) -> None:
+    def compare(self, weights: Weights, kinds: Sequence[DecisionKind], disk: float | None = None) -> None:
         """Looks for three plans; `compared` brings them by name."""
         self.peek(False)
         of = self.survey
         if of is None:
             return
-        wishes = wishes_for(of, weights, kinds)
+        wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
             self._landing.post(self.compared.emit, self._beside.alternatives(of, wishes))
@@ -319,19 +328,46 @@ class Desk(OpenDocument):
 
     def peek(self, on: bool) -> None:
         """Shows the session without its plan for as long as it is on; the plan itself stays."""
-        of, at, document = self.survey, self.instant, self.document
-        if of is None or at is None or document is None or on == self.is_peeking:
+        of, at, document, cards = self.survey, self.instant, self.document, self.cards
+        if of is None or at is None or document is None:
             return
-        if on and of.plan.decisions:
-            bare = survey(document.session, Plan(), self.cards, document.machine, document.buffer, of)
-            self._peeked = (of, at)
-            self.survey, self.instant = bare, instant(bare, at.second)
-        elif not on and self._peeked is not None:
-            self.survey, self.instant = self._peeked
-            self._peeked = None
-        else:
-            return
-        self.recomputed.emit()
+        if not on:
+            self._wants_peek = False
+            if self._peeked is not None:
+                moved = at.second != self._peeked[1].second
+                self.survey, self.instant = self._peeked
+                self._peeked = None
+                if moved:
+                    self.instant = instant(self.survey, at.second)
+                self.recomputed.emit()
+        elif of.plan.decisions and self._peeked is None:
+            self._wants_peek = True
+
+            def work() -> None:
+                if self._wants_peek:
+                    bare = survey(document.session, Plan(), cards, document.machine, document.buffer, of)
+                    self._landing.post(self._take_peek, (of, at), (bare, instant(bare, at.second)))
+
+            self._work.submit(self._guarded, work, "the session without its plan could not be computed")
+
+    def toggle_peek(self) -> None:
+        """Shows the session without its plan, or with it again."""
+        self.peek(not self._wants_peek)
+
+    def _take_peek(self, planned: tuple[Survey, Instant], bare: tuple[Survey, Instant]) -> None:
+        if self._wants_peek and self._peeked is None and self.survey is planned[0] and self.instant is planned[1]:
+            self._peeked = planned
+            self.survey, self.instant = bare
+            self.recomputed.emit()
+
+    def ask(
+        self, question: Callable[[Beside, Survey, Instant], T], then: Callable[[T], object], failure: str
+    ) -> None:
+        """Asks the process beside the window of what is shown; `then` gets the answer. `failure` begins the sentence
+        that `troubled` brings if there is none."""
+        of, at = self.survey, self.instant
+        if of is not None and at is not None:
+            self.jobs.run(lambda: question(self._beside, of, at), then, failure)
 
     def _take_suggestion(self, result: tuple[Suggestion, Document]) -> None:
         found, document = result
@@ -347,6 +383,7 @@ class Desk(OpenDocument):
         self._looking += 1
         self._look_soon.stop()
         self._beside.close()
+        self.jobs.close()
         self._look_work.shutdown(wait=True, cancel_futures=True)
         self._asked += 1
         self._weighing += 1

@@ -82,7 +82,8 @@ class OpenDocument(QObject):
             self.change(f"buffer {buffer}", self.document._replace(buffer=buffer), "buffer")
 
     def choose_machine(self, machine: Machine) -> None:
-        self._change(f"{machine.cores} cores", machine=machine)
+        speed = f", {machine.speed:g} × as fast" if machine.speed != 1 else ""
+        self._change(f"{machine.cores} cores{speed}", machine=machine)
 
     def choose_rate(self, rate: int) -> None:
         """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""
@@ -93,6 +94,12 @@ class OpenDocument(QObject):
         if self.document is not None and session != self.document.session:
             plan = after_edit(self.document.plan, self.document.session, session)
             self.change(what, self.document._replace(session=session, plan=plan))
+
+    def choose_limit(self, limit: float) -> None:
+        """The load to stay under, as a fraction of the deadline. Several changes in a row are one step."""
+        if self.document is not None and limit != self.document.session.limit:
+            session = msgspec.structs.replace(self.document.session, limit=limit)
+            self.change(f"limit {limit:.0%}".replace("%", " %"), self.document._replace(session=session), "limit")
 
     def choose_host(self, host: Host, device: Device) -> None:
         self._change_session("host and device", host=host, device=device)

@@ -138,6 +138,7 @@ class BalancePage(QWidget):
         self.drawer.moved.connect(desk.move_step)
         self.drawer.replaced.connect(self._replace)
         self.drawer.cleared.connect(desk.clear_plan)
+        self.drawer.limit_chosen.connect(desk.choose_limit)
         for kind, button in self.kinds.items():
             button.clicked.connect(partial(self.show_kind, kind))
         desk.failed.connect(self._show_failure)
@@ -271,6 +272,7 @@ class BalancePage(QWidget):
         of = self._desk.survey
         known = by_buffer(self._ceilings, of.session.rate, of.threads) if of is not None else {}
         self.buffers.show_held({size: each.held for size, each in known.items()})
+        self.drawer.show_held(known[of.buffer].held if of is not None and of.buffer in known else None)
 
     def _show_outlook(self) -> None:
         """Peaks, and what would help most: they come a little later than the rest."""
@@ -323,10 +325,10 @@ class BalancePage(QWidget):
         self.tracks.clear_choice()
         self.drawer.suggest.click()
 
-    def _suggest(self, weights: Weights, kinds: list) -> None:
+    def _suggest(self, weights: Weights, kinds: list, disk: float | None) -> None:
         self.drawer.show_suggesting()
         self._suggestion = None
-        self._desk.suggest(weights, kinds)
+        self._desk.suggest(weights, kinds, disk)
 
     def _show_suggestion(self, found: Suggestion) -> None:
         """The plan itself comes with the next survey, unless it is the one in force already."""

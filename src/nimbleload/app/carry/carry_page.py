@@ -27,6 +27,7 @@ from ...deliver.exchange_out import Written
 from ...deliver.render import Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
 from ..background.desk import Desk
+from ..look.notice import written
 from ..look.panels import dress_table, headed, panel
 from ..look.restore_view import RestoreView
 from ..look.sentence import Sentence
@@ -269,6 +270,7 @@ class CarryPage(QWidget):
     def _take_written(self, of: Written) -> None:
         hand = f" Left to do by hand: {'; '.join(of.by_hand)}." if of.by_hand else ""
         self.news.setText(f"Written to {of.path}.{hand}")
+        written.tell(Path(of.path))
 
     def _show_sentence(self) -> None:
         if self.prepared is None:

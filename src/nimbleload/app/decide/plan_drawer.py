@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QListWidgetItem,
     QMenu,
     QPushButton,
+    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
@@ -38,13 +39,16 @@ OWN = "your own…"
 
 
 class PlanDrawer(QFrame):
-    """`suggest_wanted` asks for a plan (weights, kinds allowed); `removed` takes a step's decisions back.
+    """`suggest_wanted` asks for a plan (weights, kinds allowed, bytes that freezes may take or None).
+
+    `limit_chosen` brings the load to stay under, as a fraction; `removed` takes a step's decisions back.
 
     `moved` brings a step's number and by how many places it is to come later; `replaced` a decision and another one in
     its place.
     """
 
-    suggest_wanted = Signal(object, list)
+    suggest_wanted = Signal(object, list, object)
+    limit_chosen = Signal(float)
     removed = Signal(object)
     moved = Signal(int, int)
     replaced = Signal(object, object)
@@ -62,6 +66,7 @@ class PlanDrawer(QFrame):
         self.preset.setAccessibleName("What hurts")
         self.kinds = {kind: QCheckBox(kind) for kind in KINDS}
         self.suggest = QPushButton("Suggest")
+        self.limit, self.freezes, self.held = QSpinBox(), QSpinBox(), QPushButton()
         self.steps, self.restore = QListWidget(), QLabel()
         self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.steps.setTextElideMode(Qt.TextElideMode.ElideRight)
@@ -74,6 +79,7 @@ class PlanDrawer(QFrame):
         self._chosen: tuple[Decision, ...] = ()
         self._session: Session | None = None
         self._lay_out()
+        self._dress_wishes()
         self.suggest.clicked.connect(self._ask)
         self.preset.activated.connect(lambda _: self.ask_weights() if self.preset.currentText() == OWN else None)
         self.remove.clicked.connect(self.remove_chosen)
@@ -102,6 +108,14 @@ class PlanDrawer(QFrame):
         for number, box in enumerate(self.kinds.values()):
             box.setChecked(True)
             allowed.addWidget(box, *divmod(number, 3))
+        wishes = QGridLayout()
+        wishes.setColumnStretch(2, 1)
+        for row, (name, part) in enumerate((("Stay under", self.limit), ("Freezes up to", self.freezes))):
+            label = QLabel(name)
+            label.setBuddy(part)
+            wishes.addWidget(label, row, 0)
+            wishes.addWidget(part, row, 1)
+        wishes.addWidget(self.held, 0, 2)
         bottom = QHBoxLayout()
         for button in (self.remove, self.clear, self.earlier, self.later):
             button.setProperty("role", "narrow")
@@ -116,13 +130,47 @@ class PlanDrawer(QFrame):
         column.addWidget(self._title)
         column.addLayout(top)
         column.addLayout(allowed)
+        column.addLayout(wishes)
         column.addWidget(self._words)
         column.addWidget(self.steps, 1)
         column.addWidget(self.restore)
         column.addLayout(bottom)
 
+    def _dress_wishes(self) -> None:
+        """The limit, what this computer holds beside it, and how much the freezes may take."""
+        self.limit.setRange(10, 200)
+        self.limit.setSuffix(" %")
+        self.limit.setSingleStep(5)
+        self.limit.setAccessibleName("The load to stay under")
+        self.limit.setToolTip("The load that no moment is to exceed; the dashed line in the load through the piece")
+        self.freezes.setRange(0, 1_000_000)
+        self.freezes.setSingleStep(500)
+        self.freezes.setSuffix(" MB")
+        self.freezes.setSpecialValueText("any size")
+        self.freezes.setAccessibleName("How much disk space all freezes of a suggestion may take together")
+        self.freezes.setToolTip(self.freezes.accessibleName())
+        for part in (self.limit, self.freezes):
+            part.setKeyboardTracking(False)
+        self.limit.valueChanged.connect(lambda value: self.limit_chosen.emit(value / 100))
+        self.held.setProperty("role", "narrow")
+        self.held.setToolTip("What this computer was found to hold at this buffer size without a late block (Machine)")
+        self.held.clicked.connect(lambda: self.limit.setValue(int(self.held.property("held"))))
+        self.held.hide()
+
+    def show_held(self, held: float | None) -> None:
+        """What this computer holds at the chosen buffer size (fraction), to be taken as the limit; None: not known."""
+        whole = max(int((held or 0) * 100), self.limit.minimum())
+        self.held.setProperty("held", whole)
+        self.held.setText(f"holds {whole} %")
+        self.held.setAccessibleName(f"Take what this computer holds, {whole} %, as the limit")
+        self.held.setVisible(held is not None)
+
+    def disk(self) -> float | None:
+        """How many bytes the freezes of a suggestion may take; None for any."""
+        return self.freezes.value() * 1e6 if self.freezes.value() else None
+
     def _ask(self) -> None:
-        self.suggest_wanted.emit(self.weights(), self.allowed())
+        self.suggest_wanted.emit(self.weights(), self.allowed(), self.disk())
 
     def weights(self) -> Weights:
         """What hurts: a preset, or the user's own."""
@@ -189,6 +237,10 @@ class PlanDrawer(QFrame):
     def show_plan(self, of: Survey, steps: list[Step] | None) -> None:
         """Shows the plan in force; its steps once they are known."""
         plan, self._session = of.plan, of.session
+        if not self.limit.hasFocus() or self.limit.value() / 100 != of.session.limit:
+            self.limit.blockSignals(True)
+            self.limit.setValue(round(of.session.limit * 100))
+            self.limit.blockSignals(False)
         before, after = float(of.before.load.max()), float(of.after.load.max())
         count = len(plan.steps())
         if not count:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QDialogButtonBox,
@@ -13,26 +13,30 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ...core.survey import Survey, Tracking, tracking
+from ...core.survey import Survey, Tracking
 from ...core.units import milliseconds
+from ..background.desk import Desk
 from ..look.panels import Dialog
+
+# So long after the last change of the limit the answer is asked for.
+ASK_AFTER_MS = 60
 
 
 class TrackingDialog(Dialog):
-    """`taken` brings the ids of the plugins to bypass."""
+    """`taken` brings the ids of the plugins to bypass. Each limit is asked for beside the window."""
 
     taken = Signal(list)
 
-    def __init__(self, of: Survey, parent: QWidget | None = None) -> None:
+    def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__("Track in time", parent)
-        self._of = of
+        self._desk = desk
         self.found: Tracking | None = None
         self.limit, self.waits = QDoubleSpinBox(), QCheckBox("live tracks wait for all others (delay compensation)")
         self.limit.setRange(0.5, 1000)
         self.limit.setValue(12.0)
         self.limit.setSuffix(" ms")
         self.waits.setChecked(True)
-        self.words = QLabel()
+        self.words = QLabel("Working it out…")
         self.words.setWordWrap(True)
         form = QFormLayout()
         form.addRow("At most, from input to output", self.limit)
@@ -46,17 +50,39 @@ class TrackingDialog(Dialog):
         column.addLayout(form)
         column.addWidget(self.words)
         column.addWidget(self.buttons)
-        self.limit.valueChanged.connect(self.show_answer)
-        self.waits.toggled.connect(self.show_answer)
-        self.show_answer()
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(ASK_AFTER_MS)
+        self._soon.timeout.connect(self._ask)
+        self._asked = 0
+        self.finished.connect(lambda _: setattr(self, "_asked", -1))
+        self.limit.valueChanged.connect(self._wait)
+        self.waits.toggled.connect(self._wait)
+        self._ask()
 
-    def show_answer(self) -> None:
-        """What it takes for the limit that is typed."""
-        self.found = tracking(self._of, self.limit.value() / 1e3, self.waits.isChecked())
-        labels = {use.id: use.label for use in self._of.planned.uses.uses}
-        strips = {u.id: s.name for s in self._of.session.strips for u in s.uses()}
-        found = self.found
-        said = [f"At {self._of.buffer} samples it takes {milliseconds(found.now)} now."]
+    def _wait(self) -> None:
+        """What was found is for another limit."""
+        self._asked += 1
+        self.found = None
+        self.apply.setEnabled(False)
+        self._soon.start()
+
+    def _ask(self) -> None:
+        asked, limit, waits = self._asked, self.limit.value() / 1e3, self.waits.isChecked()
+        self.apply.setEnabled(False)
+        self._desk.ask(
+            lambda beside, of, _: (of, beside.tracking(of, limit, waits)), lambda found: self._take(asked, *found),
+            "what to bypass could not be worked out",
+        )  # fmt: skip
+
+    def _take(self, asked: int, of: Survey, found: Tracking) -> None:
+        """What it takes for the limit that is typed; nothing once the dialog is gone or another limit is."""
+        if asked != self._asked:
+            return
+        self.found = found
+        labels = {use.id: use.label for use in of.planned.uses.uses}
+        strips = {u.id: s.name for s in of.session.strips for u in s.uses()}
+        said = [f"At {of.buffer} samples it takes {milliseconds(found.now)} now."]
         if not found.bypass.possible:
             said.append("The device's own buffers take longer than that: a smaller buffer is needed.")
         elif not found.bypass.uses:

@@ -31,6 +31,7 @@ from .ask import ask_clip, ask_how_often, ask_section, ask_send
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog
 from .inspector import Inspector
+from .pared_dialog import ParedDialog
 from .plugin_list import PluginList
 from .plugin_settings import PluginSettings
 from .strip_model import StripModel
@@ -131,10 +132,11 @@ class SessionPage(QWidget):
             "rename": self._rename, "duplicate": lambda: self.duplicate(1), "times": self._ask_duplicate,
             "up": lambda: self.move_tracks(-1), "down": lambda: self.move_tracks(1), "send": self._ask_send,
             "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
-            "how many": self.ask_how_many, "bypass": self._bypass, "left": lambda: self._step(-1),
-            "right": lambda: self._step(1), "replace": self._replace, "card": self._ask_card,
-            "window": self.settings.open_window, "keep": self.along.keep, "shelf": self.along.open_shelf,
-            "copy": self.along.copy, "cut": self.along.cut, "paste": self.along.paste, "remove": self.remove,
+            "pared": self.ask_pared, "how many": self.ask_how_many, "bypass": self._bypass,
+            "left": lambda: self._step(-1), "right": lambda: self._step(1), "replace": self._replace,
+            "card": self._ask_card, "window": self.settings.open_window, "keep": self.along.keep,
+            "shelf": self.along.open_shelf, "copy": self.along.copy, "cut": self.along.cut,
+            "paste": self.along.paste, "remove": self.remove,
         }  # fmt: skip
         made = make_actions(self, self.view, calls)
         self.menus = {menu: [made[each.name] for each in COMMANDS if each.menu == menu] for menu in MENUS}
@@ -328,6 +330,14 @@ class SessionPage(QWidget):
             self.news.setText("Choose tracks, a bus or a plugin: how many more of them fit is computed.")
             return
         HowManyDialog(of, [strip.id for strip in strips], uses[0] if uses else None, self).open()
+
+    def ask_pared(self) -> None:
+        """A copy of the session with the chosen tracks and what they need alone."""
+        strips = self.view.selected_strips()
+        if not strips:
+            self.news.setText("Choose tracks or buses: a copy is made of them and of what they lead to.")
+        elif self._desk.survey is not None:
+            ParedDialog(self._desk, [strip.id for strip in strips], self).open()
 
     # What is shown
 

@@ -4,31 +4,30 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from ...core.decisions.decision import Decision
+from ...core.decisions.decision import Decision, KeptPlan
+from ...core.optimise.steps import steps
 from ...core.optimise.suggest import Suggestion
-from ...core.survey import kept_load
-from ...core.told.findings import weighed
+from ...core.told.findings import Weighted
 from ...core.told.restore_list import restore_list
-from ...deliver.report import write_report
+from ...deliver.report import write_report, write_table
 from ..background.desk import Desk
 from ..balance.balance_page import BalancePage
 from ..decide.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog
 from ..decide.tracking_dialog import TrackingDialog
+from ..look.notice import written
 
 PEEK = Qt.Key.Key_C
 
 
 class Deciding(QObject):
-    """Opens the dialogs over a window. `failed` brings a sentence when something could not be written.
+    """Opens the dialogs over a window, once what they show has been computed beside it.
 
     While the key C is held on Balance, everything is shown without the plan.
     """
-
-    failed = Signal(str)
 
     def __init__(self, desk: Desk, balance: BalancePage, window: QWidget) -> None:
         super().__init__(window)
@@ -44,15 +43,11 @@ class Deciding(QObject):
             return event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease)
         return super().eventFilter(watched, event)
 
-    def peek(self) -> None:
-        """Shows everything without the plan, or with it again."""
-        self._desk.peek(not self._desk.is_peeking)
-
     def compare_plans(self) -> None:
         """Looks for three plans, and shows them side by side when they are there."""
         drawer = self._balance.drawer
         drawer.show_suggesting("Looking for three plans…")
-        self._desk.compare(drawer.weights(), drawer.allowed())
+        self._desk.compare(drawer.weights(), drawer.allowed(), drawer.disk())
 
     def _show_plans(self, found: dict[str, Suggestion]) -> None:
         of, document = self._desk.survey, self._desk.document
@@ -66,19 +61,26 @@ class Deciding(QObject):
 
     def show_findings(self) -> None:
         """What can be seen without any measurement, with what it saves at the moment."""
-        of, at = self._desk.survey, self._desk.instant
-        if of is None or at is None:
-            return
-        dialog = FindingsDialog(weighed(of, at), self._window)
+        failure = "what the session gives away could not be looked for"
+        self._desk.ask(lambda beside, of, at: beside.findings(of, at), self._open_findings, failure)
+
+    def _open_findings(self, found: list[Weighted]) -> None:
+        dialog = FindingsDialog(found, self._window)
         dialog.taken.connect(self._desk.decide)
         dialog.open()
 
     def show_kept(self) -> None:
         """The plans that were put by, and a name for the present one."""
-        document, of = self._desk.document, self._desk.survey
-        if document is None or of is None:
-            return
-        dialog = KeptDialog([(kept, kept_load(of, kept)) for kept in document.kept], self._window)
+        document = self._desk.document
+        if document is not None:
+            kept = document.kept
+            self._desk.ask(
+                lambda beside, of, _: list(zip(kept, beside.kept_loads(of, kept), strict=True)), self._open_kept,
+                "the loads of the plans could not be computed",
+            )  # fmt: skip
+
+    def _open_kept(self, kept: list[tuple[KeptPlan, float]]) -> None:
+        dialog = KeptDialog(kept, self._window)
         dialog.kept.connect(self._desk.keep_plan)
         dialog.used.connect(self._desk.use_plan)
         dialog.forgotten.connect(self._desk.forget_plan)
@@ -94,32 +96,36 @@ class Deciding(QObject):
         dialog.open()
 
     def ask_report(self) -> None:
-        """Asks where to write the plan, with its reasons and the restore list."""
-        of, at = self._desk.survey, self._desk.instant
-        if of is None or at is None:
+        """Asks where to write the plan: as a report with its reasons and the restore list, or its steps as a table."""
+        of = self._desk.survey
+        if of is None:
             return
-        name, _ = QFileDialog.getSaveFileName(
-            self._window, "Write the plan", str(Path.home() / f"{of.session.name} plan.html"), "Reports (*.html)"
-        )
+        kinds = "Reports (*.html);;The steps as a table (*.csv)"
+        proposed = str(Path.home() / f"{of.session.name} plan.html")
+        name, kind = QFileDialog.getSaveFileName(self._window, "Write the plan", proposed, kinds)
         if name:
-            self.write_report(Path(name))
+            path, wanted = Path(name), ".csv" if "csv" in kind else ".html"
+            known = path.suffix.lower() in (".csv", ".html", ".htm")
+            self.write_report(path if known else path.with_name(path.name + wanted))
 
     def write_report(self, path: Path) -> None:
-        """Writes the report of what is on the desk, with its plan."""
+        """Writes what is on the desk, with its plan: a table if the path ends in .csv, else the report."""
         self._desk.peek(False)
         of, at = self._desk.survey, self._desk.instant
         if of is None or at is None:
             return
-        try:
-            write_report(path, of, at)
-        except OSError as error:
-            self.failed.emit(f"The report could not be written: {error}. Nothing else has changed.")
+
+        def write() -> Path:
+            write_table(path, of, steps(of)) if path.suffix.lower() == ".csv" else write_report(path, of, at)
+            return path
+
+        self._desk.jobs.run(write, written.tell, "the plan could not be written")
 
     def ask_tracking(self) -> None:
         """Asks how soon a musician must hear himself."""
         if self._desk.survey is None:
             return
-        dialog = TrackingDialog(self._desk.survey, self._window)
+        dialog = TrackingDialog(self._desk, self._window)
         dialog.taken.connect(self.bypass)
         dialog.open()
 

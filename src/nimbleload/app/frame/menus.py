@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QMenu
 from ...core.decisions.decision import STANDINGS
 from ...core.session.computer import RATES
 from .about import About
+from .exporting import ask_export
 from .help import Help
 from .installed import InstalledDialog
 from .log_dialog import LogDialog
@@ -61,6 +62,7 @@ class Menus:
         self.report = self.add(files, "What the &import understood…", window.show_report)
         for action in window.edit.menus["Add"][3:]:
             files.addAction(action)
+        self.add(files, "Write as an exchange &file…", lambda: ask_export(window.desk, window))
         files.addSeparator()
         self.add(files, "&Quit", window.close, QKeySequence.StandardKey.Quit)
 
@@ -110,12 +112,12 @@ class Menus:
         self.add(decide, "Plans put &by…", window.deciding.show_kept, "Ctrl+Shift+K")
         self.add(decide, "&What the session gives away…", window.deciding.show_findings, "F")
         self.add(decide, "&Before the final render…", window.deciding.show_restore, "B")
-        self.add(decide, "Show it without the plan, and back (or hold C)", window.deciding.peek)
+        self.add(decide, "Show it without the plan, and back (or hold C)", window.desk.toggle_peek)
         hold = window.balance.hold_version
         self.add(decide, "&Hold this version to compare with", lambda: hold(True), "Ctrl+Shift+H")
         self.unheld = self.add(decide, "Let the held version g&o", lambda: hold(False))
         decide.aboutToShow.connect(lambda: self.unheld.setEnabled(window.balance.held is not None))
-        self.add(decide, "&Write the plan as a report…", window.deciding.ask_report)
+        self.add(decide, "&Write the plan as a report or a table…", window.deciding.ask_report)
 
     def name_decisions(self) -> None:
         """Says what each of the decisions would do now, for which tracks; those that are not possible stand back."""
@@ -131,6 +133,9 @@ class Menus:
         self.add(computer, "The &host and the audio device…", window.ask_host)
         self.add(computer, "&Track in time…", window.deciding.ask_tracking)
         self.add(computer, "&Plugins installed here…", lambda: InstalledDialog(window).open())
+        known = computer.addMenu("Cost &library")
+        self.add(known, "&Write it as a table…", window.library_files.ask_write)
+        self.add(known, "&Take a table in…", window.library_files.ask_take_in)
         rates = computer.addMenu("Sample &rate")
         for rate in RATES:
             action = self.add(rates, f"{rate / 1000:g} kHz", partial(window.desk.choose_rate, rate))
@@ -140,6 +145,7 @@ class Menus:
             here = " (as many as here)" if cores == os.cpu_count() else ""
             action = self.add(computer, f"{cores} cores{here}", partial(window.choose_cores, cores))
             self._marks(computer, action, cores, lambda: _of(window, lambda now: now.machine.cores))
+        self.add(computer, "&Another computer…", window.ask_computer)
 
     def _marks(self, menu: QMenu, action: QAction, value: object, in_force: Callable[[], object]) -> None:
         """A command that chooses one of several values is marked, whenever its menu opens, if that is in force."""
@@ -152,6 +158,7 @@ class Menus:
         for name, text in (("night", "&Night"), ("paper", "&Paper"), ("desktop", "&As the desktop")):
             action = self.add(view, text, partial(window.choose_theme, name))
             self._marks(view, action, name, lambda: window.theme_choice)
+        self.add(view, "Pre&ferences…", window.ask_preferences, QKeySequence.StandardKey.Preferences)
         self.add(view, "&Larger text", lambda: window.scale_text(1), "Ctrl++")
         self.add(view, "&Smaller text", lambda: window.scale_text(-1), "Ctrl+-")
 

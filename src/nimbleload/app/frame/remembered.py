@@ -40,6 +40,16 @@ class Choices:
         self._settings.setValue("scale", value)
 
     @property
+    def closed_hints(self) -> set[str]:
+        """The places whose hint was closed for good."""
+        stored = self._settings.value("hints/closed", "")
+        return {name for name in str(stored or "").split("|") if name}
+
+    @closed_hints.setter
+    def closed_hints(self, places: set[str]) -> None:
+        self._settings.setValue("hints/closed", "|".join(sorted(places)))
+
+    @property
     def recent(self) -> list[Path]:
         """Files opened lately that still exist, the latest first."""
         stored = self._settings.value("recent", [])

@@ -26,14 +26,15 @@ from ...core.session.edits import empty
 from ...core.session.session import TempoPoint
 from ...core.session.time_edits import set_tempo
 from ...core.survey import fitted, host_seen
+from ...core.told.hints import HINTS
 from ...core.told.watching import taken_words
 from ...core.units import percent
 from ...probe import catalogue
 from ...probe.choosing import recorded
 from ...store.library import Library, own_cores
 from ...store.opening import EXCHANGE_SUFFIX, Opened, made_here
-from ...store.recovery import Left, Recovery, discard, left_behind, recover
-from ...store.session_file import SUFFIX, Saved, SessionFileError
+from ...store.recovery import Recovery
+from ...store.session_file import SUFFIX, Saved
 from ...store.taking_in import ADDABLE
 from ..background.desk import Desk
 from ..background.files import Filing
@@ -44,6 +45,7 @@ from ..carry.carrying_out import CarryingOut
 from ..edit.adding import Adding
 from ..edit.ask import ask_new
 from ..edit.session_page import SessionPage
+from ..look.notice import Notice
 from ..look.picture import scrolled
 from ..look.place_strip import PlaceStrip
 from ..look.theme import SCALES, theme
@@ -55,11 +57,17 @@ from ..prove.prove_page import ProvePage
 from ..start.start_page import StartPage
 from ..watch.watch_page import WatchPage
 from ..watch.watching import Watching
+from . import import_report
+from .computer_dialog import ComputerDialog
 from .deciding import Deciding
 from .finder import Finder
 from .help import Help
+from .hints import Hints
 from .host_dialog import HostDialog
+from .library_files import LibraryFiles
 from .menus import PLACES, Menus
+from .preferences import Preferences
+from .recovering import Recovering
 from .remembered import Choices
 
 MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE, START = range(8)
@@ -90,12 +98,15 @@ class MainWindow(QMainWindow):
         self.carry = CarryPage(self.desk, self.carrying)
         self.edit = SessionPage(self.desk)
         self.adding = Adding(self.desk, self.filing, self)
+        self.recovering = Recovering(self.desk, self.filing, self)
+        self.library_files = LibraryFiles(self.desk, library, self.complain, self)
         self.start = StartPage({
             "watch": partial(self.go, WATCH), "machine": partial(self.go, MACHINE), "open": self.ask_open,
             "audio": partial(self.adding.ask, True), "new": self.ask_new, "example": self.open_example,
         })  # fmt: skip
         self.pages = QStackedWidget()
         places = (self.machine, self.watch, self.edit, self.measure, self.balance, self.carry, self.prove)
+        self.hints = Hints(dict(zip((name for name, _ in PLACES), places, strict=True)), choices)
         for page in (*places, self.start):
             self.pages.addWidget(scrolled(page, sideways=True) if page is self.balance else page)
         self._autosave = QTimer(self)
@@ -119,6 +130,7 @@ class MainWindow(QMainWindow):
         column.setSpacing(4)
         column.addWidget(self.places)
         column.addWidget(self.pages, 1)
+        column.addWidget(Notice())
         self.setCentralWidget(inside)
         self.resize(1280, 800)
         for name, widget in (("window", self), ("middle", self.balance.middle), ("halves", self.balance.halves)):
@@ -154,7 +166,6 @@ class MainWindow(QMainWindow):
         self.filing.known.connect(self._take_cards)
         desk.troubled.connect(self.complain)
         self.filing.failed.connect(self.complain)
-        self.deciding.failed.connect(self.complain)
         self._autosave.timeout.connect(self._keep_copy)
 
     # Commands
@@ -223,6 +234,21 @@ class MainWindow(QMainWindow):
         self.carry.size_columns()
         self.edit.restyle()
         self.desk.refresh()
+
+    def ask_preferences(self) -> None:
+        hints = bool(set(self.hints.by_place) - self._choices.closed_hints)
+        dialog = Preferences(self._choices.theme, theme.scale, hints, self)
+        dialog.theme_chosen.connect(self.choose_theme)
+        dialog.scale_chosen.connect(lambda scale: self.scale_text(SCALES.index(scale) - SCALES.index(theme.scale)))
+        dialog.hints_chosen.connect(lambda on: self.hints.show_again() if on else self.hints.close(*HINTS))
+        dialog.open()
+
+    def ask_computer(self) -> None:
+        """Asks how the session would run on another computer."""
+        if self.desk.document is not None:
+            dialog = ComputerDialog(self.desk.document.machine, self)
+            dialog.chosen.connect(self.desk.choose_machine)
+            dialog.open()
 
     def ask_host(self) -> None:
         """Asks what the host and the audio device do."""
@@ -343,34 +369,6 @@ class MainWindow(QMainWindow):
         if saved is not None and self.desk.has_unsaved:
             self.filing.keep(saved, self.desk.path)
 
-    def offer_recovery(self) -> None:
-        """Asks about work that a crash left behind, if there is any."""
-        left = left_behind()
-        if not left:
-            return
-        box = QMessageBox(self)
-        box.setIcon(QMessageBox.Icon.Question)
-        box.setText("Nimble Load did not end properly the last time. Unsaved work is here.")
-        box.setInformativeText(f"It belongs to {left[0].original or 'a session that was never saved'}.")
-        take = box.addButton("Open it", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton("Leave it for later", QMessageBox.ButtonRole.RejectRole)
-        box.buttonClicked.connect(
-            lambda button: self.recover(left[0]) if button is take else discard(left[0]) if button is drop else None
-        )
-        box.open()
-
-    def recover(self, left: Left) -> None:
-        """Opens work that was left behind, as unsaved."""
-        try:
-            saved = recover(left)
-        except SessionFileError as error:
-            self.complain(f"{error} The copy is kept at {left.copy}.")
-            return
-        found = Opened(saved)
-        self.desk.open(saved, self.filing.cards_for(found), left.original, unsaved=True)
-        self.filing.replace(left, self.desk.saved() or saved, left.original)
-
     def fill_recent(self) -> None:
         recent = self._menus.recent
         recent.clear()
@@ -380,19 +378,8 @@ class MainWindow(QMainWindow):
             recent.addAction("Nothing opened yet").setEnabled(False)
 
     def show_report(self) -> None:
-        report = self.desk.report
-        if report is None:
-            return
-        box = QMessageBox(self)
-        box.setText(f"{report.file}{f', written by {report.program}' if report.program else ''}")
-        left_out = report.left_out or ("Nothing was left out.",)
-        box.setInformativeText("\n".join(report.understood))
-        box.setDetailedText("\n".join(left_out))
-        if report.left_out:
-            shown = "\n".join(f"• {line}" for line in left_out[:6])
-            more = f"\n… and {len(left_out) - 6} more below" if len(left_out) > 6 else ""
-            box.setInformativeText("\n".join(report.understood) + f"\n\nLeft out:\n{shown}{more}")
-        box.open()
+        if self.desk.report is not None:
+            import_report.show(self.desk.report, self)
 
     def complain(self, sentence: str) -> None:
         """Says what went wrong; the window stays usable."""

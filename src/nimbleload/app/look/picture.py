@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QScrollArea, QWidget
 
+from .notice import written
 from .theme import theme
 
 
@@ -55,6 +58,7 @@ class Picture(QWidget):
         if path:
             try:
                 self.save_drawing(path)
+                written.tell(Path(path))
             except OSError as error:
                 QMessageBox.warning(self, "Not saved", f"{error}. Nothing else has changed.")
 

@@ -26,6 +26,7 @@ from ...machine.watcher import Watcher
 from ...probe import catalogue
 from ...store import recording_file
 from ..background.to_window_thread import Landing
+from ..look.notice import written
 
 log = logging.getLogger(__name__)
 
@@ -235,6 +236,7 @@ class Watching(QObject):
     def _keep(self, path: Path, recording: Recording, names: dict[str, str]) -> None:
         recording_file.write(path, recording, names)
         self._landing.post(self.wrote.emit, f"Written to {path}: {recording.seconds:.0f} s.")
+        self._landing.post(written.tell, path)
 
     def open(self, path: Path) -> None:
         """Reads a recording and shows it, as if it had just been watched."""

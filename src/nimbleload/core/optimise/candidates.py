@@ -44,9 +44,11 @@ class Wishes(NamedTuple):
         return Terms(of.session, of.planned.cards, of.machine, of.plan, self.weights, self.tracking)
 
 
-def wishes_for(of: Survey, weights: Weights, kinds: Sequence[DecisionKind]) -> Wishes:
-    """What a suggestion for this survey may do: the session's own limit, and its pinned tracks."""
-    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds))
+def wishes_for(
+    of: Survey, weights: Weights, kinds: Sequence[DecisionKind], disk: float | None = None
+) -> Wishes:
+    """What a suggestion for this survey may do: the session's own limit, its pinned tracks, so much `disk` (bytes)."""
+    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds), disk)
 
 
 class Effect(NamedTuple):

@@ -1,0 +1,46 @@
+"""Short works that the window does not wait for: reports, tables, what a dialog has to show."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from concurrent.futures import CancelledError, ThreadPoolExecutor
+from typing import TypeVar
+
+from PySide6.QtCore import QObject, Signal
+
+from ...core.units import as_sentence
+from .to_window_thread import Landing
+
+log = logging.getLogger(__name__)
+T = TypeVar("T")
+
+
+class Jobs(QObject):
+    """One thread that does one work after the other. `failed` brings what could not be done, and why, in a sentence."""
+
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._landing = Landing(self)
+        self._work = ThreadPoolExecutor(1, "jobs")
+
+    def run(self, work: Callable[[], T], then: Callable[[T], object], failure: str) -> None:
+        """Has it done; `then` is called with what it gave, in the window's thread. `failure` begins the sentence."""
+
+        def do() -> None:
+            try:
+                self._landing.post(then, work())
+            except CancelledError:
+                log.info("closed meanwhile: %s", failure)
+            except Exception as error:
+                log.warning("%s", failure, exc_info=True)
+                self._landing.post(self.failed.emit, f"{as_sentence(f'{failure}: {error}')} Nothing else has changed.")
+
+        self._work.submit(do)
+
+    def close(self) -> None:
+        """Waits for what is being done; nothing is told after."""
+        self._landing.close()
+        self._work.shutdown(wait=True, cancel_futures=True)

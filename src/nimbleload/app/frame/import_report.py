@@ -1,0 +1,21 @@
+"""What an import understood of a file, and what it left out."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QMessageBox, QWidget
+
+from ...store.dawproject import ImportReport
+
+
+def show(report: ImportReport, window: QWidget) -> None:
+    """Shows a report over a window."""
+    box = QMessageBox(window)
+    box.setText(f"{report.file}{f', written by {report.program}' if report.program else ''}")
+    left_out = report.left_out or ("Nothing was left out.",)
+    box.setInformativeText("\n".join(report.understood))
+    box.setDetailedText("\n".join(left_out))
+    if report.left_out:
+        shown = "\n".join(f"• {line}" for line in left_out[:6])
+        more = f"\n… and {len(left_out) - 6} more below" if len(left_out) > 6 else ""
+        box.setInformativeText("\n".join(report.understood) + f"\n\nLeft out:\n{shown}{more}")
+    box.open()
