@@ -93,9 +93,9 @@ def parameter_id(path: str, identifier: str, name: str) -> int:
 
     hosted = clap.load(PluginUse("x", PluginRef("clap", identifier)), path, 48000, 512)
     params = hosted._extension(b"clap.params", clap.Params)
-    for index in range(params.count(hosted.handle)):
+    for index in range(params.count(hosted._address)):
         found = Info()
-        params.get_info(hosted.handle, index, c.addressof(found))
+        params.get_info(hosted._address, index, c.addressof(found))
         if name.lower() in found.name.decode().lower():
             return int(found.id)
     raise LookupError(name)

@@ -24,6 +24,18 @@ def call2(typingctx, function, first, second):
 
 
 @intrinsic
+def call4(typingctx, function, first, second, third, fourth):
+    """Calls a C function `int32 f(void *, void *, void *, void *)` by its address."""
+
+    def codegen(context, builder, signature, args):
+        word = ir.IntType(64)
+        kind = ir.FunctionType(ir.IntType(32), [word] * 4)
+        return builder.call(builder.inttoptr(args[0], kind.as_pointer()), args[1:])
+
+    return types.int32(*[types.int64] * 5), codegen
+
+
+@intrinsic
 def call_for_address(typingctx, function, first, second):
     """Calls a C function `void *f(void *first, uint32_t second)` by its address."""
 

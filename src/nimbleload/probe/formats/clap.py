@@ -1,6 +1,7 @@
 """CLAP: an open plugin standard whose interface is C structures and function pointers, reached through ctypes.
 
-Only what measuring needs: the factory, the life cycle, audio and note ports, parameters, state and latency.
+The plugin's side: the factory, the life cycle, audio and note ports, parameters, state and latency; what it meets of
+its host is in `clap_host`.
 """
 
 from __future__ import annotations
@@ -12,25 +13,33 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from numba import cfunc, types
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
 from ...machine.plugin_files import folders
-from ...native.memory import load_i64, store_atomic
 from ...store.archive import LARGEST_STATE
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
+from .clap_host import (
+    BOOL,
+    CALLBACK,
+    LATENCY,
+    POINTER,
+    RESTART,
+    TEXT,
+    UINT,
+    VOID,
+    ClapHost,
+    FileSupport,
+    TimerSupport,
+    Version,
+    run_block,
+)
 from .hosted import Described, Move, Moves, Note, Parameter, PluginError, files_in, no_presets, parameter, text
 
-POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 NAME_BYTES, PATH_BYTES = 256, 1024
 STEPPED, READ_ONLY, BYPASS = 1, 8, 16
 # What `process` returns when it could not do its work; everything else is a success of some kind.
 FAILED = 0
-
-
-class Version(c.Structure):
-    _fields_ = (("major", UINT), ("minor", UINT), ("revision", UINT))
 
 
 class Entry(c.Structure):
@@ -61,14 +70,6 @@ class Plugin(c.Structure):
         ("deactivate", c.CFUNCTYPE(VOID, POINTER)), ("start_processing", c.CFUNCTYPE(BOOL, POINTER)),
         ("stop_processing", c.CFUNCTYPE(VOID, POINTER)), ("reset", c.CFUNCTYPE(VOID, POINTER)), ("process", POINTER),
         ("get_extension", c.CFUNCTYPE(POINTER, POINTER, TEXT)), ("on_main_thread", c.CFUNCTYPE(VOID, POINTER)),
-    )  # fmt: skip
-
-
-class Host(c.Structure):
-    _fields_ = (
-        ("version", Version), ("host_data", POINTER), ("name", TEXT), ("vendor", TEXT), ("url", TEXT),
-        ("version_text", TEXT), ("get_extension", POINTER), ("request_restart", POINTER), ("request_process", POINTER),
-        ("request_callback", POINTER),
     )  # fmt: skip
 
 
@@ -121,34 +122,12 @@ class State(c.Structure):
     )  # fmt: skip
 
 
+class ThreadPool(c.Structure):
+    _fields_ = (("exec", POINTER),)
+
+
 class Latency(c.Structure):
     _fields_ = (("get", c.CFUNCTYPE(UINT, POINTER)),)
-
-
-# The host's side. A plugin may call these on the audio thread, so they are compiled; the host offers no extensions.
-@cfunc(types.int64(types.int64, types.int64), cache=True)
-def _no_extension(host, name):
-    return 0
-
-
-# What a plugin asks of its host is noted where the host's own data point to, and done when nothing is timed.
-RESTART, PROCESS, CALLBACK, ASKED = range(4)
-HOST_DATA = Host.host_data.offset
-
-
-@cfunc(types.void(types.int64), cache=True)
-def _restart_please(host):
-    store_atomic(load_i64(host + HOST_DATA) + 8 * RESTART, 1)
-
-
-@cfunc(types.void(types.int64), cache=True)
-def _process_please(host):
-    store_atomic(load_i64(host + HOST_DATA) + 8 * PROCESS, 1)
-
-
-@cfunc(types.void(types.int64), cache=True)
-def _callback_please(host):
-    store_atomic(load_i64(host + HOST_DATA) + 8 * CALLBACK, 1)
 
 
 class Library:
@@ -199,10 +178,10 @@ class ClapHosted:
 
     def __init__(self, use: PluginUse, path: str, rate: int, longest: int, frames: int) -> None:
         self._library = Library(path)
-        self._asked = np.zeros(ASKED, np.int64)
-        self.handle = self._library.create(use.plugin.identifier, self._host())
-        self._plugin = Plugin.from_address(self.handle)
-        if not self._plugin.init(self.handle):
+        self._own_host = ClapHost(rate)
+        self._address = self._library.create(use.plugin.identifier, self._host())
+        self._plugin = Plugin.from_address(self._address)
+        if not self._plugin.init(self._address):
             raise PluginError(f"{use.label} refused to start.")
         self._rate = rate
         self.version = text(self._plugin.desc.contents.version)
@@ -211,14 +190,16 @@ class ClapHosted:
         if use.setting.values:
             self._set_parameters(use)
         ins, outs = self._ports(True), self._ports(False)
-        self._blocks = Blocks(ins, outs, longest, self._dialect())
+        self._blocks = Blocks(ins, outs, longest, self._dialect(), self._own_host.transport)
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
         self.latency = 0
         self._activate(frames)
-        self.call = self._plugin.process
+        pool = self._extension(b"clap.thread-pool", ThreadPool)
+        self._own_host.plays(self._plugin.process, self._address, pool.exec if pool is not None else 0)
+        self.call, self.handle = run_block.address, self._own_host.record.ctypes.data
 
     def _extension(self, name: bytes, kind: type[c.Structure]):
-        address = self._plugin.get_extension(self.handle, name)
+        address = self._plugin.get_extension(self._address, name)
         return kind.from_address(address) if address else None
 
     def _ports(self, is_input: bool) -> list[int]:
@@ -227,9 +208,9 @@ class ClapHosted:
         if ports is None:
             return []
         counts = []
-        for index in range(ports.count(self.handle, is_input)):
+        for index in range(ports.count(self._address, is_input)):
             port = AudioPort()
-            if not ports.get(self.handle, index, is_input, c.addressof(port)):
+            if not ports.get(self._address, index, is_input, c.addressof(port)):
                 raise PluginError(f"The plugin does not describe its audio port {index + 1}.")
             counts.append(int(port.channel_count))
         return counts
@@ -237,9 +218,9 @@ class ClapHosted:
     def _dialect(self) -> int:
         """How the plugin wants its notes."""
         ports = self._extension(b"clap.note-ports", AudioPorts)
-        if ports is not None and ports.count(self.handle, True) > 0:
+        if ports is not None and ports.count(self._address, True) > 0:
             port = NotePort()
-            if ports.get(self.handle, 0, True, c.addressof(port)) and not port.dialects & CLAP_DIALECT:
+            if ports.get(self._address, 0, True, c.addressof(port)) and not port.dialects & CLAP_DIALECT:
                 return MIDI_DIALECT
         return CLAP_DIALECT
 
@@ -254,7 +235,7 @@ class ClapHosted:
             c.memmove(buffer, part, len(part))
             return len(part)
 
-        if not state.load(self.handle, c.byref(StateStream(None, TRANSFER(read)))):
+        if not state.load(self._address, c.byref(StateStream(None, TRANSFER(read)))):
             raise PluginError(f"{use.label} did not accept the state that the session saved for it.")
 
     def saved_state(self) -> bytes | None:
@@ -271,7 +252,7 @@ class ClapHosted:
             parts.append(c.string_at(buffer, size))
             return size
 
-        if not state.save(self.handle, c.byref(StateStream(None, TRANSFER(write)))):
+        if not state.save(self._address, c.byref(StateStream(None, TRANSFER(write)))):
             raise PluginError("It could not save its state.")
         return b"".join(parts)
 
@@ -285,13 +266,13 @@ class ClapHosted:
         if unknown:
             raise PluginError(f"{use.label} has no parameter {unknown[0]!r}.")
         events = EventList([param_event(numbers[name] or 0, value) for name, value in use.setting.values])
-        params.flush(self.handle, events.address, c.addressof(FORGOTTEN))
+        params.flush(self._address, events.address, c.addressof(FORGOTTEN))
 
     def _described(self) -> Iterator[ParamDescription]:
         params = self._extension(b"clap.params", Params)
-        for index in range(params.count(self.handle) if params is not None else 0):
+        for index in range(params.count(self._address) if params is not None else 0):
             found = ParamDescription()
-            if params.get_info(self.handle, index, c.addressof(found)):
+            if params.get_info(self._address, index, c.addressof(found)):
                 yield found
 
     presets = staticmethod(no_presets)
@@ -301,7 +282,7 @@ class ClapHosted:
         found, value = [], c.c_double()
         for d in self._described():
             if not d.flags & (READ_ONLY | BYPASS):
-                now = value.value if params.get_value(self.handle, d.id, c.byref(value)) else d.start
+                now = value.value if params.get_value(self._address, d.id, c.byref(value)) else d.start
                 made = parameter(str(d.id), text(d.name), bool(d.flags & STEPPED), d.least, d.most, now)
                 found.append(made.written(partial(self._written, params, d.id)))
         return tuple(found)
@@ -310,33 +291,29 @@ class ClapHosted:
         """A parameter's value as the plugin writes it; empty if it does not."""
         place = c.create_string_buffer(NAME_BYTES)
         writes = bool(params.value_to_text)
-        if writes and params.value_to_text(self.handle, number, value, c.addressof(place), NAME_BYTES):
+        if writes and params.value_to_text(self._address, number, value, c.addressof(place), NAME_BYTES):
             return text(place.value).strip()
         return ""
 
     def _host(self) -> int:
-        """The address of a host of the plugin's own, which notes what it asks for."""
-        none, noted = _no_extension.address, self._asked.ctypes.data
-        requests = (_restart_please.address, _process_please.address, _callback_please.address)
-        texts = (b"Nimble Load", b"Nimble Load", b"", b"1")
-        self._own_host = Host(Version(1, 2, 0), noted, *texts, none, *requests)
-        return c.addressof(self._own_host)
+        """The address of the plugin's host."""
+        return self._own_host.address
 
     def _activate(self, frames: int) -> None:
-        if not self._plugin.activate(self.handle, float(self._rate), 1, frames):
+        if not self._plugin.activate(self._address, float(self._rate), 1, frames):
             raise PluginError(f"The plugin refuses {self._rate} Hz with blocks of up to {frames} samples.")
-        if not self._plugin.start_processing(self.handle):
+        if not self._plugin.start_processing(self._address):
             raise PluginError("The plugin refuses to start processing.")
         self.made_for = frames
         self._read_latency()
 
     def _read_latency(self) -> None:
         latency = self._extension(b"clap.latency", Latency)
-        self.latency = int(latency.get(self.handle)) if latency else 0
+        self.latency = int(latency.get(self._address)) if latency else 0
 
     @property
     def defers(self) -> bool:
-        return bool(self._asked[CALLBACK])
+        return bool(self._own_host.words[CALLBACK])
 
     moves: Moves = "steps"
 
@@ -344,27 +321,36 @@ class ClapHosted:
         return self._blocks.argument(frames, notes, moves)
 
     def settled(self) -> bool:
-        """Gives it the main thread, if it asked for it."""
-        asked = bool(self._asked[CALLBACK])
-        self._asked[CALLBACK] = 0
+        """Gives it the main thread, if it asked for it; its timers and files; and hears of another latency."""
+        words = self._own_host.words
+        asked = bool(words[CALLBACK])
+        words[CALLBACK] = 0
         if asked:
-            self._plugin.on_main_thread(self.handle)
+            self._plugin.on_main_thread(self._address)
+        self._own_host.serve(
+            self._address, self._extension(b"clap.timer-support", TimerSupport),
+            self._extension(b"clap.posix-fd-support", FileSupport),
+        )  # fmt: skip
+        if words[LATENCY]:
+            words[LATENCY] = 0
+            self._read_latency()
         return asked
 
     def failures(self, codes: NDArray[np.int32]) -> int:
         return int(np.count_nonzero(codes == FAILED))
 
     def restart(self, frames: int) -> None:
-        self._plugin.stop_processing(self.handle)
-        self._plugin.deactivate(self.handle)
-        self._asked[RESTART] = 0
+        self._plugin.stop_processing(self._address)
+        self._plugin.deactivate(self._address)
+        self._own_host.words[RESTART] = 0
+        self._own_host.rewind()
         self._activate(frames)
-        self._plugin.reset(self.handle)
+        self._plugin.reset(self._address)
 
     def close(self) -> None:
-        self._plugin.stop_processing(self.handle)
-        self._plugin.deactivate(self.handle)
-        self._plugin.destroy(self.handle)
+        self._plugin.stop_processing(self._address)
+        self._plugin.deactivate(self._address)
+        self._plugin.destroy(self._address)
 
 
 def files() -> list[Path]:

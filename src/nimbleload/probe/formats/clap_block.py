@@ -124,15 +124,18 @@ def param_event(param_id: int, value: float, at: int = 0) -> c.Structure:
 class Blocks:
     """The buffers of one plugin, and a `clap_process` for every block length and set of notes that is asked for.
 
-    `ins` and `outs` are the channel counts of its ports; `longest` is the longest block in samples.
+    `ins` and `outs` are the channel counts of its ports; `longest` is the longest block in samples; `transport` the
+    address of a `clap_event_transport`.
     """
 
-    def __init__(self, ins: list[int], outs: list[int], longest: int, dialect: int = CLAP_DIALECT) -> None:
+    def __init__(
+        self, ins: list[int], outs: list[int], longest: int, dialect: int = CLAP_DIALECT, transport: int | None = None
+    ) -> None:
         self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
         self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
         self._ports = [self._buffers(ins, self.inputs), self._buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
-        self._dialect = dialect
+        self._dialect, self._transport = dialect, transport
         self._made: dict[tuple[int, tuple[Note, ...], tuple[Move, ...]], tuple[Process, EventList]] = {}
 
     def _buffers(self, ports: list[int], samples: np.ndarray) -> tuple[c.Array, list[c.Array]]:
@@ -155,7 +158,9 @@ class Blocks:
             # In order of time; a note hears what changes at the same sample.
             events = EventList(sorted(made, key=lambda event: event.header.time))
             ins, outs = (c.addressof(buffers) for buffers, _ in self._ports)
-            process = Process(-1, frames, None, ins, outs, *self._counts, events.address, c.addressof(FORGOTTEN))
+            process = Process(
+                -1, frames, self._transport, ins, outs, *self._counts, events.address, c.addressof(FORGOTTEN)
+            )
             while len(self._made) >= ARGUMENTS_KEPT:
                 del self._made[next(iter(self._made))]
             self._made[key] = (process, events)

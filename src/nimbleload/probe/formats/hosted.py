@@ -28,6 +28,8 @@ class Move(NamedTuple):
     at: int = 0
 
 
+# Plugins hear of a piece that plays from its beginning on, at so many beats a minute, so many to a bar.
+TEMPO, BEATS_A_BAR = 120.0, 4.0
 # So many arguments are kept of a plugin; older ones are made anew when they are needed.
 ARGUMENTS_KEPT = 256
 

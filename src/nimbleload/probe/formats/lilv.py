@@ -13,6 +13,7 @@ from .hosted import PluginError
 LV2 = "http://lv2plug.in/ns/lv2core#"
 RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 PRESET, LABEL = "http://lv2plug.in/ns/ext/presets#Preset", "http://www.w3.org/2000/01/rdf-schema#label"
+LOAD_DEFAULT = "http://lv2plug.in/ns/ext/state#loadDefaultState"
 UNITS = "http://lv2plug.in/ns/extensions/units#"
 # How the standard's own units are written, where its description is not installed.
 SYMBOLS = {
@@ -49,6 +50,8 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_plugin_get_latency_port_index": (c.c_uint32, [POINTER]),
     "lilv_plugin_has_latency": (c.c_bool, [POINTER]),
     "lilv_port_is_a": (c.c_bool, [POINTER, POINTER, POINTER]),
+    "lilv_port_supports_event": (c.c_bool, [POINTER, POINTER, POINTER]),
+    "lilv_plugin_has_feature": (c.c_bool, [POINTER, POINTER]),
     "lilv_port_get_symbol": (POINTER, [POINTER, POINTER]),
     "lilv_port_has_property": (c.c_bool, [POINTER, POINTER, POINTER]),
     "lilv_nodes_begin": (POINTER, [POINTER]),
@@ -201,6 +204,15 @@ def saved_state(content: bytes, urid_map: int, plugin_uri: str) -> int:
         lib.lilv_state_free(found)
         raise PluginError(f"The saved state belongs to another plugin: {owner}.")
     return int(found)
+
+
+def default_state(of: int, urid_map: int) -> int | None:
+    """The address of the state that a plugin's bundle has for it to begin with; None if it wants none to be given."""
+    lib = library()
+    if not lib.lilv_plugin_has_feature(of, node(LOAD_DEFAULT)):
+        return None
+    found = lib.lilv_state_new_from_world(world(), urid_map, lib.lilv_plugin_get_uri(of))
+    return int(found) if found else None
 
 
 class OwnWindow(NamedTuple):

@@ -1,7 +1,7 @@
 """LV2: plugins found through the system's liblilv, called through their C structures.
 
-Offered to them: URID map and unmap, options (rate and block sizes), bounded block length, and the worker. What a
-plugin requires beyond that is named.
+Offered to them: URID map and unmap, options (rate and block sizes), block lengths, the worker, the log, and the state
+of their bundle to begin with; where a piece is that plays. What a plugin requires beyond that is named.
 """
 
 from __future__ import annotations
@@ -15,7 +15,19 @@ import numpy as np
 
 from ...core.session.plugins import PluginUse
 from . import lilv
-from .hosted import Described, Move, Moves, Note, Parameter, PluginError, Preset, never_fails, parameter
+from .hosted import (
+    BEATS_A_BAR,
+    TEMPO,
+    Described,
+    Move,
+    Moves,
+    Note,
+    Parameter,
+    PluginError,
+    Preset,
+    never_fails,
+    parameter,
+)
 from .lv2_native import (
     CHUNK,
     EVENT_INS,
@@ -27,15 +39,17 @@ from .lv2_native import (
     SEQUENCE,
     run_block,
     schedule_work,
+    take_words,
 )
 
 NS = "http://lv2plug.in/ns"
 ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"
+LOG, TIME, SAFE = f"{NS}/ext/log#log", f"{NS}/ext/time#", f"{NS}/ext/state#threadSafeRestore"
 OPTIONS, PARAMETERS, MIDI, EVENT = f"{NS}/ext/options#", f"{NS}/ext/parameters#", f"{NS}/ext/midi#", f"{NS}/ext/event#"
 OFFERED = {
     f"{URID}map", f"{URID}unmap", f"{OPTIONS}options", f"{BUF_SIZE}boundedBlockLength", f"{WORKER}schedule",
     f"{BUF_SIZE}fixedBlockLength", f"{BUF_SIZE}powerOf2BlockLength", f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken",
-    f"{lilv.LV2}hardRTCapable",
+    f"{lilv.LV2}hardRTCapable", lilv.LOAD_DEFAULT, LOG, SAFE,
 }  # fmt: skip
 EVENT_BYTES = 1 << 16
 VALUE_TYPES: dict[str, Any] = {
@@ -130,6 +144,8 @@ class Ports:
         self.inputs_of_control: list[int] = []
         audio: dict[bool, list[int]] = {True: [], False: []}
         self.events: dict[bool, list[int]] = {True: [], False: []}
+        # Which of the event inputs (counted among these) want to hear where the piece is.
+        self.timed: set[int] = set()
         self.places: dict[int, int | None] = {}
         self._buffers: list[np.ndarray] = []
         for index in range(count):
@@ -152,6 +168,8 @@ class Ports:
             elif is_a["cv"]:
                 self.places[index] = self._buffer(longest * 4)
             elif is_a["atom"]:
+                if is_a["input"] and lib.lilv_port_supports_event(plugin, port, lilv.node(f"{TIME}Position")):
+                    self.timed.add(len(self.events[True]))
                 self.events[is_a["input"]].append(index)
                 self.places[index] = self._buffer(EVENT_BYTES + 16)
             elif lib.lilv_port_has_property(plugin, port, lilv.node(f"{lilv.LV2}connectionOptional")):
@@ -199,6 +217,7 @@ class Lv2Hosted:
         self.call, self.handle = run_block.address, self._host.ctypes.data
         self.latency, self.version, self.failures, self.defers = 0, "", never_fails, False
         self._instance: Instance | None = None
+        self._begins = b""
         self._address = 0
         self.restart(frames)
 
@@ -221,11 +240,13 @@ class Lv2Hosted:
             Pair(None, c.cast(self._urids.unmap, c.c_void_p)),
             Pair(self._queue.ctypes.data, schedule_work.address),
         ]
+        self._log = (c.c_void_p * 3)(None, take_words.address, take_words.address)
         places = [c.addressof(pair) for pair in self._pairs]
         listed = [
             (f"{URID}map", places[0]), (f"{URID}unmap", places[1]), (f"{WORKER}schedule", places[2]),
             (f"{OPTIONS}options", c.addressof(self._options)), (f"{BUF_SIZE}boundedBlockLength", None),
             (f"{BUF_SIZE}fixedBlockLength", None), (f"{BUF_SIZE}powerOf2BlockLength", None),
+            (LOG, c.addressof(self._log)), (lilv.LOAD_DEFAULT, None), (SAFE, None),
         ]  # fmt: skip
         self._listed = [Feature(uri.encode(), place) for uri, place in listed]
         return (c.c_void_p * (len(listed) + 1))(*(c.addressof(f) for f in self._listed))
@@ -237,10 +258,11 @@ class Lv2Hosted:
         values into their ports."""
         for move in moves:
             self._ports.controls[self._ports.symbols[move.key]] = move.value
+        begins, self._begins = self._begins, b""
         if notes and self._ports.events[True]:
             place = self._ports.places[self._ports.events[True][0]] or 0
             kind = self._urids.number(f"{MIDI}MidiEvent")
-            body = b"".join(
+            body = begins + b"".join(
                 np.array([note.at], "<i8").tobytes() + np.array([3, kind], "<u4").tobytes()
                 + bytes((0x90 if note.on else 0x80, note.key, round(127 * note.velocity))) + bytes(5)
                 for note in notes
@@ -263,20 +285,41 @@ class Lv2Hosted:
         for port, place in self._ports.places.items():
             descriptor.connect_port(self._instance.handle, port, place)
         for k in range(int(self._host[EVENT_INS])):
-            head = np.array([8, self._host[SEQUENCE], 0, 0], "<u4").tobytes()
+            position = self._position() if k in self._ports.timed else b""
+            self._begins = position if k == 0 else self._begins
+            head = np.array([8 + len(position), self._host[SEQUENCE], 0, 0], "<u4").tobytes() + position
             c.memmove(int(self._host[PORTS + 2 * k]), head, len(head))
+        urid_map = c.addressof(self._pairs[0])
         if self._state is not None:
-            self._restore(self._state)
+            self._restore(lilv.saved_state(self._state, urid_map, self._identifier))
+        elif (default := lilv.default_state(self._plugin, urid_map)) is not None:
+            self._restore(default)
         if descriptor.activate:
             descriptor.activate(self._instance.handle)
         self._host[RUN], self._host[PLUGIN] = descriptor.run, self._instance.handle
         self.defers = self._worker() is not None
         self._do_work()
 
-    def _restore(self, content: bytes) -> None:
-        """Gives the plugin its saved state; what single values the setting names is set over it."""
+    def _position(self) -> bytes:
+        """The event that says where the piece is: at its beginning, and playing. From there on plugins count for
+        themselves, as nothing changes."""
+        number = self._urids.number
+        whole, real, long = (number(f"{ATOM}{kind}") for kind in ("Int", "Float", "Long"))
+        body = np.array([0, number(f"{TIME}Position")], "<u4").tobytes()
+        for name, kind, value in (
+            ("frame", long, np.array([0], "<i8")), ("speed", real, np.array([1.0], "<f4")),
+            ("bar", long, np.array([0], "<i8")), ("barBeat", real, np.array([0.0], "<f4")),
+            ("beatUnit", whole, np.array([4], "<i4")), ("beatsPerBar", real, np.array([BEATS_A_BAR], "<f4")),
+            ("beatsPerMinute", real, np.array([TEMPO], "<f4")),
+        ):  # fmt: skip
+            content = value.tobytes()
+            body += np.array([number(f"{TIME}{name}"), 0, len(content), kind], "<u4").tobytes()
+            body += content.ljust(8, b"\0")
+        return np.array([0], "<i8").tobytes() + np.array([len(body), number(f"{ATOM}Object")], "<u4").tobytes() + body
+
+    def _restore(self, state: int) -> None:
+        """Gives the plugin a state, which is freed; what single values the setting names is set over it."""
         lib = lilv.library()
-        state = lilv.saved_state(content, c.addressof(self._pairs[0]), self._identifier)
         kept = dict(self._chosen)
         kinds = {self._urids.number(f"{ATOM}{name}"): kind for name, kind in VALUE_TYPES.items()}
 

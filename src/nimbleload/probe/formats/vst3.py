@@ -22,6 +22,8 @@ from ...machine.plugin_files import folders
 from ...store.archive import LARGEST_STATE
 from .hosted import (
     ARGUMENTS_KEPT,
+    BEATS_A_BAR,
+    TEMPO,
     Described,
     Move,
     Moves,
@@ -36,8 +38,10 @@ from .hosted import (
 from .vst3_abi import (
     AUDIO,
     BOOL,
+    BUSY,
     BYPASS,
     COMPONENT,
+    CONTEXT,
     CONTROLLER,
     EVENT,
     FACTORY_2,
@@ -45,14 +49,19 @@ from .vst3_abi import (
     INT,
     OK,
     OUTPUT,
+    OWN,
+    PLAYS,
     POINTER,
     PROCESSOR,
     PROGRAM,
     READ_ONLY,
+    RECORD,
+    RUN,
     BusBuffers,
     BusInfo,
     ClassInfo,
     ClassInfo2,
+    Context,
     HostObject,
     Interface,
     NoteEvent,
@@ -68,12 +77,16 @@ from .vst3_abi import (
     point_count,
     refuse_four,
     refuse_two,
+    run_block,
     take_changes,
     take_point,
     wide,
 )
+from .vst3_host import CONNECTION, LATENCY_CHANGED, Application, Handler
 
 HEADER_BYTES = 48
+# One main bus as wide as a strip: mono, stereo.
+SPEAKERS = {1: 1 << 19, 2: 3}
 
 
 def component_state(saved: bytes) -> bytes:
@@ -197,15 +210,23 @@ class Vst3Hosted:
         self._cid, self._label, self._rate = found[0], use.label, rate
         self._vendor = use.plugin.vendor
         self.defers = False
-        self._context = self._make_context()
+        self._handler = Handler(self._take_edit)
+        self._time = Context(PLAYS, rate, tempo=TEMPO, beats_a_bar=int(BEATS_A_BAR), beat_unit=4)
+        self._record = np.zeros(RECORD, np.int64)
+        self._record[CONTEXT] = c.addressof(self._time)
+        self._host = Application(self._record.ctypes.data + 8 * BUSY)
         # What the plugin says of its parameters is taken and forgotten.
         none = nothing.address
         self._point_taker = HostObject([none, none, refuse_four.address, take_point.address])
         self._changes = HostObject([event_count.address, none, take_changes.address], [0, self._point_taker.address])
         self._component = self._create()
         self._processor = self._query_processor()
+        self._controller = self._find_controller()
+        self._join()
         if use.setting.state is not None:
             self._load_state(use.setting.state)
+        self._tell_controller()
+        self._arrange(use.channels)
         ins, outs = (self._buses(direction) for direction in (INPUT, OUTPUT))
         self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
         self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
@@ -213,15 +234,14 @@ class Vst3Hosted:
         self._counts = (len(ins), len(outs))
         self._blocks: dict[tuple[int, tuple[Note, ...], tuple[Move, ...]], tuple[Any, ...]] = {}
         self._is_active = False
-        self._controller = self._find_controller()
-        self._tell_controller()
         self._values = self._numbered(use.setting.values)
         self._activate(frames)
-        self.call, self.handle, self.version = self._processor.function(9), self._processor.address, ""
+        self._record[RUN], self._record[OWN] = self._processor.function(9), self._processor.address
+        self.call, self.handle, self.version = run_block.address, self._record.ctypes.data, ""
 
-    def _make_context(self) -> HostObject:
-        """What the plugin is told of its host."""
-        return HostObject([refuse_two.address, refuse_four.address])
+    def _take_edit(self, number: int, value: float) -> int:
+        """The plugin changes a parameter by itself; the setting stays what it is."""
+        return OK
 
     def _create(self) -> Interface:
         made = c.c_void_p()
@@ -229,7 +249,7 @@ class Vst3Hosted:
         if code != OK or not made.value:
             raise PluginError(f"{self._label} could not be made.")
         component = Interface(made.value)
-        if component.call(3, self._context.address, kinds=(POINTER,)) != OK:
+        if component.call(3, self._host.address, kinds=(POINTER,)) != OK:
             raise PluginError(f"{self._label} refused to start.")
         return component
 
@@ -251,7 +271,36 @@ class Vst3Hosted:
         if code != OK or not made.value:
             return None
         controller = Interface(made.value)
-        return controller if controller.call(3, self._context.address, kinds=(POINTER,)) == OK else None
+        return controller if controller.call(3, self._host.address, kinds=(POINTER,)) == OK else None
+
+    def _join(self) -> None:
+        """The controller hears of the host, and both parts of the plugin of each other."""
+        if self._controller is None:
+            return
+        self._controller.call(16, self._handler.address, kinds=(POINTER,))
+        one, other = self._component.query(CONNECTION), self._controller.query(CONNECTION)
+        if one is not None and other is not None and one.address != other.address:
+            one.call(3, other.address, kinds=(POINTER,))
+            other.call(3, one.address, kinds=(POINTER,))
+
+    def _arrange(self, channels: int) -> None:
+        """Asks for main buses as wide as the strip; a plugin that refuses keeps those that it has."""
+        wanted = SPEAKERS.get(channels)
+        if wanted is None:
+            return
+        rows = []
+        for direction in (INPUT, OUTPUT):
+            row = (c.c_uint64 * 64)()
+            count = min(self._component.call(7, AUDIO, direction, kinds=(INT, INT)), len(row))
+            for number in range(count):
+                place = c.addressof(row) + 8 * number
+                self._processor.call(4, direction, number, place, kinds=(INT, INT, POINTER))
+            if count:
+                row[0] = wanted
+            rows.append((row, count))
+        (ins, in_count), (outs, out_count) = rows
+        kinds = (POINTER, INT, POINTER, INT)
+        self._processor.call(3, c.addressof(ins), in_count, c.addressof(outs), out_count, kinds=kinds)
 
     def _tell_controller(self) -> None:
         """The controller hears of the component's state, as from any host: its values are the state's then."""
@@ -389,7 +438,7 @@ class Vst3Hosted:
             changes = changed(moves) if moves else self._changes
             block = ProcessBlock(
                 0, 0, frames, *self._counts, ins, outs, changes.address, self._changes.address, listing.address,
-                None, None,
+                None, c.addressof(self._time),
             )  # fmt: skip
             while len(self._blocks) >= ARGUMENTS_KEPT:
                 del self._blocks[next(iter(self._blocks))]
@@ -405,10 +454,15 @@ class Vst3Hosted:
 
     def restart(self, frames: int) -> None:
         self._deactivate()
+        self._time.samples = self._time.going_on = 0
+        self._time.beats = self._time.bar = 0.0
         self._activate(frames)
 
     def settled(self) -> bool:
-        """Nothing to look up: the latency was told when it was activated."""
+        """Reads the latency anew if the plugin says that it has changed."""
+        if self._handler.changed & LATENCY_CHANGED:
+            self.latency = int(self._processor.call(6, result=c.c_uint32))
+        self._handler.changed = 0
         return False
 
     def failures(self, codes: NDArray[np.int32]) -> int:

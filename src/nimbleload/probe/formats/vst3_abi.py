@@ -13,7 +13,8 @@ import numpy as np
 from numba import cfunc, njit, types
 
 from ...house.abi import I64
-from ...native.memory import array_at, load_i64
+from ...native.memory import PROCESS, array_at, call2, call4, load_i32, load_i64, store_atomic
+from .hosted import BEATS_A_BAR, TEMPO
 
 OK = 0
 AUDIO, EVENT = 0, 1
@@ -32,7 +33,7 @@ CONTROLLER = uid(0xDCD7BBE3, 0x7742448D, 0xA874AACC, 0x979C759E)
 FACTORY_2 = uid(0x0007B650, 0xF24B4C0B, 0xA464EDB9, 0xF00B2ABB)
 
 
-I32 = np.zeros(0, np.int32)
+I32, F64 = np.zeros(0, np.int32), np.zeros(0, np.float64)
 
 
 class ClassInfo(c.Structure):
@@ -68,6 +69,49 @@ class ProcessBlock(c.Structure):
         ("outputs", POINTER), ("changes_in", POINTER), ("changes_out", POINTER), ("events_in", POINTER),
         ("events_out", POINTER), ("context", POINTER),
     )  # fmt: skip
+
+
+class Context(c.Structure):
+    """A `ProcessContext`: where in the piece a block lies, and how fast it goes."""
+
+    _fields_ = (
+        ("state", c.c_uint32), ("rate", c.c_double), ("samples", c.c_int64), ("system_time", c.c_int64),
+        ("going_on", c.c_int64), ("beats", c.c_double), ("bar", c.c_double), ("cycle_start", c.c_double),
+        ("cycle_end", c.c_double), ("tempo", c.c_double), ("beats_a_bar", INT), ("beat_unit", INT),
+        ("chord", c.c_uint32), ("smpte", INT), ("frame_rate", c.c_uint32 * 2), ("to_next_clock", INT),
+    )  # fmt: skip
+
+
+# It plays; beats, tempo, bars, time signature and continuous samples are known.
+PLAYS = 1 << 1 | 1 << 9 | 1 << 10 | 1 << 11 | 1 << 13 | 1 << 17
+# What the timed loop calls a plugin through (int64): its function, itself, its context, and whether it is in a block.
+RUN, OWN, CONTEXT, BUSY, RECORD = range(5)
+FRAMES = ProcessBlock.frames.offset
+
+
+@cfunc(PROCESS, cache=True)
+def run_block(record, block):
+    """A block of a plugin; the piece goes on by so many samples."""
+    store_atomic(record + 8 * BUSY, 1)
+    code = call2(load_i64(record + 8 * RUN), load_i64(record + 8 * OWN), block)
+    store_atomic(record + 8 * BUSY, 0)
+    context = load_i64(record + 8 * CONTEXT)
+    whole, real = array_at(context, 10, I64), array_at(context, 10, F64)
+    whole[2] += load_i32(block + FRAMES)
+    whole[4] = whole[2]
+    real[5] = whole[2] / real[1] * (TEMPO / 60.0)
+    real[6] = np.floor(real[5] / BEATS_A_BAR) * BEATS_A_BAR
+    return code
+
+
+@cfunc(types.int32(types.int64, types.int64, types.int64, types.int64), cache=True)
+def make_instance(this, kind, wanted, place):
+    """Nothing is made for a plugin in a block; else what stands behind makes it. The object's second word is where it
+    says that it is in one, the third the function behind."""
+    if load_i64(load_i64(this + 8)) != 0:
+        array_at(place, 1, I64)[0] = 0
+        return -1
+    return call4(load_i64(this + 16), this, kind, wanted, place)
 
 
 class ParameterDescription(c.Structure):

@@ -6,10 +6,11 @@ import ctypes as c
 from collections.abc import Callable
 
 from ...core.session.plugins import PluginUse
-from ..formats.clap import BOOL, POINTER, TEXT, UINT, VOID, ClapHosted
+from ..formats.clap import ClapHosted
+from ..formats.clap_host import BOOL, POINTER, TEXT, UINT, VOID, FileSupport, TimerSupport
 from ..formats.hosted import PluginError
+from ..formats.objects import CTable, Function, made
 from .loop import Loop
-from .objects import CTable, Function, made
 from .x11 import UNKNOWN, Size, Window, Wishes
 
 X11 = b"x11"
@@ -30,14 +31,6 @@ class Gui(c.Structure):
         ("set_parent", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(WindowHandle))), ("set_transient", POINTER),
         ("suggest_title", POINTER), ("show", c.CFUNCTYPE(BOOL, POINTER)), ("hide", c.CFUNCTYPE(BOOL, POINTER)),
     )  # fmt: skip
-
-
-class TimerSupport(c.Structure):
-    _fields_ = (("on_timer", c.CFUNCTYPE(VOID, POINTER, UINT)),)
-
-
-class FileSupport(c.Structure):
-    _fields_ = (("on_file", c.CFUNCTYPE(VOID, POINTER, c.c_int, UINT)),)
 
 
 class ClapShown(Wishes, ClapHosted):
@@ -72,9 +65,8 @@ class ClapShown(Wishes, ClapHosted):
         }  # fmt: skip
         self._offered = offered
         self._extension_of = made(Function(POINTER, (POINTER, TEXT), lambda _, name: self._given(name)))
-        super()._host()
-        self._own_host.get_extension = c.cast(self._extension_of, POINTER).value
-        return c.addressof(self._own_host)
+        self._own_host.host.get_extension = c.cast(self._extension_of, POINTER).value
+        return super()._host()
 
     def _given(self, name: bytes) -> int | None:
         return self._offered[name].address if name in self._offered else None
@@ -90,7 +82,7 @@ class ClapShown(Wishes, ClapHosted):
         support = self._extension(b"clap.timer-support", TimerSupport)
         if support is None:
             return False
-        made_number = self._loop.every(milliseconds / 1000, lambda: support.on_timer(self.handle, made_number))
+        made_number = self._loop.every(milliseconds / 1000, lambda: support.on_timer(self._address, made_number))
         number[0] = made_number  # type: ignore[index]
         return True
 
@@ -98,35 +90,35 @@ class ClapShown(Wishes, ClapHosted):
         support = self._extension(b"clap.posix-fd-support", FileSupport)
         if support is None:
             return False
-        self._loop.files[file] = wanted & READ_AND_WRITE, lambda came: support.on_file(self.handle, file, came)
+        self._loop.files[file] = wanted & READ_AND_WRITE, lambda came: support.on_file(self._address, file, came)
         return True
 
     def open(self, window: Callable[[Size], Window]) -> Window:
         gui = self._extension(b"clap.gui", Gui)
         if gui is None:
             raise PluginError(f"{self._label} has no window of its own.")
-        if not gui.is_supported(self.handle, X11, False):
+        if not gui.is_supported(self._address, X11, False):
             raise PluginError(f"{self._label} has a window of its own, but not one for X11 that a host can hold.")
-        if not gui.create(self.handle, X11, False):
+        if not gui.create(self._address, X11, False):
             raise PluginError(f"{self._label} could not make its window.")
         self._gui = gui
         width, height = UINT(), UINT()
-        has_size = gui.get_size(self.handle, c.byref(width), c.byref(height))
+        has_size = gui.get_size(self._address, c.byref(width), c.byref(height))
         held = window(Size(width.value, height.value) if has_size else UNKNOWN)
-        if not gui.set_parent(self.handle, c.byref(WindowHandle(X11, held.number))):
+        if not gui.set_parent(self._address, c.byref(WindowHandle(X11, held.number))):
             raise PluginError(f"{self._label} refused the window that was made for it.")
-        self.resizable = bool(gui.can_resize(self.handle))
+        self.resizable = bool(gui.can_resize(self._address))
         held.resize(held.size, not self.resizable)
         # Some answer that they could not, and are seen all the same.
-        gui.show(self.handle)
+        gui.show(self._address)
         return held
 
     def resized(self, size: Size) -> None:
-        self._gui.set_size(self.handle, *size)
+        self._gui.set_size(self._address, *size)
 
     def idle(self) -> None:
         self.settled()
 
     def hide(self) -> None:
-        self._gui.hide(self.handle)
-        self._gui.destroy(self.handle)
+        self._gui.hide(self._address)
+        self._gui.destroy(self._address)

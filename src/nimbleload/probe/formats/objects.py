@@ -1,5 +1,5 @@
-"""Objects of the host's side as C sees them, with functions in Python: for the thread of a window only, never for the
-one that computes audio."""
+"""Objects of the host's side as C sees them, with functions in Python: for the thread of a window, or for what is
+called while nothing is timed; never for the one that computes audio."""
 
 from __future__ import annotations
 

@@ -1,0 +1,175 @@
+"""What plugins meet of their host, told by a plugin in C that needs it and puts out what it met (helpers/meets.c)."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.probe.formats import clap, vst3
+from nimbleload.probe.formats.hosted import Note
+from nimbleload.probe.timed import TimedLoop
+
+HELPERS = Path(__file__).parents[1] / "helpers"
+VST3_ID = b"nimbletestmeets\0".hex().upper()
+
+
+def built(target: Path, standard: str) -> str:
+    compiler = shutil.which("gcc") or shutil.which("cc")
+    if compiler is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    target.parent.mkdir(parents=True, exist_ok=True)
+    flags = ["-O1", f"-D{standard}", "-shared", "-fPIC", "-I", str(HELPERS)]
+    subprocess.run([compiler, *flags, "-o", str(target), str(HELPERS / "meets.c")], check=True)
+    return str(target)
+
+
+def met(hosted, frames: int, blocks: int, count: int) -> np.ndarray:
+    """What the plugin put out in the last of some blocks."""
+    TimedLoop(hosted, np.zeros((len(hosted.inputs), 4096), np.float32)).run(frames, blocks)
+    return hosted.outputs[0, :count]
+
+
+class TestClap:
+    @pytest.fixture
+    def hosted(self, tmp_path):
+        path = built(tmp_path / "meets.clap", "CLAP")
+        found = clap.load(PluginUse("x", PluginRef("clap", "test.meets", "Meets")), path, 48000, 1024, 64)
+        yield found
+        found.close()
+
+    def test_a_block_runs_on_the_audio_thread_and_all_else_on_the_main_thread(self, hosted):
+        facts = met(hosted, 64, 1, 12)
+        assert facts[0] == 1.0
+        assert facts[8] == 1.0
+
+    def test_tasks_of_its_pool_are_done_in_the_block(self, hosted):
+        assert met(hosted, 64, 1, 2)[1] == 1 + 2 + 3 + 4
+
+    def test_the_piece_plays_and_goes_on_with_every_block(self, hosted):
+        tempo, beat, second, flags = met(hosted, 64, 1, 6)[2:]
+        assert (tempo, beat, second, flags) == (120.0, 0.0, 0.0, 31.0)
+        hosted.restart(64)
+        facts = met(hosted, 64, 751, 8)
+        assert facts[4] == pytest.approx(750 * 64 / 48000)
+        assert facts[3] == pytest.approx(2 * 750 * 64 / 48000)
+        assert (facts[6], facts[7]) == (0.0, 0.0)
+        hosted.restart(1024)
+        facts = met(hosted, 1024, 201, 8)
+        beat = 2 * 200 * 1024 / 48000
+        assert facts[3] == pytest.approx(beat)
+        assert (facts[6], facts[7]) == (beat // 4, beat // 4 * 4)
+
+    def test_the_main_thread_timers_files_and_another_latency_are_served_between_runs(self, hosted):
+        assert hosted.latency == 77
+        met(hosted, 64, 2, 12)
+        assert hosted.defers
+        assert hosted.settled()
+        assert hosted.latency == 99
+        assert met(hosted, 64, 1, 12)[9:].tolist() == [1.0, 1.0, 1.0]
+        assert not hosted.settled()
+
+
+class TestVst3:
+    def hosted(self, tmp_path, channels=2):
+        path = built(tmp_path / "meets.vst3", "VST3")
+        use = PluginUse("x", PluginRef("vst3", VST3_ID, "Meets"), channels=channels)
+        return vst3.load(use, path, 48000, 1024, 64)
+
+    def test_it_knows_its_host_and_its_two_parts_know_each_other(self, tmp_path):
+        """It starts at all only if the host gives it messages with attributes."""
+        assert met(self.hosted(tmp_path), 64, 1, 3).tolist() == [1.0, 1.0, 1.0]
+
+    def test_nothing_is_made_for_it_in_a_block(self, tmp_path):
+        assert met(self.hosted(tmp_path), 64, 1, 4)[3] == 1.0
+
+    def test_the_piece_plays_and_goes_on_with_every_block(self, tmp_path):
+        hosted = self.hosted(tmp_path)
+        facts = met(hosted, 64, 1, 11)
+        assert facts[4:].tolist() == [120.0, 0.0, 0.0, 1.0, 48000.0, 0.0, 4.0]
+        hosted.restart(1024)
+        facts = met(hosted, 1024, 201, 11)
+        beat = 2 * 200 * 1024 / 48000
+        assert facts[6] == 200 * 1024
+        assert facts[5] == pytest.approx(beat)
+        assert facts[9] == beat // 4 * 4
+
+    @pytest.mark.parametrize(("channels", "wide"), [(1, 1), (2, 2), (6, 2)])
+    def test_its_main_buses_are_as_wide_as_the_strip_where_it_can(self, tmp_path, channels, wide):
+        hosted = self.hosted(tmp_path, channels)
+        assert hosted.inputs.shape[0] == hosted.outputs.shape[0] == wide
+        assert met(hosted, 64, 1, 13)[11:].tolist() == [wide, wide]
+
+    def test_another_latency_is_read_when_it_says_so(self, tmp_path):
+        hosted = self.hosted(tmp_path)
+        assert hosted.latency == 77
+        hosted.settled()
+        assert hosted.latency == 99
+
+
+TURTLE = """
+@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix doap: <http://usefulinc.com/ns/doap#> .
+@prefix atom: <http://lv2plug.in/ns/ext/atom#> . @prefix time: <http://lv2plug.in/ns/ext/time#> .
+@prefix midi: <http://lv2plug.in/ns/ext/midi#> . @prefix state: <http://lv2plug.in/ns/ext/state#> .
+@prefix xsd: <http://www.w3.org/2001/XMLSchema#> .
+<urn:nimble-test:meets> a lv2:Plugin ; lv2:binary <meets.so> ; doap:name "Meets" ;
+  lv2:requiredFeature state:loadDefaultState, <http://lv2plug.in/ns/ext/log#log>, <http://lv2plug.in/ns/ext/urid#map> ;
+  lv2:extensionData state:interface ; state:state [ <urn:nimble-test:gain> "3.5"^^xsd:float ] ;
+  lv2:port [ a lv2:AudioPort, lv2:InputPort ; lv2:index 0 ; lv2:symbol "in" ; lv2:name "In" ] ,
+    [ a lv2:AudioPort, lv2:OutputPort ; lv2:index 1 ; lv2:symbol "out" ; lv2:name "Out" ] ,
+    [ a atom:AtomPort, lv2:InputPort ; atom:bufferType atom:Sequence ; atom:supports midi:MidiEvent, time:Position ;
+      lv2:index 2 ; lv2:symbol "events" ; lv2:name "Events" ] .
+"""
+HEAD = """
+import json, numpy as np
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from nimbleload.probe.formats import lv2
+from nimbleload.probe.formats.hosted import Note
+from nimbleload.probe.timed import TimedLoop
+hosted = lv2.load(PluginUse("x", PluginRef("lv2", "urn:nimble-test:meets", "Meets")), "", 48000, 256, 64)
+loop = TimedLoop(hosted, np.zeros((1, 4096), np.float32))
+"""
+
+
+class TestLv2:
+    def told(self, tmp_path, monkeypatch, code: str):
+        """What a piece of code prints as JSON, in a process of its own: liblilv looks for bundles once."""
+        folder = tmp_path / "lv2" / "meets.lv2"
+        built(folder / "meets.so", "LV2")
+        (folder / "meets.ttl").write_text(TURTLE)
+        (folder / "manifest.ttl").write_text(
+            "@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix rdfs: <http://www.w3.org/2000/01/rdf-schema#> .\n"
+            "<urn:nimble-test:meets> a lv2:Plugin ; lv2:binary <meets.so> ; rdfs:seeAlso <meets.ttl> .\n"
+        )
+        monkeypatch.setenv("LV2_PATH", f"{folder.parent}:/usr/lib/lv2")
+        done = subprocess.run([sys.executable, "-c", HEAD + code], capture_output=True, text=True, check=False)
+        if "liblilv" in done.stderr:
+            pytest.skip("the system has no liblilv")
+        assert done.returncode == 0, done.stderr
+        return json.loads(done.stdout)
+
+    def test_it_begins_in_the_state_of_its_bundle_at_the_beginning_of_a_piece_that_plays(self, tmp_path, monkeypatch):
+        first, second, again = self.told(
+            tmp_path, monkeypatch,
+            "told = []\nfor anew in (False, False, True):\n    if anew: hosted.restart(64)\n    loop.run(64, 1)\n"
+            "    told.append(hosted.outputs[0, :7].tolist())\nprint(json.dumps(told))",
+        )  # fmt: skip
+        assert first == [3.5, 1.0, 120.0, 0.0, 1.0, 1.0, 1.0]
+        # It counts for itself from then on.
+        assert second[:2] == [3.5, 0.0]
+        assert again == first
+
+    def test_notes_of_the_first_block_come_behind_where_the_piece_is(self, tmp_path, monkeypatch):
+        facts = self.told(
+            tmp_path, monkeypatch,
+            f"loop.run(64, 1, ({Note(60, True)!r}, {Note(64, True)!r}))\n"
+            "print(json.dumps(hosted.outputs[0, :6].tolist()))",
+        )  # fmt: skip
+        assert facts[1] == 1.0
+        assert facts[5] == 3.0
