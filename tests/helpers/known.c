@@ -4,7 +4,8 @@
    It reports a latency of 77 samples and has none; blocks under 128 samples come out half as loud.
    By further flags, as some real ones do: ONLY_ANNOUNCED passes its input through, for nothing, in blocks of another
    size than it was told of; SLOW_ELSEWHERE takes eight times as long in them; LOADS_LATER passes through, too, until
-   work that it put off is done (LV2's worker, CLAP's main thread); FAILS says in every block that it failed; HELPERS
+   work that it put off is done (LV2's worker, CLAP's main thread); FAILS says in every block that it failed; MINDS_PEAKS takes 200 µs more in blocks
+   with a sample beyond 0.7; HELPERS
    has two threads compute 50 µs each in every block, and waits for them; CHILD has another process do so beside;
    DECAYS takes 200 µs more for 9600 samples after a note has begun, and nothing for notes that are held; MOVES takes
    nothing, has no tail, and gives Extra percent of its input: from the sample on at which it hears so (CLAP), in a
@@ -95,6 +96,11 @@ static void have_helped(void) {}
 static void wait_for_help(void) {}
 #endif
 
+#ifdef MINDS_PEAKS
+enum { PEAKS = 1 };
+#else
+enum { PEAKS = 0 };
+#endif
 #ifdef MOVES
 enum { MOVING = 1 };
 #else
@@ -117,7 +123,9 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
   if (o->calls++ == 0) end += 200000;
   if (o->calls % 16 == 0) end += 100000;
   bool heard = false;
-  for (uint32_t i = 0; i < n; i++) heard |= in[i] != 0;
+  bool high = false;
+  for (uint32_t i = 0; i < n; i++) { heard |= in[i] != 0; high |= in[i] > 0.7f || in[i] < -0.7f; }
+  if (PEAKS && high) end += 200000;
   o->silent = heard ? 0 : o->silent + n;
   bool tail = !heard && o->silent < 48000;
   if (tail) end += 30000;

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 
 from nimbleload.core.cards.card import CostCard
@@ -9,6 +10,7 @@ from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.card import card_sentences
 from nimbleload.probe import session_run
 from nimbleload.probe.effort import Effort
+from nimbleload.probe.inputs import FRAMES, GAP, hot, short_sounds
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
 from nimbleload.probe.signal import CHORD_CYCLE, musical
@@ -20,9 +22,9 @@ SIZES = (64, 1024)
 TOLD = ("lv2", "clap", "vst3")
 
 
-def measured(plugin: known.Known, voices: int = 0) -> CostCard:
+def measured(plugin: known.Known, voices: int = 0, details: bool = False) -> CostCard:
     of = session(Strip("a", "a", inserts=(plugin.use(voices=voices),), output="main"))
-    jobs = [job._replace(details=False) for job in session_run.jobs(of, {}, SIZES)]
+    jobs = [job._replace(details=details) for job in session_run.jobs(of, {}, SIZES)]
     *_, last = session_run.run(jobs, {}, effort=Effort(3, 0.02))
     return last.card
 
@@ -110,3 +112,39 @@ def test_held_notes_stay_as_many_as_they_are(tmp_path, monkeypatch):
     for buffer in SIZES:
         own = known.CALL + known.SAMPLE * buffer + 3 * known.NOTE
         assert own - 1e-7 < least(card, buffer) < 1.3 * own
+
+
+def blocks_over(signal: np.ndarray, level: float, begin: int, end: int) -> float:
+    """The share of the blocks between two samples in which any channel is beyond a level."""
+    parts = np.abs(signal[0, begin:end]).reshape(-1, FRAMES)
+    return float((parts.max(axis=1) > level).mean())
+
+
+@pytest.mark.parametrize("way", ["MINDS_PEAKS", None])
+def test_what_a_plugin_takes_for_short_sounds_and_for_peaks_is_told(way, tmp_path, monkeypatch):
+    """It takes 30 µs more in the second after its input ends, and by a flag 200 µs more for peaks: waited for by the
+    clock, so that it can be no less, and hardly more."""
+    card = measured(known.installed(tmp_path, "clap", monkeypatch, *([way] if way else [])), details=True)
+    found = card.inputs
+    least = known.CALL + known.SAMPLE * FRAMES + known.BURST / known.PERIOD
+    dense = musical(1, 48000)
+    high = [blocks_over(signal, 0.7, GAP, 2 * GAP) for signal in (dense, short_sounds(dense), hot(dense))]
+    ended = 0.5  # each gap is half silence
+    wanted = [least, least + known.TAIL * ended, least]
+    if way:
+        wanted = [seconds + known.PEAK * share for seconds, share in zip(wanted, high, strict=True)]
+        assert high[2] > high[0]
+    for got, seconds in zip((found.dense, found.short, found.hot), wanted, strict=True):
+        assert 0.97 * seconds < got
+    # Against each other, in one run, noise has little to say.
+    assert found.short - found.dense > 0.8 * (wanted[1] - wanted[0])
+    if way:
+        assert found.hot - found.dense > 0.5 * (wanted[2] - wanted[0])
+    said = " ".join(card_sentences(card, 48000, 64))
+    assert "with short sounds and gaps between" in said
+    assert ("with peaks at full scale" in said) == bool(way)
+
+
+def test_instruments_are_not_fed_other_input(tmp_path, monkeypatch):
+    card = measured(known.installed(tmp_path, "clap", monkeypatch), voices=3, details=True)
+    assert card.inputs is None

@@ -13,7 +13,7 @@ import msgspec
 import pytest
 from click.testing import CliRunner
 
-from nimbleload.core.cards.card import Cell, Company, CostCard, Polyphony
+from nimbleload.core.cards.card import Cell, Company, CostCard, Inputs, Polyphony
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import CardKey
@@ -84,6 +84,7 @@ def test_a_host_that_cannot_be_is_refused_with_its_place(path, field, value, wor
         (msgspec.structs.replace(GOOD, cells=(Cell(48000, 256, "sounding", 1e300),)), "mean is 1e+300"),
         (msgspec.structs.replace(GOOD, company=(Company(48000, 256, (0, 1), (1e-5,)),)), "over 2 places has 1 costs"),
         (msgspec.structs.replace(GOOD, company=(Company(48000, 256, (), ()),)), "a curve over 0 places"),
+        (msgspec.structs.replace(GOOD, inputs=Inputs(48000, 512, 1e-5, -1.0, 1e-5)), "short is -1"),
         (msgspec.structs.replace(GOOD, polyphony=(Polyphony(48000, 256, (2, 1), (1e-5, 2e-5)),)), "do not ascend"),
         (msgspec.structs.replace(GOOD, polyphony=(Polyphony(48000, 256, (1, 2), (1e-5, -1.0)),)), "not possible"),
     ],
@@ -204,3 +205,10 @@ class TestLibrary:
             spreadsheet.import_(f"{head}\n{first}\n" + first.replace("org.a", "x" * 200_000), library)
         with pytest.raises(LibraryError, match="Row 1: field larger"):
             spreadsheet.import_("x" * 200_000 + f",{head}\n{first}\n", library)
+
+
+def test_the_library_keeps_what_other_input_costs(tmp_path):
+    card = msgspec.structs.replace(GOOD, inputs=Inputs(48000, 512, 1e-5, 2e-5, 3e-5))
+    library = Library(tmp_path / "library.sqlite", "here")
+    library.store(card, card.cells)
+    assert library.cards()[card.key].inputs == card.inputs

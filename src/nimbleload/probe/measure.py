@@ -11,11 +11,24 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.cards.card import Cell, Company, Condition, Null, Polyphony, Position, Silence, Truth, Upkeep, summarise
+from ..core.cards.card import (
+    Cell,
+    Company,
+    Condition,
+    Inputs,
+    Null,
+    Polyphony,
+    Position,
+    Silence,
+    Truth,
+    Upkeep,
+    summarise,
+)
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort
 from .formats.hosted import Hosted, Note, PluginError
+from .inputs import find_inputs
 from .neighbour import find_slowdown
 from .pace import Pace
 from .polyphony import find_polyphony
@@ -53,6 +66,7 @@ class Details(NamedTuple):
     silence: Silence
     upkeep: Upkeep
     polyphony: tuple[Polyphony, ...]
+    inputs: Inputs | None
 
 
 class Measurement:
@@ -147,7 +161,7 @@ class Measurement:
         load_another,
         alive: Callable[[], None],
     ) -> Details:
-        """Company, silence, upkeep and cost against notes.
+        """Company, silence, upkeep, and cost against notes (instruments) or against other input (all others).
 
         `longest` is the longest block the plugin was made for (samples), `load_seconds` is how long loading took;
         `load_another` loads a second instance, which plays on one of the `others` (cores) to see what that costs this
@@ -166,9 +180,13 @@ class Measurement:
         for frames in (size for size in SIZES if size <= longest and self._voices > 1):
             alive()
             polyphony.append(find_polyphony(self._hosted, self._voices, self._rate, frames))
+        inputs = None
+        if not self._voices:
+            own_time = self._overhead, self._effort.seconds
+            inputs = find_inputs(self._hosted, self._loop.source, self._rate, self._pace, *own_time, self._alive)
         alive()
         upkeep = self._upkeep(cache, others, load_seconds, load_another)
-        return Details(tuple(company), silence, upkeep, tuple(polyphony))
+        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs)
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""

@@ -302,6 +302,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         company = (*(c for c in card.company if c.rate not in rates), *message.company)
         polyphony = (*(c for c in card.polyphony if c.rate not in rates), *message.polyphony)
         more = {"company": company, "silence": message.silence, "upkeep": message.upkeep, "polyphony": polyphony}
+        more["inputs"] = message.inputs
         return msgspec.structs.replace(card, **more), None
     if isinstance(message, NullsMessage):
         made = {(null.setting, null.voices) for null in message.nulls}

@@ -19,6 +19,7 @@ from ..core.cards.card import (
     Cell,
     Company,
     CostCard,
+    Inputs,
     Made,
     Null,
     Polyphony,
@@ -81,6 +82,7 @@ class Details(msgspec.Struct, frozen=True):
     listened: float | None = None
     nulls: tuple[Null, ...] = ()
     made: Made | None = None
+    inputs: Inputs | None = None
 
 
 class LibraryError(Exception):
@@ -145,7 +147,7 @@ class Library:
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
         parts = (
             card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony, card.listened,
-            card.nulls, card.made,
+            card.nulls, card.made, card.inputs,
         )  # fmt: skip
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
@@ -213,7 +215,7 @@ class Library:
             cells = self._cells(row[0], _of_method(provenance, more.made))
             card = CostCard(
                 key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
-                more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made,
+                more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
             )  # fmt: skip
             wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
         except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:

@@ -203,6 +203,17 @@ class Silence(msgspec.Struct, frozen=True):
         return self.after[2] < 0.1 * self.sounding
 
 
+class Inputs(msgspec.Struct, frozen=True):
+    """A block of `buffer` samples with different input, in seconds: `dense` as in the cells (−18 dBFS), `short` sounds
+    with gaps between them, and `hot` with peaks at full scale."""
+
+    rate: int
+    buffer: int
+    dense: float
+    short: float
+    hot: float
+
+
 class Upkeep(msgspec.Struct, frozen=True):
     """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
 
@@ -270,10 +281,10 @@ class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found:
     `listened` then says how long it was listened for (seconds), None if it was not tried.
 
-    `truth`, `silence`, `upkeep` and `sweep` are None where they were not tried; `company` has an entry for each size
-    at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `nulls` compare
-    its sound with other settings of the same plugin. `failure` says in plain words why there is nothing, or why the
-    rest is missing; None if all went well. `made` is how it was made, None where that was not kept.
+    `truth`, `silence`, `upkeep`, `sweep` and `inputs` are None where they were not tried; `company` has an entry for
+    each size at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `nulls`
+    compare its sound with other settings of the same plugin. `failure` says in plain words why there is nothing, or
+    why the rest is missing; None if all went well. `made` is how it was made, None where that was not kept.
     """
 
     key: CardKey
@@ -292,6 +303,7 @@ class CostCard(msgspec.Struct, frozen=True):
     listened: float | None = None
     nulls: tuple[Null, ...] = ()
     made: Made | None = None
+    inputs: Inputs | None = None
 
     @property
     def lasting(self) -> float:

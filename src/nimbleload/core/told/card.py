@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Made, Silence, Upkeep
+from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence, Upkeep
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
 from ..units import decibels, microseconds, milliseconds, percent
@@ -22,6 +22,10 @@ OVER_DB = 0.1
 
 
 COMPANY_TOLD = 4 << 20
+
+
+# Another cost with other input is told beyond this share of it, and so many seconds.
+MINDS, LEAST_MINDED = 0.1, 0.5e-6
 
 
 def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
@@ -95,10 +99,23 @@ def _costs(card: CostCard, rate: int, buffer: int) -> list[str]:
             price = microseconds(fit.fixed)
             said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
     said.extend(_notes(card, rate, buffer))
+    said.extend(_inputs(card.inputs))
     waking = card.cell(rate, buffer, "waking")
     if waking is not None and waking.largest > 1.5 * max(cell.largest if cell else 0.0, 2 * sounding.seconds):
         said.append(f"Waking up costs a spike of {microseconds(waking.largest)} in one block.")
     return said
+
+
+def _inputs(of: Inputs | None) -> list[str]:
+    """How far the cost goes by what comes in, where it does."""
+    if of is None or of.dense <= 0:
+        return []
+    kinds = ((of.hot, "with peaks at full scale"), (of.short, "with short sounds and gaps between"))
+    least = max(MINDS * of.dense, LEAST_MINDED)
+    told = [f"{percent(cost / of.dense)} {words}" for cost, words in kinds if abs(cost - of.dense) > least]
+    if not told:
+        return []
+    return [f"What it takes goes by what comes in: against steady music at −18 dBFS {' and '.join(told)}."]
 
 
 def _silence(of: Silence) -> list[str]:
