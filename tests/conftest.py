@@ -12,6 +12,19 @@ import pytest
 from nimbleload.machine import perf
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
+# What measures, watches or meets deadlines: these tests run one after the other, all others side by side.
+CLOCK = (
+    "tests/probe/", "tests/machine/", "tests/native/", "tests/app/measure/", "tests/app/prove/", "tests/app/watch/",
+    "tests/app/machine/", "tests/app/edit/test_own_window.py", "tests/shell/test_commands.py",
+    "tests/shell/test_machine.py", "tests/shell/test_watch.py",
+)  # fmt: skip
+
+
+def pytest_collection_modifyitems(items):
+    for item in items:
+        if item.nodeid.startswith(CLOCK):
+            item.add_marker("clock")
+
 
 @pytest.fixture(scope="session")
 def shared_cache(tmp_path_factory):

@@ -149,6 +149,76 @@ def test_a_fader_that_rides_is_printed_on_a_bus(tmp_path, unit):
     assert rendered.proof.verdict == "same"
 
 
+def switched(*rows, target):
+    """Automation of a switch: rows of second and “true” or “false”."""
+    return points(*((second, value, False) for second, value in rows), target=target, tag="BoolPoint")
+
+
+def on_a_bus(tmp_path, extra, sends, *more):
+    """What a bus prints of a track, its send and what is automated of them; the session and the sound."""
+    structure = (
+        x.track("t", "One", x.channel("c", destination="cb", extra=extra, sends=sends))
+        + x.track("r", "Echo", x.channel("cr", "effect", destination="cb"))
+        + x.track("b", "Band", x.channel("cb", "submix")) + x.main_track()
+    )  # fmt: skip
+    lanes = x.lanes("t", x.clip(0, 2, audio()), unit="seconds") + "".join(more)
+    path = x.write(tmp_path / "a.dawproject", x.project(structure, lanes), {"audio/a.wav": wave(noise())})
+    rendered, made = carried(path, tmp_path / "out", plan=Plan((Decision("bounce", "b"),)))
+    assert rendered.proof.verdict == "same"
+    return dawproject.read(path).session, made
+
+
+@pytest.mark.parametrize("still", ["true", "false"])
+def test_a_track_that_is_muted_and_heard_is_printed_so_with_its_sends(tmp_path, still):
+    """Whatever it stands at: a track that is heard at some time is a part of the session."""
+    mute = f'<Mute id="m" value="{still}"/><Volume unit="linear" value="0.5"/>'
+    moves = switched((0, "true"), (0.5, "false"), (1.25, "true"), target="m")
+    session, made = on_a_bus(tmp_path, mute, x.send("cr", "pre", 0.25), moves)
+    assert not session.strip("t").mute
+    gain = 0.75 * ((TIMES >= 0.5) & (TIMES < 1.25))
+    assert np.allclose(made[: len(gain)], noise() * gain[:, None], atol=1e-6)
+
+
+def test_a_track_that_is_muted_all_the_time_is_muted(tmp_path):
+    mute = '<Mute id="m" value="false"/>'
+    structure = x.track("t", "One", x.channel("c", extra=mute)) + x.main_track()
+    lanes = x.lanes("t", x.clip(0, 2, audio()), unit="seconds") + switched((0, "true"), (1, "true"), target="m")
+    path = x.write(tmp_path / "a.dawproject", x.project(structure, lanes), {"audio/a.wav": wave(noise())})
+    assert dawproject.read(path).session.strip("t").mute
+
+
+@pytest.mark.parametrize("kind", ["pre", "post"])
+@pytest.mark.parametrize("unit", ["linear", "decibel"])
+def test_a_send_whose_level_rides_is_printed_on_a_bus(tmp_path, kind, unit):
+    rows = ((0.5, 0.25, True), (1.5, 1.0, False)) if unit == "linear" else ((0.5, -12, True), (1.5, 0, False))
+    send = x.send("cr", kind, 0.9).replace("<Volume ", '<Volume id="s" ')
+    _, made = on_a_bus(tmp_path, '<Volume unit="linear" value="0.5"/>', send, points(*rows, target="s", unit=unit))
+    level = np.interp(TIMES, [0.5, 1.5], [rows[0][1], rows[1][1]])
+    if unit == "decibel":
+        level = 10 ** (level / 20)
+    gain = 0.5 + level * (1.0 if kind == "pre" else 0.5)
+    assert np.allclose(made[: len(gain)], noise() * gain[:, None], atol=1e-6)
+
+
+def test_a_send_that_is_switched_on_later_counts_and_is_printed_from_then_on(tmp_path):
+    send = x.send("cr", "post", 0.5, on="false").replace("<Enable ", '<Enable id="on" ')
+    moves = switched((0, "false"), (1.0, "true"), target="on")
+    session, made = on_a_bus(tmp_path, '<Volume id="v" unit="linear" value="1"/>', send, moves,
+                             points((0, 0.5, False), (1.5, 1.0, False), target="v"))  # fmt: skip
+    assert session.strip("t").sends[0].enabled
+    fader = np.where(TIMES < 1.5, 0.5, 1.0)
+    gain = fader * (1 + 0.5 * (TIMES >= 1.0))
+    assert np.allclose(made[: len(gain)], noise() * gain[:, None], atol=1e-6)
+
+
+def test_of_two_sends_each_moves_by_itself(tmp_path):
+    one = x.send("cr", "pre", 0.5).replace("<Volume ", '<Volume id="s" ')
+    other = x.send("cr", "post", 0.25)
+    _, made = on_a_bus(tmp_path, "", other + x.send("nobody") + one, points((0, 0, False), (1, 1, False), target="s"))
+    gain = 1.25 + (TIMES >= 1.0)
+    assert np.allclose(made[: len(gain)], noise() * gain[:, None], atol=1e-6)
+
+
 def refused(tmp_path, devices="", more="", extra="", sends="", clips=None, decision=None):
     """Why a track on a bus is not rendered, frozen by itself or on the bus."""
     structure = (
@@ -170,8 +240,8 @@ def test_what_cannot_be_followed_is_said_before(tmp_path):
     clap = device("clap")
     assert refused(tmp_path, clap, points(*TWO)) == ""
     enabled = x.plugin("ClapPlugin", "p", "P").replace("<Enabled ", '<Enabled id="on" ')
-    switched = points((0, "true", False), (1, "false", False), target="on", tag="BoolPoint")
-    assert "switched on and off by automation" in refused(tmp_path, enabled, switched)
+    moves = switched((0, "true"), (1, "false"), target="on")
+    assert "switched on and off by automation" in refused(tmp_path, enabled, moves)
     inside = f"<Lanes>{audio()}{points(*TWO)}</Lanes>"
     assert "automated in clips" in refused(tmp_path, clap, clips=x.clip(0, 2, inside))
     assert "a unit that is not known" in refused(tmp_path, device("clap", unit="hertz"), points(*TWO, unit="decibel"))
@@ -190,16 +260,17 @@ def test_what_cannot_be_followed_is_said_before(tmp_path):
     ("extra", "target", "words"),
     [
         ('<Pan id="m" value="0.5"/>', "m", "its pan is automated"),
-        ('<Mute id="m" value="false"/>', "m", "muted and heard by automation"),
+        ('<Mute id="m" value="false"/>', "m", "muted and heard by automation that cannot be read"),
         ('<Volume id="m" unit="linear" value="1"/>', "m", "its fader is automated in clips"),
-        ("", "s", "a send of it is automated"),
+        ("", "s", "the level or the pan of a send of it is automated"),
     ],
 )
 def test_what_moves_between_a_track_and_its_bus_is_said_before_and_does_not_mind_a_freeze(
     tmp_path, extra, target, words
 ):
     tag, rows = ("BoolPoint", ((0, "true", False), (1, "false", False))) if "Mute" in extra else ("RealPoint", TWO)
-    more = points(*rows, target=target, tag=tag, unit="semitones" if "Volume" in extra else "")
+    more = points(*rows, target=target, tag=tag, unit="semitones" if "Volume" in extra or target == "s" else "")
+    more += more if "Mute" in extra else ""  # twice is unclear
     sends = x.send("cr").replace("<Volume ", '<Volume id="s" ')
     assert words in refused(tmp_path, extra=extra, sends=sends, more=more, decision=BUS)
     assert refused(tmp_path, extra=extra, sends=sends, more=more) == ""
@@ -209,10 +280,10 @@ def test_one_value_is_no_riding_and_what_comes_after_the_cut_does_not_count(tmp_
     constant = points((0, 0.5, False), target="m")
     assert refused(tmp_path, extra='<Pan id="m" value="0.5"/>', more=constant, decision=BUS) == ""
     plain = x.plugin("ClapPlugin", "other", "Other")
-    switched = x.plugin("ClapPlugin", "p", "P").replace("<Enabled ", '<Enabled id="on" ')
-    more = points((0, "true", False), (1, "false", False), target="on", tag="BoolPoint")
-    assert refused(tmp_path, plain + switched, more, decision=Decision("freeze", "t", through=0)) == ""
-    assert "switched on" in refused(tmp_path, plain + switched, more, decision=Decision("freeze", "t", through=1))
+    moved = x.plugin("ClapPlugin", "p", "P").replace("<Enabled ", '<Enabled id="on" ')
+    more = switched((0, "true"), (1, "false"), target="on")
+    assert refused(tmp_path, plain + moved, more, decision=Decision("freeze", "t", through=0)) == ""
+    assert "switched on" in refused(tmp_path, plain + moved, more, decision=Decision("freeze", "t", through=1))
 
 
 def test_a_parameter_that_the_plugin_has_not_ends_its_job_with_its_name(tmp_path, monkeypatch):

@@ -174,3 +174,10 @@ def test_a_session_file_keeps_the_decisions_about_what_is_left(tmp_path):
     assert back.plan.decisions == (Decision("freeze", "b"),)
     assert back.session.strips == pared(session, ["b"], (0.0, 5.0)).strips
     assert made.tracks == 3
+
+
+def test_clips_of_tracks_that_go_are_not_counted_beside_them(tmp_path):
+    source = written(tmp_path)
+    session = dawproject.read(source).session
+    made = copies.write(tmp_path / "copy.dawproject", source, session, ["a"], (8.0, 9.0))
+    assert (made.tracks, made.clips) == (1, 1)

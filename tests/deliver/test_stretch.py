@@ -14,7 +14,7 @@ from nimbleload.deliver import carrying, exchange_out, render, stretch
 from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from nimbleload.store.audio import Sources, mixed
-from nimbleload.store.dawproject import NotePart, Part, Sounding
+from nimbleload.store.sounding import NotePart, Part, Sounding
 from tests.helpers import exchange as x
 from tests.helpers import stems
 from tests.helpers.rogue import zam_library

@@ -19,9 +19,9 @@ from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
 from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
-from ..store.dawproject import Sounding
 from ..store.dawproject_out import is_of_file
 from ..store.found import NothingFoundError
+from ..store.sounding import Sounding
 from . import render, sharing
 from .render import Job, Step
 from .sharing import Check

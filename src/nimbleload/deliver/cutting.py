@@ -9,7 +9,8 @@ from typing import NamedTuple
 from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
 from ..store.archive import Archive
-from ..store.dawproject import NotePart, Part, sounding_of
+from ..store.dawproject import sounding_of
+from ..store.sounding import NotePart, Part
 from ..store.splice import Element, Text
 from . import stretch
 

@@ -22,7 +22,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store import atomic
 from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
-from ..store.dawproject import NotePart, Part
+from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
 from .cutting import Cutting

@@ -26,7 +26,7 @@ from ..probe import session_run
 from ..probe.messages import CHANNELS
 from ..store import atomic, audio
 from ..store.audio import AudioError, Sources
-from ..store.dawproject import Sounding
+from ..store.sounding import Sounding
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .rendering import TAIL_SECONDS, RenderError, Rendering

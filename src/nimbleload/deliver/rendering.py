@@ -86,7 +86,7 @@ class Rendering:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
             fed.unlink(missing_ok=True)
             for feed in stage.feeds:
-                add(self._folder / _file(feed.target), self._chain.stretches(), feed.gain, feed.fader, self._rate)
+                add(self._folder / _file(feed.target), self._chain.stretches(), feed.gain, feed.curves, self._rate)
 
     @property
     def _folder(self) -> Path:
@@ -114,24 +114,23 @@ def _file(strip_id: str) -> str:
 
 
 def add(
-    path: Path, stretches: Iterator[NDArray[np.float32]], gain: float, fader: Curve | None = None, rate: int = 48_000
+    path: Path, stretches: Iterator[NDArray[np.float32]], gain: float, curves: Sequence[Curve] = (), rate: int = 48_000
 ) -> None:
     """Adds sound (n, 2, float32 each) to what lies in a file, from its beginning on; the file grows as it needs to.
 
-    It is made louder or softer by `gain` (linear), and by a `fader` that moves, at a rate in hertz.
+    It is made louder or softer by `gain` (linear), and by `curves` that move, one after the other, at a rate in hertz.
     """
     path.touch()
-    moving = fader.at(rate) if fader is not None else None
+    moving = [curve.at(rate) for curve in curves]
     with path.open("r+b") as file:
         for stretch in stretches:
             at = file.tell()
             there = np.frombuffer(file.read(stretch.nbytes), np.float32)
-            if moving is not None:
-                first = at // FRAME
-                moved = moving.values(np.arange(first, first + len(stretch)))
-                made = (stretch * (gain * moved[:, None]).astype(np.float32)).reshape(-1)
-            else:
-                made = (stretch * np.float32(gain)).reshape(-1)
+            samples = np.arange(at // FRAME, at // FRAME + len(stretch))
+            moved = np.full(len(stretch) if moving else 1, gain)
+            for each in moving:
+                moved *= each.values(samples)
+            made = (stretch * moved[:, None].astype(np.float32)).reshape(-1)
             made[: len(there)] += there
             file.seek(at)
             file.write(made.tobytes())

@@ -15,7 +15,7 @@ from ..core.decisions.decision import Plan
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
-from ..store.dawproject import Sounding
+from ..store.sounding import Sounding
 from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering
 from .stage import Stage, after_fader, obstacles_on_the_way

@@ -7,32 +7,32 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from ..core.decisions.bounce import group_of
-from ..core.session.curves import Curve
+from ..core.session.curves import Curve, SendMoving
 from ..core.session.plugins import PluginUse
 from ..core.session.routing import build
 from ..core.session.session import Session
 from ..core.session.strips import Strip
-from ..store.dawproject import Sounding
 from ..store.dawproject_curves import MUTED, PANNED, RIDDEN, SENT, SWITCHED, UNCLEAR
+from ..store.sounding import Sounding
 
 # What is automated of plugins, or on the way from a strip to another, and why that cannot be rendered then.
 AUTOMATED = {
     SWITCHED: "a plugin on it is switched on and off by automation, which hosts do in their own ways",
     UNCLEAR: "parameters of its plugins are automated in clips, or in a unit that is not known",
     PANNED: "its pan is automated, and hosts pan by different laws: print it by itself first",
-    MUTED: "it is muted and heard by automation, which is not rendered yet",
-    SENT: "a send of it is automated, which is not rendered yet",
+    MUTED: "it is muted and heard by automation that cannot be read",
+    SENT: "the level or the pan of a send of it is automated in a way that cannot be followed",
     RIDDEN: "its fader is automated in clips, or in a unit that is not known",
 }
 
 
 class Feed(msgspec.Struct, frozen=True):
-    """Where a strip leads to (the id of another one), with which gain (linear), and how its fader moves on the way, if
-    it does."""
+    """Where a strip leads to (the id of another one), with which gain (linear), and what moves on the way, one after
+    the other: its fader, the level of a send, whether it is heard."""
 
     target: str
     gain: float
-    fader: Curve | None = None
+    curves: tuple[Curve, ...] = ()
 
 
 class Stage(msgspec.Struct, frozen=True):
@@ -64,15 +64,28 @@ def stages(session: Session, bus: str, audio_of: Mapping[str, Sounding]) -> tupl
 
 def feeds_of(strip: Strip, sounding: Sounding) -> tuple[Feed, ...]:
     """Whom a strip feeds through its output and the sends that are on, and with which gain."""
-    ways = [(strip.output, 1.0, False)] if strip.output is not None else []
-    ways += [(send.target, send.level, send.pre_fader) for send in strip.sends if send.enabled]
-    found = [Feed(to, level) if before else after_fader(strip, sounding, to, level) for to, level, before in ways]
+    found = [after_fader(strip, sounding, strip.output)] if strip.output is not None else []
+    for place, send in enumerate(strip.sends):
+        if send.enabled:
+            way = sounding.sends[place] if sounding.sends else SendMoving()
+            level, moving = send.level if way.level is None else 1.0, _moving(way.level, way.on)
+            if send.pre_fader:
+                found.append(Feed(send.target, level, (*_moving(sounding.heard), *moving)))
+            else:
+                found.append(after_fader(strip, sounding, send.target, level, moving))
     return tuple(feed for feed in found if feed.gain)
 
 
-def after_fader(strip: Strip, sounding: Sounding, target: str, level: float = 1.0) -> Feed:
+def after_fader(
+    strip: Strip, sounding: Sounding, target: str, level: float = 1.0, moving: tuple[Curve, ...] = ()
+) -> Feed:
     """What a strip gives behind its fader, which stays where it is or moves."""
-    return Feed(target, level * (strip.volume if sounding.fader is None else 1.0), sounding.fader)
+    still = strip.volume if sounding.fader is None else 1.0
+    return Feed(target, level * still, (*_moving(sounding.fader, sounding.heard), *moving))
+
+
+def _moving(*curves: Curve | None) -> tuple[Curve, ...]:
+    return tuple(curve for curve in curves if curve is not None)
 
 
 def unclear(sounding: Sounding, owners: Sequence[str]) -> list[str]:

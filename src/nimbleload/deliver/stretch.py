@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.units import clock
-from ..store.dawproject import Part, Sounding
+from ..store.sounding import Part, Sounding
 
 
 def inside(of: Sounding, start: float, end: float, rate: int) -> Sounding:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from . import atomic
 from .archive import Archive, ImportRefusedError, leaves_folder
-from .dawproject import Part
+from .sounding import Part
 
 LARGEST_AUDIO = 4 << 30
 CHANNELS = 2

@@ -14,15 +14,15 @@ from lxml import etree
 
 from ..core.cards.families import by_name
 from ..core.piece.moments import sounding_spans
-from ..core.session.curves import Curve, Moving
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.routing import Graph, build
 from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
-from .dawproject_curves import SWITCHED, Curves, of_channel, of_devices, only_in_silence, switches, with_curves
+from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, switches, with_curves
 from .dawproject_timeline import Timeline
+from .sounding import NotePart, Part, Sounding
 from .xml_values import balance, flag, gain, number, parse, place
 
 WHERE = "project.xml"
@@ -53,49 +53,6 @@ class ImportReport(msgspec.Struct, frozen=True):
     program: str
     understood: tuple[str, ...]
     left_out: tuple[str, ...]
-
-
-class Part(msgspec.Struct, frozen=True):
-    """Audio in the piece (seconds): from `start` to `end` a track plays `file` from its second `offset` on.
-
-    `outside` says that the file lies beside the exchange file. `rate` (Hz) is what the file is said to have, 0 where it
-    is not. Fades are linear, in seconds.
-    """
-
-    start: float
-    end: float
-    offset: float
-    file: str
-    outside: bool = False
-    rate: int = 0
-    stretched: bool = False
-    fade_in: float = 0.0
-    fade_out: float = 0.0
-
-
-class NotePart(msgspec.Struct, frozen=True, array_like=True):
-    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1."""
-
-    start: float
-    end: float
-    key: int
-    velocity: float
-
-
-class Sounding(msgspec.Struct, frozen=True):
-    """What a track is made of: its audio and notes, whether its clips hold curves of their own (controllers, gain), the
-    parameters of its plugins that are automated (`moving`), and how its fader moves, if it does.
-
-    `unclear` is what is automated and cannot be followed: the id of a use or of the strip, each with why (a word of
-    `dawproject_curves`).
-    """
-
-    parts: tuple[Part, ...] = ()
-    notes: tuple[NotePart, ...] = ()
-    curves: bool = False
-    moving: tuple[Moving, ...] = ()
-    fader: Curve | None = None
-    unclear: tuple[tuple[str, str], ...] = ()
 
 
 class Imported(msgspec.Struct, frozen=True):
@@ -130,6 +87,7 @@ class _Reader:
         self._strips: list[Strip] = []
         self._strip_of_channel: dict[str, str] = {}
         self._channel_of_strip: dict[str, etree._Element] = {}
+        self._sends_of: dict[str, list[etree._Element]] = {}
         self._ids: set[str] = set()
         self._devices_read = 0
         self._resting: set[str] = set()
@@ -193,8 +151,11 @@ class _Reader:
         moving, of_plugins = of_devices(strip_id, channel, self._curves)
         if strip_id in self._resting:
             of_plugins = [each for each in of_plugins if each[1] != SWITCHED]
-        fader, of_strip = of_channel(strip_id, channel, self._curves)
-        return msgspec.structs.replace(found, moving=tuple(moving), fader=fader, unclear=(*of_plugins, *of_strip))
+        ways = of_channel(channel, self._sends_of.get(strip_id, []), self._curves)
+        unclear = (*of_plugins, *((strip_id, why) for why in ways.unclear))
+        return msgspec.structs.replace(
+            found, moving=tuple(moving), fader=ways.fader, heard=ways.heard, sends=ways.sends, unclear=unclear
+        )  # fmt: skip
 
     def _report(self, session: Session) -> ImportReport:
         application = self._root.find("Application")
@@ -304,9 +265,10 @@ class _Reader:
         instrument, inserts = self._devices(channel, strip_id, name)
         volume, mute, pan = channel.find("Volume"), channel.find("Mute"), channel.find("Pan")
         rides = volume is not None and self._curves.moves(volume)
+        muted = not ever(mute, self._curves, False, flag(mute, "value", False))
         self._strips.append(Strip(
             strip_id, name, strip_kind(role, is_group), instrument, inserts,
-            parent=parent, volume=gain(volume, WHERE), mute=flag(mute, "value", False),
+            parent=parent, volume=gain(volume, WHERE), mute=muted,
             pan=balance(pan, WHERE), rides=rides, enabled=flag(track, "loaded", True),
         ))  # fmt: skip
         self._strip_of_channel[channel_id] = strip_id
@@ -357,8 +319,9 @@ class _Reader:
                 if target is not None:
                     sends.append(Send(
                         target, gain(send.find("Volume"), WHERE), send.get("type") == "pre",
-                        flag(send.find("Enable"), "value", True),
+                        ever(send.find("Enable"), self._curves, True, flag(send.find("Enable"), "value", True)),
                     ))  # fmt: skip
+                    self._sends_of.setdefault(strip.id, []).append(send)
             connected.append(msgspec.structs.replace(strip, output=output, sends=tuple(sends)))
         self._strips = connected
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from lxml import etree
 from msgspec.structs import replace
 
 from ..core.piece.moments import Span
-from ..core.session.curves import Curve, Moving, Point
+from ..core.session.curves import Curve, Moving, Point, SendMoving
 from ..core.session.strips import Strip
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
@@ -149,18 +150,53 @@ def of_devices(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[
     return moving, list(dict.fromkeys(unclear))
 
 
-def of_channel(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[Curve | None, list[tuple[str, str]]]:
-    """How a channel's fader moves, and what else of it moves that cannot be followed, with why."""
-    unclear = []
-    volume, fader = channel.find("Volume"), None
-    if volume is not None and curves.has(volume):
-        fader = curves.of_gain(volume)
-        if fader is None:
-            unclear.append((strip_id, RIDDEN))
-    for path, why in (("Pan", PANNED), ("Mute", MUTED), ("Sends/Send/*", SENT)):
-        if any(curves.moves(element) for element in channel.findall(path)):
-            unclear.append((strip_id, why))
-    return fader, unclear
+class Ways(NamedTuple):
+    """How what a channel gives moves: its fader (a gain), whether it is heard (1) or muted (0), and each of its sends;
+    None and empty where nothing does. `unclear` says why something cannot be followed."""
+
+    fader: Curve | None
+    heard: Curve | None
+    sends: tuple[SendMoving, ...]
+    unclear: tuple[str, ...]
+
+
+def of_channel(channel: etree._Element, sends: Sequence[etree._Element], curves: Curves) -> Ways:
+    """How what a channel gives moves; `sends` are those of its sends that lead anywhere."""
+    unclear: list[str] = []
+
+    def gain(element: etree._Element | None, why: str) -> Curve | None:
+        if element is None or not curves.has(element):
+            return None
+        found = curves.of_gain(element)
+        if found is None:
+            unclear.append(why)
+        return found
+
+    def gate(element: etree._Element | None, why: str, open_at: float) -> Curve | None:
+        if element is None or not curves.has(element):
+            return None
+        found = curves.of(element)
+        if found is None:
+            unclear.append(why)
+            return None
+        points = (Point(p.second, float((p.value >= 0.5) == (open_at >= 0.5))) for p in found.points)
+        return Curve(tuple(points))
+
+    fader = gain(channel.find("Volume"), RIDDEN)
+    heard = gate(channel.find("Mute"), MUTED, 0.0)
+    ways = [SendMoving(gain(send.find("Volume"), SENT), gate(send.find("Enable"), SENT, 1.0)) for send in sends]
+    if any(curves.moves(element) for element in channel.findall("Pan")):
+        unclear.append(PANNED)
+    if any(curves.moves(element) for send in sends for element in send.findall("Pan")):
+        unclear.append(SENT)
+    moves = any(way != SendMoving() for way in ways)
+    return Ways(fader, heard, tuple(ways) if moves else (), tuple(dict.fromkeys(unclear)))
+
+
+def ever(element: etree._Element | None, curves: Curves, value: bool, still: bool) -> bool:
+    """Whether a switch that may be automated has a value at any time; `still` is what it has where nothing moves it."""
+    found = curves.of(element) if element is not None else None
+    return still == value if found is None else any((point.value >= 0.5) == value for point in found.points)
 
 
 def switches(strip: Strip, channel: etree._Element, curves: Curves) -> list[Curve | None]:

@@ -20,8 +20,9 @@ from ..core.session.edits import empty
 from ..core.session.session import Section, Session, SessionError, TempoPoint
 from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
-from .dawproject import ImportReport, NotePart
+from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
+from .sounding import NotePart
 
 ENDINGS = (".mid", ".midi", ".smf", ".kar")
 LARGEST = 64 << 20

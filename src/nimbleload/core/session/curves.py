@@ -58,6 +58,14 @@ class Followed(NamedTuple):
         return np.power(10.0, found / 20) if self.is_decibel else found
 
 
+class SendMoving(msgspec.Struct, frozen=True):
+    """How a send moves: its level (a gain, in the place of the one that it stands at), and whether it is on (1 or 0).
+    None where that stands still."""
+
+    level: Curve | None = None
+    on: Curve | None = None
+
+
 class Moving(msgspec.Struct, frozen=True):
     """A parameter of a plugin that is automated: the use's id, and what the session calls the parameter."""
 
