@@ -19,14 +19,15 @@ import pytest
 
 from nimbleload.beside import client
 from nimbleload.beside.client import Beside, BesideError, GoneError, Process
-from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.decisions.decision import Decision, KeptPlan, Plan
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes
 from nimbleload.core.optimise.steps import steps
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.optimise.weigh import weigh
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.survey import instant, survey
+from nimbleload.core.survey import instant, kept_load, survey, tracking
+from nimbleload.core.told.findings import weighed
 from nimbleload.core.told.outlook import band, outlook
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.session import session
@@ -99,6 +100,11 @@ def test_every_answer_is_the_one_that_is_found_here(of, beside):
     assert same(beside.band(of), band(of))
     assert same(beside.suggest(of, WISHES), suggest(of, WISHES))
     assert same(beside.alternatives(of, WISHES), alternatives(of, WISHES))
+    assert same(beside.findings(of, at), weighed(of, at))
+    kept = [KeptPlan("as it is", of.plan, 256), KeptPlan("bare", Plan(), 64)]
+    assert beside.kept_loads(of, kept) == [kept_load(of, each) for each in kept]
+    for limit, waits in ((0.012, True), (0.02, False)):
+        assert same(beside.tracking(of, limit, waits), tracking(of, limit, waits))
 
 
 def test_it_follows_the_session_the_plan_the_cards_and_the_computer(of, beside):

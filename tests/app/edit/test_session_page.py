@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 
 import msgspec
 import pytest
@@ -10,7 +11,8 @@ from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt
 from PySide6.QtGui import QDropEvent, QGuiApplication, QKeySequence, QMouseEvent
 from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox
 
-from nimbleload.app.edit import how_many_dialog
+from nimbleload.app.edit import adding, how_many_dialog
+from nimbleload.app.edit.adding import AddingDialog
 from nimbleload.app.edit.ask import Question
 from nimbleload.app.edit.chain_painter import boxes
 from nimbleload.app.edit.how_many_dialog import HowManyDialog
@@ -550,7 +552,7 @@ class TestAdding:
         dialog = mix.adding.dialog
         qtbot.waitUntil(dialog.add.isEnabled, timeout=30_000)
         lines = [dialog.lines.item(k).text() for k in range(dialog.lines.count())]
-        assert any(line.startswith("Mind: bad.wav") for line in lines) and "1 tracks" in dialog.words.text()
+        assert any(line.startswith("Mind: bad.wav") for line in lines) and "1 track can" in dialog.words.text()
         assert "Kick" not in names(mix)
         qtbot.mouseClick(dialog.add, Qt.MouseButton.LeftButton)
         assert names(mix)[-2:] == ["Kick", "Main"]
@@ -577,6 +579,27 @@ class TestAdding:
         mix.adding.read(tmp_path / "t.csv")
         qtbot.waitUntil(mix.adding.dialog.add.isEnabled, timeout=30_000)
         mix.adding.dialog.reject()
+        assert mix.desk.document is before
+        qtbot.waitUntil(lambda: mix.findChild(AddingDialog) is None, timeout=10_000)
+
+    def test_a_dialog_that_is_closed_while_it_is_read_hears_nothing_of_it(self, mix, qtbot, tmp_path, monkeypatch):
+        go_on, told = threading.Event(), []
+        real = adding.take_in
+
+        def slow(*arguments):
+            go_on.wait(10)
+            told.append(real(*arguments))
+            return told[-1]
+
+        monkeypatch.setattr(adding, "take_in", slow)
+        (tmp_path / "t.csv").write_text("track\nPad\n")
+        before = mix.desk.document
+        mix.adding.read(tmp_path / "t.csv")
+        mix.adding.dialog.reject()
+        qtbot.waitUntil(lambda: mix.findChild(AddingDialog) is None, timeout=10_000)
+        go_on.set()
+        qtbot.waitUntil(lambda: bool(told), timeout=10_000)
+        qtbot.wait(100)
         assert mix.desk.document is before
 
 

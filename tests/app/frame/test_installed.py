@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import threading
+
 import pytest
 
 from nimbleload.app.frame.installed import InstalledDialog
+from nimbleload.probe import catalogue
 from tests.helpers import known
 
 
@@ -66,3 +69,17 @@ def test_a_file_that_cannot_be_read_is_told_and_looked_into_again_on_request(dia
     qtbot.waitUntil(lambda: "broken" not in dialog.failures.toPlainText(), timeout=60_000)
     assert "could not be read" not in dialog.count.text()
     assert len(rows(dialog)) == 2
+
+
+def test_it_is_gone_once_it_is_closed_also_while_it_looks(folders, example, qtbot, monkeypatch):
+    go_on = threading.Event()
+    monkeypatch.setattr(catalogue, "catalogue", lambda *_, **__: (go_on.wait(10), [])[1])
+    action = next(a for a in example.commands() if a.text() == "&Plugins installed here…")
+    action.trigger()
+    found = example.findChild(InstalledDialog)
+    thread = found._thread
+    found.reject()
+    qtbot.waitUntil(lambda: example.findChild(InstalledDialog) is None, timeout=10_000)
+    go_on.set()
+    qtbot.waitUntil(lambda: not thread.is_alive(), timeout=10_000)
+    qtbot.wait(50)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import logging
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtWidgets import (
-    QDialog,
     QDialogButtonBox,
     QFileDialog,
     QLabel,
@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from ...core.session.joined import Joined, joined
 from ...core.session.session import Session, SessionError
+from ...core.units import count
 from ...probe import catalogue
 from ...probe.choosing import choices, lookup
 from ...store.found import Found, NothingFoundError, StoppedError
@@ -28,17 +29,17 @@ from ...store.taking_in import ADDABLE, take_in
 from ..background.desk import Desk
 from ..background.files import Filing
 from ..background.to_window_thread import Landing
+from ..look.panels import Dialog
 from ..look.theme import theme
 
 log = logging.getLogger(__name__)
 
 
-class AddingDialog(QDialog):
+class AddingDialog(Dialog):
     """What is being read, then what was understood and what will not come along; adding it is asked for here."""
 
     def __init__(self, path: Path, parent: QWidget) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Add to the session")
+        super().__init__("Add to the session", parent)
         self.resize(theme.px(560), theme.px(360))
         self.words, self.bar, self.lines = QLabel(f"Reading {path.name}…"), QProgressBar(), QListWidget()
         self.words.setProperty("role", "headline")
@@ -65,7 +66,7 @@ class AddingDialog(QDialog):
     def show_found(self, found: Found, notes: tuple[str, ...]) -> None:
         """What would be added; each line of it in words."""
         tracks = sum(1 for strip in found.session.strips if strip.kind == "track")
-        self.words.setText(f"{tracks} tracks can be added from {Path(found.report.file).name}.")
+        self.words.setText(f"{count(tracks, 'track')} can be added from {Path(found.report.file).name}.")
         self.bar.hide()
         self.lines.addItems(found.report.understood)
         for line in (*found.report.left_out, *notes):
@@ -92,6 +93,7 @@ class Adding(QObject):
         self._threads: list[threading.Thread] = []
         self._closed = False
         self.dialog: AddingDialog | None = None
+        self._open: set[AddingDialog] = set()
 
     def ask(self, folder: bool) -> None:
         """Asks for a folder, or for a file, to add."""
@@ -111,14 +113,27 @@ class Adding(QObject):
         session = document.session if document is not None else None
         stopped = threading.Event()
         dialog.rejected.connect(stopped.set)
+        self._open.add(dialog)
+        dialog.finished.connect(lambda _: self._gone(dialog))
         dialog.open()
         thread = threading.Thread(target=self._read, args=(path, session, dialog, stopped), daemon=True)
         self._threads = [each for each in self._threads if each.is_alive()] + [thread]
         thread.start()
 
+    def _gone(self, dialog: AddingDialog) -> None:
+        """A dialog is closed: it hears nothing any more."""
+        self._open.discard(dialog)
+        if self.dialog is dialog:
+            self.dialog = None
+
+    def _tell(self, dialog: AddingDialog, tell: Callable[..., object], *words: object) -> None:
+        """Tells a dialog something, if it is still there."""
+        if dialog in self._open:
+            tell(*words)
+
     def _read(self, path: Path, session: Session | None, dialog: AddingDialog, stopped: threading.Event) -> None:
         def progress(share: float, doing: str) -> bool:
-            self._landing.post(dialog.show_share, share, doing)
+            self._landing.post(self._tell, dialog, dialog.show_share, share, doing)
             return stopped.is_set() or self._closed
 
         try:
@@ -126,14 +141,15 @@ class Adding(QObject):
             found = take_in(path, find, session.rate if session is not None else 48000, progress)
             whole = joined(session, found.session) if session is not None else Joined(found.session, ())
             if not stopped.is_set():
-                self._landing.post(self._take, dialog, found, whole, session)
+                self._landing.post(self._tell, dialog, self._take, dialog, found, whole, session)
         except StoppedError:
             pass
         except (NothingFoundError, SessionError) as error:
-            self._landing.post(dialog.show_failure, str(error))
+            self._landing.post(self._tell, dialog, dialog.show_failure, str(error))
         except Exception as error:
             log.exception("reading %s failed", path)
-            self._landing.post(dialog.show_failure, f"{path} could not be read: {error}. Nothing was added.")
+            said = f"{path} could not be read: {error}. Nothing was added."
+            self._landing.post(self._tell, dialog, dialog.show_failure, said)
 
     def _take(self, dialog: AddingDialog, found: Found, whole: Joined, read_for: Session | None) -> None:
         dialog.show_found(found, whole.notes)

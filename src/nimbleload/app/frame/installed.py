@@ -8,7 +8,6 @@ import threading
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QComboBox,
-    QDialog,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -26,7 +25,7 @@ from ...probe import catalogue
 from ...probe.catalogue import Scanned
 from ...probe.standards import STANDARDS
 from ..background.to_window_thread import Landing
-from ..look.panels import dress_table
+from ..look.panels import Dialog, dress_table
 from ..look.theme import theme
 
 log = logging.getLogger(__name__)
@@ -34,18 +33,17 @@ COLUMNS = ("Name", "Maker", "Standard", "Family", "Known as")
 ANY_FAMILY, ANY_STANDARD = "every family", "every standard"
 
 
-class InstalledDialog(QDialog):
+class InstalledDialog(Dialog):
     """Looks into the search folders in a thread of its own; `scanned` brings what they hold, `broken` why not."""
 
     scanned = Signal(list)
     broken = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Plugins installed here")
+        super().__init__("Plugins installed here", parent)
         self.resize(theme.px(860), theme.px(520))
         self._found: list[Scanned] = []
-        self._landing = Landing(self)
+        self._landing = Landing()  # nobody's child: the thread may outlive this
         self._thread: threading.Thread | None = None
         self.words, self.family, self.standard = QLineEdit(), QComboBox(), QComboBox()
         self.words.setPlaceholderText("Words of the name, the maker or the identifier")
