@@ -10,11 +10,19 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.tempo import TempoMap
+from nimbleload.deliver import render
+from nimbleload.probe import catalogue
 from nimbleload.probe.formats import clap, vst3
 from nimbleload.probe.formats.hosted import Note
 from nimbleload.probe.timed import TimedLoop
+from nimbleload.store import dawproject
+from tests.helpers import exchange as x
+from tests.helpers.stems import audio, noise, wave
 
 HELPERS = Path(__file__).parents[1] / "helpers"
 VST3_ID = b"nimbletestmeets\0".hex().upper()
@@ -165,6 +173,17 @@ class TestLv2:
         assert second[:2] == [3.5, 0.0]
         assert again == first
 
+    def test_another_tempo_is_told_and_what_goes_on_as_expected_is_not(self, tmp_path, monkeypatch):
+        expected, other, then = self.told(
+            tmp_path, monkeypatch,
+            "told = []\nloop.run(64, 1)\nfor sample, beat, bpm in ((64, 128 / 48000, 120.0), (96000, 5.0, 90.0), "
+            "(96064, 5.0 + 96 / 48000, 90.0)):\n    hosted.locate(sample, beat, bpm)\n    loop.run(64, 1)\n"
+            "    told.append(hosted.outputs[0, 1:5].tolist())\nprint(json.dumps(told))",
+        )  # fmt: skip
+        assert expected[0] == 0.0
+        assert other == [1.0, 90.0, 96000.0, 1.0]
+        assert then[0] == 0.0
+
     def test_notes_of_the_first_block_come_behind_where_the_piece_is(self, tmp_path, monkeypatch):
         facts = self.told(
             tmp_path, monkeypatch,
@@ -173,3 +192,47 @@ class TestLv2:
         )  # fmt: skip
         assert facts[1] == 1.0
         assert facts[5] == 3.0
+
+
+class TestRendering:
+    """A track is rendered as it is played: at the tempo that its session has where it is."""
+
+    def facts(self, tmp_path, monkeypatch, standard, tempo):
+        """Blocks of 512 samples: tempo, beat and where it is (seconds, or samples) in each, by the plugin itself."""
+        name, tag, own = {"CLAP": ("meets.clap", "ClapPlugin", "test.meets"),
+                          "VST3": ("meets.vst3", "Vst3Plugin", VST3_ID)}[standard]  # fmt: skip
+        built(tmp_path / standard / name, standard)
+        monkeypatch.setenv(f"{standard}_PATH", str(tmp_path / standard))
+        monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
+        points = "".join(
+            f'<RealPoint time="{beat}" value="{bpm}" interpolation="{"linear" if ramp else "hold"}"/>'
+            for beat, bpm, ramp in tempo
+        )
+        structure = x.track("t", "Voice", x.channel("c", devices=x.plugin(tag, own, "Meets"))) + x.main_track()
+        moving = f'<TempoAutomation unit="bpm" timeUnit="beats"><Points>{points}</Points></TempoAutomation>'
+        lanes = x.lanes("t", x.clip(0, 6, audio(seconds=6.0)), unit="seconds")
+        xml = x.project(structure, lanes).replace("</Arrangement>", f"{moving}</Arrangement>")
+        path = x.write(tmp_path / "a.dawproject", xml, {"audio/a.wav": wave(noise(6.0))})
+        imported = dawproject.read(path)
+        (job,) = render.jobs(imported.session, Plan((Decision("freeze", "t"),)), imported.audio, 512)
+        *_, last = render.carry_out(job, path, tmp_path / "out")
+        assert last.trouble == "", last.trouble
+        made = soundfile.read(tmp_path / "out" / last.rendered.file, dtype="float32")[0][:, 0]
+        whole = np.concatenate((np.zeros(last.rendered.latency, np.float32), made))  # it was moved back by so much
+        blocks = whole[: len(whole) // 512 * 512].reshape(-1, 512)[1 : 6 * 48000 // 512]
+        places = [2, 3, 4] if standard == "CLAP" else [4, 5, 6]
+        return imported.session, blocks[:, places].T
+
+    @pytest.mark.parametrize("standard", ["CLAP", "VST3"])
+    @pytest.mark.parametrize("tempo", [
+        [(0, 90, False)],
+        [(0, 90, False), (3, 150, False), (5, 60, False)],
+        [(0, 60, True), (6, 180, True), (8, 90, False)],
+    ])  # fmt: skip
+    def test_a_plugin_hears_the_tempo_of_the_session_where_it_is(self, tmp_path, monkeypatch, standard, tempo):
+        session, (bpm, beat, place) = self.facts(tmp_path, monkeypatch, standard, tempo)
+        of = TempoMap(session.tempo)
+        seconds = np.arange(1, 1 + len(bpm)) * 512 / 48000
+        assert place == pytest.approx(seconds if standard == "CLAP" else seconds * 48000, rel=1e-5)
+        assert bpm == pytest.approx([of.pace(second) for second in seconds], rel=1e-5)
+        assert beat == pytest.approx([of.beat(second) for second in seconds], rel=1e-5)

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Session
+from ..core.session.session import Session, TempoPoint
 from ..core.session.strips import Strip
 from ..core.units import clock
 from ..probe import session_run
@@ -72,7 +72,7 @@ class Rendered(msgspec.Struct, frozen=True):
 class Job(msgspec.Struct, frozen=True):
     """A track to render through the place `through` of its chain: `uses` are the plugins that are in it. Of a bus,
     `before` are the strips that feed it, in order. Of a `stretch` (seconds), `sounding` is what lies in it, and `whole`
-    all that the track plays."""
+    all that the track plays. `tempo` is that of the piece."""
 
     strip: Strip
     through: int
@@ -84,6 +84,7 @@ class Job(msgspec.Struct, frozen=True):
     before: tuple[Stage, ...] = ()
     stretch: tuple[float, float] | None = None
     whole: Sounding = Sounding()
+    tempo: tuple[TempoPoint, ...] = ()
 
     @property
     def stages(self) -> tuple[Stage, ...]:
@@ -131,9 +132,10 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
         before = () if strip.kind == "track" or decision.kind == "freeze" else stages(session, strip.id, audio_of)
         ends = [end for each in (sounding, *(stage.sounding for stage in before)) for end in ends_of(each)]
         samples = round(max(ends, default=0.0) * session.rate)
-        found.append(
-            Job(strip, through, uses, sounding, session.rate, buffer, samples, before, decision.stretch, whole)
-        )
+        found.append(Job(
+            strip, through, uses, sounding, session.rate, buffer, samples, before, decision.stretch, whole,
+            session.tempo,
+        ))  # fmt: skip
     return found
 
 
@@ -200,7 +202,7 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
 def digest(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
     """A digest of everything that goes into a file: settings, plugin files, audio files, places, rate, block size."""
     made = hashlib.sha256()
-    made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding)))
+    made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding, job.tempo)))
     if job.stretch is not None:
         made.update(msgspec.json.encode((job.stretch, job.whole)))
     for stage in job.before:
@@ -237,7 +239,7 @@ def carry_out(
                 return
             _check_room(job, folder)
             half = 0.5 if prove else 1.0
-            with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples) as chain:
+            with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.tempo) as chain:
                 for share in chain.render(cancelled):
                     yield Step(job, "renders", share * half)
                 result = chain.result
@@ -309,7 +311,7 @@ def _prove(
     What differs is written to `residual`, to be listened to.
     """
     other = job.buffer * 2 if job.buffer < 2048 else job.buffer // 2
-    with Rendering(job.stages, sources, paths, job.rate, other, job.samples) as again:
+    with Rendering(job.stages, sources, paths, job.rate, other, job.samples, job.tempo) as again:
         yield from again.render(cancelled)
         found = compared(first.sound(), again.sound(), job.rate, residual)
     verdict = verdict_of(found.peak_db, "")
@@ -320,7 +322,7 @@ def _prove(
         else:
             yield from _with_the_rest(proof, job, sources, paths, first, residual, cancelled)
         return
-    with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples) as twice:
+    with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.tempo) as twice:
         yield from twice.render(cancelled)
         verdict = "random" if compared(first.sound(), twice.sound(), job.rate).peak_db > ROUNDED_DB else "different"
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
@@ -336,7 +338,7 @@ def _with_the_rest(
     samples = round(max(ends_of(job.whole), default=0.0) * job.rate)
     soundings = (job.whole, stretch.outside(job.whole, *job.stretch, job.rate))
     ways = [
-        Rendering((Stage(job.strip, job.uses, each),), sources, paths, job.rate, job.buffer, samples)
+        Rendering((Stage(job.strip, job.uses, each),), sources, paths, job.rate, job.buffer, samples, job.tempo)
         for each in soundings
     ]
     with ways[0] as whole, ways[1] as left:

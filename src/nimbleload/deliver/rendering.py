@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.session.curves import Curve
+from ..core.session.session import TempoPoint
 from ..probe import isolation
 from ..probe.messages import (
     CHANNELS,
@@ -42,13 +43,15 @@ class RenderError(Exception):
 class Rendering:
     """One rendering of stages at one block size, to be used with `with`; `result` and `sound` are those of the last.
 
-    `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most.
+    `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most; `tempo` how fast the
+    piece goes.
     """
 
     def __init__(
-        self, stages: Sequence[Stage], sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int
-    ) -> None:
-        self._stages, self._sources, self._paths = stages, sources, paths
+        self, stages: Sequence[Stage], sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int,
+        tempo: tuple[TempoPoint, ...] = (),
+    ) -> None:  # fmt: skip
+        self._stages, self._sources, self._paths, self._tempo = stages, sources, paths, tempo
         self._rate, self._buffer, self._samples = rate, buffer, samples
         self._sums = tempfile.TemporaryDirectory(prefix=f"{isolation.FOLDER}{os.getpid()}-sums-")
         self._chain: _Chain | None = None
@@ -78,7 +81,8 @@ class Rendering:
             fed = self._sum_for(stage)
             frames = fed.stat().st_size // FRAME if fed.exists() else 0
             samples = max(self._samples, frames)
-            self._chain = _Chain(stage, self._sources, self._paths, self._rate, self._buffer, samples)
+            place = (self._rate, self._buffer, samples, self._tempo)
+            self._chain = _Chain(stage, self._sources, self._paths, *place)
             try:
                 for share in self._chain.render(fed, cancelled):
                     yield (number + share) / len(self._stages)
@@ -140,8 +144,9 @@ class _Chain:
     """One strip through its plugins: a worker, and the file that comes out of it."""
 
     def __init__(
-        self, stage: Stage, sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int
-    ) -> None:
+        self, stage: Stage, sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int,
+        tempo: tuple[TempoPoint, ...],
+    ) -> None:  # fmt: skip
         self._stage, self._sources, self._rate, self._samples = stage, sources, rate, samples
         self.result = RenderedMessage(0, 0, True)
         may = {each for use in stage.uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
@@ -150,7 +155,7 @@ class _Chain:
         self._worker = isolation.Worker(
             RenderRequest(
                 stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may)),
-                moving=tuple(each for each in stage.sounding.moving if each.use in own),
+                moving=tuple(each for each in stage.sounding.moving if each.use in own), tempo=tempo,
             )
         )  # fmt: skip
 

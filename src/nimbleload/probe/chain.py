@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.session.tempo import TempoMap
 from .formats.hosted import Hosted, Move, Note, PluginError
 from .loading import load
 from .messages import (
@@ -46,7 +47,7 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
         except PluginError as error:
             send(RefusedMessage(f"{use.label}: {error}"))
             return
-        chain.append(_Stage(hosted, request.buffer, moved if moving else None))
+        chain.append(_Stage(hosted, request, moved if moving else None))
     send(LoadedMessage(0.0))
     wait()
     folder = Path(request.folder)
@@ -86,8 +87,10 @@ def _quiet_end(sound: NDArray[np.float32], before: int, is_tail: bool) -> int:
 class _Stage:
     """One plugin of the chain."""
 
-    def __init__(self, hosted: Hosted, buffer: int, moved: Moved | None) -> None:
-        self._hosted, self._moved = hosted, moved
+    def __init__(self, hosted: Hosted, request: RenderRequest, moved: Moved | None) -> None:
+        buffer = request.buffer
+        self._hosted, self._moved, self._rate = hosted, moved, request.rate
+        self._tempo = TempoMap(request.tempo)
         self._buffer = step_of(buffer) if moved is not None and hosted.moves == "between" else buffer
         self._loop = TimedLoop(hosted, np.zeros((CHANNELS, self._buffer), np.float32))
         self._loop.refresh(self._buffer)
@@ -111,7 +114,8 @@ class _Stage:
         if self._moved is not None:
             for at, key, value in self._moved.between(begins, sound.shape[1], frames):
                 moves.setdefault((at - begins) // frames, []).append(Move(key, value, (at - begins) % frames))
-        starts = np.unique(np.concatenate(([0], number, np.array(list(moves), np.int64))))
+        turns = self._turns(begins, blocks)
+        starts = np.unique(np.concatenate((number, np.array([*turns, *moves], np.int64))))
         parts = []
         for first, last in zip(starts.tolist(), [*starts[1:].tolist(), blocks], strict=True):
             # Notes, and values that change, come with the first of the blocks that are run in one go.
@@ -121,6 +125,8 @@ class _Stage:
             )
             piece = sound[:, first * frames : last * frames]
             changing = tuple(moves.get(first, ()))
+            if first in turns:
+                self._hosted.locate(begins + first * frames, *turns[first])
             parts.append(self._loop.capture(frames, last - first, played, source=piece, moves=changing))
         made = np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
         self._hosted.settled()
@@ -129,6 +135,13 @@ class _Stage:
         self.wrong += int(np.count_nonzero(wrong))
         made[wrong] = 0.0
         return made[:CHANNELS] if len(made) >= CHANNELS else np.repeat(made, CHANNELS, axis=0)
+
+    def _turns(self, begins: int, blocks: int) -> dict[int, tuple[float, float]]:
+        """The blocks from which on the piece goes at another tempo, and the first: with their beat, and that tempo."""
+        seconds = (begins + np.arange(blocks) * self._buffer) / self._rate
+        paces = [self._tempo.pace(second) for second in seconds.tolist()]
+        turns = [k for k in range(blocks) if k == 0 or paces[k] != paces[k - 1]]
+        return {k: (self._tempo.beat(float(seconds[k])), paces[k]) for k in turns}
 
     def close(self) -> None:
         self._hosted.close()

@@ -8,7 +8,7 @@ from ..core.cards.card import Cell, Company, Effect, Inputs, Null, Polyphony, Po
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Session
+from ..core.session.session import Session, TempoPoint
 from .effort import Effort
 from .formats.hosted import Parameter, Preset
 
@@ -95,7 +95,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
     `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1). `moving` are
-    the parameters that are automated.
+    the parameters that are automated, `tempo` how fast the piece goes.
     """
 
     uses: tuple[PluginUse, ...]
@@ -108,6 +108,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     folder: str = ""
     allowed: tuple[str, ...] = ()
     moving: tuple[Moving, ...] = ()
+    tempo: tuple[TempoPoint, ...] = ()
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):

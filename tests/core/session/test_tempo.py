@@ -49,3 +49,14 @@ def test_time_only_grows():
 def test_an_impossible_tempo_is_refused(bpm):
     with pytest.raises(SessionError, match="not possible"):
         TempoMap([TempoPoint(0, bpm)])
+
+
+def test_the_pace_is_how_fast_beats_go_by():
+    """Against the beats themselves: a small step before and after each second."""
+    of = TempoMap([TempoPoint(0.0, 90.0), TempoPoint(6.0, 180.0, True), TempoPoint(18.0, 60.0), TempoPoint(20.0, 60.0)])
+    for second in (0.0, 1.0, 3.9, 4.5, 6.0, 8.0, 11.0, 13.0, 40.0):
+        step = 1e-6
+        assert of.pace(second) == pytest.approx((of.beat(second + step) - of.beat(second)) / step * 60, rel=1e-4)
+    assert of.pace(4.0) == 180.0  # the sixth beat: from here on
+    late = TempoMap([TempoPoint(4.0, 100.0), TempoPoint(8.0, 50.0)])
+    assert late.pace(0.0) == late.pace(2.0) == 100.0

@@ -52,6 +52,16 @@ class TempoMap:
         slope = (after.bpm - here.bpm) / (after.beat - here.beat)
         return here.beat + here.bpm / slope * math.expm1(slope * past / 60.0)
 
+    def pace(self, second: float) -> float:
+        """How many beats a minute there are at a second."""
+        index = max(bisect_right(self._seconds, second - self._origin) - 1, 0)
+        here = self.points[index]
+        after = self.points[index + 1] if index + 1 < len(self.points) else None
+        beats = self.beat(second) - here.beat
+        if beats <= 0 or after is None or not here.ramp or after.beat == here.beat:
+            return here.bpm
+        return here.bpm + (after.bpm - here.bpm) * beats / (after.beat - here.beat)
+
 
 def _stretch(here: TempoPoint, after: TempoPoint | None, beats: float) -> float:
     """Seconds that `beats` beats take from point `here` on, on the way to point `after` (None: no more points)."""

@@ -339,6 +339,9 @@ class ClapHosted:
     def failures(self, codes: NDArray[np.int32]) -> int:
         return int(np.count_nonzero(codes == FAILED))
 
+    def locate(self, sample: int, beat: float, tempo: float) -> None:
+        self._own_host.locate(sample, beat, tempo)
+
     def restart(self, frames: int) -> None:
         self._plugin.stop_processing(self._address)
         self._plugin.deactivate(self._address)

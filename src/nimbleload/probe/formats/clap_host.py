@@ -17,10 +17,10 @@ from numpy.typing import NDArray
 from ...house.abi import I64
 from ...native.memory import PROCESS, array_at, call2, call_for_address, load_i32, load_i64, store_atomic
 from .clap_block import CLAP_DIALECT, MIDI_DIALECT, EventHeader
-from .hosted import BEATS_A_BAR, TEMPO
+from .piece import BEATS_A_BAR, PLACES, RATE, TEMPO, Piece, beat_at
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
-U8, U32 = np.zeros(0, np.uint8), np.zeros(0, np.uint32)
+U8, U32, F64 = np.zeros(0, np.uint8), np.zeros(0, np.uint32), np.zeros(0, np.float64)
 
 
 class Version(c.Structure):
@@ -195,27 +195,33 @@ OFFERED: dict[bytes, tuple[Any, ...]] = {
     b"clap.posix-fd-support": (_watch_file, _watch_file, _leave_file),
 }
 
-# What the timed loop calls a plugin through (int64): its function, itself, the host's data for it, and its transport.
-RUN, OWN, HOST_DATA, TRANSPORT, RECORD = range(5)
+# What the timed loop calls a plugin through (int64): its function, itself, the host's data for it, its transport, what
+# is kept of the piece, and the sample of it that the next block begins with.
+RUN, OWN, HOST_DATA, TRANSPORT, PIECE, SAMPLE, RECORD = range(7)
+
+
+@njit(cache=True)
+def _tell(record, sample):
+    """Writes into the transport where a sample of the piece is."""
+    kept = array_at(load_i64(record + 8 * PIECE), PLACES, F64)
+    transport, beat = load_i64(record + 8 * TRANSPORT), beat_at(kept, sample)
+    bar = int(beat / BEATS_A_BAR)
+    array_at(transport + BEATS, 1, I64)[0] = int(beat * ONE)
+    array_at(transport + SECONDS, 1, I64)[0] = int(sample / kept[RATE] * ONE)
+    array_at(transport + BAR_START, 1, I64)[0] = int(bar * BEATS_A_BAR) * ONE
+    array_at(transport + BAR, 1, U32)[0] = bar
 
 
 @cfunc(PROCESS, cache=True)
 def run_block(record, block):
-    """A block of a plugin; the piece goes on by so many samples. The rate stands in the record behind the rest."""
+    """A block of a plugin; the piece goes on by so many samples."""
     busy = load_i64(record + 8 * HOST_DATA) + 8 * BUSY
     store_atomic(busy, 1)
     code = call2(load_i64(record + 8 * RUN), load_i64(record + 8 * OWN), block)
     store_atomic(busy, 0)
-    rate = load_i64(record + 8 * RECORD)
-    position = array_at(record + 8 * (RECORD + 1), 1, I64)
-    position[0] += load_i32(block + FRAMES)
-    beat = position[0] * (TEMPO / 60.0) / rate
-    transport = load_i64(record + 8 * TRANSPORT)
-    bar = int(beat / BEATS_A_BAR)
-    array_at(transport + BEATS, 1, I64)[0] = int(beat * ONE)
-    array_at(transport + SECONDS, 1, I64)[0] = int(position[0] / rate * ONE)
-    array_at(transport + BAR_START, 1, I64)[0] = int(bar * BEATS_A_BAR) * ONE
-    array_at(transport + BAR, 1, U32)[0] = bar
+    sample = array_at(record + 8 * SAMPLE, 1, I64)
+    sample[0] += load_i32(block + FRAMES)
+    _tell(record, sample[0])
     return code
 
 
@@ -245,9 +251,10 @@ class ClapHost:
         self.host = Host(Version(1, 2, 0), self.words.ctypes.data, *texts, _extension.address, *requests)
         header = EventHeader(c.sizeof(Transport), 0, 0, TRANSPORT_EVENT, 0)
         self._transport = Transport(header, PLAYS, tempo=TEMPO, beats_a_bar=int(BEATS_A_BAR), beat_unit=4)
-        self.record: NDArray[np.int64] = np.zeros(RECORD + 2, np.int64)
+        self._piece = Piece(rate)
+        self.record: NDArray[np.int64] = np.zeros(RECORD, np.int64)
         self.record[HOST_DATA], self.record[TRANSPORT] = self.words.ctypes.data, self.transport
-        self.record[RECORD] = rate
+        self.record[PIECE] = self._piece.address
 
     @property
     def address(self) -> int:
@@ -265,8 +272,18 @@ class ClapHost:
 
     def rewind(self) -> None:
         """Back to the beginning of the piece."""
-        self.record[RECORD + 1] = 0
-        self._transport.beats = self._transport.seconds = self._transport.bar_start = self._transport.bar = 0
+        self._piece.rewind()
+        self._begin_with(0)
+
+    def locate(self, sample: int, beat: float, tempo: float) -> None:
+        """The next block begins with a sample and a beat of the piece, which goes on at so many beats a minute."""
+        self._piece.goes_on(sample, beat, tempo)
+        self._transport.tempo = tempo
+        self._begin_with(sample)
+
+    def _begin_with(self, sample: int) -> None:
+        self.record[SAMPLE] = sample
+        _tell(self.record.ctypes.data, sample)
 
     def serve(self, plugin: int, timers: TimerSupport | None, files: FileSupport | None) -> None:
         """Lets the plugin's timers run out once, and tells it which of its files have come to something."""

@@ -28,8 +28,6 @@ class Move(NamedTuple):
     at: int = 0
 
 
-# Plugins hear of a piece that plays from its beginning on, at so many beats a minute, so many to a bar.
-TEMPO, BEATS_A_BAR = 120.0, 4.0
 # So many arguments are kept of a plugin; older ones are made anew when they are needed.
 ARGUMENTS_KEPT = 256
 
@@ -133,6 +131,10 @@ class Hosted(Protocol):
         `moves` (in order of time) are for the next block only: ask for it just before it runs.
         """
 
+    def locate(self, sample: int, beat: float, tempo: float) -> None:
+        """Says which sample and beat of the piece the next block begins with, and how fast it goes from there on (beats
+        a minute). Without that a piece begins with `restart`, and goes on at 120."""
+
     def restart(self, frames: int) -> None:
         """Brings the plugin to a fresh state, switched on for blocks of so many samples, as a host does it.
 
@@ -158,6 +160,10 @@ class Hosted(Protocol):
 def never_fails(codes: NDArray[np.int32]) -> int:
     """The failures of a standard whose plugins cannot tell of any."""
     return 0
+
+
+def nowhere(sample: int, beat: float, tempo: float) -> None:
+    """Where the piece is, for a standard whose plugins are not told."""
 
 
 def no_presets() -> tuple[Preset, ...]:

@@ -20,6 +20,7 @@ from .hosted import (
     files_in,
     never_fails,
     no_presets,
+    nowhere,
     parameter,
     text,
 )
@@ -126,7 +127,7 @@ class LadspaHosted:
         latency = [k for k, name in enumerate(names) if name.lower() == "latency" and kinds[k] & OUTPUT]
         self._latency_port = latency[0] if latency else None
         self.call, self.handle, self.latency, self.version = self._of.run, 0, 0, ""
-        self.made_for, self.defers, self.failures = 0, False, never_fails
+        self.made_for, self.defers, self.failures, self.locate = 0, False, never_fails, nowhere
         self.restart(longest)
 
     moves: Moves = "between"

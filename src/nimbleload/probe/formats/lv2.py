@@ -16,8 +16,6 @@ import numpy as np
 from ...core.session.plugins import PluginUse
 from . import lilv
 from .hosted import (
-    BEATS_A_BAR,
-    TEMPO,
     Described,
     Move,
     Moves,
@@ -41,6 +39,7 @@ from .lv2_native import (
     schedule_work,
     take_words,
 )
+from .piece import BEATS_A_BAR, PACE, Piece, beat_at
 
 NS = "http://lv2plug.in/ns"
 ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"
@@ -218,6 +217,7 @@ class Lv2Hosted:
         self.latency, self.version, self.failures, self.defers = 0, "", never_fails, False
         self._instance: Instance | None = None
         self._begins = b""
+        self._piece = Piece(rate)
         self._address = 0
         self.restart(frames)
 
@@ -273,6 +273,7 @@ class Lv2Hosted:
 
     def restart(self, frames: int) -> None:
         self.close()
+        self._piece.rewind()
         for number in self._numbers[:3]:
             number.value = frames
         self.made_for = frames
@@ -285,10 +286,7 @@ class Lv2Hosted:
         for port, place in self._ports.places.items():
             descriptor.connect_port(self._instance.handle, port, place)
         for k in range(int(self._host[EVENT_INS])):
-            position = self._position() if k in self._ports.timed else b""
-            self._begins = position if k == 0 else self._begins
-            head = np.array([8 + len(position), self._host[SEQUENCE], 0, 0], "<u4").tobytes() + position
-            c.memmove(int(self._host[PORTS + 2 * k]), head, len(head))
+            self._put_position(k, 0, 0.0)
         urid_map = c.addressof(self._pairs[0])
         if self._state is not None:
             self._restore(lilv.saved_state(self._state, urid_map, self._identifier))
@@ -300,17 +298,33 @@ class Lv2Hosted:
         self.defers = self._worker() is not None
         self._do_work()
 
-    def _position(self) -> bytes:
-        """The event that says where the piece is: at its beginning, and playing. From there on plugins count for
-        themselves, as nothing changes."""
+    def locate(self, sample: int, beat: float, tempo: float) -> None:
+        """Plugins count for themselves: they are told only where they would come out elsewhere."""
+        expected = beat_at(self._piece.kept, sample)
+        if abs(expected - beat) < 1e-6 and self._piece.kept[PACE] == tempo:
+            return
+        self._piece.goes_on(sample, beat, tempo)
+        for k in sorted(self._ports.timed):
+            self._put_position(k, sample, beat)
+
+    def _put_position(self, number: int, sample: int, beat: float) -> None:
+        """Has an event input begin with where the piece is; a block with notes has it before them."""
+        position = self._position(sample, beat) if number in self._ports.timed else b""
+        self._begins = position if number == 0 else self._begins
+        head = np.array([8 + len(position), self._host[SEQUENCE], 0, 0], "<u4").tobytes() + position
+        c.memmove(int(self._host[PORTS + 2 * number]), head, len(head))
+
+    def _position(self, sample: int, beat: float) -> bytes:
+        """The event that says where the piece is, and that it plays."""
         number = self._urids.number
         whole, real, long = (number(f"{ATOM}{kind}") for kind in ("Int", "Float", "Long"))
         body = np.array([0, number(f"{TIME}Position")], "<u4").tobytes()
         for name, kind, value in (
-            ("frame", long, np.array([0], "<i8")), ("speed", real, np.array([1.0], "<f4")),
-            ("bar", long, np.array([0], "<i8")), ("barBeat", real, np.array([0.0], "<f4")),
+            ("frame", long, np.array([sample], "<i8")), ("speed", real, np.array([1.0], "<f4")),
+            ("bar", long, np.array([beat // BEATS_A_BAR], "<i8")),
+            ("barBeat", real, np.array([beat % BEATS_A_BAR], "<f4")),
             ("beatUnit", whole, np.array([4], "<i4")), ("beatsPerBar", real, np.array([BEATS_A_BAR], "<f4")),
-            ("beatsPerMinute", real, np.array([TEMPO], "<f4")),
+            ("beatsPerMinute", real, np.array([self._piece.kept[PACE]], "<f4")),
         ):  # fmt: skip
             content = value.tobytes()
             body += np.array([number(f"{TIME}{name}"), 0, len(content), kind], "<u4").tobytes()

@@ -22,8 +22,6 @@ from ...machine.plugin_files import folders
 from ...store.archive import LARGEST_STATE
 from .hosted import (
     ARGUMENTS_KEPT,
-    BEATS_A_BAR,
-    TEMPO,
     Described,
     Move,
     Moves,
@@ -35,6 +33,7 @@ from .hosted import (
     parameter,
     text,
 )
+from .piece import BEATS_A_BAR, TEMPO, Piece
 from .vst3_abi import (
     AUDIO,
     BOOL,
@@ -50,6 +49,7 @@ from .vst3_abi import (
     OK,
     OUTPUT,
     OWN,
+    PIECE,
     PLAYS,
     POINTER,
     PROCESSOR,
@@ -213,7 +213,8 @@ class Vst3Hosted:
         self._handler = Handler(self._take_edit)
         self._time = Context(PLAYS, rate, tempo=TEMPO, beats_a_bar=int(BEATS_A_BAR), beat_unit=4)
         self._record = np.zeros(RECORD, np.int64)
-        self._record[CONTEXT] = c.addressof(self._time)
+        self._piece = Piece(rate)
+        self._record[CONTEXT], self._record[PIECE] = c.addressof(self._time), self._piece.address
         self._host = Application(self._record.ctypes.data + 8 * BUSY)
         # What the plugin says of its parameters is taken and forgotten.
         none = nothing.address
@@ -452,10 +453,19 @@ class Vst3Hosted:
         # A note's end has its id where a beginning has its length's place: -1 says that the pitch names it.
         return NoteEvent(0, note.at, 0.0, 0, 1, 0, 0, note.key, 0.0, float(np.frombuffer(b"\xff" * 4, "<f4")[0]), 0, 0)
 
+    def locate(self, sample: int, beat: float, tempo: float) -> None:
+        self._piece.goes_on(sample, beat, tempo)
+        self._time.tempo = tempo
+        self._begin_with(sample, beat)
+
+    def _begin_with(self, sample: int, beat: float) -> None:
+        self._time.samples = self._time.going_on = sample
+        self._time.beats, self._time.bar = beat, beat // BEATS_A_BAR * BEATS_A_BAR
+
     def restart(self, frames: int) -> None:
         self._deactivate()
-        self._time.samples = self._time.going_on = 0
-        self._time.beats = self._time.bar = 0.0
+        self._piece.rewind()
+        self._begin_with(0, 0.0)
         self._activate(frames)
 
     def settled(self) -> bool:

@@ -14,7 +14,7 @@ from numba import cfunc, njit, types
 
 from ...house.abi import I64
 from ...native.memory import PROCESS, array_at, call2, call4, load_i32, load_i64, store_atomic
-from .hosted import BEATS_A_BAR, TEMPO
+from .piece import BEATS_A_BAR, PLACES, beat_at
 
 OK = 0
 AUDIO, EVENT = 0, 1
@@ -84,8 +84,9 @@ class Context(c.Structure):
 
 # It plays; beats, tempo, bars, time signature and continuous samples are known.
 PLAYS = 1 << 1 | 1 << 9 | 1 << 10 | 1 << 11 | 1 << 13 | 1 << 17
-# What the timed loop calls a plugin through (int64): its function, itself, its context, and whether it is in a block.
-RUN, OWN, CONTEXT, BUSY, RECORD = range(5)
+# What the timed loop calls a plugin through (int64): its function, itself, its context, whether it is in a block, and
+# what is kept of the piece.
+RUN, OWN, CONTEXT, BUSY, PIECE, RECORD = range(6)
 FRAMES = ProcessBlock.frames.offset
 
 
@@ -99,7 +100,7 @@ def run_block(record, block):
     whole, real = array_at(context, 10, I64), array_at(context, 10, F64)
     whole[2] += load_i32(block + FRAMES)
     whole[4] = whole[2]
-    real[5] = whole[2] / real[1] * (TEMPO / 60.0)
+    real[5] = beat_at(array_at(load_i64(record + 8 * PIECE), PLACES, F64), whole[2])
     real[6] = np.floor(real[5] / BEATS_A_BAR) * BEATS_A_BAR
     return code
 
