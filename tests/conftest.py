@@ -8,8 +8,10 @@ import threading
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import pytest
+from numba import njit
 
 from nimbleload.machine import perf
+from nimbleload.native.memory import keep_denormals
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 # What measures, watches or meets deadlines: these tests run one after the other, all others side by side.
@@ -41,6 +43,18 @@ def own_folders(tmp_path_factory, monkeypatch, shared_cache):
         monkeypatch.setenv(f"XDG_{name}_HOME", str(home / name.lower()))
     monkeypatch.setenv("XDG_CACHE_HOME", str(shared_cache))
     monkeypatch.delenv("CLAP_PATH", raising=False)
+
+
+@njit(cache=True)
+def _compute_as_usual():
+    keep_denormals()
+
+
+@pytest.fixture(autouse=True)
+def usual_numbers():
+    """A plugin that runs in this very thread has it take denormal numbers for zero, which must not outlast the test."""
+    yield
+    _compute_as_usual()
 
 
 @pytest.fixture
