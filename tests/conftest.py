@@ -16,16 +16,14 @@ from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 # What measures, watches or meets deadlines: these tests run one after the other, all others side by side.
 CLOCK = (
-    "tests/probe/", "tests/machine/", "tests/native/", "tests/app/measure/", "tests/app/prove/", "tests/app/watch/",
-    "tests/app/machine/", "tests/app/edit/test_own_window.py", "tests/shell/test_commands.py",
+    "tests/probe/", "tests/machine/", "tests/app/measure/", "tests/app/prove/", "tests/app/watch/",
     "tests/shell/test_machine.py", "tests/shell/test_watch.py",
 )  # fmt: skip
-
-
 # Among them, what only asks what comes out, or what is there.
 NO_CLOCK = tuple(f"tests/{name}.py" for name in (
     "probe/test_clap", "probe/test_standards", "probe/test_meets", "probe/test_describing", "probe/test_truth",
-    "machine/test_look", "machine/test_maps", "machine/test_plugin_files", "machine/test_processes",
+    "probe/test_protection", "machine/test_look", "machine/test_maps", "machine/test_plugin_files",
+    "machine/test_processes",
 ))  # fmt: skip
 
 
