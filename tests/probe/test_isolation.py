@@ -183,3 +183,23 @@ def test_waiting_for_a_turn_can_be_cancelled(tmp_path, monkeypatch):
         assert ours is False
     with turn_module.turn(0) as ours:
         assert ours
+
+
+@pytest.mark.parametrize(("code", "words"), [
+    (7, "ended by itself with exit code 7: no display"), (-6, "crashed: SIGABRT: no display"), (-11, "crashed: SIGSEGV"),
+])  # fmt: skip
+def test_what_ends_by_itself_says_why(code, words):
+    """Many programs give up with an abort, after a line that says what they lack."""
+    read, write = os.pipe()
+    os.write(write, b"qt: trying\nno display\n")
+
+    class Ended:
+        stderr = os.fdopen(read, "rb")
+
+        @staticmethod
+        def wait(seconds):
+            return code
+
+    assert isolation.ending(Ended(), b"") == words
+    os.close(write)
+    Ended.stderr.close()

@@ -239,4 +239,6 @@ def ending(process: Child, complaints: bytes) -> str:
         return "closed its line to us and went on running, so it was ended"
     complaints += _at_once(process.stderr.fileno())
     said = complaints.decode(errors="replace").strip().splitlines()
-    return ended(code) + (f": {said[-1][:200]}" if said and code >= 0 else "")
+    # One that ends by itself, if only by giving up, says why.
+    is_own = code >= 0 or code == -signal.SIGABRT
+    return ended(code) + (f": {said[-1][:200]}" if said and is_own else "")

@@ -47,6 +47,7 @@ def example_window(where: Path) -> MainWindow:
     window = MainWindow(demo_saved, None, Choices(where / "window.ini"), Recovery(where))
     window.resize(*SIZE)
     window.show()
+    window.hints.close(*window.hints.by_place)
     window.open_example()
     settle(window)
     return window
