@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
-from nimbleload.probe import children
+from nimbleload.probe import children, isolation
 from nimbleload.probe import turn as turn_module
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.isolation import Failure, Worker, run
@@ -186,7 +186,8 @@ def test_waiting_for_a_turn_can_be_cancelled(tmp_path, monkeypatch):
 
 
 @pytest.mark.parametrize(("code", "words"), [
-    (7, "ended by itself with exit code 7: no display"), (-6, "crashed: SIGABRT: no display"), (-11, "crashed: SIGSEGV"),
+    (7, "ended by itself with exit code 7: no display"), (-6, "crashed: SIGABRT: no display"),
+    (-11, "crashed: SIGSEGV"),
 ])  # fmt: skip
 def test_what_ends_by_itself_says_why(code, words):
     """Many programs give up with an abort, after a line that says what they lack."""
