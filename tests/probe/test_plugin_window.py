@@ -18,7 +18,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import catalogue
 from nimbleload.probe.choosing import choices, lookup
 from nimbleload.probe.describing import parameters
-from nimbleload.probe.formats.vst3 import component_state, preset_file
+from nimbleload.probe.formats.vst3_state import component_state, preset_file
 from nimbleload.probe.isolation import Failure
 from nimbleload.probe.plugin_window import Left, Opened, OwnWindow, Takes
 from nimbleload.probe.shown.loop import READ, Loop

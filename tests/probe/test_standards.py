@@ -15,8 +15,9 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import catalogue
 from nimbleload.probe.effort import Effort
-from nimbleload.probe.formats import ladspa, vst3
+from nimbleload.probe.formats import ladspa
 from nimbleload.probe.formats.hosted import PluginError
+from nimbleload.probe.formats.vst3_state import component_state
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.messages import FactsMessage, Request
 from nimbleload.probe.timed import TimedLoop
@@ -181,22 +182,22 @@ class TestVst3State:
 
     def test_the_components_part_is_found_in_a_preset_file(self):
         saved = self.preset({b"Cont": b"not this", b"Comp": b"\x00\x01state", b"Info": b"x"})
-        assert vst3.component_state(saved) == b"\x00\x01state"
+        assert component_state(saved) == b"\x00\x01state"
 
     def test_other_bytes_are_taken_as_they_are(self):
-        assert vst3.component_state(b"raw bytes") == b"raw bytes"
+        assert component_state(b"raw bytes") == b"raw bytes"
 
     @pytest.mark.parametrize("length", [4, 20, 47, 60, 70])
     def test_a_cut_off_preset_is_an_error(self, length):
         saved = self.preset({b"Comp": b"0123456789" * 3})
         with pytest.raises(PluginError, match=r"cut off|without its list"):
-            vst3.component_state(saved[:length])
+            component_state(saved[:length])
 
     def test_a_list_that_points_outside_is_an_error(self):
         saved = bytearray(self.preset({b"Comp": b"0123456789"}))
         saved[-16:-8] = struct.pack("<q", 1 << 40)
         with pytest.raises(PluginError, match="cut off"):
-            vst3.component_state(bytes(saved))
+            component_state(bytes(saved))
 
     def test_a_stream_reads_seeks_and_ends(self):
         import ctypes as c

@@ -19,7 +19,6 @@ from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
 from ...machine.plugin_files import folders
-from ...store.archive import LARGEST_STATE
 from .hosted import (
     ARGUMENTS_KEPT,
     Described,
@@ -83,48 +82,10 @@ from .vst3_abi import (
     wide,
 )
 from .vst3_host import CONNECTION, LATENCY_CHANGED, Application, Handler
+from .vst3_state import component_state, preset_file, saved
 
-HEADER_BYTES = 48
 # One main bus as wide as a strip: mono, stereo.
 SPEAKERS = {1: 1 << 19, 2: 3}
-
-
-def component_state(saved: bytes) -> bytes:
-    """The component's part of a preset file (`VST3` header, chunk list at its end); other bytes are taken as they are.
-
-    PluginError if it calls itself a preset file but is cut off.
-    """
-    if saved[:4] != b"VST3":
-        return saved
-    try:
-        (listing,) = struct.unpack_from("<q", saved, 40)
-        if saved[listing : listing + 4] != b"List":
-            raise PluginError("The saved state is a preset file without its list of parts.")
-        (count,) = struct.unpack_from("<i", saved, listing + 4)
-        for k in range(min(max(count, 0), 128)):
-            name, offset, size = struct.unpack_from("<4sqq", saved, listing + 8 + 20 * k)
-            if name == b"Comp" and 0 <= offset <= offset + size <= len(saved):
-                return saved[offset : offset + size]
-    except struct.error:
-        pass
-    raise PluginError("The saved state is a preset file that is cut off.")
-
-
-def preset_file(cid: bytes, parts: Sequence[tuple[bytes, bytes]]) -> bytes:
-    """A preset file: a header with the class id and the place of the list, the parts (name, content), and the list."""
-    listing = b"List" + struct.pack("<i", len(parts))
-    at = HEADER_BYTES
-    for name, content in parts:
-        listing += struct.pack("<4sqq", name, at, len(content))
-        at += len(content)
-    header = struct.pack("<4si32sq", b"VST3", 1, cid.hex().upper().encode(), at)
-    return header + b"".join(content for _, content in parts) + listing
-
-
-def saved(part: Interface, get_state: int) -> bytes | None:
-    """The state that a part of a plugin writes, by the number of its function for that; None if it does not."""
-    stream = Stream(most=LARGEST_STATE)
-    return bytes(stream.content) if part.call(get_state, stream.address, kinds=(POINTER,)) == OK else None
 
 
 def preset_folders() -> list[Path]:
