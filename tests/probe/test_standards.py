@@ -17,6 +17,7 @@ from nimbleload.probe import catalogue
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats import ladspa
 from nimbleload.probe.formats.hosted import PluginError
+from nimbleload.probe.formats.vst3_abi import Interface, Stream
 from nimbleload.probe.formats.vst3_state import component_state
 from nimbleload.probe.isolation import Failure, run
 from nimbleload.probe.messages import FactsMessage, Request
@@ -202,8 +203,8 @@ class TestVst3State:
     def test_a_stream_reads_seeks_and_ends(self):
         import ctypes as c
 
-        stream = vst3.Stream(b"0123456789")
-        table = vst3.Interface(stream.address)
+        stream = Stream(b"0123456789")
+        table = Interface(stream.address)
         buffer, done = c.create_string_buffer(16), c.c_int32()
         kinds = (c.c_void_p, c.c_int32, c.c_void_p)
         table.call(3, c.addressof(buffer), 4, c.addressof(done), kinds=kinds)
