@@ -68,6 +68,8 @@ class Theme:
     def __init__(self) -> None:
         self.colours = NIGHT
         self.scale = 100
+        # Made once: hundreds are drawn with each picture.
+        self._brushes: dict[tuple[str, str], QBrush] = {}
 
     def px(self, size: float) -> int:
         """A length or text size in pixels at the chosen text size."""
@@ -93,6 +95,12 @@ class Theme:
 
     def family_brush(self, family: str) -> QBrush:
         """What a plugin of a family is filled with: its colour, with its texture."""
+        key = self.colours.name, family
+        if key not in self._brushes:
+            self._brushes[key] = self._made_brush(family)
+        return self._brushes[key]
+
+    def _made_brush(self, family: str) -> QBrush:
         colour, dark = self.family_shades(family)
         if family not in TEXTURES:
             return QBrush(colour)
