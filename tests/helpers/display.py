@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from nimbleload.probe.shown.x11 import POINTER, UINT, ULONG, Size, library, size_of
+from nimbleload.probe.shown.x11 import POINTER, UINT, ULONG, Size, library, pass_over, size_of
 
 PRESS, RELEASE, MOVE, MESSAGE = 4, 5, 6, 33
 MASKS = {PRESS: 1 << 2, RELEASE: 1 << 3, MOVE: 1 << 6}
@@ -57,6 +57,8 @@ class Hands:
 
     def __init__(self, name: str) -> None:
         self._lib = library()
+        # Windows go while they are looked at; X would end this whole process for it.
+        self._lib.XSetErrorHandler(c.cast(pass_over, POINTER))
         for function in ("XSendEvent", "XFetchName"):
             getattr(self._lib, function).restype = c.c_int
         self._lib.XSendEvent.argtypes = [POINTER, ULONG, c.c_int, c.c_long, POINTER]

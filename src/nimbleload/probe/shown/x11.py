@@ -79,7 +79,7 @@ class SizeHints(c.Structure):
 
 ERROR_HANDLER = c.CFUNCTYPE(INT, POINTER, POINTER)
 # The library's own handler ends the process: a window that its plugin has closed meanwhile is no reason for that.
-_pass_over = ERROR_HANDLER(lambda display, error: 0)
+pass_over = ERROR_HANDLER(lambda display, error: 0)
 
 
 @cache
@@ -125,7 +125,7 @@ class Window:
 
     def __init__(self, title: str, size: Size, display: str) -> None:
         lib = library()
-        lib.XSetErrorHandler(c.cast(_pass_over, POINTER))
+        lib.XSetErrorHandler(c.cast(pass_over, POINTER))
         self._display = lib.XOpenDisplay(display.encode())
         if not self._display:
             raise PluginError(f"The display {display} does not let a plugin's window open on it.")
