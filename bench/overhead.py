@@ -35,7 +35,7 @@ class Empty:
 
 
 def through_clap(kept: list) -> Empty:
-    host = clap_host.ClapHost(48000)
+    host = clap_host.ClapHost(48000, {})
     host.plays(_nothing.address, 0, 0)
     blocks = Blocks([1], [1], FRAMES, transport=host.transport)
     kept += [host, blocks]

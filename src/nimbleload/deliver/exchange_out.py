@@ -5,10 +5,11 @@ The original is never touched. Everything that did not change is the same, byte 
 
 from __future__ import annotations
 
-import io
 import re
+import shutil
 import zipfile
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from copy import copy
 from pathlib import Path
 from xml.sax.saxutils import quoteattr
 
@@ -32,6 +33,8 @@ from .resting import rests
 WHERE = "project.xml"
 FOLDER = "audio/carried-out"
 NO_CARDS: Cards = {}
+NOTHING: Mapping[str, bytes] = {}
+PIECE = 1 << 20
 
 
 class Written(msgspec.Struct, frozen=True):
@@ -74,7 +77,7 @@ def write(
             made.suspend(cards)
         for strip in made.new_strips():
             made.add_bus(strip)
-        atomic.write(target, _packed(source, text.changed(), files))
+        repack(source, target, text.changed(), files)
     except (SpliceError, ImportRefusedError) as error:
         raise WriteError(f"{source.name}: {error}") from error
     except OSError as error:
@@ -87,16 +90,24 @@ def write(
     return Written(str(target), tuple(made.done), tuple(dict.fromkeys(by_hand + missing)))
 
 
-def _packed(source: Path, xml: bytes, files: Mapping[str, bytes]) -> bytes:
-    """The archive with another project in it and more files; all else as it was."""
-    out = io.BytesIO()
-    with zipfile.ZipFile(source) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
+def repack(
+    source: Path, target: Path, xml: bytes, files: Mapping[str, bytes] = NOTHING, left: Collection[str] = ()
+) -> None:
+    """Writes an archive with another project in it, with more files and without those that are `left` out; all else as
+    it was, a part at a time. OSError if it cannot be written; then nothing is."""
+    with (
+        zipfile.ZipFile(source) as old,
+        atomic.replacing(target) as fresh,
+        zipfile.ZipFile(fresh, "w", zipfile.ZIP_DEFLATED) as new,
+    ):
         for entry in old.infolist():
-            if entry.filename not in files:
-                new.writestr(entry, xml if entry.filename == WHERE else old.read(entry))
+            if entry.filename == WHERE:
+                new.writestr(copy(entry), xml)
+            elif entry.filename not in files and entry.filename not in left:
+                with old.open(entry) as there, new.open(copy(entry), "w") as made:
+                    shutil.copyfileobj(there, made, PIECE)
         for name, content in files.items():
             new.writestr(name, content, zipfile.ZIP_STORED)
-    return out.getvalue()
 
 
 def tracks_of(text: Text) -> dict[str, Element]:
@@ -115,6 +126,15 @@ def devices_of(track: Element | None) -> list[Element]:
     channel = track.find("Channel") if track is not None else None
     devices = channel.find("Devices") if channel is not None else None
     return devices.children if devices is not None else []
+
+
+def outermost_clips(element: Element) -> Iterator[Element]:
+    """The clips below an element that lie in no other clip."""
+    for child in element.children:
+        if child.tag == "Clip":
+            yield child
+        else:
+            yield from outermost_clips(child)
 
 
 class _Changes:
@@ -398,9 +418,4 @@ class _Changes:
         """The clips of a track that lie in no other clip."""
         for lane in self._lanes():
             if lane.attributes.get("track") == strip_id:
-                for clip in lane.iter("Clip"):
-                    above = clip.parent
-                    while above is not None and above is not lane and above.tag != "Clip":
-                        above = above.parent
-                    if above is lane:
-                        yield clip
+                yield from outermost_clips(lane)

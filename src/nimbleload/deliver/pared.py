@@ -16,13 +16,13 @@ from ..core.session.pared import Stretch, kept_with, pared
 from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
 from ..core.units import count
-from ..store import atomic, session_file
+from ..store import session_file
 from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
 from ..store.session_file import Saved, SessionFileError
 from ..store.splice import Element, SpliceError, Text
 from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
-from .exchange_out import WHERE, WriteError, devices_of, tracks_of
+from .exchange_out import WHERE, WriteError, devices_of, outermost_clips, repack, tracks_of
 
 AUDIO = {".wav", ".flac", ".ogg", ".aif", ".aiff", ".mp3", ".w64", ".caf"}
 
@@ -74,7 +74,7 @@ def write(
         if stretch is not None:
             made.leave_clips(stretch)
         left, media = made.unused(source)
-        _pack(source, target, text.changed(), left)
+        repack(source, target, text.changed(), left=left)
     except (SpliceError, ImportRefusedError) as error:
         raise WriteError(f"{source.name}: {error}") from error
     except OSError as error:
@@ -98,11 +98,9 @@ def copy(
             session_file.write(target, msgspec.structs.replace(saved, session=left, plan=plan))
         except SessionFileError as error:
             raise WriteError(str(error)) from error
-        clips, plugins = (
-            sum(len(of(strip)) for strip in session.strips if any(strip.id == other.id for other in left.strips))
-            - sum(len(of(strip)) for strip in left.strips)
-            for of in (lambda strip: strip.clips, lambda strip: strip.uses())
-        )
+        pairs = [(session.strip(strip.id), strip) for strip in left.strips]
+        clips = sum(len(before.clips) - len(after.clips) for before, after in pairs)
+        plugins = sum(len(before.uses()) - len(after.uses()) for before, after in pairs)
         return Pared(str(target), len(session.strips) - len(left.strips), clips, plugins, 0)
     if session.source.endswith(SUFFIX):
         return write(target, Path(session.source), session, ids, stretch, without_off)
@@ -110,24 +108,6 @@ def copy(
         return write(target, written_out(session, needs_audio=False), session, ids, stretch, without_off)
     except NothingToDoError as error:
         raise WriteError(str(error)) from error
-
-
-def _pack(source: Path, target: Path, xml: bytes, left: set[str]) -> None:
-    """The archive with another project in it, and without some entries; all else as it was."""
-    with (
-        zipfile.ZipFile(source) as old,
-        atomic.replacing(target) as fresh,
-        zipfile.ZipFile(fresh, "w", zipfile.ZIP_DEFLATED) as new,
-    ):
-        for entry in old.infolist():
-            if entry.filename in left:
-                continue
-            if entry.filename == WHERE:
-                new.writestr(entry, xml)
-                continue
-            with old.open(entry) as content, new.open(entry, "w") as copy:
-                while chunk := content.read(1 << 20):
-                    copy.write(chunk)
 
 
 class _Paring:
@@ -179,7 +159,7 @@ class _Paring:
         wanted = {each for each in (e.attributes.get("reference") for e in self._text.root.iter("Clip")) if each}
         tempo = TempoMap(self._session.tempo)
         arrangement = self._text.root.find("Arrangement")
-        for clip in _outermost(arrangement) if arrangement is not None else ():
+        for clip in outermost_clips(arrangement) if arrangement is not None else ():
             begun, ended = placed(clip, tempo)
             if self._is_gone(clip) or (begun < stretch[1] and ended > stretch[0]):
                 continue
@@ -236,15 +216,6 @@ def _all(element: Element) -> Iterator[Element]:
 def _ids(element: Element) -> Iterator[str]:
     """The ids of an element and of all in it."""
     return (each.attributes["id"] for each in _all(element) if "id" in each.attributes)
-
-
-def _outermost(element: Element) -> Iterator[Element]:
-    """The clips below an element that lie in no other clip."""
-    for child in element.children:
-        if child.tag == "Clip":
-            yield child
-        else:
-            yield from _outermost(child)
 
 
 def _plain(path: str) -> str:

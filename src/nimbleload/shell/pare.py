@@ -59,9 +59,8 @@ def pare(
 
 def _section(session: Session, name: str) -> tuple[float, float]:
     """From when to when a section lies (seconds); one that there is not ends the command."""
-    for number, each in enumerate(session.sections):
+    for each, begin, end in session.section_spans():
         if each.name.lower() == name.lower():
-            following = session.sections[number + 1 :]
-            return each.start, following[0].start if following else session.length
+            return begin, end
     names = ", ".join(each.name for each in session.sections) or "none"
     raise click.ClickException(f"{session.name} has no section {name!r}; there are: {names}.")

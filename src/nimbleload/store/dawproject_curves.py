@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from lxml import etree
@@ -150,6 +150,9 @@ def of_devices(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[
     return moving, list(dict.fromkeys(unclear))
 
 
+Read = Callable[[etree._Element], Curve | None]
+
+
 class Ways(NamedTuple):
     """How what a channel gives moves: its fader (a gain), whether it is heard (1) or muted (0), and each of its sends;
     None and empty where nothing does. `unclear` says why something cannot be followed."""
@@ -164,33 +167,36 @@ def of_channel(channel: etree._Element, sends: Sequence[etree._Element], curves:
     """How what a channel gives moves; `sends` are those of its sends that lead anywhere."""
     unclear: list[str] = []
 
-    def gain(element: etree._Element | None, why: str) -> Curve | None:
+    def followed(of: etree._Element, path: str, why: str, read: Read) -> Curve | None:
+        element = of.find(path)
         if element is None or not curves.has(element):
             return None
-        found = curves.of_gain(element)
+        found = read(element)
         if found is None:
             unclear.append(why)
         return found
 
-    def gate(element: etree._Element | None, why: str, open_at: float) -> Curve | None:
-        if element is None or not curves.has(element):
-            return None
-        found = curves.of(element)
-        if found is None:
-            unclear.append(why)
-            return None
-        points = (Point(p.second, float((p.value >= 0.5) == (open_at >= 0.5))) for p in found.points)
-        return Curve(tuple(points))
-
-    fader = gain(channel.find("Volume"), RIDDEN)
-    heard = gate(channel.find("Mute"), MUTED, 0.0)
-    ways = [SendMoving(gain(send.find("Volume"), SENT), gate(send.find("Enable"), SENT, 1.0)) for send in sends]
+    fader = followed(channel, "Volume", RIDDEN, curves.of_gain)
+    heard = _gate(followed(channel, "Mute", MUTED, curves.of), False)
+    ways = [
+        SendMoving(
+            followed(send, "Volume", SENT, curves.of_gain), _gate(followed(send, "Enable", SENT, curves.of), True)
+        )
+        for send in sends
+    ]
     if any(curves.moves(element) for element in channel.findall("Pan")):
         unclear.append(PANNED)
     if any(curves.moves(element) for send in sends for element in send.findall("Pan")):
         unclear.append(SENT)
     moves = any(way != SendMoving() for way in ways)
     return Ways(fader, heard, tuple(ways) if moves else (), tuple(dict.fromkeys(unclear)))
+
+
+def _gate(switch: Curve | None, opens: bool) -> Curve | None:
+    """What a switch lets through: 1 while it has the value that opens, else 0."""
+    if switch is None:
+        return None
+    return Curve(tuple(Point(point.second, float((point.value >= 0.5) == opens)) for point in switch.points))
 
 
 def ever(element: etree._Element | None, curves: Curves, value: bool, still: bool) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Sequence
-from concurrent.futures import CancelledError, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
@@ -26,12 +26,11 @@ from ...core.session.plugins import CardKey
 from ...core.session.session import SessionError
 from ...core.survey import Instant, Survey, instant, survey, worst_seconds
 from ...core.told.outlook import Outlook
-from ...core.units import as_sentence
 from ...store.dawproject import ImportReport
 from ...store.library import own_cores
 from ...store.session_file import Saved
 from ..document.document import Document
-from .jobs import Jobs
+from .jobs import Jobs, guarded
 from .open_document import OpenDocument
 from .to_window_thread import Landing
 
@@ -267,14 +266,9 @@ class Desk(OpenDocument):
 
     def _guarded(self, work: Callable[[], None], failure: str, tell: Callable[[str], object] | None = None) -> None:
         """Runs work of another thread; what goes wrong ends in the log and in a sentence. Closing ends it."""
-        try:
-            work()
-        except CancelledError:
-            log.info("closed meanwhile: %s", failure)
-        except Exception as error:
-            log.exception("%s", failure)
-            said = as_sentence(f"{failure}: {error}")
-            self._landing.post(tell or self.troubled.emit, f"{said} The session and the plan are unchanged.")
+        told = tell or self.troubled.emit
+        unchanged = "The session and the plan are unchanged."
+        guarded(work, failure, unchanged, lambda sentence: self._landing.post(told, sentence))
 
     def _take_outlook(self, asked: int, found: Outlook) -> None:
         if asked == self._looking:

@@ -16,6 +16,18 @@ log = logging.getLogger(__name__)
 T = TypeVar("T")
 
 
+def guarded(work: Callable[[], object], failure: str, unchanged: str, tell: Callable[[str], object]) -> None:
+    """Does a work of another thread. What goes wrong ends in the log and in a sentence that `failure` begins and
+    `unchanged` ends; what was let go because something was closed, in the log alone."""
+    try:
+        work()
+    except CancelledError:
+        log.info("closed meanwhile: %s", failure)
+    except Exception as error:
+        log.exception("%s", failure)
+        tell(f"{as_sentence(f'{failure}: {error}')} {unchanged}")
+
+
 class Jobs(QObject):
     """One thread that does one work after the other. `failed` brings what could not be done, and why, in a sentence."""
 
@@ -28,17 +40,10 @@ class Jobs(QObject):
 
     def run(self, work: Callable[[], T], then: Callable[[T], object], failure: str) -> None:
         """Has it done; `then` is called with what it gave, in the window's thread. `failure` begins the sentence."""
-
-        def do() -> None:
-            try:
-                self._landing.post(then, work())
-            except CancelledError:
-                log.info("closed meanwhile: %s", failure)
-            except Exception as error:
-                log.warning("%s", failure, exc_info=True)
-                self._landing.post(self.failed.emit, f"{as_sentence(f'{failure}: {error}')} Nothing else has changed.")
-
-        self._work.submit(do)
+        self._work.submit(
+            guarded, lambda: self._landing.post(then, work()), failure, "Nothing else has changed.",
+            lambda sentence: self._landing.post(self.failed.emit, sentence),
+        )  # fmt: skip
 
     def close(self) -> None:
         """Waits for what is being done; nothing is told after."""

@@ -131,7 +131,11 @@ class OpenDocument(QObject):
 
     def take_card(self, card: CostCard) -> None:
         """A cost card came in or has grown; loads follow when `refresh` is called."""
-        self.cards = {**self.cards, card.key: card}
+        self.take_cards({card.key: card})
+
+    def take_cards(self, cards: Cards) -> None:
+        """The same for many at once."""
+        self.cards = {**self.cards, **cards}
 
     def keep_plan(self, name: str) -> None:
         """Puts the plan by under a name, with the buffer size; one of the same name gives way."""

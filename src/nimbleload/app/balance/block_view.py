@@ -50,7 +50,7 @@ class BlockView(Picture):
         self._selection: set[str] = set()
         self._chain: set[int] = set()
         self._places: list[QRectF] = []
-        self._lane_pixels = np.zeros((1, 1), np.uint8)
+        self._lane_pixels: list[NDArray[np.uint8]] = []
         self._drawn_at: tuple[int, int, int] | None = None
 
     def show_block(self, of: Survey, at: Instant, block: Block | None = None) -> None:
@@ -145,7 +145,10 @@ class BlockView(Picture):
         until = np.concatenate(([0.0], np.cumsum(cost)))
         first = np.searchsorted(task, np.arange(len(left)))
         begin = block.start[task] + until[:-1] - until[first][task]
-        self._lane_pixels = self._pixels(task, begin, begin + cost, scale)
+        drawn = self._pixels(task, begin, begin + cost, scale)
+        self._lane_pixels = [
+            textured(lane, max(round(row.height()), 1)) for lane, row in zip(drawn, rows, strict=True)
+        ]
 
     def _pixels(
         self, task: NDArray[np.int64], begin: NDArray[np.float64], end: NDArray[np.float64], scale: float
@@ -211,16 +214,15 @@ class BlockView(Picture):
         assert self._of is not None and self._at is not None and self._block is not None
         self._arrange()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        rows, width = self._lane_pixels.shape
         shades = [theme.family_shades(name) for name in FAMILIES]
         plain = [QColor(0, 0, 0, 0), theme.colour("line")]
         colours = [*plain, *(light for light, _ in shades), *(dark for _, dark in shades)]
-        for core in range(rows):
-            lane = self._lane(core)
-            pixels = textured(self._lane_pixels[core], max(round(lane.height()), 1))
-            image = QImage(pixels.tobytes(), width, len(pixels), width, QImage.Format.Format_Indexed8)
-            image.setColorTable([colour.rgba() for colour in colours])
-            painter.drawImage(lane, image, QRectF(0, 0, width, len(pixels)))
+        table = [colour.rgba() for colour in colours]
+        for core, pixels in enumerate(self._lane_pixels):
+            height, width = pixels.shape
+            image = QImage(pixels.tobytes(), width, height, width, QImage.Format.Format_Indexed8)
+            image.setColorTable(table)
+            painter.drawImage(self._lane(core), image, QRectF(image.rect()))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.colour("ground"), 1))
         painter.drawRects([area for area in self._places if area.width() >= 2])

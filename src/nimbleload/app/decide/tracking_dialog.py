@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QDialogButtonBox,
@@ -16,10 +16,8 @@ from PySide6.QtWidgets import (
 from ...core.survey import Survey, Tracking
 from ...core.units import milliseconds
 from ..background.desk import Desk
+from ..look.latest import Latest
 from ..look.panels import Dialog
-
-# So long after the last change of the limit the answer is asked for.
-ASK_AFTER_MS = 60
 
 
 class TrackingDialog(Dialog):
@@ -50,36 +48,29 @@ class TrackingDialog(Dialog):
         column.addLayout(form)
         column.addWidget(self.words)
         column.addWidget(self.buttons)
-        self._soon = QTimer(self)
-        self._soon.setSingleShot(True)
-        self._soon.setInterval(ASK_AFTER_MS)
-        self._soon.timeout.connect(self._ask)
-        self._asked = 0
-        self.finished.connect(lambda _: setattr(self, "_asked", -1))
+        self._latest = Latest(self, self._ask)
         self.limit.valueChanged.connect(self._wait)
         self.waits.toggled.connect(self._wait)
         self._ask()
 
     def _wait(self) -> None:
         """What was found is for another limit."""
-        self._asked += 1
         self.found = None
         self.apply.setEnabled(False)
-        self._soon.start()
+        self._latest.soon()
 
     def _ask(self) -> None:
-        asked, limit, waits = self._asked, self.limit.value() / 1e3, self.waits.isChecked()
+        limit, waits = self.limit.value() / 1e3, self.waits.isChecked()
         self.apply.setEnabled(False)
         self._desk.ask(
-            lambda beside, of, _: (of, beside.tracking(of, limit, waits)), lambda found: self._take(asked, *found),
+            lambda beside, of, _: (of, beside.tracking(of, limit, waits)), self._latest.only(self._take),
             "what to bypass could not be worked out",
         )  # fmt: skip
 
-    def _take(self, asked: int, of: Survey, found: Tracking) -> None:
-        """What it takes for the limit that is typed; nothing once the dialog is gone or another limit is."""
-        if asked != self._asked:
-            return
-        self.found = found
+    def _take(self, answer: tuple[Survey, Tracking]) -> None:
+        """What it takes for the limit that is typed."""
+        of, self.found = answer
+        found = self.found
         labels = {use.id: use.label for use in of.planned.uses.uses}
         strips = {u.id: s.name for s in of.session.strips for u in s.uses()}
         said = [f"At {of.buffer} samples it takes {milliseconds(found.now)} now."]

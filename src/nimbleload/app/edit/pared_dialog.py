@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -26,11 +25,10 @@ from ...deliver import pared as copies
 from ...demo.audio import made_if_needed
 from ...store.session_file import SUFFIX
 from ..background.desk import Desk
+from ..look.latest import Latest
 from ..look.notice import written
 from ..look.panels import Dialog
 from ..look.theme import theme
-
-ASK_AFTER_MS = 60
 
 
 class ParedDialog(Dialog):
@@ -61,24 +59,17 @@ class ParedDialog(Dialog):
         column.addLayout(form)
         column.addWidget(self.words)
         column.addWidget(self.buttons)
-        self._asked = 0
-        self._soon = QTimer(self)
-        self._soon.setSingleShot(True)
-        self._soon.setInterval(ASK_AFTER_MS)
-        self._soon.timeout.connect(self._ask_load)
-        self.finished.connect(lambda _: setattr(self, "_asked", -1))
-        self.stretch.currentIndexChanged.connect(self._soon.start)
-        self.off.toggled.connect(self._soon.start)
+        self._latest = Latest(self, self._ask_load)
+        self.stretch.currentIndexChanged.connect(self._latest.soon)
+        self.off.toggled.connect(self._latest.soon)
         self._ask_load()
 
     def _fill_stretches(self) -> None:
         """The whole piece, its sections, and the stretch that is drawn on Balance."""
         self.stretch.addItem("all of it", None)
-        sections = self._session.sections
-        ends = [section.start for section in sections[1:]] + [self._session.length]
-        for section, end in zip(sections, ends, strict=True):
-            if end > section.start:
-                self.stretch.addItem(f"{section.name}, {clock(section.start)} to {clock(end)}", (section.start, end))
+        for section, begin, end in self._session.section_spans():
+            if end > begin:
+                self.stretch.addItem(f"{section.name}, {clock(begin)} to {clock(end)}", (begin, end))
         drawn = self._desk.stretch
         if drawn is not None:
             self.stretch.addItem(f"the stretch drawn on Balance, {clock(drawn[0])} to {clock(drawn[1])}", drawn)
@@ -97,8 +88,7 @@ class ParedDialog(Dialog):
         return (float(stretch[0]), float(stretch[1])) if stretch is not None else None, self.off.isChecked()
 
     def _ask_load(self) -> None:
-        self._asked += 1
-        asked, document, cards, (stretch, off) = self._asked, self._desk.document, self._desk.cards, self.chosen()
+        document, cards, (stretch, off) = self._desk.document, self._desk.cards, self.chosen()
         if document is None:
             return
 
@@ -111,17 +101,14 @@ class ParedDialog(Dialog):
                 return as_sentence(str(error))
             return self._load_words(made, float(found.load.max()), document.buffer)
 
-        self._desk.jobs.run(work, lambda words: self._show(asked, words), "the load of the copy could not be computed")
+        show = self._latest.only(self.words.setText)
+        self._desk.jobs.run(work, show, "the load of the copy could not be computed")
 
     @staticmethod
     def _load_words(made: Session, load: float, buffer: int) -> str:
         plugins = sum(len(strip.uses()) for strip in made.strips)
         rows = f"{count(len(made.strips), 'row')}, {count(plugins, 'plugin')}"
         return f"{rows}; {percent(load)} at worst at {buffer} samples."
-
-    def _show(self, asked: int, words: str) -> None:
-        if asked == self._asked:
-            self.words.setText(words)
 
     def ask_where(self) -> None:
         """Asks where to write it; the kind of file is chosen by its name."""

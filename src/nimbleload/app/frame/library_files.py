@@ -70,6 +70,5 @@ class LibraryFiles:
     def _took_in(self, path: Path, count: int, cards: Cards | None) -> None:
         written.say(f"{count} figures of {path.name} taken into the cost library, marked with their computer.")
         if cards is not None:
-            for card in cards.values():
-                self._desk.take_card(card)
+            self._desk.take_cards(cards)
             self._desk.refresh()

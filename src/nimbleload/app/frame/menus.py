@@ -17,6 +17,7 @@ from .exporting import ask_export
 from .help import Help
 from .installed import InstalledDialog
 from .log_dialog import LogDialog
+from .preferences import THEMES
 
 PLACES = [
     ("Machine", "Ctrl+1"), ("Watch", "Ctrl+2"), ("Session", "Ctrl+3"), ("Measure", "Ctrl+4"), ("Balance", "Ctrl+5"),
@@ -155,8 +156,8 @@ class Menus:
 
     def _view(self, window: Any) -> None:
         view = window.menuBar().addMenu("&View")
-        for name, text in (("night", "&Night"), ("paper", "&Paper"), ("desktop", "&As the desktop")):
-            action = self.add(view, text, partial(window.choose_theme, name))
+        for name, words in THEMES.items():
+            action = self.add(view, f"&{words}", partial(window.choose_theme, name))
             self._marks(view, action, name, lambda: window.theme_choice)
         self.add(view, "Pre&ferences…", window.ask_preferences, QKeySequence.StandardKey.Preferences)
         self.add(view, "&Larger text", lambda: window.scale_text(1), "Ctrl++")

@@ -360,8 +360,7 @@ class MainWindow(QMainWindow):
 
     def _take_cards(self, cards: dict) -> None:
         """Figures that are known of plugins which an edit has brought in."""
-        for card in cards.values():
-            self.desk.take_card(card)
+        self.desk.take_cards(cards)
         self.desk.refresh()
 
     def _keep_copy(self) -> None:

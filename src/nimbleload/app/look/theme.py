@@ -70,6 +70,7 @@ class Theme:
         self.scale = 100
         # Made once: hundreds are drawn with each picture.
         self._brushes: dict[tuple[str, str], QBrush] = {}
+        self._marks: dict[tuple[str, str, int], str] = {}
 
     def px(self, size: float) -> int:
         """A length or text size in pixels at the chosen text size."""
@@ -112,7 +113,12 @@ class Theme:
 
     def family_mark(self, family: str) -> str:
         """A small field of a family's colour and texture, for text with marks (HTML)."""
-        size = self.px(11)
+        key = self.colours.name, family, self.px(11)
+        if key not in self._marks:
+            self._marks[key] = self._made_mark(family, self.px(11))
+        return self._marks[key]
+
+    def _made_mark(self, family: str, size: int) -> str:
         field, content = QPixmap(size, size), QBuffer()
         painter = QPainter(field)
         painter.fillRect(field.rect(), self.family_brush(family))

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from .edits import checked, there, with_strips
+from .edits import checked, members_of, there, with_strips
 from .session import Session, SessionError
 from .strips import Clip, Strip
 
@@ -19,7 +19,7 @@ def kept_with(session: Session, ids: Iterable[str]) -> set[str]:
     by_id = {strip.id: strip for strip in session.strips}
     found: set[str] = set()
     chosen = there(session, ids)
-    todo = [*chosen, *_members(session, {each for each in chosen if by_id[each].kind == "bus"})]
+    todo = [*chosen, *members_of(session, {each for each in chosen if by_id[each].kind == "bus"})]
     while todo:
         each = todo.pop()
         if each in found or each not in by_id:
@@ -30,14 +30,6 @@ def kept_with(session: Session, ids: Iterable[str]) -> set[str]:
         todo += [use.sidechain for use in strip.uses() if use.sidechain is not None]
         todo += [other for other in (strip.output, strip.parent) if other is not None]
     return found | {strip.id for strip in session.strips if strip.kind == "main"}
-
-
-def _members(session: Session, buses: set[str]) -> set[str]:
-    """The ids of the strips whose outputs lead to some buses, straight or through others."""
-    found: set[str] = set()
-    while new := {s.id for s in session.strips if s.output in buses | found} - found:
-        found |= new
-    return found
 
 
 def is_in(clip: Clip, stretch: Stretch | None) -> bool:

@@ -42,6 +42,11 @@ class Session(msgspec.Struct, frozen=True):
     variants: tuple[Variant, ...] = ()
     device: Device = Device()
 
+    def section_spans(self) -> list[tuple[Section, float, float]]:
+        """Each section with where it begins and ends (seconds): where the next one begins, or the piece ends."""
+        ends = [*(section.start for section in self.sections[1:]), self.length]
+        return [(each, each.start, end) for each, end in zip(self.sections, ends, strict=False)]
+
     def strip(self, strip_id: str) -> Strip:
         """The strip with this id. KeyError if there is none."""
         for strip in self.strips:

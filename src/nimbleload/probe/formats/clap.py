@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ctypes as c
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import partial
 from pathlib import Path
 
@@ -178,8 +178,8 @@ class ClapHosted:
 
     def __init__(self, use: PluginUse, path: str, rate: int, longest: int, frames: int) -> None:
         self._library = Library(path)
-        self._own_host = ClapHost(rate)
-        self._address = self._library.create(use.plugin.identifier, self._host())
+        self._own_host = ClapHost(rate, self._more_offered())
+        self._address = self._library.create(use.plugin.identifier, self._own_host.address)
         self._plugin = Plugin.from_address(self._address)
         if not self._plugin.init(self._address):
             raise PluginError(f"{use.label} refused to start.")
@@ -295,9 +295,9 @@ class ClapHosted:
             return text(place.value).strip()
         return ""
 
-    def _host(self) -> int:
-        """The address of the plugin's host."""
-        return self._own_host.address
+    def _more_offered(self) -> Mapping[bytes, int]:
+        """What its host offers beyond what a plugin needs that runs without a window: addresses by name."""
+        return {}
 
     def _activate(self, frames: int) -> None:
         if not self._plugin.activate(self._address, float(self._rate), 1, frames):

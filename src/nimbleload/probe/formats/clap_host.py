@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ctypes as c
 import select
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -237,15 +238,19 @@ READ, WRITE, ERROR = 1, 2, 4
 
 
 class ClapHost:
-    """The host of one plugin: `address` is its `clap_host`, `record` what the timed loop calls it through."""
+    """The host of one plugin: `address` is its `clap_host`, `record` what the timed loop calls it through.
 
-    def __init__(self, rate: int) -> None:
-        self._tables = [np.array([f.address for f in functions], np.int64) for functions in OFFERED.values()]
-        self._names = [c.create_string_buffer(name) for name in OFFERED]
-        self.words: NDArray[np.int64] = np.zeros(TABLE + 2 * len(OFFERED), np.int64)
-        self.words[COUNT] = len(OFFERED)
-        for k, (name, table) in enumerate(zip(self._names, self._tables, strict=True)):
-            self.words[TABLE + 2 * k : TABLE + 2 * k + 2] = c.addressof(name), table.ctypes.data
+    `more` are the addresses of further extensions, or of those in whose place they stand, by name.
+    """
+
+    def __init__(self, rate: int, more: Mapping[bytes, int]) -> None:
+        self._tables = {name: np.array([f.address for f in functions], np.int64) for name, functions in OFFERED.items()}
+        offered = {name: table.ctypes.data for name, table in self._tables.items()} | dict(more)
+        self._names = [c.create_string_buffer(name) for name in offered]
+        self.words: NDArray[np.int64] = np.zeros(TABLE + 2 * len(offered), np.int64)
+        self.words[COUNT] = len(offered)
+        for k, (name, address) in enumerate(zip(self._names, offered.values(), strict=True)):
+            self.words[TABLE + 2 * k : TABLE + 2 * k + 2] = c.addressof(name), address
         requests = (_restart_please.address, _process_please.address, _callback_please.address)
         texts = (b"Nimble Load", b"Nimble Load", b"", b"1")
         self.host = Host(Version(1, 2, 0), self.words.ctypes.data, *texts, _extension.address, *requests)

@@ -9,7 +9,7 @@ from ...core.session.plugins import PluginUse
 from ..formats.clap import ClapHosted
 from ..formats.clap_host import BOOL, POINTER, TEXT, UINT, VOID, FileSupport, TimerSupport
 from ..formats.hosted import PluginError
-from ..formats.objects import CTable, Function, made
+from ..formats.objects import CTable, Function
 from .loop import Loop
 from .x11 import UNKNOWN, Size, Window, Wishes
 
@@ -40,10 +40,10 @@ class ClapShown(Wishes, ClapHosted):
         self._loop, self._label = loop, use.label
         super().__init__(use, path, rate, longest, longest)
 
-    def _host(self) -> int:
-        """The address of a host that offers what windows need."""
+    def _more_offered(self) -> dict[bytes, int]:
+        """What windows need; timers and files are served by their loop."""
         nothing = Function(None, (), lambda: None)
-        offered = {
+        self._tables = {
             b"clap.gui": CTable(
                 nothing, Function(BOOL, (UINT, UINT), self._take_size), Function(BOOL, (), lambda: False),
                 Function(BOOL, (), lambda: False), Function(None, (BOOL,), self._closed_itself),
@@ -55,21 +55,8 @@ class ClapShown(Wishes, ClapHosted):
                 Function(BOOL, (c.c_int, UINT), self._watch_file), Function(BOOL, (c.c_int, UINT), self._watch_file),
                 Function(BOOL, (c.c_int,), lambda file: self._loop.files.pop(file, None) is not None),
             ),
-            b"clap.params": CTable(
-                Function(None, (UINT,), lambda _: None), Function(None, (UINT, UINT), lambda *_: None), nothing,
-            ),
-            b"clap.state": CTable(nothing),
-            # There is one thread only: it is whichever it is asked for.
-            b"clap.thread-check": CTable(Function(BOOL, (), lambda: True), Function(BOOL, (), lambda: True)),
-            b"clap.latency": CTable(nothing),
         }  # fmt: skip
-        self._offered = offered
-        self._extension_of = made(Function(POINTER, (POINTER, TEXT), lambda _, name: self._given(name)))
-        self._own_host.host.get_extension = c.cast(self._extension_of, POINTER).value
-        return super()._host()
-
-    def _given(self, name: bytes) -> int | None:
-        return self._offered[name].address if name in self._offered else None
+        return {name: table.address for name, table in self._tables.items()}
 
     def _take_size(self, width: int, height: int) -> bool:
         self._wanted_size = Size(width, height)
