@@ -101,6 +101,7 @@ def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, se
     assert example.desk.survey.plan.decisions == ()
     assert np.array_equal(example.desk.survey.after.load, planned.before.load)
     qtbot.keyRelease(view, Qt.Key.Key_C)
+    qtbot.waitUntil(lambda: not example.desk.is_peeking, timeout=10_000)
     assert example.desk.survey is planned
     assert example.desk.document is document
     command = next(a for a in example.commands() if "without the plan" in a.text())
@@ -126,6 +127,51 @@ def test_who_lets_go_of_c_before_it_is_computed_sees_the_plan_all_the_time(examp
     assert example.desk.survey is planned
 
 
+def id_of(thing):
+    """What tells a thing from others, whatever it says of being equal; None of nothing."""
+    return None if thing is None else id(thing)
+
+
+def test_what_is_known_of_the_plan_is_not_shown_of_the_session_without_it_and_is_there_again(example, qtbot, settled):
+    desk, strips = example.desk, example.desk.document.session.strips
+    strip = next(s for s in strips if s.clips and not s.armed and s.kind == "track")
+    settled(example, lambda: desk.decide("x", [Decision("freeze", strip.id)]))
+    qtbot.waitUntil(lambda: None not in map(id_of, (desk.outlook, desk.band, desk.steps)), timeout=60_000)
+    known = desk.outlook, desk.band, desk.steps
+    desk.peek(True)
+    qtbot.waitUntil(lambda: desk.is_peeking and example.balance.is_shown, timeout=30_000)
+    assert (desk.outlook, desk.band, desk.steps) == (None, None, None)
+    desk.peek(False)
+    assert all(one is other for one, other in zip((desk.outlook, desk.band, desk.steps), known, strict=True))
+    # What was asked of the session without it leaves a gap, which is filled again.
+    desk.peek(True)
+    qtbot.waitUntil(lambda: desk.is_peeking, timeout=30_000)
+    desk.move_to(40.0)
+    qtbot.waitUntil(lambda: desk.band is not None, timeout=60_000)
+    desk.peek(False)
+    qtbot.waitUntil(lambda: None not in map(id_of, (desk.outlook, desk.band, desk.steps)), timeout=60_000)
+    assert (desk.band >= desk.survey.after.load - 1e-9).all()
+
+
+def test_a_key_that_is_held_and_repeats_shows_one_thing_all_the_time(example, qtbot, settled):
+    """Not every repetition of a key is known to be one: it is let go and pressed again within milliseconds."""
+    strip = next(s for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
+    settled(example, lambda: example.desk.decide("x", [Decision("freeze", strip.id)]))
+    view = example.balance.tracks.view
+    view.setFocus()
+    qtbot.keyPress(view, Qt.Key.Key_C)
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
+    shown = []
+    example.desk.recomputed.connect(lambda: shown.append(example.desk.is_peeking))
+    for _ in range(5):
+        qtbot.keyRelease(view, Qt.Key.Key_C)
+        qtbot.keyPress(view, Qt.Key.Key_C)
+        qtbot.wait(30)
+    assert shown == []
+    qtbot.keyRelease(view, Qt.Key.Key_C)
+    qtbot.waitUntil(lambda: shown == [False], timeout=10_000)
+
+
 def test_a_moment_chosen_while_c_is_held_stays_chosen(example, qtbot, settled):
     strip = next(s for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
     settled(example, lambda: example.desk.decide("x", [Decision("freeze", strip.id)]))
@@ -135,6 +181,7 @@ def test_a_moment_chosen_while_c_is_held_stays_chosen(example, qtbot, settled):
     qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
     example.desk.move_to(30.0)
     qtbot.keyRelease(view, Qt.Key.Key_C)
+    qtbot.waitUntil(lambda: not example.desk.is_peeking, timeout=10_000)
     assert example.desk.survey.plan.decisions
     assert example.desk.instant.second == 30.0
     assert example.desk.instant.load_before == pytest.approx(example.desk.survey.before.load[

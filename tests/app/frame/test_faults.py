@@ -104,7 +104,7 @@ def test_work_that_fails_in_a_thread_ends_in_the_log_and_in_a_sentence(example, 
         raise ZeroDivisionError("by mistake")
 
     monkeypatch.setattr(Beside, name, broken)
-    example.desk.steps = None
+    example.desk._steps = None
     with caplog.at_level(logging.ERROR), qtbot.waitSignal(example.desk.troubled, timeout=60_000) as told:
         example.desk.refresh()
     assert "by mistake" in told.args[0] and "unchanged" in told.args[0]

@@ -67,11 +67,10 @@ class Desk(OpenDocument):
         super().__init__(parent)
         self.survey: Survey | None = None
         self.instant: Instant | None = None
-        self.outlook: Outlook | None = None
-        self.steps: list[Step] | None = None
-        self.band: NDArray[np.float64] | None = None
-        self._band_of: Survey | None = None
-        self._steps_of: Survey | None = None
+        # What was found last, and of what: it counts only while that is shown.
+        self._outlook: tuple[Instant, Outlook] | None = None
+        self._steps: tuple[Survey, list[Step]] | None = None
+        self._band: tuple[Survey, NDArray[np.float64]] | None = None
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
         self._landing = Landing(self)
@@ -115,7 +114,7 @@ class Desk(OpenDocument):
         self.cards, self.path, self.report = cards, path, report
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
         self._peeked, self._wants_peek = None, False
-        self.outlook, self.band, self.steps = None, None, None
+        self._outlook, self._band, self._steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
         self._look_work.submit(self._guarded, self._beside.prepare, "the process beside could not be started")
@@ -241,12 +240,23 @@ class Desk(OpenDocument):
         if self._is_closed:
             return
         self._looking += 1
-        self.outlook = None
-        if self._steps_of is not self.survey:
-            self.steps = None
-        if self._band_of is not self.survey:
-            self.band = None
+        self._outlook = None
         self._look_soon.start()
+
+    @property
+    def outlook(self) -> Outlook | None:
+        """Peaks and what would help at the moment that is shown; None until they are known."""
+        return self._outlook[1] if self._outlook is not None and self._outlook[0] is self.instant else None
+
+    @property
+    def steps(self) -> list[Step] | None:
+        """The steps of the plan that is shown; None until they are known."""
+        return self._steps[1] if self._steps is not None and self._steps[0] is self.survey else None
+
+    @property
+    def band(self) -> NDArray[np.float64] | None:
+        """What one block in a hundred reaches through the piece as it is shown; None until that is known."""
+        return self._band[1] if self._band is not None and self._band[0] is self.survey else None
 
     def _start_looking(self) -> None:
         of, at, asked = self.survey, self.instant, self._looking
@@ -258,7 +268,7 @@ class Desk(OpenDocument):
             if wants_steps and asked == self._looking:
                 self._landing.post(self._take_steps, of, self._beside.steps(of))
             if asked == self._looking:
-                self._landing.post(self._take_outlook, asked, self._beside.outlook(of, at))
+                self._landing.post(self._take_outlook, asked, at, self._beside.outlook(of, at))
             if wants_band and asked == self._looking:
                 self._landing.post(self._take_band, of, self._beside.band(of))
 
@@ -270,19 +280,19 @@ class Desk(OpenDocument):
         unchanged = "The session and the plan are unchanged."
         guarded(work, failure, unchanged, lambda sentence: self._landing.post(told, sentence))
 
-    def _take_outlook(self, asked: int, found: Outlook) -> None:
+    def _take_outlook(self, asked: int, at: Instant, found: Outlook) -> None:
         if asked == self._looking:
-            self.outlook = found
+            self._outlook = at, found
             self.looked_ahead.emit()
 
     def _take_band(self, of: Survey, loads: NDArray[np.float64]) -> None:
+        self._band = of, loads
         if of is self.survey:
-            self.band, self._band_of = loads, of
             self.looked_ahead.emit()
 
     def _take_steps(self, of: Survey, found: list[Step]) -> None:
+        self._steps = of, found
         if of is self.survey:
-            self.steps, self._steps_of = found, of
             self.stepped.emit()
 
     def suggest(self, weights: Weights, kinds: Sequence[DecisionKind], disk: float | None = None) -> None:
@@ -333,6 +343,8 @@ class Desk(OpenDocument):
                 self._peeked = None
                 if moved:
                     self.instant = instant(self.survey, at.second)
+                if self.outlook is None or self.steps is None or self.band is None:
+                    self._look()
                 self.recomputed.emit()
         elif of.plan.decisions and self._peeked is None:
             self._wants_peek = True

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFileDialog, QWidget
 
@@ -21,6 +21,8 @@ from ..decide.tracking_dialog import TrackingDialog
 from ..look.notice import written
 
 PEEK = Qt.Key.Key_C
+# A key that is held repeats, and not every repetition is known to be one: so long after its release it is let go.
+LET_GO_MS = 80
 
 
 class Deciding(QObject):
@@ -33,13 +35,24 @@ class Deciding(QObject):
         super().__init__(window)
         self._desk, self._balance, self._window = desk, balance, window
         desk.compared.connect(self._show_plans)
+        self._let_go = QTimer(self)
+        self._let_go.setSingleShot(True)
+        self._let_go.setInterval(LET_GO_MS)
+        self._let_go.timeout.connect(lambda: desk.peek(False))
         for part in (window, balance.tracks.view, balance.timeline):
             part.installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if isinstance(event, QKeyEvent) and event.key() == PEEK and not event.modifiers() and self._balance.isVisible():
-            if not event.isAutoRepeat() and event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
-                self._desk.peek(event.type() == QEvent.Type.KeyPress)
+            if event.type() == QEvent.Type.KeyPress:
+                self._let_go.stop()
+                if not event.isAutoRepeat():
+                    self._desk.peek(True)
+            elif event.type() == QEvent.Type.KeyRelease and not event.isAutoRepeat():
+                if self._desk.is_peeking:
+                    self._let_go.start()
+                else:
+                    self._desk.peek(False)
             return event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease)
         return super().eventFilter(watched, event)
 
