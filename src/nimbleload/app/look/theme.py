@@ -211,6 +211,7 @@ class Theme:
             QMenu::indicator:checked {{ background: {c.brass}; border: {px(3)}px solid {c.ground};
             width: {px(12) + 2 - 2 * px(3)}px; height: {px(12) + 2 - 2 * px(3)}px; outline: 1px solid {c.quiet}; }}
         QCheckBox:focus {{ color: {c.brass}; }}
+        QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
         QScrollArea {{ background: transparent; border: none; }}
         QScrollArea > QWidget > QWidget {{ background: transparent; }}
         QScrollBar:vertical {{ background: transparent; width: {px(9)}px; }}
