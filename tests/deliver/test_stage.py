@@ -9,7 +9,7 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
 from nimbleload.deliver.rendering import add
-from nimbleload.deliver.stage import stages
+from nimbleload.deliver.stage import before
 from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -88,7 +88,10 @@ def test_groups_in_groups_and_what_is_muted_or_off(tmp_path):
         + x.lanes("three", x.clip(0, 2, audio("audio/b.wav")), unit="seconds"),
     )  # fmt: skip
     imported = dawproject.read(path)
-    assert [stage.strip.id for stage in stages(imported.session, "b", imported.audio)] == ["one", "two", "g"]
+    bus = next(strip for strip in imported.session.strips if strip.id == "b")
+    first = before(imported.session, bus, (), imported.audio)
+    assert [stage.strip.id for stage in first.stages] == ["one", "two", "g"]
+    assert first.fed == {"one", "two", "three", "g"}
     _, made = carried(path, tmp_path / "out", prove=False)
     wanted = expected((noise(seed=1), 0, 0.5), (noise(seed=2), 0, 1.0))
     assert np.allclose(made[: len(wanted)], wanted, atol=1e-7)

@@ -10,7 +10,9 @@
    DECAYS takes 200 µs more for 9600 samples after a note has begun, and nothing for notes that are held; MOVES takes
    nothing, has no tail, and gives Extra percent of its input: from the sample on at which it hears so (CLAP), in a
    straight line from what it heard last (VST3), or for a block; as CLAP it is silent in its first block if it hears of
-   another value there than it was switched on with. */
+   another value there than it was switched on with; KEYED has a
+   side-chain, gives its input times what that hears, truly 77 samples late, and takes 200 µs more while it hears
+   something (as VST3: and its bus is switched on). */
 #define _GNU_SOURCE
 #include <stdbool.h>
 #include <stdint.h>
@@ -27,6 +29,7 @@ typedef struct {
   long struck;
   float extra, quality; unsigned calls, held; unsigned long silent; float *ports[6];
   uint32_t announced; bool ready; const void *host; /* CLAP's host, or LV2's schedule */
+  const float *side; bool side_on; float line[77]; unsigned at;
 } own_t;
 
 #ifdef ONLY_ANNOUNCED
@@ -112,7 +115,25 @@ static void part(own_t *o, const float *in, float *out, uint32_t a, uint32_t b, 
   o->extra = to;
 }
 
+#ifdef KEYED
+enum { LISTENS = 1 };
+#else
+enum { LISTENS = 0 };
+#endif
+static void forget(own_t *o) { memset(o->line, 0, sizeof o->line); o->at = 0; }
 static void work(own_t *o, const float *in, float *out, uint32_t n) {
+  if (LISTENS) {
+    long end = now() + 20000 + 20L * n;
+    bool hears = false;
+    for (uint32_t i = 0; i < n; i++) {
+      float key = o->side ? o->side[i] : 0, made = in[i] * key;
+      hears |= key != 0;
+      out[i] = o->line[o->at]; o->line[o->at] = made; o->at = (o->at + 1) % 77;
+    }
+    if (hears) end += 200000;
+    while (now() < end) {}
+    return;
+  }
   if (MOVING) { part(o, in, out, 0, n, o->extra); return; }
   bool other = o->announced && n != o->announced;
   if ((ONLY && other) || (LATER && !o->ready)) { memcpy(out, in, n * sizeof *out); return; }
@@ -142,13 +163,13 @@ static void *instantiate(const descriptor_t *d, unsigned long rate) { (void)d; (
 static void connect(void *h, unsigned long port, float *to) { ((own_t *)h)->ports[port] = to; }
 static void run(void *h, unsigned long n) {
   own_t *o = h;
-  o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77;
+  o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77; o->side = o->ports[5];
   work(o, o->ports[0], o->ports[1], n);
 }
-static const int KINDS[] = {1 | 8, 2 | 8, 1 | 4, 1 | 4, 2 | 4};
-static const char *NAMES[] = {"In", "Out", "Extra", "Quality", "latency"};
-static const hint_t HINTS[] = {{0}, {0}, {0x1 | 0x2 | 0x200, 0, 100}, {0x4 | 0x200, 0, 1}, {0}};
-static const descriptor_t D = {77, "known", 0, "Known", "tests", "", 5, KINDS, NAMES, HINTS, NULL,
+static const int KINDS[] = {1 | 8, 2 | 8, 1 | 4, 1 | 4, 2 | 4, 1 | 8};
+static const char *NAMES[] = {"In", "Out", "Extra", "Quality", "latency", "Side-chain in"};
+static const hint_t HINTS[] = {{0}, {0}, {0x1 | 0x2 | 0x200, 0, 100}, {0x4 | 0x200, 0, 1}, {0}, {0}};
+static const descriptor_t D = {77, "known", 0, "Known", "tests", "", 5 + LISTENS, KINDS, NAMES, HINTS, NULL,
   instantiate, connect, NULL, run, NULL, NULL, NULL, free};
 const descriptor_t *ladspa_descriptor(unsigned long index) { return index ? NULL : &D; }
 
@@ -185,7 +206,7 @@ static void run(void *h, uint32_t n) {
   own_t *o = h;
   const schedule_t *schedule = o->host;
   if (LATER && !o->ready) schedule->schedule(schedule->handle, 4, "load");
-  o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77;
+  o->extra = *o->ports[2]; o->quality = *o->ports[3]; *o->ports[4] = 77; o->side = o->ports[5];
   work(o, o->ports[0], o->ports[1], n);
 }
 static const lv2_t PLUGIN = {"urn:nimble-test:known", instantiate, connect, NULL, run, NULL, free, extension};
@@ -195,7 +216,7 @@ const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
 #include "clap.h"
 #define OWN(p) ((own_t *)(p)->data)
 static bool yes(const plugin_t *p) { (void)p; return true; }
-static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; OWN(p)->struck = 0; }
+static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; OWN(p)->struck = 0; forget(OWN(p)); }
 static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
 static void take(const plugin_t *p, const events_t *e) {
   for (uint32_t i = 0; i < e->size(e); i++) {
@@ -220,6 +241,7 @@ static int32_t process(const plugin_t *p, const process_t *b) {
     return 1;
   }
   take(p, b->in_events);
+  if (LISTENS) OWN(p)->side = b->in[1].data32[0];
   work(OWN(p), b->in->data32[0], b->out->data32[0], b->frames);
   return FAILING ? 0 : 1;
 }
@@ -232,10 +254,10 @@ static bool switch_on(const plugin_t *p, double rate, uint32_t least, uint32_t m
   return true;
 }
 static void on_main(const plugin_t *p) { OWN(p)->ready = true; }
-static uint32_t port_count(const plugin_t *p, bool in) { (void)p; (void)in; return 1; }
+static uint32_t port_count(const plugin_t *p, bool in) { (void)p; return 1 + (in && LISTENS); }
 static bool port_get(const plugin_t *p, uint32_t i, bool in, void *to) {
-  (void)p; (void)i; (void)in;
-  port_t *port = to; memset(port, 0, sizeof *port); port->channels = 1;
+  (void)p; (void)in;
+  port_t *port = to; memset(port, 0, sizeof *port); port->channels = 1; port->flags = LISTENS && !i;
   return true;
 }
 typedef struct { uint32_t id, flags; void *cookie; char name[256], module[1024]; double least, most, start; } param_t;
@@ -295,12 +317,16 @@ static result find_e(void *t, const uint8_t *i, void **to) { return find(FROM(t,
 static uint32_t one(void *t) { (void)t; return 1; }
 static result ok(void *t) { (void)t; return 0; }
 static result no(void *t) { (void)t; return -1; }
-static result bus_count(void *t, int32_t media, int32_t direction) { (void)t; (void)direction; return media == 0; }
+static result bus_count(void *t, int32_t media, int32_t direction) { (void)t; return media ? 0 : 1 + (LISTENS && direction == 0); }
 typedef struct { int32_t media, direction, channels; uint16_t name[128]; int32_t kind; uint32_t flags; } bus_t;
 static result bus_info(void *t, int32_t m, int32_t d, int32_t i, bus_t *b) {
-  (void)t; (void)i; memset(b, 0, sizeof *b); b->media = m; b->direction = d; b->channels = 1; return 0;
+  (void)t; memset(b, 0, sizeof *b); b->media = m; b->direction = d; b->channels = 1; b->kind = i; return 0;
 }
-static result set_active(void *t, uint8_t on) { if (on) { FROM(t, component)->own.calls = 0; FROM(t, component)->own.silent = 0; } return 0; }
+static result activate(void *t, int32_t media, int32_t direction, int32_t i, uint8_t on) {
+  if (!media && !direction && i) FROM(t, component)->own.side_on = on;
+  return 0;
+}
+static result set_active(void *t, uint8_t on) { if (on) { forget(&FROM(t, component)->own); FROM(t, component)->own.calls = 0; FROM(t, component)->own.silent = 0; } return 0; }
 static uint32_t latency_get(void *t) { (void)t; return 77; }
 typedef struct { int32_t channels; uint64_t silence; float **data; } buffers_t;
 typedef struct queue { const struct queue_v *v; } queue_t;
@@ -330,6 +356,7 @@ static result process(void *t, block_t *b) {
     q->v->point(q, q->v->points(q) - 1, &offset, &value);
     if (q->v->id(q) == 10) o->extra = (float)value * 100; else o->quality = (float)value;
   }
+  if (LISTENS) o->side = o->side_on ? b->in[1].data[0] : NULL;
   work(o, b->in->data[0], b->out->data[0], b->frames);
   return FAILING ? -1 : 0;
 }
@@ -343,7 +370,7 @@ static result param_info(void *t, int32_t i, param_t *p) {
   return 0;
 }
 static double param_get(void *t, uint32_t id) { own_t *o = &FROM(t, controller)->own; return id == 10 ? o->extra / 100 : o->quality; }
-static void *COMPONENT_V[] = {find_c, one, one, ok, ok, no, ok, bus_count, bus_info, no, ok, set_active, ok, ok};
+static void *COMPONENT_V[] = {find_c, one, one, ok, ok, no, ok, bus_count, bus_info, no, activate, set_active, ok, ok};
 static void *PROCESSOR_V[] = {find_p, one, one, ok, no, ok, latency_get, set_up, ok, process, ok};
 static void *CONTROLLER_V[] = {find_e, one, one, ok, ok, ok, ok, ok, param_count, param_info, no, no, no, no, param_get, no, no, no};
 static result factory_find(void *t, const void *i, void **to) { (void)t; (void)i; *to = NULL; return -1; }

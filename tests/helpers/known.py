@@ -12,6 +12,7 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 
 SOURCE = Path(__file__).with_name("known.c")
+KEYED = 200e-6
 CALL, SAMPLE, BURST, PERIOD, WAKE, TAIL, TAIL_SECONDS = 20e-6, 20e-9, 100e-6, 16, 200e-6, 30e-6, 1.0
 NOTE, HELPED, STRUCK, STRUCK_SAMPLES, PEAK = 50e-6, 100e-6, 200e-6, 9600, 200e-6
 IDENTIFIERS = {
@@ -33,6 +34,10 @@ TURTLE = """
 <urn:nimble-test:known-preset> a pset:Preset ; lv2:appliesTo <urn:nimble-test:known> ; rdfs:label "Dear" ;
   lv2:port [ lv2:symbol "extra" ; pset:value 50.0 ] .
 """
+
+KEYED_TURTLE = TURTLE.replace("lv2:designation lv2:latency ] .", """lv2:designation lv2:latency ] ,
+    [ a lv2:AudioPort, lv2:InputPort ; lv2:index 5 ; lv2:symbol "side" ; lv2:name "Side" ;
+      lv2:portProperty lv2:isSideChain ] .""")
 
 
 class Known(NamedTuple):
@@ -77,7 +82,7 @@ def build(folder: Path, standard: str, *ways: str) -> Known | None:
             "<urn:nimble-test:known-preset> a pset:Preset ; lv2:appliesTo <urn:nimble-test:known> ; "
             "rdfs:seeAlso <known.ttl> .\n"
         )
-        (target.parent / "known.ttl").write_text(TURTLE)
+        (target.parent / "known.ttl").write_text(KEYED_TURTLE if "KEYED" in ways else TURTLE)
     folders = f"{folder}:/usr/lib/lv2" if standard == "lv2" else str(folder)
     return Known(standard, target, (f"{standard.upper()}_PATH", folders))
 

@@ -9,7 +9,7 @@ import pytest
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
-from nimbleload.core.session.routing import build
+from nimbleload.core.session.routing import build, feeding
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.probe import performance, rehearsal
@@ -124,12 +124,12 @@ class TestStage:
     def stage(self, of, frames=64, cores=(0,), blocks=40):
         graph = build(of)
         plugins = [
-            [(load(u.plugin.identifier.removeprefix("house."), **dict(u.setting.values)), ()) for u in s.inserts]
+            [(load(u.plugin.identifier.removeprefix("house."), **dict(u.setting.values)), (), -1) for u in s.inserts]
             for s in of.strips
         ]
         sounds = np.array([s.kind == "track" for s in of.strips])
         source = musical(2, 48000, 0.5)
-        made = Stage(graph, plugins, sounds, np.arange(len(of.strips), dtype=float), source, frames)
+        made = Stage(graph, plugins, feeding(of), sounds, np.arange(len(of.strips), dtype=float), source, frames)
         performed, _ = made.perform(48000, blocks, cores, lambda core: False, lambda so_far: True)
         return made, performed, source
 
@@ -193,4 +193,4 @@ def test_an_instrument_is_given_as_many_notes_as_it_plays_at_the_moment():
         {"synth": ""}, {},
     )  # fmt: skip
     plugins, _ = performance.load_all(request, {}, lambda message: None)
-    assert [[len(notes) for _, notes in loaded] for loaded in plugins] == [[2], [8], [0], []]
+    assert [[len(notes) for _, notes, _ in loaded] for loaded in plugins] == [[2], [8], [0], []]

@@ -7,6 +7,7 @@ import sqlite3
 import subprocess
 import sys
 import zipfile
+from contextlib import closing
 from pathlib import Path
 
 import msgspec
@@ -15,7 +16,7 @@ import pytest
 from nimbleload.core.cards.card import Made, Truth
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
-from nimbleload.store import atomic, session_file
+from nimbleload.store import atomic, session_file, spreadsheet
 from nimbleload.store.archive import ImportRefusedError
 from nimbleload.store.library import Library, LibraryError
 from nimbleload.store.opening import known_cards, open_session
@@ -209,6 +210,38 @@ class TestLibrary:
         assert (again.cards()[one.key].truth, again.cards()[one.key].upkeep) == (None, None)
         again.store(one)
         assert (again.cards()[one.key].truth, again.cards()[one.key].upkeep) == (one.truth, one.upkeep)
+
+    def test_a_library_from_before_side_chains_is_carried_over(self, tmp_path):
+        """Its table of cards allowed but one card for a plugin, whether it listened or not."""
+        path = tmp_path / "l.sqlite"
+        one, other = card(use("eq"), 1e-4), card(use("comp"), 2e-4)
+        keyed = msgspec.structs.replace(other, key=msgspec.structs.replace(other.key, keyed=True))
+        with closing(Library(path, "here")) as store:
+            for each in (one, other):
+                store.store(each, each.cells)
+        with sqlite3.connect(path) as db:
+            columns = [row[1] for row in db.execute("PRAGMA table_info(card)") if row[1] != "keyed"]
+            db.execute(
+                f"CREATE TABLE earlier ({', '.join(columns)}, PRIMARY KEY (id), "
+                "UNIQUE (standard, identifier, version, setting, channels, voices, machine))"
+            )
+            db.execute(f"INSERT INTO earlier SELECT {', '.join(columns)} FROM card")
+            db.execute("DROP TABLE card")
+            db.execute("ALTER TABLE earlier RENAME TO card")
+            db.execute("PRAGMA user_version=5")
+        with closing(Library(path, "here")) as store:
+            found = store.cards()
+            for each in (one, other):
+                assert len(found[each.key].cells) == len(each.cells)
+            faster = tuple(msgspec.structs.replace(cell, mean=cell.mean / 2) for cell in other.cells)
+            store.store(keyed, faster)
+        with closing(Library(path, "here")) as store:
+            found = store.cards()
+            assert set(found) == {one.key, other.key, keyed.key}
+            assert [c.mean for c in found[other.key].cells] == [2 * c.mean for c in found[keyed.key].cells]
+            taken = Library(tmp_path / "other.sqlite", "there")
+            assert spreadsheet.import_(spreadsheet.export(store), taken) > 0
+            assert set(taken.cards(machine="here")) == set(found)
 
     def test_a_newer_library_is_not_touched(self, tmp_path):
         path = tmp_path / "l.sqlite"

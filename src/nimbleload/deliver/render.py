@@ -29,8 +29,8 @@ from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
-from .rendering import TAIL_SECONDS, RenderError, Rendering
-from .stage import Stage, obstacles_on_the_way, stages, unclear
+from .rendering import TAIL_SECONDS, RenderError, Rendering, ends_of
+from .stage import Before, Stage, before, obstacles_on_the_way, unclear
 
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
 SAME_DB, ROUNDED_DB = -120.0, -100.0
@@ -70,9 +70,9 @@ class Rendered(msgspec.Struct, frozen=True):
 
 
 class Job(msgspec.Struct, frozen=True):
-    """A track to render through the place `through` of its chain: `uses` are the plugins that are in it. Of a bus,
-    `before` are the strips that feed it, in order. Of a `stretch` (seconds), `sounding` is what lies in it, and `whole`
-    all that the track plays. `tempo` is that of the piece."""
+    """A track to render through the place `through` of its chain: `uses` are the plugins that are in it. `before` are
+    the strips that feed it, if it is a bus, and those that side-chains hear, in order. Of a `stretch` (seconds),
+    `sounding` is what lies in it, and `whole` all that the track plays. `tempo` is that of the piece."""
 
     strip: Strip
     through: int
@@ -129,35 +129,32 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
         whole = sounding = audio_of.get(strip.id, Sounding())
         if decision.stretch is not None:
             sounding = stretch.inside(whole, *decision.stretch, session.rate)
-        before = () if strip.kind == "track" or decision.kind == "freeze" else stages(session, strip.id, audio_of)
-        ends = [end for each in (sounding, *(stage.sounding for stage in before)) for end in ends_of(each)]
+        no_bus = strip.kind == "track" or decision.kind == "bounce"
+        first = before(session, strip, uses, audio_of) if no_bus else Before()
+        own = (stage.sounding for stage in first.stages if stage.strip.id in first.fed)
+        ends = [end for each in (sounding, *own) for end in ends_of(each)]
         samples = round(max(ends, default=0.0) * session.rate)
         found.append(Job(
-            strip, through, uses, sounding, session.rate, buffer, samples, before, decision.stretch, whole,
+            strip, through, uses, sounding, session.rate, buffer, samples, first.stages, decision.stretch, whole,
             session.tempo,
         ))  # fmt: skip
     return found
 
 
-def ends_of(sounding: Sounding) -> list[float]:
-    """When each part and note of a track ends (seconds)."""
-    return [part.end for part in sounding.parts] + [note.end for note in sounding.notes]
-
-
 def obstacles(job: Job) -> list[str]:
     """Why a job cannot be rendered truthfully, in sentences; empty if it can."""
-    if job.before:
-        inside = []
-        for stage in job.before:
-            own = own_obstacles(stage.strip, stage.uses, stage.sounding, job.rate)
-            reasons = (*own, *obstacles_on_the_way(stage.strip, stage.sounding))
-            inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
+    inside = []
+    for stage in job.before:
+        own = own_obstacles(stage.strip, stage.uses, stage.sounding, job.rate)
+        reasons = (*own, *obstacles_on_the_way(stage.strip, stage.sounding))
+        inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
+    if job.before and job.strip.kind != "track":
         if job.sounding.parts or job.sounding.notes:
             inside.append("it holds clips of its own beside what feeds it")
         return inside + automated(job.uses, job.sounding)
     if job.strip.kind != "track":
         return ["it is no track with audio of its own: a bounce prints a bus with all that feeds it"]
-    found = own_obstacles(job.strip, job.uses, job.sounding, job.rate)
+    found = own_obstacles(job.strip, job.uses, job.sounding, job.rate) + inside
     if job.stretch is not None:
         found += stretch.obstacles(job.whole, *job.stretch)
         if job.strip.rides:
@@ -293,7 +290,7 @@ def _check_room(job: Job, folder: Path) -> None:
     """RenderError if the files would not fit."""
     folder.mkdir(parents=True, exist_ok=True)
     # The file, and beside it what comes together before a bus, and before those that feed it.
-    files = 1 + len({feed.target for stage in job.before for feed in stage.feeds})
+    files = 1 + len({(feed.target, feed.use) for stage in job.before for feed in stage.feeds})
     needed = files * int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
     free = shutil.disk_usage(folder).free
     if free < needed + SPARE:
@@ -337,10 +334,8 @@ def _with_the_rest(
     assert job.stretch is not None
     samples = round(max(ends_of(job.whole), default=0.0) * job.rate)
     soundings = (job.whole, stretch.outside(job.whole, *job.stretch, job.rate))
-    ways = [
-        Rendering((Stage(job.strip, job.uses, each),), sources, paths, job.rate, job.buffer, samples, job.tempo)
-        for each in soundings
-    ]
+    how = (sources, paths, job.rate, job.buffer, samples, job.tempo)
+    ways = [Rendering((*job.before, Stage(job.strip, job.uses, each)), *how) for each in soundings]
     with ways[0] as whole, ways[1] as left:
         for way in ways:
             yield from way.render(cancelled)

@@ -6,11 +6,14 @@ delay compensation. No sound has to fit into memory.
 
 from __future__ import annotations
 
+import hashlib
 import os
+import shutil
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,6 +22,7 @@ from ..core.session.session import TempoPoint
 from ..probe import isolation
 from ..probe.messages import (
     CHANNELS,
+    HEARD,
     NOTES,
     RENDERED,
     SOURCE,
@@ -30,6 +34,7 @@ from ..probe.messages import (
 from ..store import audio
 from ..store.allowed import allowed
 from ..store.audio import Sources
+from ..store.sounding import Sounding
 from .stage import Stage
 
 TAIL_SECONDS = 15.0
@@ -80,17 +85,21 @@ class Rendering:
                 self._chain.close()
             fed = self._sum_for(stage)
             frames = fed.stat().st_size // FRAME if fed.exists() else 0
-            samples = max(self._samples, frames)
+            # What a side-chain hears may begin late in the piece, and go on while what listens to it rings.
+            own = round(max(ends_of(stage.sounding), default=0.0) * self._rate)
+            samples = max(self._samples, frames, min(own, self._samples + int(TAIL_SECONDS * self._rate)))
+            heard = [self._folder / _file(stage.strip.id, use.id) for use in stage.uses]
             place = (self._rate, self._buffer, samples, self._tempo)
             self._chain = _Chain(stage, self._sources, self._paths, *place)
             try:
-                for share in self._chain.render(fed, cancelled):
+                for share in self._chain.render(fed, heard, cancelled):
                     yield (number + share) / len(self._stages)
             except RenderError as error:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
             fed.unlink(missing_ok=True)
             for feed in stage.feeds:
-                add(self._folder / _file(feed.target), self._chain.stretches(), feed.gain, feed.curves, self._rate)
+                path = self._folder / _file(feed.target, feed.use)
+                add(path, self._chain.stretches(), feed.gain, feed.curves, self._rate)
 
     @property
     def _folder(self) -> Path:
@@ -112,9 +121,14 @@ class Rendering:
         return max((float(np.abs(each).max()) for each in self.stretches() if len(each)), default=0.0)
 
 
-def _file(strip_id: str) -> str:
-    """A file name for whatever an id is."""
-    return f"{strip_id.encode().hex()[:200]}.sum"
+def _file(strip_id: str, use_id: str = "") -> str:
+    """A file name for whatever the ids of a strip and of a plugin on it are."""
+    return f"{hashlib.sha256(msgspec.json.encode((strip_id, use_id))).hexdigest()}.sum"
+
+
+def ends_of(sounding: Sounding) -> list[float]:
+    """When each part and note of a track ends (seconds)."""
+    return [part.end for part in sounding.parts] + [note.end for note in sounding.notes]
 
 
 def add(
@@ -162,14 +176,18 @@ class _Chain:
     def close(self) -> None:
         self._worker.close()
 
-    def render(self, fed: Path, cancelled: Callable[[], bool]) -> Iterator[float]:
-        """Renders what the strip plays and what is fed to it, if there is such a file; tells which share is done."""
+    def render(self, fed: Path, heard: Sequence[Path], cancelled: Callable[[], bool]) -> Iterator[float]:
+        """Renders what the strip plays and what is fed to it, if there is such a file, while the side-chain of each
+        plugin hears what lies in its file, if there is one; tells which share is done."""
         mixed = audio.mixed(self._sources, self._stage.sounding.parts, self._rate, self._samples)
         with (self._worker.folder / SOURCE).open("wb") as out:
             for stretch in mixed:
                 out.write(stretch.tobytes())
         if fed.exists():
             add(self._worker.folder / SOURCE, _read(fed), 1.0)
+        for number, path in enumerate(heard):
+            if path.exists():
+                shutil.move(path, self._worker.folder / HEARD.format(number))
         if self._stage.plays_notes:
             events(self._stage, self._rate).tofile(self._worker.folder / NOTES)
         loading = ""

@@ -16,8 +16,8 @@ from ..core.session.session import Session, TempoPoint
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
-from .render import Job, RenderError, Step, compared, ends_of, own_obstacles, paths_of, residual_of, verdict_of
-from .rendering import Rendering
+from .render import Job, RenderError, Step, compared, own_obstacles, paths_of, residual_of, verdict_of
+from .rendering import Rendering, ends_of
 from .stage import Stage, after_fader, obstacles_on_the_way
 
 TOGETHER = Strip("together", "Together", "bus")
@@ -71,7 +71,9 @@ def obstacles(check: Check) -> list[str]:
     found = []
     for strip, sounding in zip(check.members, check.sounding, strict=True):
         own = own_obstacles(strip, strip.heard_uses(), sounding, check.rate)
-        reasons = (*own, *obstacles_on_the_way(strip, sounding))
+        reasons = [*own, *obstacles_on_the_way(strip, sounding)]
+        if any(use.sidechain is not None for use in strip.heard_uses()):
+            reasons.append("a plugin on it listens to another track")
         found += [f"{strip.name}: {reason}" for reason in reasons]
     return found
 

@@ -1,8 +1,10 @@
-"""What is rendered one after the other when a bus is printed: the strips that feed it, and what of each goes where."""
+"""What is rendered one after the other: the strips that feed a bus, those that side-chains hear, and what of each goes
+where."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import msgspec
 
@@ -28,11 +30,12 @@ AUTOMATED = {
 
 class Feed(msgspec.Struct, frozen=True):
     """Where a strip leads to (the id of another one), with which gain (linear), and what moves on the way, one after
-    the other: its fader, the level of a send, whether it is heard."""
+    the other: its fader, the level of a send, whether it is heard. `use` is the plugin whose side-chain hears it."""
 
     target: str
     gain: float
     curves: tuple[Curve, ...] = ()
+    use: str = ""
 
 
 class Stage(msgspec.Struct, frozen=True):
@@ -50,16 +53,41 @@ class Stage(msgspec.Struct, frozen=True):
         return bool(self.uses) and self.uses[0] is self.strip.instrument
 
 
-def stages(session: Session, bus: str, audio_of: Mapping[str, Sounding]) -> tuple[Stage, ...]:
-    """The strips that feed a bus, each after those that feed it; what is off, muted or leads nowhere is left out."""
-    inside = set(group_of(session, bus)[0])
+class Before(NamedTuple):
+    """What is rendered before a strip, in order; `fed` are the ids of those that it is fed with, near or far. The
+    others are only heard by side-chains."""
+
+    stages: tuple[Stage, ...] = ()
+    fed: frozenset[str] = frozenset()
+
+
+def before(
+    session: Session, strip: Strip, uses: Sequence[PluginUse], audio_of: Mapping[str, Sounding]
+) -> Before:  # fmt: skip
+    """The strips that feed a strip, unless it is a track, and those that the side-chains hear on the way to it and in
+    `uses` of its own: each after those that feed it. What is off, or feeds it while it is muted, is left out."""
+    fed = frozenset(group_of(session, strip.id)[0]) if strip.kind != "track" else frozenset()
+    heard: dict[str, list[tuple[str, str]]] = {}
+    inside, todo = set(fed), [(strip.id, tuple(uses))]
+    todo += [(each, session.strip(each).heard_uses()) for each in fed]
+    while todo:
+        listener, own = todo.pop()
+        for use in own:
+            if use.sidechain is not None and use.enabled:
+                heard.setdefault(use.sidechain, []).append((listener, use.id))
+                new = {use.sidechain, *group_of(session, use.sidechain)[0]} - inside - {strip.id}
+                inside |= new
+                todo += [(each, session.strip(each).heard_uses()) for each in new]
+    targets = inside | ({strip.id} if strip.kind != "track" else set())
     found = []
     for place in build(session).order:
-        strip = session.strips[place]
-        if strip.id in inside and strip.enabled and not strip.mute:
-            sounding = audio_of.get(strip.id, Sounding())
-            found.append(Stage(strip, strip.heard_uses(), sounding, feeds_of(strip, sounding)))
-    return tuple(found)
+        each = session.strips[place]
+        if each.id in inside and each.enabled and (not each.mute or each.id in heard):
+            sounding = audio_of.get(each.id, Sounding())
+            on = [feed for feed in feeds_of(each, sounding) if feed.target in targets]
+            to = [after_fader(each, sounding, listener, use=use) for listener, use in heard.get(each.id, ())]
+            found.append(Stage(each, each.heard_uses(), sounding, (*on, *(feed for feed in to if feed.gain))))
+    return Before(tuple(found), fed)
 
 
 def feeds_of(strip: Strip, sounding: Sounding) -> tuple[Feed, ...]:
@@ -77,11 +105,11 @@ def feeds_of(strip: Strip, sounding: Sounding) -> tuple[Feed, ...]:
 
 
 def after_fader(
-    strip: Strip, sounding: Sounding, target: str, level: float = 1.0, moving: tuple[Curve, ...] = ()
+    strip: Strip, sounding: Sounding, target: str, level: float = 1.0, moving: tuple[Curve, ...] = (), use: str = ""
 ) -> Feed:
     """What a strip gives behind its fader, which stays where it is or moves."""
     still = strip.volume if sounding.fader is None else 1.0
-    return Feed(target, level * still, (*_moving(sounding.fader, sounding.heard), *moving))
+    return Feed(target, level * still, (*_moving(sounding.fader, sounding.heard), *moving), use)
 
 
 def _moving(*curves: Curve | None) -> tuple[Curve, ...]:
@@ -103,6 +131,6 @@ def obstacles_on_the_way(strip: Strip, sounding: Sounding) -> list[str]:
         found.append("plugins come after its fader")
     if any(send.enabled and send.after is not None for send in strip.sends):
         found.append("a send leaves it in the middle of its chain")
-    if any(use.enabled and use.sidechain is not None for use in strip.inserts):
-        found.append("a plugin on it listens to another track")
+    if strip.mute:
+        found.append("a side-chain hears it though it is muted: hosts differ in whether that is so")
     return found

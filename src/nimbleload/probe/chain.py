@@ -11,11 +11,13 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.session.plugins import PluginUse
 from ..core.session.tempo import TempoMap
 from .formats.hosted import Hosted, Move, Note, PluginError
 from .loading import load
 from .messages import (
     CHANNELS,
+    HEARD,
     NOTES,
     RENDERED,
     SOURCE,
@@ -47,7 +49,8 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
         except PluginError as error:
             send(RefusedMessage(f"{use.label}: {error}"))
             return
-        chain.append(_Stage(hosted, request, moved if moving else None))
+        chain.append(_Stage(hosted, use, request, moved if moving else None))
+        chain[-1].hears(Path(request.folder) / HEARD.format(number))
     send(LoadedMessage(0.0))
     wait()
     folder = Path(request.folder)
@@ -63,9 +66,11 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
             if source is not None and done < request.samples:
                 part = source[done : min(done + step, request.samples)]
                 sound[:, : len(part)] = part.T
+            late = 0
             for place, stage in enumerate(chain):
                 here = notes[np.searchsorted(notes[:, 0], done) : np.searchsorted(notes[:, 0], done + step)]
-                sound = stage.run(sound, here - [done, 0, 0, 0] if place == 0 else here[:0], done)
+                sound = stage.run(sound, here - [done, 0, 0, 0] if place == 0 else here[:0], done, late)
+                late += stage.latency
             out.write(np.ascontiguousarray(sound.T).tobytes())
             quiet = _quiet_end(sound, quiet, done >= request.samples)
             done += step
@@ -87,12 +92,14 @@ def _quiet_end(sound: NDArray[np.float32], before: int, is_tail: bool) -> int:
 class _Stage:
     """One plugin of the chain."""
 
-    def __init__(self, hosted: Hosted, request: RenderRequest, moved: Moved | None) -> None:
+    def __init__(self, hosted: Hosted, use: PluginUse, request: RenderRequest, moved: Moved | None) -> None:
         buffer = request.buffer
         self._hosted, self._moved, self._rate = hosted, moved, request.rate
         self._tempo = TempoMap(request.tempo)
         self._buffer = step_of(buffer) if moved is not None and hosted.moves == "between" else buffer
-        self._loop = TimedLoop(hosted, np.zeros((CHANNELS, self._buffer), np.float32))
+        self._heard: NDArray[np.float32] | None = None
+        listens = self._listens = CHANNELS if use.sidechain is not None else 0
+        self._loop = TimedLoop(hosted, np.zeros((CHANNELS + listens, self._buffer), np.float32), listens)
         self._loop.refresh(self._buffer)
         if moved is not None:
             # It starts with what is automated where the piece has it, as in a host that was not just playing elsewhere.
@@ -104,9 +111,28 @@ class _Stage:
     def latency(self) -> int:
         return self._hosted.latency
 
-    def run(self, sound: NDArray[np.float32], notes: NDArray[np.float64], begins: int) -> NDArray[np.float32]:
+    def hears(self, path: Path) -> None:
+        """Its side-chain hears what lies in a file (see HEARD); nothing where there is none."""
+        if self._listens and path.exists() and path.stat().st_size:
+            self._heard = np.memmap(path, np.float32, "r").reshape(-1, CHANNELS)
+
+    def _with_heard(self, sound: NDArray[np.float32], begins: int, late: int) -> NDArray[np.float32]:
+        """What goes in, and below it what the side-chain hears: as much later as the sound is, as hosts see to it."""
+        if not self._listens:
+            return sound
+        heard = np.zeros((CHANNELS, sound.shape[1]), np.float32)
+        if self._heard is not None:
+            first = begins - late
+            part = self._heard[max(first, 0) : max(first + sound.shape[1], 0)]
+            heard[:, max(-first, 0) :][:, : len(part)] = part.T
+        return np.concatenate((sound, heard))
+
+    def run(
+        self, sound: NDArray[np.float32], notes: NDArray[np.float64], begins: int, late: int = 0
+    ) -> NDArray[np.float32]:
         """What comes out for what goes in (channels, a whole number of blocks), which begins at a sample of the piece,
-        while it plays notes (see NOTES, but from the beginning of the sound)."""
+        while it plays notes (see NOTES, but from the beginning of the sound). It comes `late` by so many samples."""
+        sound = self._with_heard(sound, begins, late)
         frames = self._buffer
         blocks = sound.shape[1] // frames
         number = (notes[:, 0] // frames).astype(np.int64)

@@ -14,6 +14,8 @@ from .formats.hosted import Parameter, Preset
 
 # The files in a worker's folder that a rendering reads and writes, and how many channels their sound has.
 SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
+# The file of what the side-chain of the plugin with this number hears.
+HEARD = "heard-{}.f32"
 CHANNELS = 2
 # The file in a worker's folder that holds the state in which a plugin's own window was closed.
 STATE = "saved-state"
@@ -95,7 +97,8 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
     `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1). `moving` are
-    the parameters that are automated, `tempo` how fast the piece goes.
+    the parameters that are automated, `tempo` how fast the piece goes. What a side-chain hears is in `folder`/HEARD, if
+    there is such a file: as SOURCE, from the beginning of the piece.
     """
 
     uses: tuple[PluginUse, ...]

@@ -53,7 +53,7 @@ def find_slowdown(
     own = TimedLoop(other, loop.source)
     own.refresh(FRAMES)
     own.run(FRAMES, 4, notes)
-    other.inputs[:, :FRAMES] = loop.source[[c % loop.source.shape[0] for c in range(len(other.inputs))], :FRAMES]
+    other.inputs[:, :FRAMES] = np.where(own.rows[:, None] >= 0, loop.source[own.rows, :FRAMES], np.float32(0))
 
     def play(core: int) -> None:
         settle_thread(core)

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.computer import deadline
-from ..core.session.routing import build
+from ..core.session.routing import build, feeding, listening
 from .formats.hosted import Hosted, Note
 from .loading import load
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
@@ -42,7 +42,8 @@ def rehearse(request: StageRequest, send) -> None:
             for sounds, strip in zip(request.sounding, session.strips, strict=True)
         ]
     )
-    stage = Stage(graph, plugins, sounds, np.array(request.priority), musical(2, session.rate), request.buffer)
+    source, priority = musical(2, session.rate), np.array(request.priority)
+    stage = Stage(graph, plugins, feeding(session), sounds, priority, source, request.buffer)
     locked = ctypes.CDLL(None).mlockall(LOCK_ALL) == 0
     block = deadline(request.buffer, session.rate)
     lead = int(LEAD_SECONDS / block) + 1
@@ -61,11 +62,13 @@ def rehearse(request: StageRequest, send) -> None:
 
 def load_all(
     request: StageRequest, refused: dict[str, str], send
-) -> tuple[list[list[tuple[Hosted, tuple[Note, ...]]]], list[str]]:
-    """The hosted plugins of each strip with their notes, and the use ids in the same order."""
+) -> tuple[list[list[tuple[Hosted, tuple[Note, ...], int]]], list[str]]:
+    """The hosted plugins of each strip with their notes and the index of the strip that they listen to (−1: none), and
+    the use ids in the same order."""
     from .formats.hosted import PluginError
 
-    plugins: list[list[tuple[Hosted, tuple[Note, ...]]]] = []
+    plugins: list[list[tuple[Hosted, tuple[Note, ...], int]]] = []
+    heard = listening(request.session)
     placed: list[str] = []
     total = len(request.paths)
     for number, strip in enumerate(request.session.strips):
@@ -84,7 +87,7 @@ def load_all(
             hosted.settled()
             played = request.notes[number] if use is strip.instrument else use.voices
             notes = chord(played) if played and request.sounding[number] else ()
-            loaded.append((hosted, notes))
+            loaded.append((hosted, notes, heard.get((number, use.id), -1)))
             placed.append(use.id)
         plugins.append(loaded)
     # Nothing is loaded any more: what ends this process from now on is not the last one's loading.

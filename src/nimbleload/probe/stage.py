@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -30,17 +30,25 @@ F32 = np.zeros(0, np.float32)
 # by how much later than planned blocks are due, because one was late before (nanoseconds).
 READY, DONE, STOP, SHIFT, COUNTERS = 0, 1, 3, 4, 5
 # What is known of each use, a row of int64: its function and arguments, and where its buffers are.
-CALL, HANDLE, FIRST, AGAIN, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, STRIDE, USE_COLUMNS = range(11)
+CALL, HANDLE, FIRST, AGAIN, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, STRIDE, ROWS, HEARD, USE_COLUMNS = range(
+    13
+)
+I64 = np.zeros(0, np.int64)
 RELAXATIONS = 16
 
 
 @njit(inline="always")
-def _take_in(use, bus, frames):
-    """Copies a strip's two channels into a plugin's inputs; further inputs stay silent."""
-    for c in range(min(use[INPUT_COUNT], CHANNELS)):
-        target = array_at(use[INPUTS] + 4 * c * use[STRIDE], frames, F32)
-        for i in range(frames):
-            target[i] = bus[c, i]
+def _take_in(use, task, buses, frames):
+    """Copies a strip's two channels into a plugin's inputs, and those of the strip that its side-chain hears; the other
+    inputs stay silent."""
+    rows = array_at(use[ROWS], use[INPUT_COUNT], I64)
+    for c in range(use[INPUT_COUNT]):
+        row = rows[c]
+        if row >= 0:
+            bus = buses[task if row < CHANNELS else use[HEARD]]
+            target = array_at(use[INPUTS] + 4 * c * use[STRIDE], frames, F32)
+            for i in range(frames):
+                target[i] = bus[row % CHANNELS, i]
 
 
 @njit(inline="always")
@@ -113,7 +121,7 @@ def _perform(
             _feed(task, buses, feeder_first, feeders, source, sounds, at, frames)
             for u in range(use_first[task], use_first[task + 1]):
                 use = uses[u]
-                _take_in(use, buses[task], frames)
+                _take_in(use, task, buses, frames)
                 before = now(clock)
                 call2(use[CALL], use[HANDLE], use[FIRST] if k == 0 else use[AGAIN] if k % chord == 0 else use[REST])
                 use_times[k, u] = now(clock) - before
@@ -151,7 +159,9 @@ class Performed(NamedTuple):
 
 
 class Stage:
-    """Loaded plugins in their places. `plugins` (S lists) are those of each strip with the notes that it begins with.
+    """Loaded plugins in their places. `plugins` (S lists) are those of each strip with the notes that it begins with,
+    and the index of the strip that its side-chain hears (−1: none). `feeding` are the pairs of strips of which one goes
+    into the sum of the other.
 
     `sounds` (S, bool) says which strips are fed with `source` (2, L, float32); `priority` (S) who goes first.
     """
@@ -159,7 +169,8 @@ class Stage:
     def __init__(
         self,
         graph: Graph,
-        plugins: Sequence[Sequence[tuple[Hosted, tuple[Note, ...]]]],
+        plugins: Sequence[Sequence[tuple[Hosted, tuple[Note, ...], int]]],
+        feeding: Iterable[tuple[int, int]],
         sounds: NDArray[np.bool_],
         priority: NDArray[np.float64],
         source: NDArray[np.float32],
@@ -169,23 +180,26 @@ class Stage:
         self._sounds, self._source = np.ascontiguousarray(sounds), np.ascontiguousarray(source, np.float32)
         self._by_rank = np.argsort(-priority, kind="stable").astype(np.int64)
         self._use_first = np.concatenate(([0], np.cumsum([len(p) for p in plugins]))).astype(np.int64)
-        rows = [self._row(hosted, notes) for strip in plugins for hosted, notes in strip]
+        self._wires: list[NDArray[np.int64]] = []
+        rows = [self._row(*each) for strip in plugins for each in strip]
         self._uses = np.array(rows, np.int64).reshape(len(rows), USE_COLUMNS)
         self._buses = np.zeros((len(plugins), CHANNELS, frames), np.float32)
-        pairs = [(int(target), task) for task in range(len(plugins)) for target in graph.successors_of(task)]
-        pairs.sort()
+        pairs = sorted((target, source) for source, target in feeding)
         self._feeders = np.array([feeder for _, feeder in pairs], np.int64)
         counts = np.bincount([target for target, _ in pairs], minlength=len(plugins)) if pairs else [0] * len(plugins)
         self._feeder_first = np.concatenate(([0], np.cumsum(counts))).astype(np.int64)
         self._counters = np.zeros(COUNTERS, np.int64)
 
-    def _row(self, hosted: Hosted, notes: tuple[Note, ...]) -> list[int]:
+    def _row(self, hosted: Hosted, notes: tuple[Note, ...], heard: int) -> list[int]:
+        count = CHANNELS if heard >= 0 else 0
+        wires = hosted.wiring.rows(CHANNELS + count, count)
+        self._wires.append(wires)
         # In this order: LV2 keeps but one set of notes, which are those of the beginning.
         anew = hosted.argument(self._frames, again(notes))
         return [
             hosted.call, hosted.handle, hosted.argument(self._frames, notes), anew, hosted.argument(self._frames),
             hosted.inputs.ctypes.data, hosted.inputs.shape[0], hosted.outputs.ctypes.data, hosted.outputs.shape[0],
-            hosted.inputs.shape[1],
+            hosted.inputs.shape[1], wires.ctypes.data, heard,
         ]  # fmt: skip
 
     def perform(
@@ -254,5 +268,5 @@ def settle_thread(core: int) -> bool:
 def warm_up() -> None:
     """Compiles the threads' part, or loads it as compiled before: no block of nothing is played."""
     of = build(Session("nothing", 48000, 1.0, (Strip("main", "main", "main"),)))
-    stage = Stage(of, [[]], np.zeros(1, np.bool_), np.zeros(1), np.zeros((2, 64), np.float32), 16)
+    stage = Stage(of, [[]], (), np.zeros(1, np.bool_), np.zeros(1), np.zeros((2, 64), np.float32), 16)
     stage.perform(48000, 0, (0,), lambda _: True, lambda _: True)

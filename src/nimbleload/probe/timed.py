@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from ..native.clock import now
 from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals
 from .aside import let_go, spent
+from .formats.hosted import Wiring
 from .signal import CHORD_CYCLE, again
 
 LINE_WORDS = 8
@@ -18,7 +19,7 @@ MOST_SERVED = 64
 
 
 @njit(nogil=True, cache=True)
-def _run(call, handle, first, rest, source, at, inputs, frames, times, codes, clock, others, flush):
+def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, codes, clock, others, flush):
     """Runs len(times) blocks and fills times (ns) and codes (what the plugin's function returned).
 
     Returns where in `source` the next block begins.
@@ -37,9 +38,9 @@ def _run(call, handle, first, rest, source, at, inputs, frames, times, codes, cl
         for i in range(0, len(others), LINE_WORDS):
             others[i] += 1
         for c in range(inputs.shape[0]):
-            row = c % source.shape[0]
+            row = rows[c]
             for i in range(frames):
-                inputs[c, i] = source[row, at + i]
+                inputs[c, i] = source[row, at + i] if row >= 0 else np.float32(0)
         at += frames
         begun = now(clock)
         codes[k] = call2(call, handle, argument)
@@ -64,14 +65,17 @@ def _peaks(call, handle, rest, inputs, outputs, frames, peaks):
 
 
 @njit(nogil=True, cache=True)
-def _capture(call, handle, first, rest, source, inputs, outputs, frames, out):
+def _capture(call, handle, first, rest, source, rows, inputs, outputs, frames, out):
     """Runs blocks from the start of the source, untimed, and copies what comes out to out (channels, N)."""
     flush_denormals()
     argument = first
     for k in range(out.shape[1] // frames):
         at = k * frames
         for c in range(inputs.shape[0]):
-            inputs[c, :frames] = source[c % source.shape[0], at : at + frames]
+            if rows[c] >= 0:
+                inputs[c, :frames] = source[rows[c], at : at + frames]
+            else:
+                inputs[c, :frames] = 0
         call2(call, handle, argument)
         out[:, at : at + frames] = outputs[:, :frames]
         argument = rest
@@ -83,16 +87,18 @@ def _nothing(handle, argument):
 
 
 class TimedLoop:
-    """Runs one hosted plugin through blocks of a source signal (C, L, float32), and times each.
+    """Runs one hosted plugin through blocks of a source signal (C, L, float32), and times each. The last `heard` of its
+    channels are what the plugin's side-chain hears (see `hosted.Wiring`).
 
     A run starts at the beginning of the source and goes on where the last one ended. `called` counts the blocks that
     were run, `failed` those in which the plugin said that it failed; `aside` is the CPU time that its own threads and
     processes took meanwhile (seconds), as long as `counts_aside` is set.
     """
 
-    def __init__(self, hosted, source: NDArray[np.float32]) -> None:
+    def __init__(self, hosted, source: NDArray[np.float32], heard: int = 0) -> None:
         self._hosted = hosted
         self.source = np.ascontiguousarray(source)
+        self.rows = hosted.wiring.rows(len(source), heard)
         self._silence = np.zeros_like(self.source)
         self._clock = np.zeros(2, np.int64)
         self._at = 0
@@ -146,7 +152,7 @@ class TimedLoop:
             first = hosted.argument(frames, again(notes) if begin else notes)
             self._at = _run(
                 hosted.call, hosted.handle, first, hosted.argument(frames),
-                self._silence if silent else self.source, self._at, hosted.inputs, frames, times[part],
+                self._silence if silent else self.source, self.rows, self._at, hosted.inputs, frames, times[part],
                 codes[part], self._clock.ctypes.data, others, flush,
             )  # fmt: skip
         if self.counts_aside:
@@ -168,7 +174,8 @@ class TimedLoop:
         out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
         _capture(
             hosted.call, hosted.handle, hosted.argument(frames, notes, moves), hosted.argument(frames),
-            (self.source if source is None else source) * np.float32(gain), hosted.inputs, hosted.outputs, frames, out,
+            (self.source if source is None else source) * np.float32(gain), self.rows, hosted.inputs, hosted.outputs,
+            frames, out,
         )  # fmt: skip
         return out
 
@@ -186,6 +193,7 @@ class _Empty:
 
     call, handle = _nothing.address, 0
     inputs = outputs = np.zeros((1, 16), np.float32)
+    wiring = Wiring(np.zeros(1, np.int64), 1)
     made_for = 0
 
     def argument(self, frames, notes=(), moves=()):

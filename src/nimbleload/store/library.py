@@ -33,12 +33,14 @@ from ..core.cards.card import (
 from ..core.session.plugins import CardKey
 from .limits import impossible
 
-SCHEMA = """
-CREATE TABLE IF NOT EXISTS card (
+CARD_TABLE = """(
   id INTEGER PRIMARY KEY, standard TEXT NOT NULL, identifier TEXT NOT NULL, version TEXT NOT NULL,
   setting TEXT NOT NULL, channels INTEGER NOT NULL, voices INTEGER NOT NULL, machine TEXT NOT NULL,
   name TEXT NOT NULL, latency INTEGER NOT NULL, tail REAL, failure TEXT, truth BLOB, details BLOB,
-  UNIQUE (standard, identifier, version, setting, channels, voices, machine));
+  keyed INTEGER NOT NULL DEFAULT 0,
+  UNIQUE (standard, identifier, version, setting, channels, voices, keyed, machine))"""
+SCHEMA = f"""
+CREATE TABLE IF NOT EXISTS card {CARD_TABLE};
 CREATE TABLE IF NOT EXISTS cell (
   card INTEGER NOT NULL REFERENCES card(id), rate INTEGER NOT NULL, buffer INTEGER NOT NULL, condition TEXT NOT NULL,
   mean REAL NOT NULL, median REAL NOT NULL, p95 REAL NOT NULL, p99 REAL NOT NULL, p999 REAL NOT NULL,
@@ -47,7 +49,7 @@ CREATE TABLE IF NOT EXISTS cell (
   aside REAL NOT NULL DEFAULT 0,
   PRIMARY KEY (card, rate, buffer, condition));
 """
-FORMAT = 5
+FORMAT = 6
 # What later formats have added: since which, to which table, and what.
 ADDED = (
     (2, "card", "truth BLOB"),
@@ -57,10 +59,14 @@ ADDED = (
     (4, "cell", "interrupted BLOB NOT NULL DEFAULT x''"),
     (5, "cell", "aside REAL NOT NULL DEFAULT 0"),
 )
+# Since when a card's key says whether a side-chain was led to it: earlier tables are made anew with that in their key.
+KEYED_SINCE = 6
 TYPED = "typed in"
 STAND_IN = "stand-in"
-KEY_COLUMNS = "standard, identifier, version, setting, channels, voices"
-OF_KEY = "standard=? AND identifier=? AND version=? AND setting=? AND channels=? AND voices=? AND machine=?"
+KEY_COLUMNS = "standard, identifier, version, setting, channels, voices, keyed"
+OF_KEY = (
+    "standard=? AND identifier=? AND version=? AND setting=? AND channels=? AND voices=? AND keyed=? AND machine=?"
+)
 
 log = logging.getLogger(__name__)
 
@@ -125,9 +131,23 @@ class Library:
                 known = {row[1] for row in self._db.execute(f"PRAGMA table_info({table})")}
                 if 0 < version < before and column.split()[0] not in known:
                     self._db.execute(f"ALTER TABLE {table} ADD COLUMN {column}")
+            if 0 < version < KEYED_SINCE:
+                self._key_by_side_chain()
             self._db.execute(f"PRAGMA user_version={FORMAT}")
         except (sqlite3.Error, OSError) as error:
             raise LibraryError(f"The cost library {self.path} cannot be used: {error}.") from error
+
+    def _key_by_side_chain(self) -> None:
+        """Makes the table of cards anew, as one of KEYED_SINCE; the cells stay as they are."""
+        with self._db:
+            self._db.execute("BEGIN IMMEDIATE")
+            columns = [row[1] for row in self._db.execute("PRAGMA table_info(card)")]
+            if "keyed" not in columns:
+                names = ", ".join(columns)
+                self._db.execute(f"CREATE TABLE card_anew {CARD_TABLE}")
+                self._db.execute(f"INSERT INTO card_anew ({names}) SELECT {names} FROM card")
+                self._db.execute("DROP TABLE card")
+                self._db.execute("ALTER TABLE card_anew RENAME TO card")
 
     def close(self) -> None:
         self._db.close()
@@ -152,7 +172,7 @@ class Library:
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
             f"INSERT INTO card ({KEY_COLUMNS}, machine, name, latency, tail, failure, truth, details) "
-            "VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?) "
+            "VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?) "
             f"ON CONFLICT ({KEY_COLUMNS}, machine) DO UPDATE SET name=excluded.name, latency=excluded.latency, "
             "tail=excluded.tail, failure=excluded.failure, truth=excluded.truth, details=excluded.details",
             (*_columns(key), machine, card.name, card.latency, card.tail, card.failure, truth, details),
@@ -200,7 +220,8 @@ class Library:
         query = f"SELECT id, {KEY_COLUMNS}, name, latency, tail, failure, truth, details FROM card WHERE machine=?"
         found: dict[CardKey, CostCard] = {}
         for row in self._read(query, (machine,)):
-            key = CardKey(*row[1:7])
+            standard, identifier, version, setting, channels, voices, keyed = row[1:8]
+            key = CardKey(standard, identifier, version, setting, channels, voices, bool(keyed))
             if wanted is None or key in wanted:
                 card = self._card(key, row, self.provenance(machine))
                 if card is not None:
@@ -210,18 +231,19 @@ class Library:
     def _card(self, key: CardKey, row: tuple[Any, ...], provenance: Provenance) -> CostCard | None:
         """A card with all that is kept of it; None, and a line in the log, if that cannot be."""
         try:
-            truth = msgspec.json.decode(row[11], type=Truth) if row[11] is not None else None
-            more = msgspec.json.decode(row[12], type=Details) if row[12] is not None else Details()
+            name, latency, tail, failure, truth_kept, details = row[8:14]
+            truth = msgspec.json.decode(truth_kept, type=Truth) if truth_kept is not None else None
+            more = msgspec.json.decode(details, type=Details) if details is not None else Details()
             cells = self._cells(row[0], _of_method(provenance, more.made))
             card = CostCard(
-                key, row[7], cells, row[8], row[9], row[10], truth, more.company, more.silence, more.upkeep,
+                key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
             )  # fmt: skip
             wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
         except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
             wrong = str(error)
         if wrong is not None:
-            log.warning("%s: what is kept of %s is damaged and counts as not measured: %s", self.path, row[7], wrong)
+            log.warning("%s: what is kept of %s is damaged and counts as not measured: %s", self.path, row[8], wrong)
             return None
         return card
 
@@ -249,5 +271,5 @@ def _of_method(provenance: Provenance, made: Made | None) -> Provenance:
     return "earlier" if is_earlier else provenance
 
 
-def _columns(key: CardKey) -> tuple[str, str, str, str, int, int]:
-    return key.standard, key.identifier, key.version, key.setting, key.channels, key.voices
+def _columns(key: CardKey) -> tuple[str, str, str, str, int, int, bool]:
+    return key.standard, key.identifier, key.version, key.setting, key.channels, key.voices, key.keyed

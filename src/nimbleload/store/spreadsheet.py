@@ -12,7 +12,7 @@ from ..core.cards.card import MEASURED, METHOD, Cell, CostCard, Made
 from ..core.session.plugins import CardKey
 from .library import Library, LibraryError
 
-KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voices")
+KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voices", "keyed")
 TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter")
 HEADER = (
     "machine", "name", *KEY_COLUMNS, "rate (Hz)", "buffer (samples)", "condition",
@@ -30,7 +30,7 @@ def export(library: Library) -> str:
     writer.writerow(HEADER)
     for machine in library.machines():
         for card in library.cards(machine=machine).values():
-            key = [getattr(card.key, name) for name in KEY_COLUMNS]
+            key = [*(getattr(card.key, name) for name in KEY_COLUMNS[:-1]), "yes" if card.key.keyed else "no"]
             for cell in card.cells:
                 times = [f"{getattr(cell, name) * 1e6:.4f}" for name in TIME_COLUMNS]
                 quiet = "yes" if cell.quiet else "no"
@@ -88,6 +88,7 @@ def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
     key = CardKey(
         row.get("standard") or "", row["identifier"], row.get("version") or "", row.get("setting") or "",
         _whole(row, "channels", 0, 256, 2), _whole(row, "voices", 0, 256, 0),
+        row.get("keyed") == "yes",
     )  # fmt: skip
     if not row["machine"] or not key.identifier:
         raise ValueError("machine and identifier must be given")

@@ -13,7 +13,7 @@ from ...core.cards.card import CONDITIONS, PROVENANCE_WORDS, CostCard
 from ...core.cards.comparison import Lighter
 from ...core.session.computer import BUFFER_SIZES, deadline
 from ...core.session.plugins import PluginUse
-from ...core.told.card import card_sentences
+from ...core.told.card import card_sentences, played_as
 from ...core.units import percent
 from ..look.picture import Picture, scrolled
 from ..look.theme import theme
@@ -212,8 +212,7 @@ class CardView(QFrame):
         self.settings.show()
         self.settings.show_card(card, list(better), trying)
         self._title.setText(use.label)
-        notes = f"; {use.voices} notes" if use.voices else ""
-        self._setting.setText(f"{use.plugin.standard}; {use.setting.words()}{notes}")
+        self._setting.setText("; ".join((use.plugin.standard, use.setting.words(), *played_as(use))))
         self.curve.setVisible(card is not None and bool(card.cells))
         self.curve.show_card(card, rate, buffer)
         self.blocks.show_card(card, rate, buffer)

@@ -10,6 +10,7 @@ from ...core.cards.card import CONDITIONS, Cards, CostCard
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
+from ...core.told.card import played_as
 from ...probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex
@@ -164,5 +165,4 @@ class MeasureModel(QAbstractTableModel):
 
     @staticmethod
     def _setting(use: PluginUse) -> str:
-        words = use.setting.words()
-        return f"{words}; {use.voices} notes" if use.voices else words
+        return "; ".join((use.setting.words(), *played_as(use)))

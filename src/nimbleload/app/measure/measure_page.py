@@ -426,7 +426,7 @@ class MeasurePage(QWidget):
             basis = f" Until then, sample figures stand in for {samples} of them." if samples else ""
             earlier = counts.get("earlier", 0)
             if earlier:
-                basis += f" {earlier} were measured in an earlier way, which took many for cheaper than they are."
+                basis += f" {earlier} were measured in an earlier way, which was not right for some plugins."
             advice = f"{self._outcome}{failures}{basis} What is known already is left out."
             self.sentence.say(headline, advice.strip(), "tight", f"Measure {missing}")
         else:

@@ -27,7 +27,7 @@ Provenance = Literal[
 PROVENANCE_WORDS: dict[Provenance, str] = {
     "measured": "measured on this computer",
     "first": "first figures of this computer, taken quickly",
-    "earlier": "measured on this computer in an earlier way, which took many plugins for cheaper than they are",
+    "earlier": "measured on this computer in an earlier way, by which some plugins come out too cheap or too dear",
     "seen": "seen in the running host, with all that it did there",
     "sample": "sample figures, not from this computer",
     "elsewhere": "measured on another computer",
@@ -36,8 +36,9 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
     "stand-in": "taken from a stand-in",
     "unknown": "not known",
 }
-# By which way this version measures. 2: every plugin switched on for the size it is run with, by a narrow loop.
-METHOD = 2
+# By which way this version measures. 2: every plugin switched on for the size it is run with, by a narrow loop. 3: only
+# those of its inputs and outputs in use that the strip has a signal for.
+METHOD = 3
 
 # Those of this computer.
 OWN: tuple[Provenance, ...] = ("measured", "first", "earlier")

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from ..cards.card import Cards
-from ..session.routing import edges
+from ..session.routing import edges, feeding
 from ..session.session import Session
 from ..session.strips import Strip
 from ..units import clock
@@ -122,15 +122,20 @@ class Bounce(Kind):
 
 def group_of(session: Session, bus_id: str) -> tuple[list[str], str | None]:
     """The ids of all strips that feed a bus, near or far; and why they cannot be printed with it, if they feed more."""
-    pairs = edges(session)
+    fed = feeding(session)
     ids = [strip.id for strip in session.strips]
     bus = ids.index(bus_id)
     found = {bus}
-    while more := {source for source, target in pairs if target in found} - found:
+    while more := {source for source, target in fed if target in found} - found:
         found |= more
-    for source, target in sorted(pairs):
+    # Who listens to one of them by a side-chain would lose it as well.
+    for source, target in sorted(edges(session)):
         if source in found and source != bus and target not in found:
-            reason = f"{session.strips[source].name} also feeds {session.strips[target].name}, which would lose it."
+            name, other = session.strips[source].name, session.strips[target].name
+            listens = (source, target) not in fed
+            reason = f"{other} listens to {name} and would lose it." if listens else (
+                f"{name} also feeds {other}, which would lose it."
+            )  # fmt: skip
             return [ids[k] for k in sorted(found - {bus})], reason
     return [ids[k] for k in sorted(found - {bus})], None
 

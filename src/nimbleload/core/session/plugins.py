@@ -80,11 +80,12 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
             self.setting.digest(),
             self.channels,
             self.voices,
+            self.sidechain is not None,
         )
 
 
 class CardKey(msgspec.Struct, frozen=True, order=True):
-    """What two uses must have in common to share one cost card."""
+    """What two uses must have in common to share one cost card; `keyed` says that a side-chain was led to it."""
 
     standard: str
     identifier: str
@@ -92,6 +93,7 @@ class CardKey(msgspec.Struct, frozen=True, order=True):
     setting: str
     channels: int
     voices: int
+    keyed: bool = False
 
 
 class Variant(msgspec.Struct, frozen=True):

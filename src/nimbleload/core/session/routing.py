@@ -53,22 +53,39 @@ def edges(session: Session) -> set[tuple[int, int]]:
         seen: set[str] = set()
         double = next(s for s in session.strips if s.id in seen or seen.add(s.id))  # type: ignore[func-returns-value]
         raise SessionError(f"two strips share the id {double.id!r}; one of them is {double.name!r}")
-    # Who listens to a strip that is cut for a send hears the whole of it: its last part.
-    last = {strip.part_of: i for i, strip in enumerate(session.strips) if strip.part_of is not None}
+    return feeding(session) | {(source, i) for (i, _), source in listening(session).items()}
+
+
+def feeding(session: Session) -> set[tuple[int, int]]:
+    """The (feeding, fed) pairs of strip indices of outputs and sends: what is added up. SessionError as in `edges`."""
+    index = {strip.id: i for i, strip in enumerate(session.strips)}
     pairs: set[tuple[int, int]] = set()
     for i, strip in enumerate(session.strips):
         for target in targets(strip):
             if target not in index:
                 raise SessionError(f"{strip.name!r} feeds a strip that does not exist: {target!r}")
             pairs.add((i, index[target]))
-        for use in strip.live_uses():
-            if use.sidechain is not None:
-                if use.sidechain not in index:
-                    raise SessionError(
-                        f"{use.label!r} on {strip.name!r} listens to a strip that does not exist: {use.sidechain!r}"
-                    )
-                pairs.add((last.get(use.sidechain, index[use.sidechain]), i))
     return pairs
+
+
+def listening(session: Session) -> dict[tuple[int, str], int]:
+    """The index of the strip that each plugin's side-chain hears, by the index of its own strip and its id.
+
+    Who listens to a strip that is cut for a send hears the whole of it: its last part. SessionError as in `edges`.
+    """
+    index = {strip.id: i for i, strip in enumerate(session.strips)}
+    last = {strip.part_of: i for i, strip in enumerate(session.strips) if strip.part_of is not None}
+    found = {}
+    for i, strip in enumerate(session.strips):
+        for use in strip.live_uses():
+            if use.sidechain is None:
+                continue
+            if use.sidechain not in index:
+                raise SessionError(
+                    f"{use.label!r} on {strip.name!r} listens to a strip that does not exist: {use.sidechain!r}"
+                )
+            found[i, use.id] = last.get(use.sidechain, index[use.sidechain])
+    return found
 
 
 def _waiting_whole(session: Session, pairs: set[tuple[int, int]]) -> set[tuple[int, int]]:

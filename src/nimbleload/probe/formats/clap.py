@@ -34,9 +34,11 @@ from .clap_host import (
     Version,
     run_block,
 )
-from .hosted import Described, Move, Moves, Note, Parameter, PluginError, files_in, no_presets, parameter, text
+from .hosted import Described, Move, Moves, Note, Parameter, PluginError, files_in, no_presets, parameter, text, wired
 
 NAME_BYTES, PATH_BYTES = 256, 1024
+# Of the flags of an audio port: it carries what the strip does, not a side-chain.
+IS_MAIN = 1
 STEPPED, READ_ONLY, BYPASS = 1, 8, 16
 # What `process` returns when it could not do its work; everything else is a success of some kind.
 FAILED = 0
@@ -189,7 +191,9 @@ class ClapHosted:
             self._load_state(use)
         if use.setting.values:
             self._set_parameters(use)
-        ins, outs = self._ports(True), self._ports(False)
+        ins, sides = self._ports(True)
+        outs, _ = self._ports(False)
+        self.wiring = wired(use, sides)
         self._blocks = Blocks(ins, outs, longest, self._dialect(), self._own_host.transport)
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
         self.latency = 0
@@ -202,18 +206,21 @@ class ClapHosted:
         address = self._plugin.get_extension(self._address, name)
         return kind.from_address(address) if address else None
 
-    def _ports(self, is_input: bool) -> list[int]:
-        """The channel counts of the plugin's input or output ports."""
+    def _ports(self, is_input: bool) -> tuple[list[int], list[bool]]:
+        """The channel counts of the plugin's input or output ports, and for each channel whether it is none of the main
+        port's."""
         ports = self._extension(b"clap.audio-ports", AudioPorts)
         if ports is None:
-            return []
-        counts = []
+            return [], []
+        counts: list[int] = []
+        sides: list[bool] = []
         for index in range(ports.count(self._address, is_input)):
             port = AudioPort()
             if not ports.get(self._address, index, is_input, c.addressof(port)):
                 raise PluginError(f"The plugin does not describe its audio port {index + 1}.")
             counts.append(int(port.channel_count))
-        return counts
+            sides += [not port.flags & IS_MAIN] * int(port.channel_count)
+        return counts, sides
 
     def _dialect(self) -> int:
         """How the plugin wants its notes."""

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ...core.session.plugins import PluginUse
 
 
 class Note(NamedTuple):
@@ -105,6 +107,44 @@ def files_in(folders: Iterable[Path], pattern: str) -> list[Path]:
     return list(found)
 
 
+class Wiring(NamedTuple):
+    """What the inputs of a plugin carry where it stands: the number of a signal each (N, int64), −1 for silence.
+
+    The first `own` signals are the channels of its strip, those after them are what its side-chain hears.
+    """
+
+    signals: NDArray[np.int64]
+    own: int
+
+    def rows(self, count: int, heard: int = 0) -> NDArray[np.int64]:
+        """The row that each input takes of a source with `count` rows, −1 for silence (N, int64). The last `heard` rows
+        are what the side-chain hears; where there are none, it hears what the rest hears."""
+        main = count - heard
+        from_side = main + (self.signals - self.own) % heard if heard else self.signals % main
+        found = np.where(self.signals >= self.own, from_side, self.signals % main)
+        return np.where(self.signals < 0, -1, found)
+
+
+def wired(use: PluginUse, is_side: Sequence[bool]) -> Wiring:
+    """The inputs of a plugin, each of which belongs to its side-chain or not, as hosts connect them.
+
+    A strip of one channel goes to all of them; what is wider than the strip stays silent, and so does a side-chain that
+    nothing was led to.
+    """
+    width = max(use.channels, 1)
+    sides = [False] * len(is_side) if all(is_side) else list(is_side)
+    own = min(width, sides.count(False))
+    signals, mains, heard = [], 0, 0
+    for side in sides:
+        if side:
+            signals.append(own + heard if use.sidechain is not None else -1)
+            heard += 1
+        else:
+            signals.append(0 if width == 1 else mains if mains < width else -1)
+            mains += 1
+    return Wiring(np.array(signals or [-1], np.int64), own)
+
+
 class Hosted(Protocol):
     """A loaded, active plugin. The timed loop calls `int32 call(handle, argument)` once a block.
 
@@ -112,7 +152,7 @@ class Hosted(Protocol):
     other; a plugin without any has one that stays silent. `latency` is what the plugin reports, in samples.
     `made_for` is the block size that it was told of when it was switched on, in samples, and the only one that it may
     be called with; 0 where its standard has no way to tell it. `defers` says that it puts work off, to be done by
-    `settled`. `moves` says how its parameters change while it runs.
+    `settled`. `moves` says how its parameters change while it runs, `wiring` what its inputs carry.
     """
 
     call: int
@@ -122,6 +162,7 @@ class Hosted(Protocol):
     made_for: int
     defers: bool
     moves: Moves
+    wiring: Wiring
     inputs: NDArray[np.float32]
     outputs: NDArray[np.float32]
 

@@ -6,7 +6,7 @@ from ...core.session.plugins import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks
-from .hosted import Move, Moves, Note, Parameter, PluginError, never_fails, no_presets, nowhere, parameter
+from .hosted import Move, Moves, Note, Parameter, PluginError, never_fails, no_presets, nowhere, parameter, wired
 
 
 class HouseHosted:
@@ -26,7 +26,7 @@ class HouseHosted:
         self.latency = self._instance.latency
         self.version = VERSION
         self.made_for, self.defers, self.failures, self.presets = 0, False, never_fails, no_presets
-        self.locate = nowhere
+        self.locate, self.wiring = nowhere, wired(use, (False, False))
 
     moves: Moves = "not"
 

@@ -23,6 +23,7 @@ from .hosted import (
     nowhere,
     parameter,
     text,
+    wired,
 )
 
 INPUT, OUTPUT, CONTROL, AUDIO = 1, 2, 4, 8
@@ -103,6 +104,11 @@ def start_value(hint: RangeHint, rate: int) -> float:
     return (1 - share) * lower + share * upper
 
 
+def is_side_chain(name: str) -> bool:
+    """Whether an input's name says that it is a side-chain: LADSPA has no other way to say so."""
+    return "sidechain" in name.lower().replace("-", "").replace(" ", "")
+
+
 class LadspaHosted:
     """One LADSPA plugin, active (see `hosted.Hosted`). Its function takes the block's length as second argument."""
 
@@ -119,6 +125,7 @@ class LadspaHosted:
                 raise PluginError(f"{use.label} has no port {name!r}.")
             self._controls[names.index(name)] = value
         ins = [k for k, kind in enumerate(kinds) if kind & AUDIO and kind & INPUT]
+        self.wiring = wired(use, [is_side_chain(names[k]) for k in ins])
         outs = [k for k, kind in enumerate(kinds) if kind & AUDIO and kind & OUTPUT]
         self.inputs = np.zeros((max(len(ins), 1), longest), np.float32)
         self.outputs = np.zeros((max(len(outs), 1), longest), np.float32)

@@ -14,7 +14,7 @@ LV2 = "http://lv2plug.in/ns/lv2core#"
 RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 PRESET, LABEL = "http://lv2plug.in/ns/ext/presets#Preset", "http://www.w3.org/2000/01/rdf-schema#label"
 LOAD_DEFAULT = "http://lv2plug.in/ns/ext/state#loadDefaultState"
-UNITS = "http://lv2plug.in/ns/extensions/units#"
+UNITS, PORT_GROUPS = "http://lv2plug.in/ns/extensions/units#", "http://lv2plug.in/ns/ext/port-groups#"
 # How the standard's own units are written, where its description is not installed.
 SYMBOLS = {
     "db": "dB", "hz": "Hz", "khz": "kHz", "mhz": "MHz", "ms": "ms", "s": "s", "min": "min", "pc": "%", "bpm": "BPM",
@@ -170,6 +170,18 @@ def port_unit(of: int, port: int) -> str:
     symbol = text(lib.lilv_world_get(world(), unit, node(f"{UNITS}symbol"), None)) if unit else ""
     found = symbol or SYMBOLS.get(text(unit).removeprefix(UNITS), "")
     lib.lilv_nodes_free(nodes)
+    return found
+
+
+def is_side_chain(of: int, port: int) -> bool:
+    """Whether an audio port is a side-chain, by itself or as one of a group of ports."""
+    lib = library()
+    if lib.lilv_port_has_property(of, port, node(f"{LV2}isSideChain")):
+        return True
+    groups = lib.lilv_port_get_value(of, port, node(f"{PORT_GROUPS}group"))
+    group = lib.lilv_nodes_get_first(groups) if groups else None
+    found = bool(group and lib.lilv_world_get(world(), group, node(f"{PORT_GROUPS}sideChainOf"), None))
+    lib.lilv_nodes_free(groups)
     return found
 
 

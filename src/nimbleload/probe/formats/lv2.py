@@ -25,6 +25,7 @@ from .hosted import (
     Preset,
     never_fails,
     parameter,
+    wired,
 )
 from .lv2_native import (
     CHUNK,
@@ -142,6 +143,8 @@ class Ports:
         self.symbols: dict[str, int] = {}
         self.inputs_of_control: list[int] = []
         audio: dict[bool, list[int]] = {True: [], False: []}
+        # Which of the audio inputs belong to a side-chain.
+        self.sides: list[bool] = []
         self.events: dict[bool, list[int]] = {True: [], False: []}
         # Which of the event inputs (counted among these) want to hear where the piece is.
         self.timed: set[int] = set()
@@ -160,6 +163,8 @@ class Ports:
             self.symbols[symbol] = index
             if is_a["audio"]:
                 audio[is_a["input"]].append(index)
+                if is_a["input"]:
+                    self.sides.append(lilv.is_side_chain(plugin, port))
             elif is_a["control"]:
                 self.places[index] = self.controls.ctypes.data + 4 * index
                 if is_a["input"]:
@@ -204,6 +209,7 @@ class Lv2Hosted:
                 raise PluginError(f"{use.label} has no port {name!r}.")
             self._ports.controls[self._ports.symbols[name]] = value
         self.inputs, self.outputs = self._ports.inputs, self._ports.outputs
+        self.wiring = wired(use, self._ports.sides)
         self._queue = np.zeros(QUEUE_BYTES // 8 + 2, np.int64)
         self._features = self._make_features(frames)
         ins, outs = self._ports.events[True], self._ports.events[False]

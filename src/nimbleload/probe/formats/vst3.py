@@ -31,16 +31,19 @@ from .hosted import (
     files_in,
     parameter,
     text,
+    wired,
 )
 from .piece import BEATS_A_BAR, TEMPO, Piece
 from .vst3_abi import (
     AUDIO,
+    AUX,
     BOOL,
     BUSY,
     BYPASS,
     COMPONENT,
     CONTEXT,
     CONTROLLER,
+    DEFAULT_ACTIVE,
     EVENT,
     FACTORY_2,
     INPUT,
@@ -190,6 +193,8 @@ class Vst3Hosted:
         self._tell_controller()
         self._arrange(use.channels)
         ins, outs = (self._buses(direction) for direction in (INPUT, OUTPUT))
+        self._hears = use.sidechain is not None
+        self.wiring = wired(use, self._sides())
         self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
         self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
@@ -350,14 +355,23 @@ class Vst3Hosted:
         parts = [(b"Comp", component), *([(b"Cont", controller)] if controller else [])]
         return preset_file(self._cid, parts)
 
+    def _bus(self, media: int, direction: int, number: int) -> BusInfo:
+        info = BusInfo()
+        self._component.call(8, media, direction, number, c.byref(info), kinds=(INT, INT, INT, POINTER))
+        return info
+
     def _buses(self, direction: int) -> list[int]:
-        """The channel counts of the audio buses of one direction; all of them are switched on."""
-        counts = []
-        for number in range(self._component.call(7, AUDIO, direction, kinds=(INT, INT))):
-            info = BusInfo()
-            self._component.call(8, AUDIO, direction, number, c.byref(info), kinds=(INT, INT, INT, POINTER))
-            counts.append(int(info.channels))
-        return counts
+        """The channel counts of the audio buses of one direction."""
+        count = self._component.call(7, AUDIO, direction, kinds=(INT, INT))
+        return [int(self._bus(AUDIO, direction, number).channels) for number in range(count)]
+
+    def _sides(self) -> list[bool]:
+        """Of each channel that goes in, whether it is none of a main bus."""
+        found = []
+        for number in range(self._component.call(7, AUDIO, INPUT, kinds=(INT, INT))):
+            info = self._bus(AUDIO, INPUT, number)
+            found += [info.kind == AUX] * int(info.channels)
+        return found
 
     @staticmethod
     def _bus_buffers(buses: list[int], samples: np.ndarray) -> tuple[Any, list[Any]]:
@@ -369,10 +383,14 @@ class Vst3Hosted:
         made = [BusBuffers(n, 0, c.addressof(p)) for n, p in zip(buses, pointers, strict=True)]
         return (BusBuffers * max(len(buses), 1))(*made), pointers
 
-    def _switch_buses(self, on: bool) -> None:
+    def _switch_buses(self) -> None:
+        """Main buses are on, a side-chain where something was led to it, and further outputs that want to be."""
         for media in (AUDIO, EVENT):
             for direction in (INPUT, OUTPUT):
                 for number in range(self._component.call(7, media, direction, kinds=(INT, INT))):
+                    info = self._bus(media, direction, number)
+                    wanted = self._hears if direction == INPUT else bool(info.flags & DEFAULT_ACTIVE)
+                    on = media == EVENT or info.kind != AUX or wanted
                     self._component.call(10, media, direction, number, on, kinds=(INT, INT, INT, BOOL))
 
     def _activate(self, frames: int) -> None:
@@ -380,7 +398,7 @@ class Vst3Hosted:
         if self._processor.call(7, c.byref(setup), kinds=(POINTER,)) != OK:
             raise PluginError(f"{self._label} refuses {self._rate} Hz with blocks of up to {frames} samples.")
         self.made_for = frames
-        self._switch_buses(True)
+        self._switch_buses()
         if self._component.call(11, True, kinds=(BOOL,)) != OK:
             raise PluginError(f"{self._label} refuses to be switched on.")
         self._processor.call(8, True, kinds=(BOOL,))

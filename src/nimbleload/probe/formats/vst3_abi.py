@@ -19,6 +19,8 @@ from .piece import BEATS_A_BAR, PLACES, beat_at
 OK = 0
 AUDIO, EVENT = 0, 1
 INPUT, OUTPUT = 0, 1
+# The kind of a bus that is none of the main ones, and of its flags that it wants to be on from the start.
+AUX, DEFAULT_ACTIVE = 1, 1
 INT, BOOL, POINTER = c.c_int32, c.c_uint8, c.c_void_p
 
 
