@@ -11,9 +11,10 @@ from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.options import options
 from nimbleload.core.decisions.rendering import audio_bytes, audio_seconds
+from nimbleload.core.load.rehearsal import Rehearsal
 from nimbleload.core.optimise.weigh import weigh
-from nimbleload.core.session.computer import Machine
-from nimbleload.core.survey import instant, saving, survey, worst_seconds
+from nimbleload.core.session.computer import Host, Machine
+from nimbleload.core.survey import foreseen, instant, saving, survey, to_rehearse, worst_seconds
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
 
 
@@ -40,6 +41,19 @@ def test_ladder_block_and_piece_say_the_same(seed):
         plugins = sum(at.use_costs[u.id] for u in strip.live_uses())
         overhead = host.strip_overhead + host.plugin_overhead * len(strip.live_uses())
         assert plugins + overhead / of.machine.speed == pytest.approx(at.strip_costs[i])
+
+
+def test_a_rehearsal_is_foreseen_with_its_own_time_beside_the_plugins():
+    """The host that the session is for takes 40 µs a strip, and works ahead in parts; the rehearsal took 2 µs."""
+    host = Host(1, 40e-6, 5e-6, parts=2)
+    of = session(track("a", "p", output="main"), track("b", "q", output="main"), host=host)
+    cards = cards_for(of, {"p": 1e-3, "q": 2e-3})
+    here = survey(to_rehearse(of), Plan(), cards, Machine(1), 256)
+    assert here.session.host == Host()
+    outcome = Rehearsal(256, 48000, 1.0, 1, True, True, (0.6,), 0, {}, {}, {}, (0.6,), 2e-6, 0.0, 1.0)
+    predicted = foreseen(here, instant(here, 1.0), outcome)
+    assert predicted.typical * here.deadline == pytest.approx(3e-3 + 3 * 2e-6)
+    assert predicted.strips.tolist() == pytest.approx([1e-3 + 2e-6, 2e-3 + 2e-6, 2e-6])
 
 
 def test_an_odd_buffer_gets_a_rung_of_its_own():

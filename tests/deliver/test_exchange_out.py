@@ -248,3 +248,14 @@ def test_devices_of_a_session_made_here_are_found_by_their_place(tmp_path, folde
     made = exchange_out.write(target, source, session, Plan((Decision("off", "track1", "plugin2"),)), {}, folder)
     assert made.done == ("Keys: comp switched off",)
     assert live(dawproject.read(target).session.strip("track1")) == ["eq"]
+
+
+def test_a_damaged_file_in_the_archive_is_a_sentence_and_nothing_is_written(source, folder):
+    with zipfile.ZipFile(source) as archive:
+        place = archive.getinfo("audio/a.wav").header_offset
+    content = source.read_bytes()
+    at = content.index(b"sound", place)
+    source.write_bytes(content[:at] + b"zound" + content[at + 5 :])
+    with pytest.raises(WriteError, match=r"b.dawproject was not written: “audio/a.wav” in a.dawproject is damaged"):
+        written(source, folder, Plan((Decision("freeze", "t"),)))
+    assert not source.with_name("b.dawproject").exists()

@@ -12,7 +12,7 @@
    straight line from what it heard last (VST3), or for a block; as CLAP it is silent in its first block if it hears of
    another value there than it was switched on with; KEYED has a
    side-chain, gives its input times what that hears, truly 77 samples late, and takes 200 µs more while it hears
-   something (as VST3: and its bus is switched on). */
+   something (as VST3: and its bus is switched on); COLD takes 100 µs more when it was not called for 0.6 ms. */
 #define _GNU_SOURCE
 #include <stdbool.h>
 #include <stdint.h>
@@ -29,7 +29,7 @@ typedef struct {
   long struck;
   float extra, quality; unsigned calls, held; unsigned long silent; float *ports[6];
   uint32_t announced; bool ready; const void *host; /* CLAP's host, or LV2's schedule */
-  const float *side; bool side_on; float line[77]; unsigned at;
+  long last; const float *side; bool side_on; float line[77]; unsigned at;
 } own_t;
 
 #ifdef ONLY_ANNOUNCED
@@ -135,9 +135,15 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
     return;
   }
   if (MOVING) { part(o, in, out, 0, n, o->extra); return; }
+#ifdef COLD
+  bool cold = o->last && now() - o->last > 600000;
+#else
+  bool cold = false;
+#endif
   bool other = o->announced && n != o->announced;
   if ((ONLY && other) || (LATER && !o->ready)) { memcpy(out, in, n * sizeof *out); return; }
   long end = now() + 20000 + (o->quality > 0.5f ? 40 : 20) * (long)n + (long)(o->extra * 1000);
+  if (cold) end += 100000;
   if (SLOW && other) end += 7 * (20000 + 20L * n);
   end += STRUCK ? (o->struck > 0) * 200000L : 50000L * o->held;
   o->struck -= n;
@@ -155,6 +161,7 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
   have_helped();
   while (now() < end) {}
   wait_for_help();
+  o->last = now();
 }
 
 #if defined LADSPA

@@ -12,7 +12,7 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 
 SOURCE = Path(__file__).with_name("known.c")
-KEYED = 200e-6
+KEYED, COLD = 200e-6, 100e-6
 CALL, SAMPLE, BURST, PERIOD, WAKE, TAIL, TAIL_SECONDS = 20e-6, 20e-9, 100e-6, 16, 200e-6, 30e-6, 1.0
 NOTE, HELPED, STRUCK, STRUCK_SAMPLES, PEAK = 50e-6, 100e-6, 200e-6, 9600, 200e-6
 IDENTIFIERS = {

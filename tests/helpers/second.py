@@ -11,7 +11,7 @@ import random
 
 import msgspec
 
-from nimbleload.core.cards.card import Cell, Company, CostCard, Polyphony, Upkeep
+from nimbleload.core.cards.card import Cell, Company, CostCard, Paced, Polyphony, Upkeep
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import PluginUse
 from nimbleload.core.session.session import Session
@@ -185,6 +185,11 @@ class Second:
             curve = card.company[0]
             added = running_max([max(x / curve.seconds[0] - 1, 0.0) for x in curve.seconds])
             extra = line(self.touched(), curve.touched, added, 1.0)
+        if card.paced and not self.machine.is_another:
+            # On the line over the logarithm of the size, between the sizes it was measured at.
+            (small, low), (large, high) = ((p.buffer, max(p.paced / p.row - 1, 0.0)) for p in card.paced)
+            part = min(max(math.log2(size / small) / math.log2(large / small), 0.0), 1.0)
+            extra = max(extra, low + part * (high - low))
         seconds *= calls * (1 + extra) * self.session.host.plugin_factor / self.machine.speed
         beside = card.upkeep.beside if card.upkeep is not None else 1.0
         return seconds, seconds * (beside - 1)
@@ -299,7 +304,8 @@ class Second:
         nodes, deps = {}, {}
         for part in range(parts):
             for key, seconds in cost.items():
-                nodes[key, part] = seconds / parts
+                # In steps of a femtosecond, in which sums are exact: else the last digits say who goes first.
+                nodes[key, part] = round(seconds / parts * 2**50) / 2**50
                 deps[key, part] = {(w, part) for w in waits[key]} | ({(key, part - 1)} if part else set())
         for strip, p in cost:
             if (strip, p + 1) in cost:
@@ -467,6 +473,8 @@ def random_card(rng: random.Random, key, use: PluginUse) -> CostCard:
     upkeep = Upkeep(0, rng.randint(0, 1 << 20), 0.0, 0.0, 0.0, rng.choice((1.0, rng.uniform(1.0, 1.6))))
     company = (Company(RATE, 256, (0, 1 << 20, 1 << 22), (1.0, rng.uniform(0.9, 1.3), rng.uniform(1, 1.5))),)
     curve = (Polyphony(RATE, 256, (1, 2, 3), (1e-4, 2.5e-4, 3e-4)),) if use.voices else ()
+    apart = random.Random(seconds)
+    paced = tuple(Paced(RATE, size, 1e-4, 1e-4 * apart.uniform(0.9, 1.5)) for size in (64, 512))
     tail, listened = rng.choice(((None, None), (0.0, None), (0.7, None), (None, 15.0)))
     return CostCard(key, use.label, cells, tail=tail, upkeep=upkeep, company=company if rng.random() < 0.6 else (),
-                    polyphony=curve, listened=listened)  # fmt: skip
+                    polyphony=curve, listened=listened, paced=paced if apart.random() < 0.5 else ())  # fmt: skip

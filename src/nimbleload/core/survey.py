@@ -18,6 +18,7 @@ from .decisions.alike import Group, groups, similar
 from .decisions.apply import apply, tail_traps
 from .decisions.decision import Decision, KeptPlan, Plan
 from .load.case import Case, case
+from .load.costs import in_states
 from .load.figures import NUMBERS
 from .load.host_fit import HostFit, MeterReading, fit_host
 from .load.host_seen import HostSeen, buffer_of, host_of
@@ -27,7 +28,7 @@ from .load.load_map import LoadMap, load_map, word, worst_moments
 from .load.peaks import DRAWS, Peaks, draw
 from .load.prepared import Prepared, prepare
 from .load.ranking import Basis, Ranking, Stretch, at_moment, ranking
-from .load.rehearsal import Prediction
+from .load.rehearsal import Prediction, Rehearsal
 from .load.seen import Against, against, played
 from .piece.moments import FULL, SILENT
 from .session.computer import BUFFER_SIZES, Machine, deadline
@@ -80,11 +81,13 @@ class Survey(NamedTuple):
 
 
 class Parts(NamedTuple):
-    """What a load is made of, as fractions of the deadline: the plugins' own work, the host's, the computer's."""
+    """What a load is made of, as fractions of the deadline: the plugins' own work, the host's, and what the computer
+    adds by interrupting (`computer`) and by what it does to the caches between two blocks (`cold`)."""
 
     own: float
     host: float
     computer: float
+    cold: float = 0.0
 
 
 class Instant(NamedTuple):
@@ -201,7 +204,8 @@ def _parts(of: Survey, states: NDArray[np.int16], load: float) -> Parts:
         return Parts(load, 0.0, 0.0)
     computer = load * chosen.costs.interrupted / (1 + chosen.costs.interrupted)
     host = load * float(chosen.costs.overhead.sum()) / work
-    return Parts(load - computer - host, host, computer)
+    cold = load * float(in_states(chosen.costs.cold, states).sum()) / work / (1 + chosen.costs.interrupted)
+    return Parts(load - computer - host - cold, host, computer, cold)
 
 
 def _even(found: Played, threads: int) -> float:
@@ -294,8 +298,10 @@ def block_with(of: Survey, row: NDArray[np.float64]) -> Block:
 def prediction(of: Survey, at: Instant) -> Prediction:
     """What a rehearsal of this moment is expected to show."""
     drawn = peaks(of, at)
+    alone = draw(of.case, of.case.moments.states[at.moment], interrupted=False)
     here = sum(at.shares.get(name, 0.0) for name in OWN)
-    return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs, bool(at.shares) and here < 0.5)
+    is_foreign = bool(at.shares) and here < 0.5
+    return Prediction(drawn.typical, drawn.bad, at.strip_costs, at.use_costs, is_foreign, 1.0, alone.typical, alone.bad)
 
 
 class Compared(NamedTuple):
@@ -328,10 +334,28 @@ def compared_with(of: Survey, at: Instant, seen: Seen, plugins: Mapping[str, Plu
     return Compared(at.second, of.buffer, at.rung(of.buffer).load, typical, work, engine, found)
 
 
-def to_rehearse(session: Session) -> Session:
-    """The session in a host that does what a rehearsal does: every block at once and as a whole, on all cores given."""
-    host = msgspec.structs.replace(session.host, cores_left_free=0, read_ahead=0, parts=1)
+def to_rehearse(session: Session, overhead: float = 0.0) -> Session:
+    """The session in a host that does what a rehearsal does: every block at once and as a whole, on all cores given.
+
+    It takes `overhead` (seconds) a strip beside the plugins, as the rehearsal itself has shown.
+    """
+    host = msgspec.structs.replace(
+        session.host, cores_left_free=0, read_ahead=0, parts=1, strip_overhead=overhead, plugin_overhead=0.0
+    )
     return msgspec.structs.replace(session, host=host)
+
+
+def foreseen(of: Survey, at: Instant, outcome: Rehearsal) -> Prediction:
+    """What was to be expected of a rehearsal of this moment, with what it took beside the plugins itself: it is a host
+    of its own, and what that takes says nothing of how well plugins were predicted. It counts at the clock at which the
+    cores went meanwhile."""
+    session, measured_at = to_rehearse(of.session, outcome.overhead), of.planned.figures.clock
+    played_at = outcome.undisturbed.clock or outcome.clock
+    slower = played_at / measured_at if measured_at > 0 and played_at > 0 else 1.0
+    host = msgspec.structs.replace(session.host, plugin_factor=session.host.plugin_factor * slower)
+    session = msgspec.structs.replace(session, host=host)
+    again = survey(session, of.plan, of.planned.cards, of.machine, of.buffer)
+    return prediction(again, instant(again, at.second))._replace(clock=slower)
 
 
 def priority(of: Survey, at: Instant) -> NDArray[np.float64]:

@@ -5,9 +5,11 @@ The original is never touched. Everything that did not change is the same, byte 
 
 from __future__ import annotations
 
+import errno
 import re
 import shutil
 import zipfile
+import zlib
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from pathlib import Path
@@ -94,7 +96,7 @@ def repack(
     source: Path, target: Path, xml: bytes, files: Mapping[str, bytes] = NOTHING, left: Collection[str] = ()
 ) -> None:
     """Writes an archive with another project in it, with more files and without those that are `left` out; all else as
-    it was, a part at a time. OSError if it cannot be written; then nothing is."""
+    it was, a part at a time. OSError if it cannot be written, or a file in it cannot be read; then nothing is."""
     with (
         zipfile.ZipFile(source) as old,
         atomic.replacing(target) as fresh,
@@ -104,8 +106,12 @@ def repack(
             if entry.filename == WHERE:
                 new.writestr(copy(entry), xml)
             elif entry.filename not in files and entry.filename not in left:
-                with old.open(entry) as there, new.open(copy(entry), "w") as made:
-                    shutil.copyfileobj(there, made, PIECE)
+                try:
+                    with old.open(entry) as there, new.open(copy(entry), "w") as made:
+                        shutil.copyfileobj(there, made, PIECE)
+                except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
+                    said = f"“{entry.filename}” in {source.name} is damaged ({error})"
+                    raise OSError(errno.EIO, said) from error
         for name, content in files.items():
             new.writestr(name, content, zipfile.ZIP_STORED)
 

@@ -17,6 +17,7 @@ from ..core.cards.card import (
     Condition,
     Inputs,
     Null,
+    Paced,
     Polyphony,
     Position,
     Silence,
@@ -31,12 +32,14 @@ from .formats.hosted import Hosted, Note, PluginError
 from .inputs import find_inputs
 from .neighbour import find_slowdown
 from .pace import Pace
+from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
 from .signal import CHORD_CYCLE, CYCLE, chord, musical, released
 from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
 from .truth import find_truth, null_against
 from .upkeep import taken
+from .witness import CLOCK
 
 CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)
@@ -67,6 +70,7 @@ class Details(NamedTuple):
     upkeep: Upkeep
     polyphony: tuple[Polyphony, ...]
     inputs: Inputs | None
+    paced: tuple[Paced, ...]
 
 
 class Measurement:
@@ -92,6 +96,7 @@ class Measurement:
         self._overhead = overhead_ns()
         self._pace = Pace(best_pace)
         self._tail: float | None = None
+        self._clock = 0.0
         self._alive = alive
 
     def facts(self) -> Facts:
@@ -173,6 +178,9 @@ class Measurement:
         for frames in (size for size in SIZES if size <= longest):
             company.append(find_company(*own, frames, cache, self._overhead, tail))
             alive()
+        paced = []
+        for frames in (size for size in PACED_SIZES if size <= longest):
+            paced.append(find_paced(self._hosted, self._loop, self._notes, self._rate, frames, self._overhead, alive))
         silence = find_silence(
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
@@ -186,7 +194,7 @@ class Measurement:
             inputs = find_inputs(self._hosted, self._loop.source, self._rate, self._pace, *own_time, self._alive)
         alive()
         upkeep = self._upkeep(cache, others, load_seconds, load_another)
-        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs)
+        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, tuple(paced))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""
@@ -255,7 +263,16 @@ class Measurement:
 
         Runs during which it was slower are made again, a few times at most; then the fastest ones are taken.
         """
-        runs, quiet = self._pace.quiet_runs(run, self._effort.runs)
+        clocks: list[float] = []
+
+        def looked_at() -> NDArray[np.int64]:
+            made = run()
+            clocks.append(float(np.median(self._loop.told[:, CLOCK])) / 1e9)
+            return made
+
+        runs, quiet = self._pace.quiet_runs(looked_at, self._effort.runs)
+        # The least of each block is from the run at the highest clock.
+        self._clock = min(clocks)
         best = np.array(sorted(runs, key=np.sum)[: self._effort.runs])
         return best, quiet and _is_quiet(best)
 
@@ -293,7 +310,7 @@ class Measurement:
     ) -> Cell:
         """The least over the runs (R, B, ns) is the plugin's own time for each block; the rest is the machine's."""
         made = summarise(np.maximum(runs - self._overhead, 0), quiet, self._rate, frames, condition)
-        return msgspec.structs.replace(made, aside=aside)
+        return msgspec.structs.replace(made, aside=aside, clock=self._clock)
 
 
 def _is_quiet(runs: NDArray[np.int64]) -> bool:

@@ -4,7 +4,20 @@ from __future__ import annotations
 
 import msgspec
 
-from ..core.cards.card import Cell, Company, Effect, Inputs, Null, Polyphony, Position, Silence, Sweep, Truth, Upkeep
+from ..core.cards.card import (
+    Cell,
+    Company,
+    Effect,
+    Inputs,
+    Null,
+    Paced,
+    Polyphony,
+    Position,
+    Silence,
+    Sweep,
+    Truth,
+    Upkeep,
+)
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse
@@ -174,13 +187,14 @@ class ClosedMessage(msgspec.Struct, frozen=True, tag="closed"):
 
 
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
-    """What is found at few buffer sizes: company, silence, upkeep, and cost against notes, or against other input."""
+    """What is found at few buffer sizes: company, pace, silence, upkeep, and cost against notes, or other input."""
 
     company: tuple[Company, ...]
     silence: Silence
     upkeep: Upkeep
     polyphony: tuple[Polyphony, ...] = ()
     inputs: Inputs | None = None
+    paced: tuple[Paced, ...] = ()
 
 
 class SweepMessage(msgspec.Struct, frozen=True, tag="sweep"):

@@ -7,8 +7,9 @@ import threading
 import time
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ..core.load.rehearsal import Rehearsal
+from ..core.load.rehearsal import Rehearsal, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
 from .formats.hosted import Hosted, Note
@@ -17,6 +18,7 @@ from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, St
 from .pace import Pace
 from .signal import chord, musical
 from .stage import Performed, Stage, settle_thread
+from .witness import least_units, looks, undisturbed, usual
 
 LEAD_SECONDS = 0.5
 
@@ -28,6 +30,10 @@ LOCK_ALL = 3
 
 
 WATCHED = 64
+
+
+# How often the witness is asked on each core before anything is played.
+WITNESSED_FIRST = 5000
 
 
 def rehearse(request: StageRequest, send) -> None:
@@ -45,6 +51,7 @@ def rehearse(request: StageRequest, send) -> None:
     source, priority = musical(2, session.rate), np.array(request.priority)
     stage = Stage(graph, plugins, feeding(session), sounds, priority, source, request.buffer)
     locked = ctypes.CDLL(None).mlockall(LOCK_ALL) == 0
+    before = looked_at(request.cores)
     block = deadline(request.buffer, session.rate)
     lead = int(LEAD_SECONDS / block) + 1
     blocks = min(lead + int(request.seconds / block), MOST_BLOCKS)
@@ -57,7 +64,7 @@ def rehearse(request: StageRequest, send) -> None:
         return True
 
     made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)
-    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused)))
+    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused, before)))
 
 
 def load_all(
@@ -103,8 +110,9 @@ def outcome(
     real_time: bool,
     locked: bool,
     refused: dict[str, str],
+    before: NDArray[np.int64],
 ) -> Rehearsal:
-    """What was played after the lead-in, in figures."""
+    """What was played after the lead-in, in figures. `before` is what the witness told before (n, COLUMNS, ns)."""
     session, played = request.session, slice(min(lead, made.done - 1), made.done)
     period = deadline(request.buffer, session.rate) * 1e9
     due, begin, end = made.due[played], made.begin[played], made.end[played]
@@ -112,6 +120,10 @@ def outcome(
     uses = made.use_times[played]
     span = max(float(end[-1] - due[0]), 1.0) if len(end) else 1.0
     busy = [float(tasks[made.task_core[played] == core].sum()) / span for core in range(len(request.cores))]
+    told = made.witnessed[played]
+    best = min(least_units(before), least_units(told))
+    clock, units = usual(told, best)
+    quiet = undisturbed(told, best)
     ids = [strip.id for strip in session.strips]
     is_on = [strip.enabled for strip in session.strips]
     means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
@@ -124,8 +136,34 @@ def outcome(
         {i: float(p) for i, p, o in zip(ids, peaks, is_on, strict=True) if o},
         dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
         float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
-        after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused,
+        after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock, units,
+        Undisturbed(
+            float(quiet.mean()) if len(quiet) else 0.0, tuple((((end - begin) / period)[quiet]).tolist()),
+            usual(told[quiet], best)[0],
+            {i: float(m) for i, m, o in zip(ids, mean_of(tasks[quiet]), is_on, strict=True) if o},
+            dict(zip(placed, mean_of(uses[quiet]).tolist(), strict=True)),
+        ),
     )  # fmt: skip
+
+
+def mean_of(times: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.float64]:
+    """The mean of each column (ns) in seconds; 0 where there is no row."""
+    return times.mean(axis=0) / 1e9 if len(times) else np.zeros(times.shape[1])
+
+
+def looked_at(cores: tuple[int, ...]) -> NDArray[np.int64]:
+    """What the witness tells of these cores (n, COLUMNS, ns), one after the other."""
+    found: list[NDArray[np.int64]] = []
+
+    def look(core: int) -> None:
+        settle_thread(core)
+        found.append(looks(WITNESSED_FIRST))
+
+    for core in cores:
+        thread = threading.Thread(target=look, args=(core,))
+        thread.start()
+        thread.join()
+    return np.concatenate(found)
 
 
 def after_rest(core: int, busy: float, period: float, blocks: int = 60) -> float:

@@ -303,6 +303,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         polyphony = (*(c for c in card.polyphony if c.rate not in rates), *message.polyphony)
         more = {"company": company, "silence": message.silence, "upkeep": message.upkeep, "polyphony": polyphony}
         more["inputs"] = message.inputs
+        more["paced"] = (*(c for c in card.paced if c.rate not in rates), *message.paced)
         return msgspec.structs.replace(card, **more), None
     if isinstance(message, NullsMessage):
         made = {(null.setting, null.voices) for null in message.nulls}

@@ -23,6 +23,7 @@ from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, again
+from .witness import COLUMNS, attest
 
 CHANNELS = 2
 F32 = np.zeros(0, np.float32)
@@ -35,6 +36,8 @@ CALL, HANDLE, FIRST, AGAIN, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, ST
 )
 I64 = np.zeros(0, np.int64)
 RELAXATIONS = 16
+# So long before a block is due nothing is looked at any more.
+WITNESS_NS = 30_000
 
 
 @njit(inline="always")
@@ -83,7 +86,7 @@ def _feed(task, buses, feeder_first, feeders, source, sounds, at, frames):
 def _perform(
     number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
     buses, feeder_first, feeders, source, sounds, use_times, task_begin, task_end, task_core, block_due, block_begin,
-    block_end, clock,
+    block_end, witnessed, told, clock,
 ):  # fmt: skip
     """One thread's part in all blocks. Times are in nanoseconds on the monotonic clock."""
     flush_denormals()
@@ -138,6 +141,11 @@ def _perform(
                     add_atomic(shared + 8 * SHIFT, block_end[k] - due - period)
                 store_atomic(shared + 8 * (DONE + k % 2), 0)
                 store_atomic(shared + 8 * READY, k + 1)
+        # The block is through: what the computer is doing meanwhile is looked at, if there is time.
+        if now(clock) < due + period - WITNESS_NS:
+            attest(told, clock)
+            for column in range(COLUMNS):
+                witnessed[k, number, column] = told[column]
 
 
 class Performed(NamedTuple):
@@ -145,7 +153,8 @@ class Performed(NamedTuple):
 
     `task_begin`, `task_end` (B, S, int64), `task_core` (B, S, int8), `use_times` (B, U, int32), `begin` and `end`
     (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, the next one is
-    due at once. `done` blocks were played.
+    due at once. `witnessed` (B, T, 2, int64) is what the witness took on each thread after each block, 0 where there
+    was no time for it. `done` blocks were played.
     """
 
     task_begin: NDArray[np.int64]
@@ -155,6 +164,7 @@ class Performed(NamedTuple):
     due: NDArray[np.int64]
     begin: NDArray[np.int64]
     end: NDArray[np.int64]
+    witnessed: NDArray[np.int64]
     done: int
 
 
@@ -220,6 +230,7 @@ class Stage:
         task_begin, task_end = (np.zeros((blocks, tasks), np.int64) for _ in range(2))
         task_core, use_times = np.zeros((blocks, tasks), np.int8), np.zeros((blocks, uses), np.int32)
         due, begin, end = (np.zeros(blocks, np.int64) for _ in range(3))
+        witnessed = np.zeros((blocks, len(cores), COLUMNS), np.int64)
         graph, self._counters[:] = self._graph, 0
         waits = graph.waits.astype(np.int64)
         left, claims = waits.copy(), np.zeros(tasks, np.int64)
@@ -228,12 +239,12 @@ class Stage:
 
         def play(number: int) -> None:
             is_real_time[number] = settle(cores[number])
-            clock = np.zeros(4, np.int64)
+            clock, told = np.zeros(4, np.int64), np.zeros(COLUMNS, np.int64)
             _perform(
                 number, blocks, self._frames, starting, period, self._by_rank, graph.first, graph.successors, waits,
                 left, claims, self._counters, self._use_first, self._uses, self._buses, self._feeder_first,
                 self._feeders, self._source, self._sounds, use_times, task_begin, task_end, task_core, due, begin, end,
-                clock.ctypes.data,
+                witnessed, told, clock.ctypes.data,
             )  # fmt: skip
 
         players = [threading.Thread(target=play, args=(number,), daemon=True) for number in range(len(cores))]
@@ -241,14 +252,14 @@ class Stage:
             player.start()
         while any(player.is_alive() for player in players):
             players[0].join(0.2)
-            made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, int(self._counters[READY]))
-            if not watch(made):
+            so_far = int(self._counters[READY])
+            if not watch(Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, so_far)):
                 self._counters[STOP] = 1
                 break
         for player in players:
             player.join(5)
         done = int(self._counters[READY])
-        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, done)
+        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, done)
         for times in (task_begin, task_end, due, begin, end):
             times -= starting
         return made, all(is_real_time)

@@ -17,7 +17,7 @@ from ..core.session.edits import empty
 from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.time_edits import set_length, set_rate, set_tempo
-from ..core.survey import instant, prediction, survey, to_rehearse
+from ..core.survey import foreseen, instant, survey, to_rehearse
 from ..core.told.how_many import how_often, not_known, sentence
 from ..core.told.rehearsal import tried_words
 from ..core.units import milliseconds, percent
@@ -183,7 +183,8 @@ def howmany(
         # What is predicted is this computer, whatever the session is planned for.
         on = Machine(min(machine.cores, own_cores()))
         of = survey(to_rehearse(copies(here.more)), Plan(), cards, on, saved.buffer)
-        tried = prediction(of, instant(of)), rehearsed(of, instant(of), seconds)
+        outcome = rehearsed(of, instant(of), seconds)
+        tried = foreseen(of, instant(of), outcome), outcome
     if json:
         figures = {"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing}
         show_json(figures | ({"rehearsal": tried[1]} if tried is not None else {}))

@@ -8,7 +8,7 @@ import time
 import click
 
 from ..core.load.rehearsal import Rehearsal
-from ..core.survey import Instant, Survey, instant, prediction
+from ..core.survey import Instant, Survey, foreseen, instant
 from ..core.told.rehearsal import checks, conditions, taken, verdict
 from ..core.units import clock, microseconds
 from ..probe import rehearsal
@@ -33,7 +33,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     of = surveyed(file, buffer, min(cores or available, available), here=True)
     moment = instant(of, None if at is None else position(at))
     outcome = rehearsed(of, moment, seconds)
-    predicted = prediction(of, moment)
+    predicted = foreseen(of, moment, outcome)
     compared = checks(of.planned.session, predicted, outcome)
     if json:
         show_json({

@@ -22,6 +22,7 @@ from ..core.cards.card import (
     Inputs,
     Made,
     Null,
+    Paced,
     Polyphony,
     Position,
     Provenance,
@@ -46,7 +47,7 @@ CREATE TABLE IF NOT EXISTS cell (
   mean REAL NOT NULL, median REAL NOT NULL, p95 REAL NOT NULL, p99 REAL NOT NULL, p999 REAL NOT NULL,
   largest REAL NOT NULL, jitter REAL NOT NULL, quiet INTEGER NOT NULL, sequence BLOB NOT NULL, made REAL NOT NULL,
   watched REAL NOT NULL DEFAULT 0, interruptions INTEGER NOT NULL DEFAULT 0, interrupted BLOB NOT NULL DEFAULT x'',
-  aside REAL NOT NULL DEFAULT 0,
+  aside REAL NOT NULL DEFAULT 0, clock REAL NOT NULL DEFAULT 0,
   PRIMARY KEY (card, rate, buffer, condition));
 """
 FORMAT = 6
@@ -58,6 +59,7 @@ ADDED = (
     (4, "cell", "interruptions INTEGER NOT NULL DEFAULT 0"),
     (4, "cell", "interrupted BLOB NOT NULL DEFAULT x''"),
     (5, "cell", "aside REAL NOT NULL DEFAULT 0"),
+    (6, "cell", "clock REAL NOT NULL DEFAULT 0"),
 )
 # Since when a card's key says whether a side-chain was led to it: earlier tables are made anew with that in their key.
 KEYED_SINCE = 6
@@ -89,6 +91,7 @@ class Details(msgspec.Struct, frozen=True):
     nulls: tuple[Null, ...] = ()
     made: Made | None = None
     inputs: Inputs | None = None
+    paced: tuple[Paced, ...] = ()
 
 
 class LibraryError(Exception):
@@ -167,7 +170,7 @@ class Library:
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
         parts = (
             card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony, card.listened,
-            card.nulls, card.made, card.inputs,
+            card.nulls, card.made, card.inputs, card.paced,
         )  # fmt: skip
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
@@ -191,10 +194,11 @@ class Library:
                 self._drop_if_made_otherwise(card, machine or self.machine)
                 row = self._card_row(card, machine or self.machine)
                 self._db.executemany(
-                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     [
                         (row, c.rate, c.buffer, c.condition, c.mean, c.median, c.p95, c.p99, c.p999, c.largest,
-                         c.jitter, c.quiet, c.sequence, time.time(), c.watched, c.interruptions, c.interrupted, c.aside)
+                         c.jitter, c.quiet, c.sequence, time.time(), c.watched, c.interruptions, c.interrupted, c.aside,
+                         c.clock)
                         for c in cells
                     ],
                 )  # fmt: skip
@@ -238,6 +242,7 @@ class Library:
             card = CostCard(
                 key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
+                more.paced,
             )  # fmt: skip
             wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
         except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
@@ -256,7 +261,7 @@ class Library:
     def _cells(self, row: int, provenance: Provenance) -> tuple[Cell, ...]:
         query = (
             "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence, watched, "
-            "interruptions, interrupted, aside "
+            "interruptions, interrupted, aside, clock "
             "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC"
         )
         return tuple(

@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from ..core.cards.card import Cell, Company, CostCard, Inputs, Polyphony, Upkeep
+from ..core.cards.card import Cell, Company, CostCard, Inputs, Paced, Polyphony, Upkeep
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, TempoPoint
@@ -36,9 +36,10 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     Cell: {
         "rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "mean": COST, "median": COST, "p95": COST, "p99": COST,
         "p999": COST, "largest": COST, "jitter": COST, "watched": (0, LONGEST), "interruptions": (0, 1e12),
-        "aside": COST,
+        "aside": COST, "clock": (0, 1),
     },
     Inputs: {"rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "dense": COST, "short": COST, "hot": COST},
+    Paced: {"rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "row": COST, "paced": COST},
     CostCard: {"latency": (0, 1e9), "tail": (0, 1e6), "listened": (0, 1e6)},
     Upkeep: {
         "memory": (0, 1e15), "footprint": (0, 1e15), "load": (0, 1e6), "faults": (0, 1e12), "read": (0, 1e15),

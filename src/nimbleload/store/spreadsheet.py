@@ -13,7 +13,7 @@ from ..core.session.plugins import CardKey
 from .library import Library, LibraryError
 
 KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voices", "keyed")
-TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter")
+TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter", "clock")
 HEADER = (
     "machine", "name", *KEY_COLUMNS, "rate (Hz)", "buffer (samples)", "condition",
     *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet", "way of measuring",

@@ -117,8 +117,8 @@ def test_the_parts_of_a_play_add_up(seed):
     cores = rng.randint(1, 4)
     found = case(prepared, Machine(cores), 256).played(prepared.moments.distinct)
     assert (found.factor >= 1).all()
-    assert (found.makespan >= found.chain * (1 - 1e-12)).all()
-    assert (found.makespan >= found.work / cores * (1 - 1e-12)).all()
+    assert (found.makespan >= found.chain * (1 - 1e-10)).all()
+    assert (found.makespan >= found.work / cores * (1 - 1e-10)).all()
 
 
 def test_on_one_core_what_is_computed_ahead_comes_after_what_is_live():

@@ -13,7 +13,7 @@ from nimbleload.core.load.peaks import bad_loads, draw, drawn_costs
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.strips import Clip, Strip
-from nimbleload.core.survey import instant, survey
+from nimbleload.core.survey import instant, prediction, survey
 from nimbleload.core.told.outlook import band, outlook
 from tests.helpers.sessions import RATE, cards_for, session, track, use
 
@@ -44,6 +44,24 @@ def test_one_bursting_plugin_drops_out_as_often_as_it_bursts():
     per_minute = 60 / BLOCK / 16
     assert found.dropouts == pytest.approx(per_minute, rel=0.15)
     assert [b.use for b in found.bursts] == [0]
+
+
+def test_blocks_that_nothing_interrupts_are_told_apart():
+    """A tenth of its time goes to interruptions: with them every block is longer, or some are; without none is."""
+    of = session(track("a", "p"))
+    cards = bursty(of, 0.5 * BLOCK, 0.5 * BLOCK, 16)
+    cards = {
+        key: msgspec.structs.replace(each, cells=tuple(
+            msgspec.structs.replace(cell, jitter=0.05 * BLOCK) for cell in each.cells
+        )) for key, each in cards.items()
+    }  # fmt: skip
+    at = case(prepare(of, cards), Machine(1), 256)
+    with_them, alone = (draw(at, at.moments.states[0], 4000, interrupted=way) for way in (True, False))
+    assert (alone.typical, alone.bad, alone.worst) == pytest.approx((0.5, 0.5, 0.5), rel=1e-3)
+    assert with_them.worst > 0.51 and with_them.bad >= with_them.typical >= alone.typical
+    here = survey(of, Plan(), cards, Machine(1), 256)
+    predicted = prediction(here, instant(here))
+    assert (predicted.alone, predicted.alone_bad) == pytest.approx((0.5, 0.5), rel=1e-3)
 
 
 def test_two_that_burst_at_the_same_pace_stay_in_step():

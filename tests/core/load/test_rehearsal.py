@@ -7,14 +7,17 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
-from nimbleload.core.load.rehearsal import Prediction, Rehearsal, agreement, learned
+from nimbleload.core.load.rehearsal import Prediction, Rehearsal, Undisturbed, agreement, learned, own_error
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.survey import instant, prediction, survey
+from nimbleload.core.survey import foreseen, instant, prediction, survey
 from nimbleload.core.told.rehearsal import checks, conditions, taken, verdict
 from tests.helpers.sessions import cards_for, session, track
 
 OF = session(track("a", "p"), track("b", "q"))
-PREDICTED = Prediction(0.5, 0.6, np.array([1e-3, 1e-3, 0.0]), {"a/p": 1e-3, "b/q": 1e-3})
+PREDICTED = Prediction(0.5, 0.6, np.array([1e-3, 1e-3, 0.0]), {"a/p": 1e-3, "b/q": 1e-3}, alone=0.48)
+
+
+ALWAYS = Undisturbed(1.0, (0.5,) * 100)
 
 
 def outcome(**more) -> Rehearsal:
@@ -22,6 +25,7 @@ def outcome(**more) -> Rehearsal:
         buffer=256, rate=48000, second=1.0, cores=2, real_time=True, locked=True, loads=(0.5,) * 99 + (1.2,), missed=1,
         strips={"a": 1e-3, "b": 1e-3, "main": 0.0}, strip_peaks={"a": 1.1e-3, "b": 1.1e-3},
         uses={"a/p": 1e-3, "b/q": 1e-3}, busy=(0.4, 0.4), overhead=2e-6, wake=1e-5, slowdown=1.0,
+        undisturbed=ALWAYS,
     ), **more)  # fmt: skip
 
 
@@ -66,16 +70,57 @@ def test_what_was_learned_makes_the_prediction_that_was_rehearsed():
     cards = cards_for(OF, {"p": 1e-3, "q": 1e-3})
     of = survey(OF, Plan(), cards, Machine(2), 256)
     predicted = prediction(of, instant(of))
-    made = learned(OF, predicted, outcome(uses={"a/p": 1.3e-3, "b/q": 1.1e-3}, overhead=5e-6))
-    assert (made.plugin_factor, made.strip_overhead) == (pytest.approx(1.2), 5e-6)
+    made = learned(OF, predicted, outcome(
+        uses={"a/p": 1.3e-3, "b/q": 1.1e-3}, overhead=5e-6, undisturbed=Undisturbed(),
+    ))  # fmt: skip
+    assert made.plugin_factor == pytest.approx(1.2)
+    # What another host takes beside the plugins stays as it is known.
+    assert made == msgspec.structs.replace(OF.host, plugin_factor=made.plugin_factor)
     after = instant(survey(msgspec.structs.replace(OF, host=made), Plan(), cards, Machine(2), 256))
-    assert after.strip_costs[:2] == pytest.approx([1.2e-3 + 5e-6] * 2)
+    assert after.strip_costs[:2] == pytest.approx([1.2e-3] * 2)
+
+
+def test_it_is_learned_from_the_blocks_in_which_the_computer_was_as_fast_as_ever():
+    uses = {"a/p": 1.3e-3, "b/q": 1.1e-3}
+    disturbed = outcome(uses={"a/p": 2.6e-3, "b/q": 2.2e-3}, undisturbed=Undisturbed(0.4, (0.4,) * 40, uses=uses))
+    assert learned(OF, PREDICTED, disturbed).plugin_factor == pytest.approx(1.2)
+    # A handful of blocks tells nothing.
+    few = outcome(uses=uses, undisturbed=Undisturbed(0.4, (0.4,) * 5, uses={"a/p": 9e-3, "b/q": 9e-3}))
+    assert learned(OF, PREDICTED, few).plugin_factor == pytest.approx(1.2)
+
+
+def test_the_error_of_the_prediction_is_told_apart_from_what_the_computer_did():
+    of = outcome(undisturbed=Undisturbed(0.3, (0.4,) * 30, strips={"a": 1e-3}))
+    assert own_error(PREDICTED, of) == pytest.approx(0.2)
+    assert taken(PREDICTED, of).endswith(
+        "In the 30 % of blocks in which the computer was as fast as when plugins are measured they took 40 %; 48 % was "
+        "predicted for such (20 % high)."
+    )
+    never = outcome(undisturbed=Undisturbed())
+    assert own_error(PREDICTED, never) is None and "as fast as when" not in taken(PREDICTED, never)
+    # Where nearly all were, there is nothing to tell apart.
+    assert "as fast as when" not in taken(PREDICTED, outcome(undisturbed=Undisturbed(0.99, (0.5,) * 99)))
+
+
+def test_a_strip_that_took_longer_because_the_computer_was_slower_has_that_reason():
+    quiet = Undisturbed(0.3, (0.4,) * 30, strips={"a": 1.1e-3, "b": 1.9e-3})
+    of = outcome(strips={"a": 2e-3, "b": 2e-3}, uses={"a/p": 2e-3, "b/q": 2e-3}, undisturbed=quiet)
+    found = {check.strip: check.reason for check in checks(OF, PREDICTED, of)}
+    assert found["a"] == "the computer: where it was as fast as at its best, this took 1.10 ms"
+    assert "colder caches" in found["b"]
 
 
 def test_conditions_are_said_only_where_they_matter():
     assert conditions(outcome()) == []
-    said = " ".join(conditions(outcome(real_time=False, locked=False, slowdown=1.3, refused={"x": "why"})))
-    for words in ("did not allow real-time", "could not be locked", "30 % slower", "1 plugins were not played: why"):
+    said = " ".join(conditions(outcome(
+        real_time=False, locked=False, slowdown=1.3, refused={"x": "why"}, units=1.4,
+        undisturbed=Undisturbed(),
+    )))  # fmt: skip
+    for words in (
+        "held up what computes in parallel by 40 %",
+        "The cores were shared with others nearly all the time",
+        "did not allow real-time", "could not be locked", "30 % slower", "1 plugins were not played: why",
+    ):  # fmt: skip
         assert words in said
 
 
@@ -100,3 +145,20 @@ def test_figures_from_elsewhere_are_the_reason_where_no_other_is_seen():
         }
         at = survey(OF, Plan(), known, Machine(2), 256)
         assert prediction(at, instant(at)).is_foreign == is_foreign
+
+
+def test_another_clock_is_told_and_what_is_predicted_is_brought_to_it():
+    said = taken(PREDICTED._replace(clock=0.87), outcome())
+    assert "The clock of the cores was 15 % higher than while the plugins were measured" in said
+    assert "20 % lower" in taken(PREDICTED._replace(clock=1.25), outcome())
+    assert "clock" not in taken(PREDICTED._replace(clock=1.01), outcome())
+    cards = {
+        key: msgspec.structs.replace(each, cells=tuple(msgspec.structs.replace(c, clock=1e-6) for c in each.cells))
+        for key, each in cards_for(OF, {"p": 1e-3, "q": 1e-3}).items()
+    }
+    of = survey(OF, Plan(), cards, Machine(2), 256)
+    for played in (outcome(clock=2e-6), outcome(clock=9e-6, undisturbed=Undisturbed(clock=2e-6))):
+        predicted = foreseen(of, instant(of), played)
+        assert predicted.clock == 2 and predicted.uses["a/p"] == pytest.approx(2e-3)
+    unknown = survey(OF, Plan(), cards_for(OF, {"p": 1e-3, "q": 1e-3}), Machine(2), 256)
+    assert foreseen(unknown, instant(unknown), outcome(clock=2e-6)).uses["a/p"] == pytest.approx(1e-3)

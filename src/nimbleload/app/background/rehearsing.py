@@ -12,7 +12,7 @@ from ...core.decisions.decision import Plan
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.computer import Machine
 from ...core.session.session import Session
-from ...core.survey import Instant, Survey, instant, prediction, survey, to_rehearse
+from ...core.survey import Instant, Survey, foreseen, instant, survey, to_rehearse
 from ...probe import rehearsal
 from ...probe.isolation import Failure
 from ...probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
@@ -91,7 +91,7 @@ class Rehearsing(QObject):
                 outcome = message.rehearsal
         if outcome is None:
             return "The rehearsal was cancelled."
-        return outcome, prediction(of, at), of
+        return outcome, foreseen(of, at, outcome), of
 
     def close(self) -> None:
         """Cancels and waits for the thread; nothing is told after."""

@@ -18,6 +18,9 @@ from numpy.typing import NDArray
 
 from ..session.routing import Graph
 
+# About a femtosecond: a power of two, so that seconds up to eight are exact in such steps.
+STEP = 2.0**-50
+
 
 class Block(NamedTuple):
     """One computed block of S tasks; times in seconds from the block's start.
@@ -154,6 +157,12 @@ def _makespans(costs, order, first, successors, waits, goes_on, places, listed, 
         )
 
 
+def in_steps(costs: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Costs (seconds) as whole numbers of STEPs. Sums of these are exact, whatever their order: what is equally urgent
+    is so to the last digit, and goes by its number; what ends at one instant ends there."""
+    return np.ascontiguousarray(np.rint(np.asarray(costs, np.float64) / STEP) * STEP)
+
+
 def check_costs(costs: NDArray[np.float64], tasks: int, cores: int) -> None:
     """ValueError unless the last axis holds `tasks` finite, non-negative seconds and there is a core."""
     if costs.shape[-1] != tasks:
@@ -167,9 +176,10 @@ def check_costs(costs: NDArray[np.float64], tasks: int, cores: int) -> None:
 
 def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
     """Computes one block: `cost` (S, float64, seconds) of each task on `cores` cores. ValueError on bad costs."""
-    cost = np.ascontiguousarray(cost, np.float64)
+    cost = np.asarray(cost, np.float64)
     count = len(graph.ids)
     check_costs(cost, count, cores)
+    cost = in_steps(cost)
     start, end, remaining = np.zeros(count), np.zeros(count), np.zeros(count)
     core = np.zeros(count, np.int32)
     makespan, longest = _schedule(
@@ -195,8 +205,9 @@ def remaining(graph: Graph, cost: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Finishing time and longest chain (M, float64, seconds) of each row of `costs` (M, S, float64, seconds)."""
-    costs = np.ascontiguousarray(costs, np.float64)
+    costs = np.asarray(costs, np.float64)
     check_costs(costs, len(graph.ids), cores)
+    costs = in_steps(costs)
     makespan, longest = np.zeros(len(costs)), np.zeros(len(costs))
     _makespans(
         costs, graph.order, graph.first, graph.successors, graph.waits, graph.goes_on, graph.places, graph.listed,

@@ -57,7 +57,8 @@ class Cell(msgspec.Struct, frozen=True):
     `quiet` is false where the machine disturbed more than a twentieth of the blocks. `watched` is how long the timed
     blocks took together, `interruptions` how many of them the machine clearly interrupted, and `interrupted` by how
     much (int32 nanoseconds, ascending, evenly picked where there were many). `aside` is what the plugin's own threads
-    and child processes computed on other cores meanwhile, in seconds per block.
+    and child processes computed on other cores meanwhile, in seconds per block. `clock` is what a known chain of steps
+    took on the core meanwhile (seconds; 0: not known), which tells its clock.
     """
 
     rate: int
@@ -77,6 +78,7 @@ class Cell(msgspec.Struct, frozen=True):
     interruptions: int = 0
     interrupted: bytes = b""
     aside: float = 0.0
+    clock: float = 0.0
 
     def interrupted_ns(self) -> NDArray[np.int32]:
         """By how much the machine interrupted blocks, in nanoseconds, ascending; empty if that was not kept."""
@@ -215,6 +217,21 @@ class Inputs(msgspec.Struct, frozen=True):
     hot: float
 
 
+class Paced(msgspec.Struct, frozen=True):
+    """The mean cost of a block of `buffer` samples (seconds): called in a `row`, as for the cells, and called once a
+    deadline while the core computes something else in between, as in a session (`paced`)."""
+
+    rate: int
+    buffer: int
+    row: float
+    paced: float
+
+    @property
+    def added(self) -> float:
+        """The share of its cost that coming back once a deadline adds; never negative."""
+        return max(self.paced / self.row - 1, 0.0) if self.row > 0 else 0.0
+
+
 class Upkeep(msgspec.Struct, frozen=True):
     """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
 
@@ -282,10 +299,11 @@ class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found:
     `listened` then says how long it was listened for (seconds), None if it was not tried.
 
-    `truth`, `silence`, `upkeep`, `sweep` and `inputs` are None where they were not tried; `company` has an entry for
-    each size at which it was, and so has `polyphony`, of instruments. `positions` are those of all parameters. `nulls`
-    compare its sound with other settings of the same plugin. `failure` says in plain words why there is nothing, or
-    why the rest is missing; None if all went well. `made` is how it was made, None where that was not kept.
+    `truth`, `silence`, `upkeep`, `sweep` and `inputs` are None where they were not tried; `company` and `paced` have an
+    entry for each size at which they were, and so has `polyphony`, of instruments. `positions` are those of all
+    parameters. `nulls` compare its sound with other settings of the same plugin. `failure` says in plain words why
+    there is nothing, or why the rest is missing; None if all went well. `made` is how it was made, None where that was
+    not kept.
     """
 
     key: CardKey
@@ -305,6 +323,7 @@ class CostCard(msgspec.Struct, frozen=True):
     nulls: tuple[Null, ...] = ()
     made: Made | None = None
     inputs: Inputs | None = None
+    paced: tuple[Paced, ...] = ()
 
     @property
     def lasting(self) -> float:

@@ -21,15 +21,17 @@ States = NDArray[np.int16] | NDArray[np.bool_]
 class PerKey(NamedTuple):
     """What one use of each of K keys costs in a block (N, K, seconds) in each of the N states (see `Moments`).
 
-    In the company of all others, without what the machine adds. `source` (N, K) are provenances by number; `beside`
-    (N, K) is what it costs more while all other cores compute, `aside` (N, K) what its own threads and processes
-    compute meanwhile, on whichever core is free.
+    In the company of all others, without what the machine adds by interrupting. `source` (N, K) are provenances by
+    number; `beside` (N, K) is what it costs more while all other cores compute, `aside` (N, K) what its own threads and
+    processes compute meanwhile, on whichever core is free. `cold` (N, K) is the part of `seconds` that goes to what
+    this computer does to the caches between two blocks, beyond what the session's own plugins do.
     """
 
     seconds: NDArray[np.float64]
     source: NDArray[np.int64]
     beside: NDArray[np.float64]
     aside: NDArray[np.float64]
+    cold: NDArray[np.float64]
 
 
 class Costs(NamedTuple):
@@ -41,7 +43,8 @@ class Costs(NamedTuple):
     (N, S) is what each strip costs more while all other cores compute. `each` and `ahead` are what one use of each of
     the session's keys costs: on a live strip, and on one that the host computes ahead (elsewhere the same). `calls` (S)
     is how often a strip's plugins are called for one block of the device. `aside` (N, S) is what the plugins' own
-    threads and processes compute beside each strip.
+    threads and processes compute beside each strip, `cold` (N, S) the part of `by_state` that goes to what this
+    computer does to the caches between two blocks.
     """
 
     buffer: int
@@ -54,6 +57,7 @@ class Costs(NamedTuple):
     ahead: PerKey
     calls: NDArray[np.float64]
     aside: NDArray[np.float64]
+    cold: NDArray[np.float64]
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: float | None = None) -> Costs:
@@ -71,24 +75,24 @@ def costs(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: floa
     count = len(prepared.session.strips)
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     is_live = prepared.live[strip]
-    own, beside, aside = (np.zeros((len(each.seconds), count)) for _ in range(3))
+    own, beside, aside, cold = (np.zeros((len(each.seconds), count)) for _ in range(4))
     kinds = (
         (own, each.seconds, ahead.seconds), (beside, each.beside, ahead.beside), (aside, each.aside, ahead.aside),
+        (cold, each.cold, ahead.cold),
     )  # fmt: skip
     for row in range(len(own)):
         for found, one, other in kinds:
             spent = one[row][card] if ahead is each else np.where(is_live, one[row][card], other[row][card])
             found[row] = np.bincount(strip, spent, minlength=count)
     asleep = np.array([each.suspended for each in prepared.session.strips], np.bool_)
-    own[SILENT][asleep] = 0.0
-    beside[SILENT][asleep] = 0.0
-    aside[SILENT][asleep] = 0.0
+    for found, _, _ in kinds:
+        found[SILENT][asleep] = 0.0
     overhead = calls * (host.strip_overhead * uses.whole + host.plugin_overhead * uses.live_in) / machine.speed
     interrupted = interrupted_share(prepared, buffer)
     total = (own + overhead) * (1 + interrupted)
     return Costs(
         buffer, total, overhead, interrupted, _missing(prepared, each), beside * (1 + interrupted), each, ahead, calls,
-        aside * (1 + interrupted),
+        aside * (1 + interrupted), cold * (1 + interrupted),
     )  # fmt: skip
 
 
@@ -117,15 +121,20 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, mem
         # With no note an instrument costs as if silent, if that is less.
         quiet = np.minimum(sized.seconds[SILENT], sized.seconds[FULL])
         full[0] = np.where(figures.has_notes, quiet, full[0])
-    dearer = (1 + figures.company(size, memory)) * (host.plugin_factor * calls / machine.speed)
-    seconds = np.vstack((sized.seconds, full)) * dearer
+    # What the others use and what this computer takes from the caches is the same memory: the dearer of both counts. Of
+    # another computer only the first is known.
+    company = figures.company(size, memory)
+    dearer = company if machine.is_another else np.maximum(company, figures.paced(size))
+    seconds = np.vstack((sized.seconds, full)) * (host.plugin_factor * calls / machine.speed)
+    cold = seconds * (dearer - company)
+    seconds = seconds * (1 + dearer)
     source = np.vstack((sized.source, np.repeat(sized.source[FULL:], len(notes), axis=0)))
     if machine.is_another:
         source = np.where(source == NUMBERS["measured"], NUMBERS["scaled"], source)
     if host.suspends:
-        seconds[SILENT] = 0.0
+        seconds[SILENT] = cold[SILENT] = 0.0
     aside = np.vstack((sized.aside, np.repeat(sized.aside[FULL:], len(notes), axis=0)))
-    return PerKey(seconds, source, seconds * (figures.beside - 1.0), seconds * aside)
+    return PerKey(seconds, source, seconds * (figures.beside - 1.0), seconds * aside, cold)
 
 
 def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:

@@ -22,9 +22,9 @@ NUMBERS = {name: i for i, name in enumerate(PROVENANCES)}
 class Sized(NamedTuple):
     """What one use of each key costs in a block of one size: silent and sounding (2, K each).
 
-    `seconds` is its own time, `source` where that comes from (a place in `PROVENANCES`), `jitter` the mean of what the
-    machine adds (seconds). `aside` is what its own threads and processes compute meanwhile on other cores, as a share
-    of its own time.
+    `seconds` is its own time, brought to one clock of the core, `source` where that comes from (a place in
+    `PROVENANCES`), `jitter` the mean of what the machine adds (seconds). `aside` is what its own threads and processes
+    compute meanwhile on other cores, as a share of its own time.
     """
 
     seconds: NDArray[np.float64]
@@ -54,8 +54,12 @@ class Figures:
         self.voices = np.array([key.voices for key in self.keys], np.int64)
         self.has_notes = np.array([card is not None and bool(card.polyphony) for card in self.found], np.bool_)
         self._cells = [_by_place(card, rate) for card in self.found]
+        clocks = [cell.clock for cells in self._cells for cell in cells.values() if cell.clock > 0]
+        # At which clock figures are told (what a known chain of steps takes, seconds); 0 where no cell says.
+        self.clock = float(np.median(clocks)) if clocks else 0.0
         self._sized: dict[int, Sized] = {}
         self._company: dict[int, list[Curves]] = {}
+        self._paced: dict[int, NDArray[np.float64]] = {}
         self._notes: dict[tuple[int, tuple[int, ...]], NDArray[np.float64]] = {}
         self._waking: dict[int, NDArray[np.float64]] = {}
 
@@ -76,7 +80,9 @@ class Figures:
             for row, condition in enumerate(ROWS) if card is not None else ():
                 cell = cells.get((buffer, condition))
                 if cell is not None:
-                    seconds[row, k], source[row, k], jitter[row, k] = cell.mean, NUMBERS[cell.provenance], cell.jitter
+                    same = self.clock / cell.clock if cell.clock > 0 else 1.0
+                    seconds[row, k], jitter[row, k] = same * cell.mean, cell.jitter
+                    source[row, k] = NUMBERS[cell.provenance]
                 else:
                     assert card is not None
                     figure = card.cost(self.rate, buffer, condition)
@@ -98,6 +104,19 @@ class Figures:
             part = min(max((touched - levels[place]) / (levels[place + 1] - levels[place]), 0.0), 1.0)
             found[keys] = (1 - part) * added[:, place] + part * added[:, place + 1]
         return found
+
+    def paced(self, buffer: int) -> NDArray[np.float64]:
+        """The share (K) that a block costs more when the plugin comes back to it once a deadline; 0 where that was not
+        measured. Between the sizes measured it is read on the line over the logarithm of the size."""
+        if buffer not in self._paced:
+            found = np.zeros(len(self.keys))
+            for k, card in enumerate(self.found):
+                known = sorted((p for p in card.paced if p.rate == self.rate), key=lambda p: p.buffer) if card else []
+                if known:
+                    low, high, part = around(known, buffer)
+                    found[k] = (1 - part) * low.added + part * high.added
+            self._paced[buffer] = found
+        return self._paced[buffer]
 
     def _curves(self, buffer: int) -> list[Curves]:
         """Each card's curve at a size, read on the line over the logarithm of the size, by the levels measured at."""

@@ -60,9 +60,12 @@ class Peaks(NamedTuple):
     worst_row: NDArray[np.float64]
 
 
-def draw(of: Case, states: NDArray[np.int16], draws: int = DRAWS, seed: int = SEED) -> Peaks:
-    """Peaks of one moment (states: S). As many blocks are drawn as asked for, or as make whole periods."""
-    rows, columns = drawn_costs(of, states, draws, seed)
+def draw(
+    of: Case, states: NDArray[np.int16], draws: int = DRAWS, seed: int = SEED, interrupted: bool = True
+) -> Peaks:  # fmt: skip
+    """Peaks of one moment (states: S). As many blocks are drawn as asked for, or as make whole periods; with what
+    interrupts them, or as they are where nothing does."""
+    rows, columns = drawn_costs(of, states, draws, seed, interrupted)
     aside = np.broadcast_to(of.aside(states), len(rows))
     found = of.played_rows(rows, np.broadcast_to(of.beside(states), rows.shape), aside)
     loads = found.makespan / of.deadline
@@ -88,7 +91,7 @@ def _bursts(columns: dict[int, NDArray[np.float64]], high: NDArray[np.bool_]) ->
 
 
 def drawn_costs(
-    of: Case, states: NDArray[np.int16], draws: int, seed: int
+    of: Case, states: NDArray[np.int16], draws: int, seed: int, interrupted: bool = True
 ) -> tuple[NDArray[np.float64], dict[int, NDArray[np.float64]]]:
     """The strips' costs in drawn blocks (draws, S, seconds), and those of the plugins that vary, by use number.
 
@@ -110,7 +113,7 @@ def drawn_costs(
     for use, times in columns.items():
         own[:, uses.strip[use]] += times
     own = np.maximum(own, 0.0)
-    return own + drawn(interruptions(of), own, rng), columns
+    return (own + drawn(interruptions(of), own, rng) if interrupted else own), columns
 
 
 def _own_rows(of: Case, states: NDArray[np.int16]) -> NDArray[np.float64]:

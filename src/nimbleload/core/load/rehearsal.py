@@ -12,6 +12,35 @@ from ..session.computer import Host, deadline
 from ..session.session import Session
 from .load_map import hundredth
 
+# So many undisturbed blocks, and such a share of all, are enough to go by.
+FEWEST_UNDISTURBED, LEAST_UNDISTURBED = 20, 0.02
+
+
+class Undisturbed(msgspec.Struct, frozen=True):
+    """The blocks in which the computer was as fast as at its best, by what a known piece of arithmetic took beside
+    each: which `share` of all they are, and their `loads`, `clock`, `strips` and `uses` as in a `Rehearsal`."""
+
+    share: float = 0.0
+    loads: tuple[float, ...] = ()
+    clock: float = 0.0
+    strips: dict[str, float] = {}
+    uses: dict[str, float] = {}
+
+    @property
+    def is_telling(self) -> bool:
+        """Whether there are enough of them to go by."""
+        return len(self.loads) >= FEWEST_UNDISTURBED and self.share >= LEAST_UNDISTURBED
+
+    @property
+    def typical(self) -> float:
+        """The median load; 0 where there is none."""
+        return float(np.median(self.loads)) if self.loads else 0.0
+
+    @property
+    def bad(self) -> float:
+        """What one of them in a hundred reaches."""
+        return hundredth(np.array(self.loads))
+
 
 class Rehearsal(msgspec.Struct, frozen=True):
     """What real threads needed for real blocks of `buffer` samples at `second` of the piece; times in seconds.
@@ -22,7 +51,10 @@ class Rehearsal(msgspec.Struct, frozen=True):
     plugins, `wake` how late a block begins after it is due (one in a hundred). `slowdown` is how much slower a core
     computes while all compute at once, `rested` how much slower it is after it has slept as long as between these
     blocks. `real_time` and `locked` say whether the system allowed real-time scheduling and locked memory. `refused`
-    gives a reason for each plugin that could not be loaded.
+    gives a reason for each plugin that could not be loaded. `clock` is what a known chain of steps took beside the
+    blocks as a rule (seconds; 0: not known), which goes by the clock of the cores; `units` how many times longer than
+    at best other arithmetic took, by what other threads on the same cores take of their units. `undisturbed` are the
+    blocks in which that was hardly longer.
     """
 
     buffer: int
@@ -42,6 +74,9 @@ class Rehearsal(msgspec.Struct, frozen=True):
     slowdown: float
     rested: float = 1.0
     refused: dict[str, str] = {}
+    clock: float = 0.0
+    units: float = 1.0
+    undisturbed: Undisturbed = Undisturbed()
 
     @property
     def typical(self) -> float:
@@ -66,7 +101,9 @@ class Rehearsal(msgspec.Struct, frozen=True):
 class Prediction(NamedTuple):
     """What was predicted for the same moment: loads as fractions, strips (S) and plugins (by id) in seconds.
 
-    `is_foreign` says that most of it rests on figures that are not from this computer.
+    `is_foreign` says that most of it rests on figures that are not from this computer. `clock` is how many times as
+    long as beside the cards a known chain of steps took in the rehearsal: what is predicted has been brought to that.
+    `alone` and `alone_bad` are the loads of blocks that nothing interrupts.
     """
 
     typical: float
@@ -74,6 +111,9 @@ class Prediction(NamedTuple):
     strips: NDArray[np.float64]
     uses: dict[str, float]
     is_foreign: bool = False
+    clock: float = 1.0
+    alone: float = 0.0
+    alone_bad: float = 0.0
 
 
 def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:
@@ -83,9 +123,18 @@ def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:
     return typical, bad
 
 
+def own_error(predicted: Prediction, of: Rehearsal) -> float | None:
+    """By how much the predicted typical load is off by itself, as a fraction: that of blocks which nothing interrupts,
+    against the blocks in which the computer was as fast as when plugins are measured. None where there were too few."""
+    quiet = of.undisturbed
+    return predicted.alone / quiet.typical - 1 if quiet.is_telling and quiet.typical > 0 else None
+
+
 def learned(session: Session, predicted: Prediction, of: Rehearsal) -> Host:
-    """The session's host as the rehearsal shows it: how dear plugins are in it, and what a strip takes beside them."""
-    both = [use for use in of.uses if predicted.uses.get(use, 0.0) > 0]
-    before, after = sum(predicted.uses[use] for use in both), sum(of.uses[use] for use in both)
+    """The session's host with what the rehearsal has shown of plugins: how dear they are, where the computer was as
+    fast as when they were measured, if it was. What a host takes beside them it cannot show, being another one."""
+    seen = of.undisturbed.uses if of.undisturbed.is_telling else of.uses
+    both = [use for use in seen if predicted.uses.get(use, 0.0) > 0]
+    before, after = sum(predicted.uses[use] for use in both), sum(seen[use] for use in both)
     factor = session.host.plugin_factor * (after / before if before > 0 else 1.0)
-    return msgspec.structs.replace(session.host, plugin_factor=factor, strip_overhead=of.overhead, plugin_overhead=0.0)
+    return msgspec.structs.replace(session.host, plugin_factor=factor)

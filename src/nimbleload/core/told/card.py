@@ -53,6 +53,7 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
     said.extend(_company(card, rate, buffer))
+    said.extend(_paced(card, rate))
     if card.upkeep is not None:
         said.extend(_upkeep(card.upkeep))
     if card.made is not None and card.made.path:
@@ -123,6 +124,21 @@ def _inputs(of: Inputs | None) -> list[str]:
     if not told:
         return []
     return [f"What it takes goes by what comes in: against steady music at −18 dBFS {' and '.join(told)}."]
+
+
+def _paced(card: CostCard, rate: int) -> list[str]:
+    """What coming back to it once a deadline costs on this computer, where it costs something."""
+    told = [
+        f"{microseconds(each.paced - each.row)} at {each.buffer} samples"
+        for each in sorted(card.paced, key=lambda each: each.buffer)
+        if each.rate == rate and each.added > MINDS and each.paced - each.row > LEAST_MINDED
+    ]  # fmt: skip
+    if not told:
+        return []
+    return [
+        f"Called once a deadline, as in a session, a block takes {' and '.join(told)} more than in a row: this "
+        "computer has given its caches to others meanwhile."
+    ]
 
 
 def _silence(of: Silence) -> list[str]:

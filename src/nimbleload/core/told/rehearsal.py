@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from ..load.rehearsal import Prediction, Rehearsal, agreement
+from ..load.rehearsal import Prediction, Rehearsal, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
 from ..units import microseconds, percent
@@ -15,6 +15,14 @@ TELLING = 0.10
 
 
 INTERRUPTED = 3.0
+
+
+# Where so many of the blocks were undisturbed, nothing is told of the others.
+WHOLLY = 0.95
+
+
+# A clock that is off by more is told.
+OTHER_CLOCK = 0.02
 
 
 class StripCheck(NamedTuple):
@@ -56,6 +64,9 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
     missing = [use.label for use in strip.live_uses() if use.id in of.refused]
     if missing:
         return f"not played: {', '.join(missing)}"
+    quiet = of.undisturbed.strips.get(strip.id) if of.undisturbed.is_telling else None
+    if quiet is not None and abs(quiet - before) < abs(gap) / 2:
+        return f"the computer: where it was as fast as at its best, this took {microseconds(quiet)}"
     if of.strip_peaks.get(strip.id, 0.0) > INTERRUPTED * after:
         return "interrupted: one block in a hundred took over three times as long"
     if gap > 0 and of.slowdown > 1 + TELLING / 2:
@@ -85,10 +96,24 @@ def verdict(of: Rehearsal) -> str:
 def taken(predicted: Prediction, of: Rehearsal) -> str:
     """What the blocks took, and what had been predicted, in two sentences."""
     typical, bad = agreement(predicted, of)
-    return (
+    said = (
         f"Blocks took {percent(of.typical)} of the deadline as a rule, one in a hundred {percent(of.bad)}, "
         f"the worst {percent(of.worst)}. Predicted: typical {percent(predicted.typical)} ({off_by(typical)}), "
         f"one in a hundred {percent(predicted.bad)} ({off_by(bad)})."
+    )
+    if abs(predicted.clock - 1) > OTHER_CLOCK:
+        way = "lower" if predicted.clock > 1 else "higher"
+        said += (
+            f" The clock of the cores was {percent(abs(1 / predicted.clock - 1))} {way} than while the plugins were "
+            "measured; the prediction is brought to it."
+        )
+    quiet, own = of.undisturbed, own_error(predicted, of)
+    if own is None or quiet.share > WHOLLY:
+        return said
+    return (
+        f"{said} In the {percent(quiet.share)} of blocks in which the computer was as fast as when plugins are "
+        f"measured they took {percent(quiet.typical)}; {percent(predicted.alone)} was predicted for such "
+        f"({off_by(own)})."
     )
 
 
@@ -99,6 +124,15 @@ def conditions(of: Rehearsal) -> list[str]:
         said.append("The system did not allow real-time scheduling: other programs may have interrupted it.")
     if not of.locked:
         said.append("The memory could not be locked: a page that was swapped out would have held up a block.")
+    if not of.undisturbed.is_telling:
+        said.append(
+            "The cores were shared with others nearly all the time, so what is the prediction's own error cannot be "
+            "told from what the computer did."
+        )
+    if of.units > 1.08:
+        said.append(
+            f"Other threads on the same cores held up what computes in parallel by {percent(of.units - 1)} as a rule."
+        )
     if of.slowdown > 1.05:
         said.append(f"While all cores compute, each is {percent(of.slowdown - 1)} slower than alone.")
     if of.rested > 1.05:

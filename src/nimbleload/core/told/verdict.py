@@ -99,9 +99,17 @@ def _aside(of: Survey, at: Instant) -> str:
 
 def _computer(at: Instant) -> str:
     """What the computer adds, where it is worth a word."""
-    if at.parts.computer < 0.005:
+    kinds = (
+        (at.parts.computer, "which interrupts"),
+        (at.parts.cold, "which keeps no caches between two blocks"),
+    )  # fmt: skip
+    told = [(share, words) for share, words in kinds if share >= 0.005]
+    if not told:
         return ""
-    return f"{percent(at.parts.computer)} of it is this computer, which interrupts."
+    if len(told) == 1:
+        return f"{percent(told[0][0])} of it is this computer, {told[0][1]}."
+    parts = " and ".join(f"{percent(share)} {words}" for share, words in told)
+    return f"{percent(sum(share for share, _ in told))} of it is this computer: {parts}."
 
 
 def _larger(judged: Judged, rate: int) -> str:

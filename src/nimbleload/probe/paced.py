@@ -1,0 +1,131 @@
+"""What a plugin takes when it is called once a deadline, as in a session, against blocks in a row.
+
+Until it is called again the core computes something else. Where other machines or programs share the processor, they
+have taken the caches meanwhile; where none do, it is as cheap as in a row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..core.cards.card import Paced
+from ..native.clock import now
+from ..native.memory import call2, flush_denormals
+from .aside import let_go
+from .formats.hosted import Hosted, Note
+from .signal import CHORD_CYCLE, CYCLE, again
+from .timed import TimedLoop
+from .witness import COLUMNS, attest, is_alone, least_units
+
+PACED_SIZES = (64, 512)
+# Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
+# in the cycle the least counts of the blocks that shared it with nobody: a burst counts as often as it comes.
+CYCLES, MOST_CYCLES = 3, 6
+# So many of the places must have such blocks, or the least of all counts.
+ENOUGH = 0.8
+# What is computed in between: in so many values at a time, which stay in the nearest caches.
+VALUES, STEP = 8192, 1024
+
+
+@njit(nogil=True, cache=True)
+def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, period, times, values, told, clock):
+    """Runs len(times) blocks, one at the end of each period (ns; 0: in a row), and fills times (ns). Returns
+    where in `source` the next one begins.
+
+    In between the core computes with vectors, so that its units stay awake: what those take to wake up is paid once a
+    block, and not by every plugin. After each block the witness is asked (`told`: blocks, COLUMNS, ns).
+    """
+    flush_denormals()
+    length, argument, place = source.shape[1], first, 0
+    begun = now(clock)
+    for k in range(len(times)):
+        while now(clock) < begun + (k + 1) * period:
+            for i in range(place, place + STEP):
+                values[i] = values[i] * np.float32(0.999) + np.float32(0.001)
+            place = (place + STEP) % VALUES
+        if at + frames > length:
+            at = 0
+        for c in range(inputs.shape[0]):
+            row = rows[c]
+            for i in range(frames):
+                inputs[c, i] = source[row, at + i] if row >= 0 else np.float32(0)
+        at += frames
+        before = now(clock)
+        call2(call, handle, argument)
+        times[k] = now(clock) - before
+        attest(told[k], clock)
+        argument = rest
+    return at
+
+
+class Turns:
+    """Plays one plugin in a row and once a deadline in turns, from one fresh state on."""
+
+    def __init__(self, hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int) -> None:
+        self._hosted, self._loop, self._notes, self._frames = hosted, loop, notes, frames
+        self._period = round(frames / rate * 1e9)
+        self._values, self._clock = np.ones(VALUES, np.float32), np.zeros(2, np.int64)
+        self._at, self._begun = 0, False
+        loop.refresh(frames)
+
+    def play(self, is_paced: bool) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The block times of one cycle (ns, the loop's own included), and what the witness told after each.
+
+        In a row another cycle goes before it, since this program has done something else since the last one.
+        """
+        let_go()
+        hosted, loop = self._hosted, self._loop
+        cycle = max((CHORD_CYCLE if self._notes else CYCLE) // self._frames, 1)
+        times = np.zeros(cycle if is_paced else 2 * cycle, np.int64)
+        told = np.zeros((len(times), COLUMNS), np.int64)
+        first = again(self._notes) if self._begun else self._notes
+        self._begun = True
+        self._at = _once_each(
+            hosted.call, hosted.handle, hosted.argument(self._frames, first), hosted.argument(self._frames),
+            loop.source, loop.rows, self._at, hosted.inputs, self._frames, self._period if is_paced else 0, times,
+            self._values, told, self._clock.ctypes.data,
+        )  # fmt: skip
+        return times[-cycle:], told[-cycle:]
+
+
+def find_paced(
+    hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, overhead: int,
+    alive: Callable[[], None],
+) -> Paced:  # fmt: skip
+    """The mean cost of a block of so many samples both ways (see `Paced`). `overhead` is the loop's own time (ns);
+    `alive` is called before every cycle."""
+    turns = Turns(hosted, loop, notes, rate, frames)
+    turns.play(False)
+    times: tuple[list[NDArray[np.int64]], ...] = ([], [])
+    told: tuple[list[NDArray[np.int64]], ...] = ([], [])
+    places: NDArray[np.bool_] = np.zeros(0, np.bool_)
+    for number in range(MOST_CYCLES):
+        for way in (False, True):
+            alive()
+            made, heard = turns.play(way)
+            times[way].append(made)
+            told[way].append(heard)
+        best = least_units(np.array(told))
+        quiet = [is_alone(np.array(each), best) for each in told]
+        places = np.asarray(quiet[0].any(axis=0) & quiet[1].any(axis=0))
+        if number + 1 >= CYCLES and places.mean() >= ENOUGH:
+            break
+    if places.mean() < ENOUGH:
+        quiet = [np.ones_like(each) for each in quiet]
+        places[:] = True
+    row, paced = (
+        max(float(np.where(alone, each, np.iinfo(np.int64).max).min(axis=0)[places].mean()) - overhead, 0.0) / 1e9
+        for each, alone in zip(times, quiet, strict=True)
+    )
+    return Paced(rate, frames, row, paced)
+
+
+def warm_up() -> None:
+    """Compiles the loop, or loads it as compiled before: it plays nothing."""
+    sound, rows, values = np.zeros((1, 16), np.float32), np.zeros(1, np.int64), np.ones(VALUES, np.float32)
+    clock, nobody, told = np.zeros(2, np.int64), np.zeros(0, np.int64), np.zeros((0, COLUMNS), np.int64)
+    _once_each(0, 0, 0, 0, sound, rows, 0, sound, 16, 0, nobody, values, told, clock.ctypes.data)

@@ -1,0 +1,93 @@
+"""The witness: known arithmetic, computed beside the plugins, that tells what the computer did meanwhile.
+
+Steps that wait for each other take as long as the clock of the core says, and nothing else. Steps of several chains at
+once take longer, too, when another thread on the same core takes its share of the units. Both use registers only: they
+are the same whatever caches and vector units have been doing.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ..native.clock import now
+
+CHAIN_STEPS, PARALLEL_STEPS, TRIES = 250, 150, 2
+# The columns of what it tells, in nanoseconds.
+CLOCK, UNITS, COLUMNS = 0, 1, 2
+# Up to so many times the least that the units take at a clock the computer counts as undisturbed.
+SAME_UNITS = 1.08
+
+
+@njit(nogil=True, cache=True)
+def attest(told, clock):
+    """Fills `told` (COLUMNS, ns) with the least time of each kind of arithmetic over a few tries; about two
+    microseconds in all. `clock` is as in `native.clock`."""
+    told[CLOCK] = told[UNITS] = 1 << 60
+    x = np.float32(0.1)
+    a = np.int64(told.ctypes.data)
+    for _ in range(TRIES):
+        begun = now(clock)
+        for _ in range(CHAIN_STEPS):
+            x = x * np.float32(0.5) + np.float32(0.25)
+        told[CLOCK] = min(told[CLOCK], now(clock) - begun)
+        begun = now(clock)
+        b, c, d = a + 1, a + 2, a + 3
+        for _ in range(PARALLEL_STEPS):
+            a = (a * 6364136223846793005 + 1442695040888963407) ^ (a >> 7)
+            b = (b * 6364136223846793005 + 1442695040888963409) ^ (b >> 9)
+            c = (c * 6364136223846793005 + 1442695040888963411) ^ (c >> 11)
+            d = (d * 6364136223846793005 + 1442695040888963413) ^ (d >> 13)
+        told[UNITS] = min(told[UNITS], now(clock) - begun)
+        a ^= b ^ c ^ d
+    # What is computed is given back, or it would not be computed.
+    return x + a
+
+
+def looks(count: int) -> NDArray[np.int64]:
+    """What it tells so many times in a row (count, COLUMNS, ns)."""
+    told, clock = np.zeros((count, COLUMNS), np.int64), np.zeros(2, np.int64)
+    for row in told:
+        attest(row, clock.ctypes.data)
+    return told
+
+
+def least_units(told: NDArray[np.int64]) -> float:
+    """What the units take at best, as times the chain of steps at the same clock (told: …, COLUMNS, ns; 0: nothing)."""
+    rows = told.reshape(-1, COLUMNS)
+    rows = rows[(rows > 0).all(axis=1)]
+    return float(np.quantile(rows[:, UNITS] / rows[:, CLOCK], 0.01)) if len(rows) else 1.0
+
+
+def is_alone(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
+    """Where no other thread took its share of the units (told: …, COLUMNS, ns; 0: nothing, which is no). `best` is what
+    they take at best (see `least_units`)."""
+    heard = (told > 0).all(axis=-1)
+    return np.asarray(heard & (told[..., UNITS] <= SAME_UNITS * best * told[..., CLOCK]))
+
+
+def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
+    """In which blocks (B) no thread that told something (B, T, COLUMNS, ns; 0: nothing) had to share its units. One of
+    which nothing was told, since it left no time for it, is one if those before and after it are.
+
+    The clock says nothing here: what computes with wide vectors lowers it by itself.
+    """
+    heard = np.asarray((told > 0).all(axis=2))
+    known = np.flatnonzero(heard.any(axis=1))
+    if not len(known):
+        return np.zeros(len(told), np.bool_)
+    alone = np.all(is_alone(told, best) | ~heard, axis=1)[known]
+    after = np.searchsorted(known, np.arange(len(told)))
+    before = np.searchsorted(known, np.arange(len(told)), side="right") - 1
+    last = len(known) - 1
+    return np.asarray(alone[np.clip(before, 0, last)] & alone[np.clip(after, 0, last)])
+
+
+def usual(told: NDArray[np.int64], best: float) -> tuple[float, float]:
+    """The usual time of the chain of steps (seconds; 0 where nothing was told), and how many times longer than at best
+    the units take as a rule."""
+    heard = told[(told > 0).all(axis=2)]
+    if not len(heard):
+        return 0.0, 1.0
+    return float(np.median(heard[:, CLOCK])) / 1e9, max(float(np.median(heard[:, UNITS] / heard[:, CLOCK])) / best, 1.0)

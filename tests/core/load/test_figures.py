@@ -1,0 +1,52 @@
+"""The figures of cards as arrays: at one clock, and at every size."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+
+from nimbleload.core.cards.card import Cell, CostCard, Paced
+from nimbleload.core.load.figures import Figures
+from tests.helpers.sessions import use
+
+KEYS = tuple(use(name).card_key() for name in "abc")
+
+
+def cards(*clocks: float) -> dict:
+    """Three plugins that take 10, 20 and 30 µs at 256 samples, each measured at a clock of its own."""
+    return {
+        key: CostCard(key, key.identifier, (
+            Cell(48000, 256, "sounding", cost, clock=clock), Cell(48000, 256, "silent", cost / 2, clock=clock),
+        ))
+        for key, cost, clock in zip(KEYS, (1e-5, 2e-5, 3e-5), clocks, strict=True)
+    }  # fmt: skip
+
+
+def test_figures_from_several_clocks_are_brought_to_one():
+    """The chain took 1.0, 1.15 and 1.0 µs: what was measured at the lower clock takes less at that of the others."""
+    found = Figures(cards(1.0e-6, 1.15e-6, 1.0e-6), KEYS, 48000)
+    assert found.clock == pytest.approx(1.0e-6)
+    assert found.at(256).seconds[1] == pytest.approx([1e-5, 2e-5 / 1.15, 3e-5])
+    assert found.at(256).seconds[0] == pytest.approx([0.5e-5, 1e-5 / 1.15, 1.5e-5])
+
+
+def test_what_says_nothing_of_its_clock_stays_as_it_is():
+    found = Figures(cards(0.0, 1.2e-6, 1.2e-6), KEYS, 48000)
+    assert found.clock == pytest.approx(1.2e-6)
+    assert found.at(256).seconds[1] == pytest.approx([1e-5, 2e-5, 3e-5])
+    assert Figures(cards(0.0, 0.0, 0.0), KEYS, 48000).clock == 0
+    # Those of another rate have no part in it.
+    assert Figures(cards(1e-6, 1e-6, 2e-6), KEYS, 44100).clock == 0
+
+
+def test_what_coming_back_costs_is_read_between_the_sizes_that_were_measured():
+    of = cards(0.0, 0.0, 0.0)
+    of[KEYS[0]] = msgspec.structs.replace(of[KEYS[0]], paced=(
+        Paced(48000, 512, 1e-5, 1.2e-5), Paced(48000, 64, 1e-6, 1.8e-6), Paced(44100, 64, 1e-6, 9e-6),
+    ))  # fmt: skip
+    of[KEYS[1]] = msgspec.structs.replace(of[KEYS[1]], paced=(Paced(48000, 64, 1e-6, 0.5e-6),))
+    found = Figures(of, KEYS, 48000)
+    for size, share in ((32, 0.8), (64, 0.8), (128, 0.6), (256, 0.4), (512, 0.2), (4096, 0.2)):
+        # What is cheaper is not told to be; what was not measured adds nothing.
+        assert found.paced(size) == pytest.approx(np.array([share, 0.0, 0.0]))

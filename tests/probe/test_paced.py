@@ -1,0 +1,84 @@
+"""What a plugin takes when it is called once a deadline, against a plugin that minds by a known time."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.strips import Clip, Strip
+from nimbleload.core.survey import instant, survey
+from nimbleload.core.told.card import card_sentences
+from nimbleload.probe import session_run
+from nimbleload.probe.effort import Effort
+from nimbleload.probe.loading import load
+from nimbleload.probe.messages import Request
+from nimbleload.probe.paced import PACED_SIZES, Turns, find_paced
+from nimbleload.probe.signal import musical
+from nimbleload.probe.timed import TimedLoop, overhead_ns
+from tests.helpers import known
+from tests.helpers.sessions import session
+
+
+def own(size: int) -> float:
+    """What a usual block takes, with its part of the bursts."""
+    return known.CALL + known.SAMPLE * size + known.BURST / known.PERIOD
+
+
+def measured(plugin: known.Known):
+    of = session(Strip("a", "a", inserts=(plugin.use(),), clips=(Clip(0.0, 10.0),), output="main"))
+    *_, last = session_run.run(session_run.jobs(of, {}, PACED_SIZES), {}, effort=Effort(2, 0.01))
+    assert last.card.failure is None
+    return of, last.card
+
+
+def test_a_plugin_that_is_dearer_after_a_while_is_so_in_the_load_and_not_in_its_cells(tmp_path, monkeypatch):
+    of, card = measured(known.installed(tmp_path, "clap", monkeypatch, "COLD"))
+    assert [each.buffer for each in card.paced] == list(PACED_SIZES)
+    for each in card.paced:
+        assert each.row == pytest.approx(own(each.buffer), rel=0.05, abs=1e-6)
+        assert each.paced - each.row == pytest.approx(known.COLD, rel=0.05)
+        cell = card.cell(48000, each.buffer, "sounding")
+        assert cell.sequence_ns().mean() / 1e9 < own(each.buffer) + known.COLD / 3
+        here = instant(survey(of, Plan(), {card.key: card}, Machine(1), each.buffer))
+        block = each.buffer / 48000
+        assert here.parts.cold * block == pytest.approx(known.COLD, rel=0.1)
+        assert here.parts.own * block < own(each.buffer) + known.COLD / 3
+        # What it would be on another computer is not known: there it counts with its own time.
+        far = instant(survey(of, Plan(), {card.key: card}, Machine(1, speed=2.0, measured_cores=1), each.buffer))
+        assert far.parts.cold == 0
+    said = next(words for words in card_sentences(card, 48000, 64) if words.startswith("Called once a deadline"))
+    assert "at 64 samples and" in said
+
+
+def test_a_plugin_that_does_not_mind_takes_as_long_either_way(tmp_path, monkeypatch):
+    _, card = measured(known.installed(tmp_path, "clap", monkeypatch))
+    for each in card.paced:
+        # It waits for the clock: what is left is the beginning of its code, and the lines that it reads and writes.
+        assert abs(each.paced - each.row) < 10e-6
+
+
+def test_blocks_are_a_deadline_apart_or_in_a_row(tmp_path, monkeypatch):
+    plugin = known.installed(tmp_path, "clap", monkeypatch, "COLD")
+    hosted = load(Request(plugin.use(), 48000, (64,), str(plugin.path)))
+    turns = Turns(hosted, TimedLoop(hosted, musical(1, 48000, 1.0)), (), 48000, 64)
+    (row, _), (paced, told), (again, _) = (turns.play(way) for way in (False, True, False))
+    assert told.shape == (128, 2) and (told > 0).all()
+    assert len(row) == len(paced) == len(again) == 128
+    cold = (known.CALL + known.COLD) * 1e9
+    assert (paced > cold).all() and np.median(row) < cold > np.median(again)
+    hosted.close()
+
+
+def test_a_plugin_longer_than_its_deadline_is_called_in_a_row(tmp_path, monkeypatch):
+    plugin = known.installed(tmp_path, "clap", monkeypatch, "COLD")
+    hosted = load(Request(plugin.use(Extra=100.0), 48000, (64,), str(plugin.path)))
+    alive: list[int] = []
+    found = find_paced(
+        hosted, TimedLoop(hosted, musical(1, 48000, 1.0)), (), 400_000, 64, overhead_ns(), lambda: alive.append(1)
+    )  # fmt: skip
+    # 64 samples at 400 kHz are 160 µs, less than the 121 µs that it takes and what is cold.
+    assert found.paced == pytest.approx(found.row, rel=0.05)
+    assert 6 <= len(alive) <= 12
+    hosted.close()

@@ -1,0 +1,56 @@
+"""The witness: what it takes tells what the computer did, and nothing else."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from nimbleload.probe.witness import CLOCK, UNITS, is_alone, least_units, looks, undisturbed, usual
+
+# What the chain takes at its usual clock (ns), and what the units take at best, as times that.
+CHAIN, BEST = 1000, 0.5
+
+
+def told(*rows) -> np.ndarray:
+    """Blocks (B, T, COLUMNS) of what threads took, given as times the usual clock and the best of the units at it."""
+    return np.array([[(CHAIN * a, CHAIN * a * BEST * b) for a, b in row] for row in rows], np.int64)
+
+
+QUIET = [(1, 1), (1, 1)]
+
+
+def test_a_block_is_undisturbed_if_no_thread_shared_its_units():
+    found = undisturbed(told(
+        QUIET, [(1, 1), (1.02, 1.05)], [(1, 1.2), (1, 1)], [(0, 0), (1, 1)], [(0, 0), (1, 1.5)], QUIET,
+    ), BEST)  # fmt: skip
+    assert found.tolist() == [True, True, False, True, False, True]
+    # What left no time to look is as what lies around it.
+    late = [(0, 0), (0, 0)]
+    found = undisturbed(told(late, QUIET, late, late, QUIET, late, [(1, 2), (1, 1)], late, QUIET, late), BEST)
+    assert found.tolist() == [True, True, True, True, True, False, False, False, True, True]
+    assert not undisturbed(told(late, late), BEST).any()
+    # At another clock all takes longer, and nobody shares it.
+    assert undisturbed(told([(1.3, 1), (1, 1)]), BEST).all()
+    assert is_alone(told([(1, 1), (1, 2), (0, 0)]), BEST).tolist() == [[True, False, False]]
+
+
+def test_the_usual_clock_and_how_much_others_held_up_the_units():
+    assert usual(told([(1.2, 1.5)], [(1.2, 1.0)], [(1.0, 1.5)], [(0, 0)]), BEST) == (1.2e-6, 1.5)
+    assert usual(told([(0, 0)]), BEST) == (0.0, 1.0)
+    # Nothing is told to be better than the best.
+    assert usual(told([(1, 0.9)]), BEST) == (1e-6, 1.0)
+
+
+def test_the_least_of_the_units_goes_by_the_clock():
+    # One in a hundred may be as low by chance: of two hundred the third.
+    assert least_units(told([(2, 1)], *[[(1, 1.5)]] * 2)) == pytest.approx(BEST, rel=0.02)
+    assert least_units(told([(1, 0.2)], *[[(2, 1)]] * 199)) == BEST
+    assert least_units(told([(0, 0)])) == 1.0
+
+
+def test_what_it_computes_neither_dies_away_nor_grows():
+    """Late times are as early ones: each in the clock's own steps, whatever the clock is just then."""
+    seen = looks(6000)
+    assert (seen > 0).all()
+    early, late = (part[:, UNITS] / part[:, CLOCK] for part in (seen[:2000], seen[4000:]))
+    assert 0.6 < early.min() / late.min() < 1.6
