@@ -17,13 +17,12 @@ from numpy.typing import NDArray
 
 from bench.accuracy import REAL
 from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.native.clock import now, rest_until
 from nimbleload.native.memory import call2, flush_denormals
 from nimbleload.probe.restraint import settle_on_core
 from nimbleload.probe.session_run import installed_for
 from nimbleload.probe.signal import musical
-from nimbleload.probe.stage import _rest_until
 from nimbleload.probe.standards import STANDARDS
-from nimbleload.probe.timed import _now
 
 RATE, BLOCKS, LEAD = 48000, 150, 50
 IN_A_ROW, SLEEPING, SPINNING, AFTER_OTHERS = range(4)
@@ -33,13 +32,13 @@ IN_A_ROW, SLEEPING, SPINNING, AFTER_OTHERS = range(4)
 def _loop(call, handle, argument, inputs, source, frames, period, way, clock, others, times):
     """Fills `times` (ns) with blocks that come in one of the ways."""
     flush_denormals()
-    begun = _now(clock)
+    begun = now(clock)
     for k in range(len(times)):
         due = begun + k * period
         if way == SLEEPING:
-            _rest_until(due, clock, times)
+            rest_until(due, clock, times)
         elif way == SPINNING:
-            while _now(clock) < due:
+            while now(clock) < due:
                 continue
         elif way == AFTER_OTHERS:
             for i in range(0, len(others), 8):
@@ -48,9 +47,9 @@ def _loop(call, handle, argument, inputs, source, frames, period, way, clock, ot
         for c in range(inputs.shape[0]):
             for i in range(frames):
                 inputs[c, i] = source[c % source.shape[0], at + i]
-        before = _now(clock)
+        before = now(clock)
         call2(call, handle, argument)
-        times[k] = _now(clock) - before
+        times[k] = now(clock) - before
 
 
 def medians(hosted, frames: int, source: NDArray[np.float32]) -> list[float]:
@@ -75,7 +74,7 @@ def main() -> None:
     for use in uses:
         found = installed.get((use.plugin.standard, use.plugin.identifier))
         for frames in (64, 256, 1024) if found is not None else ():
-            hosted = STANDARDS["lv2"]().load(use, found.path, RATE, frames)
+            hosted = STANDARDS["lv2"]().load(use, found.path, RATE, frames, frames)
             figures = "".join(f"{each:11.1f}" for each in medians(hosted, frames, source))
             print(f"{found.name[:40]:40} {frames:7d}{figures}", flush=True)
             hosted.close()

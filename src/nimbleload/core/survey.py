@@ -350,8 +350,7 @@ def foreseen(of: Survey, at: Instant, outcome: Rehearsal) -> Prediction:
     of its own, and what that takes says nothing of how well plugins were predicted. It counts at the clock at which the
     cores went meanwhile."""
     session, measured_at = to_rehearse(of.session, outcome.overhead), of.planned.figures.clock
-    played_at = outcome.undisturbed.clock or outcome.clock
-    slower = played_at / measured_at if measured_at > 0 and played_at > 0 else 1.0
+    slower = outcome.clock / measured_at if measured_at > 0 and outcome.clock > 0 else 1.0
     host = msgspec.structs.replace(session.host, plugin_factor=session.host.plugin_factor * slower)
     session = msgspec.structs.replace(session, host=host)
     again = survey(session, of.plan, of.planned.cards, of.machine, of.buffer)

@@ -39,7 +39,7 @@ from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
 from .truth import find_truth, null_against
 from .upkeep import taken
-from .witness import CLOCK
+from .witness import clock_now
 
 CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)
@@ -266,9 +266,8 @@ class Measurement:
         clocks: list[float] = []
 
         def looked_at() -> NDArray[np.int64]:
-            made = run()
-            clocks.append(float(np.median(self._loop.told[:, CLOCK])) / 1e9)
-            return made
+            clocks.append(clock_now())
+            return run()
 
         runs, quiet = self._pace.quiet_runs(looked_at, self._effort.runs)
         # The least of each block is from the run at the highest clock.

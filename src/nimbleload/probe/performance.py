@@ -122,7 +122,8 @@ def outcome(
     busy = [float(tasks[made.task_core[played] == core].sum()) / span for core in range(len(request.cores))]
     told = made.witnessed[played]
     best = min(least_units(before), least_units(told))
-    clock, units = usual(told, best)
+    clocks = made.clocks[made.clocks > 0]
+    clock = float(np.median(clocks)) / 1e9 if len(clocks) else 0.0
     quiet = undisturbed(told, best)
     ids = [strip.id for strip in session.strips]
     is_on = [strip.enabled for strip in session.strips]
@@ -136,10 +137,10 @@ def outcome(
         {i: float(p) for i, p, o in zip(ids, peaks, is_on, strict=True) if o},
         dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
         float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
-        after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock, units,
+        after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock,
+        usual(told, best),
         Undisturbed(
             float(quiet.mean()) if len(quiet) else 0.0, tuple((((end - begin) / period)[quiet]).tolist()),
-            usual(told[quiet], best)[0],
             {i: float(m) for i, m, o in zip(ids, mean_of(tasks[quiet]), is_on, strict=True) if o},
             dict(zip(placed, mean_of(uses[quiet]).tolist(), strict=True)),
         ),

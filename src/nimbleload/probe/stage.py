@@ -23,7 +23,7 @@ from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, again
-from .witness import COLUMNS, attest
+from .witness import CLOCK, COLUMNS, attest
 
 CHANNELS = 2
 F32 = np.zeros(0, np.float32)
@@ -38,6 +38,8 @@ I64 = np.zeros(0, np.int64)
 RELAXATIONS = 16
 # So long before a block is due nothing is looked at any more.
 WITNESS_NS = 30_000
+# In every so manieth block the clock of the core is looked at before anything is played.
+CLOCKED_EVERY = 8
 
 
 @njit(inline="always")
@@ -86,7 +88,7 @@ def _feed(task, buses, feeder_first, feeders, source, sounds, at, frames):
 def _perform(
     number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
     buses, feeder_first, feeders, source, sounds, use_times, task_begin, task_end, task_core, block_due, block_begin,
-    block_end, witnessed, told, clock,
+    block_end, witnessed, clocks, told, clock,
 ):  # fmt: skip
     """One thread's part in all blocks. Times are in nanoseconds on the monotonic clock."""
     flush_denormals()
@@ -103,6 +105,10 @@ def _perform(
             relax()
         due = begin + k * period + load_atomic(shared + 8 * SHIFT)
         rest_until(due, clock, counters)
+        if k % CLOCKED_EVERY == 0:
+            # Nothing was computed with vectors for a while: this is the core's clock, and not what they make of it.
+            attest(told, clock)
+            clocks[k // CLOCKED_EVERY, number] = told[CLOCK]
         at = (k * frames) % (length - frames)
         while load_atomic(shared + 8 * READY) == k:
             task = -1
@@ -154,7 +160,8 @@ class Performed(NamedTuple):
     `task_begin`, `task_end` (B, S, int64), `task_core` (B, S, int8), `use_times` (B, U, int32), `begin` and `end`
     (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, the next one is
     due at once. `witnessed` (B, T, 2, int64) is what the witness took on each thread after each block, 0 where there
-    was no time for it. `done` blocks were played.
+    was no time for it; `clocks` (C, T, int64) what its chain of steps took before every CLOCKED_EVERYth. `done` blocks
+    were played.
     """
 
     task_begin: NDArray[np.int64]
@@ -165,6 +172,7 @@ class Performed(NamedTuple):
     begin: NDArray[np.int64]
     end: NDArray[np.int64]
     witnessed: NDArray[np.int64]
+    clocks: NDArray[np.int64]
     done: int
 
 
@@ -231,6 +239,7 @@ class Stage:
         task_core, use_times = np.zeros((blocks, tasks), np.int8), np.zeros((blocks, uses), np.int32)
         due, begin, end = (np.zeros(blocks, np.int64) for _ in range(3))
         witnessed = np.zeros((blocks, len(cores), COLUMNS), np.int64)
+        clocks = np.zeros((-(-blocks // CLOCKED_EVERY), len(cores)), np.int64)
         graph, self._counters[:] = self._graph, 0
         waits = graph.waits.astype(np.int64)
         left, claims = waits.copy(), np.zeros(tasks, np.int64)
@@ -244,7 +253,7 @@ class Stage:
                 number, blocks, self._frames, starting, period, self._by_rank, graph.first, graph.successors, waits,
                 left, claims, self._counters, self._use_first, self._uses, self._buses, self._feeder_first,
                 self._feeders, self._source, self._sounds, use_times, task_begin, task_end, task_core, due, begin, end,
-                witnessed, told, clock.ctypes.data,
+                witnessed, clocks, told, clock.ctypes.data,
             )  # fmt: skip
 
         players = [threading.Thread(target=play, args=(number,), daemon=True) for number in range(len(cores))]
@@ -253,13 +262,14 @@ class Stage:
         while any(player.is_alive() for player in players):
             players[0].join(0.2)
             so_far = int(self._counters[READY])
-            if not watch(Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, so_far)):
+            made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, clocks, so_far)
+            if not watch(made):
                 self._counters[STOP] = 1
                 break
         for player in players:
             player.join(5)
         done = int(self._counters[READY])
-        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, done)
+        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, clocks, done)
         for times in (task_begin, task_end, due, begin, end):
             times -= starting
         return made, all(is_real_time)

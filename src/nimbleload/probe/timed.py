@@ -11,31 +11,27 @@ from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals
 from .aside import let_go, spent
 from .formats.hosted import Wiring
 from .signal import CHORD_CYCLE, again
-from .witness import COLUMNS, attest
 
 LINE_WORDS = 8
 NOBODY = np.zeros(0, np.int64)
 # So many silent blocks at most are run for a plugin that goes on putting work off.
 MOST_SERVED = 64
-# After so many blocks the witness is asked.
-ASKED_EVERY = 16
 
 
 @njit(nogil=True, cache=True)
-def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, codes, clock, others, flush, told):
+def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, codes, clock, others, flush):
     """Runs len(times) blocks and fills times (ns) and codes (what the plugin's function returned).
 
     Returns where in `source` the next block begins.
 
-    Before each block all cache lines of `others` are used, as the other plugins of a session would use theirs. After
-    every so many blocks the witness is asked: `told` (n, COLUMNS, ns).
+    Before each block all cache lines of `others` are used, as the other plugins of a session would use theirs.
     """
     if flush:
         flush_denormals()
     else:
         keep_denormals()
     length = source.shape[1]
-    argument, asked = first, 0
+    argument = first
     for k in range(len(times)):
         if at + frames > length:
             at = 0
@@ -50,9 +46,6 @@ def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, cod
         codes[k] = call2(call, handle, argument)
         times[k] = now(clock) - begun
         argument = rest
-        if k % ASKED_EVERY == ASKED_EVERY - 1 or k == len(times) - 1:
-            attest(told[asked], clock)
-            asked += 1
     flush_denormals()
     return at
 
@@ -99,8 +92,7 @@ class TimedLoop:
 
     A run starts at the beginning of the source and goes on where the last one ended. `called` counts the blocks that
     were run, `failed` those in which the plugin said that it failed; `aside` is the CPU time that its own threads and
-    processes took meanwhile (seconds), as long as `counts_aside` is set. `told` (n, COLUMNS, ns) is what the witness
-    told during the last run.
+    processes took meanwhile (seconds), as long as `counts_aside` is set.
     """
 
     def __init__(self, hosted, source: NDArray[np.float32], heard: int = 0) -> None:
@@ -112,7 +104,6 @@ class TimedLoop:
         self._at = 0
         self.called = self.failed = 0
         self.aside, self.counts_aside = 0.0, False
-        self.told = np.zeros((0, COLUMNS), np.int64)
 
     def rewind(self) -> None:
         """The next run starts at the beginning of the source."""
@@ -155,20 +146,17 @@ class TimedLoop:
         times, codes = np.zeros(blocks, np.int64), np.zeros(blocks, np.int32)
         chord = max(CHORD_CYCLE // frames, 1) if notes else blocks
         let_go()
-        asked: list[NDArray[np.int64]] = []
         before = spent() if self.counts_aside else 0.0
         for begin in range(0, blocks, max(chord, 1)):
             part = slice(begin, min(begin + chord, blocks))
             first = hosted.argument(frames, again(notes) if begin else notes)
-            asked.append(np.zeros((-(-len(times[part]) // ASKED_EVERY), COLUMNS), np.int64))
             self._at = _run(
                 hosted.call, hosted.handle, first, hosted.argument(frames),
                 self._silence if silent else self.source, self.rows, self._at, hosted.inputs, frames, times[part],
-                codes[part], self._clock.ctypes.data, others, flush, asked[-1],
+                codes[part], self._clock.ctypes.data, others, flush,
             )  # fmt: skip
         if self.counts_aside:
             self.aside += spent() - before
-        self.told = np.concatenate(asked) if asked else self.told
         self.called += blocks
         self.failed += hosted.failures(codes)
         return times

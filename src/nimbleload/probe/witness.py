@@ -16,6 +16,9 @@ from ..native.clock import now
 CHAIN_STEPS, PARALLEL_STEPS, TRIES = 250, 150, 2
 # The columns of what it tells, in nanoseconds.
 CLOCK, UNITS, COLUMNS = 0, 1, 2
+# So often the witness is asked until what vectors do to the clock is over (about a millisecond); so many of the last
+# count.
+SETTLING, SETTLED = 400, 50
 # Up to so many times the least that the units take at a clock the computer counts as undisturbed.
 SAME_UNITS = 1.08
 
@@ -53,6 +56,12 @@ def looks(count: int) -> NDArray[np.int64]:
     return told
 
 
+def clock_now() -> float:
+    """What the chain of steps takes on this core at its clock, in seconds: when nothing has been computed with vectors
+    for as long as they may lower it, and nothing slept."""
+    return float(np.median(looks(SETTLING)[-SETTLED:, CLOCK])) / 1e9
+
+
 def least_units(told: NDArray[np.int64]) -> float:
     """What the units take at best, as times the chain of steps at the same clock (told: …, COLUMNS, ns; 0: nothing)."""
     rows = told.reshape(-1, COLUMNS)
@@ -84,10 +93,7 @@ def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
     return np.asarray(alone[np.clip(before, 0, last)] & alone[np.clip(after, 0, last)])
 
 
-def usual(told: NDArray[np.int64], best: float) -> tuple[float, float]:
-    """The usual time of the chain of steps (seconds; 0 where nothing was told), and how many times longer than at best
-    the units take as a rule."""
-    heard = told[(told > 0).all(axis=2)]
-    if not len(heard):
-        return 0.0, 1.0
-    return float(np.median(heard[:, CLOCK])) / 1e9, max(float(np.median(heard[:, UNITS] / heard[:, CLOCK])) / best, 1.0)
+def usual(told: NDArray[np.int64], best: float) -> float:
+    """How many times longer than at best the units take as a rule (told: …, COLUMNS, ns); 1 where nothing was told."""
+    heard = told[(told > 0).all(axis=-1)]
+    return max(float(np.median(heard[:, UNITS] / heard[:, CLOCK])) / best, 1.0) if len(heard) else 1.0

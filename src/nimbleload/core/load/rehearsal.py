@@ -18,11 +18,10 @@ FEWEST_UNDISTURBED, LEAST_UNDISTURBED = 20, 0.02
 
 class Undisturbed(msgspec.Struct, frozen=True):
     """The blocks in which the computer was as fast as at its best, by what a known piece of arithmetic took beside
-    each: which `share` of all they are, and their `loads`, `clock`, `strips` and `uses` as in a `Rehearsal`."""
+    each: which `share` of all they are, and their `loads`, `strips` and `uses` as in a `Rehearsal`."""
 
     share: float = 0.0
     loads: tuple[float, ...] = ()
-    clock: float = 0.0
     strips: dict[str, float] = {}
     uses: dict[str, float] = {}
 
