@@ -185,14 +185,16 @@ class Second:
             curve = card.company[0]
             added = running_max([max(x / curve.seconds[0] - 1, 0.0) for x in curve.seconds])
             extra = line(self.touched(), curve.touched, added, 1.0)
+        paced = 0.0
         if card.paced and not self.machine.is_another:
             # On the line over the logarithm of the size, between the sizes it was measured at.
             (small, low), (large, high) = ((p.buffer, max(p.paced / p.row - 1, 0.0)) for p in card.paced)
             part = min(max(math.log2(size / small) / math.log2(large / small), 0.0), 1.0)
-            extra = max(extra, low + part * (high - low))
+            paced = low + part * (high - low)
+            extra = max(extra, paced)
         seconds *= calls * (1 + extra) * self.session.host.plugin_factor / self.machine.speed
         beside = card.upkeep.beside if card.upkeep is not None else 1.0
-        return seconds, seconds * (beside - 1)
+        return seconds, seconds * max(beside / (1 + paced) - 1, 0)
 
     def live_thread(self):
         """The armed strips and everything after them."""

@@ -19,8 +19,8 @@ from ..native.clock import now
 from ..native.memory import call2, flush_denormals
 from .formats.hosted import Hosted, Note
 from .pace import Pace
-from .signal import CYCLE
-from .timed import LINE_WORDS, TimedLoop
+from .signal import CHORD_CYCLE, CYCLE
+from .timed import LINE_WORDS, NOBODY, TimedLoop
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 SIZES = (256, 2048)
@@ -61,12 +61,24 @@ def find_company(
     loop.run(frames, max(CYCLE, min(int(tail * rate), rate)) // frames, notes)
 
     def beside(others: NDArray[np.int64]) -> NDArray[np.int64]:
+        if notes:
+            return played(loop, frames, notes, others)
         loop.rewind()
         loop.run(frames, CYCLE // frames, others=others)
         return loop.run(frames, blocks, others=others)
 
     seconds = [least_mean(pace, partial(beside, others), overhead) / 1e9 for others in levels]
     return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
+
+
+def played(
+    loop: TimedLoop, frames: int, notes: tuple[Note, ...], others: NDArray[np.int64] = NOBODY
+) -> NDArray[np.int64]:
+    """The block times (ns) of an instrument over a whole cycle of its notes, after another one from a fresh state: what
+    it is compared with has played as many, and they have died away as far. `others` is used between the blocks."""
+    cycle = max(CHORD_CYCLE // frames, 1)
+    loop.refresh(frames)
+    return loop.run(frames, 2 * cycle, notes, others=others)[cycle:]
 
 
 def whole_cycles(frames: int) -> int:

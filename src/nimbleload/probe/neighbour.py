@@ -13,7 +13,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..native.memory import call2, flush_denormals, load_atomic
-from .company import RUNS, least_mean, whole_cycles
+from .company import RUNS, least_mean, played, whole_cycles
 from .formats.hosted import Hosted, Note
 from .pace import Pace
 from .signal import CYCLE
@@ -45,6 +45,8 @@ def find_slowdown(
     loop.run(FRAMES, CYCLE // FRAMES, notes)
 
     def again() -> NDArray[np.int64]:
+        if notes:
+            return played(loop, FRAMES, notes)
         loop.rewind()
         return loop.run(FRAMES, blocks)
 

@@ -38,8 +38,9 @@ I64 = np.zeros(0, np.int64)
 RELAXATIONS = 16
 # So long before a block is due nothing is looked at any more.
 WITNESS_NS = 30_000
-# In every so manieth block the clock of the core is looked at before anything is played.
-CLOCKED_EVERY = 8
+# In every so manieth block the clock of the core is looked at before anything is played, if it has rested so long (ns):
+# what computes with wide vectors lowers it for two thirds of a millisecond.
+CLOCKED_EVERY, SETTLED_NS = 8, 1_000_000
 
 
 @njit(inline="always")
@@ -84,6 +85,24 @@ def _feed(task, buses, feeder_first, feeders, source, sounds, at, frames):
                 bus[c, i] += gain * other[c, i]
 
 
+@njit(inline="always")
+def _look_at_clock(k, number, through, clocks, told, clock):
+    """At the beginning of a block, if nothing was computed since so long before that vectors make no difference any
+    more, looks at the clock of the core. The block before was through at a time (ns)."""
+    if k % CLOCKED_EVERY == 0 and now(clock) > through + SETTLED_NS:
+        attest(told, clock)
+        clocks[k // CLOCKED_EVERY, number] = told[CLOCK]
+
+
+@njit(inline="always")
+def _look_at_units(k, number, until, witnessed, told, clock):
+    """When a block is through, looks at what the computer is doing, if there is time until the next one is due."""
+    if now(clock) < until - WITNESS_NS:
+        attest(told, clock)
+        for column in range(COLUMNS):
+            witnessed[k, number, column] = told[column]
+
+
 @njit(nogil=True, cache=True)
 def _perform(
     number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
@@ -97,6 +116,7 @@ def _perform(
     left_at, claims_at = left.ctypes.data, claims.ctypes.data
     length = source.shape[1]
     chord = max(CHORD_CYCLE // frames, 1)
+    through = begin
     for k in range(blocks):
         rest_until(begin + k * period + load_atomic(shared + 8 * SHIFT), clock, counters)
         while load_atomic(shared + 8 * READY) < k:
@@ -105,10 +125,7 @@ def _perform(
             relax()
         due = begin + k * period + load_atomic(shared + 8 * SHIFT)
         rest_until(due, clock, counters)
-        if k % CLOCKED_EVERY == 0:
-            # Nothing was computed with vectors for a while: this is the core's clock, and not what they make of it.
-            attest(told, clock)
-            clocks[k // CLOCKED_EVERY, number] = told[CLOCK]
+        _look_at_clock(k, number, through, clocks, told, clock)
         at = (k * frames) % (length - frames)
         while load_atomic(shared + 8 * READY) == k:
             task = -1
@@ -147,11 +164,8 @@ def _perform(
                     add_atomic(shared + 8 * SHIFT, block_end[k] - due - period)
                 store_atomic(shared + 8 * (DONE + k % 2), 0)
                 store_atomic(shared + 8 * READY, k + 1)
-        # The block is through: what the computer is doing meanwhile is looked at, if there is time.
-        if now(clock) < due + period - WITNESS_NS:
-            attest(told, clock)
-            for column in range(COLUMNS):
-                witnessed[k, number, column] = told[column]
+        _look_at_units(k, number, due + period, witnessed, told, clock)
+        through = now(clock)
 
 
 class Performed(NamedTuple):
@@ -160,8 +174,8 @@ class Performed(NamedTuple):
     `task_begin`, `task_end` (B, S, int64), `task_core` (B, S, int8), `use_times` (B, U, int32), `begin` and `end`
     (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, the next one is
     due at once. `witnessed` (B, T, 2, int64) is what the witness took on each thread after each block, 0 where there
-    was no time for it; `clocks` (C, T, int64) what its chain of steps took before every CLOCKED_EVERYth. `done` blocks
-    were played.
+    was no time for it; `clocks` (C, T, int64) what its chain of steps took before every CLOCKED_EVERYth, 0
+    where it had not rested before. `done` blocks were played.
     """
 
     task_begin: NDArray[np.int64]

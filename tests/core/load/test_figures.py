@@ -36,7 +36,12 @@ def test_what_says_nothing_of_its_clock_stays_as_it_is():
     assert found.clock == pytest.approx(1.2e-6)
     assert found.at(256).seconds[1] == pytest.approx([1e-5, 2e-5, 3e-5])
     assert Figures(cards(0.0, 0.0, 0.0), KEYS, 48000).clock == 0
-    # Those of another rate have no part in it.
+    # The clock of another computer says nothing of this one's, and those of another rate have no part in it.
+    of = cards(1.0e-6, 1.2e-6, 9e-6)
+    far = tuple(msgspec.structs.replace(cell, provenance="elsewhere") for cell in of[KEYS[2]].cells)
+    of[KEYS[2]] = msgspec.structs.replace(of[KEYS[2]], cells=far)
+    found = Figures(of, KEYS, 48000)
+    assert found.clock == pytest.approx(1.1e-6) and found.at(256).seconds[1, 2] == pytest.approx(3e-5)
     assert Figures(cards(1e-6, 1e-6, 2e-6), KEYS, 44100).clock == 0
 
 

@@ -39,3 +39,22 @@ def test_what_many_tracks_share_is_put_back_by_one_line_for_each_setting():
         "Put verb back on 3 tracks, unless one for all is how it shall sound (a, b, c).",
         "Put verb on d back on its own track, set as it was: time 2.",
     ]
+
+
+def test_what_is_off_or_suspended_on_many_tracks_is_put_back_by_one_line():
+    of = session(*(track(name, "meter", "eq") for name in "abc"), track("d", "meter", "meter"))
+    twice = tuple(msgspec.structs.replace(each, id=f"d/{k}") for k, each in enumerate(of.strip("d").inserts))
+    of = msgspec.structs.replace(of, strips=tuple(
+        msgspec.structs.replace(strip, inserts=twice) if strip.id == "d" else strip for strip in of.strips
+    ))  # fmt: skip
+    off = [Decision("off", name, f"{name}/meter") for name in "abc"]
+    assert restore_list(of, Plan((*off, Decision("off", "b", "b/eq"), Decision("suspend", "a")))) == [
+        "Let a run through, so that no tail is cut.",
+        "Switch meter on 3 tracks on again (a, b, c).",
+        "Switch eq on b on again.",
+    ]
+    suspended = [Decision("suspend", name) for name in "abc"]
+    assert restore_list(of, Plan((*suspended, *(Decision("off", "d", f"d/{k}") for k in range(2))))) == [
+        "Let 3 tracks run through, so that no tail is cut (a, b, c).",
+        "Switch meter on d on again.",
+    ]

@@ -37,7 +37,7 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
     "unknown": "not known",
 }
 # By which way this version measures. 2: every plugin switched on for the size it is run with, by a narrow loop. 3: only
-# those of its inputs and outputs in use that the strip has a signal for.
+# those of its inputs and outputs in use that the strip has a signal for, once a deadline as well, the clock told.
 METHOD = 3
 
 # Those of this computer.

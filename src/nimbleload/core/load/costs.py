@@ -124,7 +124,8 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, mem
     # What the others use and what this computer takes from the caches is the same memory: the dearer of both counts. Of
     # another computer only the first is known.
     company = figures.company(size, memory)
-    dearer = company if machine.is_another else np.maximum(company, figures.paced(size))
+    paced = np.zeros_like(company) if machine.is_another else figures.paced(size)
+    dearer = np.maximum(company, paced)
     seconds = np.vstack((sized.seconds, full)) * (host.plugin_factor * calls / machine.speed)
     cold = seconds * (dearer - company)
     seconds = seconds * (1 + dearer)
@@ -134,7 +135,9 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, mem
     if host.suspends:
         seconds[SILENT] = cold[SILENT] = 0.0
     aside = np.vstack((sized.aside, np.repeat(sized.aside[FULL:], len(notes), axis=0)))
-    return PerKey(seconds, source, seconds * (figures.beside - 1.0), seconds * aside, cold)
+    # What other cores take was measured in a row: what coming back costs anyway they cannot take again.
+    beside = np.maximum(figures.beside / (1 + paced) - 1, 0.0)
+    return PerKey(seconds, source, seconds * beside, seconds * aside, cold)
 
 
 def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import CONDITIONS, PROVENANCES, Cards, Cell, Condition, CostCard, around
+from ..cards.card import CONDITIONS, OWN, PROVENANCES, Cards, Cell, Condition, CostCard, around
 from ..session.plugins import CardKey
 
 # The rows of conditions: silent, then sounding.
@@ -54,8 +54,8 @@ class Figures:
         self.voices = np.array([key.voices for key in self.keys], np.int64)
         self.has_notes = np.array([card is not None and bool(card.polyphony) for card in self.found], np.bool_)
         self._cells = [_by_place(card, rate) for card in self.found]
-        clocks = [cell.clock for cells in self._cells for cell in cells.values() if cell.clock > 0]
-        # At which clock figures are told (what a known chain of steps takes, seconds); 0 where no cell says.
+        clocks = [cell.clock for cells in self._cells for cell in cells.values() if _tells_clock(cell)]
+        # At which clock figures are told (what a known chain of steps takes here, seconds); 0 where no cell says.
         self.clock = float(np.median(clocks)) if clocks else 0.0
         self._sized: dict[int, Sized] = {}
         self._company: dict[int, list[Curves]] = {}
@@ -80,7 +80,7 @@ class Figures:
             for row, condition in enumerate(ROWS) if card is not None else ():
                 cell = cells.get((buffer, condition))
                 if cell is not None:
-                    same = self.clock / cell.clock if cell.clock > 0 else 1.0
+                    same = self.clock / cell.clock if _tells_clock(cell) else 1.0
                     seconds[row, k], jitter[row, k] = same * cell.mean, cell.jitter
                     source[row, k] = NUMBERS[cell.provenance]
                 else:
@@ -161,6 +161,11 @@ class Figures:
                     beyond[k] = max(near.largest - usual, 0.0) * buffer / near.buffer
             self._waking[buffer] = beyond
         return self._waking[buffer]
+
+
+def _tells_clock(cell: Cell) -> bool:
+    """Whether it says at which clock of this computer it was measured."""
+    return cell.clock > 0 and cell.provenance in OWN
 
 
 def _aside(cell: Cell | None, card: CostCard, rate: int, buffer: int, condition: Condition) -> float:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from ..decisions.apply import KINDS
 from ..decisions.decision import Decision, Plan
 from ..decisions.kind import named_use
@@ -12,7 +14,7 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
     """What must be taken back, in session order, so that it can be worked through.
 
     A sentence for each decision; plugins of one make and setting that were lightened alike, or shared on a bus, are put
-    back by one line.
+    back by one line, and so are plugins of one make that are off, and tracks that are suspended.
     """
     order = {strip.id: k for k, strip in enumerate(session.strips)}
     found: dict[object, list[Decision]] = {}
@@ -23,20 +25,29 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
     for decisions in found.values():
         strip = session.strip(decisions[0].strip)
         said = KINDS[decisions[0].kind].way_back(strip, decisions[0])
-        if said is not None and len(decisions) > 1:
-            use = named_use(strip, decisions[0].use)
-            names = ", ".join(session.strip(d.strip).name for d in decisions)
-            assert use is not None
-            where = f"{use.label} back on {len(decisions)} tracks"
-            if decisions[0].kind == "lighten":
-                said = f"Set {where}: {use.setting.words()} ({names})."
-            elif decisions[0].like is not None:
-                said = f"Put {where}, set as it was: {use.setting.words()} ({names})."
-            else:
-                said = f"Put {where}, unless one for all is how it shall sound ({names})."
         if said is not None:
-            lines.append(said)
+            lines.append(said if len(decisions) == 1 else _of_many(session, decisions))
     return lines
+
+
+def _of_many(session: Session, decisions: Sequence[Decision]) -> str:
+    """One line that puts back what was decided alike on several tracks."""
+    first = decisions[0]
+    strips = list(dict.fromkeys(decision.strip for decision in decisions))
+    names, count = ", ".join(session.strip(strip).name for strip in strips), len(strips)
+    if first.kind == "suspend":
+        return f"Let {count} tracks run through, so that no tail is cut ({names})."
+    use = named_use(session.strip(first.strip), first.use)
+    assert use is not None
+    where = f"on {count} tracks" if count > 1 else f"on {names}"
+    of = f" ({names})" if count > 1 else ""
+    if first.kind == "off":
+        return f"Switch {use.label} {where} on again{of}."
+    if first.kind == "lighten":
+        return f"Set {use.label} back {where}: {use.setting.words()}{of}."
+    if first.like is not None:
+        return f"Put {use.label} back {where}, set as it was: {use.setting.words()}{of}."
+    return f"Put {use.label} back {where}, unless one for all is how it shall sound{of}."
 
 
 def _line(session: Session, decision: Decision) -> object:
@@ -46,4 +57,8 @@ def _line(session: Session, decision: Decision) -> object:
         return (use.card_key(), decision.variant)
     if decision.kind == "share" and use is not None:
         return (use.card_key(), decision.like)
+    if decision.kind == "off" and use is not None:
+        return ("off", use.plugin.standard, use.plugin.identifier, use.label)
+    if decision.kind == "suspend" and use is None:
+        return "suspend"
     return decision.subject
