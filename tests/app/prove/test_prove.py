@@ -82,7 +82,7 @@ def test_what_it_taught_can_be_taken_over_and_taken_back(small, settled):
     page.rehearsing.ended.emit(outcome, predicted, of)
     assert page.sentence.headline.text().startswith("Held")
     settled(small, page.take.click)
-    assert small.desk.document.session.host == Host(plugin_factor=2.0, strip_overhead=3e-6)
+    assert small.desk.document.session.host == Host(plugin_factor=2.0)
     settled(small, small.desk.undo)
     assert small.desk.document.session.host == Host()
 
