@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 import msgspec
 import numpy as np
 import pytest
@@ -13,6 +15,7 @@ from nimbleload.core.session.chain_edits import listen
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.deliver import render
 from nimbleload.probe import catalogue
+from nimbleload.store import audio as audio_files
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers import known
@@ -101,6 +104,19 @@ def test_a_frozen_track_heard_what_it_listens_to(tmp_path):
     rendered, sound = made(path, opened(path, "kick"), tmp_path / "out")
     same(sound, left(later(BASS, 0.5)) * left(KICK))
     assert rendered.proof.verdict == "same" and rendered.latency == 77
+
+
+def test_it_is_heard_however_late_its_file_is_there(tmp_path, monkeypatch):
+    """The plugin is loaded while the sound is still written: of a long piece that takes longer."""
+    path, mixed = mix(tmp_path / "a.dawproject"), audio_files.mixed
+
+    def late(*arguments):
+        time.sleep(1.5)
+        return mixed(*arguments)
+
+    monkeypatch.setattr(audio_files, "mixed", late)
+    _, sound = made(path, opened(path, "kick"), tmp_path / "out")
+    same(sound, left(BASS) * left(KICK))
 
 
 def test_where_nothing_was_led_to_it_it_hears_nothing(tmp_path):

@@ -50,10 +50,11 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
             send(RefusedMessage(f"{use.label}: {error}"))
             return
         chain.append(_Stage(hosted, use, request, moved if moving else None))
-        chain[-1].hears(Path(request.folder) / HEARD.format(number))
     send(LoadedMessage(0.0))
     wait()
     folder = Path(request.folder)
+    for number, stage in enumerate(chain):
+        stage.hears(folder / HEARD.format(number))
     notes = np.fromfile(folder / NOTES).reshape(-1, NOTE_COLUMNS) if request.plays else np.zeros((0, NOTE_COLUMNS))
     source = np.memmap(folder / SOURCE, np.float32, "r").reshape(-1, CHANNELS) if request.samples else None
     step = max(CHUNK // request.buffer, 1) * request.buffer
@@ -128,7 +129,7 @@ class _Stage:
         return np.concatenate((sound, heard))
 
     def run(
-        self, sound: NDArray[np.float32], notes: NDArray[np.float64], begins: int, late: int = 0
+        self, sound: NDArray[np.float32], notes: NDArray[np.float64], begins: int, late: int
     ) -> NDArray[np.float32]:
         """What comes out for what goes in (channels, a whole number of blocks), which begins at a sample of the piece,
         while it plays notes (see NOTES, but from the beginning of the sound). It comes `late` by so many samples."""
