@@ -58,6 +58,8 @@ def test_which_rows_of_a_source_they_take():
     assert wired(use(2, "kick"), (False, False, True, True)).rows(3, 1).tolist() == [0, 1, 2, 2]
     assert wired(use(2), (False, False, True)).rows(4, 2).tolist() == [0, 1, -1]
     assert wired(use(1, "kick"), (False, True, True)).rows(4, 2).tolist() == [0, 2, 3]
+    source = np.arange(6, dtype=np.float32).reshape(2, 3)
+    assert wired(use(2), (False, False, True)).carried(source).tolist() == [[0, 1, 2], [3, 4, 5], [0, 0, 0]]
 
 
 @pytest.mark.parametrize(("name", "is_one"), [

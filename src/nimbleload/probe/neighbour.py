@@ -55,7 +55,7 @@ def find_slowdown(
     own = TimedLoop(other, loop.source)
     own.refresh(FRAMES)
     own.run(FRAMES, 4, notes)
-    other.inputs[:, :FRAMES] = np.where(own.rows[:, None] >= 0, loop.source[own.rows, :FRAMES], np.float32(0))
+    other.inputs[:, :FRAMES] = other.wiring.carried(loop.source[:, :FRAMES])
 
     def play(core: int) -> None:
         settle_thread(core)

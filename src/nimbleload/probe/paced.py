@@ -18,7 +18,7 @@ from ..native.memory import call2, flush_denormals
 from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, CYCLE, again
-from .timed import TimedLoop
+from .timed import TimedLoop, give
 from .witness import COLUMNS, attest, is_alone, least_units
 
 PACED_SIZES = (64, 512)
@@ -53,10 +53,7 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
             place = (place + STEP) % VALUES
         if at + frames > length:
             at = 0
-        for c in range(inputs.shape[0]):
-            row = rows[c]
-            for i in range(frames):
-                inputs[c, i] = source[row, at + i] if row >= 0 else np.float32(0)
+        give(source, rows, at, inputs, frames)
         at += frames
         before = last = now(clock)
         call2(call, handle, argument)

@@ -18,6 +18,15 @@ NOBODY = np.zeros(0, np.int64)
 MOST_SERVED = 64
 
 
+@njit(inline="always")
+def give(source, rows, at, inputs, frames):
+    """Copies a block of a source from a sample on into a plugin's inputs: to each its row, or silence (−1)."""
+    for c in range(inputs.shape[0]):
+        row = rows[c]
+        for i in range(frames):
+            inputs[c, i] = source[row, at + i] if row >= 0 else np.float32(0)
+
+
 @njit(nogil=True, cache=True)
 def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, codes, clock, others, flush):
     """Runs len(times) blocks and fills times (ns) and codes (what the plugin's function returned).
@@ -37,10 +46,7 @@ def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, cod
             at = 0
         for i in range(0, len(others), LINE_WORDS):
             others[i] += 1
-        for c in range(inputs.shape[0]):
-            row = rows[c]
-            for i in range(frames):
-                inputs[c, i] = source[row, at + i] if row >= 0 else np.float32(0)
+        give(source, rows, at, inputs, frames)
         at += frames
         begun = now(clock)
         codes[k] = call2(call, handle, argument)
@@ -71,11 +77,7 @@ def _capture(call, handle, first, rest, source, rows, inputs, outputs, frames, o
     argument = first
     for k in range(out.shape[1] // frames):
         at = k * frames
-        for c in range(inputs.shape[0]):
-            if rows[c] >= 0:
-                inputs[c, :frames] = source[rows[c], at : at + frames]
-            else:
-                inputs[c, :frames] = 0
+        give(source, rows, at, inputs, frames)
         call2(call, handle, argument)
         out[:, at : at + frames] = outputs[:, :frames]
         argument = rest

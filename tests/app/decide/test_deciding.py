@@ -153,14 +153,20 @@ def test_what_is_known_of_the_plan_is_not_shown_of_the_session_without_it_and_is
     assert (desk.band >= desk.survey.after.load - 1e-9).all()
 
 
-def test_a_key_that_is_held_and_repeats_shows_one_thing_all_the_time(example, qtbot, settled):
-    """Not every repetition of a key is known to be one: it is let go and pressed again within milliseconds."""
+def holding_c(example, qtbot, settled):
+    """The list of tracks, with C held on it while a track is frozen."""
     strip = next(s for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
     settled(example, lambda: example.desk.decide("x", [Decision("freeze", strip.id)]))
     view = example.balance.tracks.view
     view.setFocus()
     qtbot.keyPress(view, Qt.Key.Key_C)
     qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
+    return view
+
+
+def test_a_key_that_is_held_and_repeats_shows_one_thing_all_the_time(example, qtbot, settled):
+    """Not every repetition of a key is known to be one: it is let go and pressed again within milliseconds."""
+    view = holding_c(example, qtbot, settled)
     shown = []
     example.desk.recomputed.connect(lambda: shown.append(example.desk.is_peeking))
     for _ in range(5):
@@ -173,12 +179,7 @@ def test_a_key_that_is_held_and_repeats_shows_one_thing_all_the_time(example, qt
 
 
 def test_a_moment_chosen_while_c_is_held_stays_chosen(example, qtbot, settled):
-    strip = next(s for s in example.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
-    settled(example, lambda: example.desk.decide("x", [Decision("freeze", strip.id)]))
-    view = example.balance.tracks.view
-    view.setFocus()
-    qtbot.keyPress(view, Qt.Key.Key_C)
-    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
+    view = holding_c(example, qtbot, settled)
     example.desk.move_to(30.0)
     qtbot.keyRelease(view, Qt.Key.Key_C)
     qtbot.waitUntil(lambda: not example.desk.is_peeking, timeout=10_000)

@@ -16,7 +16,24 @@ from .load_map import hundredth
 FEWEST_UNDISTURBED, LEAST_UNDISTURBED = 20, 0.02
 
 
-class Undisturbed(msgspec.Struct, frozen=True):
+class Loads:
+    """What is told of blocks by their `loads` (fractions of the deadline, in order)."""
+
+    __slots__ = ()
+    loads: tuple[float, ...]
+
+    @property
+    def typical(self) -> float:
+        """The median load; 0 where there is none."""
+        return float(np.median(self.loads)) if self.loads else 0.0
+
+    @property
+    def bad(self) -> float:
+        """What one block in a hundred reaches."""
+        return hundredth(np.array(self.loads))
+
+
+class Undisturbed(Loads, msgspec.Struct, frozen=True):
     """The blocks in which the computer was as fast as at its best, by what a known piece of arithmetic took beside
     each: which `share` of all they are, and their `loads`, `strips` and `uses` as in a `Rehearsal`."""
 
@@ -30,18 +47,8 @@ class Undisturbed(msgspec.Struct, frozen=True):
         """Whether there are enough of them to go by."""
         return len(self.loads) >= FEWEST_UNDISTURBED and self.share >= LEAST_UNDISTURBED
 
-    @property
-    def typical(self) -> float:
-        """The median load; 0 where there is none."""
-        return float(np.median(self.loads)) if self.loads else 0.0
 
-    @property
-    def bad(self) -> float:
-        """What one of them in a hundred reaches."""
-        return hundredth(np.array(self.loads))
-
-
-class Rehearsal(msgspec.Struct, frozen=True):
+class Rehearsal(Loads, msgspec.Struct, frozen=True):
     """What real threads needed for real blocks of `buffer` samples at `second` of the piece; times in seconds.
 
     `loads` are the blocks' durations over the deadline, in order; `missed` how many ended after their deadline.
@@ -76,16 +83,6 @@ class Rehearsal(msgspec.Struct, frozen=True):
     clock: float = 0.0
     units: float = 1.0
     undisturbed: Undisturbed = Undisturbed()
-
-    @property
-    def typical(self) -> float:
-        """The median load."""
-        return float(np.median(self.loads)) if self.loads else 0.0
-
-    @property
-    def bad(self) -> float:
-        """What one block in a hundred reaches."""
-        return hundredth(np.array(self.loads))
 
     @property
     def worst(self) -> float:

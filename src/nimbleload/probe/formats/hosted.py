@@ -124,6 +124,11 @@ class Wiring(NamedTuple):
         found = np.where(self.signals >= self.own, from_side, self.signals % main)
         return np.where(self.signals < 0, -1, found)
 
+    def carried(self, source: NDArray[np.float32]) -> NDArray[np.float32]:
+        """What each input gets of a source (rows, L): (N, L), silence where it carries nothing."""
+        rows = self.rows(len(source))
+        return np.where(rows[:, None] >= 0, source[rows], np.float32(0))
+
 
 def wired(use: PluginUse, is_side: Sequence[bool]) -> Wiring:
     """The inputs of a plugin, each of which belongs to its side-chain or not, as hosts connect them.

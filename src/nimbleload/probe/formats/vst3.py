@@ -192,9 +192,10 @@ class Vst3Hosted:
             self._load_state(use.setting.state)
         self._tell_controller()
         self._arrange(use.channels)
-        ins, outs = (self._buses(direction) for direction in (INPUT, OUTPUT))
+        buses = self._buses(AUDIO, INPUT)
+        ins, outs = ([int(bus.channels) for bus in each] for each in (buses, self._buses(AUDIO, OUTPUT)))
         self._hears = use.sidechain is not None
-        self.wiring = wired(use, self._sides())
+        self.wiring = wired(use, [bus.kind == AUX for bus in buses for _ in range(bus.channels)])
         self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
         self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
@@ -355,22 +356,11 @@ class Vst3Hosted:
         parts = [(b"Comp", component), *([(b"Cont", controller)] if controller else [])]
         return preset_file(self._cid, parts)
 
-    def _bus(self, media: int, direction: int, number: int) -> BusInfo:
-        info = BusInfo()
-        self._component.call(8, media, direction, number, c.byref(info), kinds=(INT, INT, INT, POINTER))
-        return info
-
-    def _buses(self, direction: int) -> list[int]:
-        """The channel counts of the audio buses of one direction."""
-        count = self._component.call(7, AUDIO, direction, kinds=(INT, INT))
-        return [int(self._bus(AUDIO, direction, number).channels) for number in range(count)]
-
-    def _sides(self) -> list[bool]:
-        """Of each channel that goes in, whether it is none of a main bus."""
-        found = []
-        for number in range(self._component.call(7, AUDIO, INPUT, kinds=(INT, INT))):
-            info = self._bus(AUDIO, INPUT, number)
-            found += [info.kind == AUX] * int(info.channels)
+    def _buses(self, media: int, direction: int) -> list[BusInfo]:
+        """The buses of one kind and direction, as the plugin describes them."""
+        found = [BusInfo() for _ in range(self._component.call(7, media, direction, kinds=(INT, INT)))]
+        for number, info in enumerate(found):
+            self._component.call(8, media, direction, number, c.byref(info), kinds=(INT, INT, INT, POINTER))
         return found
 
     @staticmethod
@@ -387,8 +377,7 @@ class Vst3Hosted:
         """Main buses are on, a side-chain where something was led to it, and further outputs that want to be."""
         for media in (AUDIO, EVENT):
             for direction in (INPUT, OUTPUT):
-                for number in range(self._component.call(7, media, direction, kinds=(INT, INT))):
-                    info = self._bus(media, direction, number)
+                for number, info in enumerate(self._buses(media, direction)):
                     wanted = self._hears if direction == INPUT else bool(info.flags & DEFAULT_ACTIVE)
                     on = media == EVENT or info.kind != AUX or wanted
                     self._component.call(10, media, direction, number, on, kinds=(INT, INT, INT, BOOL))

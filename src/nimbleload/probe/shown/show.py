@@ -11,8 +11,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Protocol
 
-import numpy as np
-
 from ...core.session.plugins import PluginUse
 from ..formats.hosted import Hosted
 from ..messages import STATE, ClosedMessage, LoadedMessage, Message, OpenedMessage, ReadyMessage, Request, ShownMessage
@@ -69,8 +67,7 @@ class Player:
     def __init__(self, hosted: Hosted, rate: int, frames: int) -> None:
         self._hosted, self._frames, self._seconds = hosted, frames, frames / rate
         self._block = BLOCK(hosted.call)
-        rows = hosted.wiring.rows(len(hosted.inputs))[:, None]
-        self._sound = np.where(rows >= 0, musical(len(hosted.inputs), rate)[rows[:, 0]], np.float32(0))
+        self._sound = hosted.wiring.carried(musical(len(hosted.inputs), rate))
         self._at, self._next = 0, time.monotonic()
         self.spent = 0.0
 
