@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
-from nimbleload.app.frame.remembered import Choices
+from nimbleload.app.frame.remembered import Remembered
 from nimbleload.app.frame.window import MainWindow
 from nimbleload.app.look.theme import theme
 from nimbleload.shell.common import demo_saved
@@ -32,7 +32,7 @@ def make_window(qtbot, tmp_path):
     def make(library: Library | None = None) -> MainWindow:
         application = QApplication.instance()
         theme.apply(application, "night", 100)
-        window = MainWindow(demo_saved, library, Choices(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
+        window = MainWindow(demo_saved, library, Remembered(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
         window.resize(1280, 800)
         window.show()
         made.append(window)

@@ -22,15 +22,15 @@ def add_commands(group: click.Group) -> None:
 
 def make_window():
     """The window with the user's choices and cost library, not yet shown."""
-    from ..app.background.to_window_thread import Landing
+    from ..app.background.to_window_thread import ToWindowThread
     from ..app.frame import log_file
-    from ..app.frame.remembered import Choices
+    from ..app.frame.remembered import Remembered
     from ..app.frame.window import MainWindow
     from ..app.look.theme import theme
     from ..store.recovery import Recovery
 
     log_file.begin()
-    choices = Choices()
+    choices = Remembered()
     theme.apply(application(), choices.theme, choices.scale)
     try:
         store, trouble = Library(), ""
@@ -38,7 +38,7 @@ def make_window():
         # Without it nothing is kept, but everything else works.
         store, trouble = None, f"{error} What is measured now is not kept."
     window = MainWindow(demo_saved, store, choices, Recovery())
-    landing = Landing(window)
+    landing = ToWindowThread(window)
     log_file.catch(lambda sentence: landing.post(window.complain, sentence))
     if trouble:
         window.complain(trouble)

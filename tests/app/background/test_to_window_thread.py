@@ -7,7 +7,7 @@ import time
 
 from PySide6.QtCore import QCoreApplication, Qt, QThread
 
-from nimbleload.app.background.to_window_thread import Landing
+from nimbleload.app.background.to_window_thread import ToWindowThread
 from nimbleload.app.frame.window import MEASURE
 from nimbleload.store.library import Library
 
@@ -19,7 +19,7 @@ def in_thread(work):
 
 
 def test_calls_land_in_the_thread_of_the_window_and_in_order(qtbot):
-    landing, seen = Landing(), []
+    landing, seen = ToWindowThread(), []
     in_thread(lambda: [landing.post(lambda k: seen.append((k, QThread.currentThread())), k) for k in range(50)])
     assert seen == []
     QCoreApplication.processEvents()
@@ -27,7 +27,7 @@ def test_calls_land_in_the_thread_of_the_window_and_in_order(qtbot):
 
 
 def test_what_has_not_landed_when_it_closes_is_dropped_and_so_is_all_that_follows(qtbot):
-    landing, seen = Landing(), []
+    landing, seen = ToWindowThread(), []
     in_thread(lambda: landing.post(seen.append, "under way"))
     landing.close()
     in_thread(lambda: landing.post(seen.append, "late"))
@@ -36,7 +36,7 @@ def test_what_has_not_landed_when_it_closes_is_dropped_and_so_is_all_that_follow
 
 
 def test_the_last_word_of_a_thread_is_heard_when_it_is_through(qtbot):
-    landing, heard = Landing(), []
+    landing, heard = ToWindowThread(), []
 
     def work():
         landing.last(lambda: heard.append(thread.is_alive()))

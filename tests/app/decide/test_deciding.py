@@ -285,14 +285,14 @@ def test_a_host_dialog_that_is_closed_while_recordings_are_read_hears_nothing_of
         go_on.wait(30)
         raise ValueError("nothing in it")
 
-    def last(*_, post=dialog._landing.last):
+    def last(*_, post=dialog._to_window.last):
         try:
             post(*_)
         finally:
             done.set()
 
     monkeypatch.setattr(dialog, "_look", look)
-    monkeypatch.setattr(dialog._landing, "last", last)
+    monkeypatch.setattr(dialog._to_window, "last", last)
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(tmp_path)], ""))
     qtbot.mouseClick(dialog.seen, Qt.MouseButton.LeftButton)
     assert begun.wait(30)

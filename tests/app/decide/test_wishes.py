@@ -81,7 +81,7 @@ def test_what_this_computer_holds_is_taken_as_the_limit_with_one_click(example, 
     drawer, of = example.balance.drawer, example.desk.survey
     assert not drawer.held.isVisible()
     trial = Held(0.637, 1000, 0, 0.9, True)
-    example.balance.show_ceilings([Ceiling(256, of.session.rate, of.threads, 10.0, 0.637, 0.72, (trial,))])
+    example.balance.show_ceilings([Ceiling(256, of.session.rate, of.threads, 10.0, 0.637, 0.6, 0.72, trials=(trial,))])
     assert drawer.held.isVisible()
     settled(example, lambda: qtbot.mouseClick(drawer.held, Qt.MouseButton.LeftButton))
     assert example.desk.document.session.limit == 0.63

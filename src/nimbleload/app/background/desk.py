@@ -32,7 +32,7 @@ from ...store.session_file import Saved
 from ..document.document import Document
 from .jobs import Jobs, guarded
 from .open_document import OpenDocument
-from .to_window_thread import Landing
+from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 T = TypeVar("T")
@@ -73,7 +73,7 @@ class Desk(OpenDocument):
         self._band: tuple[Survey, NDArray[np.float64]] | None = None
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._beside = Beside()
         self._work = ThreadPoolExecutor(1, "load")
         self.jobs = Jobs(self)
@@ -185,12 +185,12 @@ class Desk(OpenDocument):
                 return  # something newer has been asked for meanwhile
             try:
                 of = survey(document.session, document.plan, cards, document.machine, document.buffer, like)
-                self._landing.post(self._take, asked, (of, instant(of, second)))
+                self._to_window.post(self._take, asked, (of, instant(of, second)))
             except SessionError as error:
-                self._landing.post(self._take, asked, str(error))
+                self._to_window.post(self._take, asked, str(error))
             except Exception as error:
                 log.exception("computing the load failed")
-                self._landing.post(
+                self._to_window.post(
                     self._take, asked, f"The load could not be computed: {error}. The session is unchanged."
                 )
 
@@ -224,7 +224,7 @@ class Desk(OpenDocument):
 
         def work() -> None:
             if asked == self._weighing:
-                self._landing.post(self._take_weighed, asked, self._beside.weigh(of, at, chosen, stretch))
+                self._to_window.post(self._take_weighed, asked, self._beside.weigh(of, at, chosen, stretch))
 
         self._work.submit(self._guarded, work, "what decisions would save could not be computed")
 
@@ -266,11 +266,11 @@ class Desk(OpenDocument):
 
         def work() -> None:
             if wants_steps and asked == self._looking:
-                self._landing.post(self._take_steps, of, self._beside.steps(of))
+                self._to_window.post(self._take_steps, of, self._beside.steps(of))
             if asked == self._looking:
-                self._landing.post(self._take_outlook, asked, at, self._beside.outlook(of, at))
+                self._to_window.post(self._take_outlook, asked, at, self._beside.outlook(of, at))
             if wants_band and asked == self._looking:
-                self._landing.post(self._take_band, of, self._beside.band(of))
+                self._to_window.post(self._take_band, of, self._beside.band(of))
 
         self._look_work.submit(self._guarded, work, "what would help could not be computed")
 
@@ -278,7 +278,7 @@ class Desk(OpenDocument):
         """Runs work of another thread; what goes wrong ends in the log and in a sentence. Closing ends it."""
         told = tell or self.troubled.emit
         unchanged = "The session and the plan are unchanged."
-        guarded(work, failure, unchanged, lambda sentence: self._landing.post(told, sentence))
+        guarded(work, failure, unchanged, lambda sentence: self._to_window.post(told, sentence))
 
     def _take_outlook(self, asked: int, at: Instant, found: Outlook) -> None:
         if asked == self._looking:
@@ -308,7 +308,7 @@ class Desk(OpenDocument):
         wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
-            self._landing.post(self._take_suggestion, (self._beside.suggest(of, wishes), document))
+            self._to_window.post(self._take_suggestion, (self._beside.suggest(of, wishes), document))
 
         self._look_work.submit(self._guarded, work, "no plan could be suggested", self.not_suggested.emit)
 
@@ -321,7 +321,7 @@ class Desk(OpenDocument):
         wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
-            self._landing.post(self.compared.emit, self._beside.alternatives(of, wishes))
+            self._to_window.post(self.compared.emit, self._beside.alternatives(of, wishes))
 
         self._look_work.submit(self._guarded, work, "the plans could not be compared", self.not_suggested.emit)
 
@@ -352,7 +352,7 @@ class Desk(OpenDocument):
             def work() -> None:
                 if self._wants_peek:
                     bare = survey(document.session, Plan(), cards, document.machine, document.buffer, of)
-                    self._landing.post(self._take_peek, (of, at), (bare, instant(bare, at.second)))
+                    self._to_window.post(self._take_peek, (of, at), (bare, instant(bare, at.second)))
 
             self._work.submit(self._guarded, work, "the session without its plan could not be computed")
 
@@ -385,7 +385,7 @@ class Desk(OpenDocument):
     def close(self) -> None:
         """Ends the threads; nothing is computed after."""
         self._is_closed = True
-        self._landing.close()
+        self._to_window.close()
         self._looking += 1
         self._look_soon.stop()
         self._beside.close()

@@ -18,7 +18,7 @@ from ...store.library import Library, LibraryError
 from ...store.opening import Opened, known_cards, open_session
 from ...store.recovery import Left, Recovery, discard
 from ...store.session_file import Saved, SessionFileError
-from .to_window_thread import Landing
+from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -35,7 +35,7 @@ class Filing(QObject):
         super().__init__(parent)
         self._library = library
         self._recovery = recovery
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._work = ThreadPoolExecutor(1, "files")
         self._looked_for: set[CardKey] = set()
         self._looked_into: Session | None = None
@@ -46,12 +46,12 @@ class Filing(QObject):
     def _open(self, path: Path) -> None:
         try:
             found = open_session(path)
-            self._landing.post(self.opened.emit, path, found, self.cards_for(found))
+            self._to_window.post(self.opened.emit, path, found, self.cards_for(found))
         except (ImportRefusedError, SessionFileError, SessionError, LibraryError) as error:
-            self._landing.post(self.failed.emit, f"{error} What was open stays open.")
+            self._to_window.post(self.failed.emit, f"{error} What was open stays open.")
         except Exception as error:
             log.exception("opening %s failed", path)
-            self._landing.post(self.failed.emit, f"{path} could not be opened: {error}. What was open stays open.")
+            self._to_window.post(self.failed.emit, f"{path} could not be opened: {error}. What was open stays open.")
 
     def cards_for(self, found: Opened) -> dict:
         """Every card known for a session: this computer's own first, then those that came with it."""
@@ -71,7 +71,7 @@ class Filing(QObject):
         try:
             found = {key: card for key, card in known_cards(session, library).items() if key in new}
             if found:
-                self._landing.post(self.known.emit, found)
+                self._to_window.post(self.known.emit, found)
         except Exception:
             log.exception("the library could not be asked for new plugins")
 
@@ -83,12 +83,12 @@ class Filing(QObject):
         try:
             session_file.write(path, saved)
             self._recovery.forget()
-            self._landing.post(self.saved.emit, path, document)
+            self._to_window.post(self.saved.emit, path, document)
         except SessionFileError as error:
-            self._landing.post(self.failed.emit, str(error))
+            self._to_window.post(self.failed.emit, str(error))
         except Exception as error:
             log.exception("saving %s failed", path)
-            self._landing.post(self.failed.emit, f"{path} was not saved: {error}. What is open is as it was.")
+            self._to_window.post(self.failed.emit, f"{path} was not saved: {error}. What is open is as it was.")
 
     def keep(self, saved: Saved, original: Path | None) -> Future[None]:
         """Writes the recovery copy."""
@@ -118,5 +118,5 @@ class Filing(QObject):
 
     def close(self) -> None:
         """Waits for what is being written; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self._work.shutdown(wait=True)

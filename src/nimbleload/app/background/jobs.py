@@ -10,7 +10,7 @@ from typing import TypeVar
 from PySide6.QtCore import QObject, Signal
 
 from ...core.units import as_sentence
-from .to_window_thread import Landing
+from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 T = TypeVar("T")
@@ -35,17 +35,17 @@ class Jobs(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._work = ThreadPoolExecutor(1, "jobs")
 
     def run(self, work: Callable[[], T], then: Callable[[T], object], failure: str) -> None:
         """Has it done; `then` is called with what it gave, in the window's thread. `failure` begins the sentence."""
         self._work.submit(
-            guarded, lambda: self._landing.post(then, work()), failure, "Nothing else has changed.",
-            lambda sentence: self._landing.post(self.failed.emit, sentence),
+            guarded, lambda: self._to_window.post(then, work()), failure, "Nothing else has changed.",
+            lambda sentence: self._to_window.post(self.failed.emit, sentence),
         )  # fmt: skip
 
     def close(self) -> None:
         """Waits for what is being done; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self._work.shutdown(wait=True, cancel_futures=True)

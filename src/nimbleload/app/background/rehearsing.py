@@ -16,7 +16,7 @@ from ...core.survey import Instant, Survey, foreseen, instant, survey, to_rehear
 from ...probe import rehearsal
 from ...probe.isolation import Failure
 from ...probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
-from .to_window_thread import Landing
+from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -36,7 +36,7 @@ class Rehearsing(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
 
@@ -73,9 +73,9 @@ class Rehearsing(QObject):
             log.exception("the rehearsal failed")
             last = f"The rehearsal ended early: {error}."
         if isinstance(last, str):
-            self._landing.last(self.failed.emit, last)
+            self._to_window.last(self.failed.emit, last)
         else:
-            self._landing.last(self.ended.emit, *last)
+            self._to_window.last(self.ended.emit, *last)
 
     def _listen(self, of: Survey, at: Instant, seconds: float) -> tuple[Rehearsal, Prediction, Survey] | str:
         """Tells how far it is; the outcome, or why there is none."""
@@ -84,9 +84,9 @@ class Rehearsing(QObject):
             if isinstance(message, Failure):
                 return f"The rehearsal {message.reason}."
             if isinstance(message, LoadingMessage):
-                self._landing.post(self.loading.emit, message.done, message.total, message.name)
+                self._to_window.post(self.loading.emit, message.done, message.total, message.name)
             elif isinstance(message, PlayingMessage):
-                self._landing.post(self.playing.emit, message.done, message.total, message.missed, message.load)
+                self._to_window.post(self.playing.emit, message.done, message.total, message.missed, message.load)
             elif isinstance(message, PlayedMessage):
                 outcome = message.rehearsal
         if outcome is None:
@@ -95,7 +95,7 @@ class Rehearsing(QObject):
 
     def close(self) -> None:
         """Cancels and waits for the thread; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self.cancel()
         if self._thread is not None:
             self._thread.join(5)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, Signal
 
 
-class Landing(QObject):
+class ToWindowThread(QObject):
     """Carries calls from other threads to the one it was made in, in their order.
 
     A signal that is emitted in another thread reaches its receivers later, and a receiver that is no `QObject` may be
@@ -21,7 +21,7 @@ class Landing(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._is_closed = False
-        self._came.connect(self._land)
+        self._came.connect(self._call)
 
     def post(self, call: Callable[..., object], *arguments: object) -> None:
         """Has it called in the thread of the window; from any thread. Nothing happens after `close`."""
@@ -42,10 +42,10 @@ class Landing(QObject):
         call(*arguments)
 
     def close(self) -> None:
-        """What has been posted and has not landed is dropped, and so is all that follows."""
+        """What has been posted and has not been called is dropped, and so is all that follows."""
         self._is_closed = True
 
-    def _land(self, posted: tuple[Callable[..., object], tuple[object, ...]]) -> None:
+    def _call(self, posted: tuple[Callable[..., object], tuple[object, ...]]) -> None:
         call, arguments = posted
         if not self._is_closed:
             call(*arguments)

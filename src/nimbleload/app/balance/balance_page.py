@@ -289,7 +289,7 @@ class BalancePage(QWidget):
         at = self._desk.instant
         assert at is not None
         parts = [
-            f"{percent(share)} of it rests on {PROVENANCE_WORDS[name]}"
+            f"{percent(share)} of it: {PROVENANCE_WORDS[name]}"
             for name, share in at.shares.items()
             if name != "measured" and share >= 0.005
         ]

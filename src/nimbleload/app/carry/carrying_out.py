@@ -17,7 +17,7 @@ from ...deliver.carrying import NothingToDoError, Prepared
 from ...deliver.render import Job, Rendered
 from ...deliver.sharing import Check
 from ...demo import audio as demo_audio
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -37,7 +37,7 @@ class CarryingOut(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
         self._stop = threading.Event()
         self._asked = 0
@@ -62,7 +62,7 @@ class CarryingOut(QObject):
         except Exception as error:
             log.exception("looking what there is to carry out failed")
             found = f"What there is to do could not be found out: {error}."
-        self._landing.post(self._take_prepared, asked, found)
+        self._to_window.post(self._take_prepared, asked, found)
 
     def _take_prepared(self, asked: int, found: Prepared | str) -> None:
         if asked == self._asked:
@@ -76,7 +76,7 @@ class CarryingOut(QObject):
 
     def _render(self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path) -> None:
         for step in carrying.run(prepared, folder, cancelled=self._stop.is_set, jobs=jobs, checks=checks):
-            self._landing.post(self.stepped.emit, step)
+            self._to_window.post(self.stepped.emit, step)
 
     def stop(self) -> None:
         """Ends what is being rendered; what is through stays."""
@@ -91,26 +91,26 @@ class CarryingOut(QObject):
             self._run(self._write, target, source, session, plan, dict(rendered), folder, cards)
 
     def _write(self, *arguments) -> None:  # type: ignore[no-untyped-def]
-        self._landing.post(self.wrote.emit, exchange_out.write(*arguments))
+        self._to_window.post(self.wrote.emit, exchange_out.write(*arguments))
 
     def _run(self, work: Callable[..., None], *arguments: object) -> None:
         def run() -> None:
             try:
                 work(*arguments)
             except exchange_out.WriteError as error:
-                self._landing.post(self.failed.emit, f"{error}.")
+                self._to_window.post(self.failed.emit, f"{error}.")
             except Exception as error:
                 log.exception("carrying out failed")
-                self._landing.post(self.failed.emit, f"Carrying out ended early: {error}. What is through stays.")
+                self._to_window.post(self.failed.emit, f"Carrying out ended early: {error}. What is through stays.")
             finally:
-                self._landing.last(self.ended.emit)
+                self._to_window.last(self.ended.emit)
 
         self._thread = threading.Thread(target=run, daemon=True)
         self._thread.start()
 
     def close(self) -> None:
         """Ends all; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self.stop()
         if self._thread is not None:
             self._thread.join(10)

@@ -28,7 +28,7 @@ from ...store.opening import Opened, made_here
 from ...store.taking_in import ADDABLE, take_in
 from ..background.desk import Desk
 from ..background.files import Filing
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
 from ..look.theme import theme
 
@@ -89,7 +89,7 @@ class Adding(QObject):
     def __init__(self, desk: Desk, filing: Filing, window: QWidget) -> None:
         super().__init__(window)
         self._desk, self._filing, self._window = desk, filing, window
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._threads: list[threading.Thread] = []
         self._closed = False
         self.dialog: AddingDialog | None = None
@@ -133,7 +133,7 @@ class Adding(QObject):
 
     def _read(self, path: Path, session: Session | None, dialog: AddingDialog, stopped: threading.Event) -> None:
         def progress(share: float, doing: str) -> bool:
-            self._landing.post(self._tell, dialog, dialog.show_share, share, doing)
+            self._to_window.post(self._tell, dialog, dialog.show_share, share, doing)
             return stopped.is_set() or self._closed
 
         try:
@@ -141,15 +141,15 @@ class Adding(QObject):
             found = take_in(path, find, session.rate if session is not None else 48000, progress)
             whole = joined(session, found.session) if session is not None else Joined(found.session, ())
             if not stopped.is_set():
-                self._landing.post(self._tell, dialog, self._take, dialog, found, whole, session)
+                self._to_window.post(self._tell, dialog, self._take, dialog, found, whole, session)
         except StoppedError:
             pass
         except (NothingFoundError, SessionError) as error:
-            self._landing.post(self._tell, dialog, dialog.show_failure, str(error))
+            self._to_window.post(self._tell, dialog, dialog.show_failure, str(error))
         except Exception as error:
             log.exception("reading %s failed", path)
             said = f"{path} could not be read: {error}. Nothing was added."
-            self._landing.post(self._tell, dialog, dialog.show_failure, said)
+            self._to_window.post(self._tell, dialog, dialog.show_failure, said)
 
     def _take(self, dialog: AddingDialog, found: Found, whole: Joined, read_for: Session | None) -> None:
         dialog.show_found(found, whole.notes)
@@ -175,4 +175,4 @@ class Adding(QObject):
     def close(self) -> None:
         """Ends what is being read; nothing is told after."""
         self._closed = True
-        self._landing.close()
+        self._to_window.close()

@@ -21,7 +21,7 @@ from ...core.told.rehearsal import missed_words, tried_words
 from ...core.units import milliseconds, percent
 from ...store.library import own_cores
 from ..background.rehearsing import Rehearsing
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
 from ..look.picture import Picture
 from ..look.theme import theme
@@ -97,7 +97,7 @@ class HowManyDialog(Dialog):
         super().__init__("How many more fit", parent)
         self._of, self._strips, self._use = of, list(strips), use
         self.fits: list[Fit] = []
-        self._landing, self._stopped = Landing(self), False
+        self._to_window, self._stopped = ToWindowThread(self), False
         self._tried = 0  # with how many more it is rehearsed
         self._asked = 0
         self.words, self.mind, self.picture = QLabel(), QLabel(), FitPicture()
@@ -200,12 +200,12 @@ class HowManyDialog(Dialog):
                 session, cards, of.machine, copies, of.session.limit, sorted(of.cases),
                 cancelled=lambda: self._stopped or asked != self._asked,
             )  # fmt: skip
-            self._landing.post(self._take, asked, fits, missing)
+            self._to_window.post(self._take, asked, fits, missing)
         except SessionError as error:
-            self._landing.post(self.words.setText, f"That cannot be computed: {error}.")
+            self._to_window.post(self.words.setText, f"That cannot be computed: {error}.")
         except Exception as error:
             log.exception("computing how many fit failed")
-            self._landing.post(self.words.setText, f"That could not be computed: {error}. Nothing was changed.")
+            self._to_window.post(self.words.setText, f"That could not be computed: {error}. Nothing was changed.")
 
     def _take(self, asked: int, fits: list[Fit], missing: list[str]) -> None:
         if asked != self._asked:
@@ -219,5 +219,5 @@ class HowManyDialog(Dialog):
 
     def _stop(self) -> None:
         self._stopped = True
-        self._landing.close()
+        self._to_window.close()
         self.rehearsing.close()

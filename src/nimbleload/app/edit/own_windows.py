@@ -11,7 +11,7 @@ from ...core.session.plugins import PluginUse, Setting
 from ...core.told.own_window import closed, is_open
 from ...probe.isolation import Failure
 from ...probe.plugin_window import Left, OwnWindow, Takes, taken
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -27,7 +27,7 @@ class OwnWindows(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._open: dict[str, OwnWindow | None] = {}
         self._words: dict[str, str] = {}
         self._closed = False
@@ -55,22 +55,22 @@ class OwnWindows(QObject):
         seen: list[Takes] = []
         try:
             window = OwnWindow(use, rate, title)
-            self._landing.post(self._keep, use.id, window)
+            self._to_window.post(self._keep, use.id, window)
             for event in window.events(lambda: self._closed):
                 if isinstance(event, Failure):
-                    self._landing.last(self._fail, use, event.reason)
+                    self._to_window.last(self._fail, use, event.reason)
                     return
                 if isinstance(event, Left):
-                    self._landing.last(self._leave, use, event, seen)
+                    self._to_window.last(self._leave, use, event, seen)
                     return
                 if isinstance(event, Takes):
                     seen.append(event)
-                    self._landing.post(self._tell, use.id, is_open(*event))
+                    self._to_window.post(self._tell, use.id, is_open(*event))
                 else:
-                    self._landing.post(self._tell, use.id, is_open())
+                    self._to_window.post(self._tell, use.id, is_open())
         except Exception as error:
             log.exception("the window of %s failed", use.label)
-            self._landing.last(self._fail, use, f"could not be shown: {error}")
+            self._to_window.last(self._fail, use, f"could not be shown: {error}")
 
     def _keep(self, use_id: str, window: OwnWindow) -> None:
         self._open[use_id] = window
@@ -97,4 +97,4 @@ class OwnWindows(QObject):
     def close_all(self) -> None:
         """Ends every window at once; nothing is taken, and nothing is told after."""
         self._closed = True
-        self._landing.close()
+        self._to_window.close()

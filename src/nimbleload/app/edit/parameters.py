@@ -14,7 +14,7 @@ from ...probe.describing import told
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.isolation import Failure
 from ...probe.messages import ParametersMessage
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 Key = tuple[str, str, str]
@@ -36,7 +36,7 @@ class Parameters(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._work = ThreadPoolExecutor(1, "parameters")
         self._known: dict[tuple[Key, Setting], tuple[Parameter, ...] | str] = {}
         self._presets: dict[Key, tuple[Preset, ...]] = {}
@@ -75,7 +75,7 @@ class Parameters(QObject):
         except Exception as error:
             log.exception("trying a state of %s failed", use.label)
             why = f"could not be tried: {error}"
-        self._landing.post(self.tried.emit, use_ids, name, state, why)
+        self._to_window.post(self.tried.emit, use_ids, name, state, why)
 
     def _ask(self, key: tuple[Key, Setting], use: PluginUse, rate: int) -> None:
         try:
@@ -83,7 +83,7 @@ class Parameters(QObject):
         except Exception as error:
             log.exception("asking %s for its parameters failed", use.label)
             found = Failure(f"could not be asked: {error}")
-        self._landing.post(self._take, key, found)
+        self._to_window.post(self._take, key, found)
 
     def _take(self, key: tuple[Key, Setting], found: ParametersMessage | Failure) -> None:
         self._asked.discard(key)
@@ -98,5 +98,5 @@ class Parameters(QObject):
     def close(self) -> None:
         """Ends what is being asked; nothing is told after."""
         self._closed = True
-        self._landing.close()
+        self._to_window.close()
         self._work.shutdown(wait=True, cancel_futures=True)

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QAbstractItemView, QLabel, QLineEdit, QListWidget,
 from ...core.session.plugins import PluginUse
 from ...probe import catalogue
 from ...probe.choosing import choices, matching
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 from ..look.theme import theme
 from .inspector import standard_word
 from .strip_view import NEW
@@ -52,7 +52,7 @@ class PluginList(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.plugins: list[PluginUse] = []
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
         title = QLabel("Plugins to put in")
         title.setProperty("role", "title")
@@ -89,10 +89,10 @@ class PluginList(QWidget):
 
     def _look(self) -> None:
         try:
-            self._landing.post(self.show_plugins, choices(catalogue.catalogue()))
+            self._to_window.post(self.show_plugins, choices(catalogue.catalogue()))
         except Exception as error:
             log.exception("the catalogue could not be read")
-            self._landing.post(self.count.setText, f"The search folders could not be read: {error}.")
+            self._to_window.post(self.count.setText, f"The search folders could not be read: {error}.")
 
     def show_plugins(self, found: list[PluginUse]) -> None:
         self.plugins = found
@@ -117,4 +117,4 @@ class PluginList(QWidget):
             self.rows.setFocus()
 
     def close_down(self) -> None:
-        self._landing.close()
+        self._to_window.close()

@@ -8,13 +8,13 @@ from PySide6.QtWidgets import QBoxLayout, QWidget
 
 from ...core.told.hints import HINTS
 from ..look.hint import Hint
-from .remembered import Choices
+from .remembered import Remembered
 
 
 class Hints:
     """Puts a hint under the sentence of each page, which is the first thing in its column."""
 
-    def __init__(self, pages: Mapping[str, QWidget], choices: Choices) -> None:
+    def __init__(self, pages: Mapping[str, QWidget], choices: Remembered) -> None:
         self._choices = choices
         self.by_place: dict[str, Hint] = {}
         for place, page in pages.items():

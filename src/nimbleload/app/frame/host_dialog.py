@@ -30,7 +30,7 @@ from ...core.session.computer import BUFFER_SIZES, Device, Host
 from ...core.told.host_fit import seen_sentence, sentence
 from ...core.units import as_sentence
 from ...store.recording_file import SUFFIX, RecordingFileError
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
 
 log = logging.getLogger(__name__)
@@ -54,8 +54,8 @@ class HostDialog(Dialog):
     def __init__(self, host: Host, device: Device, fit: Fitter, look: Looker, parent: QWidget | None = None) -> None:
         super().__init__("The host and the audio device", parent)
         self._fit, self._look = fit, look
-        self._landing = Landing(self)
-        self.finished.connect(self._landing.close)
+        self._to_window = ToWindowThread(self)
+        self.finished.connect(self._to_window.close)
         self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
         self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         self.converters, self.heard = QDoubleSpinBox(), QDoubleSpinBox()
@@ -195,7 +195,7 @@ class HostDialog(Dialog):
         except Exception as error:
             log.exception("recordings could not be read for the host")
             found = f"The recordings could not be read: {error}."
-        self._landing.last(self._take_seen, found)
+        self._to_window.last(self._take_seen, found)
 
     def _take_seen(self, found: HostSeen | str) -> None:
         """Fills in what recordings tell."""

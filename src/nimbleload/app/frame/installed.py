@@ -24,7 +24,7 @@ from ...core.session.plugins import FAMILIES
 from ...probe import catalogue
 from ...probe.catalogue import Scanned
 from ...probe.standards import STANDARDS
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog, dress_table
 from ..look.theme import theme
 
@@ -43,7 +43,7 @@ class InstalledDialog(Dialog):
         super().__init__("Plugins installed here", parent)
         self.resize(theme.px(860), theme.px(520))
         self._found: list[Scanned] = []
-        self._landing = Landing()  # nobody's child: the thread may outlive this
+        self._to_window = ToWindowThread()  # nobody's child: the thread may outlive this
         self._thread: threading.Thread | None = None
         self.words, self.family, self.standard = QLineEdit(), QComboBox(), QComboBox()
         self.words.setPlaceholderText("Words of the name, the maker or the identifier")
@@ -73,7 +73,7 @@ class InstalledDialog(Dialog):
         self.family.currentIndexChanged.connect(self._fill)
         self.standard.currentIndexChanged.connect(self._fill)
         self.retry.clicked.connect(lambda: self.look(retry=True))
-        self.finished.connect(self._landing.close)
+        self.finished.connect(self._to_window.close)
         self.scanned.connect(self._take)
         self.broken.connect(self.count.setText)
         self.look()
@@ -105,10 +105,10 @@ class InstalledDialog(Dialog):
 
     def _look(self, retry: bool) -> None:
         try:
-            self._landing.last(self.scanned.emit, catalogue.catalogue(retry=retry))
+            self._to_window.last(self.scanned.emit, catalogue.catalogue(retry=retry))
         except Exception as error:
             log.exception("the catalogue could not be read")
-            self._landing.last(self.broken.emit, f"The search folders could not be read: {error}.")
+            self._to_window.last(self.broken.emit, f"The search folders could not be read: {error}.")
 
     def _take(self, found: list[Scanned]) -> None:
         self._found = found

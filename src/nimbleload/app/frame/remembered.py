@@ -12,7 +12,7 @@ from ..look.theme import SCALES
 MOST_RECENT = 8
 
 
-class Choices:
+class Remembered:
     """The user's choices in an INI file in his configuration folder. A damaged file counts as empty."""
 
     def __init__(self, path: Path | None = None) -> None:

@@ -68,7 +68,7 @@ from .library_files import LibraryFiles
 from .menus import PLACES, Menus
 from .preferences import Preferences
 from .recovering import Recovering
-from .remembered import Choices
+from .remembered import Remembered
 
 MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE, START = range(8)
 AUTOSAVE_MS = 3000
@@ -78,7 +78,7 @@ Example = Callable[[], Saved]
 class MainWindow(QMainWindow):
     """The only window. `example` makes the example session; `library` may be None, then nothing is kept."""
 
-    def __init__(self, example: Example, library: Library | None, choices: Choices, recovery: Recovery) -> None:
+    def __init__(self, example: Example, library: Library | None, choices: Remembered, recovery: Recovery) -> None:
         super().__init__()
         self._example, self._choices = example, choices
         self.desk = Desk(self)

@@ -16,7 +16,7 @@ from ...core.told import computer as told
 from ...core.units import percent
 from ...machine.hold import Asked
 from ...machine.test_load import MOST, TestLoad
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -35,7 +35,7 @@ class LoadPanel(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._load: TestLoad | None = None
         self._since = 0.0
         self.heard = ByEar()
@@ -109,7 +109,7 @@ class LoadPanel(QWidget):
         asked = Asked(self.buffer.currentData(), 48000, cores, 0.0)
         self.heard, self._since = ByEar(), time.monotonic()
         try:
-            self._load = TestLoad(asked, self.level.value() / 100, lambda held: self._landing.post(self._show, held))
+            self._load = TestLoad(asked, self.level.value() / 100, lambda held: self._to_window.post(self._show, held))
         except OSError as error:
             log.exception("a test load did not begin")
             self.words.setText(f"The test load did not begin: {error}.")
@@ -175,5 +175,5 @@ class LoadPanel(QWidget):
 
     def close_load(self) -> None:
         """Ends it for good, with the window."""
-        self._landing.close()
+        self._to_window.close()
         self.end()

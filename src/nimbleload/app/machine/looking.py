@@ -13,7 +13,7 @@ from ...core.computer.ceiling import Ceiling
 from ...machine import hold
 from ...machine.look import look
 from ...store import ceiling_file
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -25,19 +25,19 @@ class Looking(QObject):
     """One look and one search at a time.
 
     `seen` brings facts, first those that are there at once, then with what was watched. `tried` brings each trial of
-    the search with what will be made of it, `found` all ceilings that are known, `ended` a sentence, empty if all went
+    the search and which one it is, `found` all ceilings that are known, `ended` a sentence, empty if all went
     well. `failed` is a sentence about the look.
     """
 
     seen = Signal(object)
-    tried = Signal(object, int, int)
+    tried = Signal(object, int)
     found = Signal(object)
     ended = Signal(str)
     failed = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._stop, self._cancel = threading.Event(), threading.Event()
         self._looker: threading.Thread | None = None
         self._finder: threading.Thread | None = None
@@ -60,14 +60,14 @@ class Looking(QObject):
     def _look(self, seconds: float) -> None:
         try:
             last = look(seconds=0)
-            self._landing.post(self.found.emit, ceiling_file.read())
+            self._to_window.post(self.found.emit, ceiling_file.read())
             if seconds and not self._stop.is_set():
-                self._landing.post(self.seen.emit, last)
+                self._to_window.post(self.seen.emit, last)
                 last = look(seconds=seconds, sleep=self._stop.wait)
-            self._landing.last(self.seen.emit, last)
+            self._to_window.last(self.seen.emit, last)
         except Exception as error:
             log.exception("looking at the computer failed")
-            self._landing.last(self.failed.emit, f"The computer could not be looked at: {error}.")
+            self._to_window.last(self.failed.emit, f"The computer could not be looked at: {error}.")
 
     def find(self, sizes: Sequence[int] = SIZES, rate: int = 48000, seconds: float = HOLD_SECONDS) -> None:
         """Looks for the ceiling at these buffer sizes. Does nothing while one is looked for."""
@@ -83,16 +83,16 @@ class Looking(QObject):
         try:
             for step in hold.ask(asked, self._cancel.is_set):
                 done += 1
-                self._landing.post(self.tried.emit, step, done, len(found))
+                self._to_window.post(self.tried.emit, step, done)
                 if step.ceiling is not None:
                     found.append(step.ceiling)
                     ceiling_file.keep(found)
-                    self._landing.post(self.found.emit, ceiling_file.read())
+                    self._to_window.post(self.found.emit, ceiling_file.read())
             stopped = "Stopped; what was found stays." if self._cancel.is_set() else ""
-            self._landing.last(self.ended.emit, stopped)
+            self._to_window.last(self.ended.emit, stopped)
         except Exception as error:
             log.exception("looking for the ceiling failed")
-            self._landing.last(self.ended.emit, f"The ceiling was not found: {error}. What was found before stays.")
+            self._to_window.last(self.ended.emit, f"The ceiling was not found: {error}. What was found before stays.")
 
     def stop(self) -> None:
         """Ends the search for the ceiling."""
@@ -100,7 +100,7 @@ class Looking(QObject):
 
     def close(self) -> None:
         """Ends all; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self._stop.set()
         self._cancel.set()
         for thread in (self._looker, self._finder):

@@ -16,7 +16,7 @@ from ...probe.effort import Effort
 from ...probe.isolation import QUIET_SECONDS
 from ...probe.session_run import Job, Progress
 from ...store.library import Library, LibraryError
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
 
@@ -35,7 +35,7 @@ class Measuring(QObject):
         self._library = library
         self._effort = effort
         self.quiet_seconds = QUIET_SECONDS
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
         self._pause = threading.Event()
@@ -95,13 +95,13 @@ class Measuring(QObject):
             last = None
             seconds = session_run.SWEEP_SECONDS
             for last in session_run.sweep(use, rate, buffer, known, seconds, self._cancel.is_set, self.quiet_seconds):
-                self._landing.post(self.tried.emit, last)
+                self._to_window.post(self.tried.emit, last)
             if last is not None and self._library is not None:
                 self._library.store(last)
         except Exception as error:
             log.exception("trying settings failed")
             outcome = f"Trying the settings ended early: {error}."
-        self._landing.last(self.tried_all.emit, outcome)
+        self._to_window.last(self.tried_all.emit, outcome)
 
     def cancel(self) -> None:
         """Ends the run within a moment; what has been measured is kept."""
@@ -114,7 +114,7 @@ class Measuring(QObject):
             runs = session_run.run(todo, known, self._cancel.is_set, self._effort, self.quiet_seconds, paused, first)
             for step in runs:
                 self._keep(step)
-                self._landing.post(self.progressed.emit, step)
+                self._to_window.post(self.progressed.emit, step)
         except LibraryError as error:
             outcome = f"{error} What was measured before is kept."
         except Exception as error:
@@ -122,7 +122,7 @@ class Measuring(QObject):
             outcome = f"Measuring ended early: {error}. What was measured before is kept."
         if not outcome and self._cancel.is_set():
             outcome = "Cancelled. What was measured before is kept."
-        self._landing.last(self.ended.emit, outcome)
+        self._to_window.last(self.ended.emit, outcome)
 
     def _keep(self, step: Progress) -> None:
         if self._library is not None:
@@ -135,7 +135,7 @@ class Measuring(QObject):
 
     def close(self) -> None:
         """Cancels and waits for the thread; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self.cancel()
         if self._thread is not None:
             self._thread.join(5)

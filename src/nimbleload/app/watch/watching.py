@@ -25,7 +25,7 @@ from ...machine.sound_servers import Running
 from ...machine.watcher import Watcher
 from ...probe import catalogue
 from ...store import recording_file
-from ..background.to_window_thread import Landing
+from ..background.to_window_thread import ToWindowThread
 from ..look.notice import written
 
 log = logging.getLogger(__name__)
@@ -117,7 +117,7 @@ class Watching(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._landing = Landing(self)
+        self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
         self._looking: threading.Thread | None = None
         self._stop = threading.Event()
@@ -149,7 +149,7 @@ class Watching(QObject):
             found = Found(processes.hosts(), sound_servers.servers())
         except Exception:
             log.exception("looking for hosts failed")
-        self._landing.last(self.found.emit, found)
+        self._to_window.last(self.found.emit, found)
 
     def start(self, watched: Sequence[int], close: bool, server: Running | None = None) -> None:
         """Watches these processes from now on, until it is stopped, and listens to a server that they belong to. Does
@@ -164,7 +164,7 @@ class Watching(QObject):
         self._stop.set()
 
     def _run(self, watched: tuple[int, ...], close: bool, server: Running | None) -> None:
-        self._landing.last(self.ended.emit, self._until_its_end(watched, close, server))
+        self._to_window.last(self.ended.emit, self._until_its_end(watched, close, server))
 
     def _until_its_end(self, watched: tuple[int, ...], close: bool, server: Running | None) -> str:
         """Watches until it is stopped or there is nothing more to see; what to say of that."""
@@ -220,7 +220,7 @@ class Watching(QObject):
             events = [event.words for event in watcher.events]
             last = snapshot(recording, names, worst, events)
             worst = last.worst
-            self._landing.post(self.seen.emit, last)
+            self._to_window.post(self.seen.emit, last)
             if watcher.is_over:
                 return "The host has ended. What was seen stays."
         return ""
@@ -235,8 +235,8 @@ class Watching(QObject):
 
     def _keep(self, path: Path, recording: Recording, names: dict[str, str]) -> None:
         recording_file.write(path, recording, names)
-        self._landing.post(self.wrote.emit, f"Written to {path}: {recording.seconds:.0f} s.")
-        self._landing.post(written.tell, path)
+        self._to_window.post(self.wrote.emit, f"Written to {path}: {recording.seconds:.0f} s.")
+        self._to_window.post(written.tell, path)
 
     def open(self, path: Path) -> None:
         """Reads a recording and shows it, as if it had just been watched."""
@@ -244,14 +244,14 @@ class Watching(QObject):
 
     def _open(self, path: Path) -> None:
         recording, names = recording_file.read(path)
-        self._landing.post(self.show_recording, recording, names, f"A recording: {path.name}.")
+        self._to_window.post(self.show_recording, recording, names, f"A recording: {path.name}.")
 
     def show_example(self) -> None:
         """Shows a recording of the example, made by code."""
         self._file(self._example)
 
     def _example(self) -> None:
-        self._landing.post(self.show_recording, example_recording(sample_cards()), {}, EXAMPLE)
+        self._to_window.post(self.show_recording, example_recording(sample_cards()), {}, EXAMPLE)
 
     def show_recording(self, recording: Recording, names: dict[str, str], source: str) -> None:
         """Shows a recording that was made before; `source` says which."""
@@ -260,7 +260,7 @@ class Watching(QObject):
         self._file(self._read, recording, dict(names), source)
 
     def _read(self, recording: Recording, names: dict[str, str], source: str) -> None:
-        self._landing.post(self.seen.emit, snapshot(recording, names, source=source))
+        self._to_window.post(self.seen.emit, snapshot(recording, names, source=source))
 
     def _file(self, work: Callable[..., None], *arguments: object) -> None:
         """Has it done in a thread; what goes wrong is told in a sentence."""
@@ -269,10 +269,10 @@ class Watching(QObject):
             try:
                 work(*arguments)
             except recording_file.RecordingFileError as error:
-                self._landing.post(self.failed.emit, str(error))
+                self._to_window.post(self.failed.emit, str(error))
             except Exception as error:
                 log.exception("a recording could not be written or read")
-                self._landing.post(self.failed.emit, f"The recording could not be written or read: {error}.")
+                self._to_window.post(self.failed.emit, f"The recording could not be written or read: {error}.")
 
         self._filing = [thread for thread in self._filing if thread.is_alive()]
         self._filing.append(threading.Thread(target=run, daemon=True))
@@ -280,7 +280,7 @@ class Watching(QObject):
 
     def close(self) -> None:
         """Stops and waits for the threads; nothing is told after."""
-        self._landing.close()
+        self._to_window.close()
         self.stop()
         for thread in (self._thread, self._looking, *self._filing):
             if thread is not None:
