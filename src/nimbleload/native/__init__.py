@@ -1,1 +1,1 @@
-"""Below everything: memory, atomics and calls by address, compiled (Numba, LLVM)."""
+"""Below everything: memory, atomics, calls by address, and known arithmetic, compiled (Numba, LLVM)."""

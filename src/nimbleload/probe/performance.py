@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from ..core.load.rehearsal import Rehearsal, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
+from ..native.witness import CLOCK, least_units, looks, undisturbed, usual
 from .formats.hosted import Hosted, Note
 from .loading import load
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
 from .pace import Pace
 from .signal import chord, musical
 from .stage import Performed, Stage, settle_thread
-from .witness import CLOCK, least_units, looks, undisturbed, usual
 
 LEAD_SECONDS = 0.5
 

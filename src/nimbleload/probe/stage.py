@@ -21,9 +21,9 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
+from ..native.witness import CLOCK, COLUMNS, attest
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, again
-from .witness import CLOCK, COLUMNS, attest
 
 CHANNELS = 2
 F32 = np.zeros(0, np.float32)

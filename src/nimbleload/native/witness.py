@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..native.clock import now
+from .clock import now
 
 CHAIN_STEPS, PARALLEL_STEPS, TRIES = 250, 150, 2
 # The columns of what it tells, in nanoseconds.
