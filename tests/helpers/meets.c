@@ -217,7 +217,7 @@ void *GetPluginFactory(void) { return &FACTORY; }
 typedef struct { const char *uri; void *data; } feature_t;
 typedef struct { void *handle; uint32_t (*map)(void *, const char *); } map_t;
 typedef struct { void *handle; int (*print)(void *, uint32_t, const char *, ...); } log_t;
-typedef struct { void *ports[3]; uint32_t gain_key, position, tempo_key, frame_key, speed_key, object; float gain; log_t *log; int had_default; float logged; } met_t;
+typedef struct { void *ports[3]; uint32_t gain_key, position, tempo_key, frame_key, speed_key, object, bar_keys[4]; float gain; log_t *log; int had_default; float logged; } met_t;
 static void *instantiate(const lv2_t *d, double rate, const char *path, const void *const *offered) {
   (void)d; (void)rate; (void)path;
   met_t *o = calloc(1, sizeof *o);
@@ -226,6 +226,8 @@ static void *instantiate(const lv2_t *d, double rate, const char *path, const vo
       map_t *m = (*f)->data;
       o->gain_key = m->map(m->handle, "urn:nimble-test:gain");
       o->position = m->map(m->handle, "http://lv2plug.in/ns/ext/time#Position");
+      o->bar_keys[0] = m->map(m->handle, "http://lv2plug.in/ns/ext/time#bar"), o->bar_keys[1] = m->map(m->handle, "http://lv2plug.in/ns/ext/time#barBeat");
+      o->bar_keys[2] = m->map(m->handle, "http://lv2plug.in/ns/ext/time#beatUnit"), o->bar_keys[3] = m->map(m->handle, "http://lv2plug.in/ns/ext/time#beatsPerBar");
       o->tempo_key = m->map(m->handle, "http://lv2plug.in/ns/ext/time#beatsPerMinute");
       o->frame_key = m->map(m->handle, "http://lv2plug.in/ns/ext/time#frame");
       o->speed_key = m->map(m->handle, "http://lv2plug.in/ns/ext/time#speed");
@@ -243,7 +245,7 @@ static void connect(void *h, uint32_t port, void *to) { ((met_t *)h)->ports[port
 static void run(void *h, uint32_t n) {
   met_t *o = h;
   uint32_t *in = o->ports[2];
-  float *out = o->ports[1], positions = 0, tempo = 0, frame = -1, speed = 0, events = 0;
+  float *out = o->ports[1], positions = 0, tempo = 0, frame = -1, speed = 0, events = 0, bars[4] = {0};
   for (uint32_t at = 16, end = 8 + in[0]; at < end;) {
     uint32_t size = *(uint32_t *)((char *)in + at + 8), type = *(uint32_t *)((char *)in + at + 12);
     char *body = (char *)in + at + 16;
@@ -253,6 +255,9 @@ static void run(void *h, uint32_t n) {
       for (uint32_t k = 8; k < size;) {
         uint32_t *property = (uint32_t *)(body + k);
         if (property[0] == o->tempo_key) tempo = *(float *)(property + 4);
+        if (property[0] == o->bar_keys[0]) bars[0] = (float)*(int64_t *)(property + 4);
+        if (property[0] == o->bar_keys[2]) bars[2] = (float)*(int32_t *)(property + 4);
+        for (int k = 1; k < 4; k += 2) if (property[0] == o->bar_keys[k]) bars[k] = *(float *)(property + 4);
         if (property[0] == o->speed_key) speed = *(float *)(property + 4);
         if (property[0] == o->frame_key) frame = *(int64_t *)(property + 4);
         k += (16 + property[2] + 7) / 8 * 8;
@@ -261,7 +266,7 @@ static void run(void *h, uint32_t n) {
     at += (16 + size + 7) / 8 * 8;
   }
   memset(out, 0, 4 * n);
-  float facts[] = {o->gain, positions, tempo, frame, speed, events, o->logged};
+  float facts[] = {o->gain, positions, tempo, frame, speed, events, o->logged, bars[0], bars[1], bars[2], bars[3]};
   memcpy(out, facts, sizeof facts);
 }
 typedef const void *(*retrieve_t)(void *, uint32_t, size_t *, uint32_t *, uint32_t *);

@@ -134,6 +134,11 @@ TURTLE = """
     [ a atom:AtomPort, lv2:InputPort ; atom:bufferType atom:Sequence ; atom:supports midi:MidiEvent, time:Position ;
       lv2:index 2 ; lv2:symbol "events" ; lv2:name "Events" ] .
 """
+PLACES = """
+from nimbleload.core.session.meter import Bars
+from nimbleload.probe.formats.piece import Place
+FOURS = Bars(0.0, 0, 4, 4)
+"""
 HEAD = """
 import json, numpy as np
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
@@ -176,12 +181,28 @@ class TestLv2:
     def test_another_tempo_is_told_and_what_goes_on_as_expected_is_not(self, tmp_path, monkeypatch):
         expected, other, then = self.told(
             tmp_path, monkeypatch,
-            "told = []\nloop.run(64, 1)\nfor sample, beat, bpm in ((64, 128 / 48000, 120.0), (96000, 5.0, 90.0), "
-            "(96064, 5.0 + 96 / 48000, 90.0)):\n    hosted.locate(sample, beat, bpm)\n    loop.run(64, 1)\n"
+            f"{PLACES}told = []\nloop.run(64, 1)\nfor sample, beat, bpm in ((64, 128 / 48000, 120.0), "
+            "(96000, 5.0, 90.0), (96064, 5.0 + 96 / 48000, 90.0)):\n"
+            "    hosted.locate(Place(sample, beat, bpm, FOURS))\n    loop.run(64, 1)\n"
             "    told.append(hosted.outputs[0, 1:5].tolist())\nprint(json.dumps(told))",
         )  # fmt: skip
         assert expected[0] == 0.0
         assert other == [1.0, 90.0, 96000.0, 1.0]
+        assert then[0] == 0.0
+
+    def test_bars_are_told_by_the_beats_that_the_time_signature_counts(self, tmp_path, monkeypatch):
+        fours, sixes, then = self.told(
+            tmp_path, monkeypatch,
+            f"{PLACES}told = []\nfor place in (Place(0, 0.0, 120.0, FOURS), "
+            "Place(96000, 9.5, 120.0, Bars(8.0, 2, 6, 8)), "
+            "Place(96064, 9.5 + 128 / 48000, 120.0, Bars(8.0, 2, 6, 8))):\n    hosted.locate(place)\n"
+            "    loop.run(64, 1)\n    told.append(hosted.outputs[0, [1, 2, 7, 8, 9, 10]].tolist())\n"
+            "print(json.dumps(told))",
+        )  # fmt: skip
+        # Positions, beats a minute, bar, beat of the bar, unit, beats a bar.
+        assert fours == [1.0, 120.0, 0.0, 0.0, 4.0, 4.0]
+        # A quarter and an eighth after the beginning of the third bar: three eighths, of which 240 go in a minute.
+        assert sixes == [1.0, 240.0, 2.0, 3.0, 8.0, 6.0]
         assert then[0] == 0.0
 
     def test_notes_of_the_first_block_come_behind_where_the_piece_is(self, tmp_path, monkeypatch):
@@ -197,7 +218,7 @@ class TestLv2:
 class TestRendering:
     """A track is rendered as it is played: at the tempo that its session has where it is."""
 
-    def facts(self, tmp_path, monkeypatch, standard, tempo):
+    def facts(self, tmp_path, monkeypatch, standard, tempo, meters=(), facts=None):
         """Blocks of 512 samples: tempo, beat and where it is (seconds, or samples) in each, by the plugin itself."""
         name, tag, own = {"CLAP": ("meets.clap", "ClapPlugin", "test.meets"),
                           "VST3": ("meets.vst3", "Vst3Plugin", VST3_ID)}[standard]  # fmt: skip
@@ -211,6 +232,8 @@ class TestRendering:
         structure = x.track("t", "Voice", x.channel("c", devices=x.plugin(tag, own, "Meets"))) + x.main_track()
         moving = f'<TempoAutomation unit="bpm" timeUnit="beats"><Points>{points}</Points></TempoAutomation>'
         lanes = x.lanes("t", x.clip(0, 6, audio(seconds=6.0)), unit="seconds")
+        signs = "".join(f'<TimeSignaturePoint time="{b}" numerator="{n}" denominator="{d}"/>' for b, n, d in meters)
+        moving += f'<TimeSignatureAutomation timeUnit="beats">{signs}</TimeSignatureAutomation>' if meters else ""
         xml = x.project(structure, lanes).replace("</Arrangement>", f"{moving}</Arrangement>")
         path = x.write(tmp_path / "a.dawproject", xml, {"audio/a.wav": wave(noise(6.0))})
         imported = dawproject.read(path)
@@ -221,7 +244,7 @@ class TestRendering:
         whole = np.concatenate((np.zeros(last.rendered.latency, np.float32), made))  # it was moved back by so much
         blocks = whole[: len(whole) // 512 * 512].reshape(-1, 512)[1 : 6 * 48000 // 512]
         places = [2, 3, 4] if standard == "CLAP" else [4, 5, 6]
-        return imported.session, blocks[:, places].T
+        return imported.session, blocks[:, facts or places].T
 
     @pytest.mark.parametrize("standard", ["CLAP", "VST3"])
     @pytest.mark.parametrize("tempo", [
@@ -236,3 +259,18 @@ class TestRendering:
         assert place == pytest.approx(seconds if standard == "CLAP" else seconds * 48000, rel=1e-5)
         assert bpm == pytest.approx([of.pace(second) for second in seconds], rel=1e-5)
         assert beat == pytest.approx([of.beat(second) for second in seconds], rel=1e-5)
+
+    @pytest.mark.parametrize("standard", ["CLAP", "VST3"])
+    def test_a_plugin_hears_the_bars_of_the_session_where_it_is(self, tmp_path, monkeypatch, standard):
+        """Fours, from beat 6 on in the middle of a bar sixes of eighths, and threes from beat 13.5 on."""
+        meters = [(0, 4, 4), (6, 6, 8), (13.5, 3, 4)]
+        facts = [3, 6, 7] if standard == "CLAP" else [5, 9, 10]
+        _, made = self.facts(tmp_path, monkeypatch, standard, [(0, 240, False)], meters, facts)
+        lines = [0, 4, 6, 9, 12, *(13.5 + 3 * k for k in range(10))]
+        for beat, *told in made.T.tolist():
+            bar = max(k for k, line in enumerate(lines) if line <= beat + 1e-4)
+            beats = 4 if bar < 2 else 6 if bar < 5 else 3
+            expected = [bar, lines[bar]] if standard == "CLAP" else [lines[bar], beats]
+            # A block that began before the time signature changed has the old one; then the next has the new one.
+            assert told == pytest.approx(expected, abs=1e-4) or beat - lines[bar] < 4 * 512 / 48000
+        assert set(made[1].tolist()) >= ({0, 1, 2, 3, 4, 5} if standard == "CLAP" else {4, 6, 9, 12, 13.5})

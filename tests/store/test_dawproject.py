@@ -9,6 +9,7 @@ import zipfile
 import pytest
 
 from nimbleload.core.session.routing import build
+from nimbleload.core.session.session import Meter
 from nimbleload.store import dawproject, dawproject_timeline
 from nimbleload.store.archive import ImportRefusedError
 from tests.helpers import exchange as x
@@ -111,6 +112,23 @@ class TestTimes:
         _, clips = self.clips(tmp_path, x.lanes("t", x.clip(8, 2)) + tempo)
         start = 60 / (60 / 8) * 0.693147  # 60/k · ln(120/60)
         assert clips == [(start, start + 1.0)]
+
+    def test_time_signatures_are_read_from_the_transport_and_along_the_piece(self, tmp_path):
+        transport = '<Transport><Tempo value="60" unit="bpm"/><TimeSignature numerator="6" denominator="8"/></Transport>'
+        found, _ = self.clips(tmp_path, x.lanes("t", x.clip(0, 40)), transport=transport)
+        assert found.session.meters == (Meter(0, 6, 8),)
+        moving = (
+            '<TimeSignatureAutomation timeUnit="{}"><Target/><TimeSignaturePoint time="0" numerator="3" denominator="4"/>'
+            '<TimeSignaturePoint time="9" numerator="7" denominator="8"/>'
+            '<TimeSignaturePoint time="12" numerator="4" denominator="5"/></TimeSignatureAutomation>'
+        )
+        for unit, at in (("beats", 9.0), ("seconds", 18.0)):
+            arrangement = x.lanes("t", x.clip(0, 40)) + moving.format(unit)
+            found, _ = self.clips(tmp_path, arrangement, transport=transport.replace("60", "120"))
+            # What is automated takes the place of what stands beside it; no bar is counted in fifths.
+            assert found.session.meters == (Meter(0, 3, 4), Meter(pytest.approx(at), 7, 8))
+            assert "1 time signature that cannot be." in found.report.left_out
+        assert self.clips(tmp_path, x.lanes("t", x.clip(4, 8)))[0].session.meters == (Meter(),)
 
     def test_a_loop_repeats_what_it_holds_and_ends_with_its_clip(self, tmp_path):
         inner = "<Clips>" + x.clip(0, 1) + x.clip(2, 1) + "</Clips>"

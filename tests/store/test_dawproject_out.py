@@ -11,12 +11,13 @@ import soundfile
 
 from nimbleload.core.session.computer import Host
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
-from nimbleload.core.session.session import Section, Session, TempoPoint
+from nimbleload.core.session.session import Meter, Section, Session, TempoPoint
 from nimbleload.core.session.strips import Clip, Send, Strip
 from nimbleload.demo import audio as example_audio
 from nimbleload.demo.session import session as example_session
 from nimbleload.store import dawproject, dawproject_out
 from nimbleload.store.dawproject_out import Loop
+from tests.helpers import grammar
 from tests.helpers.stems import noise, wave
 
 
@@ -42,7 +43,9 @@ def made():
         Strip("m", "Main", "main"),
     )  # fmt: skip
     tempo = (TempoPoint(0.0, 90.0, True), TempoPoint(8.0, 120.0))
-    return Session("A song", 44100, 5.0, strips, (Section("Verse", 0.0), Section("End", 4.0)), tempo)
+    meters = (Meter(0.0, 6, 8), Meter(9.0, 3, 4))
+    return Session("A song", 44100, 5.0, strips, (Section("Verse", 0.0), Section("End", 4.0)), tempo,
+                   meters=meters)
 
 
 def test_a_session_reads_back_the_same(tmp_path):
@@ -51,7 +54,7 @@ def test_a_session_reads_back_the_same(tmp_path):
     dawproject_out.write(tmp_path / "a.dawproject", of, lambda strip: loop if strip.id == "t1" else None)
     found = dawproject.read(tmp_path / "a.dawproject")
     back = found.session
-    assert (back.name, back.rate, back.sections, back.tempo) == (of.name, 44100, of.sections, of.tempo)
+    assert (back.name, back.rate, back.sections, back.timing) == (of.name, 44100, of.sections, of.timing)
     for strip in of.strips:
         other = back.strip(strip.id)
         for part in ("name", "kind", "output", "sends", "volume", "mute", "enabled"):
@@ -124,3 +127,34 @@ def test_a_file_that_cannot_be_written_whole_leaves_the_old_one(tmp_path):
         dawproject_out.write(path, made(), fails)
     assert path.read_bytes() == before
     assert [each.name for each in tmp_path.iterdir()] == ["a.dawproject"]
+
+
+def project_of(path):
+    with zipfile.ZipFile(path) as archive:
+        return archive.read("project.xml")
+
+
+def test_what_is_written_is_as_the_format_says(tmp_path):
+    of = made()
+    # A use may be called anything; suspended tracks are written with automation.
+    t1, *others = of.strips
+    named = [msgspec.structs.replace(each, id=f"t1/{k} ä") for k, each in enumerate(t1.inserts)]
+    t1 = msgspec.structs.replace(t1, inserts=tuple(named), suspended=True)
+    of = msgspec.structs.replace(of, strips=(t1, *others))
+    dawproject_out.write(tmp_path / "a.dawproject", of)
+    assert grammar.faults(project_of(tmp_path / "a.dawproject")) == []
+    assert grammar.faults(project_of(example_audio.made())) == []
+
+
+def test_the_grammar_finds_what_is_wrong():
+    """Each of these was written, or nearly so, by somebody."""
+    wrong = (
+        '<Project><Transport><TimeSignature numerator="4" denominator="4"/><Tempo id="a/1" value="1"/></Transport>'
+        '<Structure><Track id="x"/><Track id="x"/></Structure><Arrangement><TempoAutomation><Points>'
+        '<Target parameter="gone"/></Points></TempoAutomation></Arrangement></Project>'
+    )
+    said = " ".join(grammar.faults(wrong.encode()))
+    for words in ("are not in order", "no name", "'x' is there 2 times", "Points in TempoAutomation",
+                  "TempoAutomation without a target", "'gone', which is not there", "Project without version",
+                  "Tempo without unit"):  # fmt: skip
+        assert words in said

@@ -8,7 +8,7 @@ import struct
 import mido
 import pytest
 
-from nimbleload.core.session.session import TempoPoint
+from nimbleload.core.session.session import Meter, TempoPoint
 from nimbleload.store import midi_file
 from nimbleload.store.found import NothingFoundError, StoppedError
 
@@ -42,7 +42,7 @@ def test_parts_lie_where_their_notes_are(tmp_path):
         meta(0, "track_name", name="Organ") + note(60, 0, 480) + note(64, 240, 960) + note(67, 960, 1920),
     )
     made = midi_file.read(path).session
-    assert made.tempo == (TempoPoint(0, 60), TempoPoint(2, 120))
+    assert made.tempo == (TempoPoint(0, 60), TempoPoint(2, 120)) and made.meters == (Meter(),)
     (clip,) = made.strips[0].clips
     # Two beats at 60, two at 120.
     assert (made.strips[0].name, clip.kind, clip.start, clip.end) == ("Organ", "notes", 0, 3)
@@ -148,6 +148,14 @@ def test_bounds_are_kept_and_said(tmp_path, monkeypatch):
     monkeypatch.setattr(midi_file, "LARGEST", 10)
     with pytest.raises(NothingFoundError, match="MB"):
         midi_file.read(path)
+
+
+def test_time_signatures_are_taken_and_what_cannot_be_one_is_said(tmp_path):
+    signs = meta(960, "time_signature", numerator=6, denominator=8) + meta(1920, "time_signature", numerator=0)
+    found = midi_file.read(written(tmp_path / "a.mid", signs + note(60, 0, 4800)))
+    # In fours until the first one, as long as nothing else is said.
+    assert found.session.meters == (Meter(), Meter(2.0, 6, 8))
+    assert "1 time signature that cannot be." in found.report.left_out
 
 
 def test_tempi_that_are_not_possible_are_left_out(tmp_path):

@@ -13,7 +13,7 @@ import msgspec
 from ..core.cards.families import squeezed
 from ..core.session import chain_edits, edits, time_edits
 from ..core.session.plugins import PluginUse, Setting
-from ..core.session.session import Session, SessionError, TempoPoint
+from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.told.own_window import closed
 from ..core.units import from_clock
@@ -87,6 +87,12 @@ def number(text: str, what: str) -> float:
         return float(text)
     except ValueError:
         raise SessionError(f"{what} is “{text}”, which is no number") from None
+
+
+def meter(text: str) -> Meter:
+    """A time signature that was typed, as "6/8". SessionError if it is none."""
+    beats, _, unit = text.partition("/")
+    return Meter(0.0, whole(beats, "the beats of a bar"), whole(unit, "what a beat is"))
 
 
 def whole(text: str, what: str) -> int:
@@ -275,6 +281,8 @@ VERBS = {
                   lambda s, w, _: time_edits.shift(s, _ids(s, w[0]), number(w[1], "how far")), 2, 2),
     "section": Verb("NAME AT", "a section that begins there",
                     lambda s, w, _: time_edits.add_section(s, w[0], seconds(w[1])), 2, 2),
+    "bars": Verb("BEATS/UNIT", "one time signature for the whole piece, as 6/8",
+                 lambda s, w, _: time_edits.set_meters(s, [meter(w[0])]), 1, 1),
     "tempo": Verb("BPM", "one tempo for the whole piece",
                   lambda s, w, _: time_edits.set_tempo(s, [TempoPoint(0.0, number(w[0], "the tempo"))]), 1, 1),
     "rate": Verb("HERTZ", "another sample rate",

@@ -14,11 +14,13 @@ from lxml import etree
 
 from ..core.cards.families import by_name
 from ..core.piece.moments import sounding_spans
+from ..core.session.meter import is_possible
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.routing import Graph, build
-from ..core.session.session import Section, Session, SessionError, TempoPoint
+from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
+from ..core.units import count
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
 from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, switches, with_curves
 from .dawproject_timeline import Timeline
@@ -94,23 +96,26 @@ class _Reader:
 
     def imported(self) -> Imported:
         tempo = self._tempo()
+        meters = self._meters(TempoMap(tempo))
         self._curves = Curves(self._root, TempoMap(tempo))
         self._read_structure()
         self._tell_foreign()
         self._ensure_main()
         self._connect()
         tracks = {s.id for s in self._strips}
-        timeline = Timeline(self._root, TempoMap(tempo), tracks, self._left_out, self._audio_head)
+        timeline = Timeline(self._root, Timing(tempo, meters), tracks, self._left_out, self._audio_head)
         strips = tuple(self._with_clips(strip, timeline) for strip in self._strips)
         sections = tuple(Section(name, at) for name, at in timeline.markers())
         ends = [clip.end for strip in strips for clip in strip.clips] + [s.start for s in sections]
         name = self._title()
-        session = Session(name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path))
+        session = Session(
+            name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path), meters=meters,
+        )  # fmt: skip
         try:
             session = self._with_rests(session, build(session))
         except SessionError as error:
             raise ImportRefusedError(f"{self._path.name}: {error}.") from error
-        self._curved = set(with_curves(self._root))
+        self._curved = set(with_curves(self._root, timeline.followed))
         audio = {strip.id: self._sounding(strip.id, timeline) for strip in self._strips}
         return Imported(session, self._report(session), audio)
 
@@ -142,6 +147,7 @@ class _Reader:
                 outside = flag(file, "external", False)
                 parts.append(Part(
                     each.start, each.end, each.offset, path, outside, rate, each.stretched, each.fade_in, each.fade_out,
+                    each.gains,
                 ))  # fmt: skip
         notes = tuple(NotePart(*note) for note in timeline.played(strip_id))
         found = Sounding(tuple(parts), notes, strip_id in self._curved)
@@ -210,6 +216,25 @@ class _Reader:
             return tuple(sorted(points, key=lambda p: p.beat))
         tempo = self._root.find("Transport/Tempo")
         return (TempoPoint(0.0, 120.0 if tempo is None else number(tempo, "value", 120, WHERE, 1, 10_000)),)
+
+    def _meters(self, tempo: TempoMap) -> tuple[Meter, ...]:
+        found, odd = list[Meter](), 0
+        signs = [(0.0, each) for each in self._root.findall("Transport/TimeSignature")]
+        for automation in self._root.iter("TimeSignatureAutomation"):
+            in_seconds = unit_of(automation) == "seconds"
+            for point in automation.iter("TimeSignaturePoint"):
+                at = number(point, "time", 0, WHERE, 0)
+                signs.append((tempo.beat(at) if in_seconds else at, point))
+        for beat, sign in signs:
+            beats, unit = (int(number(sign, name, 4, WHERE, 0, 1e9)) for name in ("numerator", "denominator"))
+            if is_possible(beats, unit):
+                # What is automated from a beat on counts there, not what stands beside it.
+                found = [each for each in found if each.beat != beat] + [Meter(beat, beats, unit)]
+            else:
+                odd += 1
+        if odd:
+            self._left_out.append(f"{count(odd, 'time signature')} that cannot be.")
+        return tuple(sorted(found, key=lambda each: each.beat)) or (Meter(),)
 
     def _tell_foreign(self) -> None:
         """What a program has added of its own is not understood, and that is said."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from lxml import etree
 from msgspec.structs import replace
@@ -20,7 +20,7 @@ WHERE = "project.xml"
 MOST_POINTS = 1_000_000
 POINTS = ("RealPoint", "IntegerPoint", "BoolPoint", "EnumPoint")
 PARAMETERS = ("RealParameter", "IntegerParameter", "BoolParameter", "EnumParameter")
-GAINS = {"linear": "plain", "decibel": "decibel"}
+GAINS: dict[str, Literal["plain", "decibel"]] = {"linear": "plain", "decibel": "decibel"}
 TRUTHS = {"true": 1.0, "false": 0.0}
 # Why something that moves cannot be followed.
 SWITCHED, UNCLEAR, PANNED, MUTED, SENT, RIDDEN = "switched", "unclear", "panned", "muted", "sent", "ridden"
@@ -232,10 +232,12 @@ def only_in_silence(switched: Sequence[Curve | None], sounding: Sequence[Span], 
     return bool(switched)
 
 
-def with_curves(root: etree._Element) -> Iterator[str]:
-    """The tracks whose clips hold curves of their own, such as controllers or gain."""
+def with_curves(root: etree._Element, followed: Sequence[etree._Element]) -> Iterator[str]:
+    """The tracks whose clips hold curves of their own, such as controllers, that are not among those `followed`."""
+    known = set(followed)
     for lanes in root.iter("Lanes"):
         track = lanes.get("track")
-        targets = (point.find("Target") for clip in lanes.iter("Clip") for point in clip.iter("Points"))
+        points = (each for clip in lanes.iter("Clip") for each in clip.iter("Points") if each not in known)
+        targets = (each.find("Target") for each in points)
         if track is not None and any(target is not None and target.get("expression") for target in targets):
             yield track

@@ -16,13 +16,15 @@ from lxml import etree
 from ..core.piece.moments import Span
 from ..core.session.computer import Device, Host
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Session
+from ..core.session.session import Meter, Session
 from ..core.session.strips import Clip, Strip
 from . import atomic, midi_file
 from .switching import points as switched
 
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
 ROLES = {"track": "regular", "bus": "submix", "return": "effect", "main": "master"}
+# The ids of what is automated along the piece.
+TEMPO, METER = "tempo", "time-signature"
 FIRST_KEY = 36
 PROGRAM = "Nimble Load"
 
@@ -111,10 +113,14 @@ def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Seq
     root = etree.Element("Project", version="1.0")
     _add(root, "Application", name=PROGRAM, version="1")
     transport = _add(root, "Transport")
-    _add(transport, "Tempo", unit="bpm", value=float(session.tempo[0].bpm if session.tempo else 120.0))
+    _add(transport, "Tempo", id=TEMPO, unit="bpm", value=float(session.tempo[0].bpm if session.tempo else 120.0))
+    meters = session.meters or (Meter(),)
+    _add(transport, "TimeSignature", id=METER, numerator=meters[0].beats, denominator=meters[0].unit)
     structure = _add(root, "Structure")
+    # Names that XML takes for one, whatever a plugin's use is called.
+    names = {use.id: f"use-{number}" for number, use in enumerate(each for s in session.strips for each in s.uses())}
     for strip in session.strips:
-        _track(structure, strip, strip.id in resting)
+        _track(structure, strip, strip.id in resting, names)
     lanes = _add(_add(root, "Arrangement"), "Lanes", timeUnit="seconds")
     for strip in session.strips:
         if strip.clips or strip.id in resting:
@@ -124,19 +130,27 @@ def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Seq
                 for clip in strip.clips:
                     _clip(clips, strip, clip, loops.get(strip.id))
             for use in strip.uses() if strip.id in resting else ():
-                spans = list(resting[strip.id])
-                lane.append(etree.fromstring(switched(_switch_id(use), f"{_switch_id(use)}-moves", spans)))
-    markers = _add(lanes, "Markers")
+                switch, spans = _switch_id(names[use.id]), list(resting[strip.id])
+                lane.append(etree.fromstring(switched(switch, f"{switch}-moves", spans)))
+    arrangement = root.find("Arrangement")
+    markers = _add(arrangement, "Markers", timeUnit="seconds")
     for section in session.sections:
         _add(markers, "Marker", time=float(section.start), name=section.name)
-    points = _add(_add(root.find("Arrangement"), "TempoAutomation", unit="bpm", timeUnit="beats"), "Points")
+    points = _add(arrangement, "TempoAutomation", unit="bpm", timeUnit="beats")
+    _add(points, "Target", parameter=TEMPO)
     for point in session.tempo:
         how = "linear" if point.ramp else "hold"
         _add(points, "RealPoint", time=float(point.beat), value=float(point.bpm), interpolation=how)
+    if len(meters) > 1:
+        automation = _add(arrangement, "TimeSignatureAutomation", timeUnit="beats")
+        _add(automation, "Target", parameter=METER)
+        for meter in meters:
+            of = {"numerator": meter.beats, "denominator": meter.unit}
+            _add(automation, "TimeSignaturePoint", time=float(meter.beat), **of)
     return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))
 
 
-def _track(structure: etree._Element, strip: Strip, rests: bool) -> None:
+def _track(structure: etree._Element, strip: Strip, rests: bool, names: Mapping[str, str]) -> None:
     content = "notes" if strip.instrument is not None else "tracks" if strip.kind == "bus" else "audio"
     track = _add(structure, "Track", id=strip.id, name=strip.name, contentType=content, loaded=strip.enabled)
     channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind], audioChannels=2)
@@ -144,7 +158,7 @@ def _track(structure: etree._Element, strip: Strip, rests: bool) -> None:
         channel.set("destination", f"{strip.output}-channel")
     devices = _add(channel, "Devices")
     for use in strip.uses():
-        _device(devices, use, use is strip.instrument, rests)
+        _device(devices, use, use is strip.instrument, rests, names[use.id])
     _add(channel, "Mute", value=strip.mute)
     _add(channel, "Pan", unit="normalized", min=0.0, max=1.0, value=(strip.pan + 1) / 2)
     sends = _add(channel, "Sends")
@@ -155,7 +169,7 @@ def _track(structure: etree._Element, strip: Strip, rests: bool) -> None:
     _add(channel, "Volume", unit="linear", value=float(strip.volume))
 
 
-def _device(devices: etree._Element, use: PluginUse, is_instrument: bool, rests: bool) -> None:
+def _device(devices: etree._Element, use: PluginUse, is_instrument: bool, rests: bool, own: str) -> None:
     plugin = use.plugin
     role = "instrument" if is_instrument else "analyzer" if use.family == "analyser" else "audioFX"
     known = plugin.standard in TAGS or plugin.identifier.startswith(f"{plugin.standard}.")
@@ -166,16 +180,16 @@ def _device(devices: etree._Element, use: PluginUse, is_instrument: bool, rests:
     )  # fmt: skip
     parameters = _add(device, "Parameters")
     for number, (name, value) in enumerate(use.setting.values):
-        _add(parameters, "RealParameter", id=f"{use.id}-p{number}", parameterID=name, value=float(value))
+        _add(parameters, "RealParameter", id=f"{own}-p{number}", parameterID=name, value=float(value))
     enabled = _add(device, "Enabled", value=use.enabled)
     if rests:
-        enabled.set("id", _switch_id(use))
+        enabled.set("id", _switch_id(own))
     if use.setting.state is not None:
         _add(device, "State", path=_state_path(use))
 
 
-def _switch_id(use: PluginUse) -> str:
-    return f"{use.id}-switch"
+def _switch_id(own: str) -> str:
+    return f"{own}-switch"
 
 
 def _state_path(use: PluginUse) -> str:

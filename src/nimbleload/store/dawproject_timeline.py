@@ -13,9 +13,12 @@ from lxml import etree
 from msgspec.structs import replace
 
 from ..core.piece.notes import bars, counted
+from ..core.session.curves import Curve, Point
+from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
+from .dawproject_curves import GAINS, MOST_POINTS
 from .xml_values import flag, number, place
 
 WHERE = "project.xml"
@@ -47,7 +50,8 @@ class Grid(NamedTuple):
 class Placed(NamedTuple):
     """A stretch of an audio file in the piece (seconds): from `start` to `end` it plays from `offset` of the file on.
 
-    `stretched` says that it plays at another speed than it was recorded at; fades are linear, in seconds.
+    `stretched` says that it plays at another speed than it was recorded at; fades are linear, in seconds; `gains` are
+    curves of the clips that it lies in, of which each makes it louder or softer.
     """
 
     start: float
@@ -57,6 +61,7 @@ class Placed(NamedTuple):
     stretched: bool = False
     fade_in: float = 0.0
     fade_out: float = 0.0
+    gains: tuple[Curve, ...] = ()
 
 
 class Played(NamedTuple):
@@ -82,13 +87,13 @@ class Timeline:
     def __init__(
         self,
         root: etree._Element,
-        tempo: TempoMap,
+        timing: Timing,
         tracks: set[str],
         left_out: list[str],
         head: Callable[[str], bytes] = lambda path: b"",
     ) -> None:
         """`head` gives the first bytes of an audio file that the project holds, empty if it does not."""
-        self._tempo, self._head = tempo, head
+        self._timing, self._tempo, self._head = timing, TempoMap(timing.tempo), head
         self._left_out = left_out
         self._by_id: dict[str, etree._Element] = {}
         for element in root.iter("Clip", *CONTENT):
@@ -103,6 +108,9 @@ class Timeline:
         self._played: dict[str, list[Played]] = {}
         self._markers: list[tuple[str, float]] = []
         self._missing: set[str] = set()
+        # Gains of clips that are followed; elements are themselves as long as somebody holds them.
+        self.followed: list[etree._Element] = []
+        self._points = 0
         arrangement = root.find("Arrangement")
         if arrangement is not None:
             self._walk(arrangement, None, "beats", tracks, 0)
@@ -135,7 +143,7 @@ class Timeline:
 
     def _profile(self, track: str) -> tuple[tuple[float, int], ...]:
         notes = self._notes.get(track, [])
-        return counted(notes, bars(tuple(self._tempo.points), max((end for _, end in notes), default=0.0)))
+        return counted(notes, bars(self._timing, max((end for _, end in notes), default=0.0)))
 
     def markers(self) -> list[tuple[str, float]]:
         return sorted(self._markers, key=lambda m: m[1])
@@ -283,6 +291,9 @@ class Timeline:
             pieces += heard.pieces
             notes += heard.notes
             audio += heard.audio
+        if content.tag == "Lanes" and audio:
+            gains = self._gains(content, grid)
+            audio = [each._replace(gains=(*gains, *each.gains)) for each in audio] if gains else audio
         if window is None:
             return Heard(pieces, notes, audio)
         first, last = window
@@ -296,6 +307,33 @@ class Timeline:
         ]
         inside = [note._replace(end=min(note.end, last)) for note in notes if first - LEAST <= note.start < last]
         return Heard(cut, inside, kept)
+
+    def _gains(self, lanes: etree._Element, grid: Grid) -> tuple[Curve, ...]:
+        """The curves that make the audio in a clip's lanes louder or softer; lanes with notes as well have none."""
+        if any(child.tag == "Notes" for child in lanes):
+            return ()
+        found = []
+        for points in lanes.findall("Points"):
+            target, unit = points.find("Target"), points.get("unit", "linear")
+            if target is None or target.get("expression") != "gain" or unit not in GAINS:
+                continue
+            inner = grid._replace(unit=points.get("timeUnit", grid.unit))
+            try:
+                moves = [self._point(each, inner) for each in points.findall("RealPoint")]
+            except ImportRefusedError:
+                continue
+            self._points += len(moves)
+            if self._points > MOST_POINTS:
+                self.followed.clear()
+            elif moves:
+                self.followed.append(points)
+                found.append(Curve(tuple(sorted(moves, key=lambda point: point.second)), GAINS[unit]))
+        return tuple(found)
+
+    def _point(self, element: etree._Element, grid: Grid) -> Point:
+        """A point of a curve on a grid. ImportRefusedError if it cannot be read."""
+        at, value = number(element, "time", 0, WHERE), number(element, "value", 0, WHERE)
+        return Point(self._at(grid, at), value, element.get("interpolation") == "linear")
 
     def _placed_in(self, content: etree._Element, grid: Grid, span: Stretch) -> list[Placed]:
         """Which part of its file a piece of audio plays. Warp points say where in the file a time is."""

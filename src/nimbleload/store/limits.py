@@ -12,7 +12,7 @@ import msgspec
 from ..core.cards.card import Cell, Company, CostCard, Inputs, Paced, Polyphony, Upkeep
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Session, TempoPoint
+from ..core.session.session import Meter, Session, TempoPoint
 from ..core.session.strips import Clip, Send, Strip
 
 LONGEST = 1e7  # seconds: four months
@@ -28,6 +28,7 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
         "heard_within": (0, 60),
     },
     Machine: {"cores": (1, 1024), "speed": (0.001, 1000), "measured_cores": (0, 1024)},
+    Meter: {"beat": (0, 1e9), "beats": (1, 99), "unit": (1, 64)},
     TempoPoint: {"beat": (0, 1e9), "bpm": (1, 10_000)},
     Strip: {"volume": (0, 1e6), "pan": (-1, 1), "post_fader": (0, 100_000), "frozen_through": (-1, 100_000)},
     Send: {"level": (0, 1e6), "after": (-1, 100_000)},

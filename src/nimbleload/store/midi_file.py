@@ -17,9 +17,11 @@ import mido
 
 from ..core.piece.notes import bars, counted
 from ..core.session.edits import empty
-from ..core.session.session import Section, Session, SessionError, TempoPoint
+from ..core.session.meter import is_possible
+from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
 from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
+from ..core.units import count
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
 from .sounding import NotePart
@@ -59,6 +61,7 @@ class _Read:
     def __init__(self) -> None:
         self.parts: list[Part] = []
         self.tempi: dict[int, float] = {}
+        self.meters: dict[int, tuple[int, int]] = {}
         self.markers: list[tuple[int, str]] = []
         self.left_out: list[str] = []
         self.notes = 0
@@ -168,6 +171,8 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         tick += int(message.time)
         if message.type == "set_tempo":
             found.tempi[tick] = 6e7 / max(message.tempo, 1)
+        elif message.type == "time_signature":
+            found.meters[tick] = message.numerator, message.denominator
         elif message.type == "marker" and len(found.markers) < 1000:
             found.markers.append((tick, message.text.strip()))
         elif message.type == "track_name" and not name:
@@ -208,6 +213,15 @@ def _tempi(of: _Read, ticks: int) -> tuple[TempoPoint, ...]:
     return tuple(points)
 
 
+def _meters(of: _Read, ticks: int) -> tuple[Meter, ...]:
+    """The time signatures that are possible, the usual one first where none is set at the beginning."""
+    signs = sorted(of.meters.items())
+    found = [Meter(tick / ticks, *sign) for tick, sign in signs if is_possible(*sign)]
+    if len(found) < len(signs):
+        of.left_out.append(f"{count(len(signs) - len(found), 'time signature')} that cannot be.")
+    return tuple(found) if found and not found[0].beat else (Meter(), *found)
+
+
 def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
     possible = _tempi(of, ticks)
     wrong = sum(1 for bpm in of.tempi.values() if not 1 <= bpm <= 10_000)
@@ -219,7 +233,8 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
         raise NothingFoundError(f"{path.name}: {error}. Nothing was added.") from error
     last = max(note.end for part in of.parts for note in part.notes)
     length = tempo.seconds(last / ticks)
-    lines = bars(possible, length)
+    meters = _meters(of, ticks)
+    lines = bars(Timing(possible, meters), length)
     strips = []
     for number, part in enumerate(of.parts):
         notes = [(tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks)) for note in part.notes]
@@ -236,7 +251,7 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
         sections.setdefault(tempo.seconds(tick / ticks), name or "Section")
     session = Session(
         blank.name, rate, max([length, *sections]), (*strips, *blank.strips),
-        tuple(Section(name, start) for start, name in sections.items()), possible, source=str(path),
+        tuple(Section(name, start) for start, name in sections.items()), possible, source=str(path), meters=meters,
     )  # fmt: skip
     understood = [
         f"{len(of.parts)} parts with {of.notes} notes, {length / 60:.1f} minutes: a track each, without instruments.",

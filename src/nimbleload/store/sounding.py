@@ -11,7 +11,7 @@ class Part(msgspec.Struct, frozen=True):
     """Audio in the piece (seconds): from `start` to `end` a track plays `file` from its second `offset` on.
 
     `outside` says that the file lies beside the exchange file. `rate` (Hz) is what the file is said to have, 0 where it
-    is not. Fades are linear, in seconds.
+    is not. Fades are linear, in seconds; each of `gains` makes it louder or softer.
     """
 
     start: float
@@ -23,6 +23,7 @@ class Part(msgspec.Struct, frozen=True):
     stretched: bool = False
     fade_in: float = 0.0
     fade_out: float = 0.0
+    gains: tuple[Curve, ...] = ()
 
 
 class NotePart(msgspec.Struct, frozen=True, array_like=True):
@@ -35,9 +36,9 @@ class NotePart(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Sounding(msgspec.Struct, frozen=True):
-    """What a track is made of: its audio and notes, whether its clips hold curves of their own (controllers, gain), the
-    parameters of its plugins that are automated (`moving`), and how its fader moves, if it does; whether it is `heard`
-    (1) or muted (0), where that moves, and how each of its sends does (empty where none does).
+    """What a track is made of: its audio and notes, whether its clips hold curves of their own that are not followed
+    (controllers), the parameters of its plugins that are automated (`moving`), and how its fader moves, if it does;
+    whether it is `heard` (1) or muted (0), where that moves, and how each of its sends does (empty where none does).
 
     `unclear` is what is automated and cannot be followed: the id of a use or of the strip, each with why (a word of
     `dawproject_curves`).

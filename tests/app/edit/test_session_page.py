@@ -21,7 +21,8 @@ from nimbleload.app.edit.strip_model import CHAIN, NAME, WHEN
 from nimbleload.app.edit.strip_view import NEW, PLUGINS, TRACKS
 from nimbleload.app.frame.window import BALANCE, EDIT, MEASURE
 from nimbleload.core.decisions.decision import Plan
-from nimbleload.core.session import edits
+from nimbleload.core.session import edits, time_edits
+from nimbleload.core.session.session import Meter, TempoPoint
 from nimbleload.core.survey import survey
 from nimbleload.house.catalogue import PROCESSORS
 from nimbleload.probe import catalogue
@@ -446,6 +447,21 @@ class TestTracks:
         press(qtbot, mix.edit.view, "Ctrl+Shift+M")
         answer(qtbot, mix, name="Bridge", begins=42.0)
         assert [(s.name, s.start) for s in mix.desk.document.session.sections] == [("Bridge", 42)]
+
+    def test_tempo_bars_and_length_are_one_step_and_what_is_not_touched_stays(self, mix, qtbot):
+        moving = (TempoPoint(0, 90, True), TempoPoint(8, 120))
+        mix.edit.edit("tempo", lambda s: time_edits.set_tempo(s, moving))
+        before = mix.desk.document.session
+        press(qtbot, mix.edit.view, "Ctrl+Shift+T")
+        answer(qtbot, mix, beats_a_bar=6, each_a="/ 8", length=400.0)
+        made = mix.desk.document.session
+        assert (made.meters, made.length, made.tempo) == ((Meter(0, 6, 8),), 400.0, moving)
+        press(qtbot, mix.edit.view, "Ctrl+Shift+T")
+        answer(qtbot, mix, tempo=77.0)
+        assert mix.desk.document.session.tempo == (TempoPoint(0, 77),)
+        mix.desk.undo()
+        mix.desk.undo()
+        assert mix.desk.document.session == before
 
     def test_finding_shows_what_fits_and_what_it_stands_under(self, mix, qtbot):
         qtbot.keyClicks(mix.edit.filter, "ballast")

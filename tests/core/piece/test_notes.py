@@ -21,7 +21,7 @@ from nimbleload.core.piece.moments import FEWER, FULL, SILENT, cut
 from nimbleload.core.piece.notes import bars, counted, held
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.session import TempoPoint
+from nimbleload.core.session.session import TempoPoint, Timing
 from nimbleload.core.session.strips import Clip, within
 from nimbleload.core.survey import instant, ranked, survey, with_plan
 from tests.helpers.sessions import RATE, cards_for, random_cards, random_session, session, track, use
@@ -46,8 +46,8 @@ def polyphonic(cards, voices=8, at_one=0.125):
 
 def test_bar_lines_follow_the_tempo():
     tempo = (TempoPoint(0.0, 120.0), TempoPoint(8.0, 60.0))
-    assert bars(tempo, 11.0).tolist() == [0.0, 2.0, 4.0, 8.0, 12.0]
-    assert bars(tempo, 0.0).tolist() == [0.0]
+    assert bars(Timing(tempo), 11.0).tolist() == [0.0, 2.0, 4.0, 8.0, 12.0]
+    assert bars(Timing(tempo), 0.0).tolist() == [0.0]
 
 
 @pytest.mark.parametrize("seed", range(10))

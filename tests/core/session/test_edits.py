@@ -16,7 +16,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session import chain_edits, edits, joined, time_edits
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.session import SessionError, TempoPoint
+from nimbleload.core.session.session import Meter, SessionError, TempoPoint
 from nimbleload.core.session.strips import Clip, Send, Strip
 from nimbleload.store.limits import impossible
 
@@ -246,6 +246,8 @@ class TestTime:
         assert time_edits.set_tempo(mix(), [TempoPoint(0, 1.0)]).tempo[0].bpm == 1
         assert time_edits.set_tempo(mix(), [TempoPoint(0, 10_000.0)]).tempo[0].bpm == 10_000
         assert time_edits.set_tempo(mix(), []).tempo == (TempoPoint(0.0, 120.0),)
+        assert time_edits.set_meters(mix(), []).meters == (Meter(),)
+        assert time_edits.set_meters(mix(), [Meter(0, 99, 64)]).meters[0].beats == 99
         for rate in (8000, 768_000):
             assert time_edits.set_rate(mix(), rate).rate == rate
         for rate in (7999, 768_001):
@@ -270,6 +272,7 @@ class TestTime:
             lambda s: time_edits.set_rate(s, 0),
             lambda s: time_edits.set_length(s, float("nan")),
             lambda s: time_edits.set_tempo(s, [TempoPoint(0, 0)]),
+            lambda s: time_edits.set_meters(s, [Meter(0, 4, 3)]),
             lambda s: time_edits.add_section(s, " ", 1),
             lambda s: time_edits.remove_section(s, 1),
             lambda s: time_edits.clear(s, ["track1"], 5, 4),

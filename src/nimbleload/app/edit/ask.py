@@ -17,7 +17,10 @@ from PySide6.QtWidgets import (
 
 from ...core.session.computer import RATES
 from ...core.session.edits import MOST_COPIES
+from ...core.session.meter import BEATS, UNITS
+from ...core.session.session import Meter, Session, TempoPoint
 from ...core.session.strips import Strip
+from ...core.session.time_edits import set_length, set_meters, set_tempo
 from ..look.panels import Dialog
 
 
@@ -44,6 +47,14 @@ def _seconds(value: float) -> QDoubleSpinBox:
     field.setRange(0.0, 1e6)
     field.setDecimals(2)
     field.setSuffix(" s")
+    field.setValue(value)
+    return field
+
+
+def _bpm(value: float) -> QDoubleSpinBox:
+    field = QDoubleSpinBox()
+    field.setRange(1.0, 999.0)
+    field.setSuffix(" bpm")
     field.setValue(value)
     return field
 
@@ -88,15 +99,40 @@ def ask_section(parent: QWidget, at: float, answered: Callable[[str, float], obj
     Question("Section", parent, lambda: answered(name.text(), start.value()), name=name, begins=start).open()
 
 
+def ask_timing(parent: QWidget, of: Session, answered: Callable[[Session], object]) -> None:
+    """Asks for tempo, bars and length; what is not changed stays as it is, with all its changes along the piece."""
+    bpm, length = _bpm(of.tempo[0].bpm if of.tempo else 120.0), _seconds(of.length)
+    beats, unit = QSpinBox(), QComboBox()
+    first = of.meters[0] if of.meters else Meter()
+    beats.setRange(*BEATS)
+    beats.setValue(first.beats)
+    for each in UNITS:
+        unit.addItem(f"/ {each}", each)
+    unit.setCurrentIndex(UNITS.index(first.unit) if first.unit in UNITS else UNITS.index(4))
+    for field, number, word in ((bpm, len(of.tempo), "tempi"), (beats, len(of.meters), "time signatures")):
+        if number > 1:
+            field.setToolTip(f"The first of {number} {word}. Another one here takes the place of all of them.")
+    before = bpm.value(), (beats.value(), unit.currentData()), length.value()
+
+    def done() -> None:
+        found = of
+        if bpm.value() != before[0]:
+            found = set_tempo(found, [TempoPoint(0.0, bpm.value())])
+        if (beats.value(), unit.currentData()) != before[1]:
+            found = set_meters(found, [Meter(0.0, beats.value(), unit.currentData())])
+        if length.value() != before[2]:
+            found = set_length(found, length.value())
+        answered(found)
+
+    Question("Tempo, bars and length", parent, done, tempo=bpm, beats_a_bar=beats, each_a=unit, length=length).open()
+
+
 def ask_new(parent: QWidget, answered: Callable[[str, int, float], object]) -> None:
     """Asks what a new session is called, its sample rate and its tempo."""
-    name, rate, bpm = QLineEdit("New session"), QComboBox(), QDoubleSpinBox()
+    name, rate, bpm = QLineEdit("New session"), QComboBox(), _bpm(120.0)
     for each in RATES:
         rate.addItem(f"{each / 1000:g} kHz", each)
     rate.setCurrentIndex(1)
-    bpm.setRange(1.0, 999.0)
-    bpm.setValue(120.0)
-    bpm.setSuffix(" bpm")
     name.selectAll()
     Question(
         "New session", parent, lambda: answered(name.text(), rate.currentData(), bpm.value()),

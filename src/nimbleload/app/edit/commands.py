@@ -39,6 +39,7 @@ COMMANDS = (
     Command("clip", "&Clip…", "Ctrl+L", "Tracks"),
     Command("clear", "C&lear its clips", "Ctrl+Shift+L", "Tracks"),
     Command("section", "Section that begins &here…", "Ctrl+Shift+M", "Tracks"),
+    Command("timing", "Te&mpo, bars and length…", "Ctrl+Shift+T", "Tracks"),
     Command("pared", "A p&ared-down copy…", "Ctrl+Shift+A", "Tracks"),
     Command("how many", "&How many more fit…", "Ctrl+H", "Tracks"),
     Command("bypass", "&Bypass, or not", "Space", "Plugins", True),

@@ -27,7 +27,7 @@ from ..look.panels import headed, panel
 from ..look.picture import scrolled
 from ..look.sentence import NOTHING_OPEN, Sentence
 from ..look.theme import theme
-from .ask import ask_clip, ask_how_often, ask_section, ask_send
+from .ask import ask_clip, ask_how_often, ask_section, ask_send, ask_timing
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog
 from .inspector import Inspector
@@ -132,6 +132,7 @@ class SessionPage(QWidget):
             "rename": self._rename, "duplicate": lambda: self.duplicate(1), "times": self._ask_duplicate,
             "up": lambda: self.move_tracks(-1), "down": lambda: self.move_tracks(1), "send": self._ask_send,
             "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
+            "timing": self._ask_timing,
             "pared": self.ask_pared, "how many": self.ask_how_many, "bypass": self._bypass,
             "left": lambda: self._step(-1), "right": lambda: self._step(1), "replace": self._replace,
             "card": self._ask_card, "window": self.settings.open_window, "keep": self.along.keep,
@@ -318,6 +319,11 @@ class SessionPage(QWidget):
             ask_section(
                 self, at, lambda name, start: self.edit("section", lambda s: time_edits.add_section(s, name, start))
             )
+
+    def _ask_timing(self) -> None:
+        document = self._desk.document
+        if document is not None:
+            ask_timing(self, document.session, lambda made: self.edit("tempo, bars and length", lambda _: made))
 
     def _ask_card(self) -> None:
         if self.view.chosen:

@@ -173,7 +173,7 @@ def _played(
     session: Session, cards: Cards, length: float, notes: Mapping[int, Sequence[Held]]
 ) -> dict[int, list[Held]]:
     """For each strip whose notes are known, how many it plays or lets ring and when, within the piece."""
-    lines = bars(session.tempo, length) if notes else np.zeros(0)
+    lines = bars(session.timing, length) if notes else np.zeros(0)
     return {
         i: [
             Held(max(start, 0.0), min(end, length), count)

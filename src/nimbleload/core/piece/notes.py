@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..cards.card import Cards
-from ..session.session import TempoPoint
+from ..session.meter import BarMap
+from ..session.session import Timing
 from ..session.strips import Strip
 from ..session.tempo import TempoMap
 
-BEATS_PER_BAR = 4.0
 MOST_BARS = 20_000
 
 
@@ -27,15 +28,17 @@ class Held(NamedTuple):
 
 
 @lru_cache(maxsize=8)
-def bars(points: tuple[TempoPoint, ...], length: float) -> NDArray[np.float64]:
-    """The bar lines of a piece in seconds (float64, ascending), four quarter notes apart, and one beyond its end.
+def bars(timing: Timing, length: float) -> NDArray[np.float64]:
+    """The bar lines of a piece in seconds (float64, ascending), from its start to one beyond its end.
 
     A piece of more than 20,000 bars has none beyond those.
     """
-    tempo = TempoMap(points)
-    found = [0.0]
-    while found[-1] < length and len(found) < MOST_BARS:
-        found.append(tempo.seconds(len(found) * BEATS_PER_BAR))
+    tempo, found = TempoMap(timing.tempo), [0.0]
+    for beat in islice(BarMap(timing.meters).lines(), MOST_BARS):
+        if found[-1] >= length:
+            break
+        if beat > 0:
+            found.append(tempo.seconds(beat))
     return np.array(found)
 
 

@@ -28,8 +28,8 @@ def joined(session: Session, other: Session) -> Joined:
     notes = []
     if other.rate != session.rate:
         notes.append(f"It is at {other.rate} Hz; here everything runs at {session.rate} Hz.")
-    if other.tempo != session.tempo:
-        notes.append("It has another tempo: its clips lie at the same seconds as there, not at the same beats.")
+    if other.timing != session.timing:
+        notes.append("It goes otherwise: its clips lie at the same seconds as there, not at the same beats.")
     own_main, its_main = main_of(session), main_of(other)
     if own_main is not None and its_main is not None and its_main.inserts:
         notes.append(f"The {len(its_main.inserts)} plugins on its main output were left out: this session has its own.")

@@ -24,6 +24,21 @@ class TempoPoint(msgspec.Struct, frozen=True):
     ramp: bool = False
 
 
+class Meter(msgspec.Struct, frozen=True):
+    """From `beat` (quarter notes) on, bars of so many `beats`, each a `unit`th of a whole note: a time signature."""
+
+    beat: float = 0.0
+    beats: int = 4
+    unit: int = 4
+
+
+class Timing(msgspec.Struct, frozen=True):
+    """How a piece goes: its tempo and its bars."""
+
+    tempo: tuple[TempoPoint, ...] = (TempoPoint(0.0, 120.0),)
+    meters: tuple[Meter, ...] = (Meter(),)
+
+
 class Session(msgspec.Struct, frozen=True):
     """A whole mix. `source` names the file or program it came from, for the reader only.
     `limit` is the load one wants to stay under, as a fraction of the deadline. `variants` are other settings that
@@ -41,6 +56,12 @@ class Session(msgspec.Struct, frozen=True):
     limit: float = 0.8
     variants: tuple[Variant, ...] = ()
     device: Device = Device()
+    meters: tuple[Meter, ...] = (Meter(),)
+
+    @property
+    def timing(self) -> Timing:
+        """How it goes."""
+        return Timing(self.tempo, self.meters)
 
     def section_spans(self) -> list[tuple[Section, float, float]]:
         """Each section with where it begins and ends (seconds): where the next one begins, or the piece ends."""

@@ -8,7 +8,8 @@ from collections.abc import Iterable
 import msgspec
 
 from .edits import changed
-from .session import Section, Session, SessionError, TempoPoint
+from .meter import BarMap
+from .session import Meter, Section, Session, SessionError, TempoPoint
 from .strips import Clip, Strip, within
 from .tempo import TempoMap
 
@@ -39,6 +40,13 @@ def set_tempo(session: Session, points: Iterable[TempoPoint]) -> Session:
             raise SessionError(f"a tempo of {point.bpm:g} beats a minute is not possible")
     TempoMap(made)
     return msgspec.structs.replace(session, tempo=made or (TempoPoint(0.0, 120.0),))
+
+
+def set_meters(session: Session, meters: Iterable[Meter]) -> Session:
+    """The session with other time signatures. SessionError on one that is not possible."""
+    made = tuple(meters) or (Meter(),)
+    BarMap(made)
+    return msgspec.structs.replace(session, meters=made)
 
 
 def _time(second: float, what: str) -> float:

@@ -35,6 +35,7 @@ from .clap_host import (
     run_block,
 )
 from .hosted import Described, Move, Moves, Note, Parameter, PluginError, files_in, no_presets, parameter, text, wired
+from .piece import Place
 
 NAME_BYTES, PATH_BYTES = 256, 1024
 # Of the flags of an audio port: it carries what the strip does, not a side-chain.
@@ -346,8 +347,8 @@ class ClapHosted:
     def failures(self, codes: NDArray[np.int32]) -> int:
         return int(np.count_nonzero(codes == FAILED))
 
-    def locate(self, sample: int, beat: float, tempo: float) -> None:
-        self._own_host.locate(sample, beat, tempo)
+    def locate(self, place: Place) -> None:
+        self._own_host.locate(place)
 
     def restart(self, frames: int) -> None:
         self._plugin.stop_processing(self._address)

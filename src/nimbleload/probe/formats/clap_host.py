@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from ...house.abi import I64
 from ...native.memory import PROCESS, array_at, call2, call_for_address, load_i32, load_i64, store_atomic
 from .clap_block import CLAP_DIALECT, MIDI_DIALECT, EventHeader
-from .piece import BEATS_A_BAR, PLACES, RATE, TEMPO, Piece, beat_at
+from .piece import BEAT_UNIT, BEATS_A_BAR, PLACES, RATE, TEMPO, Piece, Place, bar_at, bar_begins, beat_at
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 U8, U32, F64 = np.zeros(0, np.uint8), np.zeros(0, np.uint32), np.zeros(0, np.float64)
@@ -206,10 +206,10 @@ def _tell(record, sample):
     """Writes into the transport where a sample of the piece is."""
     kept = array_at(load_i64(record + 8 * PIECE), PLACES, F64)
     transport, beat = load_i64(record + 8 * TRANSPORT), beat_at(kept, sample)
-    bar = int(beat / BEATS_A_BAR)
+    bar = bar_at(kept, beat)
     array_at(transport + BEATS, 1, I64)[0] = int(beat * ONE)
     array_at(transport + SECONDS, 1, I64)[0] = int(sample / kept[RATE] * ONE)
-    array_at(transport + BAR_START, 1, I64)[0] = int(bar * BEATS_A_BAR) * ONE
+    array_at(transport + BAR_START, 1, I64)[0] = int(bar_begins(kept, bar) * ONE)
     array_at(transport + BAR, 1, U32)[0] = bar
 
 
@@ -255,7 +255,7 @@ class ClapHost:
         texts = (b"Nimble Load", b"Nimble Load", b"", b"1")
         self.host = Host(Version(1, 2, 0), self.words.ctypes.data, *texts, _extension.address, *requests)
         header = EventHeader(c.sizeof(Transport), 0, 0, TRANSPORT_EVENT, 0)
-        self._transport = Transport(header, PLAYS, tempo=TEMPO, beats_a_bar=int(BEATS_A_BAR), beat_unit=4)
+        self._transport = Transport(header, PLAYS, tempo=TEMPO, beats_a_bar=BEATS_A_BAR, beat_unit=BEAT_UNIT)
         self._piece = Piece(rate)
         self.record: NDArray[np.int64] = np.zeros(RECORD, np.int64)
         self.record[HOST_DATA], self.record[TRANSPORT] = self.words.ctypes.data, self.transport
@@ -280,11 +280,12 @@ class ClapHost:
         self._piece.rewind()
         self._begin_with(0)
 
-    def locate(self, sample: int, beat: float, tempo: float) -> None:
-        """The next block begins with a sample and a beat of the piece, which goes on at so many beats a minute."""
-        self._piece.goes_on(sample, beat, tempo)
-        self._transport.tempo = tempo
-        self._begin_with(sample)
+    def locate(self, place: Place) -> None:
+        """The next block begins there, and the piece goes on at its tempo and in its bars."""
+        self._piece.goes_on(place)
+        self._transport.tempo = place.tempo
+        self._transport.beats_a_bar, self._transport.beat_unit = place.bars.beats, place.bars.unit
+        self._begin_with(place.sample)
 
     def _begin_with(self, sample: int) -> None:
         self.record[SAMPLE] = sample

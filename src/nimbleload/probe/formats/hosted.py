@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
+from .piece import Place
 
 
 class Note(NamedTuple):
@@ -177,9 +178,9 @@ class Hosted(Protocol):
         `moves` (in order of time) are for the next block only: ask for it just before it runs.
         """
 
-    def locate(self, sample: int, beat: float, tempo: float) -> None:
-        """Says which sample and beat of the piece the next block begins with, and how fast it goes from there on (beats
-        a minute). Without that a piece begins with `restart`, and goes on at 120."""
+    def locate(self, place: Place) -> None:
+        """Says where in the piece the next block begins, how fast it goes from there on and in which bars. Without that
+        a piece begins with `restart`, and goes on at 120 beats a minute in fours."""
 
     def restart(self, frames: int) -> None:
         """Brings the plugin to a fresh state, switched on for blocks of so many samples, as a host does it.
@@ -208,7 +209,7 @@ def never_fails(codes: NDArray[np.int32]) -> int:
     return 0
 
 
-def nowhere(sample: int, beat: float, tempo: float) -> None:
+def nowhere(place: Place) -> None:
     """Where the piece is, for a standard whose plugins are not told."""
 
 

@@ -40,7 +40,18 @@ from .lv2_native import (
     schedule_work,
     take_words,
 )
-from .piece import BEATS_A_BAR, PACE, Piece, beat_at
+from .piece import (
+    BAR_LENGTH,
+    BARS_SINCE,
+    BEAT_UNIT,
+    FIRST_BAR,
+    PACE,
+    Piece,
+    Place,
+    bar_at,
+    bar_begins,
+    beat_at,
+)
 
 NS = "http://lv2plug.in/ns"
 ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"
@@ -223,7 +234,7 @@ class Lv2Hosted:
         self.latency, self.version, self.failures, self.defers = 0, "", never_fails, False
         self._instance: Instance | None = None
         self._begins = b""
-        self._piece = Piece(rate)
+        self._piece, self._unit = Piece(rate), BEAT_UNIT
         self._address = 0
         self.restart(frames)
 
@@ -304,14 +315,17 @@ class Lv2Hosted:
         self.defers = self._worker() is not None
         self._do_work()
 
-    def locate(self, sample: int, beat: float, tempo: float) -> None:
+    def locate(self, place: Place) -> None:
         """Plugins count for themselves: they are told only where they would come out elsewhere."""
-        expected = beat_at(self._piece.kept, sample)
-        if abs(expected - beat) < 1e-6 and self._piece.kept[PACE] == tempo:
+        kept, bars = self._piece.kept, place.bars
+        same_bars = [*kept[[BARS_SINCE, FIRST_BAR, BAR_LENGTH]]] == [bars.since, bars.first, bars.length]
+        expected = beat_at(kept, place.sample)
+        if abs(expected - place.beat) < 1e-6 and kept[PACE] == place.tempo and same_bars:
             return
-        self._piece.goes_on(sample, beat, tempo)
+        self._piece.goes_on(place)
+        self._unit = bars.unit
         for k in sorted(self._ports.timed):
-            self._put_position(k, sample, beat)
+            self._put_position(k, place.sample, place.beat)
 
     def _put_position(self, number: int, sample: int, beat: float) -> None:
         """Has an event input begin with where the piece is; a block with notes has it before them."""
@@ -321,16 +335,18 @@ class Lv2Hosted:
         c.memmove(int(self._host[PORTS + 2 * number]), head, len(head))
 
     def _position(self, sample: int, beat: float) -> bytes:
-        """The event that says where the piece is, and that it plays."""
-        number = self._urids.number
+        """The event that says where the piece is, and that it plays. Here a beat is what the time signature counts."""
+        number, kept = self._urids.number, self._piece.kept
+        bar, a_beat = bar_at(kept, beat), 4 / self._unit
         whole, real, long = (number(f"{ATOM}{kind}") for kind in ("Int", "Float", "Long"))
         body = np.array([0, number(f"{TIME}Position")], "<u4").tobytes()
         for name, kind, value in (
             ("frame", long, np.array([sample], "<i8")), ("speed", real, np.array([1.0], "<f4")),
-            ("bar", long, np.array([beat // BEATS_A_BAR], "<i8")),
-            ("barBeat", real, np.array([beat % BEATS_A_BAR], "<f4")),
-            ("beatUnit", whole, np.array([4], "<i4")), ("beatsPerBar", real, np.array([BEATS_A_BAR], "<f4")),
-            ("beatsPerMinute", real, np.array([self._piece.kept[PACE]], "<f4")),
+            ("bar", long, np.array([bar], "<i8")),
+            ("barBeat", real, np.array([max(beat - bar_begins(kept, bar), 0.0) / a_beat], "<f4")),
+            ("beatUnit", whole, np.array([self._unit], "<i4")),
+            ("beatsPerBar", real, np.array([kept[BAR_LENGTH] / a_beat], "<f4")),
+            ("beatsPerMinute", real, np.array([kept[PACE] / a_beat], "<f4")),
         ):  # fmt: skip
             content = value.tobytes()
             body += np.array([number(f"{TIME}{name}"), 0, len(content), kind], "<u4").tobytes()

@@ -2,14 +2,31 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-# A piece that is not said to be otherwise plays at so many beats a minute, so many to a bar.
-TEMPO, BEATS_A_BAR = 120.0, 4.0
-# What is kept of it (float64): the rate (Hz), the tempo from a sample of the piece on, that sample, and its beat.
-RATE, PACE, SINCE, BEAT, PLACES = range(5)
+from ...core.session.meter import Bars, bar_begin, bar_number
+
+# A piece that is not said to be otherwise plays at so many beats (quarter notes) a minute, so many to a bar.
+TEMPO, BEATS_A_BAR, BEAT_UNIT = 120.0, 4, 4
+# What is kept of it (float64): the rate (Hz), the tempo from a sample of the piece on, that sample, and its beat; the
+# beat from which on bars are as they are, which bar begins there, and how many beats they are long.
+RATE, PACE, SINCE, BEAT, BARS_SINCE, FIRST_BAR, BAR_LENGTH, PLACES = range(8)
+
+
+_number, _begin = njit(inline="always")(bar_number), njit(inline="always")(bar_begin)
+
+
+class Place(NamedTuple):
+    """Where in the piece a `sample` lies: its `beat`, the `tempo` from there on, and its kind of `bars`."""
+
+    sample: int
+    beat: float
+    tempo: float
+    bars: Bars
 
 
 @njit(inline="always")
@@ -18,19 +35,32 @@ def beat_at(kept, sample):
     return kept[BEAT] + (sample - kept[SINCE]) * (kept[PACE] / 60.0) / kept[RATE]
 
 
+@njit(inline="always")
+def bar_at(kept, beat):
+    """Which bar of the piece a beat lies in."""
+    return _number(beat, kept[BARS_SINCE], kept[FIRST_BAR], kept[BAR_LENGTH])
+
+
+@njit(inline="always")
+def bar_begins(kept, bar):
+    """The beat that a bar begins with."""
+    return _begin(bar, kept[BARS_SINCE], kept[FIRST_BAR], kept[BAR_LENGTH])
+
+
 class Piece:
     """A piece at a rate (Hz), from its beginning on at TEMPO until it is said to be otherwise."""
 
     def __init__(self, rate: int) -> None:
-        self.kept: NDArray[np.float64] = np.array([rate, TEMPO, 0.0, 0.0])
+        self.kept: NDArray[np.float64] = np.array([rate, TEMPO, 0.0, 0.0, 0.0, 0.0, BEATS_A_BAR])
 
-    def goes_on(self, sample: int, beat: float, tempo: float) -> None:
-        """From a sample on, which has this beat, it goes at so many beats a minute."""
-        self.kept[PACE:] = tempo, sample, beat
+    def goes_on(self, place: Place) -> None:
+        """From a place on, at its tempo and in its bars."""
+        bars = place.bars
+        self.kept[PACE:] = place.tempo, place.sample, place.beat, bars.since, bars.first, bars.length
 
     def rewind(self) -> None:
-        """Back to the beginning, at the tempo that it has now."""
-        self.kept[SINCE:] = 0.0
+        """Back to the beginning, at the tempo and in the bars that it has now."""
+        self.kept[[SINCE, BEAT, BARS_SINCE, FIRST_BAR]] = 0.0
 
     @property
     def address(self) -> int:

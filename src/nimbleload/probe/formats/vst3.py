@@ -33,7 +33,7 @@ from .hosted import (
     text,
     wired,
 )
-from .piece import BEATS_A_BAR, TEMPO, Piece
+from .piece import BEAT_UNIT, BEATS_A_BAR, TEMPO, Piece, Place, bar_at, bar_begins
 from .vst3_abi import (
     AUDIO,
     AUX,
@@ -175,7 +175,7 @@ class Vst3Hosted:
         self._vendor = use.plugin.vendor
         self.defers = False
         self._handler = Handler(self._take_edit)
-        self._time = Context(PLAYS, rate, tempo=TEMPO, beats_a_bar=int(BEATS_A_BAR), beat_unit=4)
+        self._time = Context(PLAYS, rate, tempo=TEMPO, beats_a_bar=BEATS_A_BAR, beat_unit=BEAT_UNIT)
         self._record = np.zeros(RECORD, np.int64)
         self._piece = Piece(rate)
         self._record[CONTEXT], self._record[PIECE] = c.addressof(self._time), self._piece.address
@@ -421,14 +421,16 @@ class Vst3Hosted:
         # A note's end has its id where a beginning has its length's place: -1 says that the pitch names it.
         return NoteEvent(0, note.at, 0.0, 0, 1, 0, 0, note.key, 0.0, float(np.frombuffer(b"\xff" * 4, "<f4")[0]), 0, 0)
 
-    def locate(self, sample: int, beat: float, tempo: float) -> None:
-        self._piece.goes_on(sample, beat, tempo)
-        self._time.tempo = tempo
-        self._begin_with(sample, beat)
+    def locate(self, place: Place) -> None:
+        self._piece.goes_on(place)
+        self._time.tempo = place.tempo
+        self._time.beats_a_bar, self._time.beat_unit = place.bars.beats, place.bars.unit
+        self._begin_with(place.sample, place.beat)
 
     def _begin_with(self, sample: int, beat: float) -> None:
+        kept = self._piece.kept
         self._time.samples = self._time.going_on = sample
-        self._time.beats, self._time.bar = beat, beat // BEATS_A_BAR * BEATS_A_BAR
+        self._time.beats, self._time.bar = beat, bar_begins(kept, bar_at(kept, beat))
 
     def restart(self, frames: int) -> None:
         self._deactivate()

@@ -14,7 +14,7 @@ from numba import cfunc, njit, types
 
 from ...house.abi import I64
 from ...native.memory import PROCESS, array_at, call2, call4, load_i32, load_i64, store_atomic
-from .piece import BEATS_A_BAR, PLACES, beat_at
+from .piece import PLACES, bar_at, bar_begins, beat_at
 
 OK = 0
 AUDIO, EVENT = 0, 1
@@ -102,8 +102,9 @@ def run_block(record, block):
     whole, real = array_at(context, 10, I64), array_at(context, 10, F64)
     whole[2] += load_i32(block + FRAMES)
     whole[4] = whole[2]
-    real[5] = beat_at(array_at(load_i64(record + 8 * PIECE), PLACES, F64), whole[2])
-    real[6] = np.floor(real[5] / BEATS_A_BAR) * BEATS_A_BAR
+    kept = array_at(load_i64(record + 8 * PIECE), PLACES, F64)
+    real[5] = beat_at(kept, whole[2])
+    real[6] = bar_begins(kept, bar_at(kept, real[5]))
     return code
 
 
