@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import difflib
+import os
 import re
+import tracemalloc
 import zipfile
 
 import msgspec
@@ -21,7 +23,7 @@ from nimbleload.deliver.exchange_out import WriteError
 from nimbleload.deliver.render import Proof, Rendered
 from nimbleload.store import dawproject, dawproject_out
 from tests.helpers import exchange as x
-from tests.helpers import stems
+from tests.helpers import grammar, stems
 from tests.helpers.sessions import cards_for
 from tests.helpers.stems import audio
 
@@ -53,7 +55,15 @@ def written(source, folder, plan, rendered=None):
     target = source.with_name("b.dawproject")
     session = dawproject.read(source).session
     rendered = {"t": FILE} if rendered is None else rendered
-    return session, exchange_out.write(target, source, session, plan, rendered, folder), target
+    made = exchange_out.write(target, source, session, plan, rendered, folder)
+    # What was as the format says still is: nothing is wrong that was not before.
+    assert set(faults_of(target)) <= set(faults_of(source))
+    return session, made, target
+
+
+def faults_of(path):
+    with zipfile.ZipFile(path) as archive:
+        return grammar.faults(archive.read("project.xml"))
 
 
 def live(strip: Strip) -> list[str]:
@@ -262,3 +272,19 @@ def test_a_damaged_file_in_the_archive_is_a_sentence_and_nothing_is_written(sour
     with pytest.raises(WriteError, match=r"b.dawproject was not written: “audio/a.wav” in a.dawproject is damaged"):
         written(source, folder, Plan((Decision("freeze", "t"),)))
     assert not source.with_name("b.dawproject").exists()
+
+
+def test_files_are_written_into_it_a_piece_at_a_time_whenever_they_are_from(source, folder):
+    """All that was rendered may be more than there is memory; and a clock may have been wrong."""
+    with (folder / FILE.file).open("wb") as file:
+        file.truncate(64 << 20)
+    os.utime(folder / FILE.file, (0, 0))
+    tracemalloc.start()
+    try:
+        _, _, target = written(source, folder, Plan((Decision("freeze", "t"),)))
+        assert tracemalloc.get_traced_memory()[1] < 16 << 20
+    finally:
+        tracemalloc.stop()
+    with zipfile.ZipFile(target) as archive:
+        entry = archive.getinfo("audio/carried-out/Voice 123456.wav")
+        assert entry.file_size == 64 << 20 and entry.compress_type == zipfile.ZIP_STORED

@@ -10,14 +10,9 @@ import time
 
 import soundfile
 
-from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import carrying
-from nimbleload.probe.isolation import FOLDER
-from nimbleload.store import dawproject, session_file
-from nimbleload.store.session_file import Saved
-from tests.helpers import exchange as x
+from nimbleload.store.scratch import PREFIX
 from tests.helpers import stems
-from tests.helpers.stems import audio, noise, wave
 
 KILLS = 8
 
@@ -26,12 +21,7 @@ def test_whenever_it_is_killed_what_lies_there_is_whole(tmp_path, monkeypatch):
     scratch = tmp_path / "scratch"
     scratch.mkdir()
     monkeypatch.setenv("TMPDIR", str(scratch))
-    structure = "".join(x.track(f"t{k}", f"Track {k}", x.channel(f"c{k}")) for k in range(3)) + x.main_track()
-    lanes = "".join(x.lanes(f"t{k}", x.clip(0, 20, audio(), loopStart=0, loopEnd=2), unit="seconds") for k in range(3))
-    source = x.write(tmp_path / "mix.dawproject", x.project(structure, lanes), {"audio/a.wav": wave(noise())})
-    plan = Plan(tuple(Decision("freeze", f"t{k}") for k in range(3)))
-    session_file.write(tmp_path / "mix.nimbleload", Saved(dawproject.read(source).session, plan))
-    folder = carrying.folder_of(source)
+    folder = carrying.folder_of(stems.three_freezes(tmp_path, 20))
     command = [sys.executable, "-m", "nimbleload", "carry-out", str(tmp_path / "mix.nimbleload"), "--no-session"]
     chance = random.Random(3)
     for _ in range(KILLS):
@@ -48,4 +38,4 @@ def test_whenever_it_is_killed_what_lies_there_is_whole(tmp_path, monkeypatch):
     # Rests of killed runs lie under other names, if at all.
     assert all(file.suffix in (".wav", ".json") or file.name.startswith(".") for file in folder.iterdir())
     # What workers had of it is gone with the last run.
-    assert not list(scratch.glob(f"{FOLDER}*"))
+    assert not list(scratch.glob(f"{PREFIX}*"))

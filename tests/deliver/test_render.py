@@ -6,12 +6,15 @@ import subprocess
 import sys
 from types import SimpleNamespace
 
+import msgspec
 import numpy as np
 import pytest
 import soundfile
 
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.told import carrying as told
 from nimbleload.deliver import carrying, render, rendering
+from nimbleload.deliver.loudness import integrated
 from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -45,6 +48,11 @@ def sound(folder, step):
     return found
 
 
+def x_clips(*clips):
+    """Clips in a lane of a clip."""
+    return f"<Clips>{''.join(clips)}</Clips>"
+
+
 class TestPlaces:
     """Without plugins what is rendered is what the clips play, to the sample."""
 
@@ -74,6 +82,23 @@ class TestPlaces:
         made = self.rendered(tmp_path, x.clip(0, 2, audio(), fadeInTime=0.5, fadeOutTime=0.25))
         gain = np.minimum(np.arange(2 * RATE) / (RATE / 2), 1) * np.minimum(np.arange(2 * RATE)[::-1] / (RATE / 4), 1)
         assert np.allclose(made[: 2 * RATE], noise() * gain[:, None], atol=1e-6)
+
+    @pytest.mark.parametrize("unit", ["linear", "decibel"])
+    def test_gain_curves_of_clips_go_with_what_they_play_through_every_loop(self, tmp_path, unit):
+        """From full to a quarter within the first second of what is looped, and there it stays."""
+        first, last = (1.0, 0.25) if unit == "linear" else (0.0, -12.0412)
+        curve = (
+            f'<Points unit="{unit}"><Target expression="gain"/><RealPoint time="0" value="{first}" '
+            f'interpolation="linear"/><RealPoint time="1" value="{last}"/></Points>'
+        )
+        inside = f"<Lanes>{x_clips(x.clip(0, 2, audio()))}{curve}</Lanes>"
+        clip = x.clip(1, 5, inside, playStart=0.5, loopStart=0, loopEnd=2, contentTimeUnit="seconds")
+        made = self.rendered(tmp_path, clip)[RATE:]
+        share = np.minimum(np.arange(2 * RATE) / RATE, 1.0)
+        gain = 1 - 0.75 * share if unit == "linear" else 10 ** (-12.0412 * share / 20)
+        once = noise() * gain[:, None]
+        expected = np.concatenate((once[RATE // 2 :], once, once))[: 5 * RATE]
+        assert np.abs(made[: 5 * RATE] - expected).max() < 1e-6
 
     def test_warp_points_that_only_move_the_start_are_followed(self, tmp_path):
         warps = (
@@ -145,6 +170,56 @@ class TestThroughPlugins:
         path = stems.written(tmp_path / "a.dawproject", x.clip(0, 1, audio()), device(plugin))
         monkeypatch.setattr(render, "compared", lambda *_: render.Proof("", -20.0, -40.0, 0.5))
         assert carried(path, tmp_path / "out").rendered.proof.verdict == "random"
+
+    def test_what_is_random_is_told_with_its_loudness(self):
+        of = render.Rendered("t", "t.wav", "", 1.0, -3.0, 0, True, 0, render.Proof("random", -20.0, lufs=-21.0))
+        for lufs, said in ((-21.03, "as loud each time"), (-20.6, "in loudness by 0.4 LU")):
+            assert any(said in line for line in carrying.told_of(msgspec.structs.replace(of, lufs=lufs)))
+        # Softer than what has a loudness at all: nothing is said.
+        silent = msgspec.structs.replace(of, proof=render.Proof("random", -80.0))
+        assert len(carrying.told_of(silent)) == 1
+
+
+class TestFiles:
+    """What lies in the file afterwards is what is proven, not what was in memory before."""
+
+    def loud(self, tmp_path, gain):
+        files = {"audio/a.wav": wave(noise() * np.float32(gain))}
+        return stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), files=files)
+
+    def test_flac_rounds_and_nothing_else(self, tmp_path):
+        step = carried(self.loud(tmp_path, 0.5), tmp_path / "out", kind="flac")
+        assert step.rendered.file.endswith(".flac") and step.rendered.proof.verdict == "same"
+        assert -150 < step.rendered.proof.peak_db < -130
+        assert np.abs(sound(tmp_path / "out", step)[: 2 * RATE] - noise() * 0.5).max() <= 2.0**-23
+        assert (again := carried(self.loud(tmp_path, 0.5), tmp_path / "out", kind="flac")).doing == "there already"
+        assert again.rendered == step.rendered
+
+    def test_what_is_louder_than_full_scale_is_not_clipped_by_flac(self, tmp_path):
+        path = self.loud(tmp_path, 2 / np.abs(noise()).max())
+        step = carried(path, tmp_path / "out", kind="flac")
+        assert step.rendered.file.endswith(".wav") and step.rendered.peak_db == pytest.approx(6.02, abs=0.01)
+        assert np.abs(sound(tmp_path / "out", step)).max() == pytest.approx(2.0)
+        assert any("FLAC would clip it" in line for line in carrying.told_of(step.rendered))
+        # It is not rendered again for that.
+        assert carried(path, tmp_path / "out", kind="flac").doing == "there already"
+
+    def test_a_file_that_is_not_what_was_rendered_is_found_out(self, tmp_path, monkeypatch):
+        write = render.audio.write
+
+        def softer(path, stretches, rate, kind="wav", **more):
+            write(path, (each * np.float32(0.9) for each in stretches), rate, kind, **more)
+
+        monkeypatch.setattr(render.audio, "write", softer)
+        step = carried(self.loud(tmp_path, 0.5), tmp_path / "out")
+        assert step.rendered.proof.verdict not in ("same", "rounded")
+        assert step.rendered.lufs == pytest.approx(step.rendered.proof.lufs - 0.915, abs=0.01)
+
+    def test_loudness_and_peak_are_those_of_the_file(self, tmp_path):
+        step = carried(self.loud(tmp_path, 0.25), tmp_path / "out")
+        expected = integrated([sound(tmp_path / "out", step)], RATE)
+        assert step.rendered.lufs == step.rendered.proof.lufs == pytest.approx(expected)
+        assert f"{expected:.1f} LUFS".replace("-", "−") in told.levels(step.rendered.peak_db, step.rendered.lufs)
 
 
 PIPES = (
@@ -292,6 +367,16 @@ class TestTrouble:
         monkeypatch.setattr(render.shutil, "disk_usage", lambda _: SimpleNamespace(free=1 << 20))
         assert "has room for 1 MB" in self.trouble(tmp_path, x.clip(0, 2, audio()))
 
+    def test_what_is_needed_meanwhile_must_fit_as_well(self, tmp_path, monkeypatch):
+        (elsewhere := tmp_path / "elsewhere").mkdir()
+        monkeypatch.setattr(render.scratch, "folder", lambda: elsewhere)
+        # Another disk, with room for one of the four files of a rendering that is proven.
+        one = (2 + render.TAIL_SECONDS) * RATE * 8
+        free = {elsewhere: render.SPARE + one, tmp_path / "out": 1 << 40}
+        monkeypatch.setattr(render.shutil, "disk_usage", lambda path: SimpleNamespace(free=int(free[path])))
+        monkeypatch.setattr(render, "_disk", [*free].index)
+        assert f"{elsewhere} has room for" in self.trouble(tmp_path, x.clip(0, 2, audio()))
+
 
 class TestBefore:
     """What cannot be rendered truthfully is said before, not after."""
@@ -312,6 +397,12 @@ class TestBefore:
         both = x.clip(0, 2, notes) + x.clip(2, 2, audio())
         assert "notes and audio lie on it together" in self.refused(tmp_path, both, synth, content="notes")
         assert "no notes of its instrument are known" in self.refused(tmp_path, "", synth, content="notes")
+        # A gain that cannot be read, or of notes, is not followed.
+        for points, content in (('<RealPoint time="0" value="loud"/>', x_clips(x.clip(0, 2, audio()))),
+                                ('<RealPoint time="0" value="0.5"/>', notes)):  # fmt: skip
+            inside = f"<Lanes>{content}<Points><Target expression='gain'/>{points}</Points></Lanes>"
+            chain, kind = (synth, "notes") if content is notes else ("", "audio")
+            assert "hold curves of their own" in self.refused(tmp_path, x.clip(0, 2, inside), chain, content=kind)
         curve = (
             f"<Lanes>{notes}<Points><Target expression='channelController' controller='1'/>"
             "<RealPoint time='0' value='1'/></Points></Lanes>"

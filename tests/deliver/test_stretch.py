@@ -204,3 +204,14 @@ def test_added_sounds_are_as_long_as_the_longer():
     expected[: len(one)] += one
     for first in range(0, len(other), 100):
         assert np.array_equal(both[first : first + 100], expected[first : first + 100])
+
+
+def test_a_gain_curve_over_an_edge_is_refused_and_one_beside_it_is_not(tmp_path):
+    curve = '<Points><Target expression="gain"/><RealPoint time="0" value="0.5"/></Points>'
+    inside = f"<Lanes><Clips>{x.clip(0, 1, audio())}</Clips>{curve}</Lanes>"
+    clips = x.clip(0, 1, inside, contentTimeUnit="seconds") + x.clip(1, 1, audio())
+    path = stems.written(tmp_path / "a.dawproject", clips, GAIN)
+    session = dawproject.read(path).session
+    ((_, why),) = carrying.prepare(session, bounce(0.5, 1.5), 512).refused
+    assert why == "a clip has a gain curve at 0:00: cut where none has."
+    assert not carrying.prepare(session, bounce(1.0, 1.5), 512).refused

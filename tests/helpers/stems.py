@@ -8,6 +8,9 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.store import dawproject, session_file
+from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
 
 RATE = 48000
@@ -38,3 +41,16 @@ def written(path: Path, clips: str, devices: str = "", files: dict[str, bytes] |
     )
     arrangement = x.lanes("t", clips, unit="seconds") + more
     return x.write(path, x.project(structure, arrangement), files or {"audio/a.wav": wave(noise())})
+
+
+def three_freezes(folder: Path, seconds: int) -> Path:
+    """A session of three tracks that play so long, all to be frozen: `mix.nimbleload`, made of the exchange file that
+    is given back."""
+    tracks = "".join(x.track(f"t{k}", f"Track {k}", x.channel(f"c{k}")) for k in range(3))
+    clip = x.clip(0, seconds, audio(), loopStart=0, loopEnd=2)
+    lanes = "".join(x.lanes(f"t{k}", clip, unit="seconds") for k in range(3))
+    files = {"audio/a.wav": wave(noise())}
+    source = x.write(folder / "mix.dawproject", x.project(tracks + x.main_track(), lanes), files)
+    plan = Plan(tuple(Decision("freeze", f"t{k}") for k in range(3)))
+    session_file.write(folder / "mix.nimbleload", Saved(dawproject.read(source).session, plan))
+    return source

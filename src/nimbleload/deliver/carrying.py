@@ -17,13 +17,14 @@ from platformdirs import user_cache_dir
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
+from ..core.told import carrying as told
 from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
 from ..store.dawproject_out import is_of_file
 from ..store.found import NothingFoundError
 from ..store.sounding import Sounding
 from . import render, sharing
-from .render import Job, Step
+from .render import Job, Rendered, Step
 from .sharing import Check
 
 SUFFIX = ".dawproject"
@@ -140,6 +141,16 @@ def written_out(session: Session, needs_audio: bool = True) -> Path:
     except NothingFoundError as error:
         raise NothingToDoError(str(error)) from error
     return target
+
+
+def told_of(of: Rendered) -> list[str]:
+    """What is to be known of a rendered file, in sentences: how well it was proven, and what is odd."""
+    proof, said = of.proof, list[str]()
+    if proof is not None:
+        said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer))
+        if proof.verdict == "random":
+            said.append(told.loudness_words(of.lufs, proof.lufs))
+    return [each for each in (*said, *told.warnings(of.dies, of.wrong, of.asked)) if each]
 
 
 def folder_of(source: Path) -> Path:

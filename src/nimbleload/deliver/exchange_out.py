@@ -9,7 +9,6 @@ import errno
 import re
 import shutil
 import zipfile
-import zlib
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from pathlib import Path
@@ -24,7 +23,7 @@ from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store import atomic
-from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
+from ..store.archive import DAMAGED, LARGEST_XML, Archive, ImportRefusedError
 from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
@@ -35,7 +34,7 @@ from .resting import rests
 WHERE = "project.xml"
 FOLDER = "audio/carried-out"
 NO_CARDS: Cards = {}
-NOTHING: Mapping[str, bytes] = {}
+NOTHING: Mapping[str, Path] = {}
 PIECE = 1 << 20
 
 
@@ -63,7 +62,7 @@ def write(
     if target.exists() and target.samefile(source):
         raise WriteError(f"{target} is the original, which is never changed: choose another name")
     try:
-        files: dict[str, bytes] = {}
+        files: dict[str, Path] = {}
         with Archive(source) as archive:
             text = Text(archive.read(WHERE, LARGEST_XML))
             made = _Changes(text, session, apply(session, plan).session)
@@ -71,7 +70,7 @@ def write(
                 made.switch(strip)
                 if strip.id in rendered:
                     file, decision = rendered[strip.id], plan.for_strip(strip.id)
-                    files[f"{FOLDER}/{file.file}"] = (folder / file.file).read_bytes()
+                    files[f"{FOLDER}/{file.file}"] = folder / file.file
                     if decision is not None and decision.stretch is not None:
                         made.cut(strip, decision.stretch, file, Cutting(archive, source))
                     else:
@@ -93,14 +92,14 @@ def write(
 
 
 def repack(
-    source: Path, target: Path, xml: bytes, files: Mapping[str, bytes] = NOTHING, left: Collection[str] = ()
+    source: Path, target: Path, xml: bytes, files: Mapping[str, Path] = NOTHING, left: Collection[str] = ()
 ) -> None:
     """Writes an archive with another project in it, with more files and without those that are `left` out; all else as
-    it was, a part at a time. OSError if it cannot be written, or a file in it cannot be read; then nothing is."""
+    it was, a part at a time. OSError if it cannot be written, or a file cannot be read; then nothing is."""
     with (
         zipfile.ZipFile(source) as old,
         atomic.replacing(target) as fresh,
-        zipfile.ZipFile(fresh, "w", zipfile.ZIP_DEFLATED) as new,
+        zipfile.ZipFile(fresh, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as new,
     ):
         for entry in old.infolist():
             if entry.filename == WHERE:
@@ -109,11 +108,11 @@ def repack(
                 try:
                     with old.open(entry) as there, new.open(copy(entry), "w") as made:
                         shutil.copyfileobj(there, made, PIECE)
-                except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
+                except DAMAGED as error:
                     said = f"“{entry.filename}” in {source.name} is damaged ({error})"
                     raise OSError(errno.EIO, said) from error
-        for name, content in files.items():
-            new.writestr(name, content, zipfile.ZIP_STORED)
+        for name, path in files.items():
+            new.write(path, name, zipfile.ZIP_STORED)
 
 
 def tracks_of(text: Text) -> dict[str, Element]:

@@ -19,21 +19,24 @@ from numpy.typing import NDArray
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Session, TempoPoint
+from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..core.units import clock
 from ..probe import session_run
 from ..probe.messages import CHANNELS
-from ..store import atomic, audio
+from ..store import atomic, audio, scratch
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
+from .loudness import integrated
 from .rendering import TAIL_SECONDS, RenderError, Rendering, ends_of
 from .stage import Before, Stage, before, obstacles_on_the_way, unclear
 
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
 SAME_DB, ROUNDED_DB = -120.0, -100.0
+# The kind of file that holds any level.
+HOLDS_ALL = "wav"
 # Room that must stay free beside the files (bytes).
 SPARE = 256 << 20
 
@@ -43,7 +46,7 @@ class Proof(msgspec.Struct, frozen=True):
     (dBFS), and where the most (seconds). `verdict`: "same", "rounded" (the same but for rounding), "random" (it never
     sounds the same twice) or "different" (it sounds different at another block size). `residual` is the file with what
     is left, to be listened to; empty where nothing is. `verdict` "cut": a stretch and what is left of its track are not
-    together what the track was."""
+    together what the track was. `lufs` is how loud it is when it is rendered again (integrated, at least −200)."""
 
     verdict: str
     peak_db: float = NOTHING_DB
@@ -51,11 +54,13 @@ class Proof(msgspec.Struct, frozen=True):
     at: float = 0.0
     other_buffer: int = 0
     residual: str = ""
+    lufs: float = NOTHING_DB
 
 
 class Rendered(msgspec.Struct, frozen=True):
     """A file that a job has made. `made_of` is a digest of everything that went into it; `start` the second of the
-    piece at which it begins."""
+    piece at which it begins; `lufs` how loud it is (integrated, at least −200). `asked` names the kind of file that was
+    asked for and cannot hold it; empty where it can."""
 
     strip: str
     file: str
@@ -67,12 +72,14 @@ class Rendered(msgspec.Struct, frozen=True):
     wrong: int
     proof: Proof | None = None
     start: float = 0.0
+    lufs: float = NOTHING_DB
+    asked: str = ""
 
 
 class Job(msgspec.Struct, frozen=True):
     """A track to render through the place `through` of its chain: `uses` are the plugins that are in it. `before` are
     the strips that feed it, if it is a bus, and those that side-chains hear, in order. Of a `stretch` (seconds),
-    `sounding` is what lies in it, and `whole` all that the track plays. `tempo` is that of the piece."""
+    `sounding` is what lies in it, and `whole` all that the track plays. `timing` is that of the piece."""
 
     strip: Strip
     through: int
@@ -84,7 +91,7 @@ class Job(msgspec.Struct, frozen=True):
     before: tuple[Stage, ...] = ()
     stretch: tuple[float, float] | None = None
     whole: Sounding = Sounding()
-    tempo: tuple[TempoPoint, ...] = ()
+    timing: Timing = Timing()
 
     @property
     def stages(self) -> tuple[Stage, ...]:
@@ -94,6 +101,11 @@ class Job(msgspec.Struct, frozen=True):
     @property
     def all_uses(self) -> tuple[PluginUse, ...]:
         return tuple(use for stage in self.stages for use in stage.uses)
+
+    @property
+    def skipped(self) -> int:
+        """How many samples of the piece lie before the file."""
+        return round(self.stretch[0] * self.rate) if self.stretch is not None else 0
 
     @property
     def name(self) -> str:
@@ -136,7 +148,7 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
         samples = round(max(ends, default=0.0) * session.rate)
         found.append(Job(
             strip, through, uses, sounding, session.rate, buffer, samples, first.stages, decision.stretch, whole,
-            session.tempo,
+            session.timing,
         ))  # fmt: skip
     return found
 
@@ -186,7 +198,7 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
         found.append("no audio of it is known: the session does not come from an exchange file with audio")
     found += automated(uses, sounding)
     if sounding.curves:
-        found.append("its clips hold curves of their own (controllers, gain), which are not rendered yet")
+        found.append("its clips hold curves of their own (controllers, expression), which are not rendered yet")
     stretched = sum(part.stretched for part in sounding.parts)
     if stretched:
         found.append(f"{stretched} of its clips are stretched: the host plays them in its own way")
@@ -199,7 +211,7 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
 def digest(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
     """A digest of everything that goes into a file: settings, plugin files, audio files, places, rate, block size."""
     made = hashlib.sha256()
-    made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding, job.tempo)))
+    made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding, job.timing)))
     if job.stretch is not None:
         made.update(msgspec.json.encode((job.stretch, job.whole)))
     for stage in job.before:
@@ -225,30 +237,24 @@ def carry_out(
 
     The last step holds what was rendered, or why it was not; nothing half written lies under the file's name.
     """
-    target = folder / job.file_name(kind)
     try:
         with Sources(source) as sources:
             paths = paths_of(job.all_uses)
             made_of = digest(job, sources, paths, kind)
-            known = _known(target)
-            if known is not None and known.made_of == made_of and (known.proof is not None or not prove):
-                yield Step(job, "there already", 1.0, known)
-                return
-            _check_room(job, folder)
+            for name in dict.fromkeys((kind, HOLDS_ALL)):
+                known = _known(folder / job.file_name(name))
+                if known is not None and known.made_of == made_of and (known.proof is not None or not prove):
+                    yield Step(job, "there already", 1.0, known)
+                    return
+            _check_room(job, folder, prove)
             half = 0.5 if prove else 1.0
-            with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.tempo) as chain:
+            with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.timing) as chain:
                 for share in chain.render(cancelled):
                     yield Step(job, "renders", share * half)
-                result = chain.result
-                skipped = round(job.stretch[0] * job.rate) if job.stretch is not None else 0
-                length = max(result.samples - result.latency - skipped, 0)
-                rendered = Rendered(
-                    job.strip.id, target.name, made_of, length / job.rate, decibels(chain.peak()), result.latency,
-                    result.dies, result.wrong, start=skipped / job.rate,
-                )  # fmt: skip
-                audio.write(target, audio.later(chain.stretches(), skipped), job.rate, kind)
+                rendered = _printed(job, chain, folder, kind, made_of)
+                target = folder / rendered.file
                 if prove:
-                    proving = _prove(job, sources, paths, chain, residual_of(target), cancelled)
+                    proving = _prove(job, sources, paths, chain, target, cancelled)
                     proof = None
                     for each in proving:
                         if isinstance(each, Proof):
@@ -260,6 +266,27 @@ def carry_out(
         yield Step(job, "rendered", 1.0, rendered)
     except (AudioError, RenderError, OSError) as error:
         yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
+
+
+def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) -> Rendered:
+    """Writes what was rendered. What is louder than full scale goes into a file that can hold it, whatever was asked
+    for: it would be clipped."""
+    result, peak = chain.result, chain.peak()
+    used = HOLDS_ALL if peak >= 1.0 else kind
+    target = folder / job.file_name(used)
+    audio.write(target, audio.later(chain.stretches(), job.skipped), job.rate, used)
+    with audio.File(target) as file:
+        loud = _loudness(file.stretches(), job.rate)
+    return Rendered(
+        job.strip.id, target.name, made_of, max(result.samples - result.latency - job.skipped, 0) / job.rate,
+        decibels(peak), result.latency, result.dies, result.wrong, start=job.skipped / job.rate, lufs=loud,
+        asked=kind if used != kind else "",
+    )  # fmt: skip
+
+
+def _loudness(stretches: Iterator[NDArray[np.float32]], rate: int) -> float:
+    """How loud a sound is (integrated, LUFS); silence as `decibels` has it."""
+    return max(integrated(stretches, rate), NOTHING_DB)
 
 
 def _note(target: Path) -> Path:
@@ -286,31 +313,50 @@ def paths_of(uses: Sequence[PluginUse]) -> dict[str, str]:
     return found
 
 
-def _check_room(job: Job, folder: Path) -> None:
-    """RenderError if the files would not fit."""
+def _disk(place: Path) -> int:
+    """Which disk a folder lies on."""
+    return place.stat().st_dev
+
+
+def _check_room(job: Job, folder: Path, prove: bool) -> None:
+    """RenderError if the files would not fit: the one that stays, and those that are needed meanwhile."""
     folder.mkdir(parents=True, exist_ok=True)
-    # The file, and beside it what comes together before a bus, and before those that feed it.
-    files = 1 + len({(feed.target, feed.use) for stage in job.before for feed in stage.feeds})
-    needed = files * int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
-    free = shutil.disk_usage(folder).free
-    if free < needed + SPARE:
-        raise RenderError(
-            f"{folder} has room for {free >> 20} MB, {(needed + SPARE) >> 20} are needed: nothing was written"
-        )
+    file = int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
+    # What goes in, what comes out, and what comes together before a bus and before those that feed it; the file that
+    # stays is proven against one more of them, a stretch against two.
+    each = 2 + len({(feed.target, feed.use) for stage in job.before for feed in stage.feeds})
+    meanwhile = each * (1 if not prove else 2 if job.stretch is None else 3)
+    needed: dict[int, tuple[Path, int]] = {}
+    for place, files in ((folder, 1), (scratch.folder(), meanwhile)):
+        device = _disk(place)
+        there, before = needed.get(device, (place, 0))
+        needed[device] = (there, before + files)
+    for place, files in needed.values():
+        free = shutil.disk_usage(place).free
+        if free < files * file + SPARE:
+            raise RenderError(
+                f"{place} has room for {free >> 20} MB, {(files * file + SPARE) >> 20} are needed: nothing was written"
+            )
 
 
 def _prove(
-    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, residual: Path, cancelled: Callable[[], bool]
+    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, target: Path, cancelled: Callable[[], bool]
 ) -> Iterator[float | Proof]:
-    """Renders the job again at another block size; if that differs, once more at the same one. If not, a stretch is
-    compared with its track (see `_with_the_rest`).
+    """Renders the job again at another block size, and takes the file from that; if they differ, once more at the same
+    one. If not, a stretch is compared with its track (see `_with_the_rest`).
 
-    What differs is written to `residual`, to be listened to.
+    What differs is written beside the file, to be listened to.
     """
+    residual = residual_of(target)
     other = job.buffer * 2 if job.buffer < 2048 else job.buffer // 2
-    with Rendering(job.stages, sources, paths, job.rate, other, job.samples, job.tempo) as again:
+    with (
+        Rendering(job.stages, sources, paths, job.rate, other, job.samples, job.timing) as again,
+        audio.File(target) as file,
+    ):
         yield from again.render(cancelled)
-        found = compared(first.sound(), again.sound(), job.rate, residual)
+        found = compared(file, again.sound()[job.skipped :], job.rate, residual)
+        loud = _loudness(audio.later(again.stretches(), job.skipped), job.rate)
+        found = msgspec.structs.replace(found, at=found.at + job.skipped / job.rate, lufs=loud)
     verdict = verdict_of(found.peak_db, "")
     if verdict:
         proof = msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
@@ -319,7 +365,7 @@ def _prove(
         else:
             yield from _with_the_rest(proof, job, sources, paths, first, residual, cancelled)
         return
-    with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.tempo) as twice:
+    with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.timing) as twice:
         yield from twice.render(cancelled)
         verdict = "random" if compared(first.sound(), twice.sound(), job.rate).peak_db > ROUNDED_DB else "different"
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
@@ -334,7 +380,7 @@ def _with_the_rest(
     assert job.stretch is not None
     samples = round(max(ends_of(job.whole), default=0.0) * job.rate)
     soundings = (job.whole, stretch.outside(job.whole, *job.stretch, job.rate))
-    how = (sources, paths, job.rate, job.buffer, samples, job.tempo)
+    how = (sources, paths, job.rate, job.buffer, samples, job.timing)
     ways = [Rendering((*job.before, Stage(job.strip, job.uses, each)), *how) for each in soundings]
     with ways[0] as whole, ways[1] as left:
         for way in ways:
@@ -357,7 +403,7 @@ def residual_of(target: Path) -> Path:
     return target.with_name(f"{target.stem} difference.wav")
 
 
-Sound = NDArray[np.float32] | stretch.Added
+Sound = NDArray[np.float32] | stretch.Added | audio.File
 
 
 def compared(one: Sound, other: Sound, rate: int, residual: Path | None = None) -> Proof:

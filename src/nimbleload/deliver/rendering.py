@@ -7,9 +7,7 @@ delay compensation. No sound has to fit into memory.
 from __future__ import annotations
 
 import hashlib
-import os
 import shutil
-import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
@@ -18,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.session.curves import Curve
-from ..core.session.session import TempoPoint
+from ..core.session.session import Timing
 from ..probe import isolation
 from ..probe.messages import (
     CHANNELS,
@@ -31,7 +29,7 @@ from ..probe.messages import (
     RenderedMessage,
     RenderRequest,
 )
-from ..store import audio
+from ..store import audio, scratch
 from ..store.allowed import allowed
 from ..store.audio import Sources
 from ..store.sounding import Sounding
@@ -48,17 +46,17 @@ class RenderError(Exception):
 class Rendering:
     """One rendering of stages at one block size, to be used with `with`; `result` and `sound` are those of the last.
 
-    `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most; `tempo` how fast the
-    piece goes.
+    `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most; `timing` how
+    the piece goes.
     """
 
     def __init__(
         self, stages: Sequence[Stage], sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int,
-        tempo: tuple[TempoPoint, ...] = (),
+        timing: Timing,
     ) -> None:  # fmt: skip
-        self._stages, self._sources, self._paths, self._tempo = stages, sources, paths, tempo
+        self._stages, self._sources, self._paths, self._timing = stages, sources, paths, timing
         self._rate, self._buffer, self._samples = rate, buffer, samples
-        self._sums = tempfile.TemporaryDirectory(prefix=f"{isolation.FOLDER}{os.getpid()}-sums-")
+        self._sums = scratch.Folder("sums")
         self._chain: _Chain | None = None
 
     def __enter__(self) -> Rendering:
@@ -89,7 +87,7 @@ class Rendering:
             own = round(max(ends_of(stage.sounding), default=0.0) * self._rate)
             samples = max(self._samples, frames, min(own, self._samples + int(TAIL_SECONDS * self._rate)))
             heard = [self._folder / _file(stage.strip.id, use.id) for use in stage.uses]
-            place = (self._rate, self._buffer, samples, self._tempo)
+            place = (self._rate, self._buffer, samples, self._timing)
             self._chain = _Chain(stage, self._sources, self._paths, *place)
             try:
                 for share in self._chain.render(fed, heard, cancelled):
@@ -159,7 +157,7 @@ class _Chain:
 
     def __init__(
         self, stage: Stage, sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int,
-        tempo: tuple[TempoPoint, ...],
+        timing: Timing,
     ) -> None:  # fmt: skip
         self._stage, self._sources, self._rate, self._samples = stage, sources, rate, samples
         self.result = RenderedMessage(0, 0, True)
@@ -169,7 +167,7 @@ class _Chain:
         self._worker = isolation.Worker(
             RenderRequest(
                 stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may)),
-                moving=tuple(each for each in stage.sounding.moving if each.use in own), tempo=tempo,
+                moving=tuple(each for each in stage.sounding.moving if each.use in own), timing=timing,
             )
         )  # fmt: skip
 

@@ -12,7 +12,7 @@ import msgspec
 
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
-from ..core.session.session import Session, TempoPoint
+from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
@@ -32,7 +32,7 @@ class Check(msgspec.Struct, frozen=True):
     sounding: tuple[Sounding, ...]
     rate: int
     buffer: int
-    tempo: tuple[TempoPoint, ...] = ()
+    timing: Timing = Timing()
 
     @property
     def job(self) -> Job:
@@ -62,7 +62,7 @@ def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffe
         heard = [strip for strip in joined if strip.enabled and not strip.mute]
         members = tuple(known[strip.id] for strip in heard)
         sounding = tuple(audio_of.get(strip.id, Sounding()) for strip in heard)
-        found.append(Check(bus, members, tuple(heard), sounding, session.rate, buffer, session.tempo))
+        found.append(Check(bus, members, tuple(heard), sounding, session.rate, buffer, session.timing))
     return found
 
 
@@ -89,7 +89,7 @@ def prove(
         now, then = check.stages(shared=False), check.stages(shared=True)
         paths = paths_of([use for stage in (*now, *then) for use in stage.uses])
         with Sources(source) as sources:
-            how = (check.rate, check.buffer, job.samples, check.tempo)
+            how = (check.rate, check.buffer, job.samples, check.timing)
             ways = [Rendering(each, sources, paths, *how) for each in (now, then)]
             with ways[0] as one, ways[1] as other:
                 for number, way in enumerate(ways):

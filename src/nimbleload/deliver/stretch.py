@@ -50,6 +50,8 @@ def obstacles(of: Sounding, start: float, end: float) -> list[str]:
         ]  # fmt: skip
         if fading:
             found.append(f"a clip fades at {clock(at)}: cut where none does")
+        if any(part.gains and part.start < at < part.end for part in of.parts):
+            found.append(f"a clip has a gain curve at {clock(at)}: cut where none has")
     return found
 
 

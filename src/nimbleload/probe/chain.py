@@ -11,9 +11,11 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.session.meter import BarMap
 from ..core.session.plugins import PluginUse
 from ..core.session.tempo import TempoMap
 from .formats.hosted import Hosted, Move, Note, PluginError
+from .formats.piece import Place
 from .loading import load
 from .messages import (
     CHANNELS,
@@ -96,7 +98,7 @@ class _Stage:
     def __init__(self, hosted: Hosted, use: PluginUse, request: RenderRequest, moved: Moved | None) -> None:
         buffer = request.buffer
         self._hosted, self._moved, self._rate = hosted, moved, request.rate
-        self._tempo = TempoMap(request.tempo)
+        self._tempo, self._bars = TempoMap(request.timing.tempo), BarMap(request.timing.meters)
         self._buffer = step_of(buffer) if moved is not None and hosted.moves == "between" else buffer
         self._heard: NDArray[np.float32] | None = None
         listens = self._listens = CHANNELS if use.sidechain is not None else 0
@@ -153,7 +155,7 @@ class _Stage:
             piece = sound[:, first * frames : last * frames]
             changing = tuple(moves.get(first, ()))
             if first in turns:
-                self._hosted.locate(begins + first * frames, *turns[first])
+                self._hosted.locate(turns[first])
             parts.append(self._loop.capture(frames, last - first, played, source=piece, moves=changing))
         made = np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
         self._hosted.settled()
@@ -163,12 +165,17 @@ class _Stage:
         made[wrong] = 0.0
         return made[:CHANNELS] if len(made) >= CHANNELS else np.repeat(made, CHANNELS, axis=0)
 
-    def _turns(self, begins: int, blocks: int) -> dict[int, tuple[float, float]]:
-        """The blocks from which on the piece goes at another tempo, and the first: with their beat, and that tempo."""
-        seconds = (begins + np.arange(blocks) * self._buffer) / self._rate
-        paces = [self._tempo.pace(second) for second in seconds.tolist()]
-        turns = [k for k in range(blocks) if k == 0 or paces[k] != paces[k - 1]]
-        return {k: (self._tempo.beat(float(seconds[k])), paces[k]) for k in turns}
+    def _turns(self, begins: int, blocks: int) -> dict[int, Place]:
+        """The blocks from which on the piece goes at another tempo or in other bars, and the first: their places."""
+        places = []
+        for sample in range(begins, begins + blocks * self._buffer, self._buffer):
+            second = sample / self._rate
+            beat = self._tempo.beat(second)
+            places.append(Place(sample, beat, self._tempo.pace(second), self._bars.at(beat)))
+        return {
+            k: here for k, here in enumerate(places)
+            if k == 0 or (here.tempo, here.bars) != (places[k - 1].tempo, places[k - 1].bars)
+        }  # fmt: skip
 
     def close(self) -> None:
         self._hosted.close()

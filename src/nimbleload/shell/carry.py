@@ -100,12 +100,8 @@ def rendered_in(
 
 def words_of(of: Rendered) -> str:
     """A rendered file in words."""
-    proof = of.proof
-    said = [f"peak {told.level(of.peak_db)}"]
-    if proof is not None:
-        said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer))
-        said += [f"to listen to: {proof.residual}"] if proof.residual else []
-    return "; ".join([*said, *told.warnings(of.dies, of.wrong)])
+    heard = [f"to listen to: {of.proof.residual}"] if of.proof is not None and of.proof.residual else []
+    return "; ".join([f"peak {told.levels(of.peak_db, of.lufs)}", *carrying.told_of(of), *heard])
 
 
 @cli.command()

@@ -1,9 +1,10 @@
-"""Reading a ZIP from a stranger: names, sizes and counts are checked first, and it is unpacked only to memory."""
+"""Reading a ZIP from a stranger: names, sizes and counts are checked first, and names in it never name a file here."""
 
 from __future__ import annotations
 
 import zipfile
 import zlib
+from collections.abc import Iterator
 from pathlib import Path, PurePosixPath
 from types import TracebackType
 
@@ -12,6 +13,9 @@ PACKED = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED)
 LARGEST_XML = 256 << 20
 LARGEST_STATE = 64 << 20
 MOST_STATES = 1 << 30
+PIECE = 1 << 20
+# What comes of an entry that is damaged, beside an OSError.
+DAMAGED = (zipfile.BadZipFile, zlib.error, RuntimeError, NotImplementedError, EOFError)
 
 
 class ImportRefusedError(Exception):
@@ -19,7 +23,8 @@ class ImportRefusedError(Exception):
 
 
 class Archive:
-    """An open ZIP whose entries can be read into memory, each up to a limit. ImportRefusedError on anything odd."""
+    """An open ZIP whose entries can be read, each up to a limit, and all that are read into memory together up to
+    MOST_STATES. ImportRefusedError on anything odd."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -56,25 +61,39 @@ class Archive:
         try:
             with self._zip.open(name) as member:
                 return member.read(most)
-        except (KeyError, OSError, EOFError, RuntimeError, NotImplementedError, zipfile.BadZipFile, zlib.error):
+        except (KeyError, OSError, *DAMAGED):
             return b""
 
     def read(self, name: str, most: int) -> bytes:
         """The bytes of one entry. It must exist, and be no longer than `most`, whatever its header says."""
+        most = min(most, self._left)
+        content = b"".join(self._pieces(name, most, most + 1))
+        self._left -= len(content)
+        return content
+
+    def unpack(self, name: str, target: Path, most: int) -> None:
+        """Writes one entry into a file, a piece at a time; as `read` otherwise. OSError if it cannot be written."""
+        with target.open("wb") as out:
+            for piece in self._pieces(name, most, PIECE):
+                out.write(piece)
+
+    def _pieces(self, name: str, most: int, size: int) -> Iterator[bytes]:
+        """One entry in pieces of a size, at most so many bytes in all."""
         if leaves_folder(name):
             raise ImportRefusedError(f"{self.path.name} refers to a path that leaves its folder: {name!r}.")
         if name not in self._names:
             raise ImportRefusedError(f"{self.path.name} does not hold {name!r}.")
-        most = min(most, self._left)
+        found = 0
         try:
             with self._zip.open(name) as entry:
-                content = entry.read(most + 1)
-        except (OSError, zipfile.BadZipFile, zlib.error, RuntimeError, NotImplementedError, EOFError) as error:
+                while piece := entry.read(size):
+                    found += len(piece)
+                    if found > most:
+                        said = f"is larger than {most >> 20} MB, so it was not read"
+                        raise ImportRefusedError(f"{self.path.name}: {name} {said}.")
+                    yield piece
+        except (OSError, *DAMAGED) as error:
             raise ImportRefusedError(f"{self.path.name}: {name} cannot be unpacked: {error}.") from error
-        if len(content) > most:
-            raise ImportRefusedError(f"{self.path.name}: {name} is larger than {most >> 20} MB, so it was not read.")
-        self._left -= len(content)
-        return content
 
 
 def leaves_folder(name: str) -> bool:

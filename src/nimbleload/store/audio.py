@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,7 +9,7 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from . import atomic
+from . import atomic, scratch
 from .archive import Archive, ImportRefusedError, leaves_folder
 from .sounding import Part
 
@@ -25,12 +24,14 @@ class AudioError(Exception):
 
 
 class Sources:
-    """The audio files of one exchange file, opened when they are needed."""
+    """The audio files of one exchange file, opened when they are needed. What lies packed in it is unpacked into a
+    folder of its own, which is gone with `__exit__`: all audio of a session may be more than there is memory."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
         self._archive = Archive(path)
         self._open: dict[tuple[str, bool], soundfile.SoundFile] = {}
+        self._unpacked = scratch.Folder("audio")
 
     def __enter__(self) -> Sources:
         return self
@@ -38,6 +39,7 @@ class Sources:
     def __exit__(self, *_: object) -> None:
         for each in self._open.values():
             each.close()
+        self._unpacked.cleanup()
         self._archive.__exit__(None, None, None)
 
     def file(self, part: Part) -> soundfile.SoundFile:
@@ -50,13 +52,16 @@ class Sources:
                 elif leaves_folder(part.file) or part.file not in self._archive:
                     raise AudioError(f"{part.file} is missing in {self._path.name}")
                 else:
-                    self._open[key] = soundfile.SoundFile(io.BytesIO(self._archive.read(part.file, LARGEST_AUDIO)))
+                    path = Path(self._unpacked.name) / str(len(self._open))
+                    self._archive.unpack(part.file, path, LARGEST_AUDIO)
+                    self._open[key] = soundfile.SoundFile(path)
+                    path.unlink()
             except (soundfile.LibsndfileError, OSError, ImportRefusedError) as error:
                 raise AudioError(f"{part.file} cannot be read: {error}") from error
         return self._open[key]
 
     def sound(self, part: Part, rate: int, first: int, count: int) -> NDArray[np.float32]:
-        """The samples of a part in the piece from number `first` on (count, 2, float32), with its fades.
+        """The samples of a part in the piece from number `first` on (count, 2, float32), with its fades and gains.
 
         AudioError if the file has another rate.
         """
@@ -82,6 +87,8 @@ class Sources:
         for length, away in ((part.fade_in, place - begin), (part.fade_out, end - 1 - place)):
             if length > 0:
                 found = found * np.clip(away / (length * rate), 0, 1).astype(np.float32)[:, None]
+        for gain in part.gains:
+            found = found * gain.at(rate).values(place)[:, None].astype(np.float32)
         out[low - first : low - first + len(found)] = found
         return out
 
@@ -121,6 +128,36 @@ def write(
                 out.write(stretch)
     except (soundfile.LibsndfileError, OSError) as error:
         raise AudioError(f"{path} was not written: {error}") from error
+
+
+class File:
+    """An audio file as a sound (n, channels, float32) that is read piece by piece; to be used with `with`. AudioError
+    if it cannot be read."""
+
+    def __init__(self, path: Path) -> None:
+        self._path, self._file = path, opened(path)
+
+    def __enter__(self) -> File:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def __len__(self) -> int:
+        return self._file.frames
+
+    def __getitem__(self, which: slice) -> NDArray[np.float32]:
+        first, last, _ = which.indices(len(self))
+        try:
+            self._file.seek(first)
+            return np.asarray(self._file.read(max(last - first, 0), "float32", always_2d=True))
+        except (soundfile.LibsndfileError, OSError) as error:
+            raise AudioError(f"{self._path} cannot be read from sample {first} on: {error}") from error
+
+    def stretches(self) -> Iterator[NDArray[np.float32]]:
+        """All of it, stretch by stretch."""
+        for first in range(0, len(self), BLOCK):
+            yield self[first : first + BLOCK]
 
 
 def opened(path: Path) -> soundfile.SoundFile:

@@ -34,7 +34,7 @@ from ..look.sentence import Sentence
 from ..look.theme import theme
 from .carrying_out import CarryingOut
 
-HEADINGS = ("Track", "Through", "Length", "Where it stands", "Peak", "Proof")
+HEADINGS = ("Track", "Through", "Length", "Where it stands", "Level", "Proof")
 STANDS = 3
 
 
@@ -86,7 +86,7 @@ class CarryPage(QWidget):
     def size_columns(self) -> None:
         """Columns and rows as the text size in force wants them."""
         self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
-        for column, width in enumerate((190, 130, 70, 170, 90)):
+        for column, width in enumerate((190, 130, 70, 150, 150)):
             self.table.setColumnWidth(column, theme.px(width))
 
     def _connect(self) -> None:
@@ -250,9 +250,7 @@ class CarryPage(QWidget):
             of = step.rendered
             self.rendered[of.strip] = of
             proof = of.proof
-            said = [told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer)] if proof else []
-            words = "; ".join([*said, *told.warnings(of.dies, of.wrong)])
-            self._fill(row, step.doing, told.level(of.peak_db), words, first=STANDS)
+            self._fill(row, step.doing, told.levels(of.peak_db, of.lufs), "; ".join(carrying.told_of(of)), first=STANDS)
         elif step.compared is not None:
             self.compared[step.job.strip.id] = proof = step.compared
             words = told.sharing_words(proof.verdict, proof.peak_db, proof.at)

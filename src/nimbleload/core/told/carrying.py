@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+# Softer than this a sound has no loudness; so little is no difference in loudness.
+NO_LUFS, SAME_LU = -70.0, 0.1
+
 VERDICTS = {
     "same": "the same",
     "rounded": "the same but for rounding",
@@ -30,9 +33,24 @@ def proof_words(verdict: str, peak_db: float, at: float, other_buffer: int) -> s
     return f"{VERDICTS[verdict]}: blocks of {other_buffer} differ by {level(peak_db)} at most{where}"
 
 
-def warnings(dies: bool, wrong: int) -> list[str]:
+def levels(peak_db: float, lufs: float) -> str:
+    """How high its peak is, and how loud it is as a whole: "−6 dBFS, −21.3 LUFS"."""
+    return level(peak_db) + (f", {lufs:.1f} LUFS".replace("-", "−") if lufs > NO_LUFS else "")
+
+
+def loudness_words(lufs: float, again: float) -> str:
+    """How far what never sounds the same twice is as loud each time; empty where nothing can be said."""
+    if min(lufs, again) <= NO_LUFS:
+        return ""
+    off = abs(lufs - again)
+    return f"it differs in loudness by {off:.1f} LU" if off >= SAME_LU else "it is as loud each time"
+
+
+def warnings(dies: bool, wrong: int, asked: str = "") -> list[str]:
     """What to know of a rendered file beside its proof."""
     said = []
+    if asked:
+        said.append(f"it is louder than full scale, where {asked.upper()} would clip it: written as WAV")
     if not dies:
         said.append("its tail had not died after 15 s and was cut there")
     if wrong:

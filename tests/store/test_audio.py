@@ -1,0 +1,97 @@
+"""Audio files of a session: read from the archive without holding them in memory, and as sounds piece by piece."""
+
+from __future__ import annotations
+
+import tracemalloc
+import zipfile
+
+import numpy as np
+import pytest
+import soundfile
+
+from nimbleload.store import archive, audio, scratch
+from nimbleload.store.archive import ImportRefusedError
+from nimbleload.store.sounding import Part
+
+RATE = 48_000
+
+
+def packed(path, *names, seconds=2.0):
+    """An archive with audio of noise under these names; the noise (n, 2)."""
+    sound = np.random.default_rng(1).normal(0, 0.1, (round(seconds * RATE), 2)).astype(np.float32)
+    wav = path.with_suffix(".wav")
+    soundfile.write(wav, sound, RATE, "FLOAT")
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as made:
+        for name in names:
+            made.write(wav, name)
+    wav.unlink()
+    return sound
+
+
+def part(name):
+    return Part(0.0, 2.0, 0.0, name)
+
+
+def test_all_audio_together_may_be_more_than_is_read_into_memory(tmp_path, monkeypatch):
+    monkeypatch.setattr(scratch, "folder", lambda: tmp_path / "scratch")
+    (tmp_path / "scratch").mkdir()
+    names = [f"audio/{k}.wav" for k in range(4)]
+    sound = packed(tmp_path / "a.zip", *names)
+    # One file fits, two do not.
+    monkeypatch.setattr(archive, "MOST_STATES", sound.nbytes + 1000)
+    with audio.Sources(tmp_path / "a.zip") as sources:
+        for name in names:
+            assert np.array_equal(sources.sound(part(name), RATE, 100, RATE), sound[100 : RATE + 100])
+        # Nothing lies there under a name: whatever ends the program, it is gone.
+        assert not [each for each in (tmp_path / "scratch").rglob("*") if each.is_file()]
+    assert not list((tmp_path / "scratch").iterdir())
+
+
+def test_audio_is_not_held_in_memory(tmp_path):
+    packed(tmp_path / "a.zip", "audio/long.wav", seconds=60.0)
+    tracemalloc.start()
+    try:
+        with audio.Sources(tmp_path / "a.zip") as sources:
+            sources.sound(part("audio/long.wav"), RATE, 0, 1000)
+        assert tracemalloc.get_traced_memory()[1] < 5 << 20
+    finally:
+        tracemalloc.stop()
+
+
+def test_an_entry_that_is_larger_than_it_says_or_may_be_is_refused(tmp_path, monkeypatch):
+    sound = packed(tmp_path / "a.zip", "audio/a.wav")
+    with archive.Archive(tmp_path / "a.zip") as opened:
+        with pytest.raises(ImportRefusedError, match="larger than 0 MB"):
+            opened.unpack("audio/a.wav", tmp_path / "a.wav", sound.nbytes // 2)
+        with pytest.raises(ImportRefusedError, match="does not hold"):
+            opened.unpack("audio/b.wav", tmp_path / "a.wav", 1 << 30)
+        with pytest.raises(ImportRefusedError, match="leaves its folder"):
+            opened.unpack("../a.wav", tmp_path / "a.wav", 1 << 30)
+    monkeypatch.setattr(audio, "LARGEST_AUDIO", 1000)
+    with audio.Sources(tmp_path / "a.zip") as sources, pytest.raises(audio.AudioError, match=r"audio/a\.wav.*larger"):
+        sources.sound(part("audio/a.wav"), RATE, 0, 100)
+
+
+def test_a_damaged_entry_is_a_sentence(tmp_path):
+    packed(tmp_path / "a.zip", "audio/a.wav")
+    content = bytearray((tmp_path / "a.zip").read_bytes())
+    content[5000:6000] = bytes(1000)
+    (tmp_path / "a.zip").write_bytes(content)
+    with audio.Sources(tmp_path / "a.zip") as sources, pytest.raises(audio.AudioError, match="cannot be unpacked"):
+        sources.sound(part("audio/a.wav"), RATE, 0, 100)
+
+
+def test_a_file_is_a_sound_in_pieces(tmp_path):
+    sound = np.random.default_rng(2).normal(0, 0.1, (audio.BLOCK * 2 + 77, 2)).astype(np.float32)
+    audio.write(tmp_path / "a.wav", iter([sound[:1000], sound[1000:]]), RATE)
+    with audio.File(tmp_path / "a.wav") as file:
+        assert len(file) == len(sound)
+        assert np.array_equal(file[500:2000], sound[500:2000])
+        assert np.array_equal(file[len(sound) - 5 : len(sound) + 100], sound[-5:])
+        assert len(file[len(sound) + 10 : len(sound) + 20]) == 0
+        assert np.array_equal(np.concatenate(list(file.stretches())), sound)
+    audio.write(tmp_path / "none.wav", iter([]), RATE)
+    with audio.File(tmp_path / "none.wav") as file:
+        assert len(file) == 0 and list(file.stretches()) == []
+    with pytest.raises(audio.AudioError, match="cannot be read"):
+        audio.File(tmp_path / "missing.wav")
