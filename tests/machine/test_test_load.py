@@ -50,7 +50,7 @@ def test_it_takes_what_is_asked_for_and_follows(told):
             time.sleep(2)
             shares.append((cpu_seconds(load.process) - before) / (time.monotonic() - begun))
         # CPU time by the system's own count; while others run beside, a block may take longer than it should.
-        assert shares == pytest.approx([0.2, 0.6], abs=0.1)
+        assert shares == pytest.approx([0.2, 0.6], abs=0.15)
         assert told[-1].blocks > 20
     finally:
         load.close()

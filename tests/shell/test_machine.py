@@ -62,13 +62,13 @@ def test_the_ceiling_is_told_and_kept(monkeypatch):
     def trials(asked):
         for each in asked:
             yield hold.Progress(each.buffer, Held(0.85, 100, 4, 1.3, True))
-            made = Ceiling(each.buffer, each.rate, len(each.cores), each.seconds, 0.8, 0.85, (TRIAL,))
+            made = Ceiling(each.buffer, each.rate, len(each.cores), each.seconds, 0.8, 0.78, 0.85, trials=(TRIAL,))
             yield hold.Progress(each.buffer, TRIAL, made)
 
     monkeypatch.setattr(hold, "ask", trials)
     said = run("ceiling", "--buffer", 128, "--buffer", 256, "--cores", 1, "--seconds", 0.5)
     assert said.exit_code == 0, said.output
-    assert "128 samples, 1 core: 80 % was held for 0.5 s, 85 % was not." in said.output
+    assert "128 samples, 1 core: 80 % is held (78 % to 85 %)." in said.output
     assert [each.buffer for each in ceiling_file.read()] == [128, 256]
     figures = json.loads(run("ceiling", "--buffer", 512, "--cores", 1, "--json").output)
     assert [each["buffer"] for each in figures] == [512]
@@ -78,7 +78,7 @@ def test_the_ceiling_is_told_and_kept(monkeypatch):
 @pytest.mark.usefixtures("own_file")
 def test_without_real_time_that_is_said(monkeypatch):
     refused = Held(0.8, 100, 0, 0.9, False)
-    made = Ceiling(256, 48000, 1, 1.0, 0.8, 0.85, (refused,))
+    made = Ceiling(256, 48000, 1, 1.0, 0.8, 0.78, 0.85, trials=(refused,))
     monkeypatch.setattr(hold, "ask", lambda asked: iter([hold.Progress(256, refused, made)]))
     assert "Real time was refused" in run("ceiling", "--buffer", 256).output
 

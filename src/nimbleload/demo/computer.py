@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..core.computer.ceiling import Ceiling, Held
+from ..core.computer.ceiling import HIGHEST, Ceiling, Held
 from ..core.computer.facts import (
     AudioDevice,
     Busy,
@@ -41,6 +41,9 @@ def facts() -> Facts:
 def ceilings() -> tuple[Ceiling, ...]:
     """What it would be found to hold."""
     return tuple(
-        Ceiling(size, RATE, CORES, SECONDS, load, load + 0.05, (Held(load, 375, 0, 0.97, True),))
+        Ceiling(
+            size, RATE, CORES, SECONDS, load, load - 0.02, min(load + 0.04, HIGHEST), 0.04, 1.2, 0.4e-3, 0,
+            (Held(load, 375, 0, 0.97, True),),
+        )
         for size, load in HELD.items()
     )

@@ -17,11 +17,15 @@ import msgspec
 import numpy as np
 from numba import njit
 
-from ..core.computer.ceiling import Ceiling, Held, Search
+from ..core.computer.ceiling import Blocks, Ceiling, Held, Search
 from ..native.clock import now, rest_until
 from ..native.memory import flush_denormals
 
 VALUES = 1024
+# So many units are a piece of some microseconds, between two looks at the clock. One that takes so much longer (ns) was
+# held up; less may be a core that computes slowly.
+PIECE, HELD_UP_NS = 16, 50_000
+WAITED, OWN, STOPPED = range(3)
 PRIORITY = 10
 # Threads begin together, so long after they were started; between two trials the computer may catch its breath.
 START_NS, REST_SECONDS = 50_000_000, 0.2
@@ -68,13 +72,26 @@ def _timed(values, units, clock):
 
 
 @njit(nogil=True, cache=True)
-def _hold(begin, period, units, values, clock, end):
-    """Computes so many units in each block of `period` ns, from `begin` on; fills `end` (B, ns)."""
+def _hold(begin, period, pieces, usual, values, clock, seen):
+    """Computes so many pieces of work in each block of `period` ns, from `begin` on, each of which takes `usual` ns.
+
+    Fills `seen` (B, 3: ns that it waited to be woken, its own work, held up within it).
+    """
     flush_denormals()
-    for k in range(len(end)):
-        rest_until(begin + k * period, clock, end)
-        compute(values, units)
-        end[k] = now(clock)
+    ended = 0
+    for k in range(len(seen)):
+        due = begin + k * period
+        rest_until(due, clock, seen[0])
+        begun = now(clock)
+        before, held_up = begun, 0
+        for _ in range(pieces):
+            compute(values, PIECE)
+            after = now(clock)
+            if after - before > usual + HELD_UP_NS:
+                held_up += after - before - usual
+            before = after
+        seen[k, WAITED], seen[k, OWN], seen[k, STOPPED] = begun - max(due, ended), before - begun - held_up, held_up
+        ended = before
 
 
 def unit_ns(tries: int = 60, units: int = 400) -> float:
@@ -83,12 +100,14 @@ def unit_ns(tries: int = 60, units: int = 400) -> float:
     return min(int(_timed(values, units, clock.ctypes.data)) for _ in range(tries)) / units
 
 
-def hold(asked: Asked, load: float, unit: float) -> Held:
-    """Holds a load (share of the deadline) on all cores for as long as is asked. `unit` is what one unit takes (ns)."""
+def hold(asked: Asked, load: float, unit: float) -> tuple[Blocks, bool]:
+    """Holds a load (share of the deadline) on all cores for as long as is asked: what was seen of each block, and
+    whether the threads were given real time. `unit` is what one unit takes (ns)."""
     period = round(asked.buffer / asked.rate * 1e9)
     blocks = max(int(asked.seconds * 1e9 / period), 1)
-    units = max(round(load * period / unit), 1)
-    ends = np.zeros((len(asked.cores), blocks), np.int64)
+    piece = unit * PIECE
+    pieces = max(round(load * period / piece), 1)
+    seen = np.zeros((len(asked.cores), blocks, 3), np.int64)
     given = [False] * len(asked.cores)
     begin = time.monotonic_ns() + START_NS
 
@@ -99,31 +118,25 @@ def hold(asked: Asked, load: float, unit: float) -> Held:
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(PRIORITY))
             given[place] = True
-        _hold(begin, period, units, values, clock.ctypes.data, ends[place])
+        _hold(begin, period, pieces, piece, values, clock.ctypes.data, seen[place])
 
     threads = [threading.Thread(target=work, args=each) for each in enumerate(asked.cores)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    # A thread that is late computes the next block at once: a block is late by its own end.
-    took = (ends - (begin + period * np.arange(blocks))) / period
-    worst = took.max(axis=0)
-    return Held(load, blocks, int((worst > 1).sum()), float(worst.max()), all(given))
+    waited, own, held_up = (seen[:, :, column] / 1e9 for column in (WAITED, OWN, STOPPED))
+    return Blocks(pieces * piece / period, period / 1e9, waited, own, held_up), all(given)
 
 
 def find(asked: Asked) -> Iterator[Progress]:
     """Looks for the ceiling at one buffer size, trial by trial."""
     search, unit = Search(), unit_ns()
     while (load := search.next) is not None:
-        trial = hold(asked, load, unit)
-        search.tell(trial)
+        trial = search.tell(*hold(asked, load / search.pace, unit))
         ceiling = None
-        if search.next is None:
-            ceiling = Ceiling(
-                asked.buffer, asked.rate, len(asked.cores), asked.seconds, search.held, search.missed,
-                tuple(search.trials),
-            )  # fmt: skip
+        if search.is_through:
+            ceiling = search.found(asked.buffer, asked.rate, len(asked.cores), asked.seconds)
         yield Progress(asked.buffer, trial, ceiling)
         time.sleep(REST_SECONDS)
 

@@ -22,6 +22,7 @@ from ..core.computer.facts import (
     Radio,
     Supply,
 )
+from ..store import mounts
 from .background import Sample, busy_between, sample
 from .reading import as_number, inside, number, numbers, pairs, text
 
@@ -199,11 +200,7 @@ def memory(root: Path, first: Sample, last: Sample, seconds: float) -> Memory:
 def disk(place: Path, root: Path) -> Disk:
     """How much room there is where a folder lies, on what kind of disk."""
     usage = shutil.disk_usage(place if place.exists() else ROOT)
-    system, device, longest = "", "", -1
-    for line in (text(root / "proc/self/mounts") or "").splitlines():
-        parts = line.split()
-        if len(parts) > 2 and place.is_relative_to(parts[1]) and len(parts[1]) > longest:
-            device, system, longest = parts[0], parts[2], len(parts[1])
+    device, system = mounts.over(place, text(root / "proc/self/mounts") or "")
     name = Path(device).name
     turns = next(
         (

@@ -71,11 +71,14 @@ def machine(seconds: float, everything: bool, json: bool) -> None:
 @click.option("--rate", type=click.IntRange(8000, 384000), default=48000, help="Sample rate in Hz (default: 48000).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
 @click.option(
-    "--seconds", type=click.FloatRange(0.2, 600), default=3.0, help="How long each load is held (default: 3)."
+    "--seconds", type=click.FloatRange(0.2, 600), default=3.0, help="How long each of six loads is held (default: 3)."
 )
 @as_json
 def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: float, json: bool) -> None:
-    """Find the load that this computer holds without a late block: real threads, real deadlines, work of known size."""
+    """Find the load that this computer holds: real threads, real deadlines, work of known size.
+
+    With more than that, blocks are late in more than one second of ten.
+    """
     here = sorted(os.sched_getaffinity(0), reverse=True)
     used = tuple(here[: cores or len(here)])
     found: list[Ceiling] = []

@@ -81,10 +81,12 @@ def test_texts_are_not_cut_at_any_width_or_size(page, qtbot):
         for _ in range(scale):
             window.scale_text(1)
         page.show_facts(example.facts())
+        page.show_ceilings(example.ceilings())
         qtbot.wait(50)
-        for card in page.cards:
-            for label in card.findChildren(QLabel):
-                if label.wordWrap():
+        assert page.view.height() >= page.view.minimumSizeHint().height()
+        for part in (*page.cards, page.load, page.words.parentWidget()):
+            for label in part.findChildren(QLabel):
+                if label.wordWrap() and label.isVisible():
                     assert label.height() >= label.heightForWidth(label.width()) - 1, label.text()
         for _ in range(scale):
             window.scale_text(-1)
@@ -112,7 +114,7 @@ def test_the_ceiling_is_found_step_by_step_and_kept(page, qtbot, monkeypatch):
     def trials(asked, cancelled):
         for each in asked:
             yield hold.Progress(each.buffer, Held(0.55, 10, 2, 1.2, True))
-            made = Ceiling(each.buffer, each.rate, len(each.cores), each.seconds, 0.5, 0.55, (TRIAL,))
+            made = Ceiling(each.buffer, each.rate, len(each.cores), each.seconds, 0.5, 0.45, 0.55, trials=(TRIAL,))
             yield hold.Progress(each.buffer, TRIAL, made)
 
     monkeypatch.setattr(hold, "ask", trials)

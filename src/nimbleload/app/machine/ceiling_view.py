@@ -14,9 +14,13 @@ from ...core.units import percent
 from ..look.picture import Picture
 from ..look.theme import theme
 
+COLUMNS = (
+    "buffer", "rate", "threads", "held", "least", "most", "slowed", "slower", "longest", "lost", "seconds",
+)  # fmt: skip
+
 
 class CeilingView(Picture):
-    """A bar for each buffer size; the hatched part was neither held nor missed."""
+    """A bar for each buffer size; the hatched part is what the ceiling may be by chance."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("What this computer holds", parent)
@@ -29,11 +33,7 @@ class CeilingView(Picture):
         self.update()
 
     def figures(self) -> list[list[str]]:
-        rows = [["buffer", "rate", "threads", "held", "missed", "seconds"]]
-        for each in self._found:
-            numbers = (each.buffer, each.rate, each.threads, each.held, each.missed, each.seconds)
-            rows.append([f"{number:g}" for number in numbers])
-        return rows
+        return [list(COLUMNS), *([f"{getattr(each, name):g}" for name in COLUMNS] for each in self._found)]
 
     def sizeHint(self) -> QSize:
         return QSize(theme.px(380), theme.px(210))
@@ -63,21 +63,21 @@ class CeilingView(Picture):
             column = QRectF(plot.left() + place * width, plot.top(), width, plot.height())
             bar = min(width * 0.5, theme.px(46))
             left = column.center().x() - bar / 2
-            held, missed = (plot.height() * min(load, top) / top for load in (each.held, each.missed))
+            held, least, most = (plot.height() * load / top for load in (each.held, each.least, each.most))
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.colour("teal"))
             painter.drawRect(QRectF(left, plot.bottom() - held, bar, held))
-            painter.setBrush(theme.hatch(theme.colour("quiet")))
-            painter.drawRect(QRectF(left, plot.bottom() - missed, bar, missed - held))
-            inside = held > theme.px(20)
-            painter.setPen(QColor("#14110a") if inside else theme.colour("text"))
-            above = plot.bottom() - (held - theme.px(3) if inside else missed + theme.px(17))
+            painter.setBrush(theme.hatch(theme.colour("text")))
+            painter.drawRect(QRectF(left, plot.bottom() - most, bar, most - least))
             words = percent(each.held) if each.held > 0 else "none"
+            inside = least > theme.px(20) and painter.fontMetrics().horizontalAdvance(words) < bar
+            painter.setPen(QColor("#14110a") if inside else theme.colour("text"))
+            above = plot.bottom() - (least - theme.px(3) if inside else most + theme.px(17))
             painter.drawText(QRectF(column.left(), above, width, theme.px(15)), middle, words)
             painter.setPen(theme.colour("quiet"))
             below = QRectF(column.left(), plot.bottom() + theme.px(3), width, theme.px(15))
             painter.drawText(below, middle, str(each.buffer))
         painter.drawText(
             QRectF(theme.px(8), plot.bottom() + theme.px(20), self.width() - theme.px(16), theme.px(15)),
-            Qt.AlignmentFlag.AlignHCenter, "samples a block; hatched: neither held nor missed",
+            Qt.AlignmentFlag.AlignHCenter, "samples a block; hatched: by chance",
         )  # fmt: skip

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from ...core.computer.ceiling import Ceiling, Search
+from ...core.computer.ceiling import TRIALS, Ceiling
 from ...core.computer.facts import Facts
 from ...core.told import computer as told
 from ...machine.hold import Progress
@@ -20,8 +20,9 @@ from .load_panel import LoadPanel
 from .looking import SIZES, Looking
 
 CEILING = (
-    "Work of known size runs on all cores, in real time, against real deadlines; it is raised and lowered until blocks "
-    "are late. That takes about a minute, in which this window hardly moves. Nothing else should run meanwhile."
+    "Work of known size runs on all cores, in real time, against real deadlines. How long each block took, waited and "
+    "was held up tells what load is held. That takes about a minute, in which this window hardly moves. Nothing else "
+    "should run meanwhile."
 )
 
 
@@ -37,7 +38,6 @@ class MachinePage(QWidget):
         self.findings: list[told.Finding] = []
         self.cards: list[FindingCard] = []
         self.ceilings: list[Ceiling] = []
-        self._trials = 0
         self.sentence = Sentence()
         self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
         self.bar, self.news, self.words = QProgressBar(), QLabel(), QLabel()
@@ -76,7 +76,8 @@ class MachinePage(QWidget):
         buttons.addWidget(self.seek)
         buttons.addWidget(self.stop)
         buttons.addStretch(1)
-        side = QVBoxLayout()
+        held = QWidget()
+        side = QVBoxLayout(held)
         side.addWidget(title)
         side.addWidget(self.view)
         side.addWidget(self.words)
@@ -86,9 +87,9 @@ class MachinePage(QWidget):
         side.addSpacing(14)
         side.addWidget(self.load)
         side.addStretch(1)
-        beside = QFrame()
-        beside.setProperty("role", "panel")
-        beside.setLayout(side)
+        beside, around = panel()
+        around.setContentsMargins(0, 0, 0, 0)
+        around.addWidget(scrolled(held))
         cards, within = panel()
         within.setContentsMargins(10, 8, 4, 8)
         within.addWidget(found)
@@ -110,12 +111,11 @@ class MachinePage(QWidget):
         """Looks for the ceiling at the usual buffer sizes."""
         if self.looking.is_finding:
             return
-        self._trials = 0
         for part in (self.bar, self.news, self.stop):
             part.show()
         self.seek.setEnabled(False)
         self.load.setEnabled(False)
-        self.bar.setRange(0, len(SIZES) * Search().steps())
+        self.bar.setRange(0, len(SIZES) * TRIALS)
         self.bar.setValue(0)
         self.news.setText("Begins.")
         self.looking.find()
@@ -143,22 +143,16 @@ class MachinePage(QWidget):
         for card in self.cards:
             self._list.addWidget(card)
 
-    def _show_trial(self, step: Progress, done: int, sizes: int) -> None:
-        each = Search().steps()
-        # Halving may end a step sooner: each size that is through counts in full.
-        self._trials = sizes * each + min(len(step.ceiling.trials) if step.ceiling else self._trials % each + 1, each)
-        self.bar.setValue(self._trials)
-        self.news.setText(f"{step.buffer} samples: {told.trial_words(step.trial)}.")
+    def _show_trial(self, step: Progress, done: int) -> None:
+        self.bar.setValue(done)
+        self.news.setText(f"{step.buffer} samples, {told.trial_words(step.trial)}.")
 
     def show_ceilings(self, found: Sequence[Ceiling]) -> None:
         """Shows what this computer was found to hold."""
         self.ceilings = list(found)
         self.view.show_ceilings(self.ceilings)
         if self.ceilings:
-            real = all(trial.real_time for each in self.ceilings for trial in each.trials)
-            said = "" if real else " Real time was refused: what other programs do is in these figures."
-            held = f"Each load was held for {self.ceilings[0].seconds:g} s on {self.ceilings[0].threads} cores."
-            self.words.setText(f"{held} It counts until the computer is started again.{said}")
+            self.words.setText(told.ceilings_words(self.ceilings))
             self.seek.setText("Find the ceiling again")
         self.ceilings_changed.emit(self.ceilings)
 
