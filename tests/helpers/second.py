@@ -187,10 +187,16 @@ class Second:
             extra = line(self.touched(), curve.touched, added, 1.0)
         paced = 0.0
         if card.paced and not self.machine.is_another:
-            # On the line over the logarithm of the size, between the sizes it was measured at.
-            (small, low), (large, high) = ((p.buffer, max(p.paced / p.row - 1, 0.0)) for p in card.paced)
-            part = min(max(math.log2(size / small) / math.log2(large / small), 0.0), 1.0)
-            paced = low + part * (high - low)
+            # Seconds a block, on a straight line over the size; beyond the sizes no more of a row than at the nearer.
+            small, large = card.paced
+            low, high = (max(p.paced - p.row, 0.0) for p in (small, large))
+            reach = (size - small.buffer) / (large.buffer - small.buffer)
+            row, more = small.row + reach * (large.row - small.row), low + reach * (high - low)
+            if size > large.buffer:
+                more = min(max(more, high), high / large.row * row)
+            elif size < small.buffer:
+                more = min(more, low / small.row * max(row, 0.0))
+            paced = more / means["sounding"] if means["sounding"] > 0 else 0.0
             extra = max(extra, paced)
         seconds *= calls * (1 + extra) * self.session.host.plugin_factor / self.machine.speed
         beside = card.upkeep.beside if card.upkeep is not None else 1.0

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import os
+import platform
+import re
+
 import numpy as np
 import pytest
+from numba import njit
 
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.card import card_sentences
-from nimbleload.probe import session_run
+from nimbleload.native.witness import COLUMNS
+from nimbleload.probe import paced, session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
@@ -50,6 +56,22 @@ def test_a_plugin_that_is_dearer_after_a_while_is_so_in_the_load_and_not_in_its_
         assert far.parts.cold == 0
     said = next(words for words in card_sentences(card, 48000, 64) if words.startswith("Called once a deadline"))
     assert "at 64 samples and" in said
+
+
+@pytest.mark.skipif(platform.machine() != "x86_64", reason="other processors have other vectors")
+def test_what_keeps_vectors_awake_is_compiled_to_vectors(monkeypatch):
+    """Where it was not, whoever was called paid for waking them: a saturator half as much again at 64 samples."""
+    if "avx2" not in os.environ.get("NUMBA_CPU_FEATURES", ""):
+        pytest.skip("this processor has no vectors of 256 bits")
+    anew = njit(nogil=True)(paced._once_each.py_func)
+    monkeypatch.setitem(anew.py_func.__globals__, "keep_awake", njit(nogil=True)(paced.keep_awake.py_func))
+    sound, told = np.zeros((1, 16), np.float32), np.zeros((0, COLUMNS), np.int64)
+    whole, values = np.zeros(1, np.int64), np.ones(paced.VALUES, np.int32)
+    clock = np.zeros(2, np.int64)
+    anew(0, 0, 0, 0, sound, whole, 0, sound, 16, 0, whole[:0], values, told, clock.ctypes.data)
+    (code,) = anew.inspect_asm().values()
+    assert re.search(r"v(paddd|psubd)\b.*%ymm", code)
+    assert "%zmm" not in code
 
 
 def test_a_plugin_that_does_not_mind_takes_as_long_either_way(tmp_path, monkeypatch):

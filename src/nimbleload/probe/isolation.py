@@ -5,17 +5,15 @@ from __future__ import annotations
 import contextlib
 import os
 import selectors
-import shutil
 import signal
 import subprocess
-import tempfile
 import time
 from collections.abc import Callable, Iterator
-from functools import cache
 from pathlib import Path
 
 import msgspec
 
+from ..store import scratch
 from .children import LINE_LIMIT, Child, ended
 from .messages import (
     CellMessage,
@@ -32,8 +30,6 @@ from .messages import (
 
 STDERR_LIMIT = 64 << 10
 QUIET_SECONDS = 20.0
-# What folders of workers are called; the number of the program that made one follows.
-FOLDER = "nimble-load-worker-"
 START_SECONDS = 60.0
 # A plugin that reads gigabytes, or asks a server, may take this long to load.
 LOADING_SECONDS = 120.0
@@ -61,15 +57,6 @@ def environment(folder: str) -> dict[str, str]:
     return {**os.environ, "OPENBLAS_NUM_THREADS": "1", "TMPDIR": folder}
 
 
-@cache
-def clear_left_behind() -> None:
-    """Removes the folders of workers whose program was killed; once in each program."""
-    for left in Path(tempfile.gettempdir()).glob(f"{FOLDER}*-*"):
-        number = left.name.removeprefix(FOLDER).partition("-")[0]
-        if number.isdigit() and not Path(f"/proc/{number}").exists():
-            shutil.rmtree(left, ignore_errors=True)
-
-
 class Worker:
     """A worker process for one request. It starts and loads its plugin at once, but measures only in `results`.
 
@@ -79,9 +66,8 @@ class Worker:
     def __init__(self, request: Request | StageRequest | RenderRequest) -> None:
         self._channel, write_end = os.pipe()
         # All that it may write, and gone with it.
-        clear_left_behind()
-        prefix = f"{FOLDER}{os.getpid()}-"
-        self._folder = tempfile.TemporaryDirectory(prefix=prefix, ignore_cleanup_errors=True)
+        scratch.clear_left_behind()
+        self._folder = scratch.Folder()
         # What shows a window is not timed: it may talk as long as it is open.
         self._may_talk = isinstance(request, Request) and request.shows is not None
         request = msgspec.structs.replace(request, folder=self._folder.name)

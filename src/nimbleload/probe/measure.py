@@ -26,6 +26,7 @@ from ..core.cards.card import (
     summarise,
 )
 from ..core.session.plugins import PluginUse
+from ..native.witness import clock_now
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort
 from .formats.hosted import Hosted, Note, PluginError
@@ -39,7 +40,6 @@ from .silence import find_silence
 from .timed import TimedLoop, overhead_ns
 from .truth import find_truth, null_against
 from .upkeep import taken
-from .witness import clock_now
 
 CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)

@@ -21,7 +21,7 @@ from ..core.cards.card import (
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Session, TempoPoint
+from ..core.session.session import Session, Timing
 from .effort import Effort
 from .formats.hosted import Parameter, Preset
 
@@ -110,7 +110,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
     `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1). `moving` are
-    the parameters that are automated, `tempo` how fast the piece goes. What a side-chain hears is in `folder`/HEARD, if
+    the parameters that are automated, `timing` how the piece goes. What a side-chain hears is in `folder`/HEARD, if
     there is such a file: as SOURCE, from the beginning of the piece.
     """
 
@@ -124,7 +124,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     folder: str = ""
     allowed: tuple[str, ...] = ()
     moving: tuple[Moving, ...] = ()
-    tempo: tuple[TempoPoint, ...] = ()
+    timing: Timing = Timing()
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):

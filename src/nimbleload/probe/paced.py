@@ -15,11 +15,11 @@ from numpy.typing import NDArray
 from ..core.cards.card import Paced
 from ..native.clock import now
 from ..native.memory import call2, flush_denormals
+from ..native.witness import COLUMNS, attest, is_alone, least_units
 from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, CYCLE, again
 from .timed import TimedLoop, give
-from .witness import COLUMNS, attest, is_alone, least_units
 
 PACED_SIZES = (64, 512)
 # Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
@@ -27,10 +27,18 @@ PACED_SIZES = (64, 512)
 CYCLES, MOST_CYCLES = 3, 6
 # So many of the places must have such blocks, or the least of all counts.
 ENOUGH = 0.8
-# What is computed in between: in so many values at a time, which stay in the nearest caches.
+# What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
 VALUES, STEP = 8192, 1024
 # Blocks in a row are no further apart, unless something interrupts them (ns).
 BETWEEN_NS = 50_000
+
+
+@njit(nogil=True, cache=True)
+def keep_awake(values):
+    """Computes with vectors of whole numbers (n, int32): they keep the core's vector units awake, and do not lower its
+    clock as those of multiplications do."""
+    for i in range(len(values)):
+        values[i] = (values[i] ^ np.int32(85)) + np.int32(3)
 
 
 @njit(nogil=True, cache=True)
@@ -38,9 +46,9 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
     """Runs len(times) blocks, each a period after the one before (ns; 0: in a row), and fills times (ns). Returns
     where in `source` the next one begins.
 
-    In between the core computes with vectors of whole numbers, so that its units stay awake and its clock what it is:
-    what those take to wake up is paid once a block, and not by every plugin. After each block the witness is asked
-    (`told`: blocks, COLUMNS, ns); it is not where something had come between a block in a row and the one before.
+    In between the core computes with vectors (see `keep_awake`): what its units for them take to wake up is paid once a
+    block, by whoever comes first, and not by every plugin. After each block the witness is asked (`told`: blocks,
+    COLUMNS, ns); it is not where something had come between a block in a row and the one before.
     """
     flush_denormals()
     length, argument, place = source.shape[1], first, 0
@@ -48,8 +56,7 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
     for k in range(len(times)):
         # By the one before: what is late is not made up for, which would be blocks in a row.
         while now(clock) < last + period:
-            for i in range(place, place + STEP):
-                values[i] = (values[i] ^ np.int32(85)) + np.int32(3)
+            keep_awake(values[place : place + STEP])
             place = (place + STEP) % VALUES
         if at + frames > length:
             at = 0

@@ -52,6 +52,27 @@ def test_what_coming_back_costs_is_read_between_the_sizes_that_were_measured():
     ))  # fmt: skip
     of[KEYS[1]] = msgspec.structs.replace(of[KEYS[1]], paced=(Paced(48000, 64, 1e-6, 0.5e-6),))
     found = Figures(of, KEYS, 48000)
-    for size, share in ((32, 0.8), (64, 0.8), (128, 0.6), (256, 0.4), (512, 0.2), (4096, 0.2)):
+    # 0.8 µs more once a deadline at 64 samples, 2 µs at 512; below them no larger share than at 64 of what a row takes.
+    added = {32: 0.8 * (1 - 9 / 14), 64: 0.8, 128: 0.8 + 1.2 / 7, 256: 0.8 + 3.6 / 7, 512: 2.0, 4096: 0.8 + 9 * 1.2}
+    for size, more in added.items():
         # What is cheaper is not told to be; what was not measured adds nothing.
-        assert found.paced(size) == pytest.approx(np.array([share, 0.0, 0.0]))
+        found_here = found.paced(size) * found.at(size).seconds[1]
+        assert found_here == pytest.approx(np.array([more * 1e-6, 0.0, 0.0]))
+
+
+def test_what_is_brought_back_once_a_block_is_microseconds_and_a_share_of_the_cells_cost():
+    def added(*paced):
+        of = cards(0.0, 0.0, 0.0)
+        of[KEYS[0]] = msgspec.structs.replace(of[KEYS[0]], paced=paced)
+        found = Figures(of, KEYS, 48000)
+        return [1e6 * float((found.paced(size) * found.at(size).seconds[1])[0]) for size in (32, 64, 512, 1024, 4096)]
+
+    # The same 2 µs at any size, whatever the cell is (here 2.5 µs at 64 samples, bursts and all, where a row took 1);
+    # at 32 samples no larger share of the row than at 64.
+    assert added(Paced(48000, 64, 1e-6, 3e-6), Paced(48000, 512, 8e-6, 10e-6)) == pytest.approx([1, 2, 2, 2, 2])
+    # It is no less in longer blocks for being a little less at 512 samples than at 64.
+    assert added(Paced(48000, 64, 1e-6, 3e-6), Paced(48000, 512, 8e-6, 9e-6))[-1] == pytest.approx(1)
+    # What grows faster than the block does is read as a share of the longest row that was measured.
+    assert added(Paced(48000, 64, 1e-6, 1e-6), Paced(48000, 512, 8e-6, 16e-6))[-1] == pytest.approx(64)
+    # Of one size it is a share of the row at any size.
+    assert added(Paced(48000, 64, 1e-6, 3e-6)) == pytest.approx([1, 2, 16, 32, 128])

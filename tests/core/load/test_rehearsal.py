@@ -161,3 +161,9 @@ def test_another_clock_is_told_and_what_is_predicted_is_brought_to_it():
     assert predicted.clock == 2 and predicted.uses["a/p"] == pytest.approx(2e-3)
     unknown = survey(OF, Plan(), cards_for(OF, {"p": 1e-3, "q": 1e-3}), Machine(2), 256)
     assert foreseen(unknown, instant(unknown), outcome(clock=2e-6)).uses["a/p"] == pytest.approx(1e-3)
+
+
+def test_blocks_that_leave_no_time_to_look_are_not_called_shared():
+    """In an overload there is none; nothing is known of others then."""
+    (said,) = conditions(outcome(undisturbed=Undisturbed()))
+    assert said.startswith("Too few blocks left time to look at what the computer did meanwhile")

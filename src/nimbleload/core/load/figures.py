@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import CONDITIONS, OWN, PROVENANCES, Cards, Cell, Condition, CostCard, around
+from ..cards.card import CONDITIONS, OWN, PROVENANCES, Cards, Cell, Condition, CostCard, Paced, around
 from ..session.plugins import CardKey
 
 # The rows of conditions: silent, then sounding.
@@ -107,15 +107,18 @@ class Figures:
 
     def paced(self, buffer: int) -> NDArray[np.float64]:
         """The share (K) that a block costs more when the plugin comes back to it once a deadline; 0 where that was not
-        measured. Between the sizes measured it is read on the line over the logarithm of the size."""
+        measured. What is added is a line over the size: what was taken from the caches is brought back once a block,
+        and what a longer block uses of them beyond that is its own. It is a share of the cell's cost, and not of what a
+        block took in a row beside it, which has no bursts that come in some of the cycles only. No larger share of that
+        than at the nearest size measured is read beyond them."""
         if buffer not in self._paced:
             found = np.zeros(len(self.keys))
             for k, card in enumerate(self.found):
                 known = sorted((p for p in card.paced if p.rate == self.rate), key=lambda p: p.buffer) if card else []
                 if known:
-                    low, high, part = around(known, buffer)
-                    found[k] = (1 - part) * low.added + part * high.added
-            self._paced[buffer] = found
+                    found[k] = _coming_back(known, buffer)
+            cost = self.at(buffer).seconds[ROWS.index("sounding")]
+            self._paced[buffer] = np.divide(found, cost, out=np.zeros_like(found), where=cost > 0)
         return self._paced[buffer]
 
     def _curves(self, buffer: int) -> list[Curves]:
@@ -174,6 +177,21 @@ def _aside(cell: Cell | None, card: CostCard, rate: int, buffer: int, condition:
         known = [c for c in card.cells if c.condition == condition and c.mean > 0]
         cell = min(known, key=lambda c: (c.rate != rate, abs(np.log2(c.buffer / buffer)), c.buffer), default=None)
     return cell.aside / cell.mean if cell is not None and cell.mean > 0 else 0.0
+
+
+def _coming_back(known: Sequence[Paced], buffer: int) -> float:
+    """What coming back once a deadline adds to a block of a size (seconds); `known` in order of size."""
+    nearest = min(known, key=lambda each: abs(each.buffer - buffer))
+    if len(known) == 1:
+        return nearest.added * nearest.row * buffer / nearest.buffer
+    sizes = np.array([each.buffer for each in known])
+    rows, more = (np.array(each) for each in zip(*((p.row, max(p.paced - p.row, 0.0)) for p in known), strict=True))
+    high = int(np.clip(np.searchsorted(sizes, buffer), 1, len(known) - 1))
+    part = (buffer - sizes[high - 1]) / (sizes[high] - sizes[high - 1])
+    row, added = (line[high - 1] + part * (line[high] - line[high - 1]) for line in (rows, more))
+    if part > 1:
+        return float(min(max(added, more[-1]), nearest.added * row))
+    return float(added) if part >= 0 else float(min(added, nearest.added * max(row, 0.0)))
 
 
 def _by_place(card: CostCard | None, rate: int) -> dict[tuple[int, str], Cell]:

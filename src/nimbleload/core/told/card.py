@@ -129,14 +129,14 @@ def _inputs(of: Inputs | None) -> list[str]:
 def _paced(card: CostCard, rate: int) -> list[str]:
     """What coming back to it once a deadline costs on this computer, where it costs something."""
     told = [
-        f"{microseconds(each.paced - each.row)} at {each.buffer} samples"
+        f"{microseconds(each.paced - each.row)} more at {each.buffer} samples"
         for each in sorted(card.paced, key=lambda each: each.buffer)
         if each.rate == rate and each.added > MINDS and each.paced - each.row > LEAST_MINDED
     ]  # fmt: skip
     if not told:
         return []
     return [
-        f"Called once a deadline, as in a session, a block takes {' and '.join(told)} more than in a row: this "
+        f"Called once a deadline, as in a session, a block takes {' and '.join(told)} than in a row: this "
         "computer has given its caches to others meanwhile."
     ]
 

@@ -25,6 +25,10 @@ WHOLLY = 0.95
 OTHER_CLOCK = 0.02
 
 
+# So many times longer than at best arithmetic takes where others share the cores.
+SHARED = 1.08
+
+
 class StripCheck(NamedTuple):
     """One strip's predicted and rehearsed time (seconds), and why they differ; no reason if they hardly do."""
 
@@ -94,7 +98,7 @@ def verdict(of: Rehearsal) -> str:
 
 
 def taken(predicted: Prediction, of: Rehearsal) -> str:
-    """What the blocks took, and what had been predicted, in two sentences."""
+    """What the blocks took, and what had been predicted, in sentences."""
     typical, bad = agreement(predicted, of)
     said = (
         f"Blocks took {percent(of.typical)} of the deadline as a rule, one in a hundred {percent(of.bad)}, "
@@ -125,11 +129,11 @@ def conditions(of: Rehearsal) -> list[str]:
     if not of.locked:
         said.append("The memory could not be locked: a page that was swapped out would have held up a block.")
     if not of.undisturbed.is_telling:
-        said.append(
-            "The cores were shared with others nearly all the time, so what is the prediction's own error cannot be "
-            "told from what the computer did."
-        )
-    if of.units > 1.08:
+        shared = "The cores were shared with others nearly all the time"
+        no_time = "Too few blocks left time to look at what the computer did meanwhile"
+        why = shared if of.units > SHARED else no_time
+        said.append(f"{why}: the prediction's own error cannot be told from what the computer did.")
+    if of.units > SHARED:
         said.append(
             f"Other threads on the same cores held up what computes in parallel by {percent(of.units - 1)} as a rule."
         )
