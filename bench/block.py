@@ -75,7 +75,7 @@ def repaint_seconds() -> tuple[float, float]:
     from PySide6.QtCore import QCoreApplication, QEventLoop
 
     from nimbleload.app.frame.application import application
-    from nimbleload.app.frame.remembered import Choices
+    from nimbleload.app.frame.remembered import Remembered
     from nimbleload.app.frame.window import MainWindow
     from nimbleload.app.look.theme import theme
     from nimbleload.shell.screenshots import settle
@@ -88,7 +88,7 @@ def repaint_seconds() -> tuple[float, float]:
         folder = Path(scratch)
         known = tuple(cards(of).values())
         example = lambda: Saved(of, cards=known, machine=Machine(8))  # noqa: E731
-        window = MainWindow(example, None, Choices(folder / "w.ini"), Recovery(folder))
+        window = MainWindow(example, None, Remembered(folder / "w.ini"), Recovery(folder))
         window.resize(1280, 800)
         window.show()
         window.open_example()

@@ -73,7 +73,7 @@ def window() -> None:
     from PySide6.QtCore import QCoreApplication
 
     from nimbleload.app.frame.application import application
-    from nimbleload.app.frame.remembered import Choices
+    from nimbleload.app.frame.remembered import Remembered
     from nimbleload.app.frame.window import EDIT, MainWindow
     from nimbleload.app.look.theme import theme
     from nimbleload.shell.common import demo_saved
@@ -83,7 +83,7 @@ def window() -> None:
 
     scratch = Path(tempfile.mkdtemp())
     theme.apply(application(), "night", 100)
-    shown = MainWindow(demo_saved, None, Choices(scratch / "window.ini"), Recovery(scratch))
+    shown = MainWindow(demo_saved, None, Remembered(scratch / "window.ini"), Recovery(scratch))
     shown.resize(1280, 800)
     shown.show()
     shown._show_opened(None, Opened(Saved(large())))

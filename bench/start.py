@@ -17,7 +17,7 @@ import os, sys, tempfile, time
 from pathlib import Path
 begun = float(sys.argv[1])
 from nimbleload.app.frame.application import application
-from nimbleload.app.frame.remembered import Choices
+from nimbleload.app.frame.remembered import Remembered
 from nimbleload.app.look.theme import theme
 from nimbleload.app.frame.window import MainWindow
 from nimbleload.shell.common import demo_saved
@@ -25,7 +25,7 @@ from nimbleload.store.recovery import Recovery
 from PySide6.QtCore import QCoreApplication
 where = Path(tempfile.mkdtemp())
 theme.apply(application(), "night", 100)
-window = MainWindow(demo_saved, None, Choices(where / "window.ini"), Recovery(where))
+window = MainWindow(demo_saved, None, Remembered(where / "window.ini"), Recovery(where))
 window.show()
 QCoreApplication.processEvents()
 shown = time.time() - begun

@@ -248,7 +248,7 @@ def main() -> None:
         for name in ("CONFIG", "DATA", "STATE", "CACHE"):
             os.environ[f"XDG_{name}_HOME"] = str(folder / name.lower())
         from nimbleload.app.frame.application import application
-        from nimbleload.app.frame.remembered import Choices
+        from nimbleload.app.frame.remembered import Remembered
         from nimbleload.app.frame.window import MainWindow
         from nimbleload.app.look.theme import theme
         from nimbleload.probe import catalogue
@@ -264,7 +264,8 @@ def main() -> None:
         session_file.write(folder / "b.nimbleload", demo_saved())
         stems.written(folder / "c.dawproject", stems.x.clip(0, 2, stems.audio()))
         theme.apply(application(), "night", 100)
-        window = MainWindow(demo_saved, Library(folder / "l.sqlite"), Choices(folder / "w.ini"), Recovery(folder / "r"))
+        choices, recovery = Remembered(folder / "w.ini"), Recovery(folder / "r")
+        window = MainWindow(demo_saved, Library(folder / "l.sqlite"), choices, recovery)
         for each in (window.measuring, window.rehearsing):
             each.start = lambda *_, **__: None
         window.looking.find = lambda *_, **__: None

@@ -24,7 +24,7 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 from PySide6.QtCore import QCoreApplication, QEventLoop, QTimer
 
 from nimbleload.app.frame.application import application
-from nimbleload.app.frame.remembered import Choices
+from nimbleload.app.frame.remembered import Remembered
 from nimbleload.app.frame.window import MainWindow
 from nimbleload.app.look.theme import theme
 from nimbleload.beside.client import SHARED
@@ -71,7 +71,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)
         window = MainWindow(
-            lambda: Saved(of, cards=known, machine=Machine(8)), None, Choices(folder / "w.ini"), Recovery(folder)
+            lambda: Saved(of, cards=known, machine=Machine(8)), None, Remembered(folder / "w.ini"), Recovery(folder)
         )
         window.resize(1280, 800)
         window.show()

@@ -7,6 +7,10 @@ import threading
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+# Before Numba, which reads then what code it may make.
+import nimbleload  # noqa: F401
+
+# isort: split
 import pytest
 from numba import njit
 
@@ -17,7 +21,7 @@ from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 # What measures, watches or meets deadlines: these tests run one after the other, all others side by side.
 CLOCK = (
     "tests/probe/", "tests/machine/", "tests/app/measure/", "tests/app/prove/", "tests/app/watch/",
-    "tests/shell/test_machine.py", "tests/shell/test_watch.py",
+    "tests/shell/test_machine.py", "tests/shell/test_watch.py", "tests/native/test_witness.py",
 )  # fmt: skip
 # Among them, what only asks what comes out, or what is there.
 NO_CLOCK = tuple(f"tests/{name}.py" for name in (

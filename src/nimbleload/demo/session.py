@@ -15,7 +15,7 @@ from ..core.decisions.decision import Plan
 from ..core.piece.notes import bars
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting, Variant
-from ..core.session.session import Section, Session, TempoPoint
+from ..core.session.session import Section, Session, TempoPoint, Timing
 from ..core.session.strips import Clip, Send, Strip, StripKind, within
 from ..house.catalogue import PROCESSORS, VERSION
 
@@ -220,7 +220,7 @@ def notes_played(most: int, rng: random.Random) -> tuple[tuple[float, int], ...]
     """How many notes an instrument plays, bar by bar: all at the storm's height, else phrases of two to four bars."""
     found: list[tuple[float, int]] = []
     left, share = 0, 0.0
-    for second in bars(TEMPO, LENGTH).tolist():
+    for second in bars(Timing(TEMPO), LENGTH).tolist():
         if left == 0:
             left, share = rng.randint(2, 4), rng.choice((0.25, 0.4, 0.5, 0.6, 0.75))
         left -= 1

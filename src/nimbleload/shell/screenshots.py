@@ -40,11 +40,11 @@ def settle(window: MainWindow, seconds: float = 30.0) -> None:
 
 def example_window(where: Path) -> MainWindow:
     """The example in a window of its own, with sample figures only and none of the user's choices."""
-    from ..app.frame.remembered import Choices
+    from ..app.frame.remembered import Remembered
     from ..store.recovery import Recovery
 
     theme.apply(application(), "night", 100)
-    window = MainWindow(demo_saved, None, Choices(where / "window.ini"), Recovery(where))
+    window = MainWindow(demo_saved, None, Remembered(where / "window.ini"), Recovery(where))
     window.resize(*SIZE)
     window.show()
     window.hints.close(*window.hints.by_place)
