@@ -29,12 +29,16 @@ NO_CLOCK = tuple(f"tests/{name}.py" for name in (
     "probe/test_protection", "machine/test_look", "machine/test_maps", "machine/test_plugin_files",
     "machine/test_processes",
 ))  # fmt: skip
+# Another's burst of work on the same machine makes any of these red now and then; a fault does so every time. Those
+# that needed another try are named at the end.
+AGAIN, REST_S = 2, 4
 
 
 def pytest_collection_modifyitems(items):
     for item in items:
         if item.nodeid.startswith(CLOCK) and not item.nodeid.startswith(NO_CLOCK):
             item.add_marker("clock")
+            item.add_marker(pytest.mark.flaky(reruns=AGAIN, reruns_delay=REST_S))
 
 
 @pytest.fixture(scope="session")
