@@ -154,6 +154,42 @@ def test_a_computer_that_holds_nothing():
     assert tried[1:] == [LOWEST] * (TRIALS - 1)
 
 
+def braked(load: float, at: int = 250, held_up: float = 0.05) -> Blocks:
+    """A trial of one thread that is stopped in one block, in the middle of it or before it."""
+    shape = (1, COUNT)
+    stopped = np.zeros(shape)
+    stopped[0, at] = held_up
+    return Blocks(load, PERIOD, np.zeros(shape), np.full(shape, load * PERIOD), stopped)
+
+
+@pytest.mark.parametrize("load", [0.95, 1.4])
+def test_what_the_kernel_takes_from_real_time_threads_that_overload_is_the_trials_own_doing(load):
+    of = braked(load)
+    waiting = of._replace(waited=of.held_up, held_up=of.waited)
+    for each in (of, waiting):
+        assert not each.unbraked.held_up.any() and not each.unbraked.waited.any()
+        assert each.unbraked.own is each.own
+    search = Search()
+    held = search.tell(of, True)
+    assert held.late and search.found(480, 48_000, 1, 5.0).longest == 0.0
+    assert search.found(480, 48_000, 1, 5.0).lost == 0
+    # Without real time there is no brake: something else held the core up.
+    search = Search()
+    search.tell(of, False)
+    assert search.found(480, 48_000, 1, 5.0).longest == pytest.approx(0.05)
+
+
+def test_a_thread_that_left_room_was_stopped_by_something_else_and_so_was_one_that_is_stopped_shortly():
+    assert braked(0.85).unbraked.held_up.max() == pytest.approx(0.05)
+    assert braked(0.95, held_up=0.015).unbraked.held_up.max() == pytest.approx(0.015)
+    # Some blocks of much work are no second of it.
+    of = braked(0.5)
+    of.own[0, 200:220] = 1.5 * PERIOD
+    assert of.unbraked.held_up.max() == pytest.approx(0.05)
+    of.own[0, 150:251] = 0.95 * PERIOD
+    assert of.unbraked.held_up.max() == 0.0
+
+
 def test_an_overload_is_late_in_every_second_of_it():
     """Blocks that are late one after the other are not one moment that may be passed over."""
     found, _ = searched(Pretended(lambda second: 1.0 if second < 12 else 2.0))

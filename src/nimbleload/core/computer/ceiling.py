@@ -26,6 +26,9 @@ TRIALS, FIRST, LAST = 6, 0.5, 0.9
 ONE_IN, CHANCES = 10.0, (0.025, 0.975)
 # The pace at its best is that of so many of all blocks; one that takes so many times as long is slowed.
 BEST, SLOWED = 0.05, 1.2
+# Where real-time threads take so much of a second (share), the kernel takes the core from them for the rest of it, that
+# is for more than so long (s): its brake, which a trial that overloads meets and no lower load does.
+BRAKED, BRAKE = 0.9, 0.02
 
 
 class Held(msgspec.Struct, frozen=True):
@@ -97,6 +100,16 @@ class Blocks(NamedTuple):
         ends = over + self.period + np.maximum.accumulate(self.waited - before, axis=1)
         return np.asarray(ends.max(axis=0) / self.period)
 
+    @property
+    def unbraked(self) -> Blocks:
+        """The same blocks without what the kernel's brake for real-time threads took from them."""
+        within = np.minimum(np.arange(1, self.own.shape[1] + 1), max(round(1 / self.period), 1))
+        done = np.concatenate((np.zeros((len(self.own), 1)), np.cumsum(self.own, axis=1)), axis=1)
+        ends = np.arange(1, done.shape[1])
+        busy = (done[:, ends] - done[:, ends - within]) / (within * self.period)
+        held = (busy >= BRAKED) & (self.waited + self.held_up > BRAKE)
+        return self._replace(waited=np.where(held, 0.0, self.waited), held_up=np.where(held, 0.0, self.held_up))
+
     def late(self, load: float) -> NDArray[np.bool_]:
         """In which seconds of the trial a block would have been late under a load (S)."""
         seconds = (np.arange(self.own.shape[1]) * self.period).astype(int)
@@ -141,7 +154,7 @@ class Search:
 
     def tell(self, seen: Blocks, real_time: bool) -> Held:
         """Takes in what a trial saw."""
-        self._seen.append(seen)
+        self._seen.append(seen.unbraked if real_time else seen)
         ends = seen.ends(seen.load)
         held = Held(seen.load * self.pace, len(ends), int((ends > 1).sum()), float(ends.max()), real_time)
         self.trials.append(held)
