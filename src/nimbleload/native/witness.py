@@ -56,10 +56,11 @@ def looks(count: int) -> NDArray[np.int64]:
     return told
 
 
-def clock_now() -> float:
-    """What the chain of steps takes on this core at its clock, in seconds: when nothing has been computed with vectors
-    for as long as they may lower it, and nothing slept."""
-    return float(np.median(looks(SETTLING)[-SETTLED:, CLOCK])) / 1e9
+def look() -> tuple[float, float]:
+    """What the chain of steps takes on this core at its clock (seconds), when nothing has been computed with vectors
+    for as long as they may lower it, and nothing slept; and what the units take at best meanwhile (`least_units`)."""
+    told = looks(SETTLING)
+    return float(np.median(told[-SETTLED:, CLOCK])) / 1e9, least_units(told)
 
 
 def least_units(told: NDArray[np.int64]) -> float:

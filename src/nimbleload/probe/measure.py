@@ -26,20 +26,20 @@ from ..core.cards.card import (
     summarise,
 )
 from ..core.session.plugins import PluginUse
-from ..native.witness import clock_now
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort
 from .formats.hosted import Hosted, Note, PluginError
 from .inputs import find_inputs
+from .messages import Best
 from .neighbour import find_slowdown
-from .pace import Pace
 from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
 from .signal import CHORD_CYCLE, CYCLE, chord, musical, released
 from .silence import find_silence
-from .timed import TimedLoop, overhead_ns
+from .timed import NOTHING, TimedLoop, overhead_ns
 from .truth import find_truth, null_against
 from .upkeep import taken
+from .witnessed import Runs, Witnessed
 
 CYCLE_BLOCKS = 64
 SILENCE = 10 ** (-90 / 20)
@@ -50,14 +50,14 @@ LEAST_ASIDE = 0.5e-6
 
 class Facts(NamedTuple):
     """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within
-    `listened` seconds). `positions` says where its parameters stand.
+    `listened` seconds). `positions` says where its parameters stand; `best` is what this core does at its best.
     """
 
     latency: int
     tail: float | None
     version: str
     truth: Truth
-    pace: float
+    best: Best
     positions: tuple[Position, ...]
     listened: float | None = None
 
@@ -76,8 +76,8 @@ class Details(NamedTuple):
 class Measurement:
     """Measures one hosted plugin at one rate. The cells come one by one, so that none is lost when it is ended.
 
-    `best_pace` is how fast this core has been at its best (see `pace`); `alive` is called before every run, since a
-    heavy plugin takes its time.
+    `best` is what this core has been seen to do; `alive` is called before every run, since a heavy plugin takes its
+    time.
     """
 
     def __init__(
@@ -86,7 +86,7 @@ class Measurement:
         use: PluginUse,
         rate: int,
         effort: Effort,
-        best_pace: float | None = None,
+        best: Best | None = None,
         alive: Callable[[], None] = lambda: None,
     ) -> None:
         self._hosted, self._rate, self._effort, self._voices = hosted, rate, effort, use.voices
@@ -94,9 +94,9 @@ class Measurement:
         self._cycle = CHORD_CYCLE if self._notes else CYCLE
         self._loop = TimedLoop(hosted, musical(len(hosted.inputs), rate))
         self._overhead = overhead_ns()
-        self._pace = Pace(best_pace)
+        self._witnessed = Witnessed(best)
+        self._pace = self._witnessed.pace
         self._tail: float | None = None
-        self._clock = 0.0
         self._alive = alive
 
     def facts(self) -> Facts:
@@ -111,7 +111,7 @@ class Measurement:
         positions = tuple(Position(p.name, p.value if p.plain is None else p.plain) for p in parameters)
         listened = None if self._tail is not None else SLOWEST_TAIL_SECONDS
         return Facts(
-            self._hosted.latency, self._tail, self._hosted.version, truth, self._pace.best, positions, listened
+            self._hosted.latency, self._tail, self._hosted.version, truth, self._witnessed.best, positions, listened
         )  # fmt: skip
 
     def nulls(self, load: Callable[[PluginUse], Hosted], against: Sequence[PluginUse]) -> tuple[Null, ...]:
@@ -216,12 +216,12 @@ class Measurement:
         another.close()
         return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds, beside)
 
-    def _sound(self, frames: int, blocks: int) -> NDArray[np.int64]:
+    def _sound(self, frames: int, blocks: int, told: NDArray[np.int64] = NOTHING) -> NDArray[np.int64]:
         """A run from a fresh state, with the same input every time."""
         self._alive()
         self._loop.refresh(frames)
         self._alive()
-        times = self._loop.run(frames, blocks, self._notes)
+        times = self._loop.run(frames, blocks, self._notes, told=told)
         if self._loop.failed > self._loop.called // 2:
             raise PluginError(
                 f"says of itself that it failed in {self._loop.failed} of {self._loop.called} blocks, "
@@ -254,26 +254,9 @@ class Measurement:
         """The cell of a steady sound, and that of the first blocks before it, from the same runs."""
         typical = float(np.mean(self._sound(frames, 2 * self._lead(frames, 1e9))))
         lead, blocks = self._lead(frames, typical), self._blocks(frames, typical)
-        runs, quiet, aside = self._beside(lambda: self._quietest(lambda: self._sound(frames, lead + blocks)))
-        yield self._summary(runs[:, lead:], quiet, frames, "sounding", aside)
-        yield self._summary(runs[:, : min(lead, MOST_WAKING)], quiet, frames, "waking")
-
-    def _quietest(self, run) -> tuple[NDArray[np.int64], bool]:
-        """As many runs as wanted (R, B, ns), and whether the computer was quiet and as fast as ever meanwhile.
-
-        Runs during which it was slower are made again, a few times at most; then the fastest ones are taken.
-        """
-        clocks: list[float] = []
-
-        def looked_at() -> NDArray[np.int64]:
-            clocks.append(clock_now())
-            return run()
-
-        runs, quiet = self._pace.quiet_runs(looked_at, self._effort.runs)
-        # The least of each block is from the run at the highest clock.
-        self._clock = min(clocks)
-        best = np.array(sorted(runs, key=np.sum)[: self._effort.runs])
-        return best, quiet and _is_quiet(best)
+        runs, aside = self._beside(lambda told: self._sound(frames, lead + blocks, told), lead + blocks)
+        yield self._summary(runs, slice(lead, None), frames, "sounding", aside)
+        yield self._summary(runs, slice(min(lead, MOST_WAKING)), frames, "waking")
 
     def _silent(self, frames: int) -> Cell:
         """After sounding, when the tail has died: consecutive stretches of whole cycles stand for the runs."""
@@ -291,28 +274,23 @@ class Measurement:
         # The runs follow each other: what comes every so many blocks must fall on the same ones in each of them.
         if blocks % CYCLE_BLOCKS and typical * CYCLE_BLOCKS * self._effort.runs < 4e9 * self._effort.seconds:
             blocks = math.ceil(blocks / CYCLE_BLOCKS) * CYCLE_BLOCKS
-        runs, quiet, aside = self._beside(lambda: self._quietest(lambda: self._loop.run(frames, blocks, silent=True)))
-        return self._summary(runs, quiet, frames, "silent", aside)
+        runs, aside = self._beside(lambda told: self._loop.run(frames, blocks, silent=True, told=told), blocks)
+        return self._summary(runs, slice(None), frames, "silent", aside)
 
-    def _beside(self, measured: Callable[[], tuple[NDArray[np.int64], bool]]) -> tuple[NDArray[np.int64], bool, float]:
-        """Runs, whether they were quiet, and what the plugin's own threads and processes took a block (seconds)."""
+    def _beside(self, run: Callable[[NDArray[np.int64]], NDArray[np.int64]], blocks: int) -> tuple[Runs, float]:
+        """Runs of so many blocks, and what the plugin's own threads and processes took a block (seconds)."""
         before, called = self._loop.aside, self._loop.called
         self._loop.counts_aside = True
-        runs, quiet = measured()
+        runs = self._witnessed.runs(run, blocks, self._effort.runs)
         self._loop.counts_aside = False
         aside = (self._loop.aside - before) / max(self._loop.called - called, 1)
         # A thread that wakes up now and then to see that there is nothing to do is no helper.
-        return runs, quiet, aside if aside > max(LEAST_ASIDE, 0.01 * float(runs.mean()) / 1e9) else 0.0
+        return runs, aside if aside > max(LEAST_ASIDE, 0.01 * float(runs.times.mean()) / 1e9) else 0.0
 
-    def _summary(
-        self, runs: NDArray[np.int64], quiet: bool, frames: int, condition: Condition, aside: float = 0.0
-    ) -> Cell:
-        """The least over the runs (R, B, ns) is the plugin's own time for each block; the rest is the machine's."""
-        made = summarise(np.maximum(runs - self._overhead, 0), quiet, self._rate, frames, condition)
-        return msgspec.structs.replace(made, aside=aside, clock=self._clock)
-
-
-def _is_quiet(runs: NDArray[np.int64]) -> bool:
-    """Whether at most a twentieth of all blocks (R, B, ns) took clearly longer than the least of its runs."""
-    own = runs.min(axis=0)
-    return bool(np.mean(runs - own > own // 4 + 1000) <= 0.05)
+    def _summary(self, of: Runs, part: slice, frames: int, condition: Condition, aside: float = 0.0) -> Cell:
+        """The cell of a part of the blocks of some runs: their own time, and what the machine added to it."""
+        times, own = (np.maximum(each[..., part] - self._overhead, 0) for each in (of.times, of.own))
+        # At most a twentieth of all blocks may have taken clearly longer.
+        quiet = of.quiet and bool(np.mean(times - own > own // 4 + 1000) <= 0.05)
+        made = summarise(times, quiet, self._rate, frames, condition, own)
+        return msgspec.structs.replace(made, aside=aside, clock=of.clock)

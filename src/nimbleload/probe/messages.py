@@ -50,15 +50,26 @@ class Display(msgspec.Struct, frozen=True):
     title: str = ""
 
 
+class Best(msgspec.Struct, frozen=True):
+    """What the core has been seen to do at its best: `pace` of the fixed work (ns, see `pace`), and the `units` of the
+    witness (see `native.witness.least_units`)."""
+
+    pace: float
+    units: float
+
+    def with_another(self, other: Best) -> Best:
+        """The better of both in each."""
+        return Best(min(self.pace, other.pace), min(self.units, other.units))
+
+
 class Request(msgspec.Struct, frozen=True, tag="measure"):
     """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
 
-    `path` is the plugin's file, if it has one; `pace` how fast the core has been at its best (ns, see `pace`).
-    With `trying`, single settings are tried out instead. `others` are cores that other plugins would play on;
-    `against` are the plugin in other settings, with whose sound this one's is compared. `folder` is the only one that
-    it may write into, `allowed` what it may do beyond (see `protection`). With `first` only a quick first figure is
-    wanted, at the first size; with `describes` no figure at all, but what parameters there are. With `shows` its own
-    window is opened there.
+    `path` is the plugin's file, if it has one; `best` what the core has been seen to do. With `trying`, single settings
+    are tried out instead. `others` are cores that other plugins would play on; `against` are the plugin in other
+    settings, with whose sound this one's is compared. `folder` is the only one that it may write into, `allowed` what
+    it may do beyond (see `protection`). With `first` only a quick first figure is wanted, at the first size; with
+    `describes` no figure at all, but what parameters there are. With `shows` its own window is opened there.
     """
 
     use: PluginUse
@@ -68,7 +79,7 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     effort: Effort = Effort()
     core: int | None = None
     details: bool = False
-    pace: float | None = None
+    best: Best | None = None
     trying: Trying | None = None
     others: tuple[int, ...] = ()
     against: tuple[PluginUse, ...] = ()
@@ -138,14 +149,15 @@ class LoadedMessage(msgspec.Struct, frozen=True, tag="loaded"):
 
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
-    """What is known of a plugin before its cells: latency (samples), tail (seconds; None: it rings), pace (ns)."""
+    """What is known of a plugin before its cells: latency (samples), tail (seconds; None: it rings); and what the
+    core can do."""
 
     latency: int
     tail: float | None
     version: str
     real_time: bool
     truth: Truth
-    pace: float
+    best: Best
     positions: tuple[Position, ...] = ()
     listened: float | None = None
     held: tuple[str, ...] = ()

@@ -17,7 +17,17 @@ from ..core.session.session import Session
 from ..store.allowed import allowed
 from . import catalogue, isolation
 from .effort import Effort
-from .messages import CellMessage, DetailsMessage, FactsMessage, NullsMessage, Request, Result, SweepMessage, Trying
+from .messages import (
+    Best,
+    CellMessage,
+    DetailsMessage,
+    FactsMessage,
+    NullsMessage,
+    Request,
+    Result,
+    SweepMessage,
+    Trying,
+)
 from .standards import STANDARDS
 from .turn import turn
 
@@ -179,7 +189,7 @@ class _Run:
         self._effort, self._cancelled, self._quiet, self._paused = effort, cancelled, quiet_seconds, paused
         self._core = max(os.sched_getaffinity(0))
         self._others = tuple(sorted(os.sched_getaffinity(0) - {self._core}, reverse=True))
-        self._pace: float | None = None
+        self._best: Best | None = None
 
     def _worker(self, job: Job, first: int | None) -> isolation.Worker | isolation.Failure:
         """A worker that loads the plugin of a job, or why there can be none."""
@@ -188,7 +198,7 @@ class _Run:
             return isolation.Failure(not_installed(job.use))
         request = Request(
             job.use, job.rate, job.buffers if first is None else (first,), path, self._effort, self._core,
-            job.details and first is None, self._pace, others=self._others, against=job.against,
+            job.details and first is None, self._best, others=self._others, against=job.against,
             first=first is not None,
             allowed=allowed(job.use.plugin.standard, job.use.plugin.identifier),
         )  # fmt: skip
@@ -222,7 +232,7 @@ class _Run:
         with turn(self._core, self._cancelled) as is_ours:
             for message in worker.results(self._cancelled, self._quiet, self._paused) if is_ours else ():
                 if isinstance(message, FactsMessage):
-                    self._pace = min(self._pace or message.pace, message.pace)
+                    self._best = message.best.with_another(self._best or message.best)
                 yield message
 
 

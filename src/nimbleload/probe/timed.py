@@ -8,12 +8,13 @@ from numpy.typing import NDArray
 
 from ..native.clock import now
 from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals
+from ..native.witness import COLUMNS, attest
 from .aside import let_go, spent
 from .formats.hosted import Wiring
 from .signal import CHORD_CYCLE, again
 
 LINE_WORDS = 8
-NOBODY = np.zeros(0, np.int64)
+NOBODY, NOTHING = np.zeros(0, np.int64), np.zeros((0, COLUMNS), np.int64)
 # So many silent blocks at most are run for a plugin that goes on putting work off.
 MOST_SERVED = 64
 
@@ -28,12 +29,13 @@ def give(source, rows, at, inputs, frames):
 
 
 @njit(nogil=True, cache=True)
-def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, codes, clock, others, flush):
+def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, codes, clock, others, flush, told):
     """Runs len(times) blocks and fills times (ns) and codes (what the plugin's function returned).
 
     Returns where in `source` the next block begins.
 
-    Before each block all cache lines of `others` are used, as the other plugins of a session would use theirs.
+    Before each block all cache lines of `others` are used, as the other plugins of a session would use theirs. After
+    each the witness is asked, if there is room for what it tells (`told`: blocks or none, COLUMNS, ns).
     """
     if flush:
         flush_denormals()
@@ -51,6 +53,8 @@ def _run(call, handle, first, rest, source, rows, at, inputs, frames, times, cod
         begun = now(clock)
         codes[k] = call2(call, handle, argument)
         times[k] = now(clock) - begun
+        if len(told) > 0:
+            attest(told[k], clock)
         argument = rest
     flush_denormals()
     return at
@@ -137,11 +141,13 @@ class TimedLoop:
         silent: bool = False,
         others: NDArray[np.int64] = NOBODY,
         flush: bool = True,
+        told: NDArray[np.int64] = NOTHING,
     ) -> NDArray[np.int64]:
         """The time of each block in nanoseconds (blocks, int64), the loop's own overhead included.
 
         `notes` begin with the first block, and again every CHORD_CYCLE samples. `others` is memory that is used between
-        the blocks; `flush` false lets denormal numbers be.
+        the blocks; `flush` false lets denormal numbers be. `told` (blocks, COLUMNS) is filled with what the witness
+        tells after each block (ns), if it is given.
         """
         self._check(frames)
         hosted = self._hosted
@@ -155,7 +161,7 @@ class TimedLoop:
             self._at = _run(
                 hosted.call, hosted.handle, first, hosted.argument(frames),
                 self._silence if silent else self.source, self.rows, self._at, hosted.inputs, frames, times[part],
-                codes[part], self._clock.ctypes.data, others, flush,
+                codes[part], self._clock.ctypes.data, others, flush, told[part],
             )  # fmt: skip
         if self.counts_aside:
             self.aside += spent() - before

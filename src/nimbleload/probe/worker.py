@@ -73,7 +73,7 @@ def work(request: Request, send, wait) -> None:
         try_settings(request, request.trying, send)
         send(DoneMessage())
         return
-    measurement = Measurement(hosted, request.use, request.rate, request.effort, request.pace, heartbeat(send))
+    measurement = Measurement(hosted, request.use, request.rate, request.effort, request.best, heartbeat(send))
     try:
         tell(measurement, request, (real_time, held), load_seconds, send)
     except PluginError as error:
@@ -147,7 +147,7 @@ def tell(
             send(CellMessage(cell))
         return
     f = measurement.facts()
-    send(FactsMessage(f.latency, f.tail, f.version, ran[0], f.truth, f.pace, f.positions, f.listened, ran[1]))
+    send(FactsMessage(f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1]))
     if request.against:
 
         def fuller(use: PluginUse):

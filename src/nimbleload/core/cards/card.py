@@ -38,7 +38,7 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 }
 # By which way this version measures. 2: every plugin switched on for the size it is run with, by a narrow loop. 3: only
 # those of its inputs and outputs in use that the strip has a signal for, once a deadline as well, the clock told.
-# 4: beside busy cores by the same measure as alone.
+# 4: beside busy cores by the same measure as alone; its own time from blocks that shared the core with nobody.
 METHOD = 4
 
 # Those of this computer.
@@ -450,15 +450,20 @@ def fit_line(cells: Iterable[Cell]) -> Fit:
 INTERRUPTIONS_KEPT = 64
 
 
-def summarise(runs_ns: NDArray[np.int64], quiet: bool, rate: int, buffer: int, condition: Condition) -> Cell:
+def summarise(
+    runs_ns: NDArray[np.int64], quiet: bool, rate: int, buffer: int, condition: Condition,
+    own_ns: NDArray[np.int64] | None = None,
+) -> Cell:  # fmt: skip
     """A measured cell from R runs over the same B blocks (R, B, int64, ns). ValueError if there are none.
 
-    The least over the runs is the plugin's own time for each block; what is above it is the machine's.
+    The plugin's own time for each block is what is given (B, int64, ns), or else the least over the runs; what is above
+    it is the machine's.
     """
     if runs_ns.size == 0:
         raise ValueError("a cell needs at least one measured block")
-    own_ns = runs_ns.min(axis=0)
-    added = runs_ns - own_ns
+    if own_ns is None:
+        own_ns = runs_ns.min(axis=0)
+    added = np.maximum(runs_ns - own_ns, 0)
     clear = np.sort(added[added > own_ns // 4 + 1000])
     picked = clear[np.linspace(0, len(clear) - 1, min(len(clear), INTERRUPTIONS_KEPT)).round().astype(int)]
     interrupted = np.clip(picked, 0, np.iinfo(np.int32).max).astype("<i4").tobytes()

@@ -1,0 +1,83 @@
+"""Runs of a plugin with a witness beside every block: what counts is what it took while nobody shared the core.
+
+Where other machines or programs share the processor for minutes, no number of runs is free of them, and the least of
+any few comes out dearer than it would have in another minute. Which blocks were, the witness tells (see
+`native.witness`).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..native.witness import COLUMNS, is_alone, least_units, look
+from .messages import Best
+from .pace import MOST_ROUNDS, Pace
+
+# So many of the blocks must have had the core to themselves in one run at least.
+ENOUGH = 0.9
+
+
+class Runs(NamedTuple):
+    """Runs of the same blocks: their `times` (R, B, ns), what of it is the plugin's `own` (B, ns), the least time of
+    the known steps meanwhile (`clock`, seconds), and whether the computer was `quiet`."""
+
+    times: NDArray[np.int64]
+    own: NDArray[np.int64]
+    clock: float
+    quiet: bool
+
+
+class Witnessed:
+    """Makes such runs; `known` is what the core has been seen to do before."""
+
+    def __init__(self, known: Best | None = None) -> None:
+        self.pace = Pace(known.pace if known is not None else None)
+        self._units = min(look()[1], known.units if known is not None else math.inf)
+
+    @property
+    def best(self) -> Best:
+        """What the core has been seen to do at its best."""
+        return Best(self.pace.best, self._units)
+
+    def runs(self, run: Callable[[NDArray[np.int64]], NDArray[np.int64]], blocks: int, wanted: int) -> Runs:
+        """At least as many runs as wanted, and up to three times as many until all but a few blocks had the core to
+        themselves once. `run` makes one (ns per block) and fills what the witness told of it (blocks, COLUMNS, ns)."""
+        times: list[NDArray[np.int64]] = []
+        told: list[NDArray[np.int64]] = []
+        clocks: list[float] = []
+        good = 0
+        while len(times) < MOST_ROUNDS * wanted:
+            self.pace.wait()
+            clock, units = look()
+            clocks.append(clock)
+            told.append(np.zeros((blocks, COLUMNS), np.int64))
+            times.append(run(told[-1]))
+            good += self.pace.is_good()
+            self._units = min(self._units, units, least_units(told[-1]))
+            if len(times) >= wanted and is_alone(np.array(told), self._units).any(axis=0).mean() >= ENOUGH:
+                break
+        made, alone = np.array(times), is_alone(np.array(told), self._units)
+        best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
+        enough = alone.any(axis=0).mean() >= ENOUGH or good >= wanted
+        return Runs(made[best], own_times(made, alone), min(clocks), bool(enough))
+
+
+def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """What each block takes by itself (B, ns): the least of the runs (times: R, B, ns) in which it was `alone`.
+
+    One that never was is the least of all its runs, less what the others lost by sharing as a rule. If none ever was,
+    the least of the runs is all there is.
+    """
+    most = np.iinfo(np.int64).max
+    by_itself, shared = (np.where(each, times, most).min(axis=0) for each in (alone, ~alone))
+    known = by_itself < most
+    if not known.any():
+        return shared
+    both = known & (shared < most)
+    lost = max(float(np.median(shared[both] / np.maximum(by_itself[both], 1))), 1.0) if both.any() else 1.0
+    return np.where(known, by_itself, np.minimum(shared, most) / lost).astype(np.int64)
