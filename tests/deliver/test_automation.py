@@ -259,7 +259,7 @@ def test_what_cannot_be_followed_is_said_before(tmp_path):
 @pytest.mark.parametrize(
     ("extra", "target", "words"),
     [
-        ('<Pan id="m" value="0.5"/>', "m", "its pan is automated"),
+        ('<Pan id="m" value="0.5"/>', "m", "it is panned, and hosts pan by different laws"),
         ('<Mute id="m" value="false"/>', "m", "muted and heard by automation that cannot be read"),
         ('<Volume id="m" unit="linear" value="1"/>', "m", "its fader is automated in clips"),
         ("", "s", "the level or the pan of a send of it is automated"),

@@ -215,6 +215,14 @@ def test_what_hosts_hear_in_different_ways_is_refused(kick, reason, tmp_path):
     assert said.startswith(reason)
 
 
+def test_a_side_chain_that_would_hear_a_panned_strip_is_refused_though_the_law_is_known(tmp_path):
+    path = mix(tmp_path / "a.dawproject", kick='<Pan unit="normalized" value="0.3"/>')
+    session, audio_of = opened(path, "kick")
+    host = msgspec.structs.replace(session.host, pan_law="-3")
+    (said,) = render.obstacles(job_of((msgspec.structs.replace(session, host=host), audio_of)))
+    assert said == "Kick: hosts differ in whether a side-chain hears it panned"
+
+
 def test_a_strip_that_is_off_is_not_heard(tmp_path):
     path = mix(tmp_path / "a.dawproject")
     session, audio_of = opened(path, "kick")

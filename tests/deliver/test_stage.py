@@ -9,7 +9,7 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
 from nimbleload.deliver.rendering import add
-from nimbleload.deliver.stage import before
+from nimbleload.deliver.stage import Feed, before
 from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -168,7 +168,7 @@ def test_another_fader_of_a_member_is_another_file_and_an_equal_one_is_left(tmp_
 def test_sums_in_a_file_grow_as_they_need_to(tmp_path):
     path = tmp_path / "sum"
     one, other = np.ones((5, 2), np.float32), np.full((3, 2), 2.0, np.float32)
-    add(path, iter([one, other]), 0.5)
-    add(path, iter([np.ones((10, 2), np.float32)]), 1.0)
+    add(path, iter([one, other]), Feed("b", 0.5), RATE)
+    add(path, iter([np.ones((10, 2), np.float32)]), Feed("b", 1.0), RATE)
     found = np.fromfile(path, np.float32).reshape(-1, 2)[:, 0]
     assert found.tolist() == [1.5] * 5 + [2.0] * 3 + [1.0] * 2

@@ -124,7 +124,7 @@ def test_every_verb_is_listed_and_does_something():
         "preset": "preset 'A 1/Tar' tar.state", "listen": "listen 'A 1/1' 'A 2'",
         "clip": "clip 'A 2' 0:01 0:02", "clear": "clear 'A 1' 0:02 0:04", "shift": "shift 'A 1' 5",
         "section": "section X 0:05", "take": "take 'A 2' Mine", "tempo": "tempo 77",
-        "bars": "bars 6/8",
+        "bars": "bars 6/8", "pan-law": "pan-law -4.5",
         "rate": "rate 96000", "length": "length 9:00",
     }  # fmt: skip
     Path("tar.state").write_bytes(b"state")

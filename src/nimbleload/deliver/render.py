@@ -158,7 +158,7 @@ def obstacles(job: Job) -> list[str]:
     inside = []
     for stage in job.before:
         own = own_obstacles(stage.strip, stage.uses, stage.sounding, job.rate)
-        reasons = (*own, *obstacles_on_the_way(stage.strip, stage.sounding))
+        reasons = (*own, *obstacles_on_the_way(stage))
         inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
     if job.before and job.strip.kind != "track":
         if job.sounding.parts or job.sounding.notes:

@@ -15,7 +15,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.session.curves import Curve
+from ..core.session.panning import sides
 from ..core.session.session import Timing
 from ..probe import isolation
 from ..probe.messages import (
@@ -33,7 +33,7 @@ from ..store import audio, scratch
 from ..store.allowed import allowed
 from ..store.audio import Sources
 from ..store.sounding import Sounding
-from .stage import Stage
+from .stage import Feed, Panned, Stage
 
 TAIL_SECONDS = 15.0
 FRAME = CHANNELS * 4
@@ -97,7 +97,7 @@ class Rendering:
             fed.unlink(missing_ok=True)
             for feed in stage.feeds:
                 path = self._folder / _file(feed.target, feed.use)
-                add(path, self._chain.stretches(), feed.gain, feed.curves, self._rate)
+                add(path, self._chain.stretches(), feed, self._rate)
 
     @property
     def _folder(self) -> Path:
@@ -129,27 +129,32 @@ def ends_of(sounding: Sounding) -> list[float]:
     return [part.end for part in sounding.parts] + [note.end for note in sounding.notes]
 
 
-def add(
-    path: Path, stretches: Iterator[NDArray[np.float32]], gain: float, curves: Sequence[Curve] = (), rate: int = 48_000
-) -> None:
+def add(path: Path, stretches: Iterator[NDArray[np.float32]], feed: Feed, rate: int) -> None:
     """Adds sound (n, 2, float32 each) to what lies in a file, from its beginning on; the file grows as it needs to.
 
-    It is made louder or softer by `gain` (linear), and by `curves` that move, one after the other, at a rate in hertz.
+    On the way it is made louder or softer, and panned, as a feed says, at a rate in hertz.
     """
     path.touch()
-    moving = [curve.at(rate) for curve in curves]
+    moving = [curve.at(rate) for curve in feed.curves]
     with path.open("r+b") as file:
         for stretch in stretches:
             at = file.tell()
             there = np.frombuffer(file.read(stretch.nbytes), np.float32)
             samples = np.arange(at // FRAME, at // FRAME + len(stretch))
-            moved = np.full(len(stretch) if moving else 1, gain)
+            moved = np.full(len(stretch) if moving else 1, feed.gain)
             for each in moving:
                 moved *= each.values(samples)
-            made = (stretch * moved[:, None].astype(np.float32)).reshape(-1)
+            gains = moved[:, None] if feed.panned is None else moved[:, None] * _sides(feed.panned, samples, rate)
+            made = (stretch * gains.astype(np.float32)).reshape(-1)
             made[: len(there)] += there
             file.seek(at)
             file.write(made.tobytes())
+
+
+def _sides(panned: Panned, samples: NDArray[np.int64], rate: int) -> NDArray[np.float64]:
+    """How loud each side is at samples of the piece (n or 1, 2; linear)."""
+    moving = panned.moving
+    return sides(panned.law, np.array([panned.still]) if moving is None else moving.at(rate).values(samples))
 
 
 class _Chain:
@@ -182,7 +187,7 @@ class _Chain:
             for stretch in mixed:
                 out.write(stretch.tobytes())
         if fed.exists():
-            add(self._worker.folder / SOURCE, _read(fed), 1.0)
+            add(self._worker.folder / SOURCE, _read(fed), Feed(self._stage.strip.id, 1.0), self._rate)
         for number, path in enumerate(heard):
             if path.exists():
                 shutil.move(path, self._worker.folder / HEARD.format(number))

@@ -12,13 +12,14 @@ import msgspec
 
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
+from ..core.session.panning import PanLaw
 from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
 from .render import Job, RenderError, Step, compared, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering, ends_of
-from .stage import Stage, after_fader, obstacles_on_the_way
+from .stage import Stage, behind_pan, obstacles_on_the_way
 
 TOGETHER = Strip("together", "Together", "bus")
 
@@ -33,6 +34,7 @@ class Check(msgspec.Struct, frozen=True):
     rate: int
     buffer: int
     timing: Timing = Timing()
+    law: PanLaw = ""
 
     @property
     def job(self) -> Job:
@@ -46,7 +48,8 @@ class Check(msgspec.Struct, frozen=True):
         target = self.bus if shared else TOGETHER
         found = []
         for strip, sounding in zip(self.after if shared else self.members, self.sounding, strict=True):
-            found.append(Stage(strip, strip.heard_uses(), sounding, (after_fader(strip, sounding, target.id),)))
+            feed = behind_pan(strip, sounding, target.id, self.law)
+            found.append(Stage(strip, strip.heard_uses(), sounding, (feed,), self.law))
         return (*found, Stage(target, target.heard_uses(), Sounding()))
 
 
@@ -62,16 +65,18 @@ def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffe
         heard = [strip for strip in joined if strip.enabled and not strip.mute]
         members = tuple(known[strip.id] for strip in heard)
         sounding = tuple(audio_of.get(strip.id, Sounding()) for strip in heard)
-        found.append(Check(bus, members, tuple(heard), sounding, session.rate, buffer, session.timing))
+        how = (session.rate, buffer, session.timing, session.host.pan_law)
+        found.append(Check(bus, members, tuple(heard), sounding, *how))
     return found
 
 
 def obstacles(check: Check) -> list[str]:
     """Why sharing cannot be proven, in sentences; empty if it can."""
     found = []
-    for strip, sounding in zip(check.members, check.sounding, strict=True):
-        own = own_obstacles(strip, strip.heard_uses(), sounding, check.rate)
-        reasons = [*own, *obstacles_on_the_way(strip, sounding)]
+    for stage in check.stages(shared=False)[:-1]:
+        strip = stage.strip
+        own = own_obstacles(strip, stage.uses, stage.sounding, check.rate)
+        reasons = [*own, *obstacles_on_the_way(stage)]
         if any(use.sidechain is not None for use in strip.heard_uses()):
             reasons.append("a plugin on it listens to another track")
         found += [f"{strip.name}: {reason}" for reason in reasons]

@@ -10,6 +10,7 @@ import msgspec
 
 from ..core.decisions.bounce import group_of
 from ..core.session.curves import Curve, SendMoving
+from ..core.session.panning import PanLaw, changes
 from ..core.session.plugins import PluginUse
 from ..core.session.routing import build
 from ..core.session.session import Session
@@ -21,31 +22,42 @@ from ..store.sounding import Sounding
 AUTOMATED = {
     SWITCHED: "a plugin on it is switched on and off by automation, which hosts do in their own ways",
     UNCLEAR: "parameters of its plugins are automated in clips, or in a unit that is not known",
-    PANNED: "its pan is automated, and hosts pan by different laws: print it by itself first",
+    PANNED: "its pan is automated in a way that cannot be followed",
     MUTED: "it is muted and heard by automation that cannot be read",
     SENT: "the level or the pan of a send of it is automated in a way that cannot be followed",
     RIDDEN: "its fader is automated in clips, or in a unit that is not known",
 }
 
 
+class Panned(msgspec.Struct, frozen=True):
+    """How a strip is panned on its way: by which law, and where it stands (−1 to 1) or how it moves."""
+
+    law: PanLaw
+    still: float = 0.0
+    moving: Curve | None = None
+
+
 class Feed(msgspec.Struct, frozen=True):
     """Where a strip leads to (the id of another one), with which gain (linear), and what moves on the way, one after
-    the other: its fader, the level of a send, whether it is heard. `use` is the plugin whose side-chain hears it."""
+    the other: its fader, the level of a send, whether it is heard. `use` is the plugin whose side-chain hears it.
+    `panned` says how loud each side is; None where both are as they were."""
 
     target: str
     gain: float
     curves: tuple[Curve, ...] = ()
     use: str = ""
+    panned: Panned | None = None
 
 
 class Stage(msgspec.Struct, frozen=True):
     """A strip in a rendering: the plugins that it goes through, what it plays itself, and what it `feeds`. The last one
-    of a rendering feeds nothing."""
+    of a rendering feeds nothing. `law` is what the host pans by; empty where that is not known."""
 
     strip: Strip
     uses: tuple[PluginUse, ...]
     sounding: Sounding
     feeds: tuple[Feed, ...] = ()
+    law: PanLaw = ""
 
     @property
     def plays_notes(self) -> bool:
@@ -79,20 +91,20 @@ def before(
                 inside |= new
                 todo += [(each, session.strip(each).heard_uses()) for each in new]
     targets = inside | ({strip.id} if strip.kind != "track" else set())
-    found = []
+    found, law = [], session.host.pan_law
     for place in build(session).order:
         each = session.strips[place]
         if each.id in inside and each.enabled and (not each.mute or each.id in heard):
             sounding = audio_of.get(each.id, Sounding())
-            on = [feed for feed in feeds_of(each, sounding) if feed.target in targets]
+            on = [feed for feed in feeds_of(each, sounding, law) if feed.target in targets]
             to = [after_fader(each, sounding, listener, use=use) for listener, use in heard.get(each.id, ())]
-            found.append(Stage(each, each.heard_uses(), sounding, (*on, *(feed for feed in to if feed.gain))))
+            found.append(Stage(each, each.heard_uses(), sounding, (*on, *(feed for feed in to if feed.gain)), law))
     return Before(tuple(found), fed)
 
 
-def feeds_of(strip: Strip, sounding: Sounding) -> tuple[Feed, ...]:
+def feeds_of(strip: Strip, sounding: Sounding, law: PanLaw = "") -> tuple[Feed, ...]:
     """Whom a strip feeds through its output and the sends that are on, and with which gain."""
-    found = [after_fader(strip, sounding, strip.output)] if strip.output is not None else []
+    found = [behind_pan(strip, sounding, strip.output, law)] if strip.output is not None else []
     for place, send in enumerate(strip.sends):
         if send.enabled:
             way = sounding.sends[place] if sounding.sends else SendMoving()
@@ -112,6 +124,24 @@ def after_fader(
     return Feed(target, level * still, (*_moving(sounding.fader, sounding.heard), *moving), use)
 
 
+def behind_pan(strip: Strip, sounding: Sounding, target: str, law: PanLaw) -> Feed:
+    """What a strip gives at its output: behind its fader, and panned by a law."""
+    return msgspec.structs.replace(after_fader(strip, sounding, target), panned=_panned(strip, sounding, law))
+
+
+def _panned(strip: Strip, sounding: Sounding, law: PanLaw) -> Panned | None:
+    still, moving = _pan(strip, sounding)
+    return Panned(law, still, moving) if law and (moving is not None or changes(law, still)) else None
+
+
+def _pan(strip: Strip, sounding: Sounding) -> tuple[float, Curve | None]:
+    """Where the pan of a strip stands, and how it moves, if it does."""
+    curve = sounding.pan
+    if curve is None or len({point.value for point in curve.points}) == 1:
+        return (strip.pan if curve is None else curve.points[0].value), None
+    return strip.pan, curve
+
+
 def _moving(*curves: Curve | None) -> tuple[Curve, ...]:
     return tuple(curve for curve in curves if curve is not None)
 
@@ -122,11 +152,21 @@ def unclear(sounding: Sounding, owners: Sequence[str]) -> list[str]:
     return [sentence for reason, sentence in AUTOMATED.items() if reason in why]
 
 
-def obstacles_on_the_way(strip: Strip, sounding: Sounding) -> list[str]:
+def obstacles_on_the_way(stage: Stage) -> list[str]:
     """Why what a strip gives to a bus cannot be rendered truthfully, though what it plays can."""
+    strip, sounding = stage.strip, stage.sounding
     found = unclear(sounding, [strip.id])
-    if strip.pan:
-        found.append("it is panned, and hosts pan by different laws: print it by itself first")
+    if not stage.law and _pan(strip, sounding) != (0.0, None):
+        found.append(
+            "it is panned, and hosts pan by different laws: say by which yours does (Computer › The host and the audio "
+            "device), or print it by itself first"
+        )
+    if _panned(strip, sounding, stage.law) is not None:
+        before_pan = {feed.target for feed in stage.feeds if feed.panned is None and not feed.use}
+        if any(send.enabled and not send.pre_fader and send.target in before_pan for send in strip.sends):
+            found.append("hosts differ in whether a send behind its fader is panned as well")
+        if any(feed.use for feed in stage.feeds):
+            found.append("hosts differ in whether a side-chain hears it panned")
     if strip.post_fader:
         found.append("plugins come after its fader")
     if any(send.enabled and send.after is not None for send in strip.sends):

@@ -12,6 +12,7 @@ import msgspec
 
 from ..core.cards.families import squeezed
 from ..core.session import chain_edits, edits, time_edits
+from ..core.session.panning import LAWS
 from ..core.session.plugins import PluginUse, Setting
 from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
@@ -242,6 +243,13 @@ def _duplicate(session: Session, words: list[str], _: Lookup) -> Session:
     return edits.duplicate(session, _ids(session, words[0]), times, members=True)
 
 
+def _pan_law(session: Session, words: list[str], _: Lookup) -> Session:
+    law = "" if words[0] == "unknown" else words[0]
+    if law and law not in LAWS:
+        raise SessionError(f"“{law}” is no pan law; there are {', '.join(LAWS)}, and unknown")
+    return msgspec.structs.replace(session, host=msgspec.structs.replace(session.host, pan_law=law))
+
+
 VERBS = {
     "add": Verb("KIND NAME [HOW-MANY]", "a track, bus or return", _add, 2, 3),
     "rename": Verb("TRACK NAME", "another name", lambda s, w, _: edits.rename(s, strip_of(s, w[0]).id, w[1]), 2, 2),
@@ -281,6 +289,8 @@ VERBS = {
                   lambda s, w, _: time_edits.shift(s, _ids(s, w[0]), number(w[1], "how far")), 2, 2),
     "section": Verb("NAME AT", "a section that begins there",
                     lambda s, w, _: time_edits.add_section(s, w[0], seconds(w[1])), 2, 2),
+    "pan-law": Verb("LAW|unknown", f"by which law the host pans: {', '.join(LAWS)} (dB in the centre, or at the sides)",
+                    _pan_law, 1, 1),
     "bars": Verb("BEATS/UNIT", "one time signature for the whole piece, as 6/8",
                  lambda s, w, _: time_edits.set_meters(s, [meter(w[0])]), 1, 1),
     "tempo": Verb("BPM", "one tempo for the whole piece",

@@ -160,7 +160,8 @@ class _Reader:
         ways = of_channel(channel, self._sends_of.get(strip_id, []), self._curves)
         unclear = (*of_plugins, *((strip_id, why) for why in ways.unclear))
         return msgspec.structs.replace(
-            found, moving=tuple(moving), fader=ways.fader, heard=ways.heard, sends=ways.sends, unclear=unclear
+            found, moving=tuple(moving), fader=ways.fader, heard=ways.heard, sends=ways.sends, unclear=unclear,
+            pan=ways.pan,
         )  # fmt: skip
 
     def _report(self, session: Session) -> ImportReport:

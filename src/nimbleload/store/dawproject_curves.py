@@ -75,6 +75,19 @@ class Curves:
         unit = unit or element.get("unit") or "linear"
         return replace(curve, unit=GAINS[unit]) if unit in GAINS else None
 
+    def of_pan(self, element: etree._Element) -> Curve | None:
+        """How a pan moves, from −1 (left) to 1 (right); None if it does not, or that is unclear."""
+        curve = self.of(element)
+        if curve is None:
+            return None
+        least, most = (0.0, 1.0) if curve.unit == "share" else (
+            number(element, "min", 0.0, WHERE), number(element, "max", 1.0, WHERE))
+        if not most > least:
+            return None
+        places = ((2 * p.value - least - most) / (most - least) for p in curve.points)
+        points = (replace(p, value=max(-1.0, min(1.0, at))) for p, at in zip(curve.points, places, strict=True))
+        return Curve(tuple(points))
+
     def _known(self, element: etree._Element) -> tuple[Curve, str] | None:
         """How a parameter moves, and the unit of the points; None if it does not, or that is unclear."""
         own = element.get("id")
@@ -154,12 +167,13 @@ Read = Callable[[etree._Element], Curve | None]
 
 
 class Ways(NamedTuple):
-    """How what a channel gives moves: its fader (a gain), whether it is heard (1) or muted (0), and each of its sends;
-    None and empty where nothing does. `unclear` says why something cannot be followed."""
+    """How what a channel gives moves: its fader (a gain), whether it is heard (1) or muted (0), each of its sends, and
+    its pan (−1 to 1); None and empty where nothing does. `unclear` says why something cannot be followed."""
 
     fader: Curve | None
     heard: Curve | None
     sends: tuple[SendMoving, ...]
+    pan: Curve | None
     unclear: tuple[str, ...]
 
 
@@ -184,12 +198,11 @@ def of_channel(channel: etree._Element, sends: Sequence[etree._Element], curves:
         )
         for send in sends
     ]
-    if any(curves.moves(element) for element in channel.findall("Pan")):
-        unclear.append(PANNED)
+    pan = followed(channel, "Pan", PANNED, curves.of_pan)
     if any(curves.moves(element) for send in sends for element in send.findall("Pan")):
         unclear.append(SENT)
     moves = any(way != SendMoving() for way in ways)
-    return Ways(fader, heard, tuple(ways) if moves else (), tuple(dict.fromkeys(unclear)))
+    return Ways(fader, heard, tuple(ways) if moves else (), pan, tuple(dict.fromkeys(unclear)))
 
 
 def _gate(switch: Curve | None, opens: bool) -> Curve | None:

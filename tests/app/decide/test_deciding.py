@@ -260,9 +260,11 @@ def test_an_outboard_device_is_told_in_the_host_dialog_and_then_offered(example,
     dialog = open_dialog(example, qtbot, "The host and the audio device", HostDialog)
     dialog.outboard.setValue(2)
     dialog.tails.setValue(3.5)
+    assert dialog.law.currentText() == "not known"
+    dialog.law.setCurrentText("−4.5 dB in the centre")
     settled(example, dialog.accept)
     session = example.desk.document.session
-    assert (session.device.outboard, session.host.tail_limit) == (2, 3.5)
+    assert (session.device.outboard, session.host.tail_limit, session.host.pan_law) == (2, 3.5, "-4.5")
     strip = next(s for s in session.strips if s.kind == "track" and s.inserts)
     with qtbot.waitSignal(example.desk.weighed, timeout=30_000):
         example.balance.tracks.choose(strip.id)

@@ -27,7 +27,8 @@ from PySide6.QtWidgets import (
 from ...core.load.host_fit import HostFit, MeterReading
 from ...core.load.host_seen import HostSeen
 from ...core.session.computer import BUFFER_SIZES, Device, Host
-from ...core.told.host_fit import seen_sentence, sentence
+from ...core.session.panning import LAWS
+from ...core.told.host_fit import PAN_LAWS, seen_sentence, sentence
 from ...core.units import as_sentence
 from ...store.recording_file import SUFFIX, RecordingFileError
 from ..background.to_window_thread import ToWindowThread
@@ -59,7 +60,7 @@ class HostDialog(Dialog):
         self.free, self.periods, self.safety = QSpinBox(), QSpinBox(), QSpinBox()
         self.strip, self.plugin, self.factor = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         self.converters, self.heard = QDoubleSpinBox(), QDoubleSpinBox()
-        self.ahead, self.parts = QComboBox(), QComboBox()
+        self.ahead, self.parts, self.law = QComboBox(), QComboBox(), QComboBox()
         self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
         self.tails, self.outboard = QDoubleSpinBox(), QSpinBox()
         self.listed = QCheckBox("takes tracks in the order of the session, not the longest path first")
@@ -97,6 +98,9 @@ class HostDialog(Dialog):
         for count in sorted({*PARTS, host.parts}):
             self.parts.addItem(f"in {count} parts" if count > 1 else "as a whole", count)
         self.parts.setCurrentIndex(self.parts.findData(host.parts))
+        for law in ("", *LAWS):
+            self.law.addItem(PAN_LAWS[law], law)
+        self.law.setCurrentIndex(self.law.findData(host.pan_law))
         self.suspends.setChecked(host.suspends)
         self.listed.setChecked(host.listed)
         self.tails.setRange(0, 600)
@@ -124,6 +128,8 @@ class HostDialog(Dialog):
         form.addRow("", self.suspends)
         form.addRow("lets tails sound, before it suspends, for", self.tails)
         form.addRow("", self.listed)
+        form.addRow("pans by", self.law)
+        self.law.setToolTip("Only what is printed goes by it: panned tracks on a bus, with the bus")
         return box
 
     def _fit_box(self) -> QGroupBox:
@@ -216,7 +222,7 @@ class HostDialog(Dialog):
         host = Host(
             self.free.value(), self.strip.value() / 1e6, self.plugin.value() / 1e6, int(self.ahead.currentData()),
             self.suspends.isChecked(), self.factor.value() / 100, self.listed.isChecked(), self.tails.value(),
-            int(self.parts.currentData()),
+            int(self.parts.currentData()), self.law.currentData(),
         )  # fmt: skip
         device = Device(
             self.periods.value(), self.safety.value(), self.converters.value() / 1e3, self.outboard.value(),

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
+from .panning import PanLaw
+
 BUFFER_SIZES: tuple[int, ...] = (32, 64, 128, 256, 512, 1024, 2048, 4096)
 
 # Sample rates that sessions usually have (hertz).
@@ -17,7 +19,8 @@ class Host(msgspec.Struct, frozen=True):
     says that it leaves out what is silent. `plugin_factor` is how many times dearer plugins are in it than measured.
     `listed` says that it takes tracks in the order of the session, not the one with the longest path first.
     `tail_limit` is how long it lets a tail sound, in seconds, before it suspends. `parts` is into how many parts it
-    divides a block that several threads share, so that a strip can begin before what feeds it is through.
+    divides a block that several threads share, so that a strip can begin before what feeds it is through. `pan_law` is
+    what it pans by; empty where that is not known.
     """
 
     cores_left_free: int = 0
@@ -29,6 +32,7 @@ class Host(msgspec.Struct, frozen=True):
     listed: bool = False
     tail_limit: float = 10.0
     parts: int = 1
+    pan_law: PanLaw = ""
 
 
 class Device(msgspec.Struct, frozen=True):

@@ -8,9 +8,15 @@ import numpy as np
 
 from ..load.host_fit import METER_STEP, HostFit, MeterReading
 from ..load.host_seen import HostSeen
+from ..session.panning import PanLaw
 from ..units import count, microseconds, percent
 
 BADLY = 0.05
+PAN_LAWS: dict[PanLaw, str] = {
+    "": "not known", "balance": "balance: the far side is turned down", "-3": "−3 dB in the centre (equal power)",
+    "-4.5": "−4.5 dB in the centre", "-6": "−6 dB in the centre (straight lines)", "+3": "+3 dB at the sides",
+    "+4.5": "+4.5 dB at the sides", "+6": "+6 dB at the sides",
+}  # fmt: skip
 
 
 def sentence(found: HostFit, readings: Sequence[MeterReading]) -> str:

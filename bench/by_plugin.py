@@ -1,0 +1,80 @@
+"""Which plugin a prediction is off by: each one's predicted time against its time in a rehearsal, on one core.
+
+    .venv/bin/python -m bench.by_plugin [--times 2] [--seconds 3] [--real] [BUFFER ...]
+
+The cards are measured anew each time. Microseconds a block, of the blocks that shared the core with nobody; "row" is
+the cell, "company" and "once" what is added to it for the caches (%, the dearer of both counts), "rehearsed" the mean
+of all uses.
+"""
+
+from __future__ import annotations
+
+import sys
+
+import msgspec
+import numpy as np
+
+from bench.accuracy import real_session, rehearsed, scaled
+from nimbleload.core.cards.card import CostCard
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.costs import touched
+from nimbleload.core.load.figures import ROWS
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import CardKey
+from nimbleload.core.session.session import Session
+from nimbleload.core.survey import foreseen, instant, survey, to_rehearse
+from nimbleload.demo import session as demo
+from nimbleload.probe import session_run
+
+LEVEL = 0.25
+
+
+def table(session: Session, cards: dict[CardKey, CostCard], buffer: int, seconds: float) -> None:
+    """Rehearses once and prints a row for each plugin that played."""
+    of = survey(session, Plan(), cards, Machine(1), buffer)
+    outcome = rehearsed(of, seconds)
+    if outcome is None:
+        return
+    at, quiet, planned = instant(of), outcome.undisturbed, of.planned
+    predicted, figures, uses = foreseen(of, at, outcome), planned.figures, planned.uses
+    print(f"\n{session.name}, {buffer} samples: predicted {100 * predicted.alone:.1f} %, rehearsed "
+          f"{100 * quiet.typical:.1f} % in {100 * quiet.share:.0f} % of the blocks, {100 * outcome.typical:.1f} % in "
+          f"all; clock {predicted.clock:.2f}, units {outcome.units:.2f}")  # fmt: skip
+    memory = touched(planned, of.machine)
+    row, company, once = figures.at(buffer).seconds, figures.company(buffer, memory), figures.paced(buffer)
+    sounding = dict(zip((s.id for s in planned.session.strips), at.states.tolist(), strict=True))
+    strips = [s.id for s in planned.session.strips]
+    print("plugin               uses     row  company  once  predicted  rehearsed    ratio  of the error, points")
+    rows = []
+    for k in range(len(figures.keys)):
+        own = [u for u, c, s in zip(uses.uses, uses.card, uses.strip, strict=True) if c == k
+               and u.id in quiet.uses and sounding[strips[s]]]  # fmt: skip
+        if not own:
+            continue
+        taken = np.array([quiet.uses[u.id] for u in own])
+        meant = np.array([predicted.use_costs[u.id] for u in own])
+        off = 100 * float((meant - taken).sum()) / (buffer / session.rate)
+        rows.append((abs(off), f"{own[0].label[:20]:20} {len(own):4d} {1e6 * row[ROWS.index('sounding'), k]:7.1f} "
+                     f"{100 * company[k]:7.0f} {100 * once[k]:6.0f} {1e6 * meant.mean():10.1f} "
+                     f"{1e6 * taken.mean():10.1f} {meant.mean() / taken.mean():8.2f} {off:8.2f}   "
+                     + " ".join(f"{1e6 * each:.1f}" for each in taken[:8])))  # fmt: skip
+    print("\n".join(said for _, said in sorted(rows, reverse=True)), flush=True)
+
+
+def main() -> None:
+    words = sys.argv[1:]
+    times = int(words[words.index("--times") + 1]) if "--times" in words else 1
+    seconds = float(words[words.index("--seconds") + 1]) if "--seconds" in words else 3.0
+    buffers = [int(w) for k, w in enumerate(words) if w.isdigit() and not words[k - 1].startswith("--")] or [64]
+    of = real_session() if "--real" in words else demo.session()
+    of = to_rehearse(msgspec.structs.replace(of, variants=()))
+    for _ in range(times):
+        cards: dict[CardKey, CostCard] = {}
+        for step in session_run.run(session_run.jobs(of, {}, tuple(buffers)), {}):
+            cards[step.job.key] = step.card
+        for buffer in buffers:
+            table(scaled(of, cards, 1, buffer, LEVEL), cards, buffer, seconds)
+
+
+if __name__ == "__main__":
+    main()
