@@ -73,6 +73,8 @@ def test_what_is_written_plays_what_was_there_on_two_tracks(tmp_path, clips):
     before = played(path, "t")
     plan = bounce(0.8, 1.7)
     rendered, made, target = carried(path, tmp_path / "out", plan)
+    stamp = stems.chunks(tmp_path / "out" / rendered["t"].file)["bext"][338:346]
+    assert int.from_bytes(stamp, "little") == round(0.8 * RATE)
     assert rendered["t"].proof.verdict == "same" and made.by_hand == ()
     file, rate = soundfile.read(tmp_path / "out" / rendered["t"].file, dtype="float32", always_2d=True)
     first, last = round(0.8 * RATE), round(1.7 * RATE)

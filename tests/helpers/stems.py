@@ -34,6 +34,18 @@ def audio(file: str = "audio/a.wav", seconds: float = 2.0, rate: int = RATE, ext
     return f'<Audio duration="{seconds}" sampleRate="{rate}" channels="2"><File path="{file}"{outside}/></Audio>'
 
 
+def chunks(path: Path) -> dict[str, bytes]:
+    """The chunks of a RIFF file by name, in order."""
+    data = path.read_bytes()
+    assert data[:4] == b"RIFF" and data[8:12] == b"WAVE" and int.from_bytes(data[4:8], "little") == len(data) - 8
+    at, found = 12, {}
+    while at < len(data):
+        length = int.from_bytes(data[at + 4 : at + 8], "little")
+        found[data[at : at + 4].decode()] = data[at + 8 : at + 8 + length]
+        at += 8 + length + length % 2
+    return found
+
+
 def written(path: Path, clips: str, devices: str = "", files: dict[str, bytes] | None = None, more: str = "") -> Path:
     """An exchange file with one track “Voice” of these clips (seconds) and devices, another, and a main output."""
     structure = (

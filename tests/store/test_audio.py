@@ -12,6 +12,7 @@ import soundfile
 from nimbleload.store import archive, audio, scratch
 from nimbleload.store.archive import ImportRefusedError
 from nimbleload.store.sounding import Part
+from tests.helpers.stems import chunks
 
 RATE = 48_000
 
@@ -95,3 +96,24 @@ def test_a_file_is_a_sound_in_pieces(tmp_path):
         assert len(file) == 0 and list(file.stretches()) == []
     with pytest.raises(audio.AudioError, match="cannot be read"):
         audio.File(tmp_path / "missing.wav")
+
+
+@pytest.mark.parametrize("start", [0, 48_001, 5 << 32])
+def test_a_wav_file_says_where_in_the_piece_it_begins(tmp_path, start):
+    sound = np.random.default_rng(1).normal(0, 0.1, (1000, 2)).astype(np.float32)
+    audio.write(tmp_path / "a.wav", iter([sound]), RATE, start=start)
+    found = chunks(tmp_path / "a.wav")
+    # EBU Tech 3285: 256 + 32 + 32 bytes of text, date and time, then the reference; before the sound itself.
+    assert list(found).index("bext") < list(found).index("data")
+    assert int.from_bytes(found["bext"][338:346], "little") == start
+    assert found["bext"][256:288].rstrip(b"\0") == b"Nimble Load" and not found["bext"][:256].strip(b"\0")
+    assert np.array_equal(soundfile.read(tmp_path / "a.wav", dtype="float32", always_2d=True)[0], sound)
+
+
+def test_a_flac_file_has_no_place_for_that_and_a_file_is_the_same_each_time(tmp_path):
+    sound = np.full((100, 2), 0.5, np.float32)
+    audio.write(tmp_path / "a.flac", iter([sound]), RATE, "flac", start=7)
+    assert soundfile.read(tmp_path / "a.flac", dtype="float32")[0][3, 0] == pytest.approx(0.5, abs=1e-6)
+    for name in ("a.wav", "b.wav"):
+        audio.write(tmp_path / name, iter([sound]), RATE, start=7)
+    assert (tmp_path / "a.wav").read_bytes() == (tmp_path / "b.wav").read_bytes()

@@ -274,7 +274,7 @@ def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) 
     result, peak = chain.result, chain.peak()
     used = HOLDS_ALL if peak >= 1.0 else kind
     target = folder / job.file_name(used)
-    audio.write(target, audio.later(chain.stretches(), job.skipped), job.rate, used)
+    audio.write(target, audio.later(chain.stretches(), job.skipped), job.rate, used, start=job.skipped)
     with audio.File(target) as file:
         loud = _loudness(file.stretches(), job.rate)
     return Rendered(

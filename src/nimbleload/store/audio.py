@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -17,6 +18,9 @@ LARGEST_AUDIO = 4 << 30
 CHANNELS = 2
 BLOCK = 1 << 16
 FORMATS = {"wav": ("WAV", "FLOAT"), "flac": ("FLAC", "PCM_24")}
+# The library's structure of a broadcast extension (EBU Tech 3285): texts, then where the file begins (samples, low and
+# high), version, UMID and loudness, what is reserved, and how much coding history there is.
+BROADCAST, SET_BROADCAST = "<256s32s32s10s8s2xIIH64s10s180sI256s", 0x10F1
 
 
 class AudioError(Exception):
@@ -112,9 +116,11 @@ def later(stretches: Iterator[NDArray[np.float32]], skipped: int) -> Iterator[ND
 
 
 def write(
-    path: Path, stretches: Iterator[NDArray[np.float32]], rate: int, kind: str = "wav", channels: int = CHANNELS
-) -> None:
-    """Writes sound (n, channels, float32 each) as `atomic.replacing` does.
+    path: Path, stretches: Iterator[NDArray[np.float32]], rate: int, kind: str = "wav", channels: int = CHANNELS,
+    start: int = 0,
+) -> None:  # fmt: skip
+    """Writes sound (n, channels, float32 each) as `atomic.replacing` does. A WAV file says at which sample of the piece
+    it begins (`start`), as a broadcast wave.
 
     AudioError if that fails; then what lay there before is untouched.
     """
@@ -124,10 +130,20 @@ def write(
             atomic.replacing(path) as fresh,
             soundfile.SoundFile(fresh, "w", rate, channels, subtype, format=form) as out,
         ):
+            if kind == "wav":
+                _stamp(out, start)
             for stretch in stretches:
                 out.write(stretch)
     except (soundfile.LibsndfileError, OSError) as error:
         raise AudioError(f"{path} was not written: {error}") from error
+
+
+def _stamp(out: soundfile.SoundFile, start: int) -> None:
+    """Has a broadcast extension written, before any sound is. The library can, but has no name for it in Python."""
+    low, high = start & 0xFFFFFFFF, start >> 32
+    made = struct.pack(BROADCAST, b"", b"Nimble Load", b"", b"", b"", low, high, 1, b"", b"", b"", 0, b"")
+    if not soundfile._snd.sf_command(out._file, SET_BROADCAST, made, len(made)):
+        raise AudioError("where it begins in the piece could not be written into it")
 
 
 class File:
