@@ -42,22 +42,24 @@ def table(session: Session, cards: dict[CardKey, CostCard], buffer: int, seconds
           f"all; clock {predicted.clock:.2f}, units {outcome.units:.2f}")  # fmt: skip
     memory = touched(planned, of.machine)
     row, company, once = figures.at(buffer).seconds, figures.company(buffer, memory), figures.paced(buffer)
-    sounding = dict(zip((s.id for s in planned.session.strips), at.states.tolist(), strict=True))
-    strips = [s.id for s in planned.session.strips]
+    sounds = {u.id: at.states[s] for u, s in zip(uses.uses, uses.strip, strict=True)}
     print("plugin               uses     row  company  once  predicted  rehearsed    ratio  of the error, points")
     rows = []
     for k in range(len(figures.keys)):
-        own = [u for u, c, s in zip(uses.uses, uses.card, uses.strip, strict=True) if c == k
-               and u.id in quiet.uses and sounding[strips[s]]]  # fmt: skip
+        own = [u for u, c in zip(uses.uses, uses.card, strict=True) if c == k and u.id in quiet.uses]
         if not own:
             continue
         taken = np.array([quiet.uses[u.id] for u in own])
-        meant = np.array([predicted.use_costs[u.id] for u in own])
+        meant = np.array([predicted.uses[u.id] for u in own])
+        card, sounding = figures.found[k], any(sounds[u.id] for u in own)
+        condition = "sounding" if sounding else "silent"
+        cell = next((c for c in card.cells if (c.buffer, c.condition) == (buffer, condition)), None) if card else None
+        mark = ("" if sounding else " silent") + ("" if cell is None or cell.quiet else " not quiet")
         off = 100 * float((meant - taken).sum()) / (buffer / session.rate)
-        rows.append((abs(off), f"{own[0].label[:20]:20} {len(own):4d} {1e6 * row[ROWS.index('sounding'), k]:7.1f} "
+        rows.append((abs(off), f"{own[0].label[:20]:20} {len(own):4d} {1e6 * row[ROWS.index(condition), k]:7.1f} "
                      f"{100 * company[k]:7.0f} {100 * once[k]:6.0f} {1e6 * meant.mean():10.1f} "
                      f"{1e6 * taken.mean():10.1f} {meant.mean() / taken.mean():8.2f} {off:8.2f}   "
-                     + " ".join(f"{1e6 * each:.1f}" for each in taken[:8])))  # fmt: skip
+                     + " ".join(f"{1e6 * each:.1f}" for each in taken[:8]) + mark))  # fmt: skip
     print("\n".join(said for _, said in sorted(rows, reverse=True)), flush=True)
 
 

@@ -23,8 +23,12 @@ from .signal import CHORD_CYCLE, CYCLE
 from .timed import LINE_WORDS, NOBODY, TimedLoop
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
-SIZES = (256, 2048)
-RUNS = 3
+# At the smallest size what is brought back counts most, and is no share that could be read from a longer block.
+SIZES = (64, 256, 2048)
+RUNS, LEAD = 3, 16
+# So many tries tell a footprint, and so many are made at most; in those the cache is as fast as at its best but for so
+# much.
+TRIES, MOST_TRIES, CALM = 24, 240, 1.1
 FEWEST_BLOCKS = 12
 LINE = 64
 DEFAULT_CACHE = 1 << 20
@@ -64,7 +68,7 @@ def find_company(
         if notes:
             return played(loop, frames, notes, others)
         loop.rewind()
-        loop.run(frames, CYCLE // frames, others=others)
+        loop.run(frames, min(CYCLE // frames, LEAD), others=others)
         return loop.run(frames, blocks, others=others)
 
     seconds = [least_mean(pace, partial(beside, others), overhead) / 1e9 for others in levels]
@@ -125,31 +129,37 @@ def _walk_after(memory, steps, clock, call, handle, argument, others):
     return _walk(memory, steps, clock)
 
 
-def find_footprint(hosted: Hosted, pace: Pace, frames: int, cache: int, tries: int = 32) -> int:
+def find_footprint(hosted: Hosted, pace: Pace, frames: int, cache: int) -> int:
     """How many bytes of a primed cache one block pushes out: at most the size of the cache (bytes).
 
     The walk through the cache takes longer by what was pushed out; how much longer is calibrated with known memory.
+    Before and after each walk behind the plugin there is one behind nothing: tries count in which these two were as
+    fast as any, so that nobody else used the cache just then.
     """
     lines = cache // LINE * 3 // 4
     memory, clock = in_circle(lines), np.zeros(2, np.int64)
-    known = [int(part * cache) for part in (0.0, 0.125, 0.25, 0.5, 1.0)]
-    stretches = [np.zeros(size // 8, np.int64) for size in known]
-
+    known = [int(part * cache) for part in (0.0, 0.125, 0.25, 0.5, 0.75, 1.0)]
+    nothing, *stretches = [np.zeros(size // 8, np.int64) for size in known]
     argument = hosted.argument(frames)
-    trials = [(hosted.call, stretches[0]), *((0, stretch) for stretch in stretches)]
-    times = []
-    for _ in range(tries):
-        pace.wait(0.005)
-        times.append(
-            [
-                _walk_after(memory, lines, clock.ctypes.data, call, hosted.handle, argument, others)
-                for call, others in trials
-            ]
-        )
-    slower = np.maximum.accumulate(np.min(times, axis=0)[1:])
-    # A plugin that works in bursts uses more in some blocks than in others: their mean counts.
-    with_plugin = np.clip([row[0] for row in times], slower[0], slower[-1])
-    return int(np.interp(with_plugin, slower, known).mean())
+    trials = [(0, nothing), (hosted.call, nothing), (0, nothing), *((0, stretch) for stretch in stretches)]
+    times = np.zeros((0, len(trials)))
+    for _ in range(MOST_TRIES):
+        pace.wait(0.002)
+        tried = [
+            _walk_after(memory, lines, clock.ctypes.data, call, hosted.handle, argument, others)
+            for call, others in trials
+        ]
+        times = np.vstack((times, tried))
+        beside = times[:, :3:2].max(axis=1)
+        calm = beside <= CALM * times[:, :3:2].min()
+        if calm.sum() >= TRIES:
+            break
+    else:
+        calm = beside <= np.sort(beside)[TRIES // 2]
+    # A plugin that works in bursts uses more in some blocks than in others: the mean of the middle half of them counts.
+    middle = np.sort(times[calm], axis=0)[(cut := int(calm.sum()) // 4) : calm.sum() - cut].mean(axis=0)
+    slower = np.maximum.accumulate([middle[:3:2].mean(), *middle[3:]])
+    return int(np.interp(middle[1], slower, known))
 
 
 def warm_up() -> None:

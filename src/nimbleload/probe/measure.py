@@ -185,7 +185,7 @@ class Measurement:
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
         polyphony = []
-        for frames in (size for size in SIZES if size <= longest and self._voices > 1):
+        for frames in (size for size in SIZES[1:] if size <= longest and self._voices > 1):
             alive()
             polyphony.append(find_polyphony(self._hosted, self._voices, self._rate, frames))
         inputs = None

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ..core.cards.card import Paced
 from ..native.clock import now
 from ..native.memory import call2, flush_denormals
-from ..native.witness import COLUMNS, attest, is_alone, least_units
+from ..native.witness import CLOCK, COLUMNS, UNITS, attest, is_alone, least_units
 from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, CYCLE, again
@@ -23,8 +23,9 @@ from .timed import TimedLoop, give
 
 PACED_SIZES = (64, 512)
 # Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
-# in the cycle the least counts of the blocks that shared it with nobody: a burst counts as often as it comes.
-CYCLES, MOST_CYCLES = 3, 6
+# in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
+# others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
+CYCLES, MOST_CYCLES = 4, 8
 # So many of the places must have such blocks, or the least of all counts.
 ENOUGH = 0.8
 # What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
@@ -47,10 +48,12 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
     where in `source` the next one begins.
 
     In between the core computes with vectors (see `keep_awake`): what its units for them take to wake up is paid once a
-    block, by whoever comes first, and not by every plugin. After each block the witness is asked (`told`: blocks,
-    COLUMNS, ns); it is not where something had come between a block in a row and the one before.
+    block, by whoever comes first, and not by every plugin. Before and after each block the witness is asked (`told`:
+    blocks, COLUMNS, ns: what it tells of the worse of both); it is not where something had come between a block in a
+    row and the one before.
     """
     flush_denormals()
+    first_look = np.zeros(COLUMNS, np.int64)
     length, argument, place = source.shape[1], first, 0
     ended = last = now(clock)
     for k in range(len(times)):
@@ -62,6 +65,8 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
             at = 0
         give(source, rows, at, inputs, frames)
         at += frames
+        if period > 0:
+            attest(first_look, clock)
         before = last = now(clock)
         call2(call, handle, argument)
         late = before - ended > BETWEEN_NS
@@ -69,7 +74,12 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
         times[k] = ended - before
         if period > 0 or not late:
             attest(told[k], clock)
+            if first_look[UNITS] * told[k, CLOCK] > told[k, UNITS] * first_look[CLOCK]:
+                told[k] = first_look
             ended = now(clock)
+        if period == 0:
+            # What came after a block in a row came before the next.
+            first_look[:] = told[k]
         argument = rest
     return at
 
@@ -130,7 +140,7 @@ def find_paced(
         quiet = [np.ones_like(each) for each in quiet]
         places[:] = True
     row, paced = (
-        max(float(np.where(alone, each, np.iinfo(np.int64).max).min(axis=0)[places].mean()) - overhead, 0.0) / 1e9
+        max(float(np.nanmedian(np.where(alone, each, np.nan)[:, places], axis=0).mean()) - overhead, 0.0) / 1e9
         for each, alone in zip(times, quiet, strict=True)
     )
     return Paced(rate, frames, row, paced)

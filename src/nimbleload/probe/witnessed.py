@@ -8,7 +8,7 @@ any few comes out dearer than it would have in another minute. Which blocks were
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -59,19 +59,26 @@ class Witnessed:
             times.append(run(told[-1]))
             good += self.pace.is_good()
             self._units = min(self._units, units, least_units(told[-1]))
-            if len(times) >= wanted and is_alone(np.array(told), self._units).any(axis=0).mean() >= ENOUGH:
+            if len(times) >= wanted and _alone(told, self._units).any(axis=0).mean() >= ENOUGH:
                 break
-        made, alone = np.array(times), is_alone(np.array(told), self._units)
+        made, alone = np.array(times), _alone(told, self._units)
         best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
         enough = alone.any(axis=0).mean() >= ENOUGH or good >= wanted
         return Runs(made[best], own_times(made, alone), min(clocks), bool(enough))
 
 
+def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:
+    """Which blocks had the core to themselves (R, B): before them, as the one before tells, and after them."""
+    after = is_alone(np.array(told), best)
+    before = np.concatenate((np.ones_like(after[:, :1]), after[:, :-1]), axis=1)
+    return after & before
+
+
 def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.int64]:
     """What each block takes by itself (B, ns): the least of the runs (times: R, B, ns) in which it was `alone`.
 
-    One that never was is the least of all its runs, less what the others lost by sharing as a rule. If none ever was,
-    the least of the runs is all there is.
+    One that never was is the least of all its runs, less what the others lost by sharing as a rule, but no less than
+    any other. If none ever was, the least of the runs is all there is.
     """
     most = np.iinfo(np.int64).max
     by_itself, shared = (np.where(each, times, most).min(axis=0) for each in (alone, ~alone))
@@ -80,4 +87,4 @@ def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.
         return shared
     both = known & (shared < most)
     lost = max(float(np.median(shared[both] / np.maximum(by_itself[both], 1))), 1.0) if both.any() else 1.0
-    return np.where(known, by_itself, np.minimum(shared, most) / lost).astype(np.int64)
+    return np.where(known, by_itself, np.maximum(shared / lost, by_itself.min())).astype(np.int64)
