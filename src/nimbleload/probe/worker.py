@@ -160,6 +160,8 @@ def tell(
         another, alive = (lambda: load(request)), (lambda: send(ReadyMessage()))
         details = measurement.details(request.longest, request.core, request.others, load_seconds, another, alive)
         send(DetailsMessage(*details))
+        for cell in measurement.again():
+            send(CellMessage(cell))
 
 
 def play(request: StageRequest, send, wait) -> None:
