@@ -62,7 +62,7 @@ def test_every_figure_is_the_one_it_waits_for(plugin):
     assert card.silence.dearest > card.silence.after[2] + 0.9 * known.TAIL
     # In silence it goes on waiting (whether that counts as sleeping is told from figures of a quiet machine only).
     assert min(card.silence.after) > known.CALL
-    assert [c.buffer for c in card.company] == [64, 256, 2048]
+    assert [c.buffer for c in card.company] == [64, 2048]
     assert card.upkeep.load > 0
     said = " ".join(card_sentences(card, 48000, 64))
     for words in ("Works in bursts", "every 16 blocks", "Waking up costs", "true latency is 0 samples, not 77",

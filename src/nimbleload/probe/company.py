@@ -24,11 +24,11 @@ from .timed import LINE_WORDS, NOBODY, TimedLoop
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 # At the smallest size what is brought back counts most, and is no share that could be read from a longer block.
-SIZES = (64, 256, 2048)
+SIZES = (64, 2048)
 RUNS, LEAD = 3, 16
 # So many tries tell a footprint, and so many are made at most; in those the cache is as fast as at its best but for so
 # much.
-TRIES, MOST_TRIES, CALM = 24, 240, 1.1
+TRIES, MOST_TRIES, CALM = 24, 96, 1.1
 FEWEST_BLOCKS = 12
 LINE = 64
 DEFAULT_CACHE = 1 << 20

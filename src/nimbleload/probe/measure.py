@@ -42,6 +42,8 @@ from .upkeep import taken
 from .witnessed import Runs, Witnessed
 
 CYCLE_BLOCKS = 64
+# The sizes at which an instrument is tried with more and more notes.
+CHORD_SIZES = (256, 2048)
 SILENCE = 10 ** (-90 / 20)
 SLOWEST_TAIL_SECONDS = 15.0
 MOST_WAKING = 64
@@ -197,7 +199,7 @@ class Measurement:
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
         polyphony = []
-        for frames in (size for size in SIZES[1:] if size <= longest and self._voices > 1):
+        for frames in (size for size in CHORD_SIZES if size <= longest and self._voices > 1):
             alive()
             polyphony.append(find_polyphony(self._hosted, self._voices, self._rate, frames))
         inputs = None

@@ -288,12 +288,10 @@ def test_every_text_size_and_both_themes_paint(example, qtbot):
     for name in ("paper", "night"):
         example.choose_theme(name)
         assert theme.colours.name == name
-        for _ in range(6):
-            example.scale_text(1)
+        example.scale_text(6)
         assert theme.scale == 160
         assert not example.grab().isNull()
-        for _ in range(9):
-            example.scale_text(-1)
+        example.scale_text(-9)
         assert theme.scale == 90
     example.resize(900, 560)
     assert not example.grab().isNull()

@@ -7,7 +7,7 @@ from PySide6.QtCore import QRect, QSize, Qt
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
-from nimbleload.app.look.theme import theme
+from nimbleload.app.look.theme import SCALES, theme
 from nimbleload.app.look.wrapping import Wrapping
 
 
@@ -68,8 +68,7 @@ def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent
     window = make_window()
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
-    while theme.scale != percent:
-        window.scale_text(1 if theme.scale < percent else -1)
+    window.scale_text(SCALES.index(percent) - SCALES.index(theme.scale))
     with qtbot.waitSignal(window.watch.watching.seen, timeout=60_000):
         window.watch.watching.show_example()
     for place in (MACHINE, WATCH, EDIT, MEASURE, BALANCE, CARRY, PROVE):

@@ -78,8 +78,7 @@ def test_texts_are_not_cut_at_any_width_or_size(page, qtbot):
     window = page.window()
     for width, scale in ((1280, 0), (1000, 3), (1280, 5)):
         window.resize(width, 760)
-        for _ in range(scale):
-            window.scale_text(1)
+        window.scale_text(scale)
         page.show_facts(example.facts())
         page.show_ceilings(example.ceilings())
         qtbot.wait(50)
@@ -88,8 +87,7 @@ def test_texts_are_not_cut_at_any_width_or_size(page, qtbot):
             for label in part.findChildren(QLabel):
                 if label.wordWrap() and label.isVisible():
                     assert label.height() >= label.heightForWidth(label.width()) - 1, label.text()
-        for _ in range(scale):
-            window.scale_text(-1)
+        window.scale_text(-scale)
 
 
 def test_looking_again_takes_a_button(page, qtbot):
