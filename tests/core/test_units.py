@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.core.units import as_sentence, clock, milliseconds, minutes, percent
+from nimbleload.core.units import as_sentence, clock, exact_clock, from_clock, milliseconds, minutes, percent
 
 
 @pytest.mark.parametrize(
@@ -50,3 +50,13 @@ def test_prices_are_minutes(value, text):
 )
 def test_a_sentence_keeps_every_letter_but_its_first(words, text):
     assert as_sentence(words) == text
+
+
+@pytest.mark.parametrize(
+    ("seconds", "text"),
+    [(0, "0:00"), (0.5, "0:00.5"), (59.994, "0:59.99"), (59.996, "1:00"), (134.5, "2:14.5"), (605.05, "10:05.05"),
+     (3600, "60:00"), (40, "0:40")],
+)  # fmt: skip
+def test_places_to_a_hundredth_of_a_second_and_back(seconds, text):
+    assert exact_clock(seconds) == text
+    assert from_clock(text) == pytest.approx(seconds, abs=0.0051)

@@ -24,6 +24,13 @@ def clock(seconds: float) -> str:
     return f"{whole // 60}:{whole % 60:02d}"
 
 
+def exact_clock(seconds: float) -> str:
+    """The same to a hundredth of a second, where there is one: 134.5 → "2:14.5"."""
+    hundredths = round(seconds * 100)
+    rest = f"{hundredths % 6000 / 100:05.2f}".rstrip("0").rstrip(".")
+    return f"{hundredths // 6000}:{rest}"
+
+
 def from_clock(text: str) -> float:
     """Seconds of a position, written with minutes or without: "2:14.5" → 134.5. ValueError if it is none."""
     minutes, _, seconds = text.rpartition(":")

@@ -21,6 +21,7 @@ from ...core.session.meter import BEATS, UNITS
 from ...core.session.session import Meter, Session, TempoPoint
 from ...core.session.strips import Strip
 from ...core.session.time_edits import set_length, set_meters, set_tempo
+from ..look.clock_box import ClockBox
 from ..look.panels import Dialog
 
 
@@ -40,15 +41,6 @@ class Question(Dialog):
         buttons.rejected.connect(self.reject)
         form.addRow(buttons)
         self.accepted.connect(answered)
-
-
-def _seconds(value: float) -> QDoubleSpinBox:
-    field = QDoubleSpinBox()
-    field.setRange(0.0, 1e6)
-    field.setDecimals(2)
-    field.setSuffix(" s")
-    field.setValue(value)
-    return field
 
 
 def _bpm(value: float) -> QDoubleSpinBox:
@@ -84,7 +76,7 @@ def ask_send(parent: QWidget, targets: Sequence[Strip], answered: Callable[[str,
 
 def ask_clip(parent: QWidget, notes: bool, answered: Callable[[float, float, int], object]) -> None:
     """Asks from when to when a track sounds, and with how many notes at once."""
-    start, end, voices = _seconds(0.0), _seconds(10.0), QSpinBox()
+    start, end, voices = ClockBox(0.0), ClockBox(10.0), QSpinBox()
     voices.setRange(0, 4096)
     voices.setSpecialValueText("not known")
     fields: dict[str, QWidget] = {"from": start, "to": end}
@@ -95,13 +87,13 @@ def ask_clip(parent: QWidget, notes: bool, answered: Callable[[float, float, int
 
 def ask_section(parent: QWidget, at: float, answered: Callable[[str, float], object]) -> None:
     """Asks what a section is called and where it begins."""
-    name, start = QLineEdit(), _seconds(at)
+    name, start = QLineEdit(), ClockBox(at)
     Question("Section", parent, lambda: answered(name.text(), start.value()), name=name, begins=start).open()
 
 
 def ask_timing(parent: QWidget, of: Session, answered: Callable[[Session], object]) -> None:
     """Asks for tempo, bars and length; what is not changed stays as it is, with all its changes along the piece."""
-    bpm, length = _bpm(of.tempo[0].bpm if of.tempo else 120.0), _seconds(of.length)
+    bpm, length = _bpm(of.tempo[0].bpm if of.tempo else 120.0), ClockBox(of.length)
     beats, unit = QSpinBox(), QComboBox()
     first = of.meters[0] if of.meters else Meter()
     beats.setRange(*BEATS)
