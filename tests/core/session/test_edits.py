@@ -16,7 +16,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session import chain_edits, edits, joined, time_edits
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.routing import build
-from nimbleload.core.session.session import Meter, SessionError, TempoPoint
+from nimbleload.core.session.session import Meter, Session, SessionError, TempoPoint
 from nimbleload.core.session.strips import Clip, Send, Strip
 from nimbleload.store.limits import impossible
 
@@ -260,6 +260,32 @@ class TestTime:
     def test_nothing_begins_before_the_piece(self):
         made = time_edits.add_clip(mix(), "track1", 10, 30)
         assert time_edits.shift(made, ["track1"], -25).strip("track1").clips[0].start == 0
+
+    def test_chosen_clips_are_moved_copied_and_taken_out_together(self):
+        notes = Clip(5.0, 9.0, "notes", voices=((5.0, 2), (7.0, 3)))
+        strips = (
+            Strip("a", "A", clips=(Clip(2.0, 4.0), notes), output="m"), Strip("b", "B", clips=(Clip(3.0, 8.0),),
+            output="m"), Strip("m", "M", "main"),
+        )  # fmt: skip
+        of = Session("S", 48_000, 10.0, strips)
+        chosen = [("a", notes), ("b", strips[1].clips[0])]
+        later = time_edits.move_clips(of, chosen, 4.5)
+        assert later.strip("a").clips == (
+            Clip(2.0, 4.0), Clip(9.5, 13.5, "notes", voices=((9.5, 2), (11.5, 3)))
+        )  # fmt: skip
+        assert later.strip("b").clips == (Clip(7.5, 12.5),) and later.length == 13.5
+        assert time_edits.moved(chosen, 4.5) == [("a", later.strip("a").clips[1]), ("b", later.strip("b").clips[0])]
+        # The first of them comes to the start, and no further; what lies on the track stays in order of time.
+        first = time_edits.move_clips(of, chosen, -100)
+        assert [(c.start, c.end) for c in first.strip("a").clips] == [(2.0, 4.0), (2.0, 6.0)]
+        assert first.strip("b").clips[0].start == 0.0 and first.length == 10.0
+        both = time_edits.move_clips(of, chosen, 1, copies=True)
+        assert [c.start for c in both.strip("a").clips] == [2.0, 5.0, 6.0]
+        assert time_edits.take_out_clips(both, chosen) == msgspec.structs.replace(
+            time_edits.move_clips(of, chosen, 1), length=both.length
+        )
+        # What is not there any more is no clip to move.
+        assert time_edits.move_clips(of, [("a", Clip(1.0, 2.0))], 3) == of
 
     @pytest.mark.parametrize(
         "edit",

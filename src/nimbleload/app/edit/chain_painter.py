@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container
+from collections.abc import Callable, Container, Sequence
 from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt
@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem,
 
 from ...core.session.plugins import PluginUse
 from ...core.session.strips import Strip
+from ...core.session.time_edits import Placed
 from ..look.picture import elided
 from ..look.theme import theme
 from .strip_model import Index, StripModel
@@ -167,10 +168,13 @@ class ChainDelegate(RowDelegate):
 
 class LaneDelegate(RowDelegate):
     """When a track sounds, along the piece. `drawn` is what the mouse draws just now: strip id, from, to, whether it
-    clears."""
+    clears; `moved` by how much it moves the `chosen` clips (seconds)."""
 
-    def __init__(self, model: StripModel, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, model: StripModel, chosen: Callable[[], Sequence[Placed]], parent: QWidget | None = None
+    ) -> None:
         super().__init__(model, parent)
+        self._chosen, self.moved = chosen, 0.0
         self.drawn: tuple[str, float, float, bool] | None = None
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
@@ -187,6 +191,10 @@ class LaneDelegate(RowDelegate):
         for clip in strip.clips:
             brush = colour if clip.kind == "audio" else theme.hatch(colour, 3)
             painter.fillRect(stretch(clip.start, clip.end), brush)
+        chosen = [clip for owner, clip in self._chosen() if owner == strip.id and clip in strip.clips]
+        painter.setPen(QPen(theme.colour("brass"), 2))
+        for clip in chosen:
+            painter.drawRect(stretch(clip.start + self.moved, clip.end + self.moved).adjusted(1, 1, -1, -1))
         if self.drawn is not None and self.drawn[0] == strip.id:
             _, begun, last, clears = self.drawn
             painter.setPen(QPen(theme.colour("brass"), 2))

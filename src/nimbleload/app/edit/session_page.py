@@ -28,6 +28,7 @@ from ..look.picture import scrolled
 from ..look.sentence import NOTHING_OPEN, Sentence
 from ..look.theme import theme
 from .ask import ask_clip, ask_how_often, ask_section, ask_send, ask_timing
+from .chosen_clips import STEP, ChosenClips
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog
 from .inspector import Inspector
@@ -109,6 +110,7 @@ class SessionPage(QWidget):
         )
         self.view.tracks_dropped.connect(self._drop_tracks)
         self.view.drawn.connect(self._draw)
+        self.clips = ChosenClips(self.view, self.edit)
         self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.view.customContextMenuRequested.connect(self._show_menu)
         self.inspector.wanted.connect(self.edit)
@@ -132,6 +134,8 @@ class SessionPage(QWidget):
             "rename": self._rename, "duplicate": lambda: self.duplicate(1), "times": self._ask_duplicate,
             "up": lambda: self.move_tracks(-1), "down": lambda: self.move_tracks(1), "send": self._ask_send,
             "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
+            "next clip": lambda: self.view.step_clip(1), "clip before": lambda: self.view.step_clip(-1),
+            "next as well": lambda: self.view.step_clip(1, as_well=True),
             "timing": self._ask_timing,
             "pared": self.ask_pared, "how many": self.ask_how_many, "bypass": self._bypass,
             "left": lambda: self._step(-1), "right": lambda: self._step(1), "replace": self._replace,
@@ -212,9 +216,11 @@ class SessionPage(QWidget):
             self.view.choose_plugins(added)
 
     def remove(self) -> None:
-        """Takes out the chosen plugins; with none chosen, the chosen tracks."""
+        """Takes out the chosen plugins or clips; with none chosen, the chosen tracks."""
         uses, ids = list(self.view.chosen), self.view.selected()
-        if uses:
+        if self.clips.are_there:
+            self.clips.remove()
+        elif uses:
             self.edit("take out plugins", lambda session: chain_edits.take_out(session, uses))
         elif ids:
             self.edit("remove tracks", lambda session: edits.remove(session, ids))
@@ -242,7 +248,10 @@ class SessionPage(QWidget):
             self.edit("clip", lambda session: time_edits.add_clip(session, strip, start, end))
 
     def _step(self, by: int) -> None:
-        """Moves the chosen plugin within its chain."""
+        """Moves the chosen clips along the piece, or the chosen plugin within its chain."""
+        if self.clips.are_there:
+            self.clips.move(by * STEP)
+            return
         uses = [use.id for use in self.chosen_uses()]
         if len(uses) != 1:
             return

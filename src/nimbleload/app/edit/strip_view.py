@@ -10,6 +10,7 @@ from PySide6.QtGui import QDrag, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEv
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTreeView, QWidget
 
 from ...core.session.strips import Strip
+from ...core.session.time_edits import Placed
 from ..look.theme import theme
 from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegate, place_at, second_at, use_at
 from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
@@ -24,7 +25,7 @@ class StripView(QTreeView):
 
     `plugins_chosen`: other boxes are chosen. `plugins_dropped`: (use ids, strip, place, copy). `new_dropped`: (number
     in the list of plugins, strip, place). `tracks_dropped`: (strip ids, onto which). `drawn`: (strip, from,
-    to, clears).
+    to, clears). `clips_moved`: the chosen ones by so many seconds, or copies of them.
     """
 
     plugins_chosen = Signal()
@@ -32,16 +33,18 @@ class StripView(QTreeView):
     new_dropped = Signal(int, str, int)
     tracks_dropped = Signal(list, str)
     drawn = Signal(str, float, float, bool)
+    clips_moved = Signal(float, bool)
 
     def __init__(self, model: StripModel, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = model
         self.chosen: list[str] = []
+        self._clips: list[Placed] = []
         self._pressed: tuple[QPoint, int, str] | None = None
-        self._drawn_by_hand = False
+        self._drawn_by_hand = self._drags_clips = False
         self.setModel(model)
         self.chains = ChainDelegate(model, lambda: self.chosen, self)
-        self.lanes = LaneDelegate(model, self)
+        self.lanes = LaneDelegate(model, lambda: self._clips, self)
         for column, delegate in ((NAME, NameDelegate(model, self)), (CHAIN, self.chains),
                                  (FEEDS, RowDelegate(model, self)), (WHEN, self.lanes)):  # fmt: skip
             self.setItemDelegateForColumn(column, delegate)
@@ -109,6 +112,51 @@ class StripView(QTreeView):
         at = min(max((here[-1] if by > 0 else here[0]) + by, 0), last) if here else 0 if by > 0 else last
         self.choose_plugins([ids[at]])
 
+    # Clips
+
+    def choose_clips(self, clips: list[Placed]) -> None:
+        if clips != self._clips:
+            self._clips = clips
+            self.viewport().update()
+
+    def chosen_clips(self) -> list[Placed]:
+        """The chosen ones that are still there."""
+        there = {strip.id: strip.clips for strip in self._model.strips}
+        return [(strip, clip) for strip, clip in self._clips if clip in there.get(strip, ())]
+
+    def _clip_at(self, index: QModelIndex, at: QPoint) -> Placed | None:
+        """The clip under the mouse; of several one that is chosen, else the last, which is painted over the others."""
+        if not index.isValid() or index.column() != WHEN:
+            return None
+        strip, second = self._model.strip(index), second_at(self.visualRect(index), at.x(), self._model.length)
+        found = [(strip.id, clip) for clip in strip.clips if clip.start <= second <= clip.end]
+        found.sort(key=lambda clip: clip in self._clips)
+        return found[-1] if found else None
+
+    def step_clip(self, by: int, as_well: bool = False) -> None:
+        """Chooses the next (1) or previous (−1) clip of the track that has the cursor, in place of the others or as
+        well."""
+        index = self.currentIndex()
+        clips = self._model.strip(index).clips if index.isValid() else ()
+        if not clips:
+            return
+        strip, chosen = self._model.strip(index).id, self.chosen_clips()
+        here = [place for place, clip in enumerate(clips) if (strip, clip) in chosen]
+        last = len(clips) - 1
+        at = min(max((here[-1] if by > 0 else here[0]) + by, 0), last) if here else 0 if by > 0 else last
+        self.choose_plugins([])
+        self.choose_clips([*chosen, (strip, clips[at])] if as_well and here else [(strip, clips[at])])
+
+    def _press_clip(self, clip: Placed | None, is_added: bool) -> None:
+        """Chooses what is under the mouse: by itself, or beside the others; what is chosen stays, to be dragged."""
+        chosen = self.chosen_clips()
+        if clip is None:
+            self.choose_clips([])
+        elif is_added:
+            self.choose_clips([c for c in chosen if c != clip] if clip in chosen else [*chosen, clip])
+        elif clip not in chosen:
+            self.choose_clips([clip])
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         none = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
         key, plain = event.key(), event.modifiers() in none
@@ -117,6 +165,7 @@ class StripView(QTreeView):
             return
         if plain and key in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Escape):
             self.choose_plugins([])
+            self.choose_clips([])
         super().keyPressEvent(event)
 
     # Mouse
@@ -126,6 +175,14 @@ class StripView(QTreeView):
         index, use = self._box_at(at)
         if event.button() == Qt.MouseButton.LeftButton and index.isValid():
             self._pressed = (at, index.column(), self._model.strip(index).id)
+            clears = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            clip = None if clears else self._clip_at(index, at)
+            is_added = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self._press_clip(clip, is_added)
+            self._drags_clips = clip is not None and clip in self._clips
+            if clip is not None and is_added:
+                self.choose_plugins([])
+                return
             if use is not None and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
                 self.choose_plugins([u for u in self.chosen if u != use] if use in self.chosen else [*self.chosen, use])
                 self.setCurrentIndex(index)
@@ -146,9 +203,15 @@ class StripView(QTreeView):
             return
         begun, column, strip = self._pressed
         at = event.position().toPoint()
-        if (at - begun).manhattanLength() < QApplication.startDragDistance() and self.lanes.drawn is None:
+        under_way = self.lanes.drawn is not None or self.lanes.moved
+        if (at - begun).manhattanLength() < QApplication.startDragDistance() and not under_way:
             return
-        if column == WHEN:
+        if column == WHEN and self._drags_clips:
+            cell = self.visualRect(self._model.index_of(strip, WHEN))
+            first, last = (second_at(cell, point.x(), self._model.length) for point in (begun, at))
+            self.lanes.moved = round(last - first, 1)
+            self.viewport().update()
+        elif column == WHEN:
             self._draw(strip, begun, at, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         elif column == CHAIN and self.chosen:
             self._pressed = None
@@ -165,6 +228,11 @@ class StripView(QTreeView):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         pressed, self._pressed = self._pressed, None
+        if self.lanes.moved:
+            by, self.lanes.moved = self.lanes.moved, 0.0
+            self.viewport().update()
+            self.clips_moved.emit(by, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            return
         if self.lanes.drawn is not None:
             strip, first, last, clears = self.lanes.drawn
             self.lanes.drawn = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 import msgspec
 
@@ -103,16 +103,49 @@ def _part(clip: Clip, start: float, end: float) -> Clip | None:
 
 def shift(session: Session, ids: Iterable[str], by: float) -> Session:
     """The session with all clips of some tracks so much later (earlier if negative); none begins before 0."""
-    first = min((clip.start for strip in session.strips if strip.id in set(ids) for clip in strip.clips), default=0.0)
-    by = max(by, -first)
+    wanted = set(ids)
+    return move_clips(session, [(s.id, clip) for s in session.strips if s.id in wanted for clip in s.clips], by)
 
-    def moved(clip: Clip) -> Clip:
-        voices = tuple((second + by, count) for second, count in clip.voices)
-        return msgspec.structs.replace(clip, start=clip.start + by, end=_time(clip.end + by, "end"), voices=voices)
 
-    made = changed(session, ids, lambda strip: msgspec.structs.replace(strip, clips=tuple(map(moved, strip.clips))))
+# A clip, and the track (its id) on which it lies.
+Placed = tuple[str, Clip]
+
+
+def moved(chosen: Collection[Placed], by: float) -> list[Placed]:
+    """Clips so much later (seconds; earlier if negative) but none before 0: all of them keep their distances."""
+    by = max(by, -min((clip.start for _, clip in chosen), default=0.0))
+    return [(strip_id, _later(clip, by)) for strip_id, clip in chosen]
+
+
+def _later(clip: Clip, by: float) -> Clip:
+    voices = tuple((second + by, count) for second, count in clip.voices)
+    return msgspec.structs.replace(clip, start=clip.start + by, end=_time(clip.end + by, "end"), voices=voices)
+
+
+def move_clips(session: Session, chosen: Collection[Placed], by: float, copies: bool = False) -> Session:
+    """The session with some clips so much later, as `moved` has it, or with copies of them there. What a track has no
+    more is left out."""
+    places = moved(chosen, by)
+
+    def with_moved(strip: Strip) -> Strip:
+        old = [clip for owner, clip in chosen if owner == strip.id and clip in strip.clips]
+        new = [after for (owner, clip), (_, after) in zip(chosen, places, strict=True)
+               if owner == strip.id and clip in strip.clips]  # fmt: skip
+        kept = strip.clips if copies else tuple(clip for clip in strip.clips if clip not in old)
+        return msgspec.structs.replace(strip, clips=tuple(sorted((*kept, *new), key=lambda c: (c.start, c.end))))
+
+    made = changed(session, {strip_id for strip_id, _ in chosen}, with_moved)
     ends = [clip.end for strip in made.strips for clip in strip.clips]
     return msgspec.structs.replace(made, length=max([made.length, *ends]))
+
+
+def take_out_clips(session: Session, chosen: Collection[Placed]) -> Session:
+    """The session without some clips."""
+
+    def without(strip: Strip) -> Strip:
+        return msgspec.structs.replace(strip, clips=tuple(c for c in strip.clips if (strip.id, c) not in chosen))
+
+    return changed(session, {strip_id for strip_id, _ in chosen}, without)
 
 
 def add_section(session: Session, name: str, start: float) -> Session:
