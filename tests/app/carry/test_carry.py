@@ -130,7 +130,7 @@ def test_a_job_that_ends_early_says_why_and_can_be_tried_again(window, qtbot, mo
     decide(window, qtbot, Decision("freeze", "t"))
     real = render.audio.write
 
-    def full(*_):
+    def full(*_, **__):
         raise render.AudioError("no space left")
 
     monkeypatch.setattr(render.audio, "write", full)
