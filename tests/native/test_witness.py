@@ -19,15 +19,16 @@ def told(*rows) -> np.ndarray:
 QUIET = [(1, 1), (1, 1)]
 
 
-def test_a_block_is_undisturbed_if_no_thread_shared_its_units():
+def test_a_block_is_undisturbed_if_no_thread_shared_its_units_in_it_or_beside_it():
     found = undisturbed(told(
-        QUIET, [(1, 1), (1.02, 1.05)], [(1, 1.2), (1, 1)], [(0, 0), (1, 1)], [(0, 0), (1, 1.5)], QUIET,
+        QUIET, QUIET, [(1, 1), (1.02, 1.05)], [(1, 1.2), (1, 1)], QUIET, [(0, 0), (1, 1)], QUIET, [(0, 0), (1, 1.5)],
+        QUIET,
     ), BEST)  # fmt: skip
-    assert found.tolist() == [True, True, False, True, False, True]
+    assert found.tolist() == [True, True, False, False, False, True, False, False, False]
     # What left no time to look is as what lies around it.
     late = [(0, 0), (0, 0)]
     found = undisturbed(told(late, QUIET, late, late, QUIET, late, [(1, 2), (1, 1)], late, QUIET, late), BEST)
-    assert found.tolist() == [True, True, True, True, True, False, False, False, True, True]
+    assert found.tolist() == [True, True, True, True, False, False, False, False, False, True]
     assert not undisturbed(told(late, late), BEST).any()
     # At another clock all takes longer, and nobody shares it.
     assert undisturbed(told([(1.3, 1), (1, 1)]), BEST).all()

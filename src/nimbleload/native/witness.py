@@ -78,8 +78,9 @@ def is_alone(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
 
 
 def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
-    """In which blocks (B) no thread that told something (B, T, COLUMNS, ns; 0: nothing) had to share its units. One of
-    which nothing was told, since it left no time for it, is one if those before and after it are.
+    """In which blocks (B) no thread that told something (B, T, COLUMNS, ns; 0: nothing) had to share its units, and in
+    those before and after neither: whoever shares them pauses now and then, and what is told behind a block may be such
+    a pause. One of which nothing was told, since it left no time for it, is as those around it.
 
     The clock says nothing here: what computes with wide vectors lowers it by itself.
     """
@@ -91,7 +92,9 @@ def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
     after = np.searchsorted(known, np.arange(len(told)))
     before = np.searchsorted(known, np.arange(len(told)), side="right") - 1
     last = len(known) - 1
-    return np.asarray(alone[np.clip(before, 0, last)] & alone[np.clip(after, 0, last)])
+    found = alone[np.clip(before, 0, last)] & alone[np.clip(after, 0, last)]
+    around = np.pad(found, 1, mode="edge")
+    return np.asarray(found & around[:-2] & around[2:])
 
 
 def usual(told: NDArray[np.int64], best: float) -> float:
