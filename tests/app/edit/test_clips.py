@@ -8,6 +8,7 @@ from PySide6.QtGui import QMouseEvent
 
 from nimbleload.app.edit.strip_model import WHEN
 from nimbleload.app.frame.window import EDIT
+from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.store import session_file
@@ -22,7 +23,8 @@ LENGTH = 100.0
 def page(make_window, qtbot, tmp_path):
     """Two tracks of two clips each."""
     strips = (
-        Strip("a", "A", clips=(Clip(10, 20), Clip(40, 50)), output="main"),
+        Strip("a", "A", inserts=(PluginUse("a/0", PluginRef("house", "house.tar", "Tar")),),
+              clips=(Clip(10, 20), Clip(40, 50)), output="main"),
         Strip("b", "B", clips=(Clip(10, 30), Clip(60, 70)), output="main"), Strip("main", "Main", "main"),
     )  # fmt: skip
     path = tmp_path / "a.nimbleload"
@@ -131,3 +133,17 @@ def test_by_keyboard_alone(page, qtbot):
     press(qtbot, view, "Ctrl+Right")
     press(qtbot, view, "Escape")
     assert chosen(page) == []
+
+
+def test_either_clips_or_plugins_are_chosen(page, qtbot):
+    choose(qtbot, page, "A")
+    view = page.edit.view
+    press(qtbot, view, "Ctrl+Right")
+    press(qtbot, view, "Right")
+    assert chosen(page) == [] and view.chosen == ["a/0"]
+    press(qtbot, view, "Ctrl+Right")
+    assert chosen(page) == [("a", 10)] and view.chosen == []
+    press(qtbot, view, "Right")
+    press(qtbot, view, "Del")
+    assert clips(page, "a") == [(10, 20), (40, 50)]
+    assert page.desk.document.session.strip("a").inserts == ()

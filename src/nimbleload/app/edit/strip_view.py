@@ -88,6 +88,8 @@ class StripView(QTreeView):
     # Boxes
 
     def choose_plugins(self, ids: list[str]) -> None:
+        if ids:
+            self.choose_clips([])
         if ids != self.chosen:
             self.chosen = ids
             self.viewport().update()
