@@ -13,7 +13,7 @@ from ..core.session.curves import Curve, Moving, Point, SendMoving
 from ..core.session.strips import Strip
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
-from .xml_values import number
+from .xml_values import balanced, number
 
 WHERE = "project.xml"
 # More points than this in all are not followed.
@@ -84,9 +84,7 @@ class Curves:
             number(element, "min", 0.0, WHERE), number(element, "max", 1.0, WHERE))
         if not most > least:
             return None
-        places = ((2 * p.value - least - most) / (most - least) for p in curve.points)
-        points = (replace(p, value=max(-1.0, min(1.0, at))) for p, at in zip(curve.points, places, strict=True))
-        return Curve(tuple(points))
+        return Curve(tuple(replace(p, value=balanced(p.value, least, most)) for p in curve.points))
 
     def _known(self, element: etree._Element) -> tuple[Curve, str] | None:
         """How a parameter moves, and the unit of the points; None if it does not, or that is unclear."""

@@ -70,6 +70,9 @@ def balance(element: etree._Element | None, where: str) -> float:
     least, most = number(element, "min", 0.0, where), number(element, "max", 1.0, where)
     if not most > least:
         return 0.0
-    middle = (least + most) / 2
-    value = number(element, "value", middle, where)
-    return max(-1.0, min(1.0, 2 * (value - middle) / (most - least)))
+    return balanced(number(element, "value", (least + most) / 2, where), least, most)
+
+
+def balanced(value: float, least: float, most: float) -> float:
+    """A pan that counts from `least` to `most` (more than that), from −1 to 1."""
+    return max(-1.0, min(1.0, (2 * value - least - most) / (most - least)))

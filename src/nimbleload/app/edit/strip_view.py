@@ -20,6 +20,13 @@ PLUGINS, TRACKS, NEW = (f"application/x-nimble-load-{what}" for what in ("plugin
 WIDTHS = ((NAME, 0.205), (CHAIN, 0.36), (FEEDS, 0.14))
 
 
+def _stepped(chosen: list[int], by: int, count: int) -> int:
+    """The place beside those that are chosen, among so many: later (1) or earlier (−1), from the end if none is."""
+    if not chosen:
+        return 0 if by > 0 else count - 1
+    return min(max((chosen[-1] if by > 0 else chosen[0]) + by, 0), count - 1)
+
+
 class StripView(QTreeView):
     """Shows a `StripModel`. Edits are only asked for, by signals; ids are those of strips and uses.
 
@@ -109,10 +116,7 @@ class StripView(QTreeView):
         ids = [use.id for use in self._model.strip(index).uses()]
         if not ids:
             return
-        here = [k for k, each in enumerate(ids) if each in self.chosen]
-        last = len(ids) - 1
-        at = min(max((here[-1] if by > 0 else here[0]) + by, 0), last) if here else 0 if by > 0 else last
-        self.choose_plugins([ids[at]])
+        self.choose_plugins([ids[_stepped([k for k, each in enumerate(ids) if each in self.chosen], by, len(ids))]])
 
     # Clips
 
@@ -144,10 +148,9 @@ class StripView(QTreeView):
             return
         strip, chosen = self._model.strip(index).id, self.chosen_clips()
         here = [place for place, clip in enumerate(clips) if (strip, clip) in chosen]
-        last = len(clips) - 1
-        at = min(max((here[-1] if by > 0 else here[0]) + by, 0), last) if here else 0 if by > 0 else last
+        clip = strip, clips[_stepped(here, by, len(clips))]
         self.choose_plugins([])
-        self.choose_clips([*chosen, (strip, clips[at])] if as_well and here else [(strip, clips[at])])
+        self.choose_clips([*chosen, clip] if as_well and here else [clip])
 
     def _press_clip(self, clip: Placed | None, is_added: bool) -> None:
         """Chooses what is under the mouse: by itself, or beside the others; what is chosen stays, to be dragged."""

@@ -30,11 +30,11 @@ class ClockBox(QDoubleSpinBox):
         return from_clock(f"{text}0" if text.endswith(":") else text)
 
     def validate(self, text: str, place: int) -> tuple[QValidator.State, str, int]:
+        state = QValidator.State
+        if not ON_THE_WAY.fullmatch(text.strip()):
+            return state.Invalid, text, place
         try:
             is_one = self.minimum() <= self.valueFromText(text) <= self.maximum()
         except ValueError:
             is_one = False
-        state = QValidator.State
-        if is_one and ON_THE_WAY.fullmatch(text.strip()):
-            return state.Acceptable, text, place
-        return (state.Intermediate if ON_THE_WAY.fullmatch(text.strip()) else state.Invalid), text, place
+        return (state.Acceptable if is_one else state.Intermediate), text, place

@@ -18,16 +18,20 @@ def sides(law: PanLaw, pan: NDArray[np.float64]) -> NDArray[np.float64]:
     With 3 dB the power of both sides together stays (sine and cosine of a quarter circle), with 6 dB their sum
     (straight lines), with 4.5 dB the geometric mean of these. ValueError for a law that is none.
     """
+    if law not in LAWS:
+        raise ValueError(f"{law!r} is no pan law")
     both = np.stack((-pan, pan), axis=-1)
     if law == "balance":
         return np.minimum(1.0 + both, 1.0)
-    straight, power = (1.0 + both) / 2, np.sin((1.0 + both) * np.pi / 4)
-    lines = {"3": power, "4.5": np.sqrt(straight * power), "6": straight}
-    if law not in LAWS:
-        raise ValueError(f"{law!r} is no pan law")
-    found = np.asarray(lines[law[1:]], np.float64)
-    centre = {"3": np.sqrt(0.5), "4.5": np.sqrt(0.5 * np.sqrt(0.5)), "6": 0.5}[law[1:]]
-    return found / centre if law[0] == "+" else found
+    found = _lowered(law[1:], both)
+    return found / _lowered(law[1:], np.zeros(1)) if law[0] == "+" else found
+
+
+def _lowered(by: str, towards: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The gain of a side (N) of the law that lowers the centre by so many decibels, by how far the pan is towards that
+    side (N; −1 … 1)."""
+    straight, power = (1.0 + towards) / 2, np.sin((1.0 + towards) * np.pi / 4)
+    return {"3": power, "4.5": np.sqrt(straight * power), "6": straight}[by]
 
 
 def changes(law: PanLaw, pan: float) -> bool:

@@ -125,13 +125,12 @@ def _later(clip: Clip, by: float) -> Clip:
 def move_clips(session: Session, chosen: Collection[Placed], by: float, copies: bool = False) -> Session:
     """The session with some clips so much later, as `moved` has it, or with copies of them there. What a track has no
     more is left out."""
-    places = moved(chosen, by)
+    after = dict(zip(chosen, moved(chosen, by), strict=True))
 
     def with_moved(strip: Strip) -> Strip:
-        old = [clip for owner, clip in chosen if owner == strip.id and clip in strip.clips]
-        new = [after for (owner, clip), (_, after) in zip(chosen, places, strict=True)
-               if owner == strip.id and clip in strip.clips]  # fmt: skip
-        kept = strip.clips if copies else tuple(clip for clip in strip.clips if clip not in old)
+        found = [(clip, after.get((strip.id, clip))) for clip in strip.clips]
+        kept = [clip for clip, later in found if later is None or copies]
+        new = [later[1] for _, later in found if later is not None]
         return msgspec.structs.replace(strip, clips=tuple(sorted((*kept, *new), key=lambda c: (c.start, c.end))))
 
     made = changed(session, {strip_id for strip_id, _ in chosen}, with_moved)
