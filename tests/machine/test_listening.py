@@ -88,6 +88,22 @@ def test_a_server_tells_how_it_runs_and_who_feeds_whom(server):
     assert server.run("jack_lsp", "-c") == before
 
 
+def as_the_server_counts(load):
+    """JACK's own load, on average: of 32 blocks the mean, or the worst if one took 95 % or more; half of it is new.
+
+    Where it begins to count is not known, so all 32 beginnings are averaged.
+    """
+    said = []
+    for first in range(32):
+        whole = load[first : first + (len(load) - first) // 32 * 32].reshape(-1, 32)
+        sets = np.where(whole.max(axis=1) < 0.95, whole.mean(axis=1), whole.max(axis=1).clip(max=1))
+        now = sets[0]
+        for share in sets:
+            now = 0.5 * now + 0.5 * share
+            said.append(now)
+    return np.mean(said)
+
+
 @pytest.mark.usefixtures("may_watch")
 def test_twelve_real_plugins_and_the_rest_make_up_the_engine_and_the_servers_own_load(server):
     for place, name in enumerate(TWELVE):
@@ -107,7 +123,7 @@ def test_twelve_real_plugins_and_the_rest_make_up_the_engine_and_the_servers_own
     engine = next(part.core for part in parts(seen) if part.role == "engine")
     assert sum(share.core for share in shares(seen)) == pytest.approx(engine, rel=0.02)
     own = recording.heard.load[2:].mean()
-    assert seen.blocks.load.mean() == pytest.approx(own, abs=0.03 + 0.1 * own)
+    assert as_the_server_counts(seen.blocks.load) == pytest.approx(own, abs=0.03 + 0.1 * own)
 
 
 @pytest.mark.usefixtures("may_watch")

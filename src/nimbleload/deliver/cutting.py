@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from ..core.session.controllers import Controller, between
 from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
 from ..store.archive import Archive
@@ -17,11 +18,12 @@ from . import stretch
 
 class Crossing(NamedTuple):
     """What a stretch does to the clips of a track: those that are `gone`, and of those that lay over its edges what is
-    left: `parts` of audio, and `notes`, each with the stretch (seconds) in which they lie."""
+    left: `parts` of audio, and `notes`, each with the stretch (seconds) in which they lie and how controllers go there.
+    """
 
     gone: list[Element]
     parts: tuple[Part, ...]
-    notes: list[tuple[float, float, list[NotePart]]]
+    notes: list[tuple[float, float, list[NotePart], tuple[Controller, ...]]]
 
 
 class Cutting(NamedTuple):
@@ -53,13 +55,15 @@ class Cutting(NamedTuple):
                 only.set(clip, "enable", "false")
         sounding = sounding_of(self.archive, only.changed(), self.source, strip_id)
         left = stretch.outside(sounding, *span, session.rate)
-        last = max((note.end for note in left.notes), default=0.0)
+        told = [point.second for each in left.controllers for point in each.curve.points]
+        last = max([note.end for note in left.notes] + told, default=0.0)
         notes = []
         for begun, ended in over.values():
             for a, b in ((max(begun, 0.0), min(ended, last, span[0])), (max(begun, span[1]), min(ended, last))):
                 inside = [note for note in left.notes if a <= note.start < b]
-                if inside:
-                    notes.append((a, b, inside))
+                controllers = between(left.controllers, a, b)
+                if inside or (controllers and b > a):
+                    notes.append((a, b, inside, controllers))
         return Crossing(gone, left.parts, notes)
 
 

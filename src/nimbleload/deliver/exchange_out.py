@@ -15,15 +15,18 @@ from pathlib import Path
 from xml.sax.saxutils import quoteattr
 
 import msgspec
+from lxml import etree
 
 from ..core.cards.card import Cards
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
+from ..core.session.controllers import Controller
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store import atomic
 from ..store.archive import DAMAGED, LARGEST_XML, Archive, ImportRefusedError
+from ..store.dawproject_controllers import as_points
 from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
@@ -390,16 +393,21 @@ class _Changes:
             f"<File path={quoteattr(part.file)}{outside}/></Audio></Clip>"
         )
 
-    def _notes_clip(self, start: float, end: float, notes: Sequence[NotePart]) -> str:
-        """A clip with notes from one second to another."""
+    def _notes_clip(
+        self, start: float, end: float, notes: Sequence[NotePart], controllers: Sequence[Controller]
+    ) -> str:
+        """A clip with notes and controllers from one second to another."""
         inside = "".join(
             f'<Note time="{seconds(note.start - start)}" duration="{seconds(note.end - note.start)}" channel="0" '
             f'key="{note.key}" vel="{note.velocity:.6g}"/>'
             for note in notes
         )
+        elements = [as_points(each, start, self._new_id()) for each in controllers]
+        moves = "".join(etree.tostring(each, encoding="unicode") for each in elements)
         return (
             f'<Clip time="{seconds(start)}" duration="{seconds(end - start)}" contentTimeUnit="seconds" playStart="0">'
-            f'<Notes id="{self._new_id()}" timeUnit="seconds">{inside}</Notes></Clip>'
+            f'<Lanes id="{self._new_id()}" timeUnit="seconds"><Notes id="{self._new_id()}">{inside}</Notes>{moves}'
+            "</Lanes></Clip>"
         )
 
     def _with_own_ids(self, words: str) -> str:

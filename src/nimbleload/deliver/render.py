@@ -198,7 +198,10 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
         found.append("no audio of it is known: the session does not come from an exchange file with audio")
     found += automated(uses, sounding)
     if sounding.curves:
-        found.append("its clips hold curves of their own (controllers, expression), which are not rendered yet")
+        found.append(
+            "its clips hold curves of their own that are not followed: expression of single notes, or controllers on "
+            "several channels or in a unit that depends on the plugin"
+        )
     stretched = sum(part.stretched for part in sounding.parts)
     if stretched:
         found.append(f"{stretched} of its clips are stretched: the host plays them in its own way")

@@ -7,6 +7,7 @@ delay compensation. No sound has to fit into memory.
 from __future__ import annotations
 
 import hashlib
+import math
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -15,6 +16,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.session.controllers import pressed, sustained, told
 from ..core.session.panning import sides
 from ..core.session.session import Timing
 from ..probe import isolation
@@ -125,8 +127,12 @@ def _file(strip_id: str, use_id: str = "") -> str:
 
 
 def ends_of(sounding: Sounding) -> list[float]:
-    """When each part and note of a track ends (seconds)."""
-    return [part.end for part in sounding.parts] + [note.end for note in sounding.notes]
+    """When each part and note of a track ends (seconds), with what a pedal does to notes."""
+    notes = [(note.start, note.end, note.key) for note in sounding.notes]
+    last = max((end for _, end, _ in notes), default=0.0)
+    return [part.end for part in sounding.parts] + [
+        last if end == math.inf else end for _, end in sustained(notes, pressed(sounding.controllers), math.inf)
+    ]
 
 
 def add(path: Path, stretches: Iterator[NDArray[np.float32]], feed: Feed, rate: int) -> None:
@@ -173,6 +179,7 @@ class _Chain:
             RenderRequest(
                 stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may)),
                 moving=tuple(each for each in stage.sounding.moving if each.use in own), timing=timing,
+                turns=bool(stage.plays_notes and stage.sounding.controllers),
             )
         )  # fmt: skip
 
@@ -196,7 +203,8 @@ class _Chain:
         loading = ""
         for message in self._worker.results(cancelled):
             if isinstance(message, isolation.Failure):
-                raise RenderError(f"{loading or 'a plugin'} {message.reason}" if loading else message.reason)
+                named = not loading or message.reason.startswith(loading)
+                raise RenderError(message.reason if named else f"{loading} {message.reason}")
             if isinstance(message, LoadingMessage):
                 loading = message.name
             elif isinstance(message, PlayingMessage):
@@ -229,8 +237,13 @@ def _read(path: Path) -> Iterator[NDArray[np.float32]]:
 
 
 def events(stage: Stage, rate: int) -> NDArray[np.float64]:
-    """Starts and ends of a strip's notes in order (E, 4: sample, key, 1 or 0, velocity); ends come before starts."""
+    """What a strip plays, in order (E, 4: sample, key, 1 or 0 for the start or the end of a note, velocity; sample,
+    number, −1, value for a controller). On one sample controllers come first, and ends before starts."""
     rows: list[tuple[int, int, float, float]] = []
+    for controller in stage.sounding.controllers:
+        samples, values = told(controller, rate)
+        turns = zip(samples.tolist(), values.tolist(), strict=True)
+        rows += [(at, controller.number, -1.0, value) for at, value in turns]
     for note in stage.sounding.notes:
         begin = round(note.start * rate)
         end = max(round(note.end * rate), begin + 1)

@@ -5,7 +5,7 @@ The sound lies in a file of the worker's folder and goes into another one, so th
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from ..core.session.meter import BarMap
 from ..core.session.plugins import PluginUse
 from ..core.session.tempo import TempoMap
-from .formats.hosted import Hosted, Move, Note, PluginError
+from .formats.hosted import Control, Event, Hosted, Move, Note, PluginError
 from .formats.piece import Place
 from .loading import load
 from .messages import (
@@ -48,8 +48,11 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
         try:
             hosted = load(Request(use, request.rate, (request.buffer,), request.paths.get(use.id, "")))
             moved = Moved(hosted, moving, request.rate)
+            if number == 0 and request.turns and not hosted.is_turned:
+                raise PluginError("it takes no MIDI, and controllers go with its notes: hosts differ in what it gets")
         except PluginError as error:
-            send(RefusedMessage(f"{use.label}: {error}"))
+            told = str(error)
+            send(RefusedMessage(told if told.startswith(use.label) else f"{use.label}: {told}"))
             return
         chain.append(_Stage(hosted, use, request, moved if moving else None))
     send(LoadedMessage(0.0))
@@ -82,6 +85,13 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
     for stage in chain:
         stage.close()
     send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, sum(stage.wrong for stage in chain)))
+
+
+def _event(row: Sequence[float], begins: int) -> Event:
+    """What a row (see NOTES) tells, in a block that begins at that sample."""
+    at, key, kind, value = row
+    when = int(at) - begins
+    return Control(int(key), value, when) if kind < 0 else Note(int(key), kind > 0.5, when, value)
 
 
 def _quiet_end(sound: NDArray[np.float32], before: int, is_tail: bool) -> int:
@@ -148,10 +158,7 @@ class _Stage:
         parts = []
         for first, last in zip(starts.tolist(), [*starts[1:].tolist(), blocks], strict=True):
             # Notes, and values that change, come with the first of the blocks that are run in one go.
-            played = tuple(
-                Note(int(key), on > 0.5, int(at) - first * frames, float(velocity))
-                for at, key, on, velocity in notes[number == first].tolist()
-            )
+            played = tuple(_event(row, first * frames) for row in notes[number == first].tolist())
             piece = sound[:, first * frames : last * frames]
             changing = tuple(moves.get(first, ()))
             if first in turns:

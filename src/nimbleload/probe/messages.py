@@ -120,9 +120,10 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
 
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
-    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1). `moving` are
-    the parameters that are automated, `timing` how the piece goes. What a side-chain hears is in `folder`/HEARD, if
-    there is such a file: as SOURCE, from the beginning of the piece.
+    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1); or of sample,
+    controller, −1, and value; with `turns` there are such. `moving` are the parameters that are automated, `timing` how
+    the piece goes. What a side-chain hears is in `folder`/HEARD, if there is such a file: as SOURCE, from the beginning
+    of the piece.
     """
 
     uses: tuple[PluginUse, ...]
@@ -136,6 +137,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     allowed: tuple[str, ...] = ()
     moving: tuple[Moving, ...] = ()
     timing: Timing = Timing()
+    turns: bool = False
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):

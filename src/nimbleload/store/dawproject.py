@@ -22,7 +22,7 @@ from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from ..core.units import count
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
-from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, switches, with_curves
+from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, switches
 from .dawproject_timeline import Timeline
 from .sounding import NotePart, Part, Sounding
 from .xml_values import balance, flag, gain, number, parse, place
@@ -115,7 +115,6 @@ class _Reader:
             session = self._with_rests(session, build(session))
         except SessionError as error:
             raise ImportRefusedError(f"{self._path.name}: {error}.") from error
-        self._curved = set(with_curves(self._root, timeline.followed))
         audio = {strip.id: self._sounding(strip.id, timeline) for strip in self._strips}
         return Imported(session, self._report(session), audio)
 
@@ -149,8 +148,10 @@ class _Reader:
                     each.start, each.end, each.offset, path, outside, rate, each.stretched, each.fade_in, each.fade_out,
                     each.gains,
                 ))  # fmt: skip
-        notes = tuple(NotePart(*note) for note in timeline.played(strip_id))
-        found = Sounding(tuple(parts), notes, strip_id in self._curved)
+        notes = tuple(NotePart(n.start, n.end, n.key, n.velocity) for n in timeline.played(strip_id))
+        found = Sounding(
+            tuple(parts), notes, strip_id in timeline.curved, controllers=timeline.controllers(strip_id)
+        )  # fmt: skip
         channel = self._channel_of_strip.get(strip_id)
         if channel is None:
             return found

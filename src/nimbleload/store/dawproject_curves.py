@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from typing import Literal, NamedTuple
 
 from lxml import etree
@@ -241,14 +241,3 @@ def only_in_silence(switched: Sequence[Curve | None], sounding: Sequence[Span], 
         if sum(end - start for start, end in off) < silent / 2:
             return False
     return bool(switched)
-
-
-def with_curves(root: etree._Element, followed: Sequence[etree._Element]) -> Iterator[str]:
-    """The tracks whose clips hold curves of their own, such as controllers, that are not among those `followed`."""
-    known = set(followed)
-    for lanes in root.iter("Lanes"):
-        track = lanes.get("track")
-        points = (each for clip in lanes.iter("Clip") for each in clip.iter("Points") if each not in known)
-        targets = (each.find("Target") for each in points)
-        if track is not None and any(target is not None and target.get("expression") for target in targets):
-            yield track

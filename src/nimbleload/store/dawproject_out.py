@@ -15,10 +15,12 @@ from lxml import etree
 
 from ..core.piece.moments import Span
 from ..core.session.computer import Device, Host
+from ..core.session.controllers import Controller, between
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Meter, Session
 from ..core.session.strips import Clip, Strip
 from . import atomic, midi_file
+from .dawproject_controllers import as_points
 from .switching import points as switched
 
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
@@ -203,9 +205,13 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
         name=clip.name,
     )  # fmt: skip
     if clip.kind == "notes":
-        notes = _add(made, "Notes")
+        controllers = _controllers_of_file(clip) if is_of_file(clip) else ()
+        lanes = _add(made, "Lanes") if controllers else made
+        notes = _add(lanes, "Notes")
         for begin, end, key, velocity in _notes_of_file(clip) if is_of_file(clip) else _notes(clip, strip):
             _add(notes, "Note", time=begin - clip.start, duration=end - begin, channel=0, key=key, vel=velocity)
+        for each in controllers:
+            lanes.append(as_points(each, clip.start))
     elif loop is not None:
         for name, value in (("loopStart", 0.0), ("loopEnd", loop.seconds)):
             made.set(name, _value(value))
@@ -233,9 +239,18 @@ def _notes_of_file(clip: Clip) -> Iterator[tuple[float, float, int, float]]:
     """
     assert clip.file is not None
     later = clip.start - clip.offset
-    for note in midi_file.notes_in(clip.file):
+    for note in midi_file.played_in(clip.file).notes:
         if clip.start <= note.start + later < clip.end:
             yield note.start + later, min(note.end + later, clip.end), note.key, note.velocity
+
+
+def _controllers_of_file(clip: Clip) -> tuple[Controller, ...]:
+    """How the controllers go that a clip plays of its MIDI file."""
+    assert clip.file is not None
+    return between(
+        midi_file.played_in(clip.file).controllers, clip.offset, clip.offset + clip.end - clip.start,
+        clip.start - clip.offset,
+    )  # fmt: skip
 
 
 def _notes(clip: Clip, strip: Strip) -> Iterator[tuple[float, float, int, float]]:

@@ -6,6 +6,7 @@ Lanes nest, clips nest, loop and refer to others; times are beats under a tempo 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Literal, NamedTuple
 
@@ -13,11 +14,13 @@ from lxml import etree
 from msgspec.structs import replace
 
 from ..core.piece.notes import bars, counted
+from ..core.session.controllers import Controller, cut, pressed, sustained
 from ..core.session.curves import Curve, Point
 from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
+from .dawproject_controllers import Pass, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS
 from .xml_values import flag, number, place
 
@@ -65,20 +68,49 @@ class Placed(NamedTuple):
 
 
 class Played(NamedTuple):
-    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1."""
+    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1, `channel` from 0."""
 
     start: float
     end: float
     key: int
     velocity: float
+    channel: int = 0
 
 
-class Heard(NamedTuple):
-    """What content sounds like, in seconds of the piece: stretches of sound, notes, and the audio that is played."""
+@dataclass
+class Heard:
+    """What content sounds like, in seconds of the piece: stretches of sound, notes, the audio that is played, and how
+    controllers go. `curved` says that curves belong to it that cannot be followed."""
 
-    pieces: list[Piece]
-    notes: list[Played]
-    audio: list[Placed]
+    pieces: list[Piece] = field(default_factory=list)
+    notes: list[Played] = field(default_factory=list)
+    audio: list[Placed] = field(default_factory=list)
+    passes: list[Pass] = field(default_factory=list)
+    curved: bool = False
+
+    def add(self, other: Heard) -> None:
+        """Takes in what else is heard."""
+        self.pieces += other.pieces
+        self.notes += other.notes
+        self.audio += other.audio
+        self.passes += other.passes
+        self.curved |= other.curved
+
+    def within(self, first: float, last: float) -> Heard:
+        """What of it is heard from one second to another; notes that begin there."""
+        return Heard(
+            [(max(s, first), min(e, last), kind) for s, e, kind in self.pieces if min(e, last) - max(s, first) > LEAST],
+            [note._replace(end=min(note.end, last)) for note in self.notes if first - LEAST <= note.start < last],
+            [
+                each._replace(
+                    start=max(each.start, first), end=min(each.end, last),
+                    offset=each.offset + max(first - each.start, 0.0),
+                )
+                for each in self.audio if min(each.end, last) - max(each.start, first) > LEAST
+            ],
+            [each._replace(points=cut(each.points, first, last)) for each in self.passes],
+            self.curved,
+        )  # fmt: skip
 
 
 class Timeline:
@@ -101,19 +133,25 @@ class Timeline:
             if given is not None:
                 self._by_id.setdefault(given, element)
         self._clips: dict[str, list[Clip]] = {}
-        self._notes: dict[str, list[Stretch]] = {}
         self._counted_notes = self._visits = 0
         self._bits: dict[str, int] = {}
         self._placed: dict[str, list[Placed]] = {}
         self._played: dict[str, list[Played]] = {}
+        self._passes: dict[str, list[Pass]] = {}
+        self._controllers: dict[str, tuple[Controller, ...]] = {}
         self._markers: list[tuple[str, float]] = []
         self._missing: set[str] = set()
-        # Gains of clips that are followed; elements are themselves as long as somebody holds them.
-        self.followed: list[etree._Element] = []
+        # The tracks with curves of clips that cannot be followed.
+        self.curved: set[str] = set()
         self._points = 0
         arrangement = root.find("Arrangement")
         if arrangement is not None:
             self._walk(arrangement, None, "beats", tracks, 0)
+        for track, passes in self._passes.items():
+            controllers = of_track(passes, {note.channel for note in self._played.get(track, ())})
+            if controllers is None:
+                self.curved.add(track)
+            self._controllers[track] = controllers or ()
         scenes = root.findall("Scenes/Scene")
         if scenes:
             left_out.append(f"{len(scenes)} scenes: only the arrangement is computed.")
@@ -137,12 +175,18 @@ class Timeline:
         """The notes that a track plays, in order."""
         return sorted(note for note in self._played.get(track, ()) if note.end > note.start)
 
+    def controllers(self, track: str) -> tuple[Controller, ...]:
+        """How the controllers of a track go, where that can be followed."""
+        return self._controllers.get(track, ())
+
     def voices(self, track: str) -> int:
         """The most notes of a track that sound together."""
         return max((count for _, count in self._profile(track)), default=0)
 
     def _profile(self, track: str) -> tuple[tuple[float, int], ...]:
-        notes = self._notes.get(track, [])
+        played = [(note.start, note.end, note.key) for note in self._played.get(track, ())]
+        last = max([end for _, end, _ in played] + [clip.end for clip in self._clips.get(track, ())], default=0.0)
+        notes = sustained(played, pressed(self.controllers(track)), last)
         return counted(notes, bars(self._timing, max((end for _, end in notes), default=0.0)))
 
     def markers(self) -> list[tuple[str, float]]:
@@ -165,6 +209,8 @@ class Timeline:
                 grid = self._inside(Grid(unit), 0.0, child.get("timeUnit", unit))
                 heard = self._of_content(child, grid, None, depth)
                 self._add(track, heard, self._audio_of(child, child, unit), child.get("name"))
+            elif child.tag == "Points" and track is not None and expression(child) is not None:
+                self._add(track, self._of_content(child, Grid(child.get("timeUnit", unit)), None, depth), None, None)
             elif child.tag == "Marker":
                 at = self._at(Grid(unit), number(child, "time", 0, WHERE, 0))
                 self._markers.append((child.get("name") or "Marker", at))
@@ -180,7 +226,11 @@ class Timeline:
                 self._clips.setdefault(track, []).append(plain)
         played = [n._replace(start=max(n.start, 0.0), end=max(n.end, 0.0)) for n in heard.notes]
         self._played.setdefault(track, []).extend(played)
-        self._notes.setdefault(track, []).extend((note.start, note.end) for note in played)
+        if heard.passes:
+            later = [each._replace(points=cut(each.points, 0.0, float("inf"))) for each in heard.passes]
+            self._passes.setdefault(track, []).extend(each for each in later if each.points)
+        if heard.curved:
+            self.curved.add(track)
         self._placed.setdefault(track, []).extend(each for each in heard.audio if each.end > max(each.start, 0.0))
 
     # Time
@@ -207,28 +257,23 @@ class Timeline:
         if depth > DEEPEST:
             raise ImportRefusedError(f"{place(clip, WHERE)}: clips nest or refer to each other without end.")
         content = self._content(clip) if flag(clip, "enable", True) else None
-        if content is None or content.tag == "Points":
-            return Heard([], [], [])
+        if content is None or (content.tag == "Points" and expression(content) is None):
+            return Heard()
         start = number(clip, "time", 0, WHERE, -1e9)
         unit = clip.get("contentTimeUnit", content.get("timeUnit", grid.unit))
         play = self._inside(grid, start, unit)
         length = self._clip_length(clip, content, grid, play, start)
-        pieces: list[Piece] = []
-        notes: list[Played] = []
-        audio: list[Placed] = []
+        found = Heard()
         for begun, first, last in _passes(clip, length):
             self._bound(clip)
             inner = self._inside(play, begun - first, content.get("timeUnit", unit))
             window = self._at(play, begun), self._at(play, begun + last - first)
-            heard = self._of_content(content, inner, window, depth + 1)
-            pieces += heard.pieces
-            notes += heard.notes
-            audio += heard.audio
-        if content.tag not in ("Clips", "Lanes") and pieces:
+            found.add(self._of_content(content, inner, window, depth + 1))
+        if content.tag not in ("Clips", "Lanes") and found.pieces:
             # What loops without a gap sounds on.
-            pieces = [(pieces[0][0], pieces[-1][1], pieces[0][2])]
-            audio = self._faded(clip, grid, audio)
-        return Heard(pieces, notes, audio)
+            found.pieces = [(found.pieces[0][0], found.pieces[-1][1], found.pieces[0][2])]
+            found.audio = self._faded(clip, grid, found.audio)
+        return found
 
     def _faded(self, clip: etree._Element, grid: Grid, audio: list[Placed]) -> list[Placed]:
         """The audio of one clip with its fades: the first pass fades in, the last one out."""
@@ -265,7 +310,7 @@ class Timeline:
     def _content_length(self, content: etree._Element, grid: Grid) -> float:
         """How long content without a stated duration lasts, in the unit of the grid on which it begins."""
         heard = self._of_content(content, grid._replace(unit=content.get("timeUnit", grid.unit)), None, 1)
-        ends = [end for _, end, _ in heard.pieces]
+        ends = [end for _, end, _ in heard.pieces] + [each.points[-1].second for each in heard.passes if each.points]
         return max(self._length(grid, max(ends)), 0.0) if ends else 0.0
 
     def _of_content(self, content: etree._Element, grid: Grid, window: Stretch | None, depth: int) -> Heard:
@@ -277,58 +322,44 @@ class Timeline:
             return Heard([(*span, "audio")], [], self._placed_in(content, grid, span))
         if content.tag == "Notes":
             return self._of_notes(content, grid, window)
-        pieces: list[Piece] = []
-        notes: list[Played] = []
-        audio: list[Placed] = []
-        for child in content if content.tag in ("Clips", "Lanes") else ():
+        found, gains = Heard(), list[Curve]()
+        for child in [content] if content.tag == "Points" else content:
+            inner = grid._replace(unit=child.get("timeUnit", grid.unit))
             if child.tag == "Clip":
-                heard = self._of_clip(child, grid, depth + 1)
+                found.add(self._of_clip(child, grid, depth + 1))
+            elif child.tag == "Points":
+                gain = self._gain(child, inner) if content.tag == "Lanes" else None
+                gains += [gain] if gain is not None else []
+                found.add(Heard() if gain is not None else self._of_points(child, inner))
             elif child.tag in CONTENT:
-                inner = grid._replace(unit=child.get("timeUnit", grid.unit))
-                heard = self._of_content(child, inner, window, depth + 1)
-            else:
-                continue
-            pieces += heard.pieces
-            notes += heard.notes
-            audio += heard.audio
-        if content.tag == "Lanes" and audio:
-            gains = self._gains(content, grid)
-            audio = [each._replace(gains=(*gains, *each.gains)) for each in audio] if gains else audio
-        if window is None:
-            return Heard(pieces, notes, audio)
-        first, last = window
-        cut = [(max(s, first), min(e, last), kind) for s, e, kind in pieces if min(e, last) - max(s, first) > LEAST]
-        kept = [
-            each._replace(
-                start=max(each.start, first), end=min(each.end, last), offset=each.offset + max(first - each.start, 0.0)
-            )
-            for each in audio
-            if min(each.end, last) - max(each.start, first) > LEAST
-        ]
-        inside = [note._replace(end=min(note.end, last)) for note in notes if first - LEAST <= note.start < last]
-        return Heard(cut, inside, kept)
+                found.add(self._of_content(child, inner, window, depth + 1))
+        if gains:
+            # With notes beside it, what a gain makes louder is the instrument's affair.
+            found.curved |= any(child.tag == "Notes" for child in content)
+            found.audio = [each._replace(gains=(*gains, *each.gains)) for each in found.audio]
+        return found if window is None else found.within(*window)
 
-    def _gains(self, lanes: etree._Element, grid: Grid) -> tuple[Curve, ...]:
-        """The curves that make the audio in a clip's lanes louder or softer; lanes with notes as well have none."""
-        if any(child.tag == "Notes" for child in lanes):
-            return ()
-        found = []
-        for points in lanes.findall("Points"):
-            target, unit = points.find("Target"), points.get("unit", "linear")
-            if target is None or target.get("expression") != "gain" or unit not in GAINS:
-                continue
-            inner = grid._replace(unit=points.get("timeUnit", grid.unit))
-            try:
-                moves = [self._point(each, inner) for each in points.findall("RealPoint")]
-            except ImportRefusedError:
-                continue
-            self._points += len(moves)
-            if self._points > MOST_POINTS:
-                self.followed.clear()
-            elif moves:
-                self.followed.append(points)
-                found.append(Curve(tuple(sorted(moves, key=lambda point: point.second)), GAINS[unit]))
-        return tuple(found)
+    def _of_points(self, points: etree._Element, grid: Grid) -> Heard:
+        """What a curve on a grid tells of a controller; `curved` where it moves something else that is played."""
+        if expression(points) is None:
+            return Heard()
+        self._points += len(points)
+        found = followed(points, lambda time: self._at(grid, time)) if self._points <= MOST_POINTS else None
+        return Heard(curved=True) if found is None else Heard(passes=[found])
+
+    def _gain(self, points: etree._Element, grid: Grid) -> Curve | None:
+        """The curve that makes audio louder or softer; None if it is none that can be followed."""
+        target, unit = expression(points), points.get("unit", "linear")
+        if target is None or target.get("expression") != "gain" or unit not in GAINS:
+            return None
+        try:
+            moves = [self._point(each, grid) for each in points.findall("RealPoint")]
+        except ImportRefusedError:
+            return None
+        self._points += len(moves)
+        if self._points > MOST_POINTS or not moves:
+            return None
+        return Curve(tuple(sorted(moves, key=lambda point: point.second)), GAINS[unit])
 
     def _point(self, element: etree._Element, grid: Grid) -> Point:
         """A point of a curve on a grid. ImportRefusedError if it cannot be read."""
@@ -355,21 +386,24 @@ class Timeline:
 
     def _of_notes(self, content: etree._Element, grid: Grid, window: Stretch | None) -> Heard:
         """Notes: the clip sounds as long as it lasts, whatever is played in it."""
-        found = []
+        found, curved = [], False
         for note in content.findall("Note"):
+            curved |= any(expression(points) is not None for points in note.iter("Points"))
             begin = number(note, "time", 0, WHERE)
             end = begin + number(note, "duration", 0, WHERE, 0)
             second = self._at(grid, begin)
             if window is None or window[0] - LEAST <= second < window[1]:
                 until = self._at(grid, end)
                 key, velocity = number(note, "key", 60, WHERE, 0, 127), number(note, "vel", 0.8, WHERE, 0, 1)
-                found.append(Played(second, until if window is None else min(until, window[1]), round(key), velocity))
+                on = note.get("channel", "0")
+                cut_at = until if window is None else min(until, window[1])
+                found.append(Played(second, cut_at, round(key), velocity, int(on) if on.isdecimal() else 0))
         self._counted_notes += len(found)
         if self._counted_notes > MOST_NOTES:
             raise ImportRefusedError(f"{place(content, WHERE)}: over {MOST_NOTES} notes; loops run wild.")
         if window is None:
             window = (grid.second, max((note.end for note in found), default=grid.second))
-        return Heard([(*window, "notes")], found, [])
+        return Heard([(*window, "notes")], found, curved=curved)
 
     def _of_audio(self, content: etree._Element, grid: Grid) -> Stretch:
         """From when to when audio sounds that is as long as its file says."""

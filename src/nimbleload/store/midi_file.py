@@ -16,6 +16,8 @@ from typing import NamedTuple
 import mido
 
 from ..core.piece.notes import bars, counted
+from ..core.session.controllers import BEND, BEND_STEPS, PEDAL, PRESSURE, STEPS, Controller, pressed, sustained
+from ..core.session.curves import Curve, Point
 from ..core.session.edits import empty
 from ..core.session.meter import is_possible
 from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
@@ -28,7 +30,9 @@ from .sounding import NotePart
 
 ENDINGS = (".mid", ".midi", ".smf", ".kar")
 LARGEST = 64 << 20
-MOST_TRACKS, MOST_NOTES = 1000, 1_000_000
+MOST_TRACKS, MOST_NOTES, MOST_TURNS = 1000, 1_000_000, 1_000_000
+# What bend has where it rests, from its least.
+CENTRE = 8192
 # Where a part rests for longer than this (seconds), its next note begins another clip.
 REST = 4.0
 PERCUSSION = 9
@@ -46,6 +50,14 @@ class Played(NamedTuple):
 KEY_SIGNATURE, KEY_SIGNATURE_OF_C = re.compile(rb"\xff\x59\x02..", re.DOTALL), b"\xff\x59\x02\0\0"
 
 
+class Turned(NamedTuple):
+    """A controller that gets another value (0 … 1) at a tick; its number as `core.session.controllers` has it."""
+
+    tick: int
+    number: int
+    value: float
+
+
 class Part(NamedTuple):
     """What one track plays on one channel."""
 
@@ -53,6 +65,14 @@ class Part(NamedTuple):
     track: int
     channel: int
     notes: list[Played]
+    turned: list[Turned]
+
+
+class PartPlayed(NamedTuple):
+    """What a part plays, by the seconds of its file."""
+
+    notes: tuple[NotePart, ...]
+    controllers: tuple[Controller, ...]
 
 
 class _Read:
@@ -64,7 +84,7 @@ class _Read:
         self.meters: dict[int, tuple[int, int]] = {}
         self.markers: list[tuple[int, str]] = []
         self.left_out: list[str] = []
-        self.notes = 0
+        self.notes = self.turns = 0
 
 
 def read(path: Path, rate: int = 48000, progress: Progress = unheard) -> Found:
@@ -76,8 +96,8 @@ def read(path: Path, rate: int = 48000, progress: Progress = unheard) -> Found:
     return _found(path, rate, ticks, found)
 
 
-def notes_in(file: str) -> tuple[NotePart, ...]:
-    """The notes of one part, by their seconds in the file; `file` is what its clips name: path#track.channel.
+def played_in(file: str) -> PartPlayed:
+    """What one part plays; `file` is what its clips name: path#track.channel.
 
     NothingFoundError if it cannot be read any more, or has no such part.
     """
@@ -86,24 +106,37 @@ def notes_in(file: str) -> tuple[NotePart, ...]:
         changed = Path(path).stat().st_mtime_ns
     except OSError as error:
         raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}.") from error
-    parts = _notes_by_part(path, changed)
+    parts = _played_by_part(path, changed)
     if which not in parts:
         raise NothingFoundError(f"{path} has no part {which} any more.")
     return parts[which]
 
 
 @lru_cache(maxsize=4)
-def _notes_by_part(path: str, changed: int) -> dict[str, tuple[NotePart, ...]]:
-    """The notes of a file that was changed at that time (ns), by track and channel."""
+def _played_by_part(path: str, changed: int) -> dict[str, PartPlayed]:
+    """What a file plays that was changed at that time (ns), by track and channel."""
     ticks, found = _read_file(Path(path), unheard)
     tempo = TempoMap(_tempi(found, ticks))
     return {
-        f"{part.track}.{part.channel}": tuple(
-            NotePart(tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key, note.velocity / 127)
-            for note in part.notes
+        f"{part.track}.{part.channel}": PartPlayed(
+            tuple(
+                NotePart(
+                    tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key, note.velocity / 127
+                )
+                for note in part.notes
+            ),
+            _controllers(part, tempo, ticks),
         )
         for part in found.parts
-    }
+    }  # fmt: skip
+
+
+def _controllers(part: Part, tempo: TempoMap, ticks: int) -> tuple[Controller, ...]:
+    """How the controllers of a part go, by the seconds of its file."""
+    points: dict[int, list[Point]] = defaultdict(list)
+    for each in part.turned:
+        points[each.number].append(Point(tempo.seconds(each.tick / ticks), each.value))
+    return tuple(Controller(number, Curve(tuple(found))) for number, found in sorted(points.items()))
 
 
 def _read_file(path: Path, progress: Progress) -> tuple[int, _Read]:
@@ -167,6 +200,8 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
     tick, name = 0, ""
     begun: dict[tuple[int, int], list[tuple[int, int]]] = defaultdict(list)
     notes: dict[int, list[Played]] = defaultdict(list)
+    turned: dict[int, list[Turned]] = defaultdict(list)
+    left = 0
     for message in messages:
         tick += int(message.time)
         if message.type == "set_tempo":
@@ -184,19 +219,43 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
             if starts:
                 start, velocity = starts.pop(0)
                 notes[message.channel].append(Played(start, tick, message.note, velocity))
+        elif (turn := _turn(tick, message)) is not None and found.turns < MOST_TURNS:
+            found.turns += 1
+            turned[message.channel].append(turn)
+        elif turn is not None or message.type in ("polytouch", "program_change"):
+            left += 1
     held = sum(map(len, begun.values()))
     for (channel, key), starts in begun.items():
         notes[channel] += [Played(start, tick, key, velocity) for start, velocity in starts if tick > start]
     if held:
         found.left_out.append(f"Track {number + 1}: {held} notes are never let go; they end with the track.")
     called = name or f"Track {number + 1}"
+    left += sum(len(turns) for channel, turns in turned.items() if channel not in notes)
+    if left:
+        found.left_out.append(
+            f"{called}: {count(left, 'message')} that {'changes' if left == 1 else 'change'} sounds, press single keys "
+            "or turn controllers beside no notes."
+        )
     for channel, played in sorted(notes.items()):
         if found.notes + len(played) > MOST_NOTES:
             found.left_out.append(f"{called}: more than {MOST_NOTES} notes in all; the rest is left out.")
             played = played[: MOST_NOTES - found.notes]
         found.notes += len(played)
         if played:
-            found.parts.append(Part(_called(called, channel, len(notes)), number, channel, sorted(played)))
+            name = _called(called, channel, len(notes))
+            found.parts.append(Part(name, number, channel, sorted(played), turned[channel]))
+
+
+def _turn(tick: int, message: mido.Message) -> Turned | None:
+    """What a message does to a controller; None if it does nothing to one."""
+    match message.type:
+        case "control_change":
+            return Turned(tick, message.control, message.value / STEPS)
+        case "aftertouch":
+            return Turned(tick, PRESSURE, message.value / STEPS)
+        case "pitchwheel":
+            return Turned(tick, BEND, (message.pitch + CENTRE) / BEND_STEPS)
+    return None
 
 
 def _called(name: str, channel: int, channels: int) -> str:
@@ -231,13 +290,17 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
         tempo = TempoMap(possible)
     except SessionError as error:
         raise NothingFoundError(f"{path.name}: {error}. Nothing was added.") from error
-    last = max(note.end for part in of.parts for note in part.notes)
+    last = max(
+        max(note.end for part in of.parts for note in part.notes),
+        max((turn.tick for part in of.parts for turn in part.turned if turn.number == PEDAL), default=0),
+    )  # fmt: skip
     length = tempo.seconds(last / ticks)
     meters = _meters(of, ticks)
     lines = bars(Timing(possible, meters), length)
     strips = []
     for number, part in enumerate(of.parts):
-        notes = [(tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks)) for note in part.notes]
+        played = [(tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key) for note in part.notes]
+        notes = sustained(played, pressed(_controllers(part, tempo, ticks)), length)
         file = f"{path.resolve()}#{part.track}.{part.channel}"
         profile = counted(notes, lines)
         clips = tuple(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
+from ..core.session.controllers import Controller
 from ..core.session.curves import Curve, Moving, SendMoving
 
 
@@ -37,9 +38,9 @@ class NotePart(msgspec.Struct, frozen=True, array_like=True):
 
 class Sounding(msgspec.Struct, frozen=True):
     """What a track is made of: its audio and notes, whether its clips hold curves of their own that are not followed
-    (controllers), the parameters of its plugins that are automated (`moving`), and how its fader moves, if it does;
-    whether it is `heard` (1) or muted (0), where that moves, and how each of its sends does (empty where none does);
-    and how its `pan` does (−1 to 1).
+    (expression of single notes), the parameters of its plugins that are automated (`moving`), and how its fader moves,
+    if it does; whether it is `heard` (1) or muted (0), where that moves, and how each of its sends does (empty where
+    none does); and how its `pan` does (−1 to 1). `controllers` are played together with the notes.
 
     `unclear` is what is automated and cannot be followed: the id of a use or of the strip, each with why (a word of
     `dawproject_curves`).
@@ -54,3 +55,4 @@ class Sounding(msgspec.Struct, frozen=True):
     heard: Curve | None = None
     sends: tuple[SendMoving, ...] = ()
     pan: Curve | None = None
+    controllers: tuple[Controller, ...] = ()

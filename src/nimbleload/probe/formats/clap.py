@@ -34,7 +34,7 @@ from .clap_host import (
     Version,
     run_block,
 )
-from .hosted import Described, Move, Moves, Note, Parameter, PluginError, files_in, no_presets, parameter, text, wired
+from .hosted import Described, Event, Move, Moves, Parameter, PluginError, files_in, no_presets, parameter, text, wired
 from .piece import Place
 
 NAME_BYTES, PATH_BYTES = 256, 1024
@@ -195,7 +195,11 @@ class ClapHosted:
         ins, sides = self._ports(True)
         outs, _ = self._ports(False)
         self.wiring = wired(use, sides)
-        self._blocks = Blocks(ins, outs, longest, self._dialect(), self._own_host.transport)
+        dialects = self._dialects()
+        # Hosts have their own ways with controllers for a plugin that takes no MIDI, or send it none.
+        self.is_turned = bool(dialects & MIDI_DIALECT)
+        dialect = CLAP_DIALECT if dialects & CLAP_DIALECT else MIDI_DIALECT
+        self._blocks = Blocks(ins, outs, longest, dialect, self._own_host.transport)
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
         self.latency = 0
         self._activate(frames)
@@ -223,14 +227,13 @@ class ClapHosted:
             sides += [not port.flags & IS_MAIN] * int(port.channel_count)
         return counts, sides
 
-    def _dialect(self) -> int:
-        """How the plugin wants its notes."""
+    def _dialects(self) -> int:
+        """In which ways the plugin takes notes."""
         ports = self._extension(b"clap.note-ports", AudioPorts)
-        if ports is not None and ports.count(self._address, True) > 0:
-            port = NotePort()
-            if ports.get(self._address, 0, True, c.addressof(port)) and not port.dialects & CLAP_DIALECT:
-                return MIDI_DIALECT
-        return CLAP_DIALECT
+        port = NotePort()
+        if ports is None or not ports.count(self._address, True):
+            return CLAP_DIALECT
+        return int(port.dialects) if ports.get(self._address, 0, True, c.addressof(port)) else CLAP_DIALECT
 
     def _load_state(self, use: PluginUse) -> None:
         state = self._extension(b"clap.state", State)
@@ -325,7 +328,7 @@ class ClapHosted:
 
     moves: Moves = "steps"
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         return self._blocks.argument(frames, notes, moves)
 
     def settled(self) -> bool:

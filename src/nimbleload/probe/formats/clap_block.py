@@ -11,7 +11,7 @@ import numpy as np
 from numba import cfunc, types
 
 from ...native.memory import load_i64
-from .hosted import ARGUMENTS_KEPT, Move, Note
+from .hosted import ARGUMENTS_KEPT, Control, Event, Move, midi
 
 NOTE_ON, NOTE_OFF, PARAM_VALUE, MIDI = 0, 1, 5, 10
 CLAP_DIALECT, MIDI_DIALECT = 1, 2
@@ -102,12 +102,11 @@ def header(kind: type[c.Structure], event_type: int) -> EventHeader:
     return EventHeader(c.sizeof(kind), 0, 0, event_type, 0)
 
 
-def note_event(note: Note, dialect: int) -> c.Structure:
-    """A note in the dialect that the plugin understands."""
+def note_event(note: Event, dialect: int) -> c.Structure:
+    """A note in the dialect that the plugin understands, or a controller, for which there is only MIDI."""
     made: MidiEvent | NoteEvent
-    if dialect == MIDI_DIALECT:
-        status = 0x90 if note.on else 0x80
-        made = MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(status, note.key, round(127 * note.velocity)))
+    if dialect == MIDI_DIALECT or isinstance(note, Control):
+        made = MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(*midi(note)))
     else:
         kind = NOTE_ON if note.on else NOTE_OFF
         made = NoteEvent(header(NoteEvent, kind), -1, 0, 0, note.key, note.velocity)
@@ -136,7 +135,7 @@ class Blocks:
         self._ports = [self._buffers(ins, self.inputs), self._buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._dialect, self._transport = dialect, transport
-        self._made: dict[tuple[int, tuple[Note, ...], tuple[Move, ...]], tuple[Process, EventList]] = {}
+        self._made: dict[tuple[int, tuple[Event, ...], tuple[Move, ...]], tuple[Process, EventList]] = {}
 
     def _buffers(self, ports: list[int], samples: np.ndarray) -> tuple[c.Array, list[c.Array]]:
         pointers, first = [], 0
@@ -149,8 +148,9 @@ class Blocks:
         )
         return buffers, pointers
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
-        """The address of a `clap_process` of so many samples with these notes, and parameters that move."""
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The address of a `clap_process` of so many samples with these notes and controllers, and parameters that
+        move."""
         key = (frames, notes, moves)
         if key not in self._made:
             made = [param_event(int(move.key), move.value, move.at) for move in moves]

@@ -9,6 +9,7 @@ from typing import Literal, NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from ...core.session.controllers import BEND, PRESSURE, steps_of
 from ...core.session.plugins import PluginUse
 from .piece import Place
 
@@ -21,6 +22,28 @@ class Note(NamedTuple):
     on: bool
     at: int = 0
     velocity: float = 0.8
+
+
+class Control(NamedTuple):
+    """A controller that gets another value (0 … 1), `at` so many samples into a block; its number as
+    `core.session.controllers` has it."""
+
+    number: int
+    value: float
+    at: int = 0
+
+
+Event = Note | Control
+
+
+def midi(event: Event) -> bytes:
+    """An event as a MIDI message on the first channel."""
+    if isinstance(event, Note):
+        return bytes((0x90 if event.on else 0x80, event.key, round(127 * event.velocity)))
+    value = round(event.value * steps_of(event.number))
+    if event.number == BEND:
+        return bytes((0xE0, value & 127, value >> 7))
+    return bytes((0xD0, value) if event.number == PRESSURE else (0xB0, event.number, value))
 
 
 class Move(NamedTuple):
@@ -158,7 +181,8 @@ class Hosted(Protocol):
     other; a plugin without any has one that stays silent. `latency` is what the plugin reports, in samples.
     `made_for` is the block size that it was told of when it was switched on, in samples, and the only one that it may
     be called with; 0 where its standard has no way to tell it. `defers` says that it puts work off, to be done by
-    `settled`. `moves` says how its parameters change while it runs, `wiring` what its inputs carry.
+    `settled`. `moves` says how its parameters change while it runs, `wiring` what its inputs carry. `is_turned` says
+    whether what it makes of controllers is the same in every host.
     """
 
     call: int
@@ -168,12 +192,13 @@ class Hosted(Protocol):
     made_for: int
     defers: bool
     moves: Moves
+    is_turned: bool
     wiring: Wiring
     inputs: NDArray[np.float32]
     outputs: NDArray[np.float32]
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
-        """The second argument for a block of so many samples that begins with these notes; valid until `close`.
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The second argument for a block of so many samples with these notes and controllers; valid until `close`.
 
         `moves` (in order of time) are for the next block only: ask for it just before it runs.
         """

@@ -6,7 +6,7 @@ from ...core.session.plugins import PluginUse
 from ...house.catalogue import PROCESSORS, VERSION
 from ...house.instance import Instance
 from .clap_block import Blocks
-from .hosted import Move, Moves, Note, Parameter, PluginError, never_fails, no_presets, nowhere, parameter, wired
+from .hosted import Event, Move, Moves, Parameter, PluginError, never_fails, no_presets, nowhere, parameter, wired
 
 
 class HouseHosted:
@@ -29,8 +29,9 @@ class HouseHosted:
         self.locate, self.wiring = nowhere, wired(use, (False, False))
 
     moves: Moves = "not"
+    is_turned = True
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)
 
     def parameters(self) -> tuple[Parameter, ...]:

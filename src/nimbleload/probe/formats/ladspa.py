@@ -12,9 +12,9 @@ import numpy as np
 from ...core.session.plugins import PluginUse
 from .hosted import (
     Described,
+    Event,
     Move,
     Moves,
-    Note,
     Parameter,
     PluginError,
     files_in,
@@ -138,8 +138,9 @@ class LadspaHosted:
         self.restart(longest)
 
     moves: Moves = "between"
+    is_turned = True
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         for move in moves:
             self._controls[self._names.index(move.key)] = move.value
         return frames

@@ -7,6 +7,7 @@ of their bundle to begin with; where a piece is that plays. What a plugin requir
 from __future__ import annotations
 
 import ctypes as c
+import struct
 from collections.abc import Iterator, Mapping
 from functools import partial
 from typing import Any
@@ -17,12 +18,13 @@ from ...core.session.plugins import PluginUse
 from . import lilv
 from .hosted import (
     Described,
+    Event,
     Move,
     Moves,
-    Note,
     Parameter,
     PluginError,
     Preset,
+    midi,
     never_fails,
     parameter,
     wired,
@@ -63,6 +65,8 @@ OFFERED = {
     f"{lilv.LV2}hardRTCapable", lilv.LOAD_DEFAULT, LOG, SAFE,
 }  # fmt: skip
 EVENT_BYTES = 1 << 16
+# What an event with a MIDI message takes of them.
+MIDI_BYTES = 24
 VALUE_TYPES: dict[str, Any] = {
     "Float": c.c_float,
     "Double": c.c_double,
@@ -269,21 +273,19 @@ class Lv2Hosted:
         return (c.c_void_p * (len(listed) + 1))(*(c.addressof(f) for f in self._listed))
 
     moves: Moves = "between"
+    is_turned = True
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
-        """The block's length; notes are written into the first event input, which is emptied after the block, and
-        values into their ports."""
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The block's length; notes and controllers are written into the first event input, as many as it holds, which
+        is emptied after the block, and values into their ports."""
         for move in moves:
             self._ports.controls[self._ports.symbols[move.key]] = move.value
         begins, self._begins = self._begins, b""
         if notes and self._ports.events[True]:
             place = self._ports.places[self._ports.events[True][0]] or 0
             kind = self._urids.number(f"{MIDI}MidiEvent")
-            body = begins + b"".join(
-                np.array([note.at], "<i8").tobytes() + np.array([3, kind], "<u4").tobytes()
-                + bytes((0x90 if note.on else 0x80, note.key, round(127 * note.velocity))) + bytes(5)
-                for note in notes
-            )  # fmt: skip
+            room = (EVENT_BYTES - len(begins)) // MIDI_BYTES
+            body = begins + b"".join(_midi_event(midi(note), note.at, kind) for note in notes[:room])
             head = np.array([8 + len(body), self._host[SEQUENCE], 0, 0], "<u4").tobytes()
             c.memmove(place, head + body, len(head) + len(body))
         return frames
@@ -466,6 +468,11 @@ class Lv2Hosted:
                 descriptor.deactivate(self._instance.handle)
             lilv.library().lilv_instance_free(self._address)
             self._instance = None
+
+
+def _midi_event(message: bytes, at: int, kind: int) -> bytes:
+    """A message as an event so many samples into a block; `kind` is the number of what it is."""
+    return struct.pack("<qII8s", at, len(message), kind, message)
 
 
 def _written(labels: Mapping[float, str], unit: str, value: float) -> str:

@@ -21,7 +21,9 @@ from ...core.session.plugins import PluginUse
 from ...machine.plugin_files import folders
 from .hosted import (
     ARGUMENTS_KEPT,
+    Control,
     Described,
+    Event,
     Move,
     Moves,
     Note,
@@ -48,6 +50,7 @@ from .vst3_abi import (
     FACTORY_2,
     INPUT,
     INT,
+    MIDI_MAPPING,
     OK,
     OUTPUT,
     OWN,
@@ -200,7 +203,7 @@ class Vst3Hosted:
         self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
-        self._blocks: dict[tuple[int, tuple[Note, ...], tuple[Move, ...]], tuple[Any, ...]] = {}
+        self._blocks: dict[tuple[int, tuple[Event, ...], tuple[Move, ...]], tuple[Any, ...]] = {}
         self._is_active = False
         self._values = self._numbered(use.setting.values)
         self._activate(frames)
@@ -396,15 +399,19 @@ class Vst3Hosted:
         self.latency = int(self._processor.call(6, result=c.c_uint32))
 
     moves: Moves = "lines"
+    is_turned = True
 
-    def argument(self, frames: int, notes: tuple[Note, ...] = (), moves: tuple[Move, ...] = ()) -> int:
-        """The address of a `ProcessData` of so many samples with these notes, and parameters that move."""
+    def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
+        """The address of a `ProcessData` of so many samples with these notes and controllers, and parameters that move.
+        Controllers that the plugin has no parameter for reach it in no host."""
         if (frames, notes, moves) not in self._blocks:
-            events = (NoteEvent * max(len(notes), 1))(*(self._note(note) for note in notes))
-            own = [len(notes), c.addressof(events)]
+            played = [self._note(note) for note in notes if isinstance(note, Note)]
+            events = (NoteEvent * max(len(played), 1))(*played)
+            own = [len(played), c.addressof(events)]
             listing = HostObject([event_count.address, event_at.address, refuse_two.address], own, events)
             ins, outs = (c.addressof(buffers) for buffers, _ in self._kept)
-            changes = changed(moves) if moves else self._changes
+            moving = [*moves, *self._turned([note for note in notes if isinstance(note, Control)])]
+            changes = changed(sorted(moving, key=lambda move: move.at)) if moving else self._changes
             block = ProcessBlock(
                 0, 0, frames, *self._counts, ins, outs, changes.address, self._changes.address, listing.address,
                 None, c.addressof(self._time),
@@ -413,6 +420,18 @@ class Vst3Hosted:
                 del self._blocks[next(iter(self._blocks))]
             self._blocks[frames, notes, moves] = (block, listing, changes)
         return c.addressof(self._blocks[frames, notes, moves][0])
+
+    def _turned(self, controls: Sequence[Control]) -> Iterator[Move]:
+        """Controllers as the parameters that the plugin has for them."""
+        mapping = self._controller.query(MIDI_MAPPING) if controls and self._controller is not None else None
+        if mapping is None:
+            return
+        for number, value, at in controls:
+            place = c.c_uint32()
+            kinds = (INT, c.c_int16, c.c_int16, POINTER)
+            if mapping.call(3, 0, 0, number, c.addressof(place), kinds=kinds) == OK:
+                yield Move(str(place.value), value, at)
+        mapping.release()
 
     @staticmethod
     def _note(note: Note) -> NoteEvent:

@@ -1,0 +1,48 @@
+"""Builds played.c, an instrument that puts out what it is told, as LV2, CLAP and VST3."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from tests.helpers import exchange as x
+
+SOURCE = Path(__file__).with_name("played.c")
+FILES = {"lv2": "played.lv2/played.so", "clap": "played.clap", "vst3": "played.vst3"}
+DEVICES = {
+    "lv2": ("BuiltinDevice", "lv2:urn:nimble-test:played"), "clap": ("ClapPlugin", "test.played"),
+    "vst3": ("Vst3Plugin", b"nimbletestplays\0".hex().upper()),
+}  # fmt: skip
+TURTLE = """
+@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix doap: <http://usefulinc.com/ns/doap#> .
+@prefix atom: <http://lv2plug.in/ns/ext/atom#> . @prefix midi: <http://lv2plug.in/ns/ext/midi#> .
+<urn:nimble-test:played> a lv2:Plugin, lv2:InstrumentPlugin ; lv2:binary <played.so> ; doap:name "Played" ;
+  lv2:port [ a lv2:AudioPort, lv2:OutputPort ; lv2:index 0 ; lv2:symbol "left" ; lv2:name "Left" ] ,
+    [ a lv2:AudioPort, lv2:OutputPort ; lv2:index 1 ; lv2:symbol "right" ; lv2:name "Right" ] ,
+    [ a lv2:InputPort, atom:AtomPort ; atom:bufferType atom:Sequence ; atom:supports midi:MidiEvent ; lv2:index 2 ;
+      lv2:symbol "notes" ; lv2:name "Notes" ] .
+"""
+MANIFEST = """
+@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix rdfs: <http://www.w3.org/2000/01/rdf-schema#> .
+<urn:nimble-test:played> a lv2:Plugin ; lv2:binary <played.so> ; rdfs:seeAlso <played.ttl> .
+"""
+
+
+def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *ways: str) -> str:
+    """Builds it and has a search find it; gives it as a device of an exchange file. Skips without a C compiler."""
+    compiler = shutil.which("gcc") or shutil.which("cc")
+    if compiler is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    target = folder / FILES[standard]
+    target.parent.mkdir(parents=True, exist_ok=True)
+    flags = [*(f"-D{each}" for each in (standard.upper(), *ways)), "-O1", "-shared", "-fPIC", f"-I{SOURCE.parent}"]
+    subprocess.run([compiler, *flags, "-o", str(target), str(SOURCE)], check=True)
+    if standard == "lv2":
+        (target.parent / "manifest.ttl").write_text(MANIFEST)
+        (target.parent / "played.ttl").write_text(TURTLE)
+    monkeypatch.setenv(f"{standard.upper()}_PATH", f"{folder}:/usr/lib/lv2" if standard == "lv2" else str(folder))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(folder / "cache"))
+    return x.plugin(*DEVICES[standard], "Played", role="instrument")
