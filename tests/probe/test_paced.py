@@ -21,7 +21,7 @@ from nimbleload.probe.effort import Effort
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
 from nimbleload.probe.paced import CYCLES, MOST_CYCLES, PACED_SIZES, Turns, find_paced
-from nimbleload.probe.signal import musical
+from nimbleload.probe.signal import CHORD_CYCLE, chord, musical
 from nimbleload.probe.timed import TimedLoop, overhead_ns
 from tests.helpers import known
 from tests.helpers.sessions import session
@@ -72,6 +72,19 @@ def test_what_keeps_vectors_awake_is_compiled_to_vectors(monkeypatch):
     (code,) = anew.inspect_asm().values()
     assert re.search(r"v(paddd|psubd)\b.*%ymm", code)
     assert "%zmm" not in code
+
+
+def test_an_instrument_that_is_struck_is_struck_both_ways(tmp_path, monkeypatch):
+    """Its note is as far in a row as once a deadline: what it takes while it is struck is in both."""
+    built = known.installed(tmp_path, "clap", monkeypatch, "DECAYS")
+    use = built.use(voices=1)
+    request = Request(use, 48000, (512,), str(built.path))
+    hosted = load(request)
+    loop = TimedLoop(hosted, musical(len(hosted.inputs), 48000))
+    found = find_paced(hosted, loop, chord(1), 48000, 512, overhead_ns(), lambda: None)
+    struck = known.STRUCK * np.ceil(known.STRUCK_SAMPLES / 512) / (CHORD_CYCLE // 512)
+    for each in (found.row, found.paced):
+        assert each == pytest.approx(own(512) + struck, rel=0.1)
 
 
 def test_a_plugin_that_does_not_mind_takes_as_long_either_way(tmp_path, monkeypatch):

@@ -32,8 +32,8 @@ def house_use(name: str, use_id: str, **values: float) -> PluginUse:
     return PluginUse(use_id, PluginRef("house", f"house.{name}", name), Setting(tuple(values.items())))
 
 
-def run(of, known=None, buffers=(64, 256), **more):
-    todo = session_run.jobs(of, known or {}, buffers)
+def run(of, known=None, buffers=(64, 256), details=True, **more):
+    todo = [job._replace(details=job.details and details) for job in session_run.jobs(of, known or {}, buffers)]
     cards = {}
     for step in session_run.run(todo, known or {}, effort=QUICK, **more):
         cards[step.job.key] = step.card
@@ -114,7 +114,7 @@ def test_measured_cells_replace_samples_and_give_a_load():
 def test_a_run_goes_on_after_a_crash_a_hang_and_a_flood(rogue):
     uses = [rogue_use(name, voices=0) for name in ("crash", "hang", "flood", "good")]
     of = session(strip("a", *uses), strip("b", PluginUse("v", PluginRef("vst2", "x", "Other"))))
-    _, cards = run(of, quiet_seconds=8)
+    _, cards = run(of, quiet_seconds=4)
     reasons = {card.key.identifier: card.failure for card in cards.values()}
     assert "SIGSEGV" in reasons["test.crash"]
     assert "did not return" in reasons["test.hang"]
@@ -129,7 +129,8 @@ def test_a_run_goes_on_after_a_crash_a_hang_and_a_flood(rogue):
 def test_first_figures_of_all_come_before_anything_is_measured_thoroughly(rogue):
     uses = [rogue_use("good"), rogue_use("crash"), house_use("tar", "t")]
     of = session(strip("a", *uses))
-    steps = list(session_run.run(session_run.jobs(of, {}, (64,)), {}, effort=QUICK, first=256))
+    todo = [job._replace(details=False) for job in session_run.jobs(of, {}, (64,))]
+    steps = list(session_run.run(todo, {}, effort=QUICK, first=256))
     kinds = [step.cell.provenance for step in steps if step.cell is not None]
     assert kinds.index("measured") == 4
     assert set(kinds[4:]) == {"measured"}
@@ -145,7 +146,8 @@ def test_first_figures_of_all_come_before_anything_is_measured_thoroughly(rogue)
     assert "SIGSEGV" in crashed[-1].card.failure
     # A size that was measured thoroughly needs no first figure; one of the first stands beside what is measured.
     cards = {step.job.key: step.card for step in steps}
-    again = session_run.run(session_run.jobs(of, cards, (64, 128)), cards, effort=QUICK, first=64)
+    todo = [job._replace(details=False) for job in session_run.jobs(of, cards, (64, 128))]
+    again = session_run.run(todo, cards, effort=QUICK, first=64)
     assert {step.cell.provenance for step in again if step.cell is not None} == {"measured"}
     assert {c.provenance for c in cards[uses[2].card_key()].cells} == {"measured", "first"}
 
@@ -225,7 +227,7 @@ def test_a_real_session_with_real_plugins_gets_a_load(tmp_path):
     )
     arrangement = x.lanes("t1", x.clip(0, 16)) + x.lanes("t2", x.clip(8, 16))
     imported = dawproject.read(x.write(tmp_path / "real.dawproject", x.project(structure, arrangement)))
-    todo, cards = run(imported.session)
+    todo, cards = run(imported.session, details=False)
     assert [card.failure for card in cards.values()] == [None] * len(todo)
     of = survey(imported.session, Plan(), cards, Machine(2), 256)
     at = instant(of)

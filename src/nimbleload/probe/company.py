@@ -19,13 +19,15 @@ from ..native.clock import now
 from ..native.memory import call2, flush_denormals
 from .formats.hosted import Hosted, Note
 from .pace import Pace
-from .signal import CHORD_CYCLE, CYCLE
-from .timed import LINE_WORDS, NOBODY, TimedLoop
+from .signal import CHORD_CYCLE, CYCLE, again
+from .timed import LINE_WORDS, TimedLoop
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 # At the smallest size what is brought back counts most, and is no share that could be read from a longer block.
 SIZES = (64, 2048)
 RUNS, LEAD = 3, 16
+# Where the core is not quiet, more runs are made for so long.
+SECONDS = 0.5
 # So many tries tell a footprint, and so many are made at most; in those the cache is as fast as at its best but for so
 # much.
 TRIES, MOST_TRIES, CALM = 24, 96, 1.1
@@ -62,12 +64,15 @@ def find_company(
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
     levels = [memory[: int(level * cache) // 8] for level in LEVELS]
     loop.refresh(frames)
-    loop.run(frames, max(CYCLE, min(int(tail * rate), rate)) // frames, notes)
+    loop.run(frames, max(CHORD_CYCLE if notes else CYCLE, min(int(tail * rate), rate)) // frames, notes)
+
+    struck = again(notes)
 
     def beside(others: NDArray[np.int64]) -> NDArray[np.int64]:
-        if notes:
-            return played(loop, frames, notes, others)
         loop.rewind()
+        if notes:
+            # As many notes are held as before, and have died away as far.
+            return loop.run(frames, max(CHORD_CYCLE // frames, 1), struck, others=others)
         loop.run(frames, min(CYCLE // frames, LEAD), others=others)
         return loop.run(frames, blocks, others=others)
 
@@ -76,13 +81,13 @@ def find_company(
 
 
 def played(
-    loop: TimedLoop, frames: int, notes: tuple[Note, ...], others: NDArray[np.int64] = NOBODY
+    loop: TimedLoop, frames: int, notes: tuple[Note, ...]
 ) -> NDArray[np.int64]:
     """The block times (ns) of an instrument over a whole cycle of its notes, after another one from a fresh state: what
-    it is compared with has played as many, and they have died away as far. `others` is used between the blocks."""
+    it is compared with has played as many, and they have died away as far."""
     cycle = max(CHORD_CYCLE // frames, 1)
     loop.refresh(frames)
-    return loop.run(frames, 2 * cycle, notes, others=others)[cycle:]
+    return loop.run(frames, 2 * cycle, notes)[cycle:]
 
 
 def whole_cycles(frames: int) -> int:
@@ -93,7 +98,7 @@ def whole_cycles(frames: int) -> int:
 
 def least_mean(pace: Pace, run: Callable[[], NDArray[np.int64]], overhead: int) -> float:
     """The mean block time of a few good runs, the least of them for each block (ns, without the loop's own time)."""
-    runs, _ = pace.quiet_runs(run, RUNS)
+    runs, _ = pace.quiet_runs(run, RUNS, SECONDS)
     return max(float(np.min(runs, axis=0).mean()) - overhead, 0.0)
 
 

@@ -78,14 +78,19 @@ class Pace:
         while time.monotonic() < until:
             self.now()
 
-    def quiet_runs(self, run: Callable[[], NDArray[np.int64]], wanted: int) -> tuple[list[NDArray[np.int64]], bool]:
+    def quiet_runs(
+        self, run: Callable[[], NDArray[np.int64]], wanted: int, seconds: float = float("inf")
+    ) -> tuple[list[NDArray[np.int64]], bool]:
         """Makes runs (ns) until so many were good, or three times as many were made; and whether enough were good.
 
-        A run is good if the core was as fast as ever before and after it.
+        A run is good if the core was as fast as ever before and after it. More than are wanted are made for no longer
+        than so many seconds.
         """
         runs: list[NDArray[np.int64]] = []
-        good = 0
+        good, until = 0, time.monotonic() + seconds
         while good < wanted and len(runs) < MOST_ROUNDS * wanted:
+            if len(runs) >= wanted and time.monotonic() > until:
+                break
             self.wait()
             runs.append(run())
             good += self.is_good()

@@ -6,6 +6,7 @@ have taken the caches meanwhile; where none do, it is as cheap as in a row.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 import numpy as np
@@ -26,8 +27,10 @@ PACED_SIZES = (64, 512)
 # in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
 CYCLES, MOST_CYCLES = 4, 8
-# So many of the places must have such blocks, or the least of all counts.
+# So many of the places must have such blocks, or the median of all counts.
 ENOUGH = 0.8
+# An instrument's cycle lasts half a second: more than CYCLES are played for no longer than so many seconds.
+SECONDS = 3.0
 # What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
 VALUES, STEP = 8192, 1024
 # Blocks in a row are no further apart, unless something interrupts them (ns).
@@ -97,21 +100,28 @@ class Turns:
     def play(self, is_paced: bool) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """The block times of one cycle (ns, the loop's own included), and what the witness told after each.
 
-        In a row another cycle goes before it, since this program has done something else since the last one.
+        In a row some blocks go before it, since this program has done something else since the last one.
         """
         let_go()
-        hosted, loop = self._hosted, self._loop
-        cycle = max((CHORD_CYCLE if self._notes else CYCLE) // self._frames, 1)
-        times = np.zeros(cycle if is_paced else 2 * cycle, np.int64)
-        told = np.zeros((len(times), COLUMNS), np.int64)
+        if not is_paced:
+            self._run(max(CYCLE // self._frames, 1), (), 0)
         first = again(self._notes) if self._begun else self._notes
         self._begun = True
+        cycle = max((CHORD_CYCLE if self._notes else CYCLE) // self._frames, 1)
+        return self._run(cycle, first, self._period if is_paced else 0)
+
+    def _run(
+        self, blocks: int, notes: tuple[Note, ...], period: int
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:  # fmt: skip
+        """So many blocks, the first with these notes, each a period (ns) after the one before."""
+        hosted, loop = self._hosted, self._loop
+        times, told = np.zeros(blocks, np.int64), np.zeros((blocks, COLUMNS), np.int64)
         self._at = _once_each(
-            hosted.call, hosted.handle, hosted.argument(self._frames, first), hosted.argument(self._frames),
-            loop.source, loop.rows, self._at, hosted.inputs, self._frames, self._period if is_paced else 0, times,
-            self._values, told, self._clock.ctypes.data,
+            hosted.call, hosted.handle, hosted.argument(self._frames, notes), hosted.argument(self._frames),
+            loop.source, loop.rows, self._at, hosted.inputs, self._frames, period, times, self._values, told,
+            self._clock.ctypes.data,
         )  # fmt: skip
-        return times[-cycle:], told[-cycle:]
+        return times, told
 
 
 def find_paced(
@@ -125,6 +135,7 @@ def find_paced(
     times: tuple[list[NDArray[np.int64]], ...] = ([], [])
     told: tuple[list[NDArray[np.int64]], ...] = ([], [])
     places: NDArray[np.bool_] = np.zeros(0, np.bool_)
+    until = time.monotonic() + SECONDS
     for number in range(MOST_CYCLES):
         for way in (False, True):
             alive()
@@ -134,7 +145,7 @@ def find_paced(
         best = least_units(np.array(told))
         quiet = [is_alone(np.array(each), best) for each in told]
         places = np.asarray(quiet[0].any(axis=0) & quiet[1].any(axis=0))
-        if number + 1 >= CYCLES and places.mean() >= ENOUGH:
+        if number + 1 >= CYCLES and (places.mean() >= ENOUGH or time.monotonic() > until):
             break
     if places.mean() < ENOUGH:
         quiet = [np.ones_like(each) for each in quiet]
