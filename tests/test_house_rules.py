@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import ast
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -153,3 +155,12 @@ def test_lock_file_carries_no_addresses():
     text = (SOURCE.parents[1] / "requirements.lock").read_text()
     assert "://" not in text
     assert text.count("--hash=sha256:") > text.count("==")
+
+
+@pytest.mark.parametrize("part", ["shell.windows", "app.frame.window", "beside.worker", "probe.worker"])
+def test_no_start_waits_for_what_few_need(part):
+    """Parts of SciPy take a second or two to import; they are, where they are needed."""
+    words = f"import sys, nimbleload.{part}; print(*sorted(sys.modules))"
+    loaded = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, check=True).stdout.split()
+    slow = ("scipy.signal", "scipy.stats", "scipy.optimize", "scipy.special", "scipy.ndimage", "scipy.sparse")
+    assert [name for name in loaded if name.startswith(slow)] == []

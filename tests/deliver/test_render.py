@@ -404,8 +404,7 @@ class TestBefore:
             chain, kind = (synth, "notes") if content is notes else ("", "audio")
             assert "hold curves of their own" in self.refused(tmp_path, x.clip(0, 2, inside), chain, content=kind)
         curve = (
-            f"<Lanes>{notes}<Points><Target expression='channelController' controller='1'/>"
-            "<RealPoint time='0' value='1'/></Points></Lanes>"
+            f"<Lanes>{notes}<Points><Target expression='timbre'/><RealPoint time='0' value='1'/></Points></Lanes>"
         )
         assert "hold curves of their own" in self.refused(tmp_path, x.clip(0, 2, curve), synth, content="notes")
         warps = (

@@ -9,7 +9,6 @@ from collections.abc import Iterable
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import sosfilt
 
 # The weighting of frequencies, as the analogue filters behind the coefficients that the standard gives for 48 kHz: a
 # shelf that rises towards the highs (Hz, dB, Q), and a filter that takes the lows away (Hz, Q).
@@ -49,6 +48,8 @@ class Loudness:
 
     def add(self, sound: NDArray[np.float32]) -> None:
         """The next stretch (n, channels); all channels count alike, as those of stereo do."""
+        from scipy.signal import sosfilt  # imported here: it would lengthen every start by more than a second
+
         if not len(sound):
             return
         weighted, self._state = sosfilt(self._sections, np.asarray(sound, np.float64), axis=0, zi=self._state)

@@ -8,7 +8,6 @@ import math
 
 import numpy as np
 from numba import cfunc, njit
-from scipy.signal import firwin
 
 from ..native.memory import PROCESS
 from .abi import AUDIO_IN, AUDIO_OUT, CONTINUE, channel, memory_of
@@ -24,6 +23,8 @@ def memory(values, rate):
     counters = np.array([factor, 0, 0, 0, 0, 0])
     if factor == 1:
         return Memory(drive, np.zeros(0), np.zeros(1, np.float32), counters)
+    from scipy.signal import firwin  # imported here: it would lengthen every start by more than a second
+
     # An odd length has a whole delay at the high rate: half of TAPS × factor each way.
     low_pass = firwin(TAPS * factor + 1, 0.9 / factor, window=("kaiser", 8.0))[:-1]
     samples = np.concatenate((low_pass, np.zeros(2 * ring_size(factor)))).astype(np.float32)

@@ -14,7 +14,6 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import pdtr
 
 STEP = 0.05
 LOADS = np.round(np.arange(0.10, 0.955, 0.01), 2)
@@ -162,6 +161,8 @@ class Search:
 
     def found(self, buffer: int, rate: int, threads: int, seconds: float) -> Ceiling:
         """What all trials together say."""
+        from scipy.special import pdtr  # imported here: it would lengthen every start
+
         late, paces = self._late(), self._paces() / self.pace
         slow, lost = paces > SLOWED, np.concatenate([each.late(0.0) for each in self._seen])
         expected = float((~lost).sum()) / ONE_IN
