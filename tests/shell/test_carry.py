@@ -14,6 +14,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.shell import cli
 from nimbleload.store import dawproject, session_file
 from nimbleload.store.session_file import Saved
+from tests.deliver.test_stems import a_mix
 from tests.helpers import exchange as x
 from tests.helpers import stems
 from tests.helpers.stems import audio, noise, wave
@@ -33,6 +34,21 @@ def saved(tmp_path):
     path = tmp_path / "mix.nimbleload"
     session_file.write(path, Saved(dawproject.read(source).session, plan))
     return path
+
+
+def test_stems_are_rendered_and_proven_together(tmp_path):
+    path = a_mix(tmp_path / "mix.dawproject")
+    said = run("stems", path)
+    assert said.exit_code == 0, said.output
+    assert "Band stem: rendered, peak" in said.output
+    assert "All stems together: together they are what the main output gets" in said.output
+    assert f"3 of 3 stems are in {tmp_path / 'mix stems'}" in said.output
+    figures = json.loads(run("stems", path, "--only", "Solo", "--mix", "--to", tmp_path / "two", "--json").output)
+    assert {each["strip"] for each in figures["rendered"]} == {"solo/stem", "tm/stem"}
+    assert figures["together"] is None and len(list((tmp_path / "two").glob("*.wav"))) == 2
+    unknown = run("stems", path, "--only", "Choir")
+    assert unknown.exit_code == 1
+    assert "Nothing called “Choir” leads to the main output. There are: Solo, Band, Echo, Main." in unknown.output
 
 
 def test_a_plan_is_carried_out_and_the_changed_session_written(saved, tmp_path):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date
 from pathlib import Path
@@ -23,9 +23,10 @@ from ..store.archive import ImportRefusedError
 from ..store.dawproject_out import is_of_file
 from ..store.found import NothingFoundError
 from ..store.sounding import Sounding
-from . import render, sharing
+from . import render, sharing, stems
 from .render import Job, Rendered, Step
 from .sharing import Check
+from .stems import Together
 
 SUFFIX = ".dawproject"
 # Decisions that are written into the changed session without anything being rendered.
@@ -39,6 +40,7 @@ class Prepared(NamedTuple):
     `source` is the exchange file that is read; what is written goes beside `beside`: the same file, or for a session
     that was made here the files that it was made from. `checks` are the shared buses that can be proven. With
     `is_written` there are decisions that are written into the changed session whether anything is rendered or not.
+    Stems that were asked for are among the jobs; `together` is the proof that they add up, where they do.
     """
 
     source: Path
@@ -47,23 +49,25 @@ class Prepared(NamedTuple):
     beside: Path
     checks: list[Check] = []  # noqa: RUF012
     is_written: bool = False
+    together: Together | None = None
 
     @property
     def all_jobs(self) -> list[Job]:
-        """All that is to be done, the proofs of shared buses last."""
-        return [*self.jobs, *(check.job for check in self.checks)]
+        """All that is to be done, proofs last."""
+        last = [self.together.job] if self.together is not None else []
+        return [*self.jobs, *(check.job for check in self.checks), *last]
 
 
 class NothingToDoError(Exception):
     """Why a plan cannot be carried out, in a sentence."""
 
 
-def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
-    """The jobs of a plan. NothingToDoError if the session comes from no exchange file that can be read, and from no
-    audio files, while something is to be rendered."""
+def prepare(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = ()) -> Prepared:
+    """The jobs of a plan, and the stems of some strips (their ids). NothingToDoError if the session comes from no
+    exchange file that can be read, and from no audio files, while something is to be rendered."""
     made_here = not session.source.endswith(SUFFIX)
     kinds = {decision.kind for decision in plan.decisions}
-    needs_audio = not kinds or bool(kinds & {"freeze", "bounce"})
+    needs_audio = not kinds or bool(stems_of) or bool(kinds & {"freeze", "bounce"})
     source = written_out(session, needs_audio) if made_here else Path(session.source)
     try:
         audio_of = dawproject.read(source).audio
@@ -73,8 +77,10 @@ def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
         raise NothingToDoError(f"{source} cannot be read: {error.strerror or error}.") from error
     known: dict[str, Sounding] = audio_of
     able, refused = [], []
-    for job in render.jobs(session, plan, known, buffer):
-        reasons = [NO_NOTES] if made_here and not is_all_files(job.strip) else render.obstacles(job)
+    asked = stems.jobs(session, stems_of, known, buffer)
+    for job in [*render.jobs(session, plan, known, buffer), *asked]:
+        silent = made_here and not all(is_all_files(stage.strip) for stage in job.stages)
+        reasons = [NO_NOTES] if silent else render.obstacles(job)
         if reasons:
             refused.append((job.name, f"{'; '.join(reasons)}."))
         else:
@@ -88,7 +94,8 @@ def prepare(session: Session, plan: Plan, buffer: int) -> Prepared:
         else:
             proven.append(check)
     beside = made_of(session) if made_here else source
-    return Prepared(source, able, refused, beside, proven, bool(kinds & WRITTEN))
+    whole = stems.together(session, able, known, buffer)
+    return Prepared(source, able, refused, beside, proven, bool(kinds & WRITTEN), whole)
 
 
 def made_of(session: Session) -> Path:
@@ -171,10 +178,11 @@ def file_of(source: Path, today: date | None = None) -> Path:
 def run(
     prepared: Prepared, folder: Path, kind: str = "wav", prove: bool = True,
     cancelled: Callable[[], bool] = lambda: False, jobs: Sequence[Job] | None = None,
-    checks: Sequence[Check] | None = None,
+    checks: Sequence[Check] | None = None, files: Mapping[str, str] | None = None,
 ) -> Iterator[Step]:  # fmt: skip
     """Carries out jobs and, where a proof is wanted, proves shared buses (all of them, if none are named), as many at
-    once as there are cores; tells every step."""
+    once as there are cores; then all stems together, if they are there. Tells every step. `files` were rendered before,
+    by the ids of strips."""
     todo = list(prepared.jobs if jobs is None else jobs)
     proven = list(prepared.checks if checks is None else checks) if prove else []
     told: SimpleQueue[Step | None] = SimpleQueue()
@@ -188,7 +196,7 @@ def run(
         finally:
             told.put(None)
 
-    left = len(todo) + len(proven)
+    left, there = len(todo) + len(proven), dict(files or {})
     with ThreadPoolExecutor(max(min(len(os.sched_getaffinity(0)), left), 1), "render") as pool:
         for job in todo:
             pool.submit(work, job, render.carry_out(job, prepared.source, folder, kind, prove, cancelled))
@@ -199,4 +207,9 @@ def run(
             if step is None:
                 left -= 1
             else:
+                if step.rendered is not None:
+                    there[step.rendered.strip] = step.rendered.file
                 yield step
+    whole = prepared.together
+    if prove and whole is not None and all(stem.strip.id in there for stem in whole.stems) and not cancelled():
+        yield from stems.prove(whole, there, prepared.source, folder, cancelled)

@@ -157,7 +157,10 @@ def obstacles(job: Job) -> list[str]:
     """Why a job cannot be rendered truthfully, in sentences; empty if it can."""
     inside = []
     for stage in job.before:
-        own = own_obstacles(stage.strip, stage.uses, stage.sounding, job.rate)
+        is_empty = stage.strip.kind == "track" and not stage.strip.clips
+        own = automated(stage.uses, stage.sounding) if is_empty else own_obstacles(
+            stage.strip, stage.uses, stage.sounding, job.rate
+        )  # fmt: skip
         reasons = (*own, *obstacles_on_the_way(stage))
         inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
     if job.before and job.strip.kind != "track":

@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 
 from ..core.session.controllers import pressed, sustained
 from ..core.units import clock
+from ..probe.messages import CHANNELS
+from ..store.audio import File
 from ..store.sounding import Part, Sounding
 
 
@@ -59,17 +61,17 @@ def obstacles(of: Sounding, start: float, end: float) -> list[str]:
 
 
 class Added:
-    """Two sounds (n, channels) together, read piece by piece; the shorter one is silent where it has ended."""
+    """Sounds (n, 2) together, read piece by piece; the shorter ones are silent where they have ended."""
 
-    def __init__(self, one: NDArray[np.float32], other: NDArray[np.float32]) -> None:
-        self._parts = (one, other)
+    def __init__(self, *parts: NDArray[np.float32] | File) -> None:
+        self._parts = parts
 
     def __len__(self) -> int:
         return max(map(len, self._parts))
 
     def __getitem__(self, which: slice) -> NDArray[np.float32]:
         first, last, _ = which.indices(len(self))
-        found = np.zeros((max(last - first, 0), self._parts[0].shape[1]), np.float32)
+        found = np.zeros((max(last - first, 0), CHANNELS), np.float32)
         for part in self._parts:
             piece = part[first:last]
             found[: len(piece)] += piece

@@ -6,8 +6,10 @@ from pathlib import Path
 
 import click
 
+from ..core.decisions.decision import Plan
 from ..core.told import carrying as told
 from ..deliver import carrying, difference, exchange_out
+from ..deliver import stems as stems_of
 from ..deliver.render import Proof, Rendered
 from ..demo import audio as demo_audio
 from ..store import audio
@@ -94,7 +96,9 @@ def rendered_in(
             proof = shared[step.job.name] = step.compared
             if not quiet:
                 heard = f"; to listen to: {proof.residual}" if proof.residual else ""
-                click.echo(f"  {step.job.name}: {told.sharing_words(proof.verdict, proof.peak_db, proof.at)}{heard}")
+                whole = prepared.together is not None and step.job.strip.id == prepared.together.job.strip.id
+                said = (told.together_words if whole else told.sharing_words)(proof.verdict, proof.peak_db, proof.at)
+                click.echo(f"  {step.job.name}: {said}{heard}")
     return rendered, ended, shared
 
 
@@ -102,6 +106,49 @@ def words_of(of: Rendered) -> str:
     """A rendered file in words."""
     heard = [f"to listen to: {of.proof.residual}"] if of.proof is not None and of.proof.residual else []
     return "; ".join([f"peak {told.levels(of.peak_db, of.lufs)}", *carrying.told_of(of), *heard])
+
+
+@cli.command()
+@click.argument("file")
+@click.option("--to", type=click.Path(file_okay=False), help="Where the stems go (default: beside the session).")
+@click.option("--only", multiple=True, metavar="TRACK", help="Only the stem of this track or bus; repeatable.")
+@click.option("--mix", is_flag=True, help="The whole mix as well, through the main output.")
+@click.option("--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav", help="WAV (float) or FLAC.")
+@click.option("--buffer", type=click.IntRange(16, 8192), help="The host's block size when it renders.")
+@click.option("--no-proof", is_flag=True, help="Do not render again to compare.")
+@as_json
+def stems(
+    file: str, to: str | None, only: tuple[str, ...], mix: bool, kind: str, buffer: int | None, no_proof: bool,
+    json: bool,
+) -> None:  # fmt: skip
+    """Render what each track and bus of session FILE gives to the main output, behind its fader, as a file of its own.
+
+    All are as long as the piece and begin with it. That they add up to the mix is proven with the files themselves.
+    """
+    saved = opened(file).saved
+    there = stems_of.choices(saved.session)
+    unknown = [name for name in only if name not in {strip.name for strip in there}]
+    if unknown:
+        names = ", ".join(strip.name for strip in there)
+        raise click.ClickException(f"Nothing called “{unknown[0]}” leads to the main output. There are: {names}.")
+    wanted = [s.id for s in there if (s.name in only if only else s.kind != "main") or (mix and s.kind == "main")]
+    try:
+        demo_audio.made_if_needed(saved.session.source)
+        prepared = carrying.prepare(saved.session, Plan(), buffer or saved.buffer, wanted)
+    except carrying.NothingToDoError as error:
+        raise click.ClickException(str(error)) from error
+    except OSError as error:
+        raise click.ClickException(f"The example's audio could not be made: {error}.") from error
+    folder = Path(to) if to else prepared.beside.with_name(f"{prepared.beside.stem} stems")
+    rendered, ended, shared = rendered_in(prepared, prepared.jobs, folder, kind, not no_proof, json)
+    if json:
+        show_json({"folder": str(folder), "rendered": list(rendered.values()), "ended": ended,
+                   "refused": dict(prepared.refused), "together": next(iter(shared.values()), None)})  # fmt: skip
+    else:
+        for name, reason in prepared.refused:
+            click.echo(f"  {name}: not rendered: {reason}")
+        click.echo(f"{len(rendered)} of {len(wanted)} stems are in {folder}")
+    raise SystemExit(1 if ended or prepared.refused else 0)
 
 
 @cli.command()

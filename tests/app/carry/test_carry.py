@@ -7,14 +7,16 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QDesktopServices
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QMessageBox
 
+from nimbleload.app.carry.stems_dialog import StemsDialog
 from nimbleload.app.frame.window import CARRY
 from nimbleload.app.look.restore_view import RestoreView
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
 from nimbleload.store import dawproject, session_file
 from nimbleload.store.session_file import Saved
+from tests.deliver.test_stems import a_mix
 from tests.helpers import exchange as x
 from tests.helpers import stems
 from tests.helpers.sessions import session, track
@@ -251,3 +253,63 @@ def test_what_sharing_changes_can_be_heard(make_window, qtbot, tmp_path, monkeyp
     (heard,) = asked
     assert heard.endswith("difference.wav") and Path(heard).is_file()
     assert heard.startswith(str(tmp_path / "mix carried out"))
+
+
+class TestStems:
+    @pytest.fixture
+    def mix(self, make_window, qtbot, tmp_path):
+        """A window with a bus, an echo and a track that lead to the main output, and no plan."""
+        found = make_window()
+        with qtbot.waitSignals([found.desk.recomputed, found.carrying.prepared], timeout=60_000):
+            found.open_path(a_mix(tmp_path / "mix.dawproject"))
+        found.go(CARRY)
+        return found
+
+    def chosen(self, window, qtbot, *names):
+        """Opens the dialog by its button, ticks these alone by mouse and keys, and accepts."""
+        page = window.carry
+        qtbot.mouseClick(page.ask_stems, Qt.MouseButton.LeftButton)
+        (dialog,) = [each for each in page.findChildren(StemsDialog) if each.isVisible()]
+        for row in range(dialog.list.count()):
+            item = dialog.list.item(row)
+            wanted = item.text().split(" (")[0] in names
+            if (item.checkState() == Qt.CheckState.Checked) != wanted:
+                dialog.list.setCurrentRow(row)
+                qtbot.keyClick(dialog.list, Qt.Key.Key_Space)
+        said = dialog.counted.text()
+        with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+            qtbot.mouseClick(dialog.buttons.button(QDialogButtonBox.StandardButton.Ok), Qt.MouseButton.LeftButton)
+        return said
+
+    def test_they_stand_in_the_table_are_rendered_and_proven_together(self, mix, qtbot, tmp_path):
+        page = mix.carry
+        assert self.chosen(mix, qtbot, "Solo", "Band", "Echo", "Main") == "4 stems of 4"
+        assert cells(page, 0) == ["Solo stem", "Band stem", "Echo stem", "Main stem", "All stems together"]
+        assert cells(page, 1)[0] == "its fader" and cells(page, 3)[4] == "to prove"
+        assert page.sentence.headline.text() == "4 stems are to be rendered."
+        rendered(mix, qtbot)
+        assert page.sentence.headline.text() == "All 4 stems are rendered."
+        assert cells(page, 5)[4].startswith("together they are what the main output gets")
+        assert all("the same" in words for words in cells(page, 5)[:4])
+        # Nothing of the session has changed: there is nothing to write.
+        assert not page.write.isVisible() and page.listen.isVisible()
+        assert len(list(page.folder.glob("*stem*.wav"))) == 4
+
+    def test_some_of_them_are_chosen_again_and_none_of_another_session(self, mix, qtbot, tmp_path):
+        page = mix.carry
+        self.chosen(mix, qtbot, "Band")
+        assert cells(page, 0) == ["Band stem"]
+        assert page.sentence.headline.text() == "1 stem is to be rendered."
+        self.chosen(mix, qtbot, "Band", "Solo")
+        assert cells(page, 0) == ["Solo stem", "Band stem"]
+        with qtbot.waitSignals([mix.desk.recomputed, mix.carrying.prepared], timeout=60_000):
+            mix.open_path(a_mix(tmp_path / "other.dawproject"))
+        assert page.stems == () and cells(page, 0) == []
+
+    def test_they_stand_beside_what_the_plan_renders(self, mix, qtbot):
+        decide(mix, qtbot, Decision("freeze", "solo"))
+        self.chosen(mix, qtbot, "Solo")
+        assert cells(mix.carry, 0) == ["Solo", "Solo stem"]
+        assert mix.carry.sentence.headline.text() == "2 files are to be rendered."
+        rendered(mix, qtbot)
+        assert mix.carry.write.isVisible()

@@ -26,6 +26,7 @@ from ...deliver.carrying import Prepared
 from ...deliver.exchange_out import Written
 from ...deliver.render import Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
+from ...deliver.stems import OF_STEM, is_stem
 from ..background.desk import Desk
 from ..look.notice import written
 from ..look.panels import dress_table, headed, panel
@@ -33,6 +34,7 @@ from ..look.restore_view import RestoreView
 from ..look.sentence import Sentence
 from ..look.theme import theme
 from .carrying_out import CarryingOut
+from .stems_dialog import StemsDialog
 
 HEADINGS = ("Track", "Through", "Length", "Where it stands", "Level", "Proof")
 STANDS = 3
@@ -51,12 +53,12 @@ class CarryPage(QWidget):
         self.compared: dict[str, Proof] = {}
         self.ended: dict[str, str] = {}
         self._plan: object = None
+        self.stems: tuple[str, ...] = ()
         self.sentence = Sentence()
         self.table = QTableWidget(0, len(HEADINGS))
-        self.stop, self.listen, self.hear_left, self.show_folder, self.write = (
-            QPushButton(words)
-            for words in ("Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…")
-        )  # fmt: skip
+        self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write = map(QPushButton, (
+            "Stems…", "Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…",
+        ))  # fmt: skip
         self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), RestoreView()
         self._lay_out()
         self.size_columns()
@@ -73,7 +75,7 @@ class CarryPage(QWidget):
         self.back_title.setProperty("role", "title")
         row = QHBoxLayout()
         row.addWidget(self.news, 1)
-        for part in (self.stop, self.listen, self.hear_left, self.show_folder, self.write):
+        for part in (self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write):
             row.addWidget(part)
         frame, inside = panel()
         inside.addWidget(self.table, 3)
@@ -91,6 +93,7 @@ class CarryPage(QWidget):
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)
+        self.ask_stems.clicked.connect(self.choose_stems)
         self.stop.clicked.connect(self.work.stop)
         self.listen.clicked.connect(self.play)
         self.hear_left.clicked.connect(self.play_difference)
@@ -118,7 +121,8 @@ class CarryPage(QWidget):
             self.ask_write()
             return
         self.ended.clear()
-        self.work.start(self.prepared, todo, checks, self.folder)
+        files = {strip: of.file for strip, of in self.rendered.items()}
+        self.work.start(self.prepared, todo, checks, self.folder, files)
         self.news.setText(f"Files go to {self.folder}.")
         self._show_sentence()
 
@@ -129,6 +133,19 @@ class CarryPage(QWidget):
             return [], []
         jobs = [job for job in of.jobs if job.strip.id not in self.rendered]
         return jobs, [check for check in of.checks if check.bus.id not in self.compared]
+
+    def choose_stems(self) -> None:
+        """Asks of which strips there are to be stems; they stand in the table with what the plan renders."""
+        document = self._desk.document
+        if document is None or self.work.is_running:
+            return
+        dialog = StemsDialog(document.session, self.stems, self)
+        dialog.accepted.connect(lambda: self._take_stems(dialog.chosen()))
+        dialog.open()
+
+    def _take_stems(self, chosen: tuple[str, ...]) -> None:
+        self.stems = chosen
+        self._look()
 
     @property
     def folder(self) -> Path:
@@ -184,7 +201,7 @@ class CarryPage(QWidget):
     def _show_opening(self) -> None:
         """Nothing of another session, until it is known what there is to do in this one."""
         if not self.work.is_running:
-            self.prepared, self._plan = None, None
+            self.prepared, self._plan, self.stems = None, None, ()
             self._forget()
             self.state_changed.emit("—", "quiet")
             self._show_buttons()
@@ -201,10 +218,12 @@ class CarryPage(QWidget):
         if document is None or self._desk.is_peeking:
             return
         self._show_back()
-        asked = (document.session, document.plan.decisions, document.buffer)
+        there = {strip.id for strip in document.session.strips}
+        self.stems = tuple(each for each in self.stems if each in there)
+        asked = (document.session, document.plan.decisions, document.buffer, self.stems)
         if asked != self._plan and not self.work.is_running:
             self._plan = asked
-            self.work.prepare(document.session, document.plan, document.buffer)
+            self.work.prepare(document.session, document.plan, document.buffer, self.stems)
 
     def _take_prepared(self, found: Prepared | str) -> None:
         self._forget()
@@ -219,9 +238,14 @@ class CarryPage(QWidget):
             return
         jobs, shared = self.prepared.all_jobs, {check.bus.id: len(check.members) for check in self.prepared.checks}
         self.table.setRowCount(len(jobs) + len(self.prepared.refused))
+        whole = self.prepared.together
         for row, job in enumerate(jobs):
             last = job.strip.inserts[job.through].label if job.strip.inserts and job.through >= 0 else "the source"
             stands = f"to prove, on {shared[job.strip.id]} tracks" if job.strip.id in shared else "to render"
+            if is_stem(job):
+                last = "its fader"
+            elif whole is not None and job is whole.job:
+                last, stands = "", "to prove"
             self._fill(row, job.name, last, clock(job.samples / job.rate), stands, "", "")
         for row, (name, reason) in enumerate(self.prepared.refused, len(jobs)):
             self._fill(row, name, "", "", "not rendered", "", reason)
@@ -253,7 +277,10 @@ class CarryPage(QWidget):
             self._fill(row, step.doing, told.levels(of.peak_db, of.lufs), "; ".join(carrying.told_of(of)), first=STANDS)
         elif step.compared is not None:
             self.compared[step.job.strip.id] = proof = step.compared
-            words = told.sharing_words(proof.verdict, proof.peak_db, proof.at)
+            whole = self.prepared.together if self.prepared is not None else None
+            is_whole = whole is not None and step.job.strip.id == whole.job.strip.id
+            in_words = told.together_words if is_whole else told.sharing_words
+            words = in_words(proof.verdict, proof.peak_db, proof.at)
             self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
         else:
             self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
@@ -275,7 +302,8 @@ class CarryPage(QWidget):
             return
         total, done, refused = len(self.prepared.jobs), len(self.rendered), len(self.prepared.refused)
         running = self.work.is_running
-        headline = told.headline(done, total, len(self.ended), refused, self.prepared.is_written)
+        stems = sum(map(is_stem, self.prepared.jobs))
+        headline = told.headline(done, total, len(self.ended), refused, self.prepared.is_written, stems)
         of = self._desk.survey
         load = (
             f" With all of it the worst moment takes {percent(float(of.after.load.max()))}." if of is not None else ""
@@ -301,11 +329,14 @@ class CarryPage(QWidget):
         return "Write the changed session…" if self._can_write() and not self.rendered else ""
 
     def _can_write(self) -> bool:
-        return bool(self.rendered) or (self.prepared is not None and self.prepared.is_written)
+        changes = [strip for strip in self.rendered if not strip.endswith(OF_STEM)]
+        return bool(changes) or (self.prepared is not None and self.prepared.is_written)
 
     def _show_buttons(self) -> None:
         running, chosen = self.work.is_running, self._chosen() is not None
         self.stop.setVisible(running)
+        self.ask_stems.setVisible(not running)
+        self.ask_stems.setEnabled(self._desk.document is not None)
         for part in (self.listen, self.show_folder):
             part.setVisible(bool(self.rendered))
         self.listen.setEnabled(chosen)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -46,17 +46,18 @@ class CarryingOut(QObject):
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
-    def prepare(self, session: Session, plan: Plan, buffer: int) -> None:
-        """Looks what there is to do for a plan; what was asked before no longer counts."""
+    def prepare(self, session: Session, plan: Plan, buffer: int, stems: Sequence[str] = ()) -> None:
+        """Looks what there is to do for a plan and for stems; what was asked before no longer counts."""
         self._asked += 1
-        threading.Thread(target=self._prepare, args=(self._asked, session, plan, buffer), daemon=True).start()
+        of = (self._asked, session, plan, buffer, stems)
+        threading.Thread(target=self._prepare, args=of, daemon=True).start()
 
-    def _prepare(self, asked: int, session: Session, plan: Plan, buffer: int) -> None:
+    def _prepare(self, asked: int, session: Session, plan: Plan, buffer: int, stems: Sequence[str]) -> None:
         found: Prepared | str
         try:
-            if plan.decisions:
+            if plan.decisions or stems:
                 demo_audio.made_if_needed(session.source)
-            found = carrying.prepare(session, plan, buffer)
+            found = carrying.prepare(session, plan, buffer, stems)
         except NothingToDoError as error:
             found = str(error)
         except Exception as error:
@@ -68,14 +69,22 @@ class CarryingOut(QObject):
         if asked == self._asked:
             self.prepared.emit(found)
 
-    def start(self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path) -> None:
-        """Renders and proves these jobs, and proves these shared buses. Does nothing while it is at work."""
+    def start(
+        self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: Mapping[str, str]
+    ) -> None:
+        """Renders and proves these jobs, and proves these shared buses; `files` are there, by the ids of strips. Does
+        nothing while it is at work."""
         if not self.is_running:
             self._stop.clear()
-            self._run(self._render, prepared, jobs, checks, folder)
+            self._run(self._render, prepared, jobs, checks, folder, dict(files))
 
-    def _render(self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path) -> None:
-        for step in carrying.run(prepared, folder, cancelled=self._stop.is_set, jobs=jobs, checks=checks):
+    def _render(
+        self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: dict[str, str]
+    ) -> None:
+        steps = carrying.run(
+            prepared, folder, cancelled=self._stop.is_set, jobs=jobs, checks=checks, files=files
+        )  # fmt: skip
+        for step in steps:
             self._to_window.post(self.stepped.emit, step)
 
     def stop(self) -> None:

@@ -66,8 +66,18 @@ def sharing_words(verdict: str, peak_db: float, at: float) -> str:
     return f"sharing changes the sound: {level(peak_db)} at most, at {moment(at)}"
 
 
-def headline(done: int, total: int, ended: int, refused: int, is_written: bool = False) -> str:
-    """How far a plan is carried out; `is_written` says that there is something to write in any case."""
+def together_words(verdict: str, peak_db: float, at: float) -> str:
+    """What all stems together are against the mix."""
+    if verdict in ("same", "rounded"):
+        exact = ", to the sample" if peak_db <= -199.5 else f" but for rounding: {level(peak_db)} at most"
+        return f"together they are what the main output gets{exact}"
+    return f"together they differ from what the main output gets: {level(peak_db)} at most, at {moment(at)}"
+
+
+def headline(done: int, total: int, ended: int, refused: int, is_written: bool = False, stems: int = 0) -> str:
+    """How far a plan is carried out; `is_written` says that there is something to write in any case, `stems` how many
+    of all are stems."""
+    one = "stem" if stems and stems == total else "file" if stems else "track"
     if not total and is_written:
         return "Nothing in the plan has to be rendered: the changed session can be written at once."
     if not total and not refused:
@@ -76,12 +86,8 @@ def headline(done: int, total: int, ended: int, refused: int, is_written: bool =
         what = "None of it" if refused > 1 else "It"
         return f"{what} can be rendered here: {refused} {'tracks' if refused > 1 else 'track'}, each with its reason."
     if done == total:
-        return (
-            f"All {total} {'tracks are' if total > 1 else 'track is'} rendered."
-            if total > 1
-            else "The track is rendered."
-        )
+        return f"All {total} {one}s are rendered." if total > 1 else f"The {one} is rendered."
     ending = f"; {ended} ended early" if ended else ""
     if not done:
-        return f"{total} {'tracks are' if total > 1 else 'track is'} to be rendered{ending}."
-    return f"{done} of {total} tracks are rendered{ending}."
+        return f"{total} {f'{one}s are' if total > 1 else f'{one} is'} to be rendered{ending}."
+    return f"{done} of {total} {one}s are rendered{ending}."

@@ -1,0 +1,57 @@
+"""Of which strips there are to be stems: chosen from those that lead to the main output."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QDialogButtonBox, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from ...core.session.session import Session
+from ...core.units import count
+from ...deliver.stems import choices
+from ..look.panels import Dialog
+
+WORDS = (
+    "What each of these gives to the main output, behind its fader, as a file that begins with the piece. Together "
+    "they are the mix, and that is proven with the files themselves."
+)
+KINDS = {"track": "track", "bus": "bus", "return": "return", "main": "the whole mix, through the main output"}
+
+
+class StemsDialog(Dialog):
+    """The choice; at first all but the whole mix, or what was chosen before."""
+
+    def __init__(self, session: Session, before: Sequence[str], parent: QWidget) -> None:
+        super().__init__("Stems", parent)
+        self._ids, there = [], choices(session)
+        self.list = QListWidget()
+        self.list.setAccessibleName("What there can be stems of")
+        for strip in there:
+            self._ids.append(strip.id)
+            item = QListWidgetItem(f"{strip.name} ({KINDS[strip.kind]})")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            on = strip.id in before if before else strip.kind != "main"
+            item.setCheckState(Qt.CheckState.Checked if on else Qt.CheckState.Unchecked)
+            self.list.addItem(item)
+        self.words, self.counted = QLabel(WORDS), QLabel()
+        self.words.setWordWrap(True)
+        self.words.setProperty("role", "quiet")
+        self.counted.setProperty("role", "quiet")
+        kinds = QDialogButtonBox.StandardButton
+        self.buttons = QDialogButtonBox(kinds.Ok | kinds.Cancel)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        for part in (self.words, self.list, self.counted, self.buttons):
+            column.addWidget(part)
+        self.list.itemChanged.connect(self._count)
+        self._count()
+
+    def chosen(self) -> tuple[str, ...]:
+        """The ids of the strips that are ticked."""
+        ticked = Qt.CheckState.Checked
+        return tuple(each for row, each in enumerate(self._ids) if self.list.item(row).checkState() == ticked)
+
+    def _count(self) -> None:
+        self.counted.setText(f"{count(len(self.chosen()), 'stem')} of {len(self._ids)}")

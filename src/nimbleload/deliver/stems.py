@@ -1,0 +1,116 @@
+"""Stems: what each strip gives to the main output, in a file of its own, from the beginning of the piece on.
+
+A stem is rendered with all that feeds its strip, behind the fader and the pan: laid side by side in any host, together
+they are what the main output gets. Whether they are is proven with the files themselves.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
+from pathlib import Path
+
+import msgspec
+
+from ..core.session.session import Session
+from ..core.session.strips import Strip
+from ..store.audio import AudioError, File, Sources
+from ..store.sounding import Sounding
+from .render import Job, RenderError, Step, compared, paths_of, residual_of, verdict_of
+from .rendering import Rendering, ends_of
+from .stage import Stage, before, behind_pan
+from .stretch import Added
+
+# What an id of a strip's stem ends with: no strip of a session is called so.
+OF_STEM = "/stem"
+
+
+def choices(session: Session) -> list[Strip]:
+    """The strips that there can be stems of: those that lead to the main output and are heard, and that itself, of
+    which the stem is the whole mix. Tracks without anything to play are none."""
+    mains = [strip for strip in session.strips if strip.kind == "main"]
+    ids = {strip.id for strip in mains}
+    heard = [strip for strip in session.strips if strip.output in ids and strip.enabled and not strip.mute]
+    return [strip for strip in heard if strip.kind != "track" or strip.clips] + mains
+
+
+def jobs(session: Session, ids: Sequence[str], audio_of: Mapping[str, Sounding], buffer: int) -> list[Job]:
+    """The stems of some strips, in the order of the session; all last as long as the piece is played."""
+    return [_job(session, strip, audio_of, buffer) for strip in session.strips if strip.id in ids]
+
+
+def is_stem(job: Job) -> bool:
+    """Whether a job is a stem."""
+    return job.strip.id.endswith(OF_STEM)
+
+
+def _job(session: Session, strip: Strip, audio_of: Mapping[str, Sounding], buffer: int) -> Job:
+    sounding = audio_of.get(strip.id, Sounding())
+    first, law = before(session, strip, strip.heard_uses(), audio_of), session.host.pan_law
+    stem = Strip(f"{strip.id}{OF_STEM}", f"{strip.name} stem", "bus")
+    own = Stage(strip, strip.heard_uses(), sounding, (behind_pan(strip, sounding, stem.id, law),), law)
+    return _rendered(session, stem, (*first.stages, own), audio_of, buffer)
+
+
+def _rendered(
+    session: Session, into: Strip, stages: Sequence[Stage], audio_of: Mapping[str, Sounding], buffer: int
+) -> Job:
+    """What stages give to a strip that adds nothing."""
+    ends = [end for each in audio_of.values() for end in ends_of(each)]
+    samples = round(max(ends, default=0.0) * session.rate)
+    return Job(
+        into, -1, (), Sounding(), session.rate, buffer, samples, tuple(stages), None, Sounding(), session.timing
+    )  # fmt: skip
+
+
+class Together(msgspec.Struct, frozen=True):
+    """All stems of a session: `mix` is what the main output gets, `stems` are the jobs whose files add up to it."""
+
+    mix: Job
+    stems: tuple[Job, ...]
+
+    @property
+    def job(self) -> Job:
+        """The same as a job, for lists of what there is to do."""
+        return self.mix
+
+
+def together(
+    session: Session, found: Sequence[Job], audio_of: Mapping[str, Sounding], buffer: int
+) -> Together | None:  # fmt: skip
+    """The proof that stems are together the mix; None where some that belong to it are not among them."""
+    mains = [strip for strip in session.strips if strip.kind == "main"]
+    by_id = {job.strip.id: job for job in found}
+    wanted = [f"{strip.id}{OF_STEM}" for strip in choices(session) if strip.kind != "main"]
+    if len(mains) != 1 or len(wanted) < 2 or not set(wanted) <= set(by_id):
+        return None
+    plain = msgspec.structs.replace(mains[0], inserts=(), instrument=None)
+    mix = _rendered(session, plain, before(session, plain, (), audio_of).stages, audio_of, buffer)
+    named = msgspec.structs.replace(plain, name="All stems together")
+    return Together(msgspec.structs.replace(mix, strip=named), tuple(by_id[each] for each in wanted))
+
+
+def prove(
+    of: Together, files: Mapping[str, str], source: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False
+) -> Iterator[Step]:
+    """Renders the mix in one go, and takes all stems from it (`files` by the ids of their jobs' strips); the last step
+    tells what is left, or why that is not known. What is left lies in the folder, to be listened to."""
+    job = of.mix
+    try:
+        missing = [stem.name for stem in of.stems if stem.strip.id not in files]
+        if missing:
+            raise RenderError(f"{missing[0]} was not rendered, so they cannot be taken together")
+        with (
+            Sources(source) as sources, ExitStack() as opened,
+            Rendering(
+                job.stages, sources, paths_of(job.all_uses), job.rate, job.buffer, job.samples, job.timing
+            ) as mix,
+        ):  # fmt: skip
+            for share in mix.render(cancelled):
+                yield Step(job, "compares", share)
+            stems = [opened.enter_context(File(folder / files[stem.strip.id])) for stem in of.stems]
+            found = compared(mix.sound(), Added(*stems), job.rate, residual_of(folder / job.file_name("wav")))
+        proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
+        yield Step(job, "compared", 1.0, compared=proof)
+    except (AudioError, RenderError, OSError) as error:
+        yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
