@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.core.units import as_sentence, clock, exact_clock, from_clock, milliseconds, minutes, percent
+from nimbleload.core.units import as_sentence, clock, exact_clock, from_clock, listed, milliseconds, minutes, percent
 
 
 @pytest.mark.parametrize(
@@ -60,3 +60,10 @@ def test_a_sentence_keeps_every_letter_but_its_first(words, text):
 def test_places_to_a_hundredth_of_a_second_and_back(seconds, text):
     assert exact_clock(seconds) == text
     assert from_clock(text) == pytest.approx(seconds, abs=0.0051)
+
+
+def test_names_in_a_row_are_no_more_than_can_be_read():
+    assert listed(["Oars"]) == "Oars"
+    assert listed(["Oars", "Rope", "Rain"]) == "Oars, Rope, Rain"
+    assert listed(["Oars", "Rope", "Rain", "Storm"]) == "Oars, Rope, Rain and 1 more"
+    assert listed(["Oars", "Rope", "Rain"], 1) == "Oars and 2 more"

@@ -64,7 +64,7 @@ def plays(made, wanted):
 
 def rendered(path, folder, ids=None, session=None, **more):
     of = session or dawproject.read(path).session
-    ids = [each.id for each in stems.choices(of)] if ids is None else ids
+    ids = [*stems.leading(of), "tm"] if ids is None else ids
     prepared = carrying.prepare(of, Plan(), 512, ids)
     assert prepared.refused == []
     files, proofs = {}, []
@@ -116,8 +116,10 @@ def test_some_of_them_prove_nothing_together(tmp_path):
     path = a_mix(tmp_path / "a.dawproject")
     of = dawproject.read(path)
     assert carrying.prepare(of.session, Plan(), 512, ["solo", "band"]).together is None
-    _, sound, proofs = rendered(path, tmp_path / "out", ["band"], kind="flac")
-    assert set(sound) == {"band"} and proofs == []
+    _, sound, proofs = rendered(path, tmp_path / "out", ["one", "band"], kind="flac")
+    assert set(sound) == {"one", "band"} and proofs == []
+    # Deeper in, what a track gives to its bus.
+    assert plays(sound["one"], 0.5 * noise(seed=1))
     assert plays(sound["band"], by_hand()["band"])
 
 
@@ -143,7 +145,13 @@ def test_instruments_pans_and_empty_tracks(tmp_path, monkeypatch):
     path = a_mix(tmp_path / "a.dawproject", more=x.lanes("keys", x.clip(0, 2, NOTES), unit="seconds"),
                  empty=keys + nothing)  # fmt: skip
     of = dawproject.read(path).session
-    assert [each.id for each in stems.choices(of)] == ["solo", "band", "echo", "keys", "tm"]
+    assert [each.id for each in stems.choices(of)] == ["solo", "band", "echo", "keys", "tm", "one", "two"]
+    assert stems.leading(of) == ["solo", "band", "echo", "keys"]
+    # What holds for several of them is said once.
+
+    panned = tuple(msgspec.structs.replace(s, pan=-1.0) if s.id in ("one", "two") else s for s in of.strips)
+    ((_, why),) = carrying.prepare(msgspec.structs.replace(of, strips=panned), Plan(), 512, ["band"]).refused
+    assert why.count("hosts pan by different laws") == 1 and why.startswith("One, Two: it is panned")
     ((name, why),) = carrying.prepare(of, Plan(), 512, ["keys"]).refused
     assert name == "Keys stem" and "hosts pan by different laws" in why
     lawful = msgspec.structs.replace(of, host=Host(pan_law="balance"))

@@ -48,7 +48,9 @@ def test_stems_are_rendered_and_proven_together(tmp_path):
     assert figures["together"] is None and len(list((tmp_path / "two").glob("*.wav"))) == 2
     unknown = run("stems", path, "--only", "Choir")
     assert unknown.exit_code == 1
-    assert "Nothing called “Choir” leads to the main output. There are: Solo, Band, Echo, Main." in unknown.output
+    assert "Nothing called “Choir” is heard here. There are: Solo, Band, Echo, Main, One, Two." in unknown.output
+    deeper = json.loads(run("stems", path, "--only", "One", "--json").output)
+    assert [each["strip"] for each in deeper["rendered"]] == ["one/stem"]
 
 
 def test_a_plan_is_carried_out_and_the_changed_session_written(saved, tmp_path):

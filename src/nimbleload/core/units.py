@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 
 def decibels(value: float) -> str:
     """A level: "−138 dB"."""
@@ -11,6 +13,12 @@ def decibels(value: float) -> str:
 def count(number: int, word: str) -> str:
     """A number of things: "1 thread", "2 threads", "3 buses"."""
     return f"{number} {word}{'' if number == 1 else 'es' if word.endswith('s') else 's'}"
+
+
+def listed(names: Sequence[str], most: int = 3) -> str:
+    """Some names in a row, no more than so many of them: "Oars, Rope, Rain and 4 more"."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
 
 
 def as_sentence(words: str) -> str:

@@ -21,7 +21,7 @@ from ..core.decisions.rendering import last_place
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
-from ..core.units import clock
+from ..core.units import clock, listed
 from ..probe import session_run
 from ..probe.messages import CHANNELS
 from ..store import atomic, audio, scratch
@@ -155,14 +155,16 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
 
 def obstacles(job: Job) -> list[str]:
     """Why a job cannot be rendered truthfully, in sentences; empty if it can."""
-    inside = []
+    names: dict[str, list[str]] = {}
     for stage in job.before:
         is_empty = stage.strip.kind == "track" and not stage.strip.clips
         own = automated(stage.uses, stage.sounding) if is_empty else own_obstacles(
             stage.strip, stage.uses, stage.sounding, job.rate
         )  # fmt: skip
         reasons = (*own, *obstacles_on_the_way(stage))
-        inside += [f"{stage.strip.name}: {reason}" for reason in reasons]
+        for reason in reasons:
+            names.setdefault(reason, []).append(stage.strip.name)
+    inside = [f"{listed(strips)}: {reason}" for reason, strips in names.items()]
     if job.before and job.strip.kind != "track":
         if job.sounding.parts or job.sounding.notes:
             inside.append("it holds clips of its own beside what feeds it")

@@ -1,7 +1,8 @@
-"""Stems: what each strip gives to the main output, in a file of its own, from the beginning of the piece on.
+"""Stems: what strips give to their outputs, each in a file of its own, from the beginning of the piece on.
 
-A stem is rendered with all that feeds its strip, behind the fader and the pan: laid side by side in any host, together
-they are what the main output gets. Whether they are is proven with the files themselves.
+A stem is rendered with all that feeds its strip, behind the fader and the pan. Those of all strips that lead to the
+main output are together what that gets, laid side by side in any host; whether they are is proven with the files
+themselves.
 """
 
 from __future__ import annotations
@@ -26,12 +27,25 @@ OF_STEM = "/stem"
 
 
 def choices(session: Session) -> list[Strip]:
-    """The strips that there can be stems of: those that lead to the main output and are heard, and that itself, of
-    which the stem is the whole mix. Tracks without anything to play are none."""
-    mains = [strip for strip in session.strips if strip.kind == "main"]
-    ids = {strip.id for strip in mains}
-    heard = [strip for strip in session.strips if strip.output in ids and strip.enabled and not strip.mute]
-    return [strip for strip in heard if strip.kind != "track" or strip.clips] + mains
+    """The strips that there can be stems of: those that are heard. First those that lead to the main output, then that
+    itself, of which the stem is the whole mix, then other buses and returns, last other tracks. Tracks without anything
+    to play are none."""
+    mains = [strip.id for strip in session.strips if strip.kind == "main"]
+    heard = [
+        strip for strip in session.strips
+        if strip.id in mains or (strip.output is not None and strip.enabled and not strip.mute)
+    ]  # fmt: skip
+
+    def place(strip: Strip) -> int:
+        return 0 if strip.output in mains else 1 if strip.id in mains else 2 if strip.kind != "track" else 3
+
+    return sorted((strip for strip in heard if strip.kind != "track" or strip.clips), key=place)
+
+
+def leading(session: Session) -> list[str]:
+    """The ids of those among them that lead to the main output: their stems are together the mix."""
+    mains = {strip.id for strip in session.strips if strip.kind == "main"}
+    return [strip.id for strip in choices(session) if strip.output in mains]
 
 
 def jobs(session: Session, ids: Sequence[str], audio_of: Mapping[str, Sounding], buffer: int) -> list[Job]:
@@ -81,7 +95,7 @@ def together(
     """The proof that stems are together the mix; None where some that belong to it are not among them."""
     mains = [strip for strip in session.strips if strip.kind == "main"]
     by_id = {job.strip.id: job for job in found}
-    wanted = [f"{strip.id}{OF_STEM}" for strip in choices(session) if strip.kind != "main"]
+    wanted = [f"{each}{OF_STEM}" for each in leading(session)]
     if len(mains) != 1 or len(wanted) < 2 or not set(wanted) <= set(by_id):
         return None
     plain = msgspec.structs.replace(mains[0], inserts=(), instrument=None)

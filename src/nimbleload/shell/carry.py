@@ -123,15 +123,17 @@ def stems(
 ) -> None:  # fmt: skip
     """Render what each track and bus of session FILE gives to the main output, behind its fader, as a file of its own.
 
-    All are as long as the piece and begin with it. That they add up to the mix is proven with the files themselves.
+    All begin with the piece. That they add up to the mix is proven with the files themselves. Any other track or bus
+    can be named with --only.
     """
     saved = opened(file).saved
     there = stems_of.choices(saved.session)
     unknown = [name for name in only if name not in {strip.name for strip in there}]
     if unknown:
         names = ", ".join(strip.name for strip in there)
-        raise click.ClickException(f"Nothing called “{unknown[0]}” leads to the main output. There are: {names}.")
-    wanted = [s.id for s in there if (s.name in only if only else s.kind != "main") or (mix and s.kind == "main")]
+        raise click.ClickException(f"Nothing called “{unknown[0]}” is heard here. There are: {names}.")
+    usual = [] if only else stems_of.leading(saved.session)
+    wanted = [s.id for s in there if s.name in only or s.id in usual or (mix and s.kind == "main")]
     try:
         demo_audio.made_if_needed(saved.session.source)
         prepared = carrying.prepare(saved.session, Plan(), buffer or saved.buffer, wanted)

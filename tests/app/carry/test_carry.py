@@ -57,8 +57,8 @@ def rendered(window, qtbot):
 
 
 def test_without_a_plan_it_says_where_one_comes_from(window, qtbot):
-    qtbot.waitUntil(lambda: state(window) == "nothing", timeout=30_000)
-    assert "Nothing in the plan has to be rendered." in window.carry.sentence.headline.text()
+    qtbot.waitUntil(lambda: state(window) == "no plan", timeout=30_000)
+    assert window.carry.sentence.headline.text() == "There is no plan to carry out yet."
     assert not window.carry.sentence.button.isVisible()
 
 
@@ -237,7 +237,7 @@ def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_p
     # Another plan has to be proven anew.
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.desk.undo()
-    assert state(window) == "nothing" and cells(page, 0) == []
+    assert state(window) == "no plan" and cells(page, 0) == []
 
 
 def test_what_sharing_changes_can_be_heard(make_window, qtbot, tmp_path, monkeypatch):
@@ -283,7 +283,7 @@ class TestStems:
 
     def test_they_stand_in_the_table_are_rendered_and_proven_together(self, mix, qtbot, tmp_path):
         page = mix.carry
-        assert self.chosen(mix, qtbot, "Solo", "Band", "Echo", "Main") == "4 stems of 4"
+        assert self.chosen(mix, qtbot, "Solo", "Band", "Echo", "Main") == "4 stems of 6"
         assert cells(page, 0) == ["Solo stem", "Band stem", "Echo stem", "Main stem", "All stems together"]
         assert cells(page, 1)[0] == "its fader" and cells(page, 3)[4] == "to prove"
         assert page.sentence.headline.text() == "4 stems are to be rendered."

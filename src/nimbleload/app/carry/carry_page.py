@@ -38,6 +38,7 @@ from .stems_dialog import StemsDialog
 
 HEADINGS = ("Track", "Through", "Length", "Where it stands", "Level", "Proof")
 STANDS = 3
+NO_PLAN = "There is no plan to carry out yet."
 
 
 class CarryPage(QWidget):
@@ -229,9 +230,8 @@ class CarryPage(QWidget):
         self._forget()
         self.prepared = found if isinstance(found, Prepared) else None
         if self.prepared is None:
-            document = self._desk.document
-            has_plan = document is not None and bool(document.plan.decisions)
-            title = "Nothing can be rendered here." if has_plan else "There is no plan to carry out yet."
+            has_plan = not self._has_no_plan() or bool(self.stems)
+            title = "Nothing can be rendered here." if has_plan else NO_PLAN
             self.sentence.say(title, str(found) if has_plan else "Balance finds one, or makes it by hand.", "quiet")
             self.state_changed.emit("by hand" if has_plan else "no plan", "quiet")
             self._show_buttons()
@@ -249,8 +249,13 @@ class CarryPage(QWidget):
             self._fill(row, job.name, last, clock(job.samples / job.rate), stands, "", "")
         for row, (name, reason) in enumerate(self.prepared.refused, len(jobs)):
             self._fill(row, name, "", "", "not rendered", "", reason)
+            self.table.resizeRowToContents(row)
         self._show_sentence()
         self._show_buttons()
+
+    def _has_no_plan(self) -> bool:
+        document = self._desk.document
+        return document is None or not document.plan.decisions
 
     def _fill(self, row: int, *texts: str, first: int = 0) -> None:
         """Writes texts into a row, from the column `first` on."""
@@ -302,13 +307,14 @@ class CarryPage(QWidget):
             return
         total, done, refused = len(self.prepared.jobs), len(self.rendered), len(self.prepared.refused)
         running = self.work.is_running
-        stems = sum(map(is_stem, self.prepared.jobs))
-        headline = told.headline(done, total, len(self.ended), refused, self.prepared.is_written, stems)
+        headline = told.headline(done, total, len(self.ended), refused, self.prepared.is_written, len(self.stems))
         of = self._desk.survey
         load = (
             f" With all of it the worst moment takes {percent(float(of.after.load.max()))}." if of is not None else ""
         )
         advice = f"The original is never changed; files are written beside it.{load}"
+        if self._has_no_plan() and not total and not refused:
+            headline, advice = NO_PLAN, "Balance finds one, or makes it by hand. Stems can be rendered without one."
         proofs = [*(each.proof for each in self.rendered.values()), *self.compared.values()]
         odd = [proof for proof in proofs if proof is not None and proof.verdict not in ("same", "rounded")]
         jobs, checks = self._todo()
@@ -317,6 +323,7 @@ class CarryPage(QWidget):
         self.sentence.say(headline, advice, tone, "" if running else self._button(bool(jobs), bool(checks)))
         words = "rendering" if running else "done" if all_of and not left else f"{left} to do" if all_of else "to write"
         words = "nothing" if words == "to write" and not self.prepared.is_written else words
+        words = "no plan" if words == "nothing" and self._has_no_plan() and not self.stems else words
         colour = "brass" if running else "brick" if self.ended else "teal" if all_of and not left else "quiet"
         self.state_changed.emit(words, colour)
 

@@ -1,4 +1,4 @@
-"""Of which strips there are to be stems: chosen from those that lead to the main output."""
+"""Of which strips there are to be stems."""
 
 from __future__ import annotations
 
@@ -9,30 +9,31 @@ from PySide6.QtWidgets import QDialogButtonBox, QLabel, QListWidget, QListWidget
 
 from ...core.session.session import Session
 from ...core.units import count
-from ...deliver.stems import choices
+from ...deliver.stems import choices, leading
 from ..look.panels import Dialog
+from ..look.theme import theme
 
 WORDS = (
-    "What each of these gives to the main output, behind its fader, as a file that begins with the piece. Together "
-    "they are the mix, and that is proven with the files themselves."
+    "What each of these gives, behind its fader, as a file that begins with the piece. Those that lead to the main "
+    "output are together the mix, and that is proven with the files themselves."
 )
-KINDS = {"track": "track", "bus": "bus", "return": "return", "main": "the whole mix, through the main output"}
 
 
 class StemsDialog(Dialog):
-    """The choice; at first all but the whole mix, or what was chosen before."""
+    """The choice; at first those that lead to the main output, or what was chosen before."""
 
     def __init__(self, session: Session, before: Sequence[str], parent: QWidget) -> None:
         super().__init__("Stems", parent)
-        self._ids, there = [], choices(session)
+        self._ids, there, usual = list[str](), choices(session), before or leading(session)
+        names = {strip.id: strip.name for strip in session.strips}
         self.list = QListWidget()
         self.list.setAccessibleName("What there can be stems of")
         for strip in there:
             self._ids.append(strip.id)
-            item = QListWidgetItem(f"{strip.name} ({KINDS[strip.kind]})")
+            leads = f"{strip.kind} into {names[strip.output]}" if strip.output is not None else "the whole mix"
+            item = QListWidgetItem(f"{strip.name} ({leads})")
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            on = strip.id in before if before else strip.kind != "main"
-            item.setCheckState(Qt.CheckState.Checked if on else Qt.CheckState.Unchecked)
+            item.setCheckState(Qt.CheckState.Checked if strip.id in usual else Qt.CheckState.Unchecked)
             self.list.addItem(item)
         self.words, self.counted = QLabel(WORDS), QLabel()
         self.words.setWordWrap(True)
@@ -45,6 +46,7 @@ class StemsDialog(Dialog):
         column = QVBoxLayout(self)
         for part in (self.words, self.list, self.counted, self.buttons):
             column.addWidget(part)
+        self.setMinimumSize(theme.px(420), theme.px(380))
         self.list.itemChanged.connect(self._count)
         self._count()
 

@@ -76,15 +76,15 @@ def together_words(verdict: str, peak_db: float, at: float) -> str:
 
 def headline(done: int, total: int, ended: int, refused: int, is_written: bool = False, stems: int = 0) -> str:
     """How far a plan is carried out; `is_written` says that there is something to write in any case, `stems` how many
-    of all are stems."""
-    one = "stem" if stems and stems == total else "file" if stems else "track"
+    of all, refused ones included, are stems."""
+    one = "stem" if stems and stems == total + refused else "file" if stems else "track"
     if not total and is_written:
         return "Nothing in the plan has to be rendered: the changed session can be written at once."
     if not total and not refused:
         return "Nothing in the plan has to be rendered."
     if not total:
         what = "None of it" if refused > 1 else "It"
-        return f"{what} can be rendered here: {refused} {'tracks' if refused > 1 else 'track'}, each with its reason."
+        return f"{what} can be rendered here: {refused} {one}{'s' if refused > 1 else ''}, each with its reason."
     if done == total:
         return f"All {total} {one}s are rendered." if total > 1 else f"The {one} is rendered."
     ending = f"; {ended} ended early" if ended else ""

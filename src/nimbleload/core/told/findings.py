@@ -20,7 +20,7 @@ from ..session.routing import edges
 from ..session.session import Session
 from ..session.strips import Strip
 from ..survey import Instant, Saving, Survey, saving
-from ..units import decibels, milliseconds
+from ..units import decibels, listed, milliseconds
 
 # So many uses of one effect are worth a word, and so long a latency while something is armed (seconds).
 MANY = 6
@@ -63,9 +63,7 @@ def weighed(of: Survey, at: Instant) -> list[Weighted]:
 
 
 def _names(strips: Iterable[Strip], most: int = 4) -> str:
-    names = [strip.name for strip in strips]
-    more = f" and {len(names) - most} more" if len(names) > most else ""
-    return ", ".join(names[:most]) + more
+    return listed([strip.name for strip in strips], most)
 
 
 def _off(session: Session, strips: Iterable[Strip]) -> tuple[Decision, ...]:

@@ -13,7 +13,7 @@ from ..decisions.price import Price
 from ..optimise.steps import Step, WorstBlock
 from ..optimise.suggest import Suggestion
 from ..survey import Survey
-from ..units import clock, minutes, percent
+from ..units import clock, listed, minutes, percent
 
 NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
 
@@ -46,9 +46,7 @@ def words(of: Survey, decisions: Sequence[Decision]) -> str:
 
 
 def _names(names: Sequence[str], most: int = 3) -> str:
-    kept = list(dict.fromkeys(names))
-    more = f" and {len(kept) - most} more" if len(kept) > most else ""
-    return ", ".join(kept[:most]) + more
+    return listed(list(dict.fromkeys(names)), most)
 
 
 def price_words(price: Price) -> str:

@@ -7,7 +7,7 @@ import numpy as np
 from ..load.load_map import LoadMap, waking_strips
 from ..load.prepared import Prepared
 from ..survey import Survey
-from ..units import clock, percent
+from ..units import clock, listed, percent
 
 
 def warnings(of: Survey) -> tuple[str, ...]:
@@ -22,10 +22,9 @@ def spikes(planned: Prepared, loads: LoadMap) -> list[str]:
     if not len(late) or late[worst] <= 1.0:
         return []
     names = [planned.session.strips[i].name for i in np.flatnonzero(waking_strips(planned)[worst])]
-    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
     count = int(np.count_nonzero(late > 1.0))
     often = f"; so do {count - 1} other borders" if count > 1 else ""
     return [
-        f"{', '.join(names[:3])}{more}: waking up at {clock(float(loads.times[worst]))} takes one block to "
+        f"{listed(names)}: waking up at {clock(float(loads.times[worst]))} takes one block to "
         f"{percent(float(late[worst]))}{often}."
     ]

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ..load.seen import Taken
 from ..survey import Compared
-from ..units import clock, count, microseconds, milliseconds, percent
+from ..units import clock, count, listed, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.records import HOST, LIBRARY, NOBODY
 from ..watching.server import DEVICE, ServerKind
@@ -272,9 +272,8 @@ def change_words(found: Sequence[Change]) -> str:
     if not real:
         return "No difference to before is more than chance."
     total = sum(change.difference for change in real)
-    named = ", ".join(f"{change.name} {points(change.difference)}" for change in real[:3])
-    more = f" and {len(real) - 3} more" if len(real) > 3 else ""
-    return f"Against before {points(total)} of one core: {named}{more}."
+    named = listed([f"{change.name} {points(change.difference)}" for change in real])
+    return f"Against before {points(total)} of one core: {named}."
 
 
 def points(difference: float) -> str:
