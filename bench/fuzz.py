@@ -20,11 +20,13 @@ from pathlib import Path
 from typing import Any
 
 import atheris
+import numpy as np
 from lxml import etree
 
 with atheris.instrument_imports(include=["nimbleload.store", "nimbleload.core.session", "nimbleload.core.piece"]):
     from nimbleload.core.cards.card import CostCard
     from nimbleload.core.session.computer import Machine
+    from nimbleload.core.session.controllers import told
     from nimbleload.core.session.plugins import PluginUse
     from nimbleload.core.session.session import Session, SessionError
     from nimbleload.core.session.strips import Send
@@ -33,11 +35,13 @@ with atheris.instrument_imports(include=["nimbleload.store", "nimbleload.core.se
     from nimbleload.store.found import NothingFoundError
     from nimbleload.store.library import Library, LibraryError
     from nimbleload.store.session_file import Saved, SessionFileError
+    from nimbleload.store.sounding import Sounding
 
 import contextlib
 
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.survey import survey
+from nimbleload.deliver.rendering import ends_of
 from tests.helpers import exchange as x
 from tests.helpers.sessions import bus, card, session, track
 
@@ -67,9 +71,28 @@ def read_and_computed(name: str, read: Callable[[Path], Any], refusal: type[Exce
     def target(data: bytes) -> None:
         (FOLDER / name).write_bytes(data)
         with contextlib.suppress(refusal):
-            computed(read(FOLDER / name).session)
+            found = read(FOLDER / name)
+            computed(found.session)
+            followed(getattr(found, "audio", {}))
 
     return target
+
+
+def followed(audio: dict[str, Sounding]) -> None:
+    """What moves, at samples, and what controllers are told, as rendering needs it."""
+    at = np.arange(0, 480_000, 6400)
+    for sounding in audio.values():
+        ends_of(sounding)
+        moving = [*(each.curve for each in sounding.moving), sounding.fader, sounding.heard, sounding.pan]
+        moving += [gain for part in sounding.parts[:100] for gain in part.gains]
+        for curve in moving:
+            if curve is not None and len(curve.points) < 1000:
+                curve.at(48000).values(at)
+        for controller in sounding.controllers:
+            # A line over hours has as many places as that takes.
+            if controller.curve.points[-1].second < 1000:
+                samples, values = told(controller, 48000)
+                assert (np.diff(samples) > 0).all() and ((values >= 0) & (values <= 1)).all()
 
 
 def no_plugin(name: str, standard: str) -> PluginUse | None:
@@ -105,12 +128,14 @@ def own(data: bytes) -> None:
 ODD = (
     "", "-1", "0", "1", "0.5", "1e308", "-1e308", "1e-320", "nan", "inf", "-inf", "99999999999999999999", "beats",
     "seconds", "true", "false", "maybe", "c", "cb", "ci", "t", "b", "i", "tm", "p", "notes", "audio", "submix",
-    "master", "effect", "pre", "post", "linear", "decibel", "percent", "a.wav", "../a.wav", "/etc/passwd", "\u0130",
+    "master", "effect", "pre", "post", "linear", "decibel", "percent", "normalized", "channelController", "pitchBend",
+    "gain", "64", "127", "pan", "vol", "sig", "a.wav", "../a.wav", "/etc/passwd", "\u0130",
     "x" * 300,
 )  # fmt: skip
 MORE_ATTRIBUTES = (
     "time", "duration", "playStart", "playStop", "loopStart", "loopEnd", "timeUnit", "contentTimeUnit", "reference",
     "enable", "loaded", "id", "track", "destination", "role", "value", "unit", "fadeInTime", "external", "contentTime",
+    "expression", "controller", "channel", "parameter", "interpolation", "numerator", "denominator",
 )  # fmt: skip
 MOST_OPERATIONS = 16
 
@@ -200,21 +225,40 @@ def seeds(name: str) -> list[bytes]:
     notes = '<Notes><Note time="0" duration="1" key="60" vel="0.5"/><Note time="1" duration="9" key="62"/></Notes>'
     warps = '<Warps timeUnit="beats" contentTimeUnit="seconds"><Audio duration="4"><File path="a.wav"/></Audio>'
     warps += '<Warp time="0" contentTime="0"/><Warp time="4" contentTime="3"/></Warps>'
+    pedal = (
+        '<Points unit="normalized"><Target expression="channelController" controller="64" channel="0"/>'
+        '<RealPoint time="0" value="1" interpolation="linear"/><RealPoint time="2" value="0"/></Points>'
+    )
+    gain = '<Points unit="decibel"><Target expression="gain"/><RealPoint time="0" value="-6"/></Points>'
+    volume = '<Volume id="vol" unit="linear" value="1"/><Pan id="pan" unit="normalized" min="0" max="1" value="0.5"/>'
+    moves = "".join(
+        f'<Points><Target parameter="{each}"/><RealPoint time="0" value="0.2" interpolation="linear"/>'
+        '<RealPoint time="4" value="0.9"/></Points>' for each in ("vol", "pan")
+    )
     structure = (
-        x.track("t", "T", x.channel("c", devices=x.plugin("ClapPlugin", "p", "P"), destination="cb", sends=sends))
+        x.track("t", "T", x.channel("c", devices=x.plugin("ClapPlugin", "p", "P"), destination="cb", sends=sends,
+                                    extra=volume))
         + x.track("b", "B", x.channel("cb", "submix")) + x.track("i", "I", x.channel("ci"), "notes") + x.main_track()
     )  # fmt: skip
     lanes = x.lanes("t", x.clip(0, 4), x.clip(4, 8, loopStart=0, loopEnd=2, fadeInTime=1)) + x.lanes(
-        "i", x.clip(0, 4, notes), x.clip(4, 4, f"<Clips>{x.clip(0, 2, warps)}</Clips>", playStart=1), unit="seconds"
+        "i", x.clip(0, 4, f"<Lanes>{notes}{pedal}</Lanes>", loopStart=0, loopEnd=3),
+        x.clip(4, 4, f"<Clips>{x.clip(0, 2, warps)}</Clips>", playStart=1), unit="seconds"
     )
-    tempo = '<TempoAutomation><RealPoint time="0" value="120"/><RealPoint time="8" value="90"/></TempoAutomation>'
+    lanes += f'<Lanes track="t">{moves}</Lanes>' + x.lanes("t", x.clip(9, 2, f"<Lanes>{x.AUDIO}{gain}</Lanes>"))
+    tempo = '<TimeSignatureAutomation><TimeSignaturePoint time="4" numerator="7" denominator="8"/>'
+    tempo += "</TimeSignatureAutomation>"
+    tempo += '<TempoAutomation><RealPoint time="0" value="120"/><RealPoint time="8" value="90"/></TempoAutomation>'
     markers = '<Markers><Marker time="4" name="Verse"/></Markers>'
     project = x.project(structure, lanes + markers).replace("</Arrangement>", f"{tempo}</Arrangement>").encode()
     header = b"MThd\0\0\0\6\0\1\0\1\0\x60MTrk\0\0\0\x14"
     return {
         "tree": [bytes(64)], "parts": [bytes(64)], "exchange": [project], "archive": [zipped(project__xml=project)],
         "own": [own_parts],
-        "midi": [header + b"\0\xff\x51\3\7\xa1\x20\0\x90\x3c\x40\x60\x80\x3c\x40\0\xff\x2f\0"],
+        "midi": [
+            header + b"\0\xff\x51\3\7\xa1\x20\0\x90\x3c\x40\x60\x80\x3c\x40\0\xff\x2f\0",
+            header[:-1] + b"\x28\0\xff\x58\4\7\3\x18\x08\0\xb0\x40\x7f\0\x90\x3c\x40\x60\x80\x3c\x40"
+            b"\x60\xb0\x40\0\0\xe0\0\x40\0\xd0\x11\0\xff\x2f\0",
+        ],
         "table": [b"track,bus,plugin,from,to\nA,B,Tar,0:01,0:02\nB,,,,\n", b"track;from;to\nA;1,5;2,5\n"],
         "clip": [clipping.as_text(made.strips[:1]).encode(), clipping.as_text((), made.strips[0].inserts).encode()],
         "cells": [spreadsheet.export(Library(FOLDER / "empty.sqlite")).encode()], "recording": [zipped(a=b"x")],

@@ -195,12 +195,22 @@ class TestFiles:
         assert (again := carried(self.loud(tmp_path, 0.5), tmp_path / "out", kind="flac")).doing == "there already"
         assert again.rendered == step.rendered
 
+    def test_wav_of_24_bits_says_where_it_begins_too(self, tmp_path):
+        step = carried(self.loud(tmp_path, 0.5), tmp_path / "out", kind="wav24")
+        path = tmp_path / "out" / step.rendered.file
+        assert path.suffix == ".wav" and soundfile.info(path).subtype == "PCM_24"
+        assert "bext" in stems.chunks(path) and step.rendered.proof.verdict == "same"
+        assert np.abs(sound(tmp_path / "out", step)[: 2 * RATE] - noise() * 0.5).max() <= 2.0**-23
+        # The same in floating point is another file under the same name.
+        other = carried(self.loud(tmp_path, 0.5), tmp_path / "out")
+        assert other.doing == "rendered" and soundfile.info(path).subtype == "FLOAT"
+
     def test_what_is_louder_than_full_scale_is_not_clipped_by_flac(self, tmp_path):
         path = self.loud(tmp_path, 2 / np.abs(noise()).max())
         step = carried(path, tmp_path / "out", kind="flac")
         assert step.rendered.file.endswith(".wav") and step.rendered.peak_db == pytest.approx(6.02, abs=0.01)
         assert np.abs(sound(tmp_path / "out", step)).max() == pytest.approx(2.0)
-        assert any("FLAC would clip it" in line for line in carrying.told_of(step.rendered))
+        assert any("24 bits would clip it" in line for line in carrying.told_of(step.rendered))
         # It is not rendered again for that.
         assert carried(path, tmp_path / "out", kind="flac").doing == "there already"
 

@@ -25,7 +25,7 @@ from ..core.units import clock, listed
 from ..probe import session_run
 from ..probe.messages import CHANNELS
 from ..store import atomic, audio, scratch
-from ..store.audio import AudioError, Sources
+from ..store.audio import FORMATS, AudioError, Sources
 from ..store.sounding import Sounding
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
@@ -114,7 +114,7 @@ class Job(msgspec.Struct, frozen=True):
     def file_name(self, kind: str) -> str:
         """What the file is called: the track's name, without what file systems mind."""
         plain = "".join(each if each.isalnum() or each in " -_." else "-" for each in self.name).strip(" .") or "track"
-        return f"{plain} {hashlib.sha256(self.strip.id.encode()).hexdigest()[:6]}.{kind}"
+        return f"{plain} {hashlib.sha256(self.strip.id.encode()).hexdigest()[:6]}.{FORMATS[kind].ending}"
 
 
 class Step(msgspec.Struct, frozen=True):

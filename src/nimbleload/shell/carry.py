@@ -16,6 +16,11 @@ from ..store import audio
 from ..store.audio import AudioError
 from .common import as_json, cards_of, cli, opened, show_json
 
+FILE_KIND = click.option(
+    "--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav",
+    help="; ".join(f"{name}: {form.words}" for name, form in audio.FORMATS.items()) + ".",
+)  # fmt: skip
+
 
 @cli.command("carry-out")
 @click.argument("file")
@@ -23,7 +28,7 @@ from .common import as_json, cards_of, cli, opened, show_json
     "--to", type=click.Path(file_okay=False), help="Where the audio goes (default: beside the exchange file)."
 )
 @click.option("--only", multiple=True, metavar="TRACK", help="Only the track of this name; repeatable.")
-@click.option("--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav", help="WAV (float) or FLAC.")
+@FILE_KIND
 @click.option(
     "--buffer", type=click.IntRange(16, 8192), help="The host's block size when it renders (default: as saved)."
 )
@@ -113,7 +118,7 @@ def words_of(of: Rendered) -> str:
 @click.option("--to", type=click.Path(file_okay=False), help="Where the stems go (default: beside the session).")
 @click.option("--only", multiple=True, metavar="TRACK", help="Only the stem of this track or bus; repeatable.")
 @click.option("--mix", is_flag=True, help="The whole mix as well, through the main output.")
-@click.option("--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav", help="WAV (float) or FLAC.")
+@FILE_KIND
 @click.option("--buffer", type=click.IntRange(16, 8192), help="The host's block size when it renders.")
 @click.option("--no-proof", is_flag=True, help="Do not render again to compare.")
 @as_json

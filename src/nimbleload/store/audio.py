@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import soundfile
@@ -17,7 +18,23 @@ from .sounding import Part
 LARGEST_AUDIO = 4 << 30
 CHANNELS = 2
 BLOCK = 1 << 16
-FORMATS = {"wav": ("WAV", "FLOAT"), "flac": ("FLAC", "PCM_24")}
+
+
+class Format(NamedTuple):
+    """A kind of audio file to write: what the library calls it and its samples, what its files end with, and what
+    people call it."""
+
+    form: str
+    samples: str
+    ending: str
+    words: str
+
+
+FORMATS = {
+    "wav": Format("WAV", "FLOAT", "wav", "WAV, 32 bits floating"),
+    "wav24": Format("WAV", "PCM_24", "wav", "WAV, 24 bits"),
+    "flac": Format("FLAC", "PCM_24", "flac", "FLAC, 24 bits"),
+}  # fmt: skip
 # The library's structure of a broadcast extension (EBU Tech 3285): texts, then where the file begins (samples, low and
 # high), version, UMID and loudness, what is reserved, and how much coding history there is.
 BROADCAST, SET_BROADCAST = "<256s32s32s10s8s2xIIH64s10s180sI256s", 0x10F1
@@ -124,13 +141,13 @@ def write(
 
     AudioError if that fails; then what lay there before is untouched.
     """
-    form, subtype = FORMATS[kind]
+    form = FORMATS[kind]
     try:
         with (
             atomic.replacing(path) as fresh,
-            soundfile.SoundFile(fresh, "w", rate, channels, subtype, format=form) as out,
+            soundfile.SoundFile(fresh, "w", rate, channels, form.samples, format=form.form) as out,
         ):
-            if kind == "wav":
+            if form.form == "WAV":
                 _stamp(out, start)
             for stretch in stretches:
                 out.write(stretch)

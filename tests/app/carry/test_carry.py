@@ -255,6 +255,21 @@ def test_what_sharing_changes_can_be_heard(make_window, qtbot, tmp_path, monkeyp
     assert heard.startswith(str(tmp_path / "mix carried out"))
 
 
+def test_the_kind_of_file_is_chosen_and_remembered(window, qtbot, make_window):
+    page = window.carry
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    assert state(window) == "done"
+    page.kind.setFocus()
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        qtbot.keyClick(page.kind, Qt.Key.Key_End)
+    # What is there is of another kind.
+    assert state(window) == "1 to do" and page.kind.currentText() == "FLAC, 24 bits"
+    rendered(window, qtbot)
+    assert len(list(page.folder.glob("*.flac"))) == 1
+    assert make_window().carry.kind.currentData() == "flac"
+
+
 class TestStems:
     @pytest.fixture
     def mix(self, make_window, qtbot, tmp_path):

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QComboBox,
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
@@ -27,6 +28,7 @@ from ...deliver.exchange_out import Written
 from ...deliver.render import Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
 from ...deliver.stems import OF_STEM, is_stem
+from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
 from ..look.panels import dress_table, headed, panel
@@ -42,9 +44,10 @@ NO_PLAN = "There is no plan to carry out yet."
 
 
 class CarryPage(QWidget):
-    """The page. `state_changed` tells its state in a word, and a colour for it."""
+    """The page. `state_changed` tells its state in a word, and a colour for it; `kind_chosen` the kind of file."""
 
     state_changed = Signal(str, str)
+    kind_chosen = Signal(str)
 
     def __init__(self, desk: Desk, work: CarryingOut, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -60,6 +63,10 @@ class CarryPage(QWidget):
         self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write = map(QPushButton, (
             "Stems…", "Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…",
         ))  # fmt: skip
+        self.kind = QComboBox()
+        self.kind.setAccessibleName("In which kind of file audio is written")
+        for name, form in FORMATS.items():
+            self.kind.addItem(form.words, name)
         self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), RestoreView()
         self._lay_out()
         self.size_columns()
@@ -76,6 +83,7 @@ class CarryPage(QWidget):
         self.back_title.setProperty("role", "title")
         row = QHBoxLayout()
         row.addWidget(self.news, 1)
+        row.addWidget(self.kind)
         for part in (self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write):
             row.addWidget(part)
         frame, inside = panel()
@@ -95,6 +103,7 @@ class CarryPage(QWidget):
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)
         self.ask_stems.clicked.connect(self.choose_stems)
+        self.kind.activated.connect(lambda _: self._take_kind())
         self.stop.clicked.connect(self.work.stop)
         self.listen.clicked.connect(self.play)
         self.hear_left.clicked.connect(self.play_difference)
@@ -123,7 +132,7 @@ class CarryPage(QWidget):
             return
         self.ended.clear()
         files = {strip: of.file for strip, of in self.rendered.items()}
-        self.work.start(self.prepared, todo, checks, self.folder, files)
+        self.work.start(self.prepared, todo, checks, self.folder, files, str(self.kind.currentData()))
         self.news.setText(f"Files go to {self.folder}.")
         self._show_sentence()
 
@@ -134,6 +143,16 @@ class CarryPage(QWidget):
             return [], []
         jobs = [job for job in of.jobs if job.strip.id not in self.rendered]
         return jobs, [check for check in of.checks if check.bus.id not in self.compared]
+
+    def write_as(self, kind: str) -> None:
+        """The kind of file that was chosen the last time."""
+        self.kind.setCurrentIndex(self.kind.findData(kind))
+
+    def _take_kind(self) -> None:
+        """Another kind of file: what was rendered in the one before is not that."""
+        self.kind_chosen.emit(str(self.kind.currentData()))
+        self._plan = None
+        self._look()
 
     def choose_stems(self) -> None:
         """Asks of which strips there are to be stems; they stand in the table with what the plan renders."""
@@ -343,6 +362,7 @@ class CarryPage(QWidget):
         running, chosen = self.work.is_running, self._chosen() is not None
         self.stop.setVisible(running)
         self.ask_stems.setVisible(not running)
+        self.kind.setEnabled(not running)
         self.ask_stems.setEnabled(self._desk.document is not None)
         for part in (self.listen, self.show_folder):
             part.setVisible(bool(self.rendered))

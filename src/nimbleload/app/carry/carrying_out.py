@@ -70,19 +70,20 @@ class CarryingOut(QObject):
             self.prepared.emit(found)
 
     def start(
-        self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: Mapping[str, str]
-    ) -> None:
-        """Renders and proves these jobs, and proves these shared buses; `files` are there, by the ids of strips. Does
-        nothing while it is at work."""
+        self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: Mapping[str, str],
+        kind: str = "wav",
+    ) -> None:  # fmt: skip
+        """Renders and proves these jobs into files of a kind, and proves these shared buses; `files` are there, by the
+        ids of strips. Does nothing while it is at work."""
         if not self.is_running:
             self._stop.clear()
-            self._run(self._render, prepared, jobs, checks, folder, dict(files))
+            self._run(self._render, prepared, jobs, checks, folder, dict(files), kind)
 
     def _render(
-        self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: dict[str, str]
+        self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: dict[str, str], kind: str
     ) -> None:
         steps = carrying.run(
-            prepared, folder, cancelled=self._stop.is_set, jobs=jobs, checks=checks, files=files
+            prepared, folder, kind, cancelled=self._stop.is_set, jobs=jobs, checks=checks, files=files
         )  # fmt: skip
         for step in steps:
             self._to_window.post(self.stepped.emit, step)

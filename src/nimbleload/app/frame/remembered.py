@@ -7,6 +7,7 @@ from pathlib import Path
 import platformdirs
 from PySide6.QtCore import QByteArray, QSettings
 
+from ...store.audio import FORMATS
 from ..look.theme import SCALES
 
 MOST_RECENT = 8
@@ -38,6 +39,16 @@ class Remembered:
     @scale.setter
     def scale(self, value: int) -> None:
         self._settings.setValue("scale", value)
+
+    @property
+    def file_kind(self) -> str:
+        """In which kind of file audio is written (see `store.audio.FORMATS`)."""
+        stored = str(self._settings.value("files/kind", "wav"))
+        return stored if stored in FORMATS else "wav"
+
+    @file_kind.setter
+    def file_kind(self, kind: str) -> None:
+        self._settings.setValue("files/kind", kind)
 
     @property
     def closed_hints(self) -> set[str]:

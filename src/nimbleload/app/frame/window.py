@@ -96,6 +96,8 @@ class MainWindow(QMainWindow):
         self.watch = WatchPage(self.desk, self.watching)
         self.carrying = CarryingOut(self)
         self.carry = CarryPage(self.desk, self.carrying)
+        self.carry.write_as(choices.file_kind)
+        self.carry.kind_chosen.connect(partial(setattr, choices, "file_kind"))
         self.edit = SessionPage(self.desk)
         self.adding = Adding(self.desk, self.filing, self)
         self.recovering = Recovering(self.desk, self.filing, self)

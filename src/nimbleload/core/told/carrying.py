@@ -50,7 +50,7 @@ def warnings(dies: bool, wrong: int, asked: str = "") -> list[str]:
     """What to know of a rendered file beside its proof."""
     said = []
     if asked:
-        said.append(f"it is louder than full scale, where {asked.upper()} would clip it: written as WAV")
+        said.append("it is louder than full scale, where 24 bits would clip it: written as WAV with 32, floating")
     if not dies:
         said.append("its tail had not died after 15 s and was cut there")
     if wrong:
