@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from nimbleload.probe.formats.hosted import Note
+from nimbleload.core.session.controllers import BEND, PEDAL
+from nimbleload.probe.formats.hosted import Control, Note
 from tests.helpers.run_house import RATE, load, run
 
 SILENCE = np.zeros((2, 1 << 16), np.float32)
@@ -89,3 +90,31 @@ def test_the_finer_reading_has_less_noise():
 @pytest.mark.parametrize("name", ["pipework", "cask"])
 def test_without_notes_nothing_sounds(name):
     assert not run(load(name), SILENCE[:, :4096]).any()
+
+
+@pytest.mark.parametrize("name", ["pipework", "cask"])
+def test_a_pedal_holds_what_is_let_go_until_it_is_up(name):
+    hosted = load(name, release=50, partials=1)
+    down, up = Control(PEDAL, 1.0), Control(PEDAL, 0.0)
+    run(hosted, SILENCE[:, :8192], notes=(Note(69, True), down))
+    held = run(hosted, SILENCE, notes=(Note(69, False),))
+    assert amplitude_at(held, 440) > 0.05
+    # A bend, another controller and half a pedal's way are no pedal.
+    still = run(hosted, SILENCE, notes=(Control(BEND, 0.0), Control(1, 0.0), Control(PEDAL, 64 / 127)))
+    assert amplitude_at(still, 440) > 0.05
+    after = run(hosted, SILENCE, notes=(up,))
+    assert not after[:, -8192:].any()
+    # Up it holds nothing, and a key that is down goes on without it.
+    run(hosted, SILENCE[:, :8192], notes=(Note(69, True), down))
+    kept = run(hosted, SILENCE, notes=(up,))
+    assert amplitude_at(kept, 440) > 0.05
+    assert not run(hosted, SILENCE, notes=(Note(69, False),))[:, -8192:].any()
+
+
+def test_a_key_that_is_struck_again_ends_what_the_pedal_held_of_it():
+    hosted = load("pipework", release=50, partials=1)
+    run(hosted, SILENCE[:, :8192], notes=(Note(69, True), Control(PEDAL, 1.0)))
+    run(hosted, SILENCE[:, :8192], notes=(Note(69, False),))
+    again = run(hosted, SILENCE, notes=(Note(69, True),))
+    one = run(load("pipework", partials=1), SILENCE, notes=(Note(69, True),))
+    assert amplitude_at(again, 440) == pytest.approx(amplitude_at(one, 440), rel=0.01)

@@ -15,14 +15,17 @@ F64 = np.zeros(0, np.float64)
 I64 = np.zeros(0, np.int64)
 
 CONTINUE = 1
-NOTE_ON, NOTE_OFF = 0, 1
+# Kinds of events: a note begins, or ends; a controller of a MIDI message (the standard's own number is 10).
+NOTE_ON, NOTE_OFF, CONTROLLER, OTHER = 0, 1, 10, -1
+# What a MIDI message that turns a controller of the first channel begins with.
+TURNS = 0xB0
 
 # clap_plugin
 PLUGIN_DATA, PLUGIN_PROCESS, PLUGIN_BYTES = 8, 72, 96
 # clap_process
 FRAMES, AUDIO_IN, AUDIO_OUT, EVENTS_IN = 8, 24, 32, 48
 # clap_event_header and clap_event_note
-EVENT_TIME, EVENT_TYPE, EVENT_KEY = 4, 10, 24
+EVENT_TIME, EVENT_TYPE, EVENT_KEY, EVENT_MESSAGE = 4, 10, 24, 18
 
 
 @njit(inline="always")
@@ -59,7 +62,17 @@ def event_count(block):
 
 @njit(inline="always")
 def event_at(block, number):
-    """An event of this block as (type, sample offset, key)."""
+    """An event of this block as (kind, sample offset, key); of a controller the key is its number, and 256 times its
+    value (0 to 127)."""
     listing = load_i64(block + EVENTS_IN)
     event = call_for_address(load_i64(listing + 16), listing, number)
-    return load_i16(event + EVENT_TYPE), load_i32(event + EVENT_TIME), load_i16(event + EVENT_KEY)
+    kind, at = load_i16(event + EVENT_TYPE), load_i32(event + EVENT_TIME)
+    if kind == CONTROLLER:
+        # Two bytes at a time: what it is and which one, and the value.
+        begins, ends = load_i16(event + EVENT_MESSAGE), load_i16(event + EVENT_MESSAGE + 2)
+        if begins & 0xFF != TURNS:
+            return OTHER, at, 0
+        return CONTROLLER, at, (begins >> 8 & 0x7F) + 256 * (ends & 0x7F)
+    if kind != NOTE_ON and kind != NOTE_OFF:
+        return OTHER, at, 0
+    return kind, at, load_i16(event + EVENT_KEY)

@@ -23,7 +23,7 @@ def memory(values, rate):
     point (x, y) and the turn (cosine, sine); counters: voices, partials, then the voices' fields."""
     voices, partials = int(values["voices"]), int(values["partials"])
     settings = np.array([math.exp(-1000 / (ATTACK_MS * rate)), math.exp(-1000 / (values["release"] * rate)), rate])
-    counters = np.concatenate(([voices, partials], np.tile([-1, 0, 0], voices))).astype(np.int64)
+    counters = np.concatenate(([voices, partials], v_.free(voices)))
     return Memory(settings, np.zeros(voices), np.zeros(4 * voices * partials, np.float32), counters)
 
 
@@ -90,7 +90,7 @@ def process(plugin, block):
         for v in range(voices):
             if fields[v_.FIELDS * v + v_.KEY] < 0 or until <= done:
                 continue
-            held = fields[v_.FIELDS * v + v_.HELD] == 1
+            held = fields[v_.FIELDS * v + v_.HELD] != 0
             own = samples[4 * partials * v : 4 * partials * (v + 1)]
             toward, factor = (1.0, settings[0]) if held else (0.0, settings[1])
             state[v] = sound(own, partials, state[v], toward, factor, left[done:until], right[done:until])

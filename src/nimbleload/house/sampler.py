@@ -42,7 +42,7 @@ def memory(values, rate):
     tone = recording(int(values["partials"]), rate)
     wrapped = np.concatenate((tone[-NEIGHBOURS:], tone, tone[:NEIGHBOURS]))
     samples = np.concatenate((sinc_table().ravel(), wrapped)).astype(np.float32)
-    counters = np.array([voices, int(values["quality"]), len(tone), *np.tile([-1, 0, 0], voices)], np.int64)
+    counters = np.concatenate(([voices, int(values["quality"]), len(tone)], v_.free(voices)))
     return Memory(settings, np.zeros(2 * voices), samples, counters)
 
 
@@ -91,7 +91,7 @@ def process(plugin, block):
             sounding = fields[v_.FIELDS * v + v_.KEY]
             if sounding < 0 or until <= done:
                 continue
-            held = fields[v_.FIELDS * v + v_.HELD] == 1
+            held = fields[v_.FIELDS * v + v_.HELD] != 0
             toward, factor = (1.0, settings[0]) if held else (0.0, settings[1])
             speed = _frequency(sounding) / RECORDED_HZ
             state[2 * v], state[2 * v + 1] = play(
