@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 from PySide6.QtCore import QRect, QSize, Qt
-from PySide6.QtWidgets import QPushButton, QWidget
+from PySide6.QtWidgets import QLineEdit, QPushButton, QWidget
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
 from nimbleload.app.look.theme import SCALES, theme
@@ -77,6 +77,10 @@ def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent
         for button in window.pages.currentWidget().findChildren(QPushButton):
             if button.text() and not button.isHidden():
                 assert button.fontMetrics().horizontalAdvance(button.text()) <= button.width(), button.text()
+        for field in window.pages.currentWidget().findChildren(QLineEdit):
+            words = field.placeholderText()
+            if words and not field.isHidden():
+                assert field.fontMetrics().horizontalAdvance(words) <= field.width() - theme.px(12), words
         qtbot.wait(20)
         assert (window.width(), window.height()) == (1280, 800), place
     assert window.windowState() == Qt.WindowState.WindowNoState

@@ -149,7 +149,7 @@ class TrackList(QFrame):
         self._title = Elided("Tracks by cost")
         self._title.setProperty("role", "title")
         self.filter = QLineEdit()
-        self.filter.setPlaceholderText("Filter")
+        self.filter.setPlaceholderText("Find")
         self.filter.setAccessibleName("Filter tracks by name")
         self.filter.setClearButtonEnabled(True)
         self.filter.setMaximumWidth(theme.px(110))

@@ -67,8 +67,9 @@ class SessionPage(QWidget):
         self._connect()
 
     def _lay_out(self) -> None:
-        self.filter.setPlaceholderText("Find tracks and plugins")
+        self.filter.setPlaceholderText("Find")
         self.filter.setAccessibleName("Find tracks and plugins")
+        self.filter.setToolTip("Tracks and plugins by their names")
         self.filter.setClearButtonEnabled(True)
         self.filter.setMaximumWidth(theme.px(230))
         self.news.setProperty("role", "quiet")
