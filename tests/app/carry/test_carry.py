@@ -10,7 +10,7 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QMessageBox
 
 from nimbleload.app.carry.stems_dialog import StemsDialog
-from nimbleload.app.frame.window import CARRY
+from nimbleload.app.frame.window import BALANCE, CARRY
 from nimbleload.app.look.restore_view import RestoreView
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
@@ -268,6 +268,25 @@ def test_the_kind_of_file_is_chosen_and_remembered(window, qtbot, make_window):
     rendered(window, qtbot)
     assert len(list(page.folder.glob("*.flac"))) == 1
     assert make_window().carry.kind.currentData() == "flac"
+
+
+def test_why_something_is_not_rendered_is_read_in_full_at_any_width(window, qtbot):
+    page = window.carry
+    # It is found out while another page is in sight.
+    window.go(BALANCE)
+    decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "tm"))
+    assert cells(page, 3)[-1] == "not rendered"
+    last = page.table.rowCount() - 1
+    # One line is enough in the window as it is; as many as it takes where the column is narrow, and one again.
+    window.go(CARRY)
+    plain = page.table.rowHeight(0)
+    qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
+    qtbot.wait(100)
+    assert page.table.rowHeight(last) < 1.5 * plain
+    page.table.setColumnWidth(0, page.table.width() - 560)
+    qtbot.waitUntil(lambda: page.table.rowHeight(last) > 1.5 * plain, timeout=10_000)
+    page.size_columns()
+    qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
 
 
 class TestStems:

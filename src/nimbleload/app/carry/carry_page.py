@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QUrl, Signal
-from PySide6.QtGui import QDesktopServices
+from PySide6.QtCore import Qt, QTimer, QUrl, Signal
+from PySide6.QtGui import QDesktopServices, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -58,6 +58,8 @@ class CarryPage(QWidget):
         self.ended: dict[str, str] = {}
         self._plan: object = None
         self.stems: tuple[str, ...] = ()
+        # Rows are fitted once the columns are as wide as they are going to be.
+        self._fitting = QTimer(self, singleShot=True, interval=0)
         self.sentence = Sentence()
         self.table = QTableWidget(0, len(HEADINGS))
         self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write = map(QPushButton, (
@@ -103,6 +105,8 @@ class CarryPage(QWidget):
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)
         self.ask_stems.clicked.connect(self.choose_stems)
+        self._fitting.timeout.connect(self._fit_rows)
+        self.table.horizontalHeader().sectionResized.connect(lambda *_: self._fitting.start())
         self.kind.activated.connect(lambda _: self._take_kind())
         self.stop.clicked.connect(self.work.stop)
         self.listen.clicked.connect(self.play)
@@ -268,9 +272,19 @@ class CarryPage(QWidget):
             self._fill(row, job.name, last, clock(job.samples / job.rate), stands, "", "")
         for row, (name, reason) in enumerate(self.prepared.refused, len(jobs)):
             self._fill(row, name, "", "", "not rendered", "", reason)
-            self.table.resizeRowToContents(row)
+        self._fitting.start()
         self._show_sentence()
         self._show_buttons()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._fitting.start()
+
+    def _fit_rows(self) -> None:
+        """Why something is not rendered is read in full, however wide its column is just now."""
+        first = len(self.prepared.all_jobs) if self.prepared is not None else 0
+        for row in range(first, self.table.rowCount()):
+            self.table.resizeRowToContents(row)
 
     def _has_no_plan(self) -> bool:
         document = self._desk.document
