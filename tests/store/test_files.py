@@ -148,8 +148,10 @@ class TestLibrary:
         assert found.cell(48000, 64, "sounding") == old.cell(48000, 64, "sounding")
 
     def test_what_was_measured_in_an_earlier_way_says_so(self, tmp_path):
-        cards = {name: msgspec.structs.replace(card(use(name), 1e-3), made=made) for name, made in (
-            ("now", Made(version="2")), ("before", Made(method=1)), ("long ago", None),
+        cards = {name: msgspec.structs.replace(card(use(name, voices=voices), 1e-3), made=made)
+                 for name, voices, made in (
+            ("now", 0, Made(version="2")), ("before", 0, Made(method=1)), ("long ago", 0, None),
+            ("as now", 0, Made(method=4)), ("notes before", 6, Made(method=4)), ("notes", 6, Made()),
         )}  # fmt: skip
         library = Library(tmp_path / "library.sqlite", "here")
         for each in cards.values():
@@ -157,6 +159,8 @@ class TestLibrary:
         found = {key.identifier: one for key, one in library.cards().items()}
         assert {name: one.cells[0].provenance for name, one in found.items()} == {
             "now": "measured", "before": "earlier", "long ago": "earlier",
+            # What has changed since is how notes are struck.
+            "as now": "measured", "notes before": "earlier", "notes": "measured",
         }  # fmt: skip
         assert found["now"].made == Made(version="2")
         # Of another computer it is said that they are from there.

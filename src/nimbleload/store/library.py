@@ -16,6 +16,7 @@ import platformdirs
 
 from ..core.cards.card import (
     METHOD,
+    METHOD_WITHOUT_NOTES,
     Cell,
     Company,
     CostCard,
@@ -238,7 +239,7 @@ class Library:
             name, latency, tail, failure, truth_kept, details = row[8:14]
             truth = msgspec.json.decode(truth_kept, type=Truth) if truth_kept is not None else None
             more = msgspec.json.decode(details, type=Details) if details is not None else Details()
-            cells = self._cells(row[0], _of_method(provenance, more.made))
+            cells = self._cells(row[0], _of_method(provenance, more.made, key.voices > 0))
             card = CostCard(
                 key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
@@ -270,9 +271,10 @@ class Library:
         )
 
 
-def _of_method(provenance: Provenance, made: Made | None) -> Provenance:
+def _of_method(provenance: Provenance, made: Made | None, plays_notes: bool) -> Provenance:
     """What figures are that were measured here, by the way in which they were."""
-    is_earlier = provenance == "measured" and (made is None or made.method < METHOD)
+    least = METHOD if plays_notes else METHOD_WITHOUT_NOTES
+    is_earlier = provenance == "measured" and (made is None or made.method < least)
     return "earlier" if is_earlier else provenance
 
 
