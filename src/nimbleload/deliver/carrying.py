@@ -160,6 +160,14 @@ def told_of(of: Rendered) -> list[str]:
     return [each for each in (*said, *told.warnings(of.dies, of.wrong, of.asked)) if each]
 
 
+def compared_words(prepared: Prepared, step: Step) -> str:
+    """What a proof of several files together has found, in words."""
+    proof, whole = step.compared, prepared.together
+    assert proof is not None, "nothing was compared"
+    is_whole = whole is not None and step.job.strip.id == whole.job.strip.id
+    return (told.together_words if is_whole else told.sharing_words)(proof.verdict, proof.peak_db, proof.at)
+
+
 def folder_of(source: Path) -> Path:
     """Where rendered files lie, if nothing else is asked for: beside the exchange file."""
     return source.with_name(f"{source.stem} carried out")

@@ -273,7 +273,12 @@ def carry_out(
         atomic.write(_note(target), msgspec.json.encode(rendered))
         yield Step(job, "rendered", 1.0, rendered)
     except (AudioError, RenderError, OSError) as error:
-        yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
+        yield ended(job, error)
+
+
+def ended(job: Job, error: Exception) -> Step:
+    """The last step of a job that something has ended."""
+    return Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
 
 
 def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) -> Rendered:

@@ -16,7 +16,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.session.controllers import pressed, sustained, told
+from ..core.session.controllers import told
 from ..core.session.panning import sides
 from ..core.session.session import Timing
 from ..probe import isolation
@@ -128,11 +128,9 @@ def _file(strip_id: str, use_id: str = "") -> str:
 
 def ends_of(sounding: Sounding) -> list[float]:
     """When each part and note of a track ends (seconds), with what a pedal does to notes."""
-    notes = [(note.start, note.end, note.key) for note in sounding.notes]
-    last = max((end for _, end, _ in notes), default=0.0)
-    return [part.end for part in sounding.parts] + [
-        last if end == math.inf else end for _, end in sustained(notes, pressed(sounding.controllers), math.inf)
-    ]
+    last = max((note.end for note in sounding.notes), default=0.0)
+    held = [last if end == math.inf else end for _, end in sounding.held()]
+    return [part.end for part in sounding.parts] + held
 
 
 def add(path: Path, stretches: Iterator[NDArray[np.float32]], feed: Feed, rate: int) -> None:

@@ -17,7 +17,7 @@ from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
-from .render import Job, RenderError, Step, compared, own_obstacles, paths_of, residual_of, verdict_of
+from .render import Job, RenderError, Step, compared, ended, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering, ends_of
 from .stage import Stage, behind_pan, obstacles_on_the_way
 
@@ -105,4 +105,4 @@ def prove(
         proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
         yield Step(job, "compared", 1.0, compared=proof)
     except (AudioError, RenderError, OSError) as error:
-        yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
+        yield ended(job, error)

@@ -17,7 +17,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, File, Sources
 from ..store.sounding import Sounding
-from .render import Job, RenderError, Step, compared, paths_of, residual_of, verdict_of
+from .render import Job, RenderError, Step, compared, ended, paths_of, residual_of, verdict_of
 from .rendering import Rendering, ends_of
 from .stage import Stage, before, behind_pan
 from .stretch import Added
@@ -50,7 +50,8 @@ def leading(session: Session) -> list[str]:
 
 def jobs(session: Session, ids: Sequence[str], audio_of: Mapping[str, Sounding], buffer: int) -> list[Job]:
     """The stems of some strips, in the order of the session; all last as long as the piece is played."""
-    return [_job(session, strip, audio_of, buffer) for strip in session.strips if strip.id in ids]
+    samples = _samples(session, audio_of) if ids else 0
+    return [_job(session, strip, audio_of, buffer, samples) for strip in session.strips if strip.id in ids]
 
 
 def is_stem(job: Job) -> bool:
@@ -58,35 +59,31 @@ def is_stem(job: Job) -> bool:
     return job.strip.id.endswith(OF_STEM)
 
 
-def _job(session: Session, strip: Strip, audio_of: Mapping[str, Sounding], buffer: int) -> Job:
+def _samples(session: Session, audio_of: Mapping[str, Sounding]) -> int:
+    """How long the piece is played."""
+    return round(max((end for each in audio_of.values() for end in ends_of(each)), default=0.0) * session.rate)
+
+
+def _job(session: Session, strip: Strip, audio_of: Mapping[str, Sounding], buffer: int, samples: int) -> Job:
     sounding = audio_of.get(strip.id, Sounding())
     first, law = before(session, strip, strip.heard_uses(), audio_of), session.host.pan_law
     stem = Strip(f"{strip.id}{OF_STEM}", f"{strip.name} stem", "bus")
     own = Stage(strip, strip.heard_uses(), sounding, (behind_pan(strip, sounding, stem.id, law),), law)
-    return _rendered(session, stem, (*first.stages, own), audio_of, buffer)
+    return _into(session, stem, (*first.stages, own), buffer, samples)
 
 
-def _rendered(
-    session: Session, into: Strip, stages: Sequence[Stage], audio_of: Mapping[str, Sounding], buffer: int
-) -> Job:
+def _into(session: Session, strip: Strip, stages: Sequence[Stage], buffer: int, samples: int) -> Job:
     """What stages give to a strip that adds nothing."""
-    ends = [end for each in audio_of.values() for end in ends_of(each)]
-    samples = round(max(ends, default=0.0) * session.rate)
-    return Job(
-        into, -1, (), Sounding(), session.rate, buffer, samples, tuple(stages), None, Sounding(), session.timing
-    )  # fmt: skip
+    timing = session.timing
+    return Job(strip, -1, (), Sounding(), session.rate, buffer, samples, tuple(stages), timing=timing)
 
 
 class Together(msgspec.Struct, frozen=True):
-    """All stems of a session: `mix` is what the main output gets, `stems` are the jobs whose files add up to it."""
+    """All stems of a session: `job` renders what the main output gets, `stems` are the jobs whose files add up to it.
+    """
 
-    mix: Job
+    job: Job
     stems: tuple[Job, ...]
-
-    @property
-    def job(self) -> Job:
-        """The same as a job, for lists of what there is to do."""
-        return self.mix
 
 
 def together(
@@ -98,10 +95,10 @@ def together(
     wanted = [f"{each}{OF_STEM}" for each in leading(session)]
     if len(mains) != 1 or len(wanted) < 2 or not set(wanted) <= set(by_id):
         return None
-    plain = msgspec.structs.replace(mains[0], inserts=(), instrument=None)
-    mix = _rendered(session, plain, before(session, plain, (), audio_of).stages, audio_of, buffer)
-    named = msgspec.structs.replace(plain, name="All stems together")
-    return Together(msgspec.structs.replace(mix, strip=named), tuple(by_id[each] for each in wanted))
+    main = msgspec.structs.replace(mains[0], name="All stems together", inserts=(), instrument=None)
+    stems = tuple(by_id[each] for each in wanted)
+    stages = before(session, main, (), audio_of).stages
+    return Together(_into(session, main, stages, buffer, stems[0].samples), stems)
 
 
 def prove(
@@ -109,7 +106,7 @@ def prove(
 ) -> Iterator[Step]:
     """Renders the mix in one go, and takes all stems from it (`files` by the ids of their jobs' strips); the last step
     tells what is left, or why that is not known. What is left lies in the folder, to be listened to."""
-    job = of.mix
+    job = of.job
     try:
         missing = [stem.name for stem in of.stems if stem.strip.id not in files]
         if missing:
@@ -127,4 +124,4 @@ def prove(
         proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
         yield Step(job, "compared", 1.0, compared=proof)
     except (AudioError, RenderError, OSError) as error:
-        yield Step(job, "ended", 1.0, trouble=f"{error}.".replace("..", "."))
+        yield ended(job, error)

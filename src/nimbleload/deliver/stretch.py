@@ -8,7 +8,6 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.session.controllers import pressed, sustained
 from ..core.units import clock
 from ..probe.messages import CHANNELS
 from ..store.audio import File
@@ -44,10 +43,9 @@ def _between(part: Part, start: float, end: float, rate: int) -> Iterator[Part]:
 def obstacles(of: Sounding, start: float, end: float) -> list[str]:
     """Why a track cannot be cut at the ends of a stretch without changing it, in sentences; empty if it can."""
     found = []
-    notes = [(note.start, note.end, note.key) for note in of.notes]
-    sounding = sustained(notes, pressed(of.controllers), float("inf"))
+    held = of.held()
     for at in (start, end):
-        if any(begin < at < until for begin, until in sounding):
+        if any(begin < at < until for begin, until in held):
             found.append(f"notes sound over {clock(at)}: cut where none does")
         fading = [
             part for part in of.parts

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
 
 from ..core.decisions.decision import Plan
+from ..core.session.session import Session
 from ..core.told import carrying as told
 from ..deliver import carrying, difference, exchange_out
 from ..deliver import stems as stems_of
@@ -44,13 +46,7 @@ def carry_out(
     Neither FILE nor the exchange file it comes from is changed. What is there already and made of the same is left.
     """
     saved = opened(file).saved
-    try:
-        demo_audio.made_if_needed(saved.session.source)
-        prepared = carrying.prepare(saved.session, saved.plan, buffer or saved.buffer)
-    except carrying.NothingToDoError as error:
-        raise click.ClickException(str(error)) from error
-    except OSError as error:
-        raise click.ClickException(f"The example's audio could not be made: {error}.") from error
+    prepared = prepared_for(saved.session, saved.plan, buffer or saved.buffer)
     folder = Path(to) if to else carrying.folder_of(prepared.beside)
     jobs = [job for job in prepared.jobs if not only or job.name in only]
     if only:
@@ -81,6 +77,17 @@ def carry_out(
     raise SystemExit(1 if ended else 0)
 
 
+def prepared_for(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = ()) -> carrying.Prepared:
+    """What there is to do, with the example's audio made if it is that. ClickException if nothing can be done."""
+    try:
+        demo_audio.made_if_needed(session.source)
+        return carrying.prepare(session, plan, buffer, stems_of)
+    except carrying.NothingToDoError as error:
+        raise click.ClickException(str(error)) from error
+    except OSError as error:
+        raise click.ClickException(f"The example's audio could not be made: {error}.") from error
+
+
 def rendered_in(
     prepared: carrying.Prepared, jobs: list, folder: Path, kind: str, prove: bool, quiet: bool
 ) -> tuple[dict[str, Rendered], dict[str, str], dict[str, Proof]]:
@@ -101,9 +108,7 @@ def rendered_in(
             proof = shared[step.job.name] = step.compared
             if not quiet:
                 heard = f"; to listen to: {proof.residual}" if proof.residual else ""
-                whole = prepared.together is not None and step.job.strip.id == prepared.together.job.strip.id
-                said = (told.together_words if whole else told.sharing_words)(proof.verdict, proof.peak_db, proof.at)
-                click.echo(f"  {step.job.name}: {said}{heard}")
+                click.echo(f"  {step.job.name}: {carrying.compared_words(prepared, step)}{heard}")
     return rendered, ended, shared
 
 
@@ -139,13 +144,7 @@ def stems(
         raise click.ClickException(f"Nothing called “{unknown[0]}” is heard here. There are: {names}.")
     usual = [] if only else stems_of.leading(saved.session)
     wanted = [s.id for s in there if s.name in only or s.id in usual or (mix and s.kind == "main")]
-    try:
-        demo_audio.made_if_needed(saved.session.source)
-        prepared = carrying.prepare(saved.session, Plan(), buffer or saved.buffer, wanted)
-    except carrying.NothingToDoError as error:
-        raise click.ClickException(str(error)) from error
-    except OSError as error:
-        raise click.ClickException(f"The example's audio could not be made: {error}.") from error
+    prepared = prepared_for(saved.session, Plan(), buffer or saved.buffer, wanted)
     folder = Path(to) if to else prepared.beside.with_name(f"{prepared.beside.stem} stems")
     rendered, ended, shared = rendered_in(prepared, prepared.jobs, folder, kind, not no_proof, json)
     if json:

@@ -11,6 +11,7 @@ from lxml import etree
 from ..core.session.controllers import BEND, PRESSURE, Controller, joined
 from ..core.session.curves import Point
 from .archive import ImportRefusedError
+from .dawproject_curves import value_of
 from .xml_values import number
 
 WHERE = "project.xml"
@@ -19,9 +20,8 @@ MOST_CHANNEL, MOST_CONTROLLER = 15, 127
 WHOLE = 127.0
 # In which units values are known to go from 0 to 1, and by what they are divided then; others depend on the plugin.
 UNITS = {"normalized": 1.0, "linear": 1.0, "percent": 100.0}
-KINDS = {"RealPoint": 1.0, "IntegerPoint": WHOLE, "BoolPoint": 1.0}
+KINDS = ("RealPoint", "IntegerPoint", "BoolPoint")
 KIND_OF = {PRESSURE: "channelPressure", BEND: "pitchBend"}
-TRUTHS = {"true": 1.0, "false": 0.0}
 
 
 class Pass(NamedTuple):
@@ -68,9 +68,7 @@ def _point(element: etree._Element, unit: str, which: int | None, at: Callable[[
     # Bend rests in the middle of what is normalized; anything else counts from there, or in what a plugin makes of it.
     if unit not in UNITS or (which == BEND and unit != "normalized"):
         raise ImportRefusedError(f"its unit is {unit}")
-    truth = TRUTHS.get((element.get("value") or "").strip().lower())
-    value = number(element, "value", 0, WHERE) if truth is None else truth
-    share = value / (KINDS[element.tag] if element.tag == "IntegerPoint" else UNITS[unit])
+    share = value_of(element) / (WHOLE if element.tag == "IntegerPoint" else UNITS[unit])
     return Point(at(number(element, "time", 0, WHERE)), share, element.get("interpolation") == "linear")
 
 

@@ -119,9 +119,14 @@ class Curves:
     def _point(self, element: etree._Element, unit: str) -> Point:
         at = number(element, "time", 0, WHERE)
         second = at if unit == "seconds" else self._tempo.seconds(at)
-        truth = TRUTHS.get((element.get("value") or "").strip().lower())
-        value = number(element, "value", 0, WHERE) if truth is None else truth
+        value = value_of(element)
         return Point(second, value, element.get("interpolation") == "linear")
+
+
+def value_of(element: etree._Element) -> float:
+    """The value of a point, 1 or 0 for the truth of a switch. ImportRefusedError if it is no number."""
+    truth = TRUTHS.get((element.get("value") or "").strip().lower())
+    return number(element, "value", 0, WHERE) if truth is None else truth
 
 
 def _within(curve: Curve, element: etree._Element) -> Curve | None:

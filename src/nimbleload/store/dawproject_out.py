@@ -205,10 +205,11 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
         name=clip.name,
     )  # fmt: skip
     if clip.kind == "notes":
-        controllers = _controllers_of_file(clip) if is_of_file(clip) else ()
+        of_file = is_of_file(clip)
+        controllers = _controllers_of_file(clip) if of_file else ()
         lanes = _add(made, "Lanes") if controllers else made
         notes = _add(lanes, "Notes")
-        for begin, end, key, velocity in _notes_of_file(clip) if is_of_file(clip) else _notes(clip, strip):
+        for begin, end, key, velocity in _notes_of_file(clip) if of_file else _notes(clip, strip):
             _add(notes, "Note", time=begin - clip.start, duration=end - begin, channel=0, key=key, vel=velocity)
         for each in controllers:
             lanes.append(as_points(each, clip.start))

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 import msgspec
 
-from ..core.session.controllers import Controller
+from ..core.session.controllers import Controller, pressed, sustained
 from ..core.session.curves import Curve, Moving, SendMoving
 
 
@@ -56,3 +58,9 @@ class Sounding(msgspec.Struct, frozen=True):
     sends: tuple[SendMoving, ...] = ()
     pan: Curve | None = None
     controllers: tuple[Controller, ...] = ()
+
+    def held(self) -> list[tuple[float, float]]:
+        """From when to when its notes sound (seconds), those that the pedal sustains until it is let go; without end
+        where it is not."""
+        notes = [(note.start, note.end, note.key) for note in self.notes]
+        return sustained(notes, pressed(self.controllers), math.inf)

@@ -303,7 +303,7 @@ class CarryPage(QWidget):
 
     def _take_step(self, step: Step) -> None:
         row = self._row(step.job)
-        if row < 0:
+        if self.prepared is None or row < 0:
             return
         if step.trouble:
             self.ended[step.job.name] = step.trouble
@@ -315,10 +315,7 @@ class CarryPage(QWidget):
             self._fill(row, step.doing, told.levels(of.peak_db, of.lufs), "; ".join(carrying.told_of(of)), first=STANDS)
         elif step.compared is not None:
             self.compared[step.job.strip.id] = proof = step.compared
-            whole = self.prepared.together if self.prepared is not None else None
-            is_whole = whole is not None and step.job.strip.id == whole.job.strip.id
-            in_words = told.together_words if is_whole else told.sharing_words
-            words = in_words(proof.verdict, proof.peak_db, proof.at)
+            words = carrying.compared_words(self.prepared, step)
             self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
         else:
             self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
@@ -354,9 +351,11 @@ class CarryPage(QWidget):
         left, all_of = len(jobs) + len(checks), total + len(self.prepared.checks)
         tone = "overload" if self.ended else "tight" if odd else "fits" if all_of and not left else "quiet"
         self.sentence.say(headline, advice, tone, "" if running else self._button(bool(jobs), bool(checks)))
-        words = "rendering" if running else "done" if all_of and not left else f"{left} to do" if all_of else "to write"
-        words = "nothing" if words == "to write" and not self.prepared.is_written else words
-        words = "no plan" if words == "nothing" and self._has_no_plan() and not self.stems else words
+        words = (
+            "rendering" if running else "done" if all_of and not left else f"{left} to do" if all_of
+            else "to write" if self.prepared.is_written else "no plan" if self._has_no_plan() and not self.stems
+            else "nothing"
+        )  # fmt: skip
         colour = "brass" if running else "brick" if self.ended else "teal" if all_of and not left else "quiet"
         self.state_changed.emit(words, colour)
 
