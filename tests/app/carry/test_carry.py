@@ -325,7 +325,8 @@ class TestStems:
         assert page.sentence.headline.text() == "All 4 stems are rendered."
         assert cells(page, 5)[4].startswith("together they are what the main output gets")
         assert all("the same" in words for words in cells(page, 5)[:4])
-        # Nothing of the session has changed: there is nothing to write.
+        # Nothing of the session has changed: there is nothing to write, and no other load to tell of.
+        assert "worst moment" not in page.sentence.advice.text()
         assert not page.write.isVisible() and page.listen.isVisible()
         assert len(list(page.folder.glob("*stem*.wav"))) == 4
 

@@ -339,9 +339,10 @@ class CarryPage(QWidget):
         running = self.work.is_running
         headline = told.headline(done, total, len(self.ended), refused, self.prepared.is_written, len(self.stems))
         of = self._desk.survey
-        load = (
-            f" With all of it the worst moment takes {percent(float(of.after.load.max()))}." if of is not None else ""
-        )
+        load = ""
+        # Stems by themselves change nothing of the load.
+        if of is not None and not self._has_no_plan():
+            load = f" With all of it the worst moment takes {percent(float(of.after.load.max()))}."
         advice = f"The original is never changed; files are written beside it.{load}"
         if self._has_no_plan() and not total and not refused:
             headline, advice = NO_PLAN, "Balance finds one, or makes it by hand. Stems can be rendered without one."
