@@ -19,10 +19,11 @@ from nimbleload.core.cards.card import CostCard
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.costs import touched
 from nimbleload.core.load.figures import ROWS
+from nimbleload.core.load.rehearsal import Prediction, Rehearsal
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import CardKey
 from nimbleload.core.session.session import Session
-from nimbleload.core.survey import foreseen, instant, survey, to_rehearse
+from nimbleload.core.survey import Survey, foreseen, instant, survey, to_rehearse
 from nimbleload.demo import session as demo
 from nimbleload.probe import session_run
 
@@ -60,7 +61,24 @@ def table(session: Session, cards: dict[CardKey, CostCard], buffer: int, seconds
                      f"{100 * company[k]:7.0f} {100 * once[k]:6.0f} {1e6 * meant.mean():10.1f} "
                      f"{1e6 * taken.mean():10.1f} {meant.mean() / taken.mean():8.2f} {off:8.2f}   "
                      + " ".join(f"{1e6 * each:.1f}" for each in taken[:8]) + mark))  # fmt: skip
-    print("\n".join(said for _, said in sorted(rows, reverse=True)), flush=True)
+    print("\n".join(said for _, said in sorted(rows, reverse=True)))
+    print(beside(of, predicted, outcome), flush=True)
+
+
+def beside(of: Survey, predicted: Prediction, outcome: Rehearsal) -> str:
+    """What a block takes, in points of the deadline: plugins and the rest in its mean, and the median less the mean."""
+    quiet, deadline = outcome.undisturbed, outcome.buffer / outcome.rate
+    strips, own = float(predicted.strips.sum()), sum(predicted.uses[u] for u in quiet.uses)
+    taken, used = sum(quiet.strips.values()), sum(quiet.uses.values())
+    rows = (
+        ("plugins, mean", own, used), ("beside plugins, mean", strips - own, taken - used),
+        ("median less mean", predicted.alone * deadline - strips, quiet.typical * deadline - taken),
+    )  # fmt: skip
+    return "\n".join(
+        f"{name:24} predicted {100 * p / deadline:7.2f}  rehearsed {100 * r / deadline:7.2f}  "
+        f"off by {100 * (p - r) / deadline:6.2f} points"
+        for name, p, r in rows
+    )
 
 
 def main() -> None:

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from nimbleload.store import audio_folder
+from nimbleload.store import audio, audio_folder
 from nimbleload.store.found import NothingFoundError, StoppedError
 
 RATE = 8000
@@ -150,3 +150,74 @@ def test_how_far_it_is_never_falls_though_a_file_ends_within_a_piece_of_its_read
     shares = []
     audio_folder.read(tmp_path, lambda share, _name: shares.append(share))
     assert shares == sorted(shares) and shares[-1] == 1.0
+
+
+def broadcast(path, begins, *loud, seconds=6.0, rate=RATE):
+    """The same file with a broadcast extension that says at which second it begins; by hand, after EBU Tech 3285."""
+    stem(path, *loud, seconds=seconds, rate=rate)
+    content, samples = path.read_bytes(), round(begins * rate)
+    body = b"".join((
+        b"Take 4".ljust(256, b"\0"), b"A recorder".ljust(32, b"\0"), b"".ljust(32, b"\0"), b"2026-11-27", b"10-30-00",
+        (samples % 2**32).to_bytes(4, "little"), (samples // 2**32).to_bytes(4, "little"), (1).to_bytes(2, "little"),
+        bytes(254),
+    ))  # fmt: skip
+    assert len(body) == 602
+    chunk = b"bext" + len(body).to_bytes(4, "little") + body
+    path.write_bytes(b"RIFF" + (len(content) - 8 + len(chunk)).to_bytes(4, "little") + b"WAVE" + chunk + content[12:])
+
+
+def test_files_begin_where_their_time_stamps_say(tmp_path):
+    broadcast(tmp_path / "a.wav", 0.0, (1, 2))
+    broadcast(tmp_path / "b.wav", 30.0, (1, 2))
+    broadcast(tmp_path / "c.wav", 12.5, (0.5, 2), rate=2 * RATE)
+    stem(tmp_path / "d.wav", (3, 4))
+    made = audio_folder.read(tmp_path)
+    expected = {"a": (1, 2), "b": (31, 32), "c": (13, 14.5), "d": (3, 4)}
+    for name, span in expected.items():
+        assert np.allclose(spans(made.session, name), [span], atol=0.011), name
+    assert made.session.length == 36
+    # What is played of it is where it was in the file.
+    assert np.isclose(made.session.strips[1].clips[0].offset, 1, atol=0.011)
+    assert "2 files placed by the time stamps that they carry." in made.report.understood
+    assert "1 files have no time stamp: they begin with the piece." in made.report.left_out
+
+
+def test_a_time_of_day_is_no_place_in_a_piece(tmp_path):
+    broadcast(tmp_path / "a.wav", 14 * 3600 + 23 * 60 + 10, (1, 2))
+    broadcast(tmp_path / "b.wav", 14 * 3600 + 25 * 60, (1, 2))
+    made = audio_folder.read(tmp_path)
+    assert np.allclose([spans(made.session, "a")[0][0], spans(made.session, "b")[0][0]], [1, 111], atol=0.011)
+    assert "The earliest time stamp is 14:23:10: the piece begins there." in made.report.left_out
+
+
+@pytest.mark.parametrize("begins", [0.0, 3600.0, 80000.0])
+def test_whole_stems_of_one_time_begin_together(tmp_path, begins):
+    broadcast(tmp_path / "a.wav", begins, (1, 2))
+    broadcast(tmp_path / "b.wav", begins, (3, 4))
+    made = audio_folder.read(tmp_path)
+    assert np.allclose([spans(made.session, "a")[0], spans(made.session, "b")[0]], [(1, 2), (3, 4)], atol=0.011)
+    assert made.session.length == 6 and not made.report.left_out
+
+
+def test_stamps_of_several_days_place_nothing(tmp_path):
+    broadcast(tmp_path / "a.wav", 100.0, (1, 2))
+    broadcast(tmp_path / "b.wav", 20 * 3600.0, (1, 2))
+    made = audio_folder.read(tmp_path)
+    assert made.session.length == 6 and spans(made.session, "a") == spans(made.session, "b")
+    assert "Their time stamps lie 20 hours apart: all files begin together." in made.report.left_out
+
+
+def test_one_file_alone_lies_where_it_was_in_its_piece(tmp_path):
+    broadcast(tmp_path / "a.wav", 90.0, (1, 2))
+    made = audio_folder.read_files(tmp_path, [tmp_path / "a.wav"]).session
+    assert np.allclose(spans(made, "a"), [(91, 92)], atol=0.011) and made.length == 96
+    broadcast(tmp_path / "b.wav", 50000.0, (1, 2))
+    assert audio_folder.read_files(tmp_path, [tmp_path / "b.wav"]).session.length == 6
+
+
+def test_what_was_rendered_here_comes_back_to_its_place(tmp_path):
+    sound = np.full((RATE, 2), 0.3, np.float32)
+    for name, start in (("a", 0), ("b", 5 * RATE)):
+        audio.write(tmp_path / f"{name}.wav", iter([sound]), RATE, start=start)
+    made = audio_folder.read(tmp_path).session
+    assert spans(made, "a") == [(0, 1)] and spans(made, "b") == [(5, 6)]

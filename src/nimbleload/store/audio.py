@@ -37,7 +37,7 @@ FORMATS = {
 }  # fmt: skip
 # The library's structure of a broadcast extension (EBU Tech 3285): texts, then where the file begins (samples, low and
 # high), version, UMID and loudness, what is reserved, and how much coding history there is.
-BROADCAST, SET_BROADCAST = "<256s32s32s10s8s2xIIH64s10s180sI256s", 0x10F1
+BROADCAST, GET_BROADCAST, SET_BROADCAST = "<256s32s32s10s8s2xIIH64s10s180sI256s", 0x10F0, 0x10F1
 
 
 class AudioError(Exception):
@@ -161,6 +161,17 @@ def _stamp(out: soundfile.SoundFile, start: int) -> None:
     made = struct.pack(BROADCAST, b"", b"Nimble Load", b"", b"", b"", low, high, 1, b"", b"", b"", 0, b"")
     if not soundfile._snd.sf_command(out._file, SET_BROADCAST, made, len(made)):
         raise AudioError("where it begins in the piece could not be written into it")
+
+
+def stamped(file: soundfile.SoundFile) -> int | None:
+    """At which sample a file says that it begins, counted from midnight or from a piece's start; None if it says
+    nothing, as what is no broadcast wave."""
+    made = bytearray(struct.calcsize(BROADCAST))
+    at = soundfile._ffi.from_buffer(made)
+    if not soundfile._snd.sf_command(file._file, GET_BROADCAST, at, len(made)):
+        return None
+    low, high = struct.unpack(BROADCAST, made)[5:7]
+    return int(high) << 32 | int(low)
 
 
 class File:

@@ -1,6 +1,7 @@
 """A folder of audio files as a session: a track a file, folders as buses, clips where something sounds.
 
-A file sounds where it is louder than −60 dBFS; gaps shorter than half a second are closed.
+A file sounds where it is louder than −60 dBFS; gaps shorter than half a second are closed. It begins where its time
+stamp says (broadcast wave, EBU Tech 3285), if the stamps of the files differ.
 """
 
 from __future__ import annotations
@@ -20,6 +21,8 @@ from numpy.typing import NDArray
 from ..core.session.edits import empty
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
+from ..core.units import count
+from .audio import stamped
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
 
@@ -29,13 +32,17 @@ GAP = 0.5
 # Sound is looked for in steps of this many seconds, and read in stretches of this many.
 STEP, STRETCH = 0.01, 4.0
 MOST_FILES = 2000
+# Stamps below this (seconds) are counted from the start of the piece; what is later is a time of day, or a piece that
+# does not begin at zero: then the earliest one begins it. Stamps further apart than that are of several days.
+HOUR, APART = 3600.0, 12 * 3600.0
 # What is longer is taken as sounding throughout: reading it would take minutes.
 LONGEST_READ = 4 * 3600.0
 BITS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "FLOAT": 32, "DOUBLE": 64}
 
 
 class Stem(NamedTuple):
-    """One audio file: where it sounds, from second to second."""
+    """One audio file: where it sounds, from second to second of it. `stamp` is the second at which it says that it
+    begins, `start` where it begins in the piece."""
 
     path: Path
     rate: int
@@ -43,6 +50,13 @@ class Stem(NamedTuple):
     seconds: float
     sounding: tuple[tuple[float, float], ...]
     is_read: bool
+    stamp: float | None = None
+    start: float = 0.0
+
+    @property
+    def end(self) -> float:
+        """When it ends in the piece, in seconds."""
+        return self.start + self.seconds
 
 
 def read(folder: Path, progress: Progress = unheard) -> Found:
@@ -69,7 +83,35 @@ def read_files(folder: Path, files: list[Path], progress: Progress = unheard, ot
             failures.append(f"{path.relative_to(folder)} is no audio that can be read: {_reason(read)}.")
     if not stems:
         raise NothingFoundError(f"{folder}: none of {len(files)} files could be read. {failures[0]} Nothing was added.")
-    return Found(_session(folder, stems), _report(folder, stems, failures, others, len(files)))
+    stems, notes = placed(stems)
+    return Found(_session(folder, stems), _report(folder, stems, [*notes, *failures], others, len(files)))
+
+
+def placed(stems: list[Stem]) -> tuple[list[Stem], list[str]]:
+    """The files where they begin by their stamps, and what is to be minded about it in sentences.
+
+    Where all stamps are the same, as those of whole stems are, all files begin together.
+    """
+    stamps = [stem.stamp for stem in stems if stem.stamp is not None]
+    tells_nothing = len(set(stamps)) == 1 and (len(stems) > 1 or stamps[0] >= HOUR)
+    if not stamps or tells_nothing:
+        return stems, []
+    earliest, latest = min(stamps), max(stamps)
+    if latest - earliest > APART:
+        return stems, [f"Their time stamps lie {(latest - earliest) / HOUR:.0f} hours apart: all files begin together."]
+    zero = 0.0 if earliest < HOUR else earliest
+    notes = []
+    if zero:
+        notes.append(f"The earliest time stamp is {time_of_day(earliest)}: the piece begins there.")
+    if len(stamps) < len(stems):
+        notes.append(f"{len(stems) - len(stamps)} files have no time stamp: they begin with the piece.")
+    return [stem if stem.stamp is None else stem._replace(start=stem.stamp - zero) for stem in stems], notes
+
+
+def time_of_day(seconds: float) -> str:
+    """A time of day, as people write it."""
+    minutes, rest = divmod(int(seconds), 60)
+    return f"{minutes // 60}:{minutes % 60:02d}:{rest:02d}"
 
 
 def _all_read(files: list[Path], progress: Progress) -> list[Stem | Exception]:
@@ -135,9 +177,10 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
         rate, seconds = int(file.samplerate), file.frames / file.samplerate
         if file.frames <= 0:
             raise ValueError("it is empty")
-        bits = BITS.get(file.subtype, 0)
+        bits, said = BITS.get(file.subtype, 0), stamped(file)
+        stamp = None if said is None else said / rate
         if seconds > LONGEST_READ:
-            return Stem(path, rate, bits, seconds, ((0.0, seconds),), False)
+            return Stem(path, rate, bits, seconds, ((0.0, seconds),), False, stamp)
         step = max(round(STEP * rate), 1)
         loud: list[NDArray[np.bool_]] = []
         length = max(round(STRETCH * rate) // step, 1) * step
@@ -147,7 +190,7 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
             loud.append(_loud(block, step))
             if stopped(min(len(loud) * length / file.frames, 1.0)):
                 raise StoppedError
-        return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True)
+        return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True, stamp)
 
 
 def _loud(block: NDArray[np.float32] | NDArray[np.int16], step: int) -> NDArray[np.bool_]:
@@ -183,12 +226,15 @@ def _session(folder: Path, stems: list[Stem]) -> Session:
     for number, stem in enumerate(stems):
         inside = stem.path.parent
         clips = tuple(
-            Clip(start, end, "audio", stem.path.stem, str(stem.path.resolve()), (), stem.rate, stem.bits, offset=start)
+            Clip(
+                stem.start + start, stem.start + end, "audio", stem.path.stem, str(stem.path.resolve()), (), stem.rate,
+                stem.bits, offset=start,
+            )
             for start, end in stem.sounding
         )
         bus = _bus(folder, inside, buses)
         made.append(Strip(f"track{number + 1}", stem.path.stem, output=bus, clips=clips))
-    blank = empty(folder.resolve().name or "Audio files", _rate(stems), max(stem.seconds for stem in stems))
+    blank = empty(folder.resolve().name or "Audio files", _rate(stems), max(stem.end for stem in stems))
     return Session(
         blank.name, blank.rate, blank.length, (*made, *buses.values(), *blank.strips), source=str(folder.resolve())
     )
@@ -218,6 +264,9 @@ def _report(folder: Path, stems: list[Stem], failures: list[str], others: int, l
         f"{sum(len(stem.sounding) for stem in stems)} stretches in which something sounds.",
         f"{rate} Hz, as most of them.",
     ]
+    later = sum(stem.start > 0 for stem in stems)
+    if later:
+        understood.append(f"{count(later, 'file')} placed by the time stamps that they carry.")
     buses = len({stem.path.parent for stem in stems} - {folder})
     if buses:
         understood.append(f"{buses} folders, as buses.")
