@@ -6,6 +6,9 @@ below what it waits for, and what it adds is many times the noise of a compariso
 
 from __future__ import annotations
 
+import shutil
+import subprocess
+
 import msgspec
 import numpy as np
 import pytest
@@ -170,3 +173,21 @@ def test_an_instrument_is_tried_with_more_and_more_notes(tmp_path, monkeypatch):
     without = msgspec.structs.replace(card, polyphony=())
     jobs = [session_run.jobs(of, {card.key: each}, (256,)) for each in (card, without)]
     assert [[(job.buffers, job.details) for job in found] for found in jobs] == [[], [((), True)]]
+
+
+def test_what_can_compute_on_a_graphics_card_is_said_to_be_out_of_sight(tmp_path, monkeypatch):
+    compiler = shutil.which("gcc")
+    if compiler is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    said = []
+    for name, found in (("libOpenCL.so.1.0.0", "OpenCL"), ("libGL.so.1", "")):
+        # Beside the plugin: it reaches no other folder of the user's.
+        library = tmp_path / name / "ladspa" / name
+        library.parent.mkdir(parents=True)
+        subprocess.run([compiler, "-shared", "-o", str(library), "-x", "c", "/dev/null"], check=True)
+        plugin = known.installed(tmp_path / name, "ladspa", monkeypatch, f'GRAPHICS="{library}"')
+        card = measured(plugin.use(), (64,))
+        assert card.failure is None and card.upkeep.graphics == found
+        said.append(" ".join(card_sentences(card, 48000, 64)))
+    assert "Can compute on a graphics card (OpenCL): what it takes there cannot be seen." in said[0]
+    assert "graphics card" not in said[1]

@@ -38,7 +38,7 @@ from .signal import CHORD_CYCLE, CYCLE, chord, musical, released
 from .silence import find_silence
 from .timed import NOTHING, TimedLoop, overhead_ns
 from .truth import find_truth, null_against
-from .upkeep import taken
+from .upkeep import graphics, taken
 from .witnessed import Runs, Witnessed
 
 CYCLE_BLOCKS = 64
@@ -228,7 +228,7 @@ class Measurement:
         memory = max(taken().memory - before.memory, 0)
         beside = find_slowdown(another, self._loop, self._pace, self._notes, others, self._overhead)
         another.close()
-        return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds, beside)
+        return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds, beside, graphics())
 
     def _sound(self, frames: int, blocks: int, told: NDArray[np.int64] = NOTHING) -> NDArray[np.int64]:
         """A run from a fresh state, with the same input every time."""

@@ -241,7 +241,8 @@ class Upkeep(msgspec.Struct, frozen=True):
 
     `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
     each per second of sound, while it runs. `beside` is how many times dearer a block gets while the other cores
-    compute as well.
+    compute as well. `graphics` names what it has loaded to compute on a graphics card with; what it does there cannot
+    be seen.
     """
 
     memory: int
@@ -250,6 +251,7 @@ class Upkeep(msgspec.Struct, frozen=True):
     faults: float
     read: float
     beside: float = 1.0
+    graphics: str = ""
 
 
 class Effect(msgspec.Struct, frozen=True):

@@ -178,6 +178,8 @@ def _upkeep(of: Upkeep) -> list[str]:
     said = []
     if of.memory >= 1 << 20:
         said.append(f"Each instance keeps {of.memory / (1 << 20):.0f} MB of memory.")
+    if of.graphics:
+        said.append(f"Can compute on a graphics card ({of.graphics}): what it takes there cannot be seen.")
     if of.load >= 0.5:
         said.append(f"Takes {of.load:.1f} s to load.")
     if of.read >= 1 << 16:
