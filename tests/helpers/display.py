@@ -15,6 +15,8 @@ from nimbleload.probe.shown.x11 import POINTER, UINT, ULONG, Size, library, pass
 PRESS, RELEASE, MOVE, MESSAGE = 4, 5, 6, 33
 MASKS = {PRESS: 1 << 2, RELEASE: 1 << 3, MOVE: 1 << 6}
 BUTTON_HELD = 1 << 8
+# A display server that does not come up is started again, so often.
+TRIES = 5
 
 
 class Pointer(c.Structure):
@@ -40,16 +42,40 @@ def display() -> Iterator[str]:
     server = shutil.which("Xvfb")
     if server is None:
         raise FileNotFoundError("Xvfb")
-    told, tell = os.pipe()
-    command = [server, "-displayfd", str(tell), "-screen", "0", "1280x800x24", "-nolisten", "tcp"]
-    running = subprocess.Popen(command, pass_fds=(tell,), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    os.close(tell)
-    try:
-        yield f":{os.read(told, 32).decode().strip()}"
-    finally:
-        os.close(told)
+    for _ in range(TRIES):
+        running, number = _started(server)
+        if number and opens(f":{number}"):
+            break
+        # Two that start at once may want the same number: one of them gives up.
         running.terminate()
         running.wait(10)
+    else:
+        raise AssertionError(f"{server} did not start")
+    try:
+        yield f":{number}"
+    finally:
+        running.terminate()
+        running.wait(10)
+
+
+def _started(server: str) -> tuple[subprocess.Popen[bytes], str]:
+    """A display server that was started, and the number that it gave itself; empty if it has ended."""
+    told, tell = os.pipe()
+    # It would begin anew whenever nobody is connected any more.
+    command = [server, "-displayfd", str(tell), "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"]
+    running = subprocess.Popen(command, pass_fds=(tell,), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    os.close(tell)
+    with os.fdopen(told, "rb") as answer:
+        return running, answer.readline().decode().strip()
+
+
+def opens(name: str) -> bool:
+    """Whether a display answers."""
+    lib = library()
+    found = lib.XOpenDisplay(name.encode())
+    if found:
+        lib.XCloseDisplay(found)
+    return bool(found)
 
 
 class Hands:
@@ -65,6 +91,7 @@ class Hands:
         self._lib.XQueryTree.argtypes = [POINTER, ULONG, POINTER, POINTER, POINTER, POINTER]
         self._lib.XFetchName.argtypes = [POINTER, ULONG, c.POINTER(c.c_char_p)]
         self._display = self._lib.XOpenDisplay(name.encode())
+        assert self._display, f"the display {name} does not answer"
         self._root = self._lib.XDefaultRootWindow(self._display)
 
     def below(self, window: int) -> list[int]:
