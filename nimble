@@ -47,6 +47,8 @@ setup() {
   local compiled="$venv/.compiled"
   if [ ! -e "$compiled" ] || [ -n "$(find "$here/src" -name '*.py' -newer "$compiled" -print -quit)" ]; then
     echo "Compiling (a minute, when the program is new)"
+    # Python keeps what it compiles by itself, but not where it may not write at the first start, or was told not to.
+    "$venv/bin/python" -m compileall -q "$here/src"
     "$venv/bin/nimble-load" prepare && touch "$compiled"
   fi
 }

@@ -53,6 +53,23 @@ Description: find out why a heavy mix session overloads
  and finds the plan that gives up least to make it fit. Watches running hosts,
  JACK and PipeWire, and looks at the computer itself.
 """
+# Users may not write beside the program: without this, Python would compile a thousand files at each start.
+SCRIPTS = {
+    "postinst": """#!/bin/sh
+set -e
+if [ "$1" = configure ] && command -v py3compile >/dev/null; then
+    py3compile -p nimble-load /usr/lib/nimble-load
+fi
+""",
+    "prerm": """#!/bin/sh
+set -e
+if command -v py3clean >/dev/null; then
+    py3clean -p nimble-load /usr/lib/nimble-load
+else
+    find /usr/lib/nimble-load -name __pycache__ -prune -exec rm -rf {} +
+fi
+""",
+}
 # Why what lintian would have otherwise is as it is.
 OVERRIDES = """# The libraries of the lock file, as they were tested with the program: their makers' wheels.
 nimble-load: embedded-library *
@@ -235,6 +252,8 @@ def deb(to: Path, of: Path) -> Path:
         control = CONTROL.format(version=__version__, architecture=architecture.stdout.strip(), size=size,
                                  packages=runtime_packages())  # fmt: skip
         put(stage / "DEBIAN/control", control)
+        for name, content in SCRIPTS.items():
+            put(stage / "DEBIAN" / name, content, 0o755)
         for path in [stage, *(path for path in stage.rglob("*") if path.is_dir())]:
             path.chmod(0o755)
         environment = {**os.environ, "SOURCE_DATE_EPOCH": str(epoch())}

@@ -19,6 +19,9 @@ echo "installed: $(inside dpkg-query -W -f='${Version}' nimble-load)"
 inside id somebody >/dev/null 2>&1 || inside useradd -m somebody
 as() { inside su somebody -s /bin/sh -c "cd; $*"; }
 as "nimble-load --version"
+sources=$(inside find /usr/lib/nimble-load/nimbleload -name '*.py' | wc -l)
+compiled=$(inside find /usr/lib/nimble-load/nimbleload -name '*.pyc' | wc -l)
+[ "$sources" = "$compiled" ] && echo "compiled: $compiled files" || { echo "$compiled of $sources compiled"; exit 1; }
 time as "nimble-load prepare" >/dev/null
 as "nimble-load demo --without-window" > /tmp/demo-said && sed -n 1,5p /tmp/demo-said
 # The window on a screen of its own: it is ended, still running, after forty seconds.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from pathlib import Path
@@ -51,8 +52,12 @@ def run_window(path: Path | None, example: bool = False) -> None:
 
     app = application()
     get_ready()
+    # What is imported for it and what it is made of stays: no search for garbage goes through that.
+    gc.disable()
     window = make_window()
     window.show()
+    gc.freeze()
+    gc.enable()
     if path is not None:
         window.open_path(path)
     elif example:
