@@ -9,7 +9,6 @@ import click
 
 from nimbleload import __version__
 from nimbleload.shell import cli
-from nimbleload.shell.windows import add_commands
 
 
 def quoted(text: str) -> str:
@@ -43,7 +42,6 @@ def command_lines(name: str, command: click.Command, context: click.Context) -> 
 
 def page() -> str:
     """The whole manual page (troff)."""
-    add_commands(cli)
     context = click.Context(cli, info_name="nimble-load")
     lines = [
         f'.TH NIMBLE\\-LOAD 1 "" "Nimble Load {__version__}" "User commands"', ".SH NAME",

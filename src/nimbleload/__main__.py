@@ -7,14 +7,12 @@ import sys
 
 
 def main() -> None:
-    """Runs the command line, with the commands that open windows."""
+    """Runs the command line."""
     # A million objects come with what is imported, and none of them goes again: looking for garbage among them would
     # take a fifth of a start.
     gc.disable()
     from .shell import cli
-    from .shell.windows import add_commands
 
-    add_commands(cli)
     gc.freeze()
     gc.enable()
     cli()

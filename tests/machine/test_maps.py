@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from nimbleload.core.watching.records import GIVES_WAY, HOST, LIBRARY, NOBODY, SLEEPS, TAKES
-from nimbleload.machine import perf
+from nimbleload.machine import perf, perf_records
 from nimbleload.machine.maps import Maps
 from tests.helpers.proc import mapping, process
 
@@ -46,13 +46,13 @@ def record(kind, flags, *words):
 
 
 def switch(time, flags=0, core=3):
-    return record(perf.SWITCH, flags, 77, time, core)
+    return record(perf_records.SWITCH, flags, 77, time, core)
 
 
 def sample(address, time, *stack, valid=None, registers=True):
     held = [1, 0xFF00] if registers else [0]
     copied = [len(stack) * 8, *stack, 8 * (len(stack) if valid is None else valid)] if stack else [0]
-    return record(perf.SAMPLE, 0, address, 77, time, 3, *held, *copied)
+    return record(perf_records.SAMPLE, 0, address, 77, time, 3, *held, *copied)
 
 
 def told(tmp_path, *records):
@@ -63,8 +63,8 @@ def told(tmp_path, *records):
 
 
 def test_switches_say_when_and_why(tmp_path):
-    out = perf.SWITCHED_OUT
-    found = told(tmp_path, switch(10), switch(20, out), switch(30, core=1), switch(40, out | perf.PREEMPTED))
+    out = perf_records.SWITCHED_OUT
+    found = told(tmp_path, switch(10), switch(20, out), switch(30, core=1), switch(40, out | perf_records.PREEMPTED))
     assert found.switch_time.tolist() == [10, 20, 30, 40]
     assert found.switch_kind.tolist() == [TAKES, SLEEPS, TAKES, GIVES_WAY]
     assert found.switch_cpu.tolist() == [3, 3, 1, 3]
@@ -93,7 +93,7 @@ def test_a_library_computes_for_the_first_of_its_callers_that_is_a_plugin_or_the
 
 
 def test_lost_records_are_counted_and_unknown_ones_passed_over(tmp_path):
-    lost = record(perf.LOST, 0, 5, 12, 77, 1, 3), record(perf.LOST, 0, 5, 3)
+    lost = record(perf_records.LOST, 0, 5, 12, 77, 1, 3), record(perf_records.LOST, 0, 5, 3)
     found = told(tmp_path, lost[0], record(4, 0, 1, 2, 3), switch(9), lost[1])
     assert found.lost == 15
     assert found.switch_time.tolist() == [9]

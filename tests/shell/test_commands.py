@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import os
+import subprocess
+import sys
 
+import click
 import pytest
 from click.testing import CliRunner
 
@@ -18,6 +22,7 @@ from nimbleload.demo.recording import recording
 from nimbleload.demo.session import HEARD_WITHIN
 from nimbleload.demo.session import session as demo_session
 from nimbleload.shell import cli
+from nimbleload.shell.common import COMMANDS
 from nimbleload.store import recording_file, session_file
 from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
@@ -32,6 +37,26 @@ def figures(*words: str):
     result = run(*words, "--json")
     assert result.exit_code == 0, result.output
     return json.loads(result.output)
+
+
+def test_every_command_is_in_the_table_by_which_its_module_is_found():
+    for module in COMMANDS:
+        importlib.import_module(f"nimbleload.shell.{module}")
+    assert sorted(cli.commands) == cli.list_commands(click.Context(cli))
+    for module, names in COMMANDS.items():
+        for name in names:
+            told = cli.commands[name].callback or cli.commands[name]
+            assert name == "library" or told.__module__ == f"nimbleload.shell.{module}", name
+    found = run("no-such-command")
+    assert found.exit_code == 2 and "No such command" in found.output
+
+
+def test_asking_for_one_command_imports_no_other():
+    words = "import sys; from nimbleload.shell import cli; cli.main(['machine', '--help'], standalone_mode=False); "
+    words += "print(*sys.modules)"
+    ran = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, check=True)
+    loaded = {each for each in ran.stdout.split() if each.startswith("nimbleload.shell.")}
+    assert loaded == {"nimbleload.shell.machine", "nimbleload.shell.common"}
 
 
 @pytest.fixture

@@ -12,7 +12,6 @@ import zipfile
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from pathlib import Path
-from xml.sax.saxutils import quoteattr
 
 import msgspec
 from lxml import etree
@@ -30,6 +29,7 @@ from ..store.dawproject_controllers import as_points
 from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
+from ..store.xml_values import quoted
 from .cutting import Cutting
 from .render import Rendered
 from .resting import rests
@@ -201,7 +201,7 @@ class _Changes:
             if name in known:
                 self._text.set(known[name], "value", f"{value:g}")
             else:
-                words = f"id={quoteattr(self._new_id())} parameterID={quoteattr(name)} value={quoteattr(f'{value:g}')}"
+                words = f"id={quoted(self._new_id())} parameterID={quoted(name)} value={quoted(f'{value:g}')}"
                 new.append(f"<RealParameter {words}/>")
         if new and parameters is not None:
             self._text.insert(parameters, "".join(new))
@@ -249,16 +249,16 @@ class _Changes:
         """Writes a new bus with copies of the devices that its members had, where the first of them feeds it."""
         devices = "".join(self._copied(bus, use) for use in bus.inserts)
         sends = "".join(
-            f"<Send destination={quoteattr(self._channel_id(send.target))} "
+            f"<Send destination={quoted(self._channel_id(send.target))} "
             f'type="{"pre" if send.pre_fader else "post"}"><Enable id="{self._new_id()}" name="Enable" value="true"/>'
             f'<Volume id="{self._new_id()}" unit="linear" value="{send.level:.9g}"/></Send>'
             for send in bus.sends
         )
         leads = bus.output is not None and bus.output in self._tracks
-        to = f" destination={quoteattr(self._channel_id(bus.output))}" if bus.output is not None and leads else ""
+        to = f" destination={quoted(self._channel_id(bus.output))}" if bus.output is not None and leads else ""
         words = (
-            f'<Track id={quoteattr(bus.id)} name={quoteattr(bus.name)} contentType="audio" loaded="true">'
-            f'<Channel id={quoteattr(self._channel_id(bus.id))} role="submix" audioChannels="2"{to}>'
+            f'<Track id={quoted(bus.id)} name={quoted(bus.name)} contentType="audio" loaded="true">'
+            f'<Channel id={quoted(self._channel_id(bus.id))} role="submix" audioChannels="2"{to}>'
             f'<Devices>{devices}</Devices><Mute id="{self._new_id()}" name="Mute" value="false"/>'
             f"{f'<Sends>{sends}</Sends>' if sends else ''}"
             f'<Volume id="{self._new_id()}" name="Volume" unit="linear" value="1"/></Channel></Track>'
@@ -355,7 +355,7 @@ class _Changes:
         if lanes:
             self._text.insert(lanes[0], words)
         else:
-            inside = f'<Lanes id="{self._new_id()}" track={quoteattr(strip_id)}>{words}</Lanes>'
+            inside = f'<Lanes id="{self._new_id()}" track={quoted(strip_id)}>{words}</Lanes>'
             self._text.insert(self._arrangement(), inside)
 
     def cut(self, strip: Strip, stretch: tuple[float, float], file: Rendered, cutting: Cutting) -> None:
@@ -373,7 +373,7 @@ class _Changes:
         if track is None or channel is None or track.parent is None:
             raise SpliceError(f"{strip.name} has no channel that could be copied")
         copied = self._with_own_ids(self._text.source(channel, channel.find("Devices")))
-        words = f'<Track id={quoteattr(part.id)} name={quoteattr(part.name)} contentType="audio" loaded="true">'
+        words = f'<Track id={quoted(part.id)} name={quoted(part.name)} contentType="audio" loaded="true">'
         self._text.insert(track.parent, f"{words}{copied}</Track>", track)
         self._lay(part.id, [self._file_clip(part.name, file)])
         self.done.append(f"{part.name}: {file.file} on a track of its own")
@@ -383,14 +383,14 @@ class _Changes:
         fades = "".join(f' {name}="{seconds(length)}"' for name, length in
                         (("fadeInTime", part.fade_in), ("fadeOutTime", part.fade_out)) if length)  # fmt: skip
         faded = f' fadeTimeUnit="seconds"{fades}' if fades else ""
-        named = f" name={quoteattr(name)}" if name else ""
+        named = f" name={quoted(name)}" if name else ""
         outside = ' external="true"' if part.outside else ""
         return (
             f'<Clip time="{seconds(part.start)}" duration="{seconds(part.end - part.start)}" contentTimeUnit="seconds" '
             f'playStart="{seconds(part.offset)}"{faded}{named}>'
             f'<Audio id="{self._new_id()}" duration="{seconds(part.offset + part.end - part.start)}" '
             f'sampleRate="{part.rate or self._before.rate}" channels="2">'
-            f"<File path={quoteattr(part.file)}{outside}/></Audio></Clip>"
+            f"<File path={quoted(part.file)}{outside}/></Audio></Clip>"
         )
 
     def _notes_clip(

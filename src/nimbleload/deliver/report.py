@@ -7,8 +7,6 @@ import io
 from collections.abc import Sequence
 from pathlib import Path
 
-from jinja2 import Environment, PackageLoader, select_autoescape
-
 from .. import __version__
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.load_map import LoadMap
@@ -26,6 +24,8 @@ def write_report(
     path: Path, of: Survey, at: Instant, measured: Sequence[tuple[str, str]] = (), pictures: Sequence[Path] = ()
 ) -> None:
     """Writes the report of a survey at a moment. `measured` are (plugin, result) lines. OSError if that fails."""
+    from jinja2 import Environment, PackageLoader, select_autoescape  # imported here: it would lengthen every start
+
     environment = Environment(loader=PackageLoader(__package__), autoescape=select_autoescape(default=True))
     page = environment.get_template("report.html").render(
         version=__version__,

@@ -15,17 +15,9 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 import numpy as np
-from numba import njit
 
 from ..core.computer.ceiling import Blocks, Ceiling, Held, Search
-from ..native.clock import now, rest_until
-from ..native.memory import flush_denormals
 
-VALUES = 1024
-# So many units are a piece of some microseconds, between two looks at the clock. One that takes so much longer (ns) was
-# held up; less may be a core that computes slowly.
-PIECE, HELD_UP_NS = 16, 50_000
-WAITED, OWN, STOPPED = range(3)
 PRIORITY = 10
 # Threads begin together, so long after they were started; between two trials the computer may catch its breath.
 START_NS, REST_SECONDS = 50_000_000, 0.2
@@ -48,84 +40,42 @@ class Progress(msgspec.Struct, frozen=True):
     ceiling: Ceiling | None = None
 
 
-@njit(nogil=True, cache=True, fastmath=True)
-def _unit(values):
-    """A piece of arithmetic that fits the first cache, as filters' does."""
-    for i in range(len(values)):
-        x = values[i]
-        values[i] = 0.5 * x + x * x * (0.25 - 0.125 * x)
-
-
-@njit(nogil=True, cache=True)
-def compute(values, units):
-    """Computes so many units of work of known size, on `values` (VALUES, float32)."""
-    for _ in range(units):
-        _unit(values)
-
-
-@njit(nogil=True, cache=True)
-def _timed(values, units, clock):
-    """How long so many units take (ns)."""
-    begun = now(clock)
-    compute(values, units)
-    return now(clock) - begun
-
-
-@njit(nogil=True, cache=True)
-def _hold(begin, period, pieces, usual, values, clock, seen):
-    """Computes so many pieces of work in each block of `period` ns, from `begin` on, each of which takes `usual` ns.
-
-    Fills `seen` (B, 3: ns that it waited to be woken, its own work, held up within it).
-    """
-    flush_denormals()
-    ended = 0
-    for k in range(len(seen)):
-        due = begin + k * period
-        rest_until(due, clock, seen[0])
-        begun = now(clock)
-        before, held_up = begun, 0
-        for _ in range(pieces):
-            compute(values, PIECE)
-            after = now(clock)
-            if after - before > usual + HELD_UP_NS:
-                held_up += after - before - usual
-            before = after
-        seen[k, WAITED], seen[k, OWN], seen[k, STOPPED] = begun - max(due, ended), before - begun - held_up, held_up
-        ended = before
-
-
 def unit_ns(tries: int = 60, units: int = 400) -> float:
     """What one unit takes on this core at its best (ns)."""
-    values, clock = np.full(VALUES, 0.5, np.float32), np.zeros(4, np.int64)
-    return min(int(_timed(values, units, clock.ctypes.data)) for _ in range(tries)) / units
+    from . import held_work  # imported here: the compiler would lengthen every start
+
+    values, clock = np.full(held_work.VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+    return min(int(held_work.timed(values, units, clock.ctypes.data)) for _ in range(tries)) / units
 
 
 def hold(asked: Asked, load: float, unit: float) -> tuple[Blocks, bool]:
     """Holds a load (share of the deadline) on all cores for as long as is asked: what was seen of each block, and
     whether the threads were given real time. `unit` is what one unit takes (ns)."""
+    from . import held_work
+
     period = round(asked.buffer / asked.rate * 1e9)
     blocks = max(int(asked.seconds * 1e9 / period), 1)
-    piece = unit * PIECE
+    piece = unit * held_work.PIECE
     pieces = max(round(load * period / piece), 1)
     seen = np.zeros((len(asked.cores), blocks, 3), np.int64)
     given = [False] * len(asked.cores)
     begin = time.monotonic_ns() + START_NS
 
     def work(place: int, core: int) -> None:
-        values, clock = np.full(VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+        values, clock = np.full(held_work.VALUES, 0.5, np.float32), np.zeros(4, np.int64)
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, {core})
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(PRIORITY))
             given[place] = True
-        _hold(begin, period, pieces, piece, values, clock.ctypes.data, seen[place])
+        held_work.hold(begin, period, pieces, piece, values, clock.ctypes.data, seen[place])
 
     threads = [threading.Thread(target=work, args=each) for each in enumerate(asked.cores)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    waited, own, held_up = (seen[:, :, column] / 1e9 for column in (WAITED, OWN, STOPPED))
+    waited, own, held_up = (seen[:, :, column] / 1e9 for column in range(3))
     return Blocks(pieces * piece / period, period / 1e9, waited, own, held_up), all(given)
 
 

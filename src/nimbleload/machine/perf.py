@@ -17,10 +17,7 @@ from functools import cache
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
-
-from ..core.watching.records import GIVES_WAY, HOST, NOBODY, SLEEPS
 
 # The number of the system call, and of the register that holds the stack pointer (asm/perf_regs.h).
 CALLS = {"x86_64": (298, 7), "aarch64": (241, 31)}
@@ -32,8 +29,6 @@ CLOCK_MONOTONIC, CLOSE_ON_EXEC = 1, 8
 ENABLE, DISABLE, SET_PERIOD = 0x2400, 0x2401, 0x40082404
 # Words of the control page: where the kernel writes next, and how far we have read.
 HEAD, TAIL = 128, 129
-LOST, SAMPLE, SWITCH = 2, 9, 14
-SWITCHED_OUT, PREEMPTED = 1 << 13, 1 << 14
 STACK_BYTES = 512
 # Records want to be read when such a part (one over it) of their room is full.
 FULL = 4
@@ -137,72 +132,14 @@ def read(
     words: NDArray[np.uint64], begin: NDArray[np.uint64], end: NDArray[np.uint64], owner: NDArray[np.int64]
 ) -> Read:
     """What records (words) tell. Addresses from `begin` to `end` (ascending, not overlapping) belong to `owner`."""
-    switches, samples = _counted(words)
+    from . import perf_records  # imported here: the compiler would lengthen every start
+
+    switches, samples = perf_records.counted(words)
     out = Read(
         np.zeros(switches, np.int64), np.zeros(switches, np.int64), np.zeros(switches, np.int64),
         np.zeros(samples, np.int64), np.zeros(samples, np.int64), 0,
     )  # fmt: skip
-    return out._replace(lost=int(_read(words, begin, end, owner, *out[:5])))
-
-
-@njit(nogil=True, cache=True)
-def _counted(words):
-    """How many switches and samples there are."""
-    switches = samples = at = 0
-    while at < len(words):
-        kind = words[at] & np.uint64(0xFFFFFFFF)
-        switches += kind == SWITCH
-        samples += kind == SAMPLE
-        at += max(np.int64(words[at] >> np.uint64(48)) // 8, 1)
-    return switches, samples
-
-
-@njit(nogil=True, cache=True)
-def _read(words, begin, end, owner, switch_time, switch_kind, switch_cpu, sample_time, sample_owner):
-    """Fills the arrays; returns how many records were lost. Words behind the header as in the manual's order."""
-    switches = samples = lost = at = 0
-    while at < len(words):
-        header = words[at]
-        kind, flags, size = header & np.uint64(0xFFFFFFFF), np.int64(header >> np.uint64(32)), header >> np.uint64(48)
-        if kind == SWITCH:
-            switch_time[switches] = words[at + 2]
-            switch_cpu[switches] = words[at + 3] & np.uint64(0xFFFFFFFF)
-            if flags & SWITCHED_OUT:
-                switch_kind[switches] = GIVES_WAY if flags & PREEMPTED else SLEEPS
-            switches += 1
-        elif kind == SAMPLE:
-            sample_time[samples] = words[at + 3]
-            found = _owner(words[at + 1], begin, end, owner)
-            place = at + 5 + (words[at + 5] != 0)
-            if found < HOST:
-                # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
-                # of a plugin, or of the host, names it.
-                copied = np.int64(words[place + 1]) // 8
-                valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
-                for k in range(valid):
-                    caller = _owner(words[place + 2 + k], begin, end, owner)
-                    if caller >= HOST:
-                        found = caller
-                        break
-            sample_owner[samples] = found
-            samples += 1
-        elif kind == LOST:
-            lost += words[at + 2]
-        at += max(np.int64(size) // 8, 1)
-    return lost
-
-
-@njit(nogil=True, cache=True)
-def _owner(address, begin, end, owner):
-    """To whom an address belongs (binary search)."""
-    low, high = 0, len(begin)
-    while low < high:
-        middle = (low + high) // 2
-        if begin[middle] <= address:
-            low = middle + 1
-        else:
-            high = middle
-    return owner[low - 1] if low > 0 and address < end[low - 1] else NOBODY
+    return out._replace(lost=int(perf_records.read(words, begin, end, owner, *out[:5])))
 
 
 @cache

@@ -18,13 +18,10 @@ from collections.abc import Callable
 
 import msgspec
 import numpy as np
-from numba import njit
 
 from ..core.computer.ceiling import Held
-from ..native.clock import now, rest_until
-from ..native.memory import flush_denormals, load_atomic, store_atomic
 from .ending import end
-from .hold import START_NS, VALUES, Asked, compute, unit_ns
+from .hold import START_NS, Asked, unit_ns
 
 # Above what sound servers and hosts are usually given, below what the kernel's own watchdogs have.
 PRIORITY = 89
@@ -33,33 +30,13 @@ MOST, ALONE = 0.9, 3.0
 REPORT_EVERY = 0.5
 
 
-@njit(nogil=True, cache=True)
-def _go_on(begin, period, control, told, values, clock, like):
-    """Computes `control[0]` units in each block of `period` ns from `begin` on, until `control[1]` is set.
-
-    Tells its blocks, those that were late, the latest end (ns after its begin), and what all took together (ns) in
-    `told`. A block that was missed is not made up for.
-    """
-    flush_denormals()
-    k = 0
-    while load_atomic(control + 8) == 0:
-        rest_until(begin + k * period, clock, like)
-        woken = now(clock)
-        compute(values, load_atomic(control))
-        ended = now(clock)
-        took = ended - (begin + k * period)
-        store_atomic(told, load_atomic(told) + 1)
-        if took > period:
-            store_atomic(told + 8, load_atomic(told + 8) + 1)
-        store_atomic(told + 16, max(load_atomic(told + 16), took))
-        store_atomic(told + 24, load_atomic(told + 24) + ended - woken)
-        k += max(took // period, 1)
-
-
 class _Load:
     """The threads, one a core; `level` may be changed while they run (share of the deadline, at most MOST)."""
 
     def __init__(self, asked: Asked) -> None:
+        from . import held_work  # imported here: the compiler would lengthen every start
+
+        self._compiled = held_work
         self._period = round(asked.buffer / asked.rate * 1e9)
         self._unit, self.level = unit_ns(), 0.0
         self._control = np.zeros(2, np.int64)
@@ -73,7 +50,7 @@ class _Load:
             thread.start()
 
     def _work(self, place: int, core: int, begin: int) -> None:
-        values, clock = np.full(VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+        values, clock = np.full(self._compiled.VALUES, 0.5, np.float32), np.zeros(4, np.int64)
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, {core})
         for priority in (PRIORITY, 10, 1):
@@ -82,7 +59,8 @@ class _Load:
                 self._given[place] = True
                 break
         told = self._told[place]
-        _go_on(begin, self._period, self._control.ctypes.data, told.ctypes.data, values, clock.ctypes.data, told)
+        addresses = self._control.ctypes.data, told.ctypes.data
+        self._compiled.go_on(begin, self._period, *addresses, values, clock.ctypes.data, told)
 
     def set(self, level: float) -> None:
         if not self.level:

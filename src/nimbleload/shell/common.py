@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -26,7 +27,30 @@ REFUSALS = (ImportRefusedError, SessionFileError, SessionError, LibraryError)
 as_json = click.option("--json", "json", is_flag=True, help="Print figures as JSON.")
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+# The commands of each module: only that of the command asked for is imported, for the sake of how fast it starts.
+COMMANDS = {
+    "cards": ("measure", "plugins", "allow", "card", "compare"), "carry": ("carry-out", "stems", "null"),
+    "edit": ("new", "add", "edit", "howmany", "export"), "guide": ("guide",), "library": ("library",),
+    "machine": ("machine", "ceiling", "test-load"), "pare": ("pare",), "plan": ("plan", "findings"),
+    "prepare": ("prepare",), "prove": ("rehearse",), "session": ("import", "load", "latency", "fit"),
+    "watch": ("watch",), "windows": ("demo", "open", "screenshots"),
+}  # fmt: skip
+
+
+class Commands(click.Group):
+    """All commands; each is imported when it is asked for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted(name for names in COMMANDS.values() for name in names)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        for module, names in COMMANDS.items():
+            if cmd_name in names:
+                importlib.import_module(f".{module}", __package__)
+        return super().get_command(ctx, cmd_name)
+
+
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="nimble-load")
 def cli() -> None:
     """Find out why a heavy mix session overloads, and what it would take to make the block fit."""

@@ -11,14 +11,8 @@ import click
 
 from ..app.frame.application import application
 from ..store.library import Library, LibraryError
-from .common import demo_saved
+from .common import cli, demo_saved
 from .ready import get_ready
-
-
-def add_commands(group: click.Group) -> None:
-    """Adds the commands of this module to the command line."""
-    for command in (demo, open_, screenshots):
-        group.add_command(command)
 
 
 def make_window():
@@ -68,7 +62,7 @@ def run_window(path: Path | None, example: bool = False) -> None:
     sys.exit(app.exec())
 
 
-@click.command()
+@cli.command()
 @click.option("--without-window", is_flag=True, help="Run the whole example without a display, and write a report.")
 @click.option("--to", type=click.Path(file_okay=False), default="demo-output", help="Where report and pictures go.")
 def demo(without_window: bool, to: str) -> None:
@@ -81,14 +75,14 @@ def demo(without_window: bool, to: str) -> None:
         run_window(None, example=True)
 
 
-@click.command("open")
+@cli.command("open")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False), required=False)
 def open_(file: str | None) -> None:
     """Open a session (.nimbleload) or an exchange file (.dawproject) in the window."""
     run_window(Path(file) if file else None)
 
 
-@click.command()
+@cli.command()
 @click.option("--to", type=click.Path(file_okay=False), default="docs/screenshots", help="Where the pictures go.")
 def screenshots(to: str) -> None:
     """Take a picture of each main view, from the example."""

@@ -11,9 +11,7 @@ import struct
 from collections import defaultdict
 from functools import lru_cache
 from pathlib import Path
-from typing import NamedTuple
-
-import mido
+from typing import TYPE_CHECKING, NamedTuple
 
 from ..core.piece.notes import bars, counted
 from ..core.session.controllers import BEND, BEND_STEPS, PEDAL, PRESSURE, STEPS, Controller, pressed, sustained
@@ -27,6 +25,9 @@ from ..core.units import count
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
 from .sounding import NotePart
+
+if TYPE_CHECKING:
+    import mido
 
 ENDINGS = (".mid", ".midi", ".smf", ".kar")
 LARGEST = 64 << 20
@@ -180,6 +181,8 @@ def _chunks(content: bytes, path: Path) -> tuple[int, list[bytes], list[str]]:
 
 def _messages(chunk: bytes) -> tuple[mido.MidiTrack, str]:
     """The messages of one track; none, and what is wrong with it, if it is damaged."""
+    import mido  # imported here: it would lengthen every start
+
     whole = struct.pack(">4sIHHH", b"MThd", 6, 0, 1, 96) + b"MTrk" + struct.pack(">I", len(chunk)) + chunk
     try:
         return mido.MidiFile(file=io.BytesIO(whole), clip=True).tracks[0], ""

@@ -8,7 +8,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from xml.parsers import expat
-from xml.sax.saxutils import quoteattr
+
+from .xml_values import quoted
 
 
 class SpliceError(Exception):
@@ -104,10 +105,10 @@ class Text:
         written = re.search(rb"\s" + re.escape(name.encode()) + rb"\s*=\s*(\"[^\"]*\"|'[^']*')", tag)
         if written:
             begin, end = written.span(1)
-            self._edits.append((element.begin + begin, element.begin + end, quoteattr(value).encode()))
+            self._edits.append((element.begin + begin, element.begin + end, quoted(value).encode()))
         else:
             place = element.inside - (2 if tag.endswith(b"/>") else 1)
-            self._edits.append((place, place, f" {name}={quoteattr(value)}".encode()))
+            self._edits.append((place, place, f" {name}={quoted(value)}".encode()))
 
     def insert(self, element: Element, words: str, after: Element | None = None) -> None:
         """Puts text into an element: behind one of its children, or at its end."""

@@ -23,6 +23,13 @@ def parse(content: bytes, where: str) -> etree._Element:
     return root
 
 
+def quoted(value: str) -> str:
+    """A value as an attribute has it, in its quotes."""
+    from xml.sax.saxutils import quoteattr  # imported here: it would lengthen every start
+
+    return quoteattr(value)
+
+
 def place(element: etree._Element, where: str) -> str:
     """Where an element stands, for a message: file, line, tag and name."""
     name = element.get("name") or element.get("id")

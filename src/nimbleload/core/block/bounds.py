@@ -10,7 +10,6 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ..session.routing import Graph
@@ -76,18 +75,11 @@ def tails(graph: Graph, least: Figures) -> Figures:
 
 def heads(graph: Graph, least: Figures) -> Figures:
     """The least time before each task can begin (S, seconds), for the least cost of each task (S)."""
+    from . import compiled
+
     found = np.zeros(len(graph.ids))
-    _heads(least, graph.order, graph.first, graph.successors, found)
+    compiled.heads(least, graph.order, graph.first, graph.successors, found)
     return found
-
-
-@njit(nogil=True, cache=True)
-def _heads(least, order, first, successors, found):  # type: ignore[no-untyped-def]
-    """Fills `found` (S) with the longest path before each task."""
-    for task in order:
-        after = found[task] + least[task]
-        for e in range(first[task], first[task + 1]):
-            found[successors[e]] = max(found[successors[e]], after)
 
 
 def cuts(graph: Graph, least: Figures, most: int = 8) -> list[Cut]:

@@ -9,7 +9,6 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from .records import Times, Turns
@@ -134,10 +133,13 @@ def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
     A device's clock and this one drift apart, and a host begins anew after a dropout: due is what the earliest of the
     blocks around it were.
     """
-    from scipy.ndimage import percentile_filter  # imported here: it would lengthen every start
+    # Imported here: both would lengthen every start.
+    from scipy.ndimage import percentile_filter
+
+    from .compiled import in_step
 
     starts = of.begin
-    begun = starts[_in_step(starts, _first(of, period), period, EARLY)]
+    begun = starts[in_step(starts, _first(of, period), period, EARLY)]
     number = np.concatenate(([0], np.cumsum(np.round(np.diff(begun) / period)))).astype(np.int64)
     exact = float(np.polyfit(number, begun - begun[0], 1)[0]) if len(begun) > 2 else period
     off = begun - begun[0] - number * exact
@@ -159,11 +161,13 @@ def _first(of: Turns, period: float) -> int:
     Only what the device wakes comes in steps as even as the device's; what wakes in the middle of a block is as uneven
     as the work before it. Of wakings that are equally even the one after the longest sleep begins the block.
     """
+    from .compiled import in_step
+
     starts = of.begin[:SAMPLE]
     slept = np.concatenate(([0], starts[1:] - of.end[: len(starts) - 1]))
     tried = []
     for first in np.flatnonzero(starts < starts[0] + CYCLES_TRIED * period)[:MOST_TRIED]:
-        kept = _in_step(starts, first, period, EARLY)
+        kept = in_step(starts, first, period, EARLY)
         if len(kept) < 3:
             continue
         steps = np.diff(starts[kept]) / period
@@ -177,17 +181,3 @@ def _first(of: Turns, period: float) -> int:
     best = max((each for each in tried if each[1] <= 2 * evenest), key=lambda each: (each[2], slept[each[3]]))[3]
     before = (starts[best] - starts[: best + 1]) / period
     return int(np.flatnonzero(np.abs(before - np.round(before)) < EARLY / 5)[0])
-
-
-@njit(nogil=True, cache=True)
-def _in_step(starts, first, period, early):  # type: ignore[no-untyped-def]
-    """The places of the wakings that are whole periods apart, from the `first` on."""
-    kept = np.zeros(len(starts), np.int64)
-    kept[0] = last = first
-    count = 1
-    for k in range(first + 1, len(starts)):
-        step = (starts[k] - starts[last]) / period
-        if step > 0.5 and abs(step - round(step)) < early:
-            kept[count] = last = k
-            count += 1
-    return kept[:count]

@@ -18,7 +18,8 @@ from numpy.typing import NDArray
 from ...house.abi import I64
 from ...native.memory import PROCESS, array_at, call2, call_for_address, load_i32, load_i64, store_atomic
 from .clap_block import CLAP_DIALECT, MIDI_DIALECT, EventHeader
-from .piece import BEAT_UNIT, BEATS_A_BAR, PLACES, RATE, TEMPO, Piece, Place, bar_at, bar_begins, beat_at
+from .piece import BEAT_UNIT, BEATS_A_BAR, PLACES, RATE, TEMPO, Piece, Place
+from .piece_native import bar_at, bar_begins, beat_at
 
 POINTER, UINT, BOOL, VOID, TEXT = c.c_void_p, c.c_uint32, c.c_bool, None, c.c_char_p
 U8, U32, F64 = np.zeros(0, np.uint8), np.zeros(0, np.uint32), np.zeros(0, np.float64)

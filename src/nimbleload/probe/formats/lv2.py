@@ -42,18 +42,8 @@ from .lv2_native import (
     schedule_work,
     take_words,
 )
-from .piece import (
-    BAR_LENGTH,
-    BARS_SINCE,
-    BEAT_UNIT,
-    FIRST_BAR,
-    PACE,
-    Piece,
-    Place,
-    bar_at,
-    bar_begins,
-    beat_at,
-)
+from .piece import BAR_LENGTH, BARS_SINCE, BEAT_UNIT, FIRST_BAR, PACE, Piece, Place
+from .piece_native import bar_at, bar_begins, beat_at
 
 NS = "http://lv2plug.in/ns"
 ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"

@@ -5,19 +5,15 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from ...core.session.meter import Bars, bar_begin, bar_number
+from ...core.session.meter import Bars
 
 # A piece that is not said to be otherwise plays at so many beats (quarter notes) a minute, so many to a bar.
 TEMPO, BEATS_A_BAR, BEAT_UNIT = 120.0, 4, 4
 # What is kept of it (float64): the rate (Hz), the tempo from a sample of the piece on, that sample, and its beat; the
 # beat from which on bars are as they are, which bar begins there, and how many beats they are long.
 RATE, PACE, SINCE, BEAT, BARS_SINCE, FIRST_BAR, BAR_LENGTH, PLACES = range(8)
-
-
-_number, _begin = njit(inline="always")(bar_number), njit(inline="always")(bar_begin)
 
 
 class Place(NamedTuple):
@@ -27,24 +23,6 @@ class Place(NamedTuple):
     beat: float
     tempo: float
     bars: Bars
-
-
-@njit(inline="always")
-def beat_at(kept, sample):
-    """The beat of a sample of the piece."""
-    return kept[BEAT] + (sample - kept[SINCE]) * (kept[PACE] / 60.0) / kept[RATE]
-
-
-@njit(inline="always")
-def bar_at(kept, beat):
-    """Which bar of the piece a beat lies in."""
-    return _number(beat, kept[BARS_SINCE], kept[FIRST_BAR], kept[BAR_LENGTH])
-
-
-@njit(inline="always")
-def bar_begins(kept, bar):
-    """The beat that a bar begins with."""
-    return _begin(bar, kept[BARS_SINCE], kept[FIRST_BAR], kept[BAR_LENGTH])
 
 
 class Piece:

@@ -35,7 +35,8 @@ from .hosted import (
     text,
     wired,
 )
-from .piece import BEAT_UNIT, BEATS_A_BAR, TEMPO, Piece, Place, bar_at, bar_begins
+from .piece import BEAT_UNIT, BEATS_A_BAR, TEMPO, Piece, Place
+from .piece_native import bar_at, bar_begins
 from .vst3_abi import (
     AUDIO,
     AUX,

@@ -14,7 +14,8 @@ from numba import cfunc, njit, types
 
 from ...house.abi import I64
 from ...native.memory import PROCESS, array_at, call2, call4, load_i32, load_i64, store_atomic
-from .piece import PLACES, bar_at, bar_begins, beat_at
+from .piece import PLACES
+from .piece_native import bar_at, bar_begins, beat_at
 
 OK = 0
 AUDIO, EVENT = 0, 1

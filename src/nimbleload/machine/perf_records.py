@@ -1,0 +1,71 @@
+"""The kernel's records, read by compiled loops. Imported by whoever calls them, and only then."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from ..core.watching.records import GIVES_WAY, HOST, NOBODY, SLEEPS
+
+LOST, SAMPLE, SWITCH = 2, 9, 14
+SWITCHED_OUT, PREEMPTED = 1 << 13, 1 << 14
+
+
+@njit(nogil=True, cache=True)
+def counted(words):
+    """How many switches and samples there are."""
+    switches = samples = at = 0
+    while at < len(words):
+        kind = words[at] & np.uint64(0xFFFFFFFF)
+        switches += kind == SWITCH
+        samples += kind == SAMPLE
+        at += max(np.int64(words[at] >> np.uint64(48)) // 8, 1)
+    return switches, samples
+
+
+@njit(nogil=True, cache=True)
+def read(words, begin, end, owner, switch_time, switch_kind, switch_cpu, sample_time, sample_owner):
+    """Fills the arrays; returns how many records were lost. Words behind the header as in the manual's order."""
+    switches = samples = lost = at = 0
+    while at < len(words):
+        header = words[at]
+        kind, flags, size = header & np.uint64(0xFFFFFFFF), np.int64(header >> np.uint64(32)), header >> np.uint64(48)
+        if kind == SWITCH:
+            switch_time[switches] = words[at + 2]
+            switch_cpu[switches] = words[at + 3] & np.uint64(0xFFFFFFFF)
+            if flags & SWITCHED_OUT:
+                switch_kind[switches] = GIVES_WAY if flags & PREEMPTED else SLEEPS
+            switches += 1
+        elif kind == SAMPLE:
+            sample_time[samples] = words[at + 3]
+            found = owner_of(words[at + 1], begin, end, owner)
+            place = at + 5 + (words[at + 5] != 0)
+            if found < HOST:
+                # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
+                # of a plugin, or of the host, names it.
+                copied = np.int64(words[place + 1]) // 8
+                valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
+                for k in range(valid):
+                    caller = owner_of(words[place + 2 + k], begin, end, owner)
+                    if caller >= HOST:
+                        found = caller
+                        break
+            sample_owner[samples] = found
+            samples += 1
+        elif kind == LOST:
+            lost += words[at + 2]
+        at += max(np.int64(size) // 8, 1)
+    return lost
+
+
+@njit(nogil=True, cache=True)
+def owner_of(address, begin, end, owner):
+    """To whom an address belongs (binary search)."""
+    low, high = 0, len(begin)
+    while low < high:
+        middle = (low + high) // 2
+        if begin[middle] <= address:
+            low = middle + 1
+        else:
+            high = middle
+    return owner[low - 1] if low > 0 and address < end[low - 1] else NOBODY
