@@ -12,7 +12,7 @@ import click
 from ..app.frame.application import application
 from ..store.library import Library, LibraryError
 from .common import cli, demo_saved
-from .ready import get_ready
+from .ready import get_ready, is_ready
 
 
 def make_window():
@@ -26,13 +26,14 @@ def make_window():
 
     log_file.begin()
     choices = Remembered()
-    theme.apply(application(), choices.theme, choices.scale)
+    theme.begin(application(), choices.theme, choices.scale)
     try:
         store, trouble = Library(), ""
     except LibraryError as error:
         # Without it nothing is kept, but everything else works.
         store, trouble = None, f"{error} What is measured now is not kept."
     window = MainWindow(demo_saved, store, choices, Recovery())
+    theme.apply(application(), choices.theme, choices.scale)
     landing = ToWindowThread(window)
     log_file.catch(lambda sentence: landing.post(window.complain, sentence))
     if trouble:
@@ -42,6 +43,11 @@ def make_window():
 
 def run_window(path: Path | None, example: bool = False) -> None:
     """Opens the window, with a file, with the example, or where one begins, and stays until it is closed."""
+    # It gets ready on another core while the window is made.
+    from ..beside.client import SHARED
+
+    if is_ready():
+        SHARED.ready()
     from ..app.frame.window import START
 
     app = application()

@@ -68,6 +68,7 @@ class Theme:
     def __init__(self) -> None:
         self.colours = NIGHT
         self.scale = 100
+        self._begun: tuple[QApplication, str, int] | None = None
         # Made once: hundreds are drawn with each picture.
         self._brushes: dict[tuple[str, str], QBrush] = {}
         self._marks: dict[tuple[str, str, int], str] = {}
@@ -142,19 +143,28 @@ class Theme:
         painter.end()
         return QBrush(tile)
 
-    def apply(self, application: QApplication, name: str, scale: int) -> None:
-        """Puts a theme ("night", "paper" or "desktop") and a text size in force for all windows."""
+    def begin(self, application: QApplication, name: str, scale: int) -> None:
+        """What a window is made with: a theme ("night", "paper" or "desktop") and a text size, without the style sheet.
+
+        With that in force, every widget is given it again each time that it is put into another one.
+        """
         if name not in THEMES:
             dark = application.styleHints().colorScheme() != Qt.ColorScheme.Light
             name = "night" if dark else "paper"
         self.colours, self.scale = THEMES[name], scale
-        if application.styleSheet() == self._style_sheet():
+        if self._begun == (application, name, scale):
             return  # it is in force already, and giving it to every widget again takes as long as opening a window
-        if not application.styleSheet():
+        if self._begun is None or self._begun[0] is not application:
             application.setStyle("Fusion")  # once: it polishes every widget anew
+        self._begun = application, name, scale
         application.setPalette(self._palette())
         application.setFont(self.font(12))
-        application.setStyleSheet(self._style_sheet())
+
+    def apply(self, application: QApplication, name: str, scale: int) -> None:
+        """Puts a theme and a text size (see `begin`) in force for all windows."""
+        self.begin(application, name, scale)
+        if application.styleSheet() != self._style_sheet():
+            application.setStyleSheet(self._style_sheet())
 
     def _palette(self) -> QPalette:
         role = QPalette.ColorRole
