@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 
+import msgspec
 import numpy as np
 import pytest
 
@@ -194,3 +195,34 @@ def test_a_chain_of_plans_gives_what_each_plan_gives_afresh(seed):
         assert one.shares == other.shares
         assert one.judged == other.judged
         before = again
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_what_was_edited_away_leaves_nothing_behind(seed):
+    """A session has the same load however it came about: cells are told at one clock, which those of plugins that are
+    gone have no part in."""
+    rng = random.Random(seed)
+    of = random_session(rng)
+    cards = {
+        key: msgspec.structs.replace(card, cells=tuple(
+            msgspec.structs.replace(cell, clock=rng.uniform(600e-9, 900e-9)) for cell in card.cells
+        )) for key, card in random_cards(rng, of).items()
+    }  # fmt: skip
+    plan, before = Plan(), survey(of, Plan(), cards, Machine(3), 256)
+    clocks = set()
+    for _ in range(8):
+        strips = [
+            msgspec.structs.replace(strip, inserts=tuple(each for each in strip.inserts if rng.random() < 0.7))
+            for strip in of.strips
+        ]
+        edited = msgspec.structs.replace(of, strips=tuple(strips))
+        plan = Plan().decide(Decision("off", rng.choice(strips).id))
+        given = edited, plan, cards, Machine(3), 256
+        again, fresh = survey(*given, before), survey(*given)
+        assert np.array_equal(again.after.load, fresh.after.load)
+        assert np.array_equal(again.before.load, fresh.before.load)
+        # A plan changes no clock: with it and without it the same plugins cost the same.
+        assert again.planned.figures is again.now.figures
+        clocks.add(again.now.figures.clock)
+        before = again
+    assert len(clocks) > 1

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from .block.bounds import spread
 from .block.play import Played, placed
-from .block.schedule import Block, remaining
+from .block.schedule import Block
 from .cards.card import OWN, Cards, Provenance
 from .decisions.alike import Group, groups, similar
 from .decisions.apply import apply, tail_traps
@@ -139,7 +139,9 @@ def survey(
     same = like is not None and like.session is session and like.now.cards is cards
     now = like.now if like is not None and same else prepare(session, cards, like.now if like else None)
     applied = apply(session, plan)
-    planned = now if applied.session is session else prepare(applied.session, cards, like.planned if like else now)
+    planned = now
+    if applied.session is not session:
+        planned = prepare(applied.session, cards, like.planned if like else now, now.figures)
     sizes = (*BUFFER_SIZES, buffer) if buffer not in BUFFER_SIZES else BUFFER_SIZES
     as_before = same and like is not None and like.machine == machine
     if like is not None and as_before and like.plan == plan and buffer in like.cases:
@@ -265,7 +267,7 @@ def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
 
 def with_plan(of: Survey, plan: Plan, like: Prepared | None = None) -> Prepared:
     """The survey's session with another plan, prepared; what it has in common with `like` is taken over."""
-    return prepare(apply(of.session, plan).session, of.planned.cards, like or of.planned)
+    return prepare(apply(of.session, plan).session, of.planned.cards, like or of.planned, of.now.figures)
 
 
 def kept_load(of: Survey, kept: KeptPlan) -> float:
@@ -361,7 +363,7 @@ def priority(of: Survey, at: Instant) -> NDArray[np.float64]:
     """Who goes first when several could (S): by the longest path to the block's end in seconds, or as listed."""
     if of.planned.graph.listed:
         return -np.arange(len(of.planned.session.strips), dtype=float)
-    return remaining(of.planned.graph, at.strip_costs)
+    return at.block.remaining[: len(of.planned.session.strips)]
 
 
 class Tracking(NamedTuple):
@@ -396,9 +398,8 @@ def fitted(of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit
         host = msgspec.structs.replace(
             of.session.host, plugin_factor=factor, strip_overhead=overhead, plugin_overhead=0.0
         )
-        tried = prepare(
-            apply(msgspec.structs.replace(of.session, host=host), of.plan).session, of.planned.cards, of.planned
-        )
+        session = apply(msgspec.structs.replace(of.session, host=host), of.plan).session
+        tried = prepare(session, of.planned.cards, of.planned, of.now.figures)
         found = []
         for reading in readings:
             each = case(tried, of.machine, reading.buffer)
@@ -415,7 +416,7 @@ def host_seen(of: Survey, at: Instant, seen: Sequence[Seen], plugins: Mapping[st
     holds. ValueError says why nothing can be told."""
     bare = msgspec.structs.replace(of.session.host, plugin_factor=1.0, strip_overhead=0.0, plugin_overhead=0.0)
     session = apply(msgspec.structs.replace(of.session, host=bare), of.plan).session
-    prepared = prepare(session, of.planned.cards, of.planned)
+    prepared = prepare(session, of.planned.cards, of.planned, of.now.figures)
     sizes = [buffer_of(each, of.session.rate) for each in seen]
     cases = [case(prepared, of.machine, size) for size in sizes]
     states = [each.moments.states[each.moments.at(at.second)] for each in cases]

@@ -26,7 +26,8 @@ class Block(NamedTuple):
 
     `start`, `end` (S, float64) and `core` (S, int32) place each task; `makespan` is the last end. `work` is the sum
     of all costs; `spread_bound` = work / threads; `chain_bound` the longest chain; `chain` its task numbers in order.
-    `closing` are the tasks at the block's end that had to wait for each other, up to the one that ends last. A block
+    `closing` are the tasks at the block's end that had to wait for each other, up to the one that ends last, and
+    `remaining` (S, float64) is each task's longest path to the end of the block, its own cost included. A block
     that is computed in `parts` has a task for each part of each strip (see `graph.divided`).
     """
 
@@ -40,6 +41,7 @@ class Block(NamedTuple):
     chain_bound: float
     chain: tuple[int, ...]
     closing: tuple[int, ...]
+    remaining: NDArray[np.float64]
     parts: int = 1
 
     def strips(self, tasks: tuple[int, ...]) -> list[int]:
@@ -90,7 +92,7 @@ def schedule(graph: Graph, cost: NDArray[np.float64], cores: int) -> Block:
     longest_chain = _follow(int(np.argmax(remaining)), next_on_path) if count else ()
     closing = _follow(int(np.argmax(end)), waited_for)[::-1] if count else ()
     return Block(
-        start, end, core, float(makespan), work, cores, work / cores, float(longest), longest_chain, closing
+        start, end, core, float(makespan), work, cores, work / cores, float(longest), longest_chain, closing, remaining
     )  # fmt: skip
 
 

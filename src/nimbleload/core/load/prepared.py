@@ -52,15 +52,18 @@ class Prepared(NamedTuple):
     figures: Figures
 
 
-def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Prepared:
-    """Graph and moments of a session; those of `like` are taken over where they must be the same.
+def prepare(
+    session: Session, cards: Cards, like: Prepared | None = None, figures: Figures | None = None
+) -> Prepared:  # fmt: skip
+    """Graph and moments of a session; those of `like` are taken over where they must be the same. `figures` are those
+    of the session without its plan, which the plan must not change.
 
     Chains that sends leave before their end are cut there (see `split`).
 
     SessionError if the routing runs in a circle or leads nowhere.
     """
     session = split(session)
-    figures = _figures(session, cards, like)
+    figures = _figures(session, cards, like, figures)
     if like is not None and like.cards is cards and same_activity(like.session, session):
         graph = like.graph._replace(listed=session.host.listed)
         same = graph.listed == like.graph.listed and session.host.parts == like.session.host.parts
@@ -73,11 +76,14 @@ def prepare(session: Session, cards: Cards, like: Prepared | None = None) -> Pre
     return Prepared(session, cards, graph, moments, list_uses(session, figures), live, tasks, figures)
 
 
-def _figures(session: Session, cards: Cards, like: Prepared | None) -> Figures:
-    """The figures of all plugins of a session and of its variants; those of `like` if they hold all of these."""
+def _figures(session: Session, cards: Cards, like: Prepared | None, whole: Figures | None) -> Figures:
+    """The figures of all plugins of a session and of its variants: those of the `whole` if they hold all of these, or
+    those of `like` if they hold just these: at which clock they are told goes by all of them."""
     needed = list(session.cards_needed())
+    if whole is not None and whole.cards is cards and whole.rate == session.rate and whole.covers(needed):
+        return whole
     same = like is not None and like.cards is cards and like.figures.rate == session.rate
-    if like is not None and same and like.figures.covers(needed):
+    if like is not None and same and len(needed) == len(like.figures.keys) and like.figures.covers(needed):
         return like.figures
     return Figures(cards, needed, session.rate)
 

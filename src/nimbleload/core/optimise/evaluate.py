@@ -15,7 +15,7 @@ from ..load.load_map import LoadMap, load_map
 from ..load.prepared import Prepared, prepare
 from ..session.cut_at_sends import parts_of
 from ..session.strips import Strip
-from ..survey import Survey
+from ..survey import Survey, with_plan
 from .candidates import Candidate, part_cost
 
 Chosen = NDArray[np.bool_]
@@ -65,7 +65,7 @@ class Evaluator:
     def loads(self, chosen: Chosen) -> LoadMap:
         """The load through the piece, as it is shown."""
         self.asked += 1
-        self._like = prepare(apply(self.of.session, self.plan(chosen)).session, self.of.planned.cards, self._like)
+        self._like = with_plan(self.of, self.plan(chosen), self._like)
         return load_map(case(self._like, self.of.machine, self.of.buffer))
 
     def worst(self, chosen: Chosen) -> float:
@@ -80,7 +80,8 @@ class Evaluator:
         key = (chosen & self._sharing).tobytes()
         if key not in self._cases:
             session = apply(self.of.session, self.plan(chosen & self._sharing)).session
-            at = case(prepare(session, self.of.planned.cards, self.of.planned), self.of.machine, self.of.buffer)
+            prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now.figures)
+            at = case(prepared, self.of.machine, self.of.buffer)
             if not (chosen & self._sharing).any():
                 at = self.of.case
             numbers = {strip.id: k for k, strip in enumerate(at.session.strips)}
