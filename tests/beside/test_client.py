@@ -19,45 +19,18 @@ import pytest
 
 from nimbleload.beside import client
 from nimbleload.beside.client import Beside, BesideError, GoneError, Process
-from nimbleload.core.decisions.decision import Decision, KeptPlan, Plan
+from nimbleload.core.decisions.decision import KeptPlan, Plan
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes
-from nimbleload.core.optimise.steps import steps
+from nimbleload.core.optimise.steps import stepped
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.optimise.weigh import weigh
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.session.pared import pared
 from nimbleload.core.survey import instant, kept_load, survey, tracking
 from nimbleload.core.told.findings import weighed
 from nimbleload.core.told.outlook import band, outlook
-from nimbleload.demo.cards import sample_cards
-from nimbleload.demo.session import session
 
 WISHES = Wishes(limit=0.8, kinds=("off",))
-
-
-@pytest.fixture(scope="module")
-def process():
-    made = Process()
-    yield made
-    made.end()
-
-
-@pytest.fixture
-def beside(process):
-    made = Beside(process)
-    yield made
-    made.close()
-
-
-@pytest.fixture(scope="module")
-def of():
-    # A part of the example that has everything in it: what is asked is the same, and answered sooner.
-    whole = session()
-    made = pared(whole, [strip.id for strip in whole.strips if strip.kind == "track"][:24], (60.0, 240.0))
-    frozen = [strip.id for strip in made.strips if strip.kind == "track" and strip.inserts and not strip.armed][:8]
-    plan = Plan(tuple(Decision("freeze", strip) for strip in frozen))
-    return survey(made, plan, sample_cards(), Machine(6), 256)
 
 
 @contextmanager
@@ -98,7 +71,7 @@ def test_every_answer_is_the_one_that_is_found_here(of, beside):
     chosen = ("track-3", "track-9")
     assert same(beside.weigh(of, at, chosen, None), weigh(of, at, chosen, None))
     assert same(beside.weigh(of, at, chosen[:1], (60.0, 90.0)), weigh(of, at, chosen[:1], (60.0, 90.0)))
-    assert same(beside.steps(of), steps(of))
+    assert same(beside.steps(of), stepped(of))
     assert same(beside.outlook(of, at), outlook(of, at))
     assert same(beside.band(of), band(of))
     assert same(beside.suggest(of, WISHES), suggest(of, WISHES))
@@ -139,7 +112,7 @@ def test_several_windows_have_surveys_of_their_own(of, process):
     for _ in range(2):
         assert same(one.band(of), band(of)) and same(other.band(bare), band(bare))
     one.close()
-    assert same(other.steps(bare), [])
+    assert other.steps(bare).steps == []
     other.close()
 
 
@@ -157,7 +130,7 @@ def test_a_process_that_is_killed_is_started_anew_under_the_question(of, process
     os.kill(child, signal.SIGSTOP)  # so that it is under the question for certain when it is killed
     killed = threading.Timer(0.3, lambda: os.kill(child, signal.SIGKILL))
     killed.start()
-    assert same(beside.steps(of), steps(of))
+    assert same(beside.steps(of), stepped(of))
     killed.join()
     assert process.generation == before + 1 and process.id != child
 

@@ -8,23 +8,30 @@ import logging
 import subprocess
 import sys
 import threading
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import CancelledError, Future
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
 from typing import Any, NamedTuple
 
 from ..core.cards.card import Cards
-from ..core.decisions.decision import KeptPlan
+from ..core.decisions.decision import KeptPlan, Plan
+from ..core.load.host_fit import HostFit, MeterReading
+from ..core.load.host_seen import HostSeen
+from ..core.load.rehearsal import Prediction, Rehearsal
 from ..core.optimise.candidates import Wishes
-from ..core.optimise.steps import Step
+from ..core.optimise.steps import Stepped
 from ..core.optimise.suggest import Suggestion
 from ..core.optimise.weigh import Weighed
+from ..core.session.computer import Machine
+from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.survey import Instant, Survey, Tracking
 from ..core.told.findings import Weighted
 from ..core.told.outlook import Outlook
-from .messages import Answer, Parts, Question, parts_of
+from ..core.watching.blocks import Seen
+from .messages import REFUSALS, Asked, Parts, Question, asked_of, parts_of, receive
+from .packing import Packed, roots, unpacked
 
 log = logging.getLogger(__name__)
 # A process that takes nothing in for so long (seconds) hangs: it only ever reads, and works in other threads.
@@ -45,6 +52,13 @@ class _Waiting(NamedTuple):
     client: int
     generation: int
     future: Future[Any]
+
+
+class Received(NamedTuple):
+    """A survey that came, and its number."""
+
+    number: int
+    survey: Survey
 
 
 class Process:
@@ -134,7 +148,7 @@ class Process:
         """Hands out answers until the process is gone."""
         while True:
             try:
-                answer: Answer = connection.recv()
+                answer = receive(connection)
             except (EOFError, OSError):
                 break
             with self._lock:
@@ -143,7 +157,7 @@ class Process:
                 continue
             future = waiting.future
             if answer.failure:
-                error = BesideError(answer.failure)
+                error = REFUSALS.get(answer.kind, BesideError)(answer.failure)
                 error.add_note(answer.trace)
                 future.set_exception(error)
             else:
@@ -166,8 +180,8 @@ _clients = itertools.count(1)
 
 
 class Beside:
-    """What one window asks. Its methods are those of the model, of a survey that was computed here; each waits for its
-    answer, without holding the interpreter. BesideError with what went wrong there; CancelledError after `close`.
+    """What one window asks. Its methods are those of the model; each waits for its answer, without holding the
+    interpreter. BesideError with what went wrong there; CancelledError after `close`.
 
     A process that ends under a question is asked once more, as a new one.
     """
@@ -176,7 +190,12 @@ class Beside:
         self._process, self._client = process, next(_clients)
         self._lock = threading.Lock()
         self._generation = 0
+        # What the process knows: what its last survey is computed from, that survey if it came from there or went
+        # there, and the last one that came.
+        self._asked_last: Asked | None = None
         self._told: Survey | None = None
+        self._sent: Received | None = None
+        self._one_survey = threading.Lock()
         self._is_closed = False
 
     def prepare(self) -> None:
@@ -184,13 +203,49 @@ class Beside:
         if not self._is_closed:
             self._process.ready()
 
+    def survey(
+        self, session: Session, plan: Plan, cards: Cards, machine: Machine, buffer: int, second: float | None = None
+    ) -> tuple[Survey, Instant]:
+        """See `core.survey`: the load through the piece, and one moment of it (None: the worst one).
+
+        It holds the very objects that were given, and shares with the survey before it what has not changed.
+        SessionError if the session cannot be computed.
+        """
+        of = Asked(session, plan, cards, machine, buffer)
+        with self._one_survey:
+            try:
+                return self._surveyed(of, second)
+            except GoneError:
+                log.warning("the process beside the window ended while it was asked for a survey; it is started anew")
+                return self._surveyed(of, second)
+
+    def _surveyed(self, of: Asked, second: float | None) -> tuple[Survey, Instant]:
+        with self._lock:
+            self._know_process()
+            base = self._sent
+            future = self._ask(of, None, "survey", second, base.number if base is not None else 0)
+        made: Packed = future.result()
+        known = roots(of.session, of.plan, of.cards, of.machine)
+        if base is not None:
+            known["base"] = base.survey
+        found = unpacked(made, known)
+        with self._lock:
+            self._sent = Received(made.number, found[0])
+            if self._asked_last is of:
+                self._told = found[0]
+        return found
+
+    def instant(self, of: Survey, second: float | None) -> Instant:
+        """See `core.survey`."""
+        return self._asked(of, "instant", second)
+
     def weigh(
         self, of: Survey, at: Instant, chosen: Sequence[str], stretch: tuple[float, float] | None
     ) -> list[Weighed]:
         """See `core.optimise.weigh`."""
         return self._asked(of, "weigh", at.second, tuple(chosen), stretch)
 
-    def steps(self, of: Survey) -> list[Step]:
+    def steps(self, of: Survey) -> Stepped:
         """See `core.optimise.steps`."""
         return self._asked(of, "steps")
 
@@ -222,6 +277,18 @@ class Beside:
         """See `core.survey.tracking`."""
         return self._asked(of, "tracking", limit, compensated)
 
+    def foreseen(self, of: Survey, at: Instant, outcome: Rehearsal) -> Prediction:
+        """See `core.survey`."""
+        return self._asked(of, "foreseen", at.second, outcome)
+
+    def fitted(self, of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit:
+        """See `core.survey`; ValueError too."""
+        return self._asked(of, "fitted", at.second, tuple(readings))
+
+    def host_seen(self, of: Survey, at: Instant, seen: Sequence[Seen], plugins: Mapping[str, PluginUse]) -> HostSeen:
+        """See `core.survey`; ValueError too."""
+        return self._asked(of, "host_seen", at.second, tuple(seen), dict(plugins))
+
     def close(self) -> None:
         """Nothing is asked any more; threads that wait are let go."""
         self._is_closed = True
@@ -236,16 +303,21 @@ class Beside:
 
     def _question(self, of: Survey, name: str, arguments: tuple[Any, ...]) -> Future[Any]:
         with self._lock:
-            if self._is_closed:
-                raise CancelledError
-            generation = self._process.ready()
-            if generation != self._generation:
-                self._told, self._generation = None, generation
-            parts = None
-            if of is not self._told:
-                session: Session | None = self._told.session if self._told is not None else None
-                cards: Cards | None = self._told.now.cards if self._told is not None else None
-                parts = parts_of(of, session, cards)
-            asked = self._process.ask(generation, self._client, parts, name, *arguments)
-            self._told = of
-            return asked
+            return self._ask(asked_of(of), of, name, *arguments)
+
+    def _ask(self, of: Asked, made: Survey | None, name: str, *arguments: Any) -> Future[Any]:
+        """Asks of a survey that is here (`made`), or for one that is not yet."""
+        self._know_process()
+        parts = parts_of(of, self._asked_last) if made is None or made is not self._told else None
+        found = self._process.ask(self._generation, self._client, parts, name, *arguments)
+        if parts is not None:
+            self._asked_last, self._told = of, made
+        return found
+
+    def _know_process(self) -> None:
+        """Has the process run; a new one knows nothing."""
+        if self._is_closed:
+            raise CancelledError
+        generation = self._process.ready()
+        if generation != self._generation:
+            self._asked_last, self._told, self._sent, self._generation = None, None, None, generation

@@ -7,6 +7,7 @@ FILE is the number of the open socket that it shares with the window's process. 
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 import sys
@@ -14,14 +15,19 @@ import threading
 import traceback
 from concurrent.futures import ThreadPoolExecutor
 from multiprocessing.connection import Connection
-from typing import cast
+from typing import Any, cast
 
 from ..core.cards.card import Cards
-from ..core.session.session import Session
-from ..core.survey import Survey, survey
-from .answers import ANSWERS, AT_ONCE
-from .messages import Answer, Parts, Question, cards_from, session_from
+from ..core.decisions.decision import Plan
+from ..core.session.computer import Machine
+from ..core.session.edits import empty
+from ..core.session.session import Session, SessionError
+from ..core.survey import Survey, instant, survey
+from .answers import ANSWERS, AT_ONCE, REFUSING
+from .messages import Answer, Parts, Question, cards_from, send, session_from
+from .packing import Names, Packed, Sent, names_in, packed, roots
 
+LEFT_OUT = "scipy.linalg"
 # The window goes first where there are too few cores for both.
 NICENESS = 5
 
@@ -46,22 +52,73 @@ class Version:
                 self._made = survey(self.session, parts.plan, self.cards, parts.machine, parts.buffer, like)
             return self._made
 
+    def packed(self, second: float | None, base: Names, number: int) -> Packed:
+        """The survey and its instant for the window, which has a `base`."""
+        made, parts = self.survey(), self._parts
+        known = roots(self.session, parts.plan, self.cards, parts.machine)
+        return packed(made, instant(made, second), known, base, number)
+
+
+def get_ready() -> None:
+    """Has everything imported and loaded that a first survey needs, which takes half a second, once.
+
+    The compiler asks for SciPy's linear algebra as well, and goes on without it: nothing here is compiled with that.
+    """
+    gc.disable()
+    sys.modules.setdefault(LEFT_OUT, None)  # type: ignore[arg-type]
+    try:
+        instant(survey(empty("", 48000, 1.0), Plan(), {}, Machine(2), 256))
+    finally:
+        if sys.modules[LEFT_OUT] is None:
+            del sys.modules[LEFT_OUT]
+        gc.freeze()
+        gc.enable()
+
+
+class Surveys:
+    """The surveys that were sent last, by client."""
+
+    def __init__(self) -> None:
+        self._last: dict[int, Sent] = {}
+        self._number = 0
+
+    def send(self, client: int, version: Version, second: float | None, base: int) -> Packed:
+        """The survey of a version for a client that has the one of number `base` (0: none)."""
+        last = self._last.get(client)
+        self._number += 1
+        has_base = last is not None and last.number == base
+        made = version.packed(second, last.names if last is not None and has_base else {}, self._number)
+        of = version.survey()
+        self._last[client] = Sent(self._number, of, names_in(of))
+        return made
+
+    def forget(self, client: int) -> None:
+        self._last.pop(client, None)
+
 
 def main() -> None:
     """Answers questions until the other side is gone."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.nice(NICENESS)
     connection, lock = Connection(int(sys.argv[1])), threading.Lock()
+    get_ready()
     versions: dict[int, Version] = {}
+    surveys = Surveys()
     soon, later = ThreadPoolExecutor(1, "soon"), ThreadPoolExecutor(1, "later")
 
     def answer(question: Question, version: Version) -> None:
         try:
-            made = Answer(question.number, ANSWERS[question.name](version.survey(), *question.arguments))
+            if question.name == "survey":
+                found: Any = surveys.send(question.client, version, *question.arguments)
+            else:
+                found = ANSWERS[question.name](version.survey(), *question.arguments)
+            made = Answer(question.number, found)
         except Exception as error:
-            made = Answer(question.number, None, str(error) or type(error).__name__, traceback.format_exc())
+            kind = type(error).__name__
+            told = kind if isinstance(error, SessionError) or question.name in REFUSING else ""
+            made = Answer(question.number, None, str(error) or kind, traceback.format_exc(), told)
         with lock:
-            connection.send(made)
+            send(connection, made)
 
     while True:
         try:
@@ -70,6 +127,7 @@ def main() -> None:
             os._exit(0)
         if not asked.name:
             versions.pop(asked.client, None)
+            surveys.forget(asked.client)
             continue
         if asked.parts is not None:
             versions[asked.client] = Version(asked.parts, versions.get(asked.client))

@@ -18,7 +18,8 @@ import platformdirs
 from ..core.cards.families import Kind, kind
 from ..store import atomic
 from .children import LINE_LIMIT, ended
-from .standards import ALL_LV2, ENDINGS, STANDARDS
+from .formats.files import clap_files, ladspa_files, vst3_files
+from .standards import ALL_LV2
 
 # So long may a file take to be looked into, and the process that does it to start (seconds).
 SECONDS, START_SECONDS = 20.0, 60.0
@@ -90,7 +91,7 @@ def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None, re
 
 def plugin_files() -> list[Path]:
     """Every CLAP, VST3 and LADSPA file in the search paths."""
-    return [path for name in ENDINGS.values() for path in STANDARDS[name]().files()]
+    return [*clap_files(), *ladspa_files(), *vst3_files()]
 
 
 def newest_bundle() -> int:

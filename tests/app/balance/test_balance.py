@@ -17,6 +17,7 @@ from nimbleload.app.decide.option_list import OptionButton
 from nimbleload.app.frame.window import BALANCE
 from nimbleload.app.look.theme import theme
 from nimbleload.core.session import edits
+from nimbleload.core.survey import worst_seconds
 from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli
 
@@ -169,16 +170,25 @@ def test_dragging_along_the_piece_moves_everything(example, qtbot):
 
 def test_full_stop_and_comma_walk_the_worst_moments(example, qtbot):
     worst = example.desk.instant.moment
-    press(qtbot, example, Qt.Key.Key_Period)
+    with qtbot.waitSignal(example.desk.moved):
+        press(qtbot, example, Qt.Key.Key_Period)
     assert example.desk.instant.moment != worst
-    press(qtbot, example, Qt.Key.Key_Comma)
+    with qtbot.waitSignal(example.desk.moved):
+        press(qtbot, example, Qt.Key.Key_Comma)
     assert example.desk.instant.moment == worst
+    # Pressed faster than moments are computed: every press counts.
+    for _ in range(3):
+        press(qtbot, example, Qt.Key.Key_Period)
+    qtbot.waitUntil(lambda: example.desk.is_idle)
+    assert example.desk.instant.second == worst_seconds(example.desk.survey.after)[3]
 
 
 def test_arrow_keys_step_through_moments(example, qtbot):
     before = example.desk.instant.moment
-    qtbot.keyClick(example.balance.timeline, Qt.Key.Key_Right)
-    assert example.desk.instant.moment == before + 1
+    for _ in range(4):
+        qtbot.keyClick(example.balance.timeline, Qt.Key.Key_Right)
+    qtbot.waitUntil(lambda: example.desk.is_idle)
+    assert example.desk.instant.moment == before + 4
 
 
 def test_the_armed_narrator_cannot_be_frozen_and_the_page_says_why(example, qtbot):

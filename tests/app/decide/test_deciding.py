@@ -184,6 +184,7 @@ def test_a_moment_chosen_while_c_is_held_stays_chosen(example, qtbot, settled):
     qtbot.keyRelease(view, Qt.Key.Key_C)
     qtbot.waitUntil(lambda: not example.desk.is_peeking, timeout=10_000)
     assert example.desk.survey.plan.decisions
+    qtbot.waitUntil(lambda: example.desk.is_idle)
     assert example.desk.instant.second == 30.0
     assert example.desk.instant.load_before == pytest.approx(example.desk.survey.before.load[
         example.desk.survey.now.moments.at(30.0)])  # fmt: skip

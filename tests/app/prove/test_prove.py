@@ -103,7 +103,8 @@ def test_peaks_come_after_the_load_and_a_bad_block_can_be_looked_at(example, qtb
     assert max(ends) >= max(float(r[3]) for r in usual[1:])
     page.kinds["mean"].click()
     assert page.block.figures() == usual
-    example.desk.move_to(10.0)
+    with qtbot.waitSignal(example.desk.moved):
+        example.desk.move_to(10.0)
     assert example.desk.outlook is None
     assert at is not example.desk.instant
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.optimize import nnls
 
 from nimbleload.core.cards.card import Cell, CostCard, Figure, fit_line, summarise
 from nimbleload.core.session.plugins import CardKey
@@ -40,6 +41,20 @@ def test_a_line_never_has_a_negative_part():
     assert fit.fixed >= 0
     assert fit.per_sample >= 0
     assert fit.worst > 0.05
+
+
+def test_the_line_is_that_of_a_general_method():
+    rng = np.random.default_rng(2)
+    zeros = [0, 0]
+    for _ in range(2000):
+        sizes = rng.choice(2 ** np.arange(4, 14), rng.integers(2, 8), replace=False)
+        costs = rng.uniform(1e-6, 1e-3, len(sizes)) if rng.random() < 0.5 else 1e-8 * sizes * rng.uniform(1, 3) + 1e-6
+        fit = fit_line([Cell(48000, int(n), "sounding", float(c)) for n, c in zip(sizes, costs, strict=True)])
+        (fixed, per_sample), _ = nnls(np.column_stack((1 / costs, sizes / costs)), np.ones(len(sizes)))
+        assert (fit.fixed, fit.per_sample) == (pytest.approx(fixed, abs=1e-12), pytest.approx(per_sample, abs=1e-14))
+        zeros[0] += fixed == 0
+        zeros[1] += per_sample == 0
+    assert min(zeros) > 20
 
 
 def test_another_rate_is_scaled_from_the_nearest_one():

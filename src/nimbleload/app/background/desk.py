@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import CancelledError, ThreadPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
@@ -19,12 +19,12 @@ from ...core.cards.card import CostCard
 from ...core.decisions.decision import DecisionKind, Plan
 from ...core.decisions.price import Weights
 from ...core.optimise.candidates import wishes_for
-from ...core.optimise.steps import Step
+from ...core.optimise.steps import Step, Stepped
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
 from ...core.session.plugins import CardKey
 from ...core.session.session import SessionError
-from ...core.survey import Instant, Survey, instant, survey, worst_seconds
+from ...core.survey import Instant, Survey, worst_seconds
 from ...core.told.outlook import Outlook
 from ...store.dawproject import ImportReport
 from ...store.library import own_cores
@@ -69,19 +69,21 @@ class Desk(OpenDocument):
         self.instant: Instant | None = None
         # What was found last, and of what: it counts only while that is shown.
         self._outlook: tuple[Instant, Outlook] | None = None
-        self._steps: tuple[Survey, list[Step]] | None = None
+        self._steps: tuple[Survey, Stepped] | None = None
         self._band: tuple[Survey, NDArray[np.float64]] | None = None
         self.selection: tuple[str, ...] = ()
         self._second: float | None = None
         self._to_window = ToWindowThread(self)
-        self._beside = Beside()
+        self.beside = Beside()
         self._work = ThreadPoolExecutor(1, "load")
         self.jobs = Jobs(self)
         self.jobs.failed.connect(self.troubled)
         self._look_work = ThreadPoolExecutor(1, "peaks")
+        # How often was asked for a survey, for weighing and for another moment; and what of it has been told.
         self._asked = 0
         self._weighing = 0
-        self._told = (0, 0)
+        self._moving = 0
+        self._told = (0, 0, 0)
         # First paint, then weigh.
         self._weigh_soon = QTimer(self)
         self._weigh_soon.setSingleShot(True)
@@ -117,7 +119,7 @@ class Desk(OpenDocument):
         self._outlook, self._band, self._steps = None, None, None
         self.opened.emit()
         self.saved_changed.emit()
-        self._look_work.submit(self._guarded, self._beside.prepare, "the process beside could not be started")
+        self._look_work.submit(self._guarded, self.beside.prepare, "the process beside could not be started")
         self._recompute()
 
     def _changed(self) -> None:
@@ -130,7 +132,7 @@ class Desk(OpenDocument):
     @property
     def is_idle(self) -> bool:
         """Whether everything that was asked for has been computed and told."""
-        return self._told == (self._asked, self._weighing)
+        return self._told == (self._asked, self._weighing, self._moving)
 
     def select(self, strip_ids: Sequence[str]) -> None:
         if tuple(strip_ids) != self.selection:
@@ -146,18 +148,42 @@ class Desk(OpenDocument):
     def move_to(self, second: float | None) -> None:
         """Chooses a moment by its second; None stands for the worst one."""
         self._second = second
-        if self.survey is not None:
-            self.instant = instant(self.survey, second)
+        if self.survey is None:
+            return
+        self._moving += 1
+        of, asked = self.survey, self._moving
+
+        def work() -> None:
+            # Where the moment is dragged only the last place counts.
+            if asked == self._moving:
+                self._to_window.post(self._take_moved, asked, of, self.beside.instant(of, second))
+
+        self._work.submit(self._guarded, work, "the moment could not be computed")
+
+    def _take_moved(self, asked: int, of: Survey, found: Instant) -> None:
+        if asked != self._moving:
+            return
+        self._told = (*self._told[:2], asked)
+        if of is self.survey:
+            self.instant = found
             self._look()
             self.moved.emit()
             self._weigh()
+
+    @property
+    def _chosen(self) -> float:
+        """The second that is shown, or will be as soon as it is computed."""
+        assert self.instant is not None
+        if self._second is None or self._told[2] == self._moving:
+            return self.instant.second
+        return self._second
 
     def step_worst(self, step: int) -> None:
         """The next (1) or previous (−1) of the worst moments."""
         if self.survey is None or self.instant is None:
             return
-        worst = worst_seconds(self.survey.after)
-        here = [k for k, s in enumerate(worst) if self.survey.planned.moments.at(s) == self.instant.moment]
+        worst, moments = worst_seconds(self.survey.after), self.survey.planned.moments
+        here = [k for k, s in enumerate(worst) if moments.at(s) == moments.at(self._chosen)]
         self.move_to(worst[(here[0] + step) % len(worst)] if here else worst[0])
 
     def step_moment(self, step: int) -> None:
@@ -165,7 +191,7 @@ class Desk(OpenDocument):
         if self.survey is None or self.instant is None:
             return
         times = self.survey.after.times
-        moment = min(max(self.instant.moment + step, 0), len(times) - 2)
+        moment = min(max(self.survey.planned.moments.at(self._chosen) + step, 0), len(times) - 2)
         self.move_to(float(times[moment : moment + 2].mean()))
 
     def refresh(self) -> None:
@@ -178,14 +204,16 @@ class Desk(OpenDocument):
         if self.document is None or self._is_closed:
             return
         self._asked += 1
-        asked, document, cards, like, second = self._asked, self.document, self.cards, self.survey, self._second
+        asked, document, cards, second = self._asked, self.document, self.cards, self._second
 
         def work() -> None:
             if asked != self._asked:
                 return  # something newer has been asked for meanwhile
             try:
-                of = survey(document.session, document.plan, cards, document.machine, document.buffer, like)
-                self._to_window.post(self._take, asked, (of, instant(of, second)))
+                found = self.beside.survey(*document[:2], cards, document.machine, document.buffer, second)
+                self._to_window.post(self._take, asked, found)
+            except CancelledError:
+                log.info("closed before the load was computed")
             except SessionError as error:
                 self._to_window.post(self._take, asked, str(error))
             except Exception as error:
@@ -200,17 +228,17 @@ class Desk(OpenDocument):
         if asked != self._asked:
             return
         self._peeked, self._wants_peek = None, False
-        self._told = (asked, self._told[1])
+        self._told = (asked, *self._told[1:])
         if isinstance(result, str):
             self.failed.emit(result)
             return
         assert isinstance(result, tuple)
         self.survey, self.instant = result
-        if self._second is not None and self.instant is not None and self.instant.second != self._second:
-            self.instant = instant(result[0], self._second)
         self._look()
         self.recomputed.emit()
         self._weigh()
+        if self._second is not None and self.instant is not None and self.instant.second != self._second:
+            self.move_to(self._second)  # it was moved while this was computed
 
     def _weigh(self) -> None:
         """Asks what every option would save for the chosen strips, once the page has been painted."""
@@ -224,13 +252,13 @@ class Desk(OpenDocument):
 
         def work() -> None:
             if asked == self._weighing:
-                self._to_window.post(self._take_weighed, asked, self._beside.weigh(of, at, chosen, stretch))
+                self._to_window.post(self._take_weighed, asked, self.beside.weigh(of, at, chosen, stretch))
 
         self._work.submit(self._guarded, work, "what decisions would save could not be computed")
 
     def _take_weighed(self, asked: int, result: list[Weighed]) -> None:
         if asked == self._weighing:
-            self._told = (self._told[0], asked)
+            self._told = (self._told[0], asked, self._told[2])
             self.weighed.emit(result)
 
     # Peaks and what would help: slower, and so a little later
@@ -249,9 +277,14 @@ class Desk(OpenDocument):
         return self._outlook[1] if self._outlook is not None and self._outlook[0] is self.instant else None
 
     @property
-    def steps(self) -> list[Step] | None:
-        """The steps of the plan that is shown; None until they are known."""
+    def plan_steps(self) -> Stepped | None:
+        """The steps of the plan that is shown, and the block that they are for; None until they are known."""
         return self._steps[1] if self._steps is not None and self._steps[0] is self.survey else None
+
+    @property
+    def steps(self) -> list[Step] | None:
+        """The steps alone."""
+        return self.plan_steps.steps if self.plan_steps is not None else None
 
     @property
     def band(self) -> NDArray[np.float64] | None:
@@ -266,11 +299,11 @@ class Desk(OpenDocument):
 
         def work() -> None:
             if wants_steps and asked == self._looking:
-                self._to_window.post(self._take_steps, of, self._beside.steps(of))
+                self._to_window.post(self._take_steps, of, self.beside.steps(of))
             if asked == self._looking:
-                self._to_window.post(self._take_outlook, asked, at, self._beside.outlook(of, at))
+                self._to_window.post(self._take_outlook, asked, at, self.beside.outlook(of, at))
             if wants_band and asked == self._looking:
-                self._to_window.post(self._take_band, of, self._beside.band(of))
+                self._to_window.post(self._take_band, of, self.beside.band(of))
 
         self._look_work.submit(self._guarded, work, "what would help could not be computed")
 
@@ -290,7 +323,7 @@ class Desk(OpenDocument):
         if of is self.survey:
             self.looked_ahead.emit()
 
-    def _take_steps(self, of: Survey, found: list[Step]) -> None:
+    def _take_steps(self, of: Survey, found: Stepped) -> None:
         self._steps = of, found
         if of is self.survey:
             self.stepped.emit()
@@ -308,7 +341,7 @@ class Desk(OpenDocument):
         wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
-            self._to_window.post(self._take_suggestion, (self._beside.suggest(of, wishes), document))
+            self._to_window.post(self._take_suggestion, (self.beside.suggest(of, wishes), document))
 
         self._look_work.submit(self._guarded, work, "no plan could be suggested", self.not_suggested.emit)
 
@@ -321,7 +354,7 @@ class Desk(OpenDocument):
         wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
-            self._to_window.post(self.compared.emit, self._beside.alternatives(of, wishes))
+            self._to_window.post(self.compared.emit, self.beside.alternatives(of, wishes))
 
         self._look_work.submit(self._guarded, work, "the plans could not be compared", self.not_suggested.emit)
 
@@ -338,11 +371,11 @@ class Desk(OpenDocument):
         if not on:
             self._wants_peek = False
             if self._peeked is not None:
-                moved = at.second != self._peeked[1].second
+                second = self._chosen
                 self.survey, self.instant = self._peeked
                 self._peeked = None
-                if moved:
-                    self.instant = instant(self.survey, at.second)
+                if second != self.instant.second:
+                    self.move_to(second)
                 if self.outlook is None or self.steps is None or self.band is None:
                     self._look()
                 self.recomputed.emit()
@@ -351,8 +384,9 @@ class Desk(OpenDocument):
 
             def work() -> None:
                 if self._wants_peek:
-                    bare = survey(document.session, Plan(), cards, document.machine, document.buffer, of)
-                    self._to_window.post(self._take_peek, (of, at), (bare, instant(bare, at.second)))
+                    machine, buffer = document.machine, document.buffer
+                    bare = self.beside.survey(document.session, Plan(), cards, machine, buffer, at.second)
+                    self._to_window.post(self._take_peek, (of, at), bare)
 
             self._work.submit(self._guarded, work, "the session without its plan could not be computed")
 
@@ -373,7 +407,7 @@ class Desk(OpenDocument):
         that `troubled` brings if there is none."""
         of, at = self.survey, self.instant
         if of is not None and at is not None:
-            self.jobs.run(lambda: question(self._beside, of, at), then, failure)
+            self.jobs.run(lambda: question(self.beside, of, at), then, failure)
 
     def _take_suggestion(self, result: tuple[Suggestion, Document]) -> None:
         found, document = result
@@ -388,10 +422,11 @@ class Desk(OpenDocument):
         self._to_window.close()
         self._looking += 1
         self._look_soon.stop()
-        self._beside.close()
+        self.beside.close()
         self.jobs.close()
         self._look_work.shutdown(wait=True, cancel_futures=True)
         self._asked += 1
         self._weighing += 1
+        self._moving += 1
         self._weigh_soon.stop()
         self._work.shutdown(wait=True, cancel_futures=True)

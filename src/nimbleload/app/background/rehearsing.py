@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import logging
 import threading
+from concurrent.futures import CancelledError
 
 from PySide6.QtCore import QObject, Signal
 
+from ...beside.client import Beside
 from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.computer import Machine
 from ...core.session.session import Session
-from ...core.survey import Instant, Survey, foreseen, instant, survey, to_rehearse
+from ...core.survey import Instant, Survey, to_rehearse
 from ...probe import rehearsal
 from ...probe.isolation import Failure
 from ...probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
@@ -37,6 +39,7 @@ class Rehearsing(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._to_window = ToWindowThread(self)
+        self._beside = Beside()
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
 
@@ -67,8 +70,10 @@ class Rehearsing(QObject):
     ) -> None:
         try:
             # What is predicted is this computer with so many cores, whatever the session is planned for.
-            here = survey(to_rehearse(session), plan, cards, Machine(cores), buffer)
-            last = self._listen(here, instant(here, second), seconds)
+            of, at = self._beside.survey(to_rehearse(session), plan, cards, Machine(cores), buffer, second)
+            last = self._listen(of, at, seconds)
+        except CancelledError:
+            last = "The rehearsal was cancelled."
         except Exception as error:
             log.exception("the rehearsal failed")
             last = f"The rehearsal ended early: {error}."
@@ -91,11 +96,12 @@ class Rehearsing(QObject):
                 outcome = message.rehearsal
         if outcome is None:
             return "The rehearsal was cancelled."
-        return outcome, foreseen(of, at, outcome), of
+        return outcome, self._beside.foreseen(of, at, outcome), of
 
     def close(self) -> None:
         """Cancels and waits for the thread; nothing is told after."""
         self._to_window.close()
         self.cancel()
+        self._beside.close()
         if self._thread is not None:
             self._thread.join(5)

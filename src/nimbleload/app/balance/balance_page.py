@@ -16,7 +16,6 @@ from ...core.load.load_map import LoadMap
 from ...core.load.ranking import Stretch, stretch_load
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
-from ...core.survey import block_with
 from ...core.told.verdict import Verdict, verdict
 from ...core.told.versions import against_held
 from ...core.units import clock, percent
@@ -253,13 +252,12 @@ class BalancePage(QWidget):
         for kind, button in self.kinds.items():
             button.setChecked(kind == self.kind)
             button.setEnabled(kind == "mean" or outlook is not None)
-        drawn = outlook.peaks[of.buffer] if outlook is not None else None
-        if self.kind == "mean" or drawn is None:
+        if self.kind == "mean" or outlook is None:
             self.block.show_block(of, at)
             self._block_panel.title.setText(f"One block at {clock(at.second)}")
             return
-        rows = {"typical": drawn.typical_row, "bad": drawn.bad_row, "worst": drawn.worst_row}
-        self.block.show_block(of, at, block_with(of, rows[self.kind]))
+        blocks = {"typical": outlook.typical, "bad": outlook.bad, "worst": outlook.worst}
+        self.block.show_block(of, at, blocks[self.kind])
         words = {"typical": "the median block", "bad": "one in a hundred", "worst": "of all blocks drawn"}
         self._block_panel.title.setText(f"One block at {clock(at.second)}, {words[self.kind]}")
 
@@ -351,7 +349,7 @@ class BalancePage(QWidget):
         of = self._desk.survey
         if of is None:
             return
-        self.drawer.show_plan(of, self._desk.steps)
+        self.drawer.show_plan(of, self._desk.plan_steps)
         if self._suggestion is not None and self._suggestion.plan == of.plan:
             self.drawer.show_suggestion(of, self._suggestion)
 

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 from ...core.decisions.decision import Decision, DecisionKind
 from ...core.decisions.price import PRESETS, Weights
 from ...core.optimise.candidates import KINDS
-from ...core.optimise.steps import Step, worst_block
+from ...core.optimise.steps import Stepped
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import given_back
 from ...core.session.session import Session
@@ -234,8 +234,9 @@ class PlanDrawer(QFrame):
         self.earlier.setEnabled(known and row > 0)
         self.later.setEnabled(known and row + 1 < len(self._decisions))
 
-    def show_plan(self, of: Survey, steps: list[Step] | None) -> None:
+    def show_plan(self, of: Survey, stepped: Stepped | None) -> None:
         """Shows the plan in force; its steps once they are known."""
+        steps = stepped.steps if stepped is not None else None
         plan, self._session = of.plan, of.session
         if not self.limit.hasFocus() or self.limit.value() / 100 != of.session.limit:
             self.limit.blockSignals(True)
@@ -252,12 +253,8 @@ class PlanDrawer(QFrame):
         self._decisions = [step.decisions for step in steps] if steps is not None else plan.steps()
         chosen, row = self._chosen, self.steps.currentRow()
         self.steps.clear()
-        at = worst_block(of) if steps else None
-        for step in steps or ():
-            item = QListWidgetItem(f"{percent(step.before)} → {percent(step.load)}   {words(of, step.decisions)}")
-            assert at is not None
-            item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{why(of, at, step.decisions)}")
-            self.steps.addItem(item)
+        if stepped is not None:
+            self._list_steps(of, stepped)
         if steps is None and count:
             self.steps.addItem("Working out the steps…")
         row = self._decisions.index(chosen) if chosen in self._decisions else min(row, self.steps.count() - 1)
@@ -273,6 +270,13 @@ class PlanDrawer(QFrame):
         self.restore.setText(said)
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(count > 0)
+
+    def _list_steps(self, of: Survey, stepped: Stepped) -> None:
+        for step in stepped.steps:
+            item = QListWidgetItem(f"{percent(step.before)} → {percent(step.load)}   {words(of, step.decisions)}")
+            reason = why(of, stepped.worst, step.decisions)
+            item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{reason}")
+            self.steps.addItem(item)
 
     def show_suggesting(self, said: str = "Looking for the plan that gives up least…") -> None:
         self.suggest.setEnabled(False)

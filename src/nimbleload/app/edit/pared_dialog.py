@@ -16,10 +16,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...beside.client import Beside
 from ...core.decisions.after_edit import after_edit
 from ...core.session.pared import Stretch, kept_with, pared
 from ...core.session.session import Session, SessionError
-from ...core.survey import survey
 from ...core.units import as_sentence, clock, count, percent
 from ...deliver import pared as copies
 from ...demo.audio import made_if_needed
@@ -92,17 +92,17 @@ class ParedDialog(Dialog):
         if document is None:
             return
 
-        def work() -> str:
+        def work(beside: Beside) -> str:
             try:
                 made = pared(document.session, self._ids, stretch, off)
                 plan = after_edit(document.plan, document.session, made)
-                found = survey(made, plan, cards, document.machine, document.buffer).after
+                found = beside.survey(made, plan, cards, document.machine, document.buffer)[0].after
             except SessionError as error:
                 return as_sentence(str(error))
             return self._load_words(made, float(found.load.max()), document.buffer)
 
         show = self._latest.only(self.words.setText)
-        self._desk.jobs.run(work, show, "the load of the copy could not be computed")
+        self._desk.ask(lambda beside, *_: work(beside), show, "the load of the copy could not be computed")
 
     @staticmethod
     def _load_words(made: Session, load: float, buffer: int) -> str:

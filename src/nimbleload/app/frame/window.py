@@ -25,7 +25,6 @@ from ...core.session.computer import Machine
 from ...core.session.edits import empty
 from ...core.session.session import TempoPoint
 from ...core.session.time_edits import set_tempo
-from ...core.survey import fitted, host_seen
 from ...core.told.hints import HINTS
 from ...core.told.watching import taken_words
 from ...core.units import percent
@@ -260,9 +259,9 @@ class MainWindow(QMainWindow):
         session = document.session
 
         def look(paths: list[Path]) -> HostSeen:
-            return host_seen(of, at, *recorded(paths, catalogue.remembered()))
+            return self.desk.beside.host_seen(of, at, *recorded(paths, catalogue.remembered()))
 
-        dialog = HostDialog(session.host, session.device, partial(fitted, of, at), look, self)
+        dialog = HostDialog(session.host, session.device, partial(self.desk.beside.fitted, of, at), look, self)
         dialog.chosen.connect(self.desk.choose_host)
         dialog.open()
 

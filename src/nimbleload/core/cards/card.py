@@ -439,16 +439,21 @@ def _between(cells: list[Cell], buffer: int) -> float:
 def fit_line(cells: Iterable[Cell]) -> Fit:
     """Non-negative least squares of cost against buffer size, each size weighing the same in relative terms.
 
-    Method: C. L. Lawson and R. J. Hanson, "Solving Least Squares Problems", 1974 (`scipy.optimize.nnls`).
+    Method: C. L. Lawson and R. J. Hanson, "Solving Least Squares Problems", 1974, for two unknowns in closed form:
+    where the free solution has one below zero, that one is zero and the other one as if alone.
     """
-    from scipy.optimize import nnls  # imported here: it would lengthen every start by a quarter of a second
-
     cells = list(cells)
     size = np.array([c.buffer for c in cells], float)
     cost = np.maximum(np.array([c.mean for c in cells], float), 1e-12)
-    (fixed, per_sample), _ = nnls(np.column_stack((1 / cost, size / cost)), np.ones(len(cells)))
+    a, b = 1 / cost, size / cost
+    aa, ab, bb, sum_a, sum_b = float(a @ a), float(a @ b), float(b @ b), float(a.sum()), float(b.sum())
+    among = aa * bb - ab * ab
+    fixed = (sum_a * bb - sum_b * ab) / among if among > 1e-12 * aa * bb else 0.0
+    per_sample = (sum_b - fixed * ab) / bb
+    if fixed < 0 or per_sample < 0:
+        fixed, per_sample = (0.0, sum_b / bb) if fixed < 0 else (sum_a / aa, 0.0)
     worst = float(np.max(np.abs(fixed + per_sample * size - cost) / cost))
-    return Fit(float(fixed), float(per_sample), worst)
+    return Fit(fixed, per_sample, worst)
 
 
 # So many interruptions are kept of each cell.

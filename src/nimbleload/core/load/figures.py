@@ -6,7 +6,7 @@ K keys throughout, those of the session and of its variants. Seconds on the comp
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -62,6 +62,14 @@ class Figures:
         self._paced: dict[int, NDArray[np.float64]] = {}
         self._notes: dict[tuple[int, tuple[int, ...]], NDArray[np.float64]] = {}
         self._waking: dict[int, NDArray[np.float64]] = {}
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What is sent to another process: cells lie in the cards."""
+        return {name: value for name, value in self.__dict__.items() if name != "_cells"}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self._cells = [_by_place(card, self.rate) for card in self.found]
 
     def covers(self, keys: Sequence[CardKey]) -> bool:
         """Whether it holds figures of all these keys."""

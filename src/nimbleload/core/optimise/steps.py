@@ -46,6 +46,18 @@ class WorstBlock(NamedTuple):
     strips: NDArray[np.float64]
 
 
+class Stepped(NamedTuple):
+    """The steps of a plan, and the worst block without it, which says why each of them is taken."""
+
+    steps: list[Step]
+    worst: WorstBlock
+
+
+def stepped(of: Survey) -> Stepped:
+    """The steps of the plan in force, and the block that they are for."""
+    return Stepped(steps(of), worst_block(of))
+
+
 def worst_block(of: Survey) -> WorstBlock:
     """The middle of the worst moment of the session as it is."""
     second = middle(of.before, of.before.worst)

@@ -25,7 +25,8 @@ class Moments:
 
     `times` (M + 1, float64, seconds) are the borders; `states` (M, S, int16) says what each strip does: 0 it is
     silent, 1 it sounds, 2 + k it sounds and its instrument plays at most `notes[k]` notes, fewer than it could.
-    `distinct` (D, S, int16) are the different rows, and `of` (M, int64) says which of them each moment has.
+    `distinct` (D, S, int16) are the different rows, and `of` (M, int64) says which of them each moment has. `joined`
+    keeps what `lasting` has found, by the length of a block.
     """
 
     times: NDArray[np.float64]
@@ -33,7 +34,7 @@ class Moments:
     distinct: NDArray[np.int16]
     of: NDArray[np.int64]
     notes: tuple[int, ...] = ()
-    _lasting: dict[float, Moments] = field(default_factory=dict, repr=False)
+    joined: dict[float, Moments] = field(default_factory=dict, repr=False)
 
     @property
     def sounding(self) -> NDArray[np.bool_]:
@@ -51,9 +52,9 @@ class Moments:
         A host computes whole blocks: what lasts less long than one has no block of its own. The longer of the two
         neighbours counts, of equal ones the earlier; where none lasts a block, the longest of all.
         """
-        if block not in self._lasting:
-            self._lasting[block] = self._joined(block)
-        return self._lasting[block]
+        if block not in self.joined:
+            self.joined[block] = self._joined(block)
+        return self.joined[block]
 
     def _joined(self, block: float) -> Moments:
         length = np.diff(self.times)

@@ -7,9 +7,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from ..block.schedule import Block
 from ..load.peaks import Peaks, bad_loads
 from ..optimise.advice import Help, OtherWay, best_help, other_ways
-from ..survey import Instant, Survey, peaks
+from ..survey import Instant, Survey, block_with, peaks
 from ..units import minutes, percent
 from .steps import words
 from .verdict import Verdict, verdict
@@ -18,21 +19,26 @@ OTHER_DRAWS = 300
 
 
 class Outlook(NamedTuple):
-    """Peaks by buffer size, the best single step if one helps, and the verdict with both in it."""
+    """Peaks by buffer size, the best single step if one helps, and the verdict with both in it; and the typical, bad
+    and worst of the blocks that were drawn at the chosen size."""
 
     peaks: dict[int, Peaks]
     help: Help | None
     verdict: Verdict
+    typical: Block
+    bad: Block
+    worst: Block
 
 
 def outlook(of: Survey, at: Instant) -> Outlook:
     """Draws the peaks of a moment at all sizes, and tries what would help its block most."""
     found = {size: peaks(of, at, size, OTHER_DRAWS) for size in of.cases if size != of.buffer}
-    found[of.buffer] = peaks(of, at)
+    drawn = found[of.buffer] = peaks(of, at)
+    blocks = (block_with(of, row) for row in (drawn.typical_row, drawn.bad_row, drawn.worst_row))
     over = at.rung(of.buffer).load > of.session.limit
     best = best_help(of, at) if over else None
     ways = other_ways(of, at) if at.judged.kind == "waiting" else []
-    return Outlook(found, best, retold(of, at, found[of.buffer], best, ways))
+    return Outlook(found, best, retold(of, at, drawn, best, ways), *blocks)
 
 
 def band(of: Survey) -> NDArray[np.float64]:

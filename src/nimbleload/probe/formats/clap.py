@@ -16,7 +16,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
-from ...machine.plugin_files import folders
 from ...store.archive import LARGEST_STATE
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
 from .clap_host import (
@@ -34,7 +33,7 @@ from .clap_host import (
     Version,
     run_block,
 )
-from .hosted import Described, Event, Move, Moves, Parameter, PluginError, files_in, no_presets, parameter, text, wired
+from .hosted import Described, Event, Move, Moves, Parameter, PluginError, no_presets, parameter, text, wired
 from .piece import Place
 
 NAME_BYTES, PATH_BYTES = 256, 1024
@@ -365,11 +364,6 @@ class ClapHosted:
         self._plugin.stop_processing(self._address)
         self._plugin.deactivate(self._address)
         self._plugin.destroy(self._address)
-
-
-def files() -> list[Path]:
-    """Every `.clap` file in the search paths, each once."""
-    return [path for path in files_in(folders("clap"), "**/*.clap") if path.is_file()]
 
 
 def describe(path: str) -> Iterator[Described]:

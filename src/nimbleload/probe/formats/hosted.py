@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from pathlib import Path
+from collections.abc import Callable, Sequence
 from typing import Literal, NamedTuple, Protocol
 
 import numpy as np
@@ -120,15 +119,6 @@ class Described(NamedTuple):
 def text(raw: bytes | None) -> str:
     """A C string of a plugin's; what is no UTF-8 in it is marked, a missing one is empty."""
     return (raw or b"").decode(errors="replace")
-
-
-def files_in(folders: Iterable[Path], pattern: str) -> list[Path]:
-    """What matches a pattern in these folders, each once; folders that do not exist hold nothing."""
-    found: dict[Path, None] = {}
-    for folder in folders:
-        if folder.is_dir():
-            found.update(dict.fromkeys(sorted(folder.glob(pattern))))
-    return list(found)
 
 
 class Wiring(NamedTuple):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ctypes as c
 import os
 from collections.abc import Iterator
-from pathlib import Path
 
 import numpy as np
 
@@ -17,7 +16,6 @@ from .hosted import (
     Moves,
     Parameter,
     PluginError,
-    files_in,
     never_fails,
     no_presets,
     nowhere,
@@ -180,13 +178,6 @@ class LadspaHosted:
                 self._of.deactivate(self.handle)
             self._of.cleanup(self.handle)
             self.handle = 0
-
-
-def files() -> list[Path]:
-    """Every LADSPA file: LADSPA_PATH if it is set, else the standard's own folders."""
-    given = os.environ.get("LADSPA_PATH", "")
-    folders = given.split(":") if given else [str(Path.home() / ".ladspa"), "/usr/local/lib/ladspa", "/usr/lib/ladspa"]
-    return files_in(map(Path, folders), "*.so")
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> LadspaHosted:

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.session.plugins import PluginUse
-from ...machine.plugin_files import folders
+from .files import files_in
 from .hosted import (
     ARGUMENTS_KEPT,
     Control,
@@ -30,7 +30,6 @@ from .hosted import (
     Parameter,
     PluginError,
     Preset,
-    files_in,
     parameter,
     text,
     wired,
@@ -479,11 +478,6 @@ class Vst3Hosted:
         self._component.call(4)
         self._processor.release()
         self._component.release()
-
-
-def files() -> list[Path]:
-    """Every bundle or file: those in VST3_PATH first, then in the standard's own folders."""
-    return files_in(folders("vst3"), "**/*.vst3")
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Vst3Hosted:

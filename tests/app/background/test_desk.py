@@ -1,0 +1,56 @@
+"""The desk: nothing of the model is computed in the window's process."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+PROGRAM = """
+import sys, tempfile
+from pathlib import Path
+from PySide6.QtCore import QCoreApplication, Qt
+from PySide6.QtTest import QTest
+from nimbleload.app.frame.application import application
+from nimbleload.app.frame.remembered import Remembered
+from nimbleload.app.frame.window import MainWindow
+from nimbleload.shell.common import demo_saved
+from nimbleload.store.recovery import Recovery
+
+app, folder = application(), Path(tempfile.mkdtemp())
+window = MainWindow(demo_saved, None, Remembered(folder / "w.ini"), Recovery(folder))
+window.resize(1280, 800)
+window.show()
+window.open_example()
+
+def settle():
+    desk = window.desk
+    QTest.qWait(300)
+    while not desk.survey or not desk.is_idle or None in (desk.outlook, desk.steps) or desk.band is None:
+        QTest.qWait(20)
+
+settle()
+for key in (Qt.Key.Key_Period, Qt.Key.Key_BracketRight, Qt.Key.Key_2, Qt.Key.Key_C, Qt.Key.Key_C, Qt.Key.Key_Right):
+    window.balance.tracks.choose("track-9")
+    QTest.keyClick(window, key)
+    settle()
+for kind in window.balance.kinds.values():
+    kind.click()
+for page in range(8):
+    window.go(page)
+    QTest.qWait(50)
+window.balance.drawer.suggest.click()
+while not window.desk.document.plan.decisions:
+    QTest.qWait(20)
+settle()
+window.desk.undo()
+settle()
+print(*[name for name in sys.modules if name.startswith(("numba", "llvmlite"))])
+window.shut_down()
+"""
+
+
+def test_the_window_works_without_the_compiler(monkeypatch):
+    monkeypatch.setenv("QT_QPA_PLATFORM", "offscreen")
+    ran = subprocess.run([sys.executable, "-c", PROGRAM], capture_output=True, text=True, timeout=300)
+    assert ran.returncode == 0, ran.stderr
+    assert ran.stdout.strip() == ""
