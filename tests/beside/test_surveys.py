@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from nimbleload.beside.client import BesideError
-from nimbleload.beside.packing import names_in, packed, roots, unpacked
+from nimbleload.beside.packing import packed, roots, unpacked
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.host_fit import MeterReading
 from nimbleload.core.load.rehearsal import Rehearsal
@@ -133,11 +133,11 @@ def test_arrays_can_be_written_to_as_those_that_are_made_here(of, beside):
 
 def test_little_is_sent_a_second_time(of):
     known = roots(of.session, of.plan, of.now.cards, of.machine)
-    first = packed(of, instant(of), known, {}, 1)
+    first, sent = packed(of, instant(of), known, {}, 1)
     came = unpacked(first, known)[0]
     next_one = survey(of.session, Plan(of.plan.decisions[1:]), of.now.cards, of.machine, of.buffer, of)
     known["plan"] = next_one.plan
-    second = packed(next_one, instant(next_one), known, names_in(of), 2)
+    second, _ = packed(next_one, instant(next_one), known, sent.names, 2)
     assert len(second.content) < len(first.content)
     assert sum(map(len, second.arrays)) < sum(map(len, first.arrays)) / 2
     assert len(first.content) < len(pickle.dumps((of, instant(of)), 5)) / 5
@@ -158,3 +158,31 @@ def test_what_the_host_and_a_rehearsal_show_is_worked_out_there_and_refusals_are
     assert same(beside.foreseen(of, at, outcome), foreseen(of, at, outcome))
     seen = see(recording({card.key: card for card in sample_cards().values()}))
     assert same(beside.host_seen(of, at, [seen], {}), host_seen(of, at, [seen], {}))
+
+
+def test_what_a_survey_keeps_may_grow_while_it_is_sent_and_after(of):
+    """Other questions are answered meanwhile: what they have kept in it is there, but the window does not have it."""
+    known, at = roots(of.session, of.plan, of.now.cards, of.machine), instant(of)
+    blocks, stop = iter(np.linspace(0.5, 3.0, 100_000)), threading.Event()
+
+    def ask():
+        while not stop.is_set():
+            of.planned.moments.lasting(float(next(blocks)))
+
+    asking = threading.Thread(target=ask)
+    asking.start()
+    try:
+        for number in range(1, 20):
+            first, sent = packed(of, at, known, {}, number)
+            came, _ = unpacked(first, known)
+            # Whatever the next one refers to is there.
+            second, _ = packed(of, at, known, sent.names, number + 1)
+            found, later = unpacked(second, known | {"base": came})
+            assert same(later, at) and found.now is came.now
+    finally:
+        stop.set()
+        asking.join()
+    block = 0.123456
+    kept = of.planned.moments.lasting(block)
+    assert ("base", "planned", "moments", "joined", block) not in sent.names.values()
+    assert id(kept) not in sent.names

@@ -6,6 +6,7 @@ for, and what it shares with the survey that was sent before. Arrays lie beside 
 
 from __future__ import annotations
 
+import copyreg
 import io
 import pickle
 from collections.abc import Iterable, Iterator, Mapping
@@ -13,7 +14,10 @@ from typing import Any, NamedTuple
 
 from ..core.cards.card import Cards
 from ..core.decisions.decision import Plan
+from ..core.load.case import Case
+from ..core.load.figures import Figures
 from ..core.load.prepared import Prepared, Uses
+from ..core.piece.moments import Moments
 from ..core.session.computer import Machine
 from ..core.session.routing import Graph
 from ..core.session.session import Session
@@ -51,16 +55,14 @@ def roots(session: Session, plan: Plan, cards: Cards, machine: Machine) -> Roots
     return {"session": session, "plan": plan, "machine": machine, "cards": cards, "listed": tuple(cards.values())}
 
 
-def packed(of: Survey, at: Instant, known: Roots, base: Names, number: int) -> Packed:
-    """A survey and its instant, for one who has what is `known` (see `roots`), and a `base`."""
+def packed(of: Survey, at: Instant, known: Roots, base: Names, number: int) -> tuple[Packed, Sent]:
+    """A survey and its instant, for one who has what is `known` (see `roots`), and a `base`; and what he has then."""
+    # What it keeps of what is asked of it grows meanwhile, in another thread: only what was there before is sure to be
+    # sent.
+    sent = Sent(number, of, _named(_of_survey(of)))
     target, arrays = io.BytesIO(), list[memoryview]()
     _Packer(target, arrays, base | _named(_of_roots(known))).dump((of, at))
-    return Packed(target.getvalue(), arrays, number)
-
-
-def names_in(of: Survey) -> Names:
-    """How the parts of a survey are found once it was sent: those that it has by then."""
-    return _named(_of_survey(of))
+    return Packed(target.getvalue(), arrays, number), sent
 
 
 def unpacked(of: Packed, known: Roots) -> tuple[Survey, Instant]:
@@ -83,6 +85,14 @@ class _Packer(pickle.Pickler):
 
     def persistent_id(self, obj: object) -> Reference | None:
         return self._names.get(id(obj))
+
+    def reducer_override(self, obj: Any) -> Any:
+        """What is kept is copied at one instant."""
+        if not isinstance(obj, (Case, Figures, Moments)):
+            return NotImplemented
+        state = {name: dict(value) if type(value) is dict else value for name, value in obj.__dict__.copy().items()}
+        state.pop("_cells", None)  # they lie in the cards
+        return copyreg.__newobj__, (type(obj),), state  # type: ignore[attr-defined]
 
 
 class _Unpacker(pickle.Unpickler):
@@ -122,7 +132,7 @@ def _of_prepared(name: Reference, of: Prepared) -> Iterator[tuple[Reference, obj
         yield (*name, field), part
         if isinstance(part, (Graph, Uses)):
             yield from (((*name, field, each), getattr(part, each)) for each in part._fields)
-    for block, moments in of.moments.joined.items():
+    for block, moments in of.moments.joined.copy().items():
         yield (*name, "moments", "joined", block), moments
     for place, strip in enumerate(of.session.strips):
         yield from _of_strip((*name, "session", "strips", place), strip)

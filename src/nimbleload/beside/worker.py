@@ -25,7 +25,7 @@ from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
 from .answers import ANSWERS, AT_ONCE, REFUSING
 from .messages import Answer, Parts, Question, cards_from, send, session_from
-from .packing import Names, Packed, Sent, names_in, packed, roots
+from .packing import Names, Packed, Sent, packed, roots
 
 LEFT_OUT = "scipy.linalg"
 # The window goes first where there are too few cores for both.
@@ -52,8 +52,8 @@ class Version:
                 self._made = survey(self.session, parts.plan, self.cards, parts.machine, parts.buffer, like)
             return self._made
 
-    def packed(self, second: float | None, base: Names, number: int) -> Packed:
-        """The survey and its instant for the window, which has a `base`."""
+    def packed(self, second: float | None, base: Names, number: int) -> tuple[Packed, Sent]:
+        """The survey and its instant for the window, which has a `base`; and what it has then."""
         made, parts = self.survey(), self._parts
         known = roots(self.session, parts.plan, self.cards, parts.machine)
         return packed(made, instant(made, second), known, base, number)
@@ -87,9 +87,8 @@ class Surveys:
         last = self._last.get(client)
         self._number += 1
         has_base = last is not None and last.number == base
-        made = version.packed(second, last.names if last is not None and has_base else {}, self._number)
-        of = version.survey()
-        self._last[client] = Sent(self._number, of, names_in(of))
+        base_names = last.names if last is not None and has_base else {}
+        made, self._last[client] = version.packed(second, base_names, self._number)
         return made
 
     def forget(self, client: int) -> None:

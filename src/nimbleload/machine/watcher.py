@@ -33,6 +33,12 @@ THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10
 ROOM = (64, 16, 4, 1)
 
 
+def get_ready() -> None:
+    """Has loaded what is compiled for watching, which takes half a second, once."""
+    none = np.zeros(0, np.uint64)
+    perf.read(none, none, none, np.zeros(0, np.int64))
+
+
 class _Kept:
     """The records of one thread, and those read so far, in the order in which they came."""
 

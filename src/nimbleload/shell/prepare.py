@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import click
-import numpy as np
 
 from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS, wishes_for
@@ -15,7 +14,7 @@ from ..core.told.outlook import band, outlook
 from ..core.watching.blocks import see
 from ..demo.recording import recording
 from ..house.instance import load_all
-from ..machine import hold, perf, test_load
+from ..machine import hold, test_load, watcher
 from ..probe import nursery
 from ..probe.standards import STANDARDS
 from . import ready
@@ -48,8 +47,7 @@ def _plugins() -> None:
 
 def _watching() -> None:
     see(recording({card.key: card for card in demo_saved().cards}))
-    numbers = np.zeros(0, np.uint64)
-    perf.read(numbers, numbers, numbers, np.zeros(0, np.int64))
+    watcher.get_ready()
     asked = hold.Asked(64, 48000, (0,), 0.01)
     hold.hold(asked, 0.1, hold.unit_ns(1, 1))
     test_load.make_ready(asked)

@@ -168,7 +168,7 @@ class BalancePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
-        self.show_plan()
+        self._turns.take(self.show_plan)
         self._show_moment()
 
     def _show_instant(self) -> None:

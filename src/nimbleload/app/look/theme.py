@@ -71,6 +71,8 @@ class Theme:
         self._begun: tuple[QApplication, str, int] | None = None
         # Made once: hundreds are drawn with each picture.
         self._brushes: dict[tuple[str, str], QBrush] = {}
+        self._hatches: dict[tuple[int, int], QBrush] = {}
+        self._fonts: dict[tuple[int, bool, str], QFont] = {}
         self._marks: dict[tuple[str, str, int], str] = {}
 
     def px(self, size: float) -> int:
@@ -78,10 +80,14 @@ class Theme:
         return max(1, round(size * self.scale / 100))
 
     def font(self, size: float = 12, bold: bool = False) -> QFont:
-        font = QFont(QGuiApplication.font())
-        font.setPixelSize(self.px(size))
-        font.setBold(bold)
-        return font
+        """A font of this size (pixels at 100 %), which the caller must not change."""
+        key = self.px(size), bold, QGuiApplication.font().family()
+        if key not in self._fonts:
+            font = QFont(QGuiApplication.font())
+            font.setPixelSize(self.px(size))
+            font.setBold(bold)
+            self._fonts[key] = font
+        return self._fonts[key]
 
     def colour(self, name: str) -> QColor:
         """A new colour object, which the caller may change."""
@@ -135,13 +141,16 @@ class Theme:
 
     def hatch(self, colour: QColor, spacing: int = 6) -> QBrush:
         """A brush of slanted lines: what does not sound, or does not fit."""
-        tile = QPixmap(spacing, spacing)
-        tile.fill(Qt.GlobalColor.transparent)
-        painter = QPainter(tile)
-        painter.setPen(QPen(colour, 1))
-        painter.drawLine(0, spacing, spacing, 0)
-        painter.end()
-        return QBrush(tile)
+        key = colour.rgba(), spacing
+        if key not in self._hatches:
+            tile = QPixmap(spacing, spacing)
+            tile.fill(Qt.GlobalColor.transparent)
+            painter = QPainter(tile)
+            painter.setPen(QPen(colour, 1))
+            painter.drawLine(0, spacing, spacing, 0)
+            painter.end()
+            self._hatches[key] = QBrush(tile)
+        return self._hatches[key]
 
     def begin(self, application: QApplication, name: str, scale: int) -> None:
         """What a window is made with: a theme ("night", "paper" or "desktop") and a text size, without the style sheet.

@@ -22,7 +22,7 @@ from ...machine import processes, sound_servers, threads_only
 from ...machine.listening import ListeningError
 from ...machine.perf import NotAllowedError
 from ...machine.sound_servers import Running
-from ...machine.watcher import Watcher
+from ...machine.watcher import Watcher, get_ready
 from ...probe import catalogue
 from ...store import recording_file
 from ..background.to_window_thread import ToWindowThread
@@ -150,6 +150,9 @@ class Watching(QObject):
         except Exception:
             log.exception("looking for hosts failed")
         self._to_window.last(self.found.emit, found)
+        if found.hosts:
+            # Whoever looks at hosts will watch one: what is compiled for it is loaded by then.
+            get_ready()
 
     def start(self, watched: Sequence[int], close: bool, server: Running | None = None) -> None:
         """Watches these processes from now on, until it is stopped, and listens to a server that they belong to. Does
