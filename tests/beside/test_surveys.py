@@ -160,29 +160,31 @@ def test_what_the_host_and_a_rehearsal_show_is_worked_out_there_and_refusals_are
     assert same(beside.host_seen(of, at, [seen], {}), host_seen(of, at, [seen], {}))
 
 
+class Grows:
+    """What is asked in the very middle of its being sent."""
+
+    def __init__(self, moments):
+        self.moments = moments
+
+    def __reduce__(self):
+        self.moments.lasting(0.0123 * (1 + len(self.moments.joined)))
+        return float, (1.0,)
+
+
 def test_what_a_survey_keeps_may_grow_while_it_is_sent_and_after(of):
     """Other questions are answered meanwhile: what they have kept in it is there, but the window does not have it."""
-    known, at = roots(of.session, of.plan, of.now.cards, of.machine), instant(of)
-    blocks, stop = iter(np.linspace(0.5, 3.0, 100_000)), threading.Event()
-
-    def ask():
-        while not stop.is_set():
-            of.planned.moments.lasting(float(next(blocks)))
-
-    asking = threading.Thread(target=ask)
-    asking.start()
-    try:
-        for number in range(1, 20):
-            first, sent = packed(of, at, known, {}, number)
-            came, _ = unpacked(first, known)
-            # Whatever the next one refers to is there.
-            second, _ = packed(of, at, known, sent.names, number + 1)
-            found, later = unpacked(second, known | {"base": came})
-            assert same(later, at) and found.now is came.now
-    finally:
-        stop.set()
-        asking.join()
-    block = 0.123456
-    kept = of.planned.moments.lasting(block)
-    assert ("base", "planned", "moments", "joined", block) not in sent.names.values()
-    assert id(kept) not in sent.names
+    fresh = survey(of.session, of.plan, of.now.cards, of.machine, of.buffer)
+    moments = fresh.planned.moments
+    moments.joined[0.4] = Grows(moments)
+    known, at = roots(fresh.session, fresh.plan, fresh.now.cards, fresh.machine), instant(fresh)
+    before = dict(moments.joined)
+    first, sent = packed(fresh, at, known, {}, 1)
+    came, _ = unpacked(first, known)
+    assert len(moments.joined) > len(before) and came.planned.moments.joined.keys() == before.keys()
+    told = {name[-1] for name in sent.names.values() if "joined" in name}
+    assert told and told <= before.keys()
+    # The next one has what was kept since: it comes along.
+    del moments.joined[0.4]
+    second, _ = packed(fresh, at, known, sent.names, 2)
+    found, later = unpacked(second, known | {"base": came})
+    assert same(later, at) and found.now is came.now

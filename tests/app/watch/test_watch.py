@@ -209,7 +209,8 @@ def test_what_the_open_session_predicts_stands_beside_what_was_seen(beside, qtbo
     assert predicted["the host itself"] == "" if "the host itself" in names else True
     assert "Predicted" in page.words.text().splitlines()[0]
     # It follows the moment that is chosen.
-    beside.desk.move_to(700.0)
+    with qtbot.waitSignal(beside.desk.moved):
+        beside.desk.move_to(700.0)
     assert "Predicted for 11:40" in page.words.text()
     assert dict(zip(names, cells(page, PREDICTED), strict=True)) != predicted
     # At another size than the host's there is nothing to compare.

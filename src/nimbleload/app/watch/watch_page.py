@@ -152,6 +152,7 @@ class WatchPage(QWidget):
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self._show_again()
+        self.watching.get_ready()
         self._look()
         self._look_again.start()
 

@@ -137,6 +137,10 @@ class Watching(QObject):
         with self._lock:
             return self._watcher.recording() if self._watcher is not None else self._recording
 
+    def get_ready(self) -> None:
+        """Has loaded what watching needs, in a thread, so that it begins at once."""
+        threading.Thread(target=get_ready, daemon=True).start()
+
     def look(self) -> None:
         """Looks which hosts run."""
         if self._looking is None or not self._looking.is_alive():
@@ -150,9 +154,6 @@ class Watching(QObject):
         except Exception:
             log.exception("looking for hosts failed")
         self._to_window.last(self.found.emit, found)
-        if found.hosts:
-            # Whoever looks at hosts will watch one: what is compiled for it is loaded by then.
-            get_ready()
 
     def start(self, watched: Sequence[int], close: bool, server: Running | None = None) -> None:
         """Watches these processes from now on, until it is stopped, and listens to a server that they belong to. Does
