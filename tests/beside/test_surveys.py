@@ -25,6 +25,7 @@ from nimbleload.core.told.outlook import band, outlook
 from nimbleload.core.watching.blocks import see
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
+from nimbleload.demo.session import session
 from tests.beside.test_client import same
 
 
@@ -92,6 +93,9 @@ def test_whatever_is_asked_in_between_each_is_right(of, beside):
             "session": (of.session, fewer)[rng.integers(2)], "cards": (of.now.cards, dearer)[rng.integers(2)],
             "machine": (of.machine, Machine(2))[rng.integers(2)], "buffer": (128, 256)[rng.integers(2)],
         }  # fmt: skip
+        if rng.random() < 0.4:
+            # Blocks last another time then, and moments that are shorter than one are joined in another way.
+            choice["session"] = msgspec.structs.replace(choice["session"], rate=176400)
         found, at = asked(beside, of, 100.0, **choice)
         here = survey(*(choice[name] for name in ("session", "plan", "cards", "machine", "buffer")))
         assert same(at, instant(here, 100.0)) and same(found.after, here.after) and same(found.before, here.before)
@@ -181,10 +185,24 @@ def test_what_a_survey_keeps_may_grow_while_it_is_sent_and_after(of):
     first, sent = packed(fresh, at, known, {}, 1)
     came, _ = unpacked(first, known)
     assert len(moments.joined) > len(before) and came.planned.moments.joined.keys() == before.keys()
-    told = {name[-1] for name in sent.names.values() if "joined" in name}
-    assert told and told <= before.keys()
+    assert all(id(kept) not in sent.names for block, kept in moments.joined.items() if block not in before)
     # The next one has what was kept since: it comes along.
     del moments.joined[0.4]
     second, _ = packed(fresh, at, known, sent.names, 2)
     found, later = unpacked(second, known | {"base": came})
     assert same(later, at) and found.now is came.now
+
+
+def test_what_is_kept_for_blocks_of_another_length_comes_along(beside):
+    """Moments that last less long than a block are joined: anew, where blocks last longer or shorter."""
+    whole, cards = session(), sample_cards()
+    other = msgspec.structs.replace(whole, rate=176400)
+    for given in (
+        (whole, Plan(), cards, Machine(6), 256), (other, Plan(), cards, Machine(6), 256),
+        (other, Plan(), cards, Machine(8), 256), (whole, Plan(), cards, Machine(8), 64),
+        (other, Plan(), cards, Machine(8), 4096),
+    ):  # fmt: skip
+        found, at = beside.survey(*given)
+        here = survey(*given)
+        assert same(at, instant(here)) and same(found.after, here.after)
+        assert any(each.moments is not found.planned.moments for each in found.cases.values())

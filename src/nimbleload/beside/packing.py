@@ -25,7 +25,7 @@ from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey
 
 # How an object is found that both sides have: one of the roots, then names and places in it.
-Reference = tuple[str | float, ...]
+Reference = tuple[str | int, ...]
 
 
 class Packed(NamedTuple):
@@ -117,12 +117,19 @@ def _of_roots(known: Roots) -> Iterator[tuple[Reference, object]]:
 
 
 def _of_survey(of: Survey) -> Iterator[tuple[Reference, object]]:
-    for field in ("before", "after", "now_case"):
+    for field in ("before", "after"):
         yield ("base", field), getattr(of, field)
+    yield from _of_case(("base", "now_case"), of.now_case)
     for size, case in of.cases.items():
-        yield ("base", "cases", size), case
+        yield from _of_case(("base", "cases", size), case)
     yield from _of_prepared(("base", "now"), of.now)
     yield from _of_prepared(("base", "planned"), of.planned)
+
+
+def _of_case(name: Reference, of: Case) -> Iterator[tuple[Reference, object]]:
+    yield name, of
+    if "moments" in of.__dict__:
+        yield (*name, "moments"), of.moments
 
 
 def _of_prepared(name: Reference, of: Prepared) -> Iterator[tuple[Reference, object]]:
@@ -132,8 +139,6 @@ def _of_prepared(name: Reference, of: Prepared) -> Iterator[tuple[Reference, obj
         yield (*name, field), part
         if isinstance(part, (Graph, Uses)):
             yield from (((*name, field, each), getattr(part, each)) for each in part._fields)
-    for block, moments in of.moments.joined.copy().items():
-        yield (*name, "moments", "joined", block), moments
     for place, strip in enumerate(of.session.strips):
         yield from _of_strip((*name, "session", "strips", place), strip)
 

@@ -161,6 +161,7 @@ def example_window(make_window, qtbot):
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
     window.go(BALANCE)
+    qtbot.waitUntil(lambda: window.balance.is_shown, timeout=60_000)
     return window
 
 
