@@ -57,17 +57,14 @@ Description: find out why a heavy mix session overloads
 SCRIPTS = {
     "postinst": """#!/bin/sh
 set -e
-if [ "$1" = configure ] && command -v py3compile >/dev/null; then
-    py3compile -p nimble-load /usr/lib/nimble-load
+if [ "$1" = configure ]; then
+    # What cannot be compiled is compiled at each start, as all of it was before.
+    python3 -m compileall -q /usr/lib/nimble-load >/dev/null || true
 fi
 """,
     "prerm": """#!/bin/sh
 set -e
-if command -v py3clean >/dev/null; then
-    py3clean -p nimble-load /usr/lib/nimble-load
-else
-    find /usr/lib/nimble-load -name __pycache__ -prune -exec rm -rf {} +
-fi
+find /usr/lib/nimble-load -name __pycache__ -prune -exec rm -rf {} +
 """,
 }
 # Why what lintian would have otherwise is as it is.
