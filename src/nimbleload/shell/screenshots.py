@@ -138,6 +138,7 @@ def _computer(window: MainWindow, folder: Path) -> Iterator[Path]:
     yield _shoot(window, folder / "watch.png")
     window.desk.move_to(None)
     window.go(BALANCE)
+    settle(window)
 
 
 def _carried_out(window: MainWindow, folder: Path) -> Iterator[Path]:
