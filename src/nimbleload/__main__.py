@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import gc
 import sys
+
+from .native.garbage import kept
 
 
 def main() -> None:
     """Runs the command line."""
-    # A million objects come with what is imported, and none of them goes again: looking for garbage among them would
-    # take a fifth of a start.
-    gc.disable()
-    from .shell import cli
-
-    gc.freeze()
-    gc.enable()
+    with kept():
+        from .shell import cli
     cli()
 
 

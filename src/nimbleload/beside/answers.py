@@ -14,28 +14,9 @@ from ..core.told.findings import weighed
 from ..core.told.outlook import band, outlook
 
 
-def _weigh(of: Survey, second: float, *chosen: Any) -> Any:
-    return weigh(of, instant(of, second), *chosen)
-
-
-def _outlook(of: Survey, second: float) -> Any:
-    return outlook(of, instant(of, second))
-
-
-def _findings(of: Survey, second: float) -> Any:
-    return weighed(of, instant(of, second))
-
-
-def _foreseen(of: Survey, second: float, outcome: Any) -> Any:
-    return foreseen(of, instant(of, second), outcome)
-
-
-def _fitted(of: Survey, second: float, readings: Any) -> Any:
-    return fitted(of, instant(of, second), readings)
-
-
-def _host_seen(of: Survey, second: float, *seen: Any) -> Any:
-    return host_seen(of, instant(of, second), *seen)
+def _at(answer: Callable[..., Any]) -> Callable[..., Any]:
+    """The same of a survey and an instant, which is asked for by its second."""
+    return lambda of, second, *rest: answer(of, instant(of, second), *rest)
 
 
 def _kept_loads(of: Survey, kept: Any) -> Any:
@@ -44,16 +25,16 @@ def _kept_loads(of: Survey, kept: Any) -> Any:
 
 ANSWERS: dict[str, Callable[..., Any]] = {
     "instant": instant,
-    "foreseen": _foreseen,
-    "fitted": _fitted,
-    "host_seen": _host_seen,
-    "weigh": _weigh,
+    "foreseen": _at(foreseen),
+    "fitted": _at(fitted),
+    "host_seen": _at(host_seen),
+    "weigh": _at(weigh),
     "steps": stepped,
-    "outlook": _outlook,
+    "outlook": _at(outlook),
     "band": band,
     "suggest": suggest,
     "alternatives": alternatives,
-    "findings": _findings,
+    "findings": _at(weighed),
     "kept_loads": _kept_loads,
     "tracking": tracking,
 }

@@ -8,11 +8,11 @@ import logging
 import subprocess
 import sys
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import CancelledError, Future
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from ..core.cards.card import Cards
 from ..core.decisions.decision import KeptPlan, Plan
@@ -34,6 +34,7 @@ from .messages import REFUSALS, Asked, Parts, Question, asked_of, parts_of, rece
 from .packing import Packed, roots, unpacked
 
 log = logging.getLogger(__name__)
+T = TypeVar("T")
 # A process that takes nothing in for so long (seconds) hangs: it only ever reads, and works in other threads.
 LISTENS_WITHIN = 2.0
 
@@ -213,11 +214,7 @@ class Beside:
         """
         of = Asked(session, plan, cards, machine, buffer)
         with self._one_survey:
-            try:
-                return self._surveyed(of, second)
-            except GoneError:
-                log.warning("the process beside the window ended while it was asked for a survey; it is started anew")
-                return self._surveyed(of, second)
+            return self._twice("survey", lambda: self._surveyed(of, second))
 
     def _surveyed(self, of: Asked, second: float | None) -> tuple[Survey, Instant]:
         with self._lock:
@@ -295,11 +292,15 @@ class Beside:
         self._process.let_go(self._client)
 
     def _asked(self, of: Survey, name: str, *arguments: Any) -> Any:
+        return self._twice(name, lambda: self._question(of, name, arguments).result())
+
+    def _twice(self, name: str, ask: Callable[[], T]) -> T:
+        """Asks once more where the process ended under the question."""
         try:
-            return self._question(of, name, arguments).result()
+            return ask()
         except GoneError:
             log.warning("the process beside the window ended while it was asked for %s; it is started anew", name)
-            return self._question(of, name, arguments).result()
+            return ask()
 
     def _question(self, of: Survey, name: str, arguments: tuple[Any, ...]) -> Future[Any]:
         with self._lock:

@@ -10,7 +10,7 @@ import copyreg
 import io
 import pickle
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, cast
 
 from ..core.cards.card import Cards
 from ..core.decisions.decision import Plan
@@ -90,8 +90,8 @@ class _Packer(pickle.Pickler):
         """What is kept is copied at one instant."""
         if not isinstance(obj, (Case, Figures, Moments)):
             return NotImplemented
-        state = {name: dict(value) if type(value) is dict else value for name, value in obj.__dict__.copy().items()}
-        state.pop("_cells", None)  # they lie in the cards
+        kept = dict(cast(Any, obj).__getstate__())
+        state = {name: dict(value) if type(value) is dict else value for name, value in kept.items()}
         return copyreg.__newobj__, (type(obj),), state  # type: ignore[attr-defined]
 
 

@@ -7,7 +7,6 @@ FILE is the number of the open socket that it shares with the window's process. 
 
 from __future__ import annotations
 
-import gc
 import os
 import signal
 import sys
@@ -23,6 +22,7 @@ from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
+from ..native.garbage import kept
 from .answers import ANSWERS, AT_ONCE, REFUSING
 from .messages import Answer, Parts, Question, cards_from, send, session_from
 from .packing import Names, Packed, Sent, packed, roots
@@ -64,15 +64,13 @@ def get_ready() -> None:
 
     The compiler asks for SciPy's linear algebra as well, and goes on without it: nothing here is compiled with that.
     """
-    gc.disable()
     sys.modules.setdefault(LEFT_OUT, None)  # type: ignore[arg-type]
     try:
-        instant(survey(empty("", 48000, 1.0), Plan(), {}, Machine(2), 256))
+        with kept():
+            instant(survey(empty("", 48000, 1.0), Plan(), {}, Machine(2), 256))
     finally:
         if sys.modules[LEFT_OUT] is None:
             del sys.modules[LEFT_OUT]
-        gc.freeze()
-        gc.enable()
 
 
 class Surveys:

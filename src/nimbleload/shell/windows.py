@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import os
 import sys
 from pathlib import Path
@@ -10,6 +9,7 @@ from pathlib import Path
 import click
 
 from ..app.frame.application import application
+from ..native.garbage import kept
 from ..store.library import Library, LibraryError
 from .common import cli, demo_saved
 from .ready import get_ready, is_ready
@@ -46,18 +46,17 @@ def run_window(path: Path | None, example: bool = False) -> None:
     # It gets ready on another core while the window is made.
     from ..beside.client import SHARED
 
-    if is_ready():
+    is_compiled = is_ready()
+    if is_compiled:
         SHARED.ready()
     from ..app.frame.window import START
 
     app = application()
-    get_ready()
-    # What is imported for it and what it is made of stays: no search for garbage goes through that.
-    gc.disable()
-    window = make_window()
-    window.show()
-    gc.freeze()
-    gc.enable()
+    if not is_compiled:
+        get_ready()
+    with kept():
+        window = make_window()
+        window.show()
     if path is not None:
         window.open_path(path)
     elif example:

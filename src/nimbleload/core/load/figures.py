@@ -63,6 +63,10 @@ class Figures:
         self._notes: dict[tuple[int, tuple[int, ...]], NDArray[np.float64]] = {}
         self._waking: dict[int, NDArray[np.float64]] = {}
 
+    def __getstate__(self) -> dict[str, Any]:
+        """What is sent to another process: all but the cells."""
+        return {name: value for name, value in self.__dict__.items() if name != "_cells"}
+
     def __setstate__(self, state: dict[str, Any]) -> None:
         """Takes what came from another process, without the cells: they lie in the cards."""
         self.__dict__.update(state)
