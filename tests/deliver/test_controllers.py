@@ -98,6 +98,36 @@ def test_a_pedal_holds_notes_and_wheels_bend_and_pressure_arrive_to_the_sample(t
     assert same(made[:, 1], steps(*told))
 
 
+def on_channels(words, *channels):
+    """The same, but one after the other on these channels instead of the first; None for not saying one."""
+    for channel in channels:
+        words = words.replace(' channel="0"', "" if channel is None else f' channel="{channel}" ', 1)
+    return words
+
+
+@pytest.mark.parametrize("standard", ["lv2", "clap", "vst3"])
+def test_notes_and_controllers_arrive_on_their_channels(tmp_path, monkeypatch, standard):
+    """What is played on the tenth channel is another instrument of many a sampler."""
+    device = played.installed(tmp_path / "plugin", standard, monkeypatch)
+    pedal = turned(64, (0.375, 1, False), (1.125, 0, False))
+    wheels = (turned(1, (0.2, 1, False)), on_channels(turned(1, (0.4, 1, False)), 2), on_channels(pedal, 2))
+    content = on_channels(f'<Lanes timeUnit="seconds">{NOTES}{"".join(wheels)}</Lanes>', 2, 9, 0)
+    path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, content))
+    made = carried(path, tmp_path / "out")
+    # The note of the third channel is held by that channel's pedal, the one of the tenth ends with its key.
+    wanted = steps((0.25, 13), (1, 14), (1.125, 11), (1.25, 0)) / 16
+    assert same(made[:, 0], wanted)
+    assert same(made[:, 1], steps((0.2, 0.25), (0.4, 1.0)))
+
+
+def test_a_curve_that_names_no_channel_is_for_all_that_are_played(tmp_path, monkeypatch):
+    device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
+    content = on_channels(NOTES, 1, 3, 15) + on_channels(turned(1, (0.5, 0.5, False)), None)
+    path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, f'<Lanes timeUnit="seconds">{content}</Lanes>'))
+    made = carried(path, tmp_path / "out")
+    assert same(made[:, 1], steps((0.5, (2 + 4 + 16) * (64 / 127) / 4)))
+
+
 def test_a_line_goes_in_the_steps_of_midi(tmp_path, monkeypatch):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
     wheel = turned(1, (0.5, 0, True), (1.0, 1, False), (1.4, 0.5, False))
@@ -165,7 +195,8 @@ class TestBefore:
         [
             curve("transpose", (0, 0.5, False)), curve("pitchBend", (0, 2, False), unit="semitones"),
             turned(1, (0, 90, False), unit="linear"), turned(300, (0, 1, False)), turned(1, (0, "much", False)),
-            turned(1, (0, 1, False)).replace('channel="0"', 'channel="3"'), curve("channelController", (0, 1, False)),
+            turned(1, (0, 1, False)) + turned(1, (0, 1, False)).replace(' channel="0"', ""),
+            curve("channelController", (0, 1, False)),
             NOTES.replace('channel="0"/>', f'channel="0">{curve("pressure", (0, 1, False))}</Note>', 1),
         ],
     )  # fmt: skip
@@ -215,7 +246,7 @@ class TestStretches:
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
         pedal, wheel = turned(64, (0.375, 1, False), (0.875, 0, False)), turned(1, (0.1, 0, True), (1.9, 1, False))
         notes = NOTES.replace('duration="1"', 'duration="0.25"')
-        inside = f'<Lanes timeUnit="seconds">{notes}{pedal}{wheel}</Lanes>'
+        inside = on_channels(f'<Lanes timeUnit="seconds">{notes}{pedal}{wheel}</Lanes>', 2, 9, 9, 2, 9)
         path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
         (job,) = self.bounced(path, 0.9, 1.3).jobs
         *_, last = render.carry_out(job, path, tmp_path / "out")
@@ -224,11 +255,12 @@ class TestStretches:
         target = tmp_path / "b.dawproject"
         exchange_out.write(target, path, imported.session, plan, {"t": last.rendered}, tmp_path / "out")
         before, after = (dawproject.read(each).audio["t"] for each in (path, target))
-        assert not after.curves and len(after.notes) == len(before.notes) - 1
+        assert not after.curves and [note.channel for note in after.notes] == [2, 9]
+        assert [note.channel for note in before.notes] == [2, 9, 9]
         # A pedal, and a line in the midst of which the stretch begins and ends.
         places = np.array([round(second * RATE) for second in (0, 0.2, 0.4, 0.88, 1.31, 1.7, 1.95)])
         for one, other in zip(before.controllers, after.controllers, strict=True):
-            assert one.number == other.number
+            assert (one.number, one.channel) == (other.number, other.channel)
             assert np.allclose(one.curve.at(RATE).values(places), other.curve.at(RATE).values(places), atol=1e-4)
 
 
@@ -284,6 +316,18 @@ def test_a_midi_file_is_played_with_its_pedal(tmp_path, monkeypatch):
     made = soundfile.read(tmp_path / "out" / last.rendered.file, dtype="float32", always_2d=True)[0]
     assert same(made[:, 0], steps((0.25, 2), (1.5, 0)) / 16)
     assert same(made[:, 1], steps((0.25, 0.5 + 0.125)))
+
+
+def test_percussion_of_a_midi_file_stays_on_its_channel(tmp_path):
+    rows = tuple((second, message.copy(channel=9)) for second, message in MIDI)
+    found = midi_file.read(a_midi_file(tmp_path / "a.mid", *rows, *MIDI), RATE)
+    write(tmp_path / "b.dawproject", found.session)
+    read = dawproject.read(tmp_path / "b.dawproject")
+    told = {strip.name: read.audio[strip.id] for strip in read.session.strips if strip.id in read.audio}
+    channels = {name: {each.channel for each in (*of.notes, *of.controllers)} for name, of in told.items()}
+    assert {name: on for name, on in channels.items() if on} == {
+        "Track 1 (channel 1)": {0}, "Track 1 (percussion)": {9},
+    }  # fmt: skip
 
 
 def test_controllers_beside_no_notes_and_what_changes_sounds_are_told(tmp_path):

@@ -1,6 +1,6 @@
 /* An instrument that puts out what it is told, in three standards by a flag: on the left a sixteenth for each note that
    sounds, by its key or by the sustain pedal; on the right a quarter of the wheel (controller 1), half of the bend and an
-   eighth of the pressure. NO_MIDI: as CLAP it takes notes only in CLAP's own way; as VST3 it has no parameters for
+   eighth of the pressure; all of it once for the first channel, twice for the second and so on. NO_MIDI: as CLAP it takes notes only in CLAP's own way; as VST3 it has no parameters for
    controllers. */
 #include <stdbool.h>
 #include <stddef.h>
@@ -13,11 +13,16 @@ enum { MIDI = 0 };
 #else
 enum { MIDI = 1 };
 #endif
-typedef struct { bool held[128], kept[128]; float pedal, wheel, bend, pressure; float *ports[3]; uint32_t kind; void **component, **processor, **controller, **mapping; } own_t;
+typedef struct { bool held[128], kept[128]; float pedal, wheel, bend, pressure; } channel_t;
+typedef struct { channel_t channels[16]; float *ports[3]; uint32_t kind; void **component, **processor, **controller, **mapping; } own_t;
 
-static void on(own_t *o, int key) { o->held[key] = true; o->kept[key] = false; }
-static void off(own_t *o, int key) { o->kept[key] = o->held[key] && o->pedal >= 0.5f; o->held[key] = false; }
-static void turn(own_t *o, int number, float value) {
+static void on(own_t *own, int channel, int key) { channel_t *o = own->channels + channel; o->held[key] = true; o->kept[key] = false; }
+static void off(own_t *own, int channel, int key) {
+  channel_t *o = own->channels + channel;
+  o->kept[key] = o->held[key] && o->pedal >= 0.5f; o->held[key] = false;
+}
+static void turn(own_t *own, int channel, int number, float value) {
+  channel_t *o = own->channels + channel;
   if (number == 64) { o->pedal = value; if (value < 0.5f) memset(o->kept, 0, sizeof o->kept); }
   if (number == 1) o->wheel = value;
   if (number == 128) o->pressure = value;
@@ -25,17 +30,22 @@ static void turn(own_t *o, int number, float value) {
 }
 static void forget(own_t *o) { memset(o, 0, offsetof(own_t, ports)); }
 static void midi(own_t *o, const uint8_t *m) {
-  if (m[0] == 0x90) on(o, m[1]);
-  if (m[0] == 0x80) off(o, m[1]);
-  if (m[0] == 0xB0) turn(o, m[1], m[2] / 127.0f);
-  if (m[0] == 0xD0) turn(o, 128, m[1] / 127.0f);
-  if (m[0] == 0xE0) turn(o, 129, (m[1] | m[2] << 7) / 16383.0f);
+  int kind = m[0] & 0xF0, channel = m[0] & 15;
+  if (kind == 0x90) on(o, channel, m[1]);
+  if (kind == 0x80) off(o, channel, m[1]);
+  if (kind == 0xB0) turn(o, channel, m[1], m[2] / 127.0f);
+  if (kind == 0xD0) turn(o, channel, 128, m[1] / 127.0f);
+  if (kind == 0xE0) turn(o, channel, 129, (m[1] | m[2] << 7) / 16383.0f);
 }
 static void sound(const own_t *o, float *left, float *right, uint32_t i) {
-  int count = 0;
-  for (int k = 0; k < 128; k++) count += o->held[k] || o->kept[k];
-  left[i] = count / 16.0f;
-  right[i] = o->wheel / 4 + o->bend / 2 + o->pressure / 8;
+  left[i] = right[i] = 0;
+  for (int c = 0; c < 16; c++) {
+    const channel_t *of = o->channels + c;
+    int count = 0;
+    for (int k = 0; k < 128; k++) count += of->held[k] || of->kept[k];
+    left[i] += (c + 1) * count / 16.0f;
+    right[i] += (c + 1) * (of->wheel / 4 + of->bend / 2 + of->pressure / 8);
+  }
 }
 
 #if defined LV2
@@ -84,8 +94,9 @@ static int32_t process(const plugin_t *p, const process_t *b) {
     for (; next < count; next++) {
       const header_t *h = b->in_events->get(b->in_events, next);
       if (h->time > i) break;
-      if (h->type == 0) on(OWN(p), ((const note_t *)h)->key);
-      if (h->type == 1) off(OWN(p), ((const note_t *)h)->key);
+      const note_t *note = (const note_t *)h;
+      if (h->type == 0) on(OWN(p), note->channel, note->key);
+      if (h->type == 1) off(OWN(p), note->channel, note->key);
       if (h->type == 10 && MIDI) midi(OWN(p), ((const midi_t *)h)->bytes);
     }
     sound(OWN(p), b->out->data32[0], b->out->data32[1], i);
@@ -171,7 +182,7 @@ typedef struct { int32_t bus, offset; double ppq; uint16_t flags, type; int16_t 
 typedef struct list { const struct list_v *v; } list_t;
 struct list_v { void *base[3]; int32_t (*count)(list_t *); result (*get)(list_t *, int32_t, void *); };
 typedef struct { int32_t mode, size, frames, ins, outs; buffers_t *in, *out; changes_t *changes, *told; list_t *events; } block_t;
-/* Its parameters for controllers: 1 the pedal, 2 the wheel, 3 the bend, 4 pressure. */
+/* Its parameters for controllers: 1 the pedal, 2 the wheel, 3 the bend, 4 pressure; of the next channel 8 more. */
 static const int NUMBERS[] = {-1, 64, 1, 129, 128};
 static result process(void *t, block_t *b) {
   own_t *o = FROM(t, processor);
@@ -181,15 +192,17 @@ static result process(void *t, block_t *b) {
       int32_t offset; double value;
       for (int32_t p = 0; p < q->v->points(q); p++) {
         q->v->point(q, p, &offset, &value);
-        if (offset == i && q->v->id(q) < 5) turn(o, NUMBERS[q->v->id(q)], (float)value);
+        uint32_t id = q->v->id(q);
+        if (offset == i && id < 128 && id % 8 < 5) turn(o, (int)(id / 8), NUMBERS[id % 8], (float)value);
       }
     }
     for (int32_t k = 0; b->events && k < b->events->v->count(b->events); k++) {
-      char raw[48]; int32_t offset; uint16_t type; int16_t pitch;
+      char raw[48]; int32_t offset; uint16_t type; int16_t channel, pitch;
       b->events->v->get(b->events, k, raw);
-      memcpy(&offset, raw + 4, 4); memcpy(&type, raw + 18, 2); memcpy(&pitch, raw + 26, 2);
-      if (offset == i && type == 0) on(o, pitch);
-      if (offset == i && type == 1) off(o, pitch);
+      memcpy(&offset, raw + 4, 4); memcpy(&type, raw + 18, 2);
+      memcpy(&channel, raw + 24, 2); memcpy(&pitch, raw + 26, 2);
+      if (offset == i && type == 0) on(o, channel, pitch);
+      if (offset == i && type == 1) off(o, channel, pitch);
     }
     sound(o, b->out->data[0], b->out->data[1], i);
   }
@@ -197,7 +210,7 @@ static result process(void *t, block_t *b) {
 }
 static result assigned(void *t, int32_t bus, int16_t channel, int16_t number, uint32_t *to) {
   (void)t;
-  for (int k = 1; k < 5; k++) if (!bus && !channel && NUMBERS[k] == number) { *to = k; return 0; }
+  for (int k = 1; k < 5; k++) if (!bus && NUMBERS[k] == number) { *to = 8 * channel + k; return 0; }
   return 1;
 }
 static void *COMPONENT_V[] = {find_c, one, one, ok, ok, no, ok, bus_count, bus_info, no, activate_bus, set_active, ok, ok};

@@ -398,8 +398,8 @@ class _Changes:
     ) -> str:
         """A clip with notes and controllers from one second to another."""
         inside = "".join(
-            f'<Note time="{seconds(note.start - start)}" duration="{seconds(note.end - note.start)}" channel="0" '
-            f'key="{note.key}" vel="{note.velocity:.6g}"/>'
+            f'<Note time="{seconds(note.start - start)}" duration="{seconds(note.end - note.start)}" '
+            f'channel="{note.channel}" key="{note.key}" vel="{note.velocity:.6g}"/>'
             for note in notes
         )
         elements = [as_points(each, start, self._new_id()) for each in controllers]

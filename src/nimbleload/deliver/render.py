@@ -204,8 +204,8 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
     found += automated(uses, sounding)
     if sounding.curves:
         found.append(
-            "its clips hold curves of their own that are not followed: expression of single notes, or controllers on "
-            "several channels or in a unit that depends on the plugin"
+            "its clips hold curves of their own that are not followed: expression of single notes, or controllers in a "
+            "unit that depends on the plugin, or both on one channel and on all"
         )
     stretched = sum(part.stretched for part in sounding.parts)
     if stretched:

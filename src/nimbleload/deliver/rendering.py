@@ -23,6 +23,7 @@ from ..probe import isolation
 from ..probe.messages import (
     CHANNELS,
     HEARD,
+    NOTE_COLUMNS,
     NOTES,
     RENDERED,
     SOURCE,
@@ -235,15 +236,16 @@ def _read(path: Path) -> Iterator[NDArray[np.float32]]:
 
 
 def events(stage: Stage, rate: int) -> NDArray[np.float64]:
-    """What a strip plays, in order (E, 4: sample, key, 1 or 0 for the start or the end of a note, velocity; sample,
-    number, −1, value for a controller). On one sample controllers come first, and ends before starts."""
-    rows: list[tuple[int, int, float, float]] = []
+    """What a strip plays, in order (E, 5: sample, key, 1 or 0 for the start or the end of a note, velocity, channel;
+    sample, number, −1, value, channel for a controller). On one sample controllers come first, and ends before starts.
+    """
+    rows: list[tuple[int, int, float, float, int]] = []
     for controller in stage.sounding.controllers:
         samples, values = told(controller, rate)
         turns = zip(samples.tolist(), values.tolist(), strict=True)
-        rows += [(at, controller.number, -1.0, value) for at, value in turns]
+        rows += [(at, controller.number, -1.0, value, controller.channel) for at, value in turns]
     for note in stage.sounding.notes:
         begin = round(note.start * rate)
         end = max(round(note.end * rate), begin + 1)
-        rows += [(begin, note.key, 1.0, note.velocity), (end, note.key, 0.0, note.velocity)]
-    return np.array(sorted(rows, key=lambda row: (row[0], row[2], row[1])), np.float64).reshape(-1, 4)
+        rows += [(at, note.key, on, note.velocity, note.channel) for at, on in ((begin, 1.0), (end, 0.0))]
+    return np.array(sorted(rows, key=lambda row: (row[0], row[2], row[1])), np.float64).reshape(-1, NOTE_COLUMNS)

@@ -20,6 +20,7 @@ from .loading import load
 from .messages import (
     CHANNELS,
     HEARD,
+    NOTE_COLUMNS,
     NOTES,
     RENDERED,
     SOURCE,
@@ -34,7 +35,6 @@ from .messages import (
 from .moved import Moved, step_of
 from .timed import TimedLoop
 
-NOTE_COLUMNS = 4
 # So many samples are taken at a time, and the tail has died when so many seconds stay below −90 dBFS.
 CHUNK, QUIET_SECONDS, QUIET = 1 << 16, 0.5, 10 ** (-90 / 20)
 
@@ -75,7 +75,7 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
             late = 0
             for place, stage in enumerate(chain):
                 here = notes[np.searchsorted(notes[:, 0], done) : np.searchsorted(notes[:, 0], done + step)]
-                sound = stage.run(sound, here - [done, 0, 0, 0] if place == 0 else here[:0], done, late)
+                sound = stage.run(sound, here - [done, 0, 0, 0, 0] if place == 0 else here[:0], done, late)
                 late += stage.latency
             out.write(np.ascontiguousarray(sound.T).tobytes())
             quiet = _quiet_end(sound, quiet, done >= request.samples)
@@ -89,9 +89,11 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
 
 def _event(row: Sequence[float], begins: int) -> Event:
     """What a row (see NOTES) tells, in a block that begins at that sample."""
-    at, key, kind, value = row
+    at, key, kind, value, channel = row
     when = int(at) - begins
-    return Control(int(key), value, when) if kind < 0 else Note(int(key), kind > 0.5, when, value)
+    if kind < 0:
+        return Control(int(key), value, when, int(channel))
+    return Note(int(key), kind > 0.5, when, value, int(channel))
 
 
 def _quiet_end(sound: NDArray[np.float32], before: int, is_tail: bool) -> int:

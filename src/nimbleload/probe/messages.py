@@ -27,6 +27,7 @@ from .formats.hosted import Parameter, Preset
 
 # The files in a worker's folder that a rendering reads and writes, and how many channels their sound has.
 SOURCE, NOTES, RENDERED = "source.f32", "notes.f64", "rendered.f32"
+NOTE_COLUMNS = 5
 # The file of what the side-chain of the plugin with this number hears.
 HEARD = "heard-{}.f32"
 CHANNELS = 2
@@ -120,10 +121,10 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
 
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
-    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), and velocity (0 to 1); or of sample,
-    controller, −1, and value; with `turns` there are such. `moving` are the parameters that are automated, `timing` how
-    the piece goes. What a side-chain hears is in `folder`/HEARD, if there is such a file: as SOURCE, from the beginning
-    of the piece.
+    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), velocity (0 to 1), and channel; or of
+    sample, controller, −1, value, and channel; with `turns` there are such. `moving` are the parameters that are
+    automated, `timing` how the piece goes. What a side-chain hears is in `folder`/HEARD, if there is such a file: as
+    SOURCE, from the beginning of the piece.
     """
 
     uses: tuple[PluginUse, ...]

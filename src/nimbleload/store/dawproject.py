@@ -148,7 +148,7 @@ class _Reader:
                     each.start, each.end, each.offset, path, outside, rate, each.stretched, each.fade_in, each.fade_out,
                     each.gains,
                 ))  # fmt: skip
-        notes = tuple(NotePart(n.start, n.end, n.key, n.velocity) for n in timeline.played(strip_id))
+        notes = tuple(NotePart(n.start, n.end, n.key, n.velocity, n.channel) for n in timeline.played(strip_id))
         found = Sounding(
             tuple(parts), notes, strip_id in timeline.curved, controllers=timeline.controllers(strip_id)
         )  # fmt: skip

@@ -72,11 +72,23 @@ def _point(element: etree._Element, unit: str, which: int | None, at: Callable[[
     return Point(at(number(element, "time", 0, WHERE)), share, element.get("interpolation") == "linear")
 
 
+def channel_of(note: etree._Element) -> int:
+    """The channel that a note lies on; the first one if it does not say, or says what is none."""
+    said = note.get("channel", "")
+    return min(int(said), MOST_CHANNEL) if said.isascii() and said.isdecimal() else 0
+
+
 def of_track(passes: Iterable[Pass], channels: Iterable[int]) -> tuple[Controller, ...] | None:
-    """The controllers of a track whose notes lie on some channels; None if they are not all on one."""
-    found = list(passes)
-    on = {each.channel for each in found if each.channel is not None} | set(channels)
-    return None if found and len(on) > 1 else joined((each.number, each.points) for each in found)
+    """The controllers of a track whose notes lie on some channels. A curve that does not say its channel is for all
+    that notes lie on; None if a controller moves by such a curve and also on a channel of its own."""
+    found, playing = list(passes), sorted(set(channels)) or [0]
+    for_all = {each.number for each in found if each.channel is None}
+    if any(each.channel is not None and each.number in for_all for each in found):
+        return None
+    return joined(
+        (each.number, channel, each.points)
+        for each in found for channel in (playing if each.channel is None else [each.channel])
+    )  # fmt: skip
 
 
 def as_points(controller: Controller, begins: float, own: str = "") -> etree._Element:
@@ -84,11 +96,12 @@ def as_points(controller: Controller, begins: float, own: str = "") -> etree._El
     points = etree.Element("Points", unit="normalized", timeUnit="seconds")
     if own:
         points.set("id", own)
+    channel = str(controller.channel)
     if controller.number in KIND_OF:
-        etree.SubElement(points, "Target", expression=KIND_OF[controller.number], channel="0")
+        etree.SubElement(points, "Target", expression=KIND_OF[controller.number], channel=channel)
     else:
         number = str(controller.number)
-        etree.SubElement(points, "Target", expression="channelController", channel="0", controller=number)
+        etree.SubElement(points, "Target", expression="channelController", channel=channel, controller=number)
     for point in controller.curve.points:
         how = "linear" if point.ramp else "hold"
         time, value = f"{point.second - begins:.9f}", f"{point.value:.9g}"

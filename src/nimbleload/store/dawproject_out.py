@@ -21,6 +21,7 @@ from ..core.session.session import Meter, Session
 from ..core.session.strips import Clip, Strip
 from . import atomic, midi_file
 from .dawproject_controllers import as_points
+from .sounding import NotePart
 from .switching import points as switched
 
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
@@ -209,8 +210,11 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
         controllers = _controllers_of_file(clip) if of_file else ()
         lanes = _add(made, "Lanes") if controllers else made
         notes = _add(lanes, "Notes")
-        for begin, end, key, velocity in _notes_of_file(clip) if of_file else _notes(clip, strip):
-            _add(notes, "Note", time=begin - clip.start, duration=end - begin, channel=0, key=key, vel=velocity)
+        for note in _notes_of_file(clip) if of_file else _notes(clip, strip):
+            _add(
+                notes, "Note", time=note.start - clip.start, duration=note.end - note.start, channel=note.channel,
+                key=note.key, vel=note.velocity,
+            )  # fmt: skip
         for each in controllers:
             lanes.append(as_points(each, clip.start))
     elif loop is not None:
@@ -233,8 +237,8 @@ def is_of_file(clip: Clip) -> bool:
     return clip.kind == "notes" and clip.file is not None and Path(clip.file.rpartition("#")[0]).is_file()
 
 
-def _notes_of_file(clip: Clip) -> Iterator[tuple[float, float, int, float]]:
-    """The notes that a clip plays of its MIDI file: from when to when (seconds), key and velocity.
+def _notes_of_file(clip: Clip) -> Iterator[NotePart]:
+    """The notes that a clip plays of its MIDI file, by the seconds of the piece.
 
     One that begins in the clip is cut where the clip ends.
     """
@@ -242,7 +246,8 @@ def _notes_of_file(clip: Clip) -> Iterator[tuple[float, float, int, float]]:
     later = clip.start - clip.offset
     for note in midi_file.played_in(clip.file).notes:
         if clip.start <= note.start + later < clip.end:
-            yield note.start + later, min(note.end + later, clip.end), note.key, note.velocity
+            end = min(note.end + later, clip.end)
+            yield NotePart(note.start + later, end, note.key, note.velocity, note.channel)
 
 
 def _controllers_of_file(clip: Clip) -> tuple[Controller, ...]:
@@ -254,11 +259,11 @@ def _controllers_of_file(clip: Clip) -> tuple[Controller, ...]:
     )  # fmt: skip
 
 
-def _notes(clip: Clip, strip: Strip) -> Iterator[tuple[float, float, int, float]]:
-    """Notes that sound together as often as is known of a clip: from when to when (seconds), key and velocity."""
+def _notes(clip: Clip, strip: Strip) -> Iterator[NotePart]:
+    """Notes that sound together as often as is known of a clip, by the seconds of the piece."""
     most = strip.instrument.voices if strip.instrument is not None else 1
     profile = clip.voices or ((clip.start, most),)
     ends = [second for second, _ in profile[1:]] + [clip.end]
     for (begin, count), end in zip(profile, ends, strict=True):
         for number in range(count):
-            yield max(begin, clip.start), end, FIRST_KEY + number % 90, 0.7
+            yield NotePart(max(begin, clip.start), end, FIRST_KEY + number % 90, 0.7)

@@ -14,13 +14,13 @@ from lxml import etree
 from msgspec.structs import replace
 
 from ..core.piece.notes import bars, counted
-from ..core.session.controllers import Controller, cut, pressed, sustained
+from ..core.session.controllers import Controller, cut, held
 from ..core.session.curves import Curve, Point
 from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
-from .dawproject_controllers import Pass, expression, followed, of_track
+from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS
 from .xml_values import flag, number, place
 
@@ -184,9 +184,9 @@ class Timeline:
         return max((count for _, count in self._profile(track)), default=0)
 
     def _profile(self, track: str) -> tuple[tuple[float, int], ...]:
-        played = [(note.start, note.end, note.key) for note in self._played.get(track, ())]
-        last = max([end for _, end, _ in played] + [clip.end for clip in self._clips.get(track, ())], default=0.0)
-        notes = sustained(played, pressed(self.controllers(track)), last)
+        played = [(note.start, note.end, note.key, note.channel) for note in self._played.get(track, ())]
+        last = max([end for _, end, *_ in played] + [clip.end for clip in self._clips.get(track, ())], default=0.0)
+        notes = held(played, self.controllers(track), last)
         return counted(notes, bars(self._timing, max((end for _, end in notes), default=0.0)))
 
     def markers(self) -> list[tuple[str, float]]:
@@ -395,9 +395,8 @@ class Timeline:
             if window is None or window[0] - LEAST <= second < window[1]:
                 until = self._at(grid, end)
                 key, velocity = number(note, "key", 60, WHERE, 0, 127), number(note, "vel", 0.8, WHERE, 0, 1)
-                on = note.get("channel", "0")
                 cut_at = until if window is None else min(until, window[1])
-                found.append(Played(second, cut_at, round(key), velocity, int(on) if on.isdecimal() else 0))
+                found.append(Played(second, cut_at, round(key), velocity, channel_of(note)))
         self._counted_notes += len(found)
         if self._counted_notes > MOST_NOTES:
             raise ImportRefusedError(f"{place(content, WHERE)}: over {MOST_NOTES} notes; loops run wild.")

@@ -122,7 +122,8 @@ def _played_by_part(path: str, changed: int) -> dict[str, PartPlayed]:
         f"{part.track}.{part.channel}": PartPlayed(
             tuple(
                 NotePart(
-                    tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key, note.velocity / 127
+                    tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key, note.velocity / 127,
+                    part.channel,
                 )
                 for note in part.notes
             ),
@@ -137,7 +138,9 @@ def _controllers(part: Part, tempo: TempoMap, ticks: int) -> tuple[Controller, .
     points: dict[int, list[Point]] = defaultdict(list)
     for each in part.turned:
         points[each.number].append(Point(tempo.seconds(each.tick / ticks), each.value))
-    return tuple(Controller(number, Curve(tuple(found))) for number, found in sorted(points.items()))
+    return tuple(
+        Controller(number, Curve(tuple(found)), part.channel) for number, found in sorted(points.items())
+    )  # fmt: skip
 
 
 def _read_file(path: Path, progress: Progress) -> tuple[int, _Read]:

@@ -6,7 +6,7 @@ import math
 
 import msgspec
 
-from ..core.session.controllers import Controller, pressed, sustained
+from ..core.session.controllers import Controller, held
 from ..core.session.curves import Curve, Moving, SendMoving
 
 
@@ -30,12 +30,13 @@ class Part(msgspec.Struct, frozen=True):
 
 
 class NotePart(msgspec.Struct, frozen=True, array_like=True):
-    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1."""
+    """A note in the piece (seconds); `key` and `channel` (0 … 15) as in MIDI, `velocity` from 0 to 1."""
 
     start: float
     end: float
     key: int
     velocity: float
+    channel: int = 0
 
 
 class Sounding(msgspec.Struct, frozen=True):
@@ -62,5 +63,5 @@ class Sounding(msgspec.Struct, frozen=True):
     def held(self) -> list[tuple[float, float]]:
         """From when to when its notes sound (seconds), those that the pedal sustains until it is let go; without end
         where it is not."""
-        notes = [(note.start, note.end, note.key) for note in self.notes]
-        return sustained(notes, pressed(self.controllers), math.inf)
+        notes = [(note.start, note.end, note.key, note.channel) for note in self.notes]
+        return held(notes, self.controllers, math.inf)

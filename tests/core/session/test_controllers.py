@@ -16,6 +16,7 @@ from nimbleload.core.session.controllers import (
     Controller,
     between,
     cut,
+    held,
     joined,
     pressed,
     sustained,
@@ -26,8 +27,8 @@ from nimbleload.core.session.curves import Curve, Point
 RATE = 48000
 
 
-def of(*rows, number=1):
-    return Controller(number, Curve(tuple(Point(*row) for row in rows)))
+def of(*rows, number=1, channel=0):
+    return Controller(number, Curve(tuple(Point(*row) for row in rows)), channel)
 
 
 def test_a_step_is_told_once_and_nothing_before_the_first():
@@ -68,6 +69,14 @@ def test_a_key_that_is_struck_again_ends_what_the_pedal_held():
     assert sustained(notes, [(0.0, 1.0)], 9) == [(0.0, 0.5), (0.5, 1.0), (0.5, 1.0), (2.0, 3.0)]
 
 
+def test_a_pedal_is_for_the_notes_of_its_channel_and_for_all_from_a_channel_without_notes():
+    notes = [(0.0, 1.0, 60, 2), (0.0, 0.25, 60, 5), (0.5, 2.0, 60, 5)]
+    pedals = [of((0, 1), (3, 0), number=PEDAL, channel=2)]
+    assert sorted(held(notes, pedals, 9)) == [(0.0, 0.25), (0.0, 3.0), (0.5, 2.0)]
+    assert sorted(held(notes, [of((0, 1), (3, 0), number=PEDAL)], 9)) == [(0.0, 0.5), (0.0, 3.0), (0.5, 3.0)]
+    assert sorted(held(notes, [of((0, 1), number=1, channel=2)], 9)) == [(0.0, 0.25), (0.0, 1.0), (0.5, 2.0)]
+
+
 # Times that are exact in binary, so that what falls on an edge is not a matter of rounding.
 times = st.integers(0, 64).map(lambda k: k / 8)
 curves = st.lists(st.tuples(times, st.integers(0, 8).map(lambda k: k / 8), st.booleans()), min_size=1, max_size=6).map(
@@ -104,7 +113,7 @@ def test_what_is_cut_has_the_values_that_it_had(points, first, last):
 
 @given(st.lists(curves, min_size=1, max_size=4))
 def test_of_passes_that_overlap_the_later_one_counts(passes):
-    (made,) = joined((1, points) for points in passes)
+    (made,) = joined((1, 0, points) for points in passes)
     seconds = [point.second for point in made.curve.points]
     assert seconds == sorted(seconds)
     # Independently: at each time the pass that began last, up to where the next one begins.
@@ -115,9 +124,16 @@ def test_of_passes_that_overlap_the_later_one_counts(passes):
             assert value(made.curve.points, second) == pytest.approx(value(begun[-1], second))
 
 
+def test_passes_on_other_channels_and_of_other_controllers_stay_apart():
+    one, other = [Point(0.0, 0.0)], [Point(1.0, 1.0)]
+    made = joined([(1, 3, one), (1, 0, other), (2, 3, other)])
+    assert [(each.number, each.channel, len(each.curve.points)) for each in made] == [(1, 0, 1), (1, 3, 1), (2, 3, 1)]
+    assert [each.channel for each in between(made, 0.0, 3.0)] == [0, 3, 3]
+
+
 def test_rounding_between_two_passes_breaks_no_line():
     first = [Point(0.0, 0.0, True), Point(1.0 + 1e-10, 1.0)]
-    (made,) = joined([(1, first), (1, [Point(1.0, 0.0)])])
+    (made,) = joined([(1, 0, first), (1, 0, [Point(1.0, 0.0)])])
     at, values = told(made, RATE)
     assert len(at) > 100 and values[-1] == 0 and at[-1] == RATE
 

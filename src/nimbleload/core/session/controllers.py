@@ -26,10 +26,12 @@ Stretch = tuple[float, float]
 
 
 class Controller(msgspec.Struct, frozen=True, array_like=True):
-    """A controller that moves in the piece: its number, and its values from 0 to 1 (bend rests at 0.5)."""
+    """A controller that moves in the piece: its number, its values from 0 to 1 (bend rests at 0.5), and the channel it
+    moves on (0 … 15)."""
 
     number: int
     curve: Curve
+    channel: int = 0
 
 
 def steps_of(number: int) -> int:
@@ -53,12 +55,12 @@ def told(controller: Controller, rate: int) -> tuple[NDArray[np.int64], NDArray[
     return at[new], values[new]
 
 
-def joined(passes: Iterable[tuple[int, Sequence[Point]]]) -> tuple[Controller, ...]:
-    """Controllers from the points of several passes (a number and points each, in order of time): of passes that
-    overlap the one that begins later counts from there on."""
-    by_number: dict[int, list[Point]] = {}
-    for number, points in sorted((each for each in passes if each[1]), key=lambda each: each[1][0].second):
-        known = by_number.setdefault(number, [])
+def joined(passes: Iterable[tuple[int, int, Sequence[Point]]]) -> tuple[Controller, ...]:
+    """Controllers from the points of several passes (a number, a channel and points each, in order of time): of passes
+    that overlap the one that begins later counts from there on."""
+    found: dict[tuple[int, int], list[Point]] = {}
+    for number, channel, points in sorted((each for each in passes if each[2]), key=lambda each: each[2][0].second):
+        known = found.setdefault((number, channel), [])
         begins = points[0].second
         # What ends where this begins leads there; both are reckoned, so that they may differ by rounding.
         if begins < (known[-1].second if known else begins) <= begins + ROUNDING:
@@ -72,7 +74,7 @@ def joined(passes: Iterable[tuple[int, Sequence[Point]]]) -> tuple[Controller, .
             else:
                 known.append(Point(begins, _reached([known[-1], following], 0, begins)))
         known += points
-    return tuple(Controller(number, Curve(tuple(points))) for number, points in sorted(by_number.items()))
+    return tuple(Controller(number, Curve(tuple(points)), on) for (number, on), points in sorted(found.items()))
 
 
 def cut(points: Sequence[Point], first: float, last: float) -> list[Point]:
@@ -101,10 +103,10 @@ def _reached(points: Sequence[Point], place: int, second: float) -> float:
 def between(controllers: Sequence[Controller], first: float, last: float, later: float = 0.0) -> tuple[Controller, ...]:
     """The same from one second to another: each with the value that it has there, and what comes after; all of it
     `later` by so many seconds."""
-    found = ((each.number, cut(each.curve.points, first, last)) for each in controllers)
+    found = ((each, cut(each.curve.points, first, last)) for each in controllers)
     return tuple(
-        Controller(number, Curve(tuple(Point(p.second + later, p.value, p.ramp) for p in points)))
-        for number, points in found if points
+        Controller(each.number, Curve(tuple(Point(p.second + later, p.value, p.ramp) for p in points)), each.channel)
+        for each, points in found if points
     )  # fmt: skip
 
 
@@ -134,6 +136,24 @@ def _switches(curve: Curve) -> Iterable[tuple[float, bool]]:
         if point.ramp and crosses and following.second > point.second:
             share = (DOWN - point.value) / (following.value - point.value)
             yield point.second + share * (following.second - point.second), following.value >= DOWN
+
+
+def held(
+    notes: Sequence[tuple[float, float, int, int]], controllers: Sequence[Controller], end: float
+) -> list[Stretch]:  # fmt: skip
+    """From when to when notes sound (seconds; start, end, key and channel each), with what pedals do to them, up to the
+    end of the piece at most; in any order. A pedal is for the notes of its channel; one on a channel without notes is
+    for all, as where each note has a channel of its own and the first one is for what they have in common."""
+    by_channel: dict[int, list[tuple[float, float, int]]] = {}
+    for *note, channel in notes:
+        by_channel.setdefault(channel, []).append(tuple(note))  # type: ignore[arg-type]
+    return [
+        stretch
+        for channel, own in by_channel.items()
+        for stretch in sustained(
+            own, pressed(c for c in controllers if c.channel == channel or c.channel not in by_channel), end
+        )
+    ]
 
 
 def sustained(

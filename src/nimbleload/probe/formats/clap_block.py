@@ -109,7 +109,7 @@ def note_event(note: Event, dialect: int) -> c.Structure:
         made = MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(*midi(note)))
     else:
         kind = NOTE_ON if note.on else NOTE_OFF
-        made = NoteEvent(header(NoteEvent, kind), -1, 0, 0, note.key, note.velocity)
+        made = NoteEvent(header(NoteEvent, kind), -1, 0, note.channel, note.key, note.velocity)
     made.header.time = note.at
     return made
 

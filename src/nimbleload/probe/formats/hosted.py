@@ -15,34 +15,37 @@ from .piece import Place
 
 class Note(NamedTuple):
     """A note that starts or ends `at` so many samples into a block; `key` as in MIDI (69 is A at 440 Hz), `velocity`
-    from 0 to 1."""
+    from 0 to 1, `channel` from 0 to 15."""
 
     key: int
     on: bool
     at: int = 0
     velocity: float = 0.8
+    channel: int = 0
 
 
 class Control(NamedTuple):
     """A controller that gets another value (0 … 1), `at` so many samples into a block; its number as
-    `core.session.controllers` has it."""
+    `core.session.controllers` has it, `channel` from 0 to 15."""
 
     number: int
     value: float
     at: int = 0
+    channel: int = 0
 
 
 Event = Note | Control
 
 
 def midi(event: Event) -> bytes:
-    """An event as a MIDI message on the first channel."""
+    """An event as a MIDI message on its channel."""
+    on = event.channel
     if isinstance(event, Note):
-        return bytes((0x90 if event.on else 0x80, event.key, round(127 * event.velocity)))
+        return bytes(((0x90 if event.on else 0x80) | on, event.key, round(127 * event.velocity)))
     value = round(event.value * steps_of(event.number))
     if event.number == BEND:
-        return bytes((0xE0, value & 127, value >> 7))
-    return bytes((0xD0, value) if event.number == PRESSURE else (0xB0, event.number, value))
+        return bytes((0xE0 | on, value & 127, value >> 7))
+    return bytes((0xD0 | on, value) if event.number == PRESSURE else (0xB0 | on, event.number, value))
 
 
 class Move(NamedTuple):

@@ -426,19 +426,20 @@ class Vst3Hosted:
         mapping = self._controller.query(MIDI_MAPPING) if controls and self._controller is not None else None
         if mapping is None:
             return
-        for number, value, at in controls:
+        for number, value, at, channel in controls:
             place = c.c_uint32()
             kinds = (INT, c.c_int16, c.c_int16, POINTER)
-            if mapping.call(3, 0, 0, number, c.addressof(place), kinds=kinds) == OK:
+            if mapping.call(3, 0, channel, number, c.addressof(place), kinds=kinds) == OK:
                 yield Move(str(place.value), value, at)
         mapping.release()
 
     @staticmethod
     def _note(note: Note) -> NoteEvent:
         if note.on:
-            return NoteEvent(0, note.at, 0.0, 0, 0, 0, 0, note.key, 0.0, note.velocity, 0, -1)
+            return NoteEvent(0, note.at, 0.0, 0, 0, 0, note.channel, note.key, 0.0, note.velocity, 0, -1)
         # A note's end has its id where a beginning has its length's place: -1 says that the pitch names it.
-        return NoteEvent(0, note.at, 0.0, 0, 1, 0, 0, note.key, 0.0, float(np.frombuffer(b"\xff" * 4, "<f4")[0]), 0, 0)
+        nameless = float(np.frombuffer(b"\xff" * 4, "<f4")[0])
+        return NoteEvent(0, note.at, 0.0, 0, 1, 0, note.channel, note.key, 0.0, nameless, 0, 0)
 
     def locate(self, place: Place) -> None:
         self._piece.goes_on(place)
