@@ -13,6 +13,8 @@ from contextlib import contextmanager
 from nimbleload.probe.shown.x11 import POINTER, UINT, ULONG, Size, library, pass_over, size_of
 
 PRESS, RELEASE, MOVE, MESSAGE = 4, 5, 6, 33
+# In what Xlib tells of a window: which of its numbers says whether it is shown, and what it is then.
+MAP_STATE, VIEWABLE = 23, 2
 MASKS = {PRESS: 1 << 2, RELEASE: 1 << 3, MOVE: 1 << 6}
 BUTTON_HELD = 1 << 8
 # A display server that does not come up is started again, so often.
@@ -92,7 +94,7 @@ class Hands:
         self._lib.XFetchName.argtypes = [POINTER, ULONG, c.POINTER(c.c_char_p)]
         self._display = self._lib.XOpenDisplay(name.encode())
         assert self._display, f"the display {name} does not answer"
-        self._root = self._lib.XDefaultRootWindow(self._display)
+        self.root = self._lib.XDefaultRootWindow(self._display)
 
     def below(self, window: int) -> list[int]:
         root, parent, count, listed = ULONG(), ULONG(), UINT(), c.POINTER(ULONG)()
@@ -108,17 +110,23 @@ class Hands:
 
     def are_there(self, title: str) -> bool:
         """Whether any window has a title."""
-        return any(self.title(window) == title for window in self.below(self._root))
+        return any(self.title(window) == title for window in self.below(self.root))
 
     def find(self, title: str, seconds: float = 20.0) -> int:
         """The window of a title, waited for."""
         until = time.monotonic() + seconds
         while time.monotonic() < until:
-            for window in self.below(self._root):
+            for window in self.below(self.root):
                 if self.title(window) == title and self.below(window):
                     return window
             time.sleep(0.05)
         raise AssertionError(f"no window is called {title!r}")
+
+    def is_seen(self, window: int) -> bool:
+        """Whether a window is shown, and not only there."""
+        state = (c.c_int * 64)()
+        self._lib.XGetWindowAttributes(POINTER(self._display), ULONG(window), c.byref(state))
+        return state[MAP_STATE] == VIEWABLE
 
     def size(self, window: int) -> Size | None:
         return size_of(self._display, window)
@@ -126,7 +134,7 @@ class Hands:
     def _send(self, window: int, kind: int, x: int, y: int, held: bool) -> None:
         event = (c.c_char * 192)()
         made = Pointer.from_buffer(event)
-        made.kind, made.display, made.window, made.root = kind, self._display, window, self._root
+        made.kind, made.display, made.window, made.root = kind, self._display, window, self.root
         made.x, made.y, made.x_root, made.y_root, made.same = x, y, x, y, 1
         made.state, made.button = BUTTON_HELD if held else 0, 0 if kind == MOVE else 1
         made.time = int(time.monotonic() * 1000) & 0xFFFFFFFF

@@ -2,7 +2,7 @@
    good: a child window; a click on it sets Level to 0.75; it asks for 500 × 300 once it is shown;
    hungry: burns a fifth of a core in a timer, and fills 60 MB when its window is made;
    crashes, hangs: when its window is put into the host's; leaves: closes itself after ten ticks;
-   bare: has none; stateless: as good, but saves no state; forgets: as good, but takes no state back. */
+   floats: as good, but in a window that no host holds; bare: has none; stateless: as good, but saves no state; forgets: as good, but takes no state back. */
 #include "clap.h"
 #include <stdlib.h>
 #include <time.h>
@@ -10,6 +10,8 @@
 typedef struct _XDisplay Display;
 typedef unsigned long Window;
 extern Display *XOpenDisplay(const char *);
+extern Window XDefaultRootWindow(Display *);
+extern int XStoreName(Display *, Window, const char *);
 extern Window XCreateSimpleWindow(Display *, Window, int, int, unsigned, unsigned, unsigned, unsigned long, unsigned long);
 extern int XMapWindow(Display *, Window), XSelectInput(Display *, Window, long), XPending(Display *), XFlush(Display *);
 extern int XNextEvent(Display *, long *), XConnectionNumber(Display *), XCloseDisplay(Display *);
@@ -43,9 +45,11 @@ static const ports_t PORTS = {port_count, port_get};
 
 static long cpu(void) { struct timespec t; clock_gettime(CLOCK_THREAD_CPUTIME_ID, &t); return t.tv_sec * 1000000000L + t.tv_nsec; }
 
-static bool supported(const plugin_t *p, const char *api, bool floating) { (void)p; return !strcmp(api, "x11") && !floating; }
+static bool supported(const plugin_t *p, const char *api, bool floating) { return !strcmp(api, "x11") && floating == IS(p, "floats"); }
+static bool parent(const plugin_t *p, const place_t *in);
 static bool make(const plugin_t *p, const char *api, bool floating) {
-  (void)api; (void)floating;
+  (void)api;
+  if (floating && !parent(p, NULL)) return false;
   if (IS(p, "hungry")) { OWN(p)->filled = malloc(60 << 20); memset(OWN(p)->filled, 1, 60 << 20); }
   return HOST(p, host_timer_t, "clap.timer-support")->begin(OWN(p)->host, 20, &OWN(p)->timer);
 }
@@ -66,15 +70,20 @@ static bool parent(const plugin_t *p, const place_t *in) {
   while (IS(p, "hangs")) {}
   o->display = XOpenDisplay(NULL);
   if (!o->display) return false;
-  o->window = XCreateSimpleWindow(o->display, in->number, 0, 0, 300, 200, 0, 0, 0x4080c0);
+  o->window = XCreateSimpleWindow(o->display, in ? in->number : XDefaultRootWindow(o->display), 0, 0, 300, 200, 0, 0, 0x4080c0);
   XSelectInput(o->display, o->window, 1L << 2);
-  XMapWindow(o->display, o->window); XFlush(o->display);
+  if (in) XMapWindow(o->display, o->window);
+  XFlush(o->display);
   return HOST(p, host_fd_t, "clap.posix-fd-support")->add(o->host, XConnectionNumber(o->display), 1);
 }
-static bool show(const plugin_t *p) { return HOST(p, host_gui_t, "clap.gui")->resize(OWN(p)->host, 500, 300); }
+static void title(const plugin_t *p, const char *words) { if (IS(p, "floats")) XStoreName(OWN(p)->display, OWN(p)->window, words); }
+static bool show(const plugin_t *p) {
+  if (IS(p, "floats")) { XMapWindow(OWN(p)->display, OWN(p)->window); XFlush(OWN(p)->display); return true; }
+  return HOST(p, host_gui_t, "clap.gui")->resize(OWN(p)->host, 500, 300);
+}
 static const struct { void *supported, *preferred, *create, *destroy, *scale, *size, *can_resize, *hints, *adjust, *set_size,
   *parent, *transient, *title, *show, *hide; } GUI = {supported, NULL, make, unmake, NULL, size_get, no, NULL, NULL, size_set,
-  parent, NULL, NULL, show, yes};
+  parent, NULL, title, show, yes};
 
 static void on_timer(const plugin_t *p, uint32_t id) {
   (void)id;
@@ -114,10 +123,10 @@ static const void *extension(const plugin_t *p, const char *id) {
   if (!strcmp(id, "clap.posix-fd-support")) return &FILES;
   return NULL;
 }
-static const char *KINDS[] = {"good", "hungry", "crashes", "hangs", "leaves", "bare", "stateless", "forgets"};
+static const char *KINDS[] = {"good", "hungry", "crashes", "hangs", "leaves", "bare", "stateless", "forgets", "floats"};
 static const char *NONE[] = {"utility", NULL};
-static descriptor_t D[8];
-static uint32_t count(const void *f) { (void)f; return 8; }
+static descriptor_t D[9];
+static uint32_t count(const void *f) { (void)f; return 9; }
 static const descriptor_t *describe(const void *f, uint32_t i) {
   (void)f;
   descriptor_t made = {{1, 2, 0}, KINDS[i], KINDS[i], "tests", "", "", "", "1", "", NONE};
@@ -125,7 +134,7 @@ static const descriptor_t *describe(const void *f, uint32_t i) {
   return &D[i];
 }
 static const plugin_t *create(const void *f, const void *host, const char *id) {
-  for (uint32_t i = 0; i < 8; i++) if (!strcmp(id, KINDS[i])) {
+  for (uint32_t i = 0; i < 9; i++) if (!strcmp(id, KINDS[i])) {
     plugin_t *p = calloc(1, sizeof *p);
     own_t *o = calloc(1, sizeof *o);
     o->host = host; o->kind = KINDS[i]; o->level = 1;

@@ -129,6 +129,20 @@ def test_what_is_set_in_a_window_is_what_the_session_takes(hands, use):
     assert level(use("good", left.setting)) == 0.75 != level(use("good"))
 
 
+def test_a_window_that_no_host_can_hold_stands_by_itself(hands, use):
+    seen = Seen(use("floats"))
+    seen.until(Opened)
+    called = [window for window in hands.below(hands.root) if hands.title(window) == TITLE]
+    (own,) = (window for window in called if hands.size(window) == (300, 200))
+    # Ours is there for it to hang on, but nobody sees it.
+    assert [hands.is_seen(window) for window in called if window != own] == [False] and hands.is_seen(own)
+    hands.drag(own, 20, 20, 0)
+    seen.window.close()
+    left = seen.end()
+    assert isinstance(left, Left) and struct.unpack("d", left.setting.state) == (0.75,)
+    assert not hands.are_there(TITLE)
+
+
 def test_a_window_in_which_nothing_is_done_changes_nothing(hands, use):
     seen = Seen(use("good", Setting((), struct.pack("d", 0.25))))
     seen.until(Opened)

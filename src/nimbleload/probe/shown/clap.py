@@ -29,7 +29,8 @@ class Gui(c.Structure):
         ("can_resize", c.CFUNCTYPE(BOOL, POINTER)), ("get_resize_hints", POINTER), ("adjust_size", POINTER),
         ("set_size", c.CFUNCTYPE(BOOL, POINTER, UINT, UINT)),
         ("set_parent", c.CFUNCTYPE(BOOL, POINTER, c.POINTER(WindowHandle))), ("set_transient", POINTER),
-        ("suggest_title", POINTER), ("show", c.CFUNCTYPE(BOOL, POINTER)), ("hide", c.CFUNCTYPE(BOOL, POINTER)),
+        ("suggest_title", c.CFUNCTYPE(VOID, POINTER, TEXT)), ("show", c.CFUNCTYPE(BOOL, POINTER)),
+        ("hide", c.CFUNCTYPE(BOOL, POINTER)),
     )  # fmt: skip
 
 
@@ -84,11 +85,18 @@ class ClapShown(Wishes, ClapHosted):
         gui = self._extension(b"clap.gui", Gui)
         if gui is None:
             raise PluginError(f"{self._label} has no window of its own.")
-        if not gui.is_supported(self._address, X11, False):
-            raise PluginError(f"{self._label} has a window of its own, but not one for X11 that a host can hold.")
-        if not gui.create(self._address, X11, False):
+        self.floats = not gui.is_supported(self._address, X11, False)
+        if self.floats and not gui.is_supported(self._address, X11, True):
+            raise PluginError(f"{self._label} has a window of its own, but none for X11.")
+        if not gui.create(self._address, X11, self.floats):
             raise PluginError(f"{self._label} could not make its window.")
         self._gui = gui
+        if self.floats:
+            # Ours stays hidden: it only holds what there is to know of one.
+            held = window(UNKNOWN)
+            gui.suggest_title(self._address, held.title.encode())
+            gui.show(self._address)
+            return held
         width, height = UINT(), UINT()
         has_size = gui.get_size(self._address, c.byref(width), c.byref(height))
         held = window(Size(width.value, height.value) if has_size else UNKNOWN)

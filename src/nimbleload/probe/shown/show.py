@@ -36,6 +36,7 @@ class Shown(Hosted, Protocol):
 
     closed: bool
     resizable: bool
+    floats: bool
 
     def open(self, window: Callable[[Size], Window]) -> Window:
         """Puts its window into the one that it is given for a size. PluginError says why not."""
@@ -141,7 +142,8 @@ class Showing:
         without, memory = cost.cores(), resident()
         begun = time.monotonic()
         window = self._hosted.open(make)
-        window.show()
+        if not self._hosted.floats:
+            window.show()
         self._send(OpenedMessage(time.monotonic() - begun))
         self._loop.files[window.file] = READ, lambda _: None
         self._loop.files[self._given] = READ, self._take_line

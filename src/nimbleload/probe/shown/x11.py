@@ -129,7 +129,7 @@ class Window:
         self._display = lib.XOpenDisplay(display.encode())
         if not self._display:
             raise PluginError(f"The display {display} does not let a plugin's window open on it.")
-        self.size = size.within()
+        self.title, self.size = title, size.within()
         root = lib.XDefaultRootWindow(self._display)
         self.number = lib.XCreateSimpleWindow(self._display, root, 0, 0, *self.size, 0, 0, 0)
         self._closing = lib.XInternAtom(self._display, b"WM_DELETE_WINDOW", 0)
@@ -194,10 +194,11 @@ class Window:
 
 class Wishes:
     """What a plugin with a window has asked its host for: another size, or to be closed. `resizable` says whether its
-    user may change the size."""
+    user may change the size, `floats` that its window is one of its own, and not in ours."""
 
     closed = False
     resizable = False
+    floats = False
     _wanted_size: Size | None = None
 
     def wanted_size(self) -> Size | None:
