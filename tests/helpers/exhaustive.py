@@ -8,6 +8,7 @@ import random
 import msgspec
 
 from nimbleload.core.cards.card import Company, Polyphony, Truth, Upkeep
+from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.decisions.apply import apply, price
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.case import case
@@ -110,6 +111,12 @@ def small(rng: random.Random) -> tuple[Session, dict]:
             company = (Company(RATE, 256, (0, 1 << 20, 1 << 22), (1.0, rng.uniform(1, 1.2), 1.3)),)
             costs[key] = msgspec.structs.replace(each, upkeep=upkeep, company=company)
     first = rng.choice(list(keys))
+    apart = random.Random(costs[first].cells[0].mean)
+    if apart.random() < 0.4:  # some lower the clock of their core
+        for key in apart.sample(list(costs), apart.randint(1, len(costs))):
+            by, row = apart.uniform(1.05, 1.4), apart.choice((1.0, apart.uniform(1.0, 1.2)))
+            slowing = (Slowing(RATE, 256, by, apart.uniform(0, 0.4) * BLOCK, row),)
+            costs[key] = msgspec.structs.replace(costs[key], slowing=slowing)
     variant = Variant(first, "light", setting(q=0))
     lighter = variant.applied(keys[first][0])
     costs[lighter.card_key()] = card(lighter, 0.02 * BLOCK, 0.01 * BLOCK, costs[first].tail)

@@ -12,6 +12,7 @@ import random
 import msgspec
 
 from nimbleload.core.cards.card import Cell, Company, CostCard, Paced, Polyphony, Upkeep
+from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import PluginUse
 from nimbleload.core.session.session import Session
@@ -199,8 +200,41 @@ class Second:
             paced = more / means["sounding"] if means["sounding"] > 0 else 0.0
             extra = max(extra, paced)
         seconds *= calls * (1 + extra) * self.session.host.plugin_factor / self.machine.speed
+        if not self.machine.is_another:
+            seconds *= self.slower(card, size)
         beside = card.upkeep.beside if card.upkeep is not None else 1.0
         return seconds, seconds * max(beside / (1 + paced) - 1, 0)
+
+    def clock_after(self, card, size: int):
+        """(how many times as long, for how many seconds, in a row) of a block of this size: on a line over log2."""
+        if not card.slowing:
+            return 1.0, 0.0, 1.0
+        small, large = card.slowing
+        part = min(max(math.log2(size / small.buffer) / math.log2(large.buffer / small.buffer), 0.0), 1.0)
+        return tuple(
+            getattr(small, name) + part * (getattr(large, name) - getattr(small, name))
+            for name in ("by", "seconds", "row")
+        )
+
+    def slower(self, card, size: int) -> float:
+        """How many times as long a block takes at the clock that others leave: W the work of all, H the live ones' time
+        at a lower clock, which hits a share 1 − exp(−H/W) of it."""
+        work = lowered = weighed = brought = 0.0
+        for s in self.session.strips:
+            live = {id(use) for _, use in self.live_uses(s)}
+            for _, use in places(s):
+                other = self.cards.get(use.card_key())
+                if other is None:
+                    continue
+                at = [c.mean for c in other.cells if (c.rate, c.buffer, c.condition) == (RATE, size, "sounding")]
+                work += at[0] if at else other.cost(RATE, size, "sounding").seconds
+                by, seconds, _ = self.clock_after(other, size)
+                weighed, brought = weighed + by * seconds, brought + seconds
+                lowered += seconds if id(use) in live else 0.0
+        if brought == 0 or work == 0:
+            return 1.0
+        hit = 1 - math.exp(-lowered / work)
+        return max((1 + hit * (weighed / brought - 1)) / self.clock_after(card, size)[2], 1.0)
 
     def live_thread(self):
         """The armed strips and everything after them."""
@@ -483,6 +517,11 @@ def random_card(rng: random.Random, key, use: PluginUse) -> CostCard:
     curve = (Polyphony(RATE, 256, (1, 2, 3), (1e-4, 2.5e-4, 3e-4)),) if use.voices else ()
     apart = random.Random(seconds)
     paced = tuple(Paced(RATE, size, 1e-4, 1e-4 * apart.uniform(0.9, 1.5)) for size in (64, 512))
+    slowing = tuple(
+        Slowing(RATE, size, apart.uniform(1, 1.3), apart.uniform(0, 1e-3), apart.choice((1.0, apart.uniform(1, 1.2))))
+        for size in (64, 512)
+    )
     tail, listened = rng.choice(((None, None), (0.0, None), (0.7, None), (None, 15.0)))
     return CostCard(key, use.label, cells, tail=tail, upkeep=upkeep, company=company if rng.random() < 0.6 else (),
-                    polyphony=curve, listened=listened, paced=paced if apart.random() < 0.5 else ())  # fmt: skip
+                    polyphony=curve, listened=listened, paced=paced if apart.random() < 0.5 else (),
+                    slowing=slowing if apart.random() < 0.3 else ())  # fmt: skip

@@ -82,12 +82,14 @@ class Survey(NamedTuple):
 
 class Parts(NamedTuple):
     """What a load is made of, as fractions of the deadline: the plugins' own work, the host's, and what the computer
-    adds by interrupting (`computer`) and by what it does to the caches between two blocks (`cold`)."""
+    adds by interrupting (`computer`), by what it does to the caches between two blocks (`cold`), and by lowering the
+    clock beside plugins that compute with wide vectors (`slowed`)."""
 
     own: float
     host: float
     computer: float
     cold: float = 0.0
+    slowed: float = 0.0
 
 
 class Instant(NamedTuple):
@@ -206,8 +208,11 @@ def _parts(of: Survey, states: NDArray[np.int16], load: float) -> Parts:
         return Parts(load, 0.0, 0.0)
     computer = load * chosen.costs.interrupted / (1 + chosen.costs.interrupted)
     host = load * float(chosen.costs.overhead.sum()) / work
-    cold = load * float(in_states(chosen.costs.cold, states).sum()) / work / (1 + chosen.costs.interrupted)
-    return Parts(load - computer - host - cold, host, computer, cold)
+    cold, slowed = (
+        load * float(in_states(each, states).sum()) / work / (1 + chosen.costs.interrupted)
+        for each in (chosen.costs.cold, chosen.costs.slowed)
+    )
+    return Parts(load - computer - host - cold - slowed, host, computer, cold, slowed)
 
 
 def _even(found: Played, threads: int) -> float:

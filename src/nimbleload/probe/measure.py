@@ -25,6 +25,7 @@ from ..core.cards.card import (
     Upkeep,
     summarise,
 )
+from ..core.cards.slowing import Slowing
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort
@@ -36,6 +37,7 @@ from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
 from .signal import CHORD_CYCLE, CYCLE, chord, musical, released
 from .silence import find_silence
+from .slowed import find_slowing
 from .timed import NOTHING, TimedLoop, overhead_ns
 from .truth import find_truth, null_against
 from .upkeep import graphics, taken
@@ -73,6 +75,7 @@ class Details(NamedTuple):
     polyphony: tuple[Polyphony, ...]
     inputs: Inputs | None
     paced: tuple[Paced, ...]
+    slowing: tuple[Slowing, ...]
 
 
 class Measurement:
@@ -192,9 +195,11 @@ class Measurement:
         for frames in (size for size in SIZES if size <= longest):
             company.append(find_company(*own, frames, cache, self._overhead, tail))
             alive()
-        paced = []
+        paced, slowing = [], []
         for frames in (size for size in PACED_SIZES if size <= longest):
-            paced.append(find_paced(self._hosted, self._loop, self._notes, self._rate, frames, self._overhead, alive))
+            own_size = (self._hosted, self._loop, self._notes, self._rate, frames)
+            paced.append(find_paced(*own_size, self._overhead, alive))
+            slowing.append(find_slowing(*own_size, alive))
         silence = find_silence(
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
@@ -208,7 +213,7 @@ class Measurement:
             inputs = find_inputs(self._hosted, self._loop.source, self._rate, self._pace, *own_time, self._alive)
         alive()
         upkeep = self._upkeep(cache, others, load_seconds, load_another)
-        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, tuple(paced))
+        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, tuple(paced), tuple(slowing))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""

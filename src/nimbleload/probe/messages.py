@@ -18,6 +18,7 @@ from ..core.cards.card import (
     Truth,
     Upkeep,
 )
+from ..core.cards.slowing import Slowing
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse
@@ -202,7 +203,8 @@ class ClosedMessage(msgspec.Struct, frozen=True, tag="closed"):
 
 
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
-    """What is found at few buffer sizes: company, pace, silence, upkeep, and cost against notes, or other input."""
+    """What is found at few buffer sizes: company, pace, the core's clock, silence, upkeep, and cost against notes, or
+    other input."""
 
     company: tuple[Company, ...]
     silence: Silence
@@ -210,6 +212,7 @@ class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
     polyphony: tuple[Polyphony, ...] = ()
     inputs: Inputs | None = None
     paced: tuple[Paced, ...] = ()
+    slowing: tuple[Slowing, ...] = ()
 
 
 class SweepMessage(msgspec.Struct, frozen=True, tag="sweep"):

@@ -22,13 +22,13 @@ LARGEST = 1 << 20
 
 def make_ready() -> None:
     """Imports and compiles what every worker needs; all of it stays shared."""
-    from . import company, neighbour, paced, stage, timed, worker  # noqa: F401
+    from . import company, neighbour, paced, slowed, stage, timed, worker  # noqa: F401
     from .formats import house  # noqa: F401
     from .measure import Measurement  # noqa: F401
     from .pace import Pace
     from .performance import rehearse  # noqa: F401
 
-    for module in (timed, company, neighbour, paced, stage):
+    for module in (timed, company, neighbour, paced, slowed, stage):
         module.warm_up()
     Pace()
 

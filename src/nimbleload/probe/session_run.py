@@ -314,6 +314,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         more = {"company": company, "silence": message.silence, "upkeep": message.upkeep, "polyphony": polyphony}
         more["inputs"] = message.inputs
         more["paced"] = (*(c for c in card.paced if c.rate not in rates), *message.paced)
+        more["slowing"] = (*(c for c in card.slowing if c.rate not in rates), *message.slowing)
         return msgspec.structs.replace(card, **more), None
     if isinstance(message, NullsMessage):
         made = {(null.setting, null.voices) for null in message.nulls}

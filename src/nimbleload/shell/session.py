@@ -245,8 +245,10 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {of.machine.cores} cores")
     click.echo(seen.verdict.headline)
     click.echo(seen.verdict.advice)
-    own, host, interrupts, cold = (percent(part) for part in here.parts)
+    own, host, interrupts, cold, slowed = (percent(part) for part in here.parts)
     adds = f"this computer adds {interrupts} by interrupting and {cold} by what it does to caches between two blocks"
+    if here.parts.slowed > 0:
+        adds += f", and {slowed} by lowering its clock beside wide vectors"
     click.echo(f"Own work {own}, the host {host}; {adds}.")
     click.echo()
     click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")

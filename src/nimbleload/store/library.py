@@ -32,6 +32,7 @@ from ..core.cards.card import (
     Truth,
     Upkeep,
 )
+from ..core.cards.slowing import Slowing
 from ..core.session.plugins import CardKey
 from .limits import impossible
 
@@ -93,6 +94,7 @@ class Details(msgspec.Struct, frozen=True):
     made: Made | None = None
     inputs: Inputs | None = None
     paced: tuple[Paced, ...] = ()
+    slowing: tuple[Slowing, ...] = ()
 
 
 class LibraryError(Exception):
@@ -171,7 +173,7 @@ class Library:
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
         parts = (
             card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony, card.listened,
-            card.nulls, card.made, card.inputs, card.paced,
+            card.nulls, card.made, card.inputs, card.paced, card.slowing,
         )  # fmt: skip
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
@@ -243,7 +245,7 @@ class Library:
             card = CostCard(
                 key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
-                more.paced,
+                more.paced, more.slowing,
             )  # fmt: skip
             wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
         except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:

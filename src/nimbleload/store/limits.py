@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from ..core.cards.card import Cell, Company, CostCard, Inputs, Paced, Polyphony, Upkeep
+from ..core.cards.slowing import Slowing
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Meter, Session, TempoPoint
@@ -41,6 +42,9 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     },
     Inputs: {"rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "dense": COST, "short": COST, "hot": COST},
     Paced: {"rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "row": COST, "paced": COST},
+    Slowing: {
+        "rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "by": (1, 100), "seconds": (0, 1), "row": (0.01, 100),
+    },
     CostCard: {"latency": (0, 1e9), "tail": (0, 1e6), "listened": (0, 1e6)},
     Upkeep: {
         "memory": (0, 1e15), "footprint": (0, 1e15), "load": (0, 1e6), "faults": (0, 1e12), "read": (0, 1e15),

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..session.plugins import CardKey
+from .slowing import Slowing
 
 Condition = Literal["sounding", "silent", "waking"]
 # What loads are built on, and then all that is measured: waking is the first blocks after switching on.
@@ -305,11 +306,11 @@ class CostCard(msgspec.Struct, frozen=True):
     """All cells measured for one key. `tail` is the time to −90 dBFS in seconds, None where it was not found:
     `listened` then says how long it was listened for (seconds), None if it was not tried.
 
-    `truth`, `silence`, `upkeep`, `sweep` and `inputs` are None where they were not tried; `company` and `paced` have an
-    entry for each size at which they were, and so has `polyphony`, of instruments. `positions` are those of all
-    parameters. `nulls` compare its sound with other settings of the same plugin. `failure` says in plain words why
-    there is nothing, or why the rest is missing; None if all went well. `made` is how it was made, None where that was
-    not kept.
+    `truth`, `silence`, `upkeep`, `sweep` and `inputs` are None where they were not tried; `company`, `paced` and
+    `slowing` have an entry for each size at which they were, and so has `polyphony`, of instruments. `positions` are
+    those of all parameters. `nulls` compare its sound with other settings of the same plugin. `failure` says in plain
+    words why there is nothing, or why the rest is missing; None if all went well. `made` is how it was made, None where
+    that was not kept.
     """
 
     key: CardKey
@@ -330,6 +331,7 @@ class CostCard(msgspec.Struct, frozen=True):
     made: Made | None = None
     inputs: Inputs | None = None
     paced: tuple[Paced, ...] = ()
+    slowing: tuple[Slowing, ...] = ()
 
     @property
     def lasting(self) -> float:

@@ -18,7 +18,7 @@ from ..piece.moments import SILENT, Moments
 from ..session.computer import Host, Machine, deadline, threads
 from ..session.plugins import PluginUse
 from ..session.session import Session
-from .costs import Costs, States, calls_of, costs, in_states, provenance, use_seconds
+from .costs import Among, Costs, States, calls_of, costs, in_states, provenance, use_seconds
 from .prepared import Prepared
 
 
@@ -108,6 +108,6 @@ class Case:
         return found * (1 + of.interrupted)
 
 
-def case(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: float | None = None) -> Case:
-    """The case of a session at a buffer size. `touched_bytes` are taken for what others touch in the caches."""
-    return Case(prepared, machine, costs(prepared, machine, buffer, touched_bytes))
+def case(prepared: Prepared, machine: Machine, buffer: int, among: Among | None = None) -> Case:
+    """The case of a session at a buffer size. `among` is taken for what plugins do to each other."""
+    return Case(prepared, machine, costs(prepared, machine, buffer, among))

@@ -24,7 +24,8 @@ class PerKey(NamedTuple):
     In the company of all others, without what the machine adds by interrupting. `source` (N, K) are provenances by
     number; `beside` (N, K) is what it costs more while all other cores compute, `aside` (N, K) what its own threads and
     processes compute meanwhile, on whichever core is free. `cold` (N, K) is the part of `seconds` that goes to what
-    this computer does to the caches between two blocks, beyond what the session's own plugins do.
+    this computer does to the caches between two blocks, beyond what the session's own plugins do, and `slowed` (N, K)
+    the part that goes to the lower clock beside plugins that lower it.
     """
 
     seconds: NDArray[np.float64]
@@ -32,6 +33,15 @@ class PerKey(NamedTuple):
     beside: NDArray[np.float64]
     aside: NDArray[np.float64]
     cold: NDArray[np.float64]
+    slowed: NDArray[np.float64]
+
+
+class Among(NamedTuple):
+    """What plugins do to each other on a core: the bytes of its caches that are `touched` in a block, and which share
+    of what the live ones do to its clock counts (`lowers`)."""
+
+    touched: float
+    lowers: float = 1.0
 
 
 class Costs(NamedTuple):
@@ -44,7 +54,7 @@ class Costs(NamedTuple):
     the session's keys costs: on a live strip, and on one that the host computes ahead (elsewhere the same). `calls` (S)
     is how often a strip's plugins are called for one block of the device. `aside` (N, S) is what the plugins' own
     threads and processes compute beside each strip, `cold` (N, S) the part of `by_state` that goes to what this
-    computer does to the caches between two blocks.
+    computer does to the caches between two blocks, `slowed` (N, S) the part that goes to a lower clock.
     """
 
     buffer: int
@@ -58,27 +68,28 @@ class Costs(NamedTuple):
     calls: NDArray[np.float64]
     aside: NDArray[np.float64]
     cold: NDArray[np.float64]
+    slowed: NDArray[np.float64]
 
 
-def costs(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: float | None = None) -> Costs:
+def costs(prepared: Prepared, machine: Machine, buffer: int, among: Among | None = None) -> Costs:
     """What each strip costs at this buffer size on this computer, among all the others that share its caches.
 
     With a host that reads ahead, what is not live costs what it does in the longer block, shared out. What is computed
-    in parts costs what as many blocks of a part's length do. `touched_bytes` are taken for what the others touch.
+    in parts costs what as many blocks of a part's length do. `among` is taken for what plugins do to each other.
     """
     uses, host = prepared.uses, prepared.session.host
     on_live, ahead_calls = calls_of(prepared, buffer)
-    memory = touched(prepared, machine) if touched_bytes is None else touched_bytes
-    each = _called(prepared, machine, buffer, on_live, memory)
-    ahead = each if ahead_calls == on_live else _called(prepared, machine, buffer, ahead_calls, memory)
+    among = Among(touched(prepared, machine)) if among is None else among
+    each = _called(prepared, machine, buffer, on_live, among)
+    ahead = each if ahead_calls == on_live else _called(prepared, machine, buffer, ahead_calls, among)
     calls = np.where(prepared.live, on_live, ahead_calls)
     count = len(prepared.session.strips)
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     is_live = prepared.live[strip]
-    own, beside, aside, cold = (np.zeros((len(each.seconds), count)) for _ in range(4))
+    own, beside, aside, cold, slowed = (np.zeros((len(each.seconds), count)) for _ in range(5))
     kinds = (
         (own, each.seconds, ahead.seconds), (beside, each.beside, ahead.beside), (aside, each.aside, ahead.aside),
-        (cold, each.cold, ahead.cold),
+        (cold, each.cold, ahead.cold), (slowed, each.slowed, ahead.slowed),
     )  # fmt: skip
     for row in range(len(own)):
         for found, one, other in kinds:
@@ -92,7 +103,7 @@ def costs(prepared: Prepared, machine: Machine, buffer: int, touched_bytes: floa
     total = (own + overhead) * (1 + interrupted)
     return Costs(
         buffer, total, overhead, interrupted, _missing(prepared, each), beside * (1 + interrupted), each, ahead, calls,
-        aside * (1 + interrupted), cold * (1 + interrupted),
+        aside * (1 + interrupted), cold * (1 + interrupted), slowed * (1 + interrupted),
     )  # fmt: skip
 
 
@@ -111,7 +122,7 @@ def calls_of(prepared: Prepared, buffer: int) -> tuple[float, float]:
     return 1.0, host.parts * buffer / max(host.read_ahead, buffer)
 
 
-def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, memory: float) -> PerKey:
+def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, among: Among) -> PerKey:
     """What uses cost for a block of the device if they are called so often for it."""
     figures, notes, host = prepared.figures, prepared.moments.notes, prepared.session.host
     size = max(round(buffer / calls), 1)
@@ -123,21 +134,23 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, mem
         full[0] = np.where(figures.has_notes, quiet, full[0])
     # What the others use and what this computer takes from the caches is the same memory: the dearer of both counts. Of
     # another computer only the first is known.
-    company = figures.company(size, memory)
+    company = figures.company(size, among.touched)
     paced = np.zeros_like(company) if machine.is_another else figures.paced(size)
     dearer = np.maximum(company, paced)
     seconds = np.vstack((sized.seconds, full)) * (host.plugin_factor * calls / machine.speed)
+    slower = np.ones_like(company) if machine.is_another else at_lower_clock(prepared, size, among.lowers)
     cold = seconds * (dearer - company)
-    seconds = seconds * (1 + dearer)
+    slowed = seconds * (1 + dearer) * (slower - 1)
+    seconds = seconds * (1 + dearer) * slower
     source = np.vstack((sized.source, np.repeat(sized.source[FULL:], len(notes), axis=0)))
     if machine.is_another:
         source = np.where(source == NUMBERS["measured"], NUMBERS["scaled"], source)
     if host.suspends:
-        seconds[SILENT] = cold[SILENT] = 0.0
+        seconds[SILENT] = cold[SILENT] = slowed[SILENT] = 0.0
     aside = np.vstack((sized.aside, np.repeat(sized.aside[FULL:], len(notes), axis=0)))
     # What other cores take was measured in a row: what coming back costs anyway they cannot take again.
     beside = np.maximum(figures.beside / (1 + paced) - 1, 0.0)
-    return PerKey(seconds, source, seconds * beside, seconds * aside, cold)
+    return PerKey(seconds, source, seconds * beside, seconds * aside, cold, slowed)
 
 
 def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:
@@ -154,6 +167,26 @@ def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:
     asleep = np.array([strip.suspended for strip in prepared.session.strips], np.bool_)
     found[SILENT] = np.where(asleep[uses.strip], 0.0, found[SILENT])
     return found
+
+
+def at_lower_clock(prepared: Prepared, size: int, lowers: float = 1.0) -> NDArray[np.float64]:
+    """How many times as long a block of each key (K) takes beside plugins that lower the clock of its core, of whose
+    doing a share counts.
+
+    With H the seconds at a lower clock that the live plugins bring in a block, one after the other, and W the work of
+    all, as if they came at random: a share 1 − exp(−H/W) of the work falls into them. W is that of the session without
+    a plan, so that no decision makes what stays live dearer. Who lowers the clock by himself was measured so.
+    """
+    uses, figures = prepared.uses, prepared.figures
+    by, seconds, row = figures.slowing(size)
+    if not seconds.any():
+        return np.ones(len(by))
+    every, live = (np.bincount(cards, minlength=len(by)) for cards in (uses.card, uses.card[uses.live]))
+    brought, work = every * seconds, float(every @ figures.at(size).seconds[FULL])
+    if brought.sum() <= 0 or work <= 0:
+        return np.ones(len(by))
+    share = 1 - np.exp(-lowers * float(live @ seconds) / work)
+    return np.asarray(np.maximum((1 + share * (float(brought @ by) / brought.sum() - 1)) / row, 1.0))
 
 
 def touched(prepared: Prepared, machine: Machine) -> float:

@@ -41,6 +41,15 @@ class Curves(NamedTuple):
     added: NDArray[np.float64]
 
 
+class Clocks(NamedTuple):
+    """What a block of each key does to the clock of its core (K each): how many times as long steps take after it,
+    for how many `seconds`, and how many times as long in a `row` as at rest (see `Slowing`)."""
+
+    by: NDArray[np.float64]
+    seconds: NDArray[np.float64]
+    row: NDArray[np.float64]
+
+
 class Figures:
     """The figures of cards at one sample rate (hertz). What is asked for a second time is kept."""
 
@@ -60,6 +69,7 @@ class Figures:
         self._sized: dict[int, Sized] = {}
         self._company: dict[int, list[Curves]] = {}
         self._paced: dict[int, NDArray[np.float64]] = {}
+        self._slowing: dict[int, Clocks] = {}
         self._notes: dict[tuple[int, tuple[int, ...]], NDArray[np.float64]] = {}
         self._waking: dict[int, NDArray[np.float64]] = {}
 
@@ -129,6 +139,20 @@ class Figures:
             cost = self.at(buffer).seconds[ROWS.index("sounding")]
             self._paced[buffer] = np.divide(found, cost, out=np.zeros_like(found), where=cost > 0)
         return self._paced[buffer]
+
+    def slowing(self, buffer: int) -> Clocks:
+        """What a block of each use does to the clock of its core, on the line over the logarithm of the size; nothing
+        where that was not measured."""
+        if buffer not in self._slowing:
+            found = Clocks(np.ones(len(self.keys)), np.zeros(len(self.keys)), np.ones(len(self.keys)))
+            for k, card in enumerate(self.found):
+                known = sorted((s for s in card.slowing if s.rate == self.rate), key=lambda s: s.buffer) if card else []
+                if known:
+                    sizes = np.log2([each.buffer for each in known])
+                    for column, values in zip(found, zip(*(each.told for each in known), strict=True), strict=True):
+                        column[k] = np.interp(np.log2(buffer), sizes, values)
+            self._slowing[buffer] = found
+        return self._slowing[buffer]
 
     def _curves(self, buffer: int) -> list[Curves]:
         """Each card's curve at a size, read on the line over the logarithm of the size, by the levels measured at."""

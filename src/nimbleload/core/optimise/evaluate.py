@@ -41,8 +41,8 @@ class Evaluator:
     """Loads under choices of candidates, each a bool for each of n candidates.
 
     `loads` is the computation that everything shown goes through. `quick` takes what strips cost from a table and what
-    they touch in the caches as it is now: the same where nothing has a company curve or another tail, else a little too
-    high.
+    they do to each other as it is now: the same where nothing minds what others do to caches and clocks, or has another
+    tail, else a little too high.
     """
 
     def __init__(self, of: Survey, found: list[Candidate], limit: float) -> None:
@@ -114,7 +114,8 @@ class Evaluator:
         figures = self.of.planned.figures
         tails = {card.lasting for card in figures.found if card is not None}
         aside = bool(self.of.case.costs.aside.any())
-        return aside or len(tails) > 1 or any(card is not None and card.company for card in figures.found)
+        minds = any(card is not None and (card.company or card.slowing) for card in figures.found)
+        return aside or len(tails) > 1 or minds
 
     def _quickly(self, chosen: Chosen) -> bool:
         """Whether no different moment is over the limit, by `quick`; those that were before are looked at first."""

@@ -20,7 +20,7 @@ from ..block.bounds import cuts
 from ..block.play import in_a_row
 from ..decisions.apply import apply
 from ..load.case import Case, case
-from ..load.costs import touched
+from ..load.costs import Among, touched
 from ..load.prepared import prepare
 from ..piece.moments import tail
 from ..survey import Survey
@@ -41,8 +41,8 @@ class Row(NamedTuple):
 class Rows:
     """All rows of a survey's moments, made as they are needed.
 
-    With `touched_bytes` costs are those in a session whose plugins touch so little of the caches: as little as any plan
-    leaves them, so that no plan can cost less. `money` (minutes) is what a plan may cost for the rows to hold of it;
+    With `among` costs are those in a session whose plugins do so little to each other: as little as any plan leaves of
+    it, so that no plan can cost less. `money` (minutes) is what a plan may cost for the rows to hold of it;
     without, they hold of none in particular, and are only near the truth.
     """
 
@@ -50,12 +50,12 @@ class Rows:
         self,
         of: Survey,
         found: list[Candidate],
-        touched_bytes: float | None = None,
+        among: Among | None = None,
         money: float | None = None,
     ) -> None:
         self.of, self.candidates = of, found
-        self._bytes = touched(of.planned, of.machine) if touched_bytes is None else touched_bytes
-        self.case: Case = of.case if touched_bytes is None else case(of.planned, of.machine, of.buffer, touched_bytes)
+        self._among = Among(touched(of.planned, of.machine)) if among is None else among
+        self.case: Case = of.case if among is None else case(of.planned, of.machine, of.buffer, among)
         moments = of.case.moments
         self.distinct = moments.distinct
         # Of the moments of one kind the longest stands for them.
@@ -147,7 +147,7 @@ class Rows:
         """The same read off the session with it, moment by moment: strips may sound at other times there."""
         session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
         prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now.figures)
-        there = case(prepared, self.of.machine, self.of.buffer, self._bytes)
+        there = case(prepared, self.of.machine, self.of.buffer, self._among)
         # What rings on less long is silent from some instant on: at its start the moment is as it was.
         states = there.moments.states[[there.moments.at(float(second) + 1e-9) for second in self._starts]]
         rows, beside = there.rows(states), there.beside(states)

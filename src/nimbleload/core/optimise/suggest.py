@@ -6,15 +6,17 @@ are tightened by what the block computation finds, and so leads to plans that ho
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from ..decisions.apply import KINDS
 from ..decisions.decision import Decision, Plan
 from ..decisions.kind import bypassed
-from ..load.costs import touched
+from ..load.costs import Among, touched
 from ..load.judged import Judged
 from ..session.strips import Strip
 from ..survey import Survey, instant, survey
@@ -107,20 +109,38 @@ def _proven(
 def _valid_rows(of: Survey, found: list[Candidate], program: Program, best: Chosen | None) -> Rows:
     """Rows that hold of every plan that is no dearer than the one in hand."""
     money = program.price(best) if best is not None else float(program.objective.sum())
-    return Rows(of, found, _least_touched(of, program, best), money)
+    return Rows(of, found, _least_among(of, program, best), money)
 
 
-def _least_touched(of: Survey, program: Program, best: Chosen | None) -> float | None:
-    """The least that others touch in the caches under any plan no dearer than the one in hand; None: as now.
+def _least_among(of: Survey, program: Program, best: Chosen | None) -> Among | None:
+    """The least that plugins do to each other under any plan no dearer than the one in hand; None: as now."""
+    figures, uses = of.planned.figures, of.planned.uses
+    money = program.price(best) if best is not None else np.inf
+    minds = any(card is not None and card.company for card in figures.found)
+    # Between the measured sizes the clock goes by a line: no candidate frees more of it than at one of them.
+    sizes = sorted({each.buffer for card in figures.found if card is not None for each in card.slowing})
+    clocks = [figures.slowing(size).seconds for size in sizes]
+    wholes = [float(seconds[uses.card[uses.live]].sum()) for seconds in clocks]
+    lower = [(seconds, whole) for seconds, whole in zip(clocks, wholes, strict=True) if whole > 0]
+    now = touched(of.planned, of.machine)
+    if not (minds and now > 0) and not lower:
+        return None
+    if minds:
+        freed = [_freed(of, candidate, figures.footprint) / of.threads for candidate in program.candidates]
+        now = _least_left(program, freed, now, money)
+    shares = [
+        max((_freed(of, candidate, seconds) / whole for seconds, whole in lower), default=0.0)
+        for candidate in program.candidates
+    ]
+    return Among(now, _least_left(program, shares, 1.0, money))
+
+
+def _least_left(program: Program, freed: Sequence[float], now: float, money: float) -> float:
+    """What is left at least of something of which candidates free so much each, for so many minutes.
 
     What candidates take out is relaxed: shares of them, by price, and whatever they exclude of each other.
     """
-    figures, now = of.planned.figures, touched(of.planned, of.machine)
-    if not any(card is not None and card.company for card in figures.found) or now <= 0:
-        return None
-    freed = [_footprint_freed(of, candidate) / of.threads for candidate in program.candidates]
     prices = [candidate.price for candidate in program.candidates]
-    money = program.price(best) if best is not None else np.inf
     least = now
     for number in sorted(range(len(freed)), key=lambda n: -freed[n] / max(prices[n], 1e-9)):
         if freed[number] > 0 and money > 0:
@@ -130,12 +150,12 @@ def _least_touched(of: Survey, program: Program, best: Chosen | None) -> float |
     return max(least, 0.0)
 
 
-def _footprint_freed(of: Survey, candidate: Candidate) -> float:
-    """The bytes that a candidate frees of the caches (none, rather than fewer)."""
-    figures = of.planned.figures
+def _freed(of: Survey, candidate: Candidate, amounts: NDArray[np.float64]) -> float:
+    """What a candidate frees of something of which each key takes an amount (K): none, rather than less."""
+    index = of.planned.figures.index
 
     def used(strip: Strip) -> float:
-        return sum(float(figures.footprint[figures.index[use.card_key()]]) for use in strip.live_uses())
+        return sum(float(amounts[index[use.card_key()]]) for use in strip.live_uses())
 
     freed = 0.0
     for decision in candidate.decisions:

@@ -54,6 +54,7 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
     said.extend(_company(card, rate, buffer))
     said.extend(_paced(card, rate))
+    said.extend(_slowing(card, rate))
     if card.upkeep is not None:
         said.extend(_upkeep(card.upkeep))
     if card.made is not None and card.made.path:
@@ -138,6 +139,18 @@ def _paced(card: CostCard, rate: int) -> list[str]:
     return [
         f"Called once a deadline, as in a session, a block takes {' and '.join(told)} than in a row: this "
         "computer has given its caches to others meanwhile."
+    ]
+
+
+def _slowing(card: CostCard, rate: int) -> list[str]:
+    """What it does to the clock of its core, where that is worth a word."""
+    known = [each for each in card.slowing if each.rate == rate and each.seconds > 0]
+    if not known:
+        return []
+    most = max(known, key=lambda each: each.seconds)
+    return [
+        f"Lowers the clock of its core: for {milliseconds(most.seconds)} after a block of {most.buffer} samples "
+        f"everything takes {percent(most.by - 1)} longer, as with wide vectors on some processors."
     ]
 
 

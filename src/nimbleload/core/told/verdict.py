@@ -102,6 +102,7 @@ def _computer(at: Instant) -> str:
     kinds = (
         (at.parts.computer, "which interrupts"),
         (at.parts.cold, "which keeps no caches between two blocks"),
+        (at.parts.slowed, "which lowers its clock beside plugins that compute with wide vectors"),
     )  # fmt: skip
     told = [(share, words) for share, words in kinds if share >= 0.005]
     if not told:
