@@ -1,8 +1,9 @@
-"""Which plugin a prediction is off by: each one's predicted time against its time in a rehearsal, on one core.
+"""Which plugin a prediction is off by: each one's predicted time against its time in a rehearsal.
 
-    .venv/bin/python -m bench.by_plugin [--times 2] [--seconds 3] [--real] [BUFFER ...]
+    .venv/bin/python -m bench.by_plugin [--times 2] [--seconds 3] [--cores 1] [--load 25] [--real] [BUFFER ...]
 
-The cards are measured anew each time. Microseconds a block, of the blocks that shared the core with nobody; "row" is
+The cards are measured anew each time. Microseconds a block, of the blocks that shared the core with nobody, and without
+what interrupts; "row" is
 the cell, "company" and "once" what is added to it for the caches (%, the dearer of both counts), "rehearsed" the mean
 of all uses.
 """
@@ -27,16 +28,18 @@ from nimbleload.core.survey import Survey, foreseen, instant, survey, to_rehears
 from nimbleload.demo import session as demo
 from nimbleload.probe import session_run
 
-LEVEL = 0.25
 
-
-def table(session: Session, cards: dict[CardKey, CostCard], buffer: int, seconds: float) -> None:
+def table(session: Session, cards: dict[CardKey, CostCard], cores: int, buffer: int, seconds: float) -> None:
     """Rehearses once and prints a row for each plugin that played."""
-    of = survey(session, Plan(), cards, Machine(1), buffer)
+    of = survey(session, Plan(), cards, Machine(cores), buffer)
     outcome = rehearsed(of, seconds)
     if outcome is None:
         return
     at, quiet, planned = instant(of), outcome.undisturbed, of.planned
+    if not quiet.is_telling:
+        print(f"\n{session.name}, {buffer} samples: in too few blocks the computer was undisturbed, units "
+              f"{outcome.units:.2f}")  # fmt: skip
+        return
     predicted, figures, uses = foreseen(of, at, outcome), planned.figures, planned.uses
     print(f"\n{session.name}, {buffer} samples: predicted {100 * predicted.alone:.1f} %, rehearsed "
           f"{100 * quiet.typical:.1f} % in {100 * quiet.share:.0f} % of the blocks, {100 * outcome.typical:.1f} % in "
@@ -51,7 +54,7 @@ def table(session: Session, cards: dict[CardKey, CostCard], buffer: int, seconds
         if not own:
             continue
         taken = np.array([quiet.uses[u.id] for u in own])
-        meant = np.array([predicted.uses[u.id] for u in own])
+        meant = np.array([predicted.uses[u.id] for u in own]) / (1 + of.case.costs.interrupted)
         card, sounding = figures.found[k], any(sounds[u.id] for u in own)
         condition = "sounding" if sounding else "silent"
         cell = next((c for c in card.cells if (c.buffer, c.condition) == (buffer, condition)), None) if card else None
@@ -68,7 +71,8 @@ def table(session: Session, cards: dict[CardKey, CostCard], buffer: int, seconds
 def beside(of: Survey, predicted: Prediction, outcome: Rehearsal) -> str:
     """What a block takes, in points of the deadline: plugins and the rest in its mean, and the median less the mean."""
     quiet, deadline = outcome.undisturbed, outcome.buffer / outcome.rate
-    strips, own = float(predicted.strips.sum()), sum(predicted.uses[u] for u in quiet.uses)
+    alone = 1 + of.case.costs.interrupted
+    strips, own = float(predicted.strips.sum()) / alone, sum(predicted.uses[u] for u in quiet.uses) / alone
     taken, used = sum(quiet.strips.values()), sum(quiet.uses.values())
     rows = (
         ("plugins, mean", own, used), ("beside plugins, mean", strips - own, taken - used),
@@ -83,17 +87,19 @@ def beside(of: Survey, predicted: Prediction, outcome: Rehearsal) -> str:
 
 def main() -> None:
     words = sys.argv[1:]
-    times = int(words[words.index("--times") + 1]) if "--times" in words else 1
-    seconds = float(words[words.index("--seconds") + 1]) if "--seconds" in words else 3.0
-    buffers = [int(w) for k, w in enumerate(words) if w.isdigit() and not words[k - 1].startswith("--")] or [64]
+    options = {"--times": 1.0, "--seconds": 3.0, "--cores": 1.0, "--load": 25.0}
+    taken = {words.index(name) + 1 for name in options if name in words}
+    options |= {words[k - 1]: float(words[k]) for k in taken}
+    times, seconds, cores, load = options.values()
+    buffers = [int(word) for k, word in enumerate(words) if word.isdigit() and k not in taken] or [64]
     of = real_session() if "--real" in words else demo.session()
     of = to_rehearse(msgspec.structs.replace(of, variants=()))
-    for _ in range(times):
+    for _ in range(int(times)):
         cards: dict[CardKey, CostCard] = {}
         for step in session_run.run(session_run.jobs(of, {}, tuple(buffers)), {}):
             cards[step.job.key] = step.card
         for buffer in buffers:
-            table(scaled(of, cards, 1, buffer, LEVEL), cards, buffer, seconds)
+            table(scaled(of, cards, int(cores), buffer, load / 100), cards, int(cores), buffer, seconds)
 
 
 if __name__ == "__main__":
