@@ -188,15 +188,16 @@ class Second:
             extra = line(self.touched(), curve.touched, added, 1.0)
         paced = 0.0
         if card.paced and not self.machine.is_another:
-            # Seconds a block, on a straight line over the size; beyond the sizes no more of a row than at the nearer.
+            # Seconds a block, so much more with each doubling; beyond the sizes no more of a row than at the nearer.
             small, large = card.paced
             low, high = (max(p.paced - p.row, 0.0) for p in (small, large))
             reach = (size - small.buffer) / (large.buffer - small.buffer)
-            row, more = small.row + reach * (large.row - small.row), low + reach * (high - low)
+            row = small.row + reach * (large.row - small.row)
+            more = low + (high - low) * math.log2(size / small.buffer) / math.log2(large.buffer / small.buffer)
             if size > large.buffer:
                 more = min(max(more, high), high / large.row * row)
             elif size < small.buffer:
-                more = min(more, low / small.row * max(row, 0.0))
+                more = min(max(more, 0.0), low / small.row * max(row, 0.0))
             paced = more / means["sounding"] if means["sounding"] > 0 else 0.0
             extra = max(extra, paced)
         seconds *= calls * (1 + extra) * self.session.host.plugin_factor / self.machine.speed

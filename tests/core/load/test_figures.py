@@ -52,8 +52,9 @@ def test_what_coming_back_costs_is_read_between_the_sizes_that_were_measured():
     ))  # fmt: skip
     of[KEYS[1]] = msgspec.structs.replace(of[KEYS[1]], paced=(Paced(48000, 64, 1e-6, 0.5e-6),))
     found = Figures(of, KEYS, 48000)
-    # 0.8 µs more once a deadline at 64 samples, 2 µs at 512; below them no larger share than at 64 of what a row takes.
-    added = {32: 0.8 * (1 - 9 / 14), 64: 0.8, 128: 0.8 + 1.2 / 7, 256: 0.8 + 3.6 / 7, 512: 2.0, 4096: 0.8 + 9 * 1.2}
+    # 0.8 µs more once a deadline at 64 samples, 2 µs at 512, 0.4 with each doubling; below them no larger share than
+    # at 64 of what a row takes.
+    added = {32: 0.8 * (1 - 9 / 14), 64: 0.8, 128: 1.2, 256: 1.6, 512: 2.0, 4096: 3.2}
     for size, more in added.items():
         # What is cheaper is not told to be; what was not measured adds nothing.
         found_here = found.paced(size) * found.at(size).seconds[1]
@@ -72,7 +73,8 @@ def test_what_is_brought_back_once_a_block_is_microseconds_and_a_share_of_the_ce
     assert added(Paced(48000, 64, 1e-6, 3e-6), Paced(48000, 512, 8e-6, 10e-6)) == pytest.approx([1, 2, 2, 2, 2])
     # It is no less in longer blocks for being a little less at 512 samples than at 64.
     assert added(Paced(48000, 64, 1e-6, 3e-6), Paced(48000, 512, 8e-6, 9e-6))[-1] == pytest.approx(1)
-    # What grows faster than the block does is read as a share of the longest row that was measured.
-    assert added(Paced(48000, 64, 1e-6, 1e-6), Paced(48000, 512, 8e-6, 16e-6))[-1] == pytest.approx(64)
+    # What grows with the block does so by as much for each doubling beyond the sizes, and is never less than nothing.
+    assert added(Paced(48000, 64, 1e-6, 1e-6), Paced(48000, 512, 8e-6, 16e-6))[-1] == pytest.approx(16)
+    assert added(Paced(48000, 64, 1e-6, 1.1e-6), Paced(48000, 512, 8e-6, 16e-6))[0] == 0
     # Of one size it is a share of the row at any size.
     assert added(Paced(48000, 64, 1e-6, 3e-6)) == pytest.approx([1, 2, 16, 32, 128])

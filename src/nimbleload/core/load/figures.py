@@ -5,6 +5,7 @@ K keys throughout, those of the session and of its variants. Seconds on the comp
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
@@ -126,10 +127,10 @@ class Figures:
 
     def paced(self, buffer: int) -> NDArray[np.float64]:
         """The share (K) that a block costs more when the plugin comes back to it once a deadline; 0 where that was not
-        measured. What is added is a line over the size: what was taken from the caches is brought back once a block,
-        and what a longer block uses of them beyond that is its own. It is a share of the cell's cost, and not of what a
-        block took in a row beside it, which has no bursts that come in some of the cycles only. No larger share of that
-        than at the nearest size measured is read beyond them."""
+        measured. What is added is a line over the logarithm of the size: what was taken from the caches is brought back
+        once a block, and of what a longer block uses of them more and more is its own. It is a share of the cell's
+        cost, and not of what a block took in a row beside it, which has no bursts that come in some of the cycles only.
+        No larger share of that than at the nearest size measured is read beyond them."""
         if buffer not in self._paced:
             found = np.zeros(len(self.keys))
             for k, card in enumerate(self.found):
@@ -220,11 +221,13 @@ def _coming_back(known: Sequence[Paced], buffer: int) -> float:
     sizes = np.array([each.buffer for each in known])
     rows, more = (np.array(each) for each in zip(*((p.row, max(p.paced - p.row, 0.0)) for p in known), strict=True))
     high = int(np.clip(np.searchsorted(sizes, buffer), 1, len(known) - 1))
-    part = (buffer - sizes[high - 1]) / (sizes[high] - sizes[high - 1])
-    row, added = (line[high - 1] + part * (line[high] - line[high - 1]) for line in (rows, more))
-    if part > 1:
-        return float(min(max(added, more[-1]), nearest.added * row))
-    return float(added) if part >= 0 else float(min(added, nearest.added * max(row, 0.0)))
+    low, top = sizes[high - 1 : high + 1]
+    row = rows[high - 1] + (buffer - low) / (top - low) * (rows[high] - rows[high - 1])
+    added = more[high - 1] + math.log(buffer / low) / math.log(top / low) * (more[high] - more[high - 1])
+    if sizes[0] <= buffer <= sizes[-1]:
+        return float(added)
+    least = more[-1] if buffer > sizes[-1] else 0.0
+    return float(min(max(added, least), nearest.added * max(row, 0.0)))
 
 
 def _by_place(card: CostCard | None, rate: int) -> dict[tuple[int, str], Cell]:
