@@ -97,7 +97,7 @@ class Walk:
         faulthandler.enable()
         sys.excepthook = lambda kind, value, trace: self.blame("".join(traceback.format_exception(kind, value, trace)))
         handler = logging.Handler(logging.ERROR)
-        handler.emit = lambda record: self.blame(self._logged(record))  # type: ignore[method-assign]
+        handler.emit = self._heard  # type: ignore[method-assign]
         logging.getLogger().addHandler(handler)
         timer = QTimer()
         timer.setInterval(0)
@@ -106,6 +106,13 @@ class Walk:
         while self.done < self.events:
             QApplication.processEvents()
         timer.stop()
+
+    def _heard(self, record: logging.LogRecord) -> None:
+        """Takes in what goes to the log. An error of the program's own is a refusal, and has a sentence; files that the
+        system does not give have one, too."""
+        kind = record.exc_info[0] if record.exc_info else None
+        if kind is None or not (kind.__module__.startswith("nimbleload.") or issubclass(kind, OSError)):
+            self.blame(self._logged(record))
 
     @staticmethod
     def _logged(record: logging.LogRecord) -> str:
@@ -131,7 +138,8 @@ class Walk:
         if self.done % 500 == 0:
             self.compare()
             self.memory.append(rss())
-            left = len(self.window.findChildren(QDialog))
+            kept = Counter(type(each).__name__ for each in self.window.findChildren(QDialog))
+            left = ", ".join(f"{count} {name}" for name, count in sorted(kept.items())) or "no"
             print(
                 f"{self.done:7} events, {self.memory[-1]:5.0f} MB, {left} dialogs kept, {len(self.stalls)} stalls",
                 flush=True,

@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.core.units import as_sentence, clock, exact_clock, from_clock, listed, milliseconds, minutes, percent
+from nimbleload.core.units import (
+    as_sentence,
+    clock,
+    exact_clock,
+    from_clock,
+    listed,
+    milliseconds,
+    minutes,
+    percent,
+    why,
+)
 
 
 @pytest.mark.parametrize(
@@ -26,6 +36,18 @@ def test_loads_are_written_with_the_digits_that_matter(value, text):
 @pytest.mark.parametrize(("value", "text"), [(134.4, "2:14"), (0, "0:00"), (59.99, "0:59"), (3725, "62:05")])
 def test_positions_are_minutes_and_seconds(value, text):
     assert clock(value) == text
+
+
+@pytest.mark.parametrize(
+    ("error", "words"),
+    [
+        (FileNotFoundError(2, "No such file or directory", "/gone/.x.q7"), "No such file or directory"),
+        (OSError("the disk is full"), "the disk is full"), (ValueError("7 is odd"), "7 is odd"),
+        (MemoryError(), "MemoryError"),
+    ],
+)  # fmt: skip
+def test_what_an_error_says_has_no_numbers_of_the_systems_and_is_never_empty(error, words):
+    assert why(error) == words
 
 
 @pytest.mark.parametrize(("value", "text"), [(0.00533, "5.33 ms"), (0.0107, "10.7 ms"), (0.171, "171 ms")])

@@ -26,6 +26,12 @@ def as_sentence(words: str) -> str:
     return f"{words[:1].upper()}{words[1:].rstrip('.')}."
 
 
+def why(error: BaseException) -> str:
+    """What an error says: of the system's its words without number and path; the kind of one that says nothing."""
+    said = error.strerror if isinstance(error, OSError) else None
+    return said or str(error) or type(error).__name__
+
+
 def clock(seconds: float) -> str:
     """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
     whole = int(seconds)

@@ -219,6 +219,16 @@ def test_what_nobody_catches_is_written_down_and_told(tmp_path, monkeypatch):
     assert "KeyError: 'lost'" in written and "ZeroDivisionError" in written and "Traceback" in written
 
 
+def test_boxes_that_are_closed_are_gone(make_window, qtbot):
+    """Each one that stayed was laid out and painted anew with every change of the text size."""
+    window = make_window()
+    for _ in range(3):
+        window.complain("It cannot be.")
+        (box,) = window.findChildren(QMessageBox)
+        box.accept()
+        qtbot.waitUntil(lambda: not window.findChildren(QMessageBox), timeout=5000)
+
+
 def test_a_log_that_cannot_be_written_is_no_obstacle(tmp_path):
     (tmp_path / "file").write_text("")
     assert log_file.begin(tmp_path / "file" / "log") is None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from ...store.dawproject import ImportReport
@@ -10,6 +11,7 @@ from ...store.dawproject import ImportReport
 def show(report: ImportReport, window: QWidget) -> None:
     """Shows a report over a window."""
     box = QMessageBox(window)
+    box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     box.setText(f"{report.file}{f', written by {report.program}' if report.program else ''}")
     left_out = report.left_out or ("Nothing was left out.",)
     box.setInformativeText("\n".join(report.understood))

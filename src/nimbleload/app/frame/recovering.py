@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from ...core.cards.card import Cards
@@ -24,6 +25,7 @@ class Recovering:
         if not left:
             return
         box = QMessageBox(self._window)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.setIcon(QMessageBox.Icon.Question)
         box.setText("Nimble Load did not end properly the last time. Unsaved work is here.")
         box.setInformativeText(f"It belongs to {left[0].original or 'a session that was never saved'}.")

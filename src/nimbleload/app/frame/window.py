@@ -385,6 +385,7 @@ class MainWindow(QMainWindow):
         """Says what went wrong; the window stays usable."""
         self._after_save = None
         box = QMessageBox(QMessageBox.Icon.Warning, "Nimble Load", sentence, QMessageBox.StandardButton.Ok, self)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
 
     # What is shown
