@@ -27,7 +27,8 @@ BLOCK = 256 / RATE
 
 def worst(of: Session, plan: Plan, cards: dict, machine: Machine) -> float:
     """The worst load under a plan, by the load computation alone."""
-    return float(load_map(case(prepare(apply(of, plan).session, cards), machine, 256)).load.max())
+    planned = prepare(apply(of, plan).session, cards, now=prepare(of, cards))
+    return float(load_map(case(planned, machine, 256)).load.max())
 
 
 def clashes(of: Session, one: Decision, other: Decision) -> bool:

@@ -143,7 +143,7 @@ def survey(
     applied = apply(session, plan)
     planned = now
     if applied.session is not session:
-        planned = prepare(applied.session, cards, like.planned if like else now, now.figures)
+        planned = prepare(applied.session, cards, like.planned if like else now, now)
     sizes = (*BUFFER_SIZES, buffer) if buffer not in BUFFER_SIZES else BUFFER_SIZES
     as_before = same and like is not None and like.machine == machine
     if like is not None and as_before and like.plan == plan and buffer in like.cases:
@@ -272,7 +272,7 @@ def saving(of: Survey, at: Instant, decisions: Iterable[Decision]) -> Saving:
 
 def with_plan(of: Survey, plan: Plan, like: Prepared | None = None) -> Prepared:
     """The survey's session with another plan, prepared; what it has in common with `like` is taken over."""
-    return prepare(apply(of.session, plan).session, of.planned.cards, like or of.planned, of.now.figures)
+    return prepare(apply(of.session, plan).session, of.planned.cards, like or of.planned, of.now)
 
 
 def kept_load(of: Survey, kept: KeptPlan) -> float:
@@ -404,7 +404,7 @@ def fitted(of: Survey, at: Instant, readings: Sequence[MeterReading]) -> HostFit
             of.session.host, plugin_factor=factor, strip_overhead=overhead, plugin_overhead=0.0
         )
         session = apply(msgspec.structs.replace(of.session, host=host), of.plan).session
-        tried = prepare(session, of.planned.cards, of.planned, of.now.figures)
+        tried = prepare(session, of.planned.cards, of.planned, of.now)
         found = []
         for reading in readings:
             each = case(tried, of.machine, reading.buffer)
@@ -421,7 +421,7 @@ def host_seen(of: Survey, at: Instant, seen: Sequence[Seen], plugins: Mapping[st
     holds. ValueError says why nothing can be told."""
     bare = msgspec.structs.replace(of.session.host, plugin_factor=1.0, strip_overhead=0.0, plugin_overhead=0.0)
     session = apply(msgspec.structs.replace(of.session, host=bare), of.plan).session
-    prepared = prepare(session, of.planned.cards, of.planned, of.now.figures)
+    prepared = prepare(session, of.planned.cards, of.planned, of.now)
     sizes = [buffer_of(each, of.session.rate) for each in seen]
     cases = [case(prepared, of.machine, size) for size in sizes]
     states = [each.moments.states[each.moments.at(at.second)] for each in cases]

@@ -13,10 +13,11 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.figures import Figures
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import Variant
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.card import card_sentences
 from nimbleload.core.told.verdict import verdict
-from tests.helpers.sessions import RATE, cards_for, session, track, use
+from tests.helpers.sessions import RATE, cards_for, session, setting, track, use
 
 BLOCK = 256 / RATE
 
@@ -55,6 +56,27 @@ def test_without_it_the_other_is_as_cheap_as_it_was_measured():
     assert load(of, {key: msgspec.structs.replace(c, slowing=()) for key, c in cards.items()}) == pytest.approx(0.6)
     # Of another computer it is not known what its clock does.
     assert load(of, cards, speed=1.0, measured_cores=2) == pytest.approx(0.6)
+
+
+@pytest.mark.parametrize(
+    "decision", [Decision("freeze", "other"), Decision("lighten", "other", "other/p", variant="v")]
+)  # fmt: skip
+def test_no_decision_makes_what_stays_live_dearer(decision):
+    """With less work beside it a larger share of what is left falls into the lower clock; that is left out."""
+    of, cards = two_tracks()
+    of = session(*of.strips[:2], track("other", "p"))
+    key = of.strips[2].inserts[0].card_key()
+    variant = Variant(key, "v", setting(q=0))
+    lighter = variant.applied(of.strips[2].inserts[0])
+    cards[lighter.card_key()] = msgspec.structs.replace(cards[key], key=lighter.card_key(), cells=tuple(
+        msgspec.structs.replace(cell, mean=cell.mean / 10) for cell in cards[key].cells
+    ))  # fmt: skip
+    of = msgspec.structs.replace(of, variants=(variant,))
+    ids = [strip.id for strip in of.strips]
+    rows = (instant(survey(of, plan, cards, Machine(1), 256)).strip_costs for plan in (Plan(), Plan((decision,))))
+    costs = [dict(zip(ids, row.tolist(), strict=True)) for row in rows]
+    assert costs[1]["other"] < costs[0]["other"] / 2
+    assert costs[1]["plain"] == pytest.approx(costs[0]["plain"])
 
 
 def test_it_is_a_part_of_the_load_with_a_name_and_the_plan_counts_on_it():

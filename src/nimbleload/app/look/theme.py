@@ -166,6 +166,8 @@ class Theme:
         if self._begun is None or self._begun[0] is not application:
             application.setStyle("Fusion")  # once: it polishes every widget anew
         self._begun = application, name, scale
+        if application.styleSheet():
+            application.setStyleSheet("")  # or every widget is given it again with the palette, and with the font
         application.setPalette(self._palette())
         application.setFont(self.font(12))
 

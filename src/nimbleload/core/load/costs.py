@@ -177,11 +177,11 @@ def at_lower_clock(prepared: Prepared, size: int, lowers: float = 1.0) -> NDArra
     all, as if they came at random: a share 1 − exp(−H/W) of the work falls into them. W is that of the session without
     a plan, so that no decision makes what stays live dearer. Who lowers the clock by himself was measured so.
     """
-    uses, figures = prepared.uses, prepared.figures
+    uses, figures, every = prepared.uses, prepared.figures, prepared.counts
     by, seconds, row = figures.slowing(size)
     if not seconds.any():
         return np.ones(len(by))
-    every, live = (np.bincount(cards, minlength=len(by)) for cards in (uses.card, uses.card[uses.live]))
+    live = np.bincount(uses.card[uses.live], minlength=len(by))
     brought, work = every * seconds, float(every @ figures.at(size).seconds[FULL])
     if brought.sum() <= 0 or work <= 0:
         return np.ones(len(by))

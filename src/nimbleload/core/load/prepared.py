@@ -39,7 +39,8 @@ class Prepared(NamedTuple):
     """A session with its graph, moments and plugins; no buffer size changes them. `live` (S, bool): `live_strips`.
 
     `tasks` is the graph of what is computed in a block: the same, or all parts of it (see `divided`); `figures` what
-    the cards say of its plugins and their variants.
+    the cards say of its plugins and their variants. `counts` (K) is how many uses the figures' keys have in the session
+    without its plan.
     """
 
     session: Session
@@ -50,30 +51,43 @@ class Prepared(NamedTuple):
     live: NDArray[np.bool_]
     tasks: Graph
     figures: Figures
+    counts: NDArray[np.int64]
 
 
 def prepare(
-    session: Session, cards: Cards, like: Prepared | None = None, figures: Figures | None = None
+    session: Session, cards: Cards, like: Prepared | None = None, now: Prepared | None = None
 ) -> Prepared:  # fmt: skip
-    """Graph and moments of a session; those of `like` are taken over where they must be the same. `figures` are those
-    of the session without its plan, which the plan must not change.
+    """Graph and moments of a session; those of `like` are taken over where they must be the same. `now` is the session
+    without its plan, if this is one with a plan: it must not change what figures say.
 
     Chains that sends leave before their end are cut there (see `split`).
 
     SessionError if the routing runs in a circle or leads nowhere.
     """
     session = split(session)
-    figures = _figures(session, cards, like, figures)
+    figures = _figures(session, cards, like, now.figures if now is not None else None)
     if like is not None and like.cards is cards and same_activity(like.session, session):
         graph = like.graph._replace(listed=session.host.listed)
         same = graph.listed == like.graph.listed and session.host.parts == like.session.host.parts
         tasks = like.tasks if same else divided(graph, session.host.parts)
         uses = list_uses(session, figures, like)
-        return Prepared(session, cards, graph, like.moments, uses, like.live, tasks, figures)
+        counts = _counts(uses, figures, now)
+        return Prepared(session, cards, graph, like.moments, uses, like.live, tasks, figures, counts)
     graph = build(session)
     moments, live = cut(session, graph, cards), live_strips(session, graph)
     tasks = divided(graph, session.host.parts)
-    return Prepared(session, cards, graph, moments, list_uses(session, figures), live, tasks, figures)
+    uses = list_uses(session, figures)
+    return Prepared(session, cards, graph, moments, uses, live, tasks, figures, _counts(uses, figures, now))
+
+
+def _counts(uses: Uses, figures: Figures, now: Prepared | None) -> NDArray[np.int64]:
+    """How many uses the figures' keys have: in the session without its plan, or in this one if it has none."""
+    if now is None:
+        return np.bincount(uses.card, minlength=len(figures.keys))
+    if figures is now.figures:
+        return now.counts
+    known = dict(zip(now.figures.keys, now.counts.tolist(), strict=True))
+    return np.array([known.get(key, 0) for key in figures.keys], np.int64)
 
 
 def _figures(session: Session, cards: Cards, like: Prepared | None, whole: Figures | None) -> Figures:

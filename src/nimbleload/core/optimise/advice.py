@@ -89,7 +89,7 @@ def other_ways(of: Survey, at: Instant) -> list[OtherWay]:
     for listed, parts in ((not host.listed, host.parts), *((host.listed, p) for p in PARTS if p != host.parts)):
         other = msgspec.structs.replace(host, listed=listed, parts=parts)
         session = msgspec.structs.replace(of.planned.session, host=other)
-        there = case(prepare(session, of.planned.cards, of.planned, of.now.figures), of.machine, of.buffer)
+        there = case(prepare(session, of.planned.cards, of.planned, of.now), of.machine, of.buffer)
         states = there.moments.states[there.moments.at(at.second)]
         made = float(there.played(np.asarray(states)[None, :]).makespan[0]) / of.deadline
         if made < load - HELPS:

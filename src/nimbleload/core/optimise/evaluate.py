@@ -80,7 +80,7 @@ class Evaluator:
         key = (chosen & self._sharing).tobytes()
         if key not in self._cases:
             session = apply(self.of.session, self.plan(chosen & self._sharing)).session
-            prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now.figures)
+            prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now)
             at = case(prepared, self.of.machine, self.of.buffer)
             if not (chosen & self._sharing).any():
                 at = self.of.case

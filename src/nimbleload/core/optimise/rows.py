@@ -146,7 +146,7 @@ class Rows:
     def _by_moment(self, of: Candidate) -> list[tuple[int, Figures, Figures]]:
         """The same read off the session with it, moment by moment: strips may sound at other times there."""
         session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
-        prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now.figures)
+        prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now)
         there = case(prepared, self.of.machine, self.of.buffer, self._among)
         # What rings on less long is silent from some instant on: at its start the moment is as it was.
         states = there.moments.states[[there.moments.at(float(second) + 1e-9) for second in self._starts]]
