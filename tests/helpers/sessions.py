@@ -7,6 +7,7 @@ import random
 import msgspec
 
 from nimbleload.core.cards.card import Cell, CostCard, Made, Polyphony, Upkeep
+from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.session.computer import BUFFER_SIZES, Host
 from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse, Setting
 from nimbleload.core.session.session import Session
@@ -28,7 +29,8 @@ def card(of: PluginUse, seconds: float, silent: float | None = None, tail: float
         cells.append(Cell(RATE, buffer, "sounding", seconds * scale))
         cells.append(Cell(RATE, buffer, "silent", (seconds if silent is None else silent) * scale))
     upkeep = Upkeep(1 << 20, 1 << 14, 0.01, 0.0, 0.0)
-    return CostCard(of.card_key(), of.label, tuple(cells), tail=tail, upkeep=upkeep, made=Made())
+    return CostCard(of.card_key(), of.label, tuple(cells), tail=tail, upkeep=upkeep, made=Made(),
+                    slowing=(Slowing(RATE, 256),))  # fmt: skip
 
 
 def cards_for(session: Session, costs: dict[str, float], **more) -> dict[CardKey, CostCard]:

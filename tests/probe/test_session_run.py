@@ -55,6 +55,9 @@ def test_what_was_measured_here_is_not_measured_again_but_samples_are():
     assert session_run.jobs(of, {use.card_key(): measured}) == []
     partly = msgspec.structs.replace(measured, cells=tuple(c for c in measured.cells if c.buffer != 512))
     assert session_run.jobs(of, {use.card_key(): partly})[0].buffers == (512,)
+    # Of what an earlier version did not ask only that is asked: the cells stay.
+    (job,) = session_run.jobs(of, {use.card_key(): msgspec.structs.replace(measured, slowing=())})
+    assert (job.buffers, job.details) == ((), True)
     sample = tuple(msgspec.structs.replace(c, provenance="sample") for c in measured.cells)
     assert len(session_run.jobs(of, {use.card_key(): msgspec.structs.replace(measured, cells=sample)})) == 1
     assert len(session_run.jobs(of, {use.card_key(): measured}, again=True)) == 1

@@ -114,7 +114,8 @@ class Evaluator:
         figures = self.of.planned.figures
         tails = {card.lasting for card in figures.found if card is not None}
         aside = bool(self.of.case.costs.aside.any())
-        minds = any(card is not None and (card.company or card.slowing) for card in figures.found)
+        known = [card for card in figures.found if card is not None]
+        minds = any(card.company or any(each.seconds for each in card.slowing) for card in known)
         return aside or len(tails) > 1 or minds
 
     def _quickly(self, chosen: Chosen) -> bool:
