@@ -13,7 +13,7 @@ from nimbleload.core.units import (
     milliseconds,
     minutes,
     percent,
-    why,
+    said_by,
 )
 
 
@@ -47,7 +47,7 @@ def test_positions_are_minutes_and_seconds(value, text):
     ],
 )  # fmt: skip
 def test_what_an_error_says_has_no_numbers_of_the_systems_and_is_never_empty(error, words):
-    assert why(error) == words
+    assert said_by(error) == words
 
 
 @pytest.mark.parametrize(("value", "text"), [(0.00533, "5.33 ms"), (0.0107, "10.7 ms"), (0.171, "171 ms")])

@@ -26,7 +26,7 @@ def as_sentence(words: str) -> str:
     return f"{words[:1].upper()}{words[1:].rstrip('.')}."
 
 
-def why(error: BaseException) -> str:
+def said_by(error: BaseException) -> str:
     """What an error says: of the system's its words without number and path; the kind of one that says nothing."""
     said = error.strerror if isinstance(error, OSError) else None
     return said or str(error) or type(error).__name__

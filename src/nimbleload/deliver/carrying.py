@@ -18,6 +18,7 @@ from ..core.decisions.decision import Plan
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
 from ..core.told import carrying as told
+from ..core.units import said_by
 from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
 from ..store.dawproject_out import is_of_file
@@ -74,7 +75,7 @@ def prepare(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] =
     except ImportRefusedError as error:
         raise NothingToDoError(f"The exchange file that this session comes from cannot be read: {error}") from error
     except OSError as error:
-        raise NothingToDoError(f"{source} cannot be read: {error.strerror or error}.") from error
+        raise NothingToDoError(f"{source} cannot be read: {said_by(error)}.") from error
     known: dict[str, Sounding] = audio_of
     able, refused = [], []
     asked = stems.jobs(session, stems_of, known, buffer)
@@ -144,7 +145,7 @@ def written_out(session: Session, needs_audio: bool = True) -> Path:
             with atomic.replacing(target) as half:
                 dawproject_out.write(half, session)
     except OSError as error:
-        raise NothingToDoError(f"{target} cannot be written: {error.strerror or error}.") from error
+        raise NothingToDoError(f"{target} cannot be written: {said_by(error)}.") from error
     except NothingFoundError as error:
         raise NothingToDoError(str(error)) from error
     return target

@@ -23,6 +23,7 @@ from ..core.session.controllers import Controller
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
+from ..core.units import said_by
 from ..store import atomic
 from ..store.archive import DAMAGED, LARGEST_XML, Archive, ImportRefusedError
 from ..store.dawproject_controllers import as_points
@@ -85,7 +86,7 @@ def write(
     except (SpliceError, ImportRefusedError) as error:
         raise WriteError(f"{source.name}: {error}") from error
     except OSError as error:
-        raise WriteError(f"{target} was not written: {error.strerror or error}") from error
+        raise WriteError(f"{target} was not written: {said_by(error)}") from error
     by_hand = [f"{decision.kind}: {session.strip(decision.strip).name}" for decision in plan.decisions
                if decision.kind not in ("freeze", "bounce", "off", "share", "lighten", "suspend")]  # fmt: skip
     by_hand += made.by_hand

@@ -15,7 +15,7 @@ from ..core.decisions.after_edit import after_edit
 from ..core.session.pared import Stretch, kept_with, pared
 from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
-from ..core.units import count
+from ..core.units import count, said_by
 from ..store import session_file
 from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
 from ..store.session_file import Saved, SessionFileError
@@ -78,7 +78,7 @@ def write(
     except (SpliceError, ImportRefusedError) as error:
         raise WriteError(f"{source.name}: {error}") from error
     except OSError as error:
-        raise WriteError(f"{target} was not written: {error.strerror or error}") from error
+        raise WriteError(f"{target} was not written: {said_by(error)}") from error
     return Pared(str(target), len(session.strips) - len(kept), made.clips, made.plugins, media)
 
 

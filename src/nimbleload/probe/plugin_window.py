@@ -11,6 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.session.plugins import PluginUse, Setting
+from ..core.units import said_by
 from .describing import read_state, told
 from .isolation import QUIET_SECONDS, Failure, Worker
 from .messages import STATE, ClosedMessage, Display, OpenedMessage, ShownMessage
@@ -119,7 +120,7 @@ class OwnWindow:
                 return Failure("saved its state as a link to another file, which is not followed")
             return Left(Setting((), read_state(file)), message.changed)
         except OSError as error:
-            return Failure(f"saved a state that cannot be read: {error.strerror or error}")
+            return Failure(f"saved a state that cannot be read: {said_by(error)}")
 
     def close(self) -> None:
         """Asks for the window to be closed, from any thread; `events` tells what was set."""

@@ -20,7 +20,7 @@ from ..core.session.time_edits import set_length, set_rate, set_tempo
 from ..core.survey import foreseen, instant, survey, to_rehearse
 from ..core.told.how_many import how_often, not_known, sentence
 from ..core.told.rehearsal import tried_words
-from ..core.units import milliseconds, percent
+from ..core.units import milliseconds, percent, said_by
 from ..deliver import exporting
 from ..probe import catalogue
 from ..probe.choosing import choices, lookup
@@ -229,7 +229,7 @@ def export(file: str, to: str) -> None:
     try:
         left_out = exporting.export(target, found.saved.session, cards_of(found.saved))
     except OSError as error:
-        raise click.ClickException(f"{target} was not written: {error.strerror or error}.") from error
+        raise click.ClickException(f"{target} was not written: {said_by(error)}.") from error
     except NothingFoundError as error:
         refuse(error)
     click.echo(f"Written to {target}")

@@ -17,7 +17,7 @@ from ..core.session.plugins import PluginUse, Setting
 from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.told.own_window import closed
-from ..core.units import from_clock
+from ..core.units import from_clock, said_by
 from ..probe.describing import read_state, state_of, told
 from ..probe.isolation import Failure
 from ..probe.messages import ParametersMessage
@@ -182,7 +182,7 @@ def _preset(session: Session, words: list[str], _: Lookup) -> Session:
     try:
         state = state_of(known) if known is not None else read_state(Path(words[1]))
     except OSError as error:
-        raise SessionError(f"{words[1]} cannot be read: {error.strerror or error}") from None
+        raise SessionError(f"{words[1]} cannot be read: {said_by(error)}") from None
     tried = told(msgspec.structs.replace(use, setting=Setting((), state)), session.rate)
     if isinstance(tried, Failure):
         raise SessionError(f"{use.label} does not take {words[1]}: it {tried.reason.rstrip('.')}")

@@ -11,7 +11,7 @@ import msgspec
 from ..core.optimise.suggest import suggest
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.told.verdict import verdict
-from ..core.units import percent
+from ..core.units import percent, said_by
 from ..deliver.report import write_report
 from ..probe import session_run
 from ..probe.effort import Effort
@@ -30,7 +30,7 @@ def run(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        reason = error.strerror or error
+        reason = said_by(error)
         raise click.ClickException(f"{folder} cannot be written: {reason}. Name another folder with --to.") from error
     saved = demo_saved()
     measured = _measure(saved)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import click
 
+from ..core.units import said_by
 from .common import cli
 
 STYLE = (
@@ -40,5 +41,5 @@ def guide(to: str) -> None:
             page = re.sub(r'href="([\w-]+)\.md"', r'href="\1.html"', document.toHtml())
             (target / f"{file}.html").write_text(page.replace("</head>", f"{STYLE}</head>"))
     except OSError as error:
-        raise click.ClickException(f"{target} cannot be written: {error.strerror or error}.") from error
+        raise click.ClickException(f"{target} cannot be written: {said_by(error)}.") from error
     click.echo(f"Written to {target / 'index.html'}")

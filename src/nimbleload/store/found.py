@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 
 from ..core.session.session import Session
+from ..core.units import said_by
 from .dawproject import ImportReport
 
 MOST_LINES = 12
@@ -34,7 +35,7 @@ def content_of(path: Path, largest: int, why: str) -> bytes:
         with path.open("rb") as file:
             content = file.read(largest + 1)
     except OSError as error:
-        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}. Nothing was added.") from error
+        raise NothingFoundError(f"{path} cannot be read: {said_by(error)}. Nothing was added.") from error
     if len(content) > largest:
         raise NothingFoundError(f"{path.name} has more than {largest >> 20} MB{why}")
     return content

@@ -21,7 +21,7 @@ from ..core.session.meter import is_possible
 from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
 from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
-from ..core.units import count
+from ..core.units import count, said_by
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
 from .sounding import NotePart
@@ -106,7 +106,7 @@ def played_in(file: str) -> PartPlayed:
     try:
         changed = Path(path).stat().st_mtime_ns
     except OSError as error:
-        raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}.") from error
+        raise NothingFoundError(f"{path} cannot be read: {said_by(error)}.") from error
     parts = _played_by_part(path, changed)
     if which not in parts:
         raise NothingFoundError(f"{path} has no part {which} any more.")

@@ -12,6 +12,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.units import said_by
 from ..core.watching.records import Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
 from . import atomic
@@ -100,7 +101,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
     try:
         atomic.write(path, out.getvalue())
     except OSError as error:
-        raise RecordingFileError(f"{path} was not written: {error.strerror or error}.") from error
+        raise RecordingFileError(f"{path} was not written: {said_by(error)}.") from error
 
 
 def _as_bytes(values: NDArray[np.int64]) -> bytes:
@@ -123,7 +124,7 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
     except RecordingFileError:
         raise
     except OSError as error:
-        raise RecordingFileError(f"{path} cannot be read: {error.strerror or error}.") from error
+        raise RecordingFileError(f"{path} cannot be read: {said_by(error)}.") from error
     except (zipfile.BadZipFile, zlib.error, KeyError, ValueError, EOFError, NotImplementedError, RuntimeError) as error:
         raise RecordingFileError(f"{path} is damaged: {error}.") from error
     if not page.begun <= page.ended:

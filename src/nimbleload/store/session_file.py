@@ -14,6 +14,7 @@ from ..core.cards.card import CostCard
 from ..core.decisions.decision import KeptPlan, Plan
 from ..core.session.computer import Machine
 from ..core.session.session import Session
+from ..core.units import said_by
 from . import atomic
 from .limits import impossible
 
@@ -61,7 +62,7 @@ def write(path: Path, saved: Saved) -> None:
     try:
         atomic.write(path, encode(saved), backup=True)
     except OSError as error:
-        reason = error.strerror or error
+        reason = said_by(error)
         raise SessionFileError(f"{path} was not written: {reason}. The old file is as it was.") from error
 
 
@@ -111,7 +112,7 @@ def read(path: Path) -> Saved:
     except (zipfile.BadZipFile, NotImplementedError, ValueError) as error:
         raise SessionFileError(f"{path} is damaged or no session file: {error}.") from error
     except OSError as error:
-        raise SessionFileError(f"{path} cannot be read: {error.strerror or error}.") from error
+        raise SessionFileError(f"{path} cannot be read: {said_by(error)}.") from error
     _check(saved, path)
     return saved
 

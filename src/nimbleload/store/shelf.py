@@ -10,6 +10,7 @@ import platformdirs
 
 from ..core.session.chain_edits import listening_to_nothing
 from ..core.session.plugins import PluginUse
+from ..core.units import said_by
 from . import atomic, clipping
 
 SUFFIX = ".json"
@@ -49,7 +50,7 @@ def keep(name: str, uses: Iterable[PluginUse], folder: Path | None = None) -> No
         path.parent.mkdir(parents=True, exist_ok=True)
         atomic.write(path, clipping.as_text((), kept).encode())
     except OSError as error:
-        raise ShelfError(f"{plain} could not be kept in {path.parent}: {error.strerror or error}.") from error
+        raise ShelfError(f"{plain} could not be kept in {path.parent}: {said_by(error)}.") from error
 
 
 def take(name: str, folder: Path | None = None) -> tuple[PluginUse, ...]:
@@ -63,7 +64,7 @@ def take(name: str, folder: Path | None = None) -> tuple[PluginUse, ...]:
         there = ", ".join(names(folder)) or "nothing"
         raise ShelfError(f"Nothing is kept as {name}; on the shelf there is {there}.") from None
     except OSError as error:
-        raise ShelfError(f"{path} cannot be read: {error.strerror or error}.") from error
+        raise ShelfError(f"{path} cannot be read: {said_by(error)}.") from error
     except clipping.NoClippingError as error:
         raise ShelfError(f"{path} holds no chain: {str(error).replace('what is on the clipboard', 'it')}.") from error
     if not found.plugins:
@@ -76,7 +77,7 @@ def drop(name: str, folder: Path | None = None) -> None:
     try:
         _path(name, folder).unlink(missing_ok=True)
     except OSError as error:
-        raise ShelfError(f"{name} could not be taken off the shelf: {error.strerror or error}.") from error
+        raise ShelfError(f"{name} could not be taken off the shelf: {said_by(error)}.") from error
 
 
 def _path(name: str, folder: Path | None) -> Path:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..core.session.session import Session
+from ..core.units import said_by
 from . import audio_folder, midi_file, track_table
 from .archive import ImportRefusedError
 from .dawproject import ImportReport
@@ -27,7 +28,7 @@ def take_in(path: Path, lookup: track_table.Lookup, rate: int = 48000, progress:
         try:
             return audio_folder.read(path, progress)
         except OSError as error:
-            raise NothingFoundError(f"{path} cannot be read: {error.strerror or error}. Nothing was added.") from error
+            raise NothingFoundError(f"{path} cannot be read: {said_by(error)}. Nothing was added.") from error
     if not path.exists():
         raise NothingFoundError(f"{path} is not there. Nothing was added.")
     if ending in midi_file.ENDINGS:

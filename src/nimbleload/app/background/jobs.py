@@ -9,7 +9,7 @@ from typing import TypeVar
 
 from PySide6.QtCore import QObject, Signal
 
-from ...core.units import as_sentence, why
+from ...core.units import as_sentence, said_by
 from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
@@ -25,7 +25,7 @@ def guarded(work: Callable[[], object], failure: str, unchanged: str, tell: Call
         log.info("closed meanwhile: %s", failure)
     except Exception as error:
         log.exception("%s", failure)
-        tell(f"{as_sentence(f'{failure}: {why(error)}')} {unchanged}")
+        tell(f"{as_sentence(f'{failure}: {said_by(error)}')} {unchanged}")
 
 
 class Jobs(QObject):

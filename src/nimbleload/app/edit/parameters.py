@@ -10,6 +10,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from ...core.session.plugins import PluginUse, Setting
+from ...core.units import said_by
 from ...probe.describing import told
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.isolation import Failure
@@ -71,7 +72,7 @@ class Parameters(QObject):
             found = told(msgspec.structs.replace(use, setting=setting), rate, lambda: self._closed)
             why = found.reason if isinstance(found, Failure) else ""
         except OSError as error:
-            why = f"cannot be read: {error.strerror or error}"
+            why = f"cannot be read: {said_by(error)}"
         except Exception as error:
             log.exception("trying a state of %s failed", use.label)
             why = f"could not be tried: {error}"

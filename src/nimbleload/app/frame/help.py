@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.units import said_by
 from ..look.panels import Dialog
 from ..look.theme import theme
 
@@ -39,7 +40,7 @@ def page_text(name: str) -> str:
     try:
         return path.read_text()
     except OSError as error:
-        return f"# {name}\n\nThis page cannot be read: {path}: {error.strerror or error}."
+        return f"# {name}\n\nThis page cannot be read: {path}: {said_by(error)}."
 
 
 def found_in(words: str) -> list[str]:

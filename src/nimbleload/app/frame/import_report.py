@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMessageBox, QWidget
+from PySide6.QtWidgets import QWidget
 
 from ...store.dawproject import ImportReport
+from ..look.panels import Message
 
 
 def show(report: ImportReport, window: QWidget) -> None:
     """Shows a report over a window."""
-    box = QMessageBox(window)
-    box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    box = Message(window)
     box.setText(f"{report.file}{f', written by {report.program}' if report.program else ''}")
     left_out = report.left_out or ("Nothing was left out.",)
     box.setInformativeText("\n".join(report.understood))

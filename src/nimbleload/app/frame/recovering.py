@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMessageBox, QWidget
+from PySide6.QtWidgets import QWidget
 
 from ...core.cards.card import Cards
 from ...store.opening import Opened
@@ -11,6 +10,7 @@ from ...store.recovery import Left, discard, left_behind, recover
 from ...store.session_file import Saved
 from ..background.desk import Desk
 from ..background.files import Filing
+from ..look.panels import Message
 
 
 class Recovering:
@@ -24,14 +24,13 @@ class Recovering:
         left = left_behind()
         if not left:
             return
-        box = QMessageBox(self._window)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.setIcon(QMessageBox.Icon.Question)
+        box = Message(self._window)
+        box.setIcon(Message.Icon.Question)
         box.setText("Nimble Load did not end properly the last time. Unsaved work is here.")
         box.setInformativeText(f"It belongs to {left[0].original or 'a session that was never saved'}.")
-        take = box.addButton("Open it", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton("Leave it for later", QMessageBox.ButtonRole.RejectRole)
+        take = box.addButton("Open it", Message.ButtonRole.AcceptRole)
+        drop = box.addButton("Throw it away", Message.ButtonRole.DestructiveRole)
+        box.addButton("Leave it for later", Message.ButtonRole.RejectRole)
         box.buttonClicked.connect(
             lambda button: self.recover(left[0]) if button is take else discard(left[0]) if button is drop else None
         )

@@ -45,6 +45,7 @@ from ..edit.adding import Adding
 from ..edit.ask import ask_new
 from ..edit.session_page import SessionPage
 from ..look.notice import Notice
+from ..look.panels import Message
 from ..look.picture import scrolled
 from ..look.place_strip import PlaceStrip
 from ..look.theme import SCALES, theme
@@ -384,8 +385,10 @@ class MainWindow(QMainWindow):
     def complain(self, sentence: str) -> None:
         """Says what went wrong; the window stays usable."""
         self._after_save = None
-        box = QMessageBox(QMessageBox.Icon.Warning, "Nimble Load", sentence, QMessageBox.StandardButton.Ok, self)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box = Message(self)
+        box.setIcon(Message.Icon.Warning)
+        box.setWindowTitle("Nimble Load")
+        box.setText(sentence)
         box.open()
 
     # What is shown

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QAbstractItemView, QDialog, QFrame, QTableWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QDialog, QFrame, QMessageBox, QTableWidget, QVBoxLayout, QWidget
 
 from .sentence import Sentence
 
@@ -27,6 +27,14 @@ class Dialog(QDialog):
         super().__init__(parent)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle(title)
+
+
+class Message(QMessageBox):
+    """A box with a message that is gone once it is closed, as a `Dialog` is."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
 
 
 def headed(page: QWidget, sentence: Sentence) -> QVBoxLayout:

@@ -92,6 +92,8 @@ from .vst3_state import component_state, preset_file, saved
 
 # One main bus as wide as a strip: mono, stereo.
 SPEAKERS = {1: 1 << 19, 2: 3}
+# A note's end has its id where a beginning has its length's place: −1 says that the pitch names it.
+NAMELESS = float(np.frombuffer(b"\xff" * 4, "<f4")[0])
 
 
 def preset_folders() -> list[Path]:
@@ -437,9 +439,7 @@ class Vst3Hosted:
     def _note(note: Note) -> NoteEvent:
         if note.on:
             return NoteEvent(0, note.at, 0.0, 0, 0, 0, note.channel, note.key, 0.0, note.velocity, 0, -1)
-        # A note's end has its id where a beginning has its length's place: -1 says that the pitch names it.
-        nameless = float(np.frombuffer(b"\xff" * 4, "<f4")[0])
-        return NoteEvent(0, note.at, 0.0, 0, 1, 0, note.channel, note.key, 0.0, nameless, 0, 0)
+        return NoteEvent(0, note.at, 0.0, 0, 1, 0, note.channel, note.key, 0.0, NAMELESS, 0, 0)
 
     def locate(self, place: Place) -> None:
         self._piece.goes_on(place)
