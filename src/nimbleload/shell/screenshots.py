@@ -31,7 +31,10 @@ def settle(window: MainWindow, seconds: float = 30.0) -> None:
     until = QDeadlineTimer(int(seconds * 1000))
     while not until.hasExpired():
         QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
-        if window.desk.is_idle and window.desk.survey is not None and window.balance.is_shown:
+        desk = window.desk
+        # What helps most, the band above the load and the steps of a plan come after the load.
+        is_told = None not in (desk.outlook, desk.steps) and desk.band is not None
+        if desk.is_idle and desk.survey is not None and window.balance.is_shown and is_told:
             # What has come in is laid out in one turn of the loop, and painted in the next.
             for _ in range(3):
                 QCoreApplication.processEvents()
