@@ -8,7 +8,6 @@ import soundfile
 
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import carrying, render
-from nimbleload.probe import catalogue
 from nimbleload.probe.moved import STEP, step_of
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -19,11 +18,6 @@ FREEZE = Plan((Decision("freeze", "t"),))
 LATE = 77  # so many samples the test plugin says it is late, and is not
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "lv2": "BuiltinDevice", "ladspa": "BuiltinDevice"}
 NAMES = {"clap": "10", "vst3": "10", "lv2": "extra", "ladspa": "Extra"}
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def device(standard, tag="RealParameter", **attributes):

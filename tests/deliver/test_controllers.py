@@ -12,7 +12,6 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.deliver import carrying, exchange_out, render
 from nimbleload.deliver.rendering import events
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject, midi_file
 from nimbleload.store.dawproject_out import write
 from tests.helpers import exchange as x
@@ -24,11 +23,6 @@ NOTES = (
     '<Notes timeUnit="seconds"><Note time="0.25" duration="0.25" key="60" channel="0"/>'
     '<Note time="0.25" duration="1" key="64" channel="0"/><Note time="1" duration="0.25" key="67" channel="0"/></Notes>'
 )
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def curve(expression, *rows, unit="normalized", tag="RealPoint", more=""):

@@ -10,7 +10,6 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.panning import LAWS
 from nimbleload.deliver import carrying, render
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.stems import RATE, audio, noise, wave
@@ -18,11 +17,6 @@ from tests.helpers.stems import RATE, audio, noise, wave
 BOUNCE = Plan((Decision("bounce", "b"),))
 HALF = '<Volume unit="linear" value="0.5"/>'
 EQ = '<BuiltinDevice deviceID="house.shoreline" deviceName="Eq" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def pan(value, least=0, most=1):

@@ -15,7 +15,6 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told import carrying as told
 from nimbleload.deliver import carrying, render, rendering
 from nimbleload.deliver.loudness import integrated
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers import known, stems
@@ -23,11 +22,6 @@ from tests.helpers.rogue import zam_library
 from tests.helpers.stems import RATE, audio, noise, wave
 
 FREEZE = Plan((Decision("freeze", "t"),))
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def job_of(path, plan=FREEZE, buffer=512):

@@ -10,7 +10,6 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.carrying import headline, sharing_words
 from nimbleload.deliver import carrying
 from nimbleload.deliver.render import SAME_DB
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.stems import audio, noise, wave
@@ -19,11 +18,6 @@ EQ = '<BuiltinDevice deviceID="house.shoreline" deviceName="Eq" deviceRole="audi
 SATURATOR = EQ.replace("shoreline", "tar")
 REVERB = EQ.replace("shoreline", "vault")
 HALF = '<Volume unit="linear" value="0.5"/>'
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def mix(path, device, extras=("", HALF), parts=True):

@@ -14,7 +14,6 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.chain_edits import listen
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.deliver import render
-from nimbleload.probe import catalogue
 from nimbleload.store import audio as audio_files
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -31,9 +30,8 @@ FREEZE, BOUNCE = Plan((Decision("freeze", "bass"),)), Plan((Decision("bounce", "
 
 
 @pytest.fixture(autouse=True)
-def plugin(tmp_path, monkeypatch):
+def plugin(own_catalogue, tmp_path, monkeypatch):
     """It gives its input times what its side-chain hears, 77 samples late; it is mono."""
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
     return known.installed(tmp_path / "plugin", "clap", monkeypatch, "KEYED")
 
 

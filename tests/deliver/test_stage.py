@@ -10,7 +10,6 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
 from nimbleload.deliver.rendering import add
 from nimbleload.deliver.stage import Feed, before
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers import known
@@ -19,11 +18,6 @@ from tests.helpers.stems import RATE, audio, noise, wave
 BOUNCE = Plan((Decision("bounce", "b"),))
 TWO = {"audio/a.wav": wave(noise(seed=1)), "audio/b.wav": wave(noise(seed=2))}
 HALF = '<Volume unit="linear" value="0.5"/>'
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def mix(path, *tracks, bus="", clips=None):

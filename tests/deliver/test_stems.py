@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import msgspec
 import numpy as np
-import pytest
 import soundfile
 
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Host
 from nimbleload.deliver import carrying, stems
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from tests.deliver.test_controllers import NOTES
 from tests.helpers import exchange as x
@@ -18,11 +16,6 @@ from tests.helpers import known, played
 from tests.helpers.stems import RATE, audio, noise, wave
 
 FILES = {"audio/a.wav": wave(noise(seed=1)), "audio/b.wav": wave(noise(seed=2)), "audio/c.wav": wave(noise(seed=3))}
-
-
-@pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
 
 
 def volume(level):

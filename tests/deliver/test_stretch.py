@@ -11,7 +11,6 @@ import soundfile
 from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import carrying, exchange_out, render, stretch
-from nimbleload.probe import catalogue
 from nimbleload.store import dawproject
 from nimbleload.store.audio import Sources, mixed
 from nimbleload.store.sounding import NotePart, Part, Sounding
@@ -29,9 +28,8 @@ def bounce(start, end):
 
 
 @pytest.fixture(autouse=True)
-def _own_catalogue(tmp_path, monkeypatch, library):  # noqa: F811
+def _own_plugin(own_catalogue, monkeypatch, library):  # noqa: F811
     """A plugin that passes its sound through is installed (one that has a window, which is not opened here)."""
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
     monkeypatch.setenv("CLAP_PATH", str(library.parent))
 
 

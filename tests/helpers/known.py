@@ -10,6 +10,7 @@ from typing import NamedTuple
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
+from tests.helpers.searching import apart
 
 SOURCE = Path(__file__).with_name("known.c")
 KEYED, COLD = 200e-6, 100e-6
@@ -83,8 +84,7 @@ def build(folder: Path, standard: str, *ways: str) -> Known | None:
             "rdfs:seeAlso <known.ttl> .\n"
         )
         (target.parent / "known.ttl").write_text(KEYED_TURTLE if "KEYED" in ways else TURTLE)
-    folders = f"{folder}:/usr/lib/lv2" if standard == "lv2" else str(folder)
-    return Known(standard, target, (f"{standard.upper()}_PATH", folders))
+    return Known(standard, target, (f"{standard.upper()}_PATH", str(folder)))
 
 
 def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *ways: str) -> Known:
@@ -92,6 +92,6 @@ def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *way
     built = build(folder, standard, *ways)
     if built is None:
         pytest.skip("no C compiler to build the test plugins with")
+    apart(folder, monkeypatch)
     monkeypatch.setenv(*built.search)
-    monkeypatch.setenv("XDG_CACHE_HOME", str(folder / "cache"))
     return built

@@ -14,15 +14,17 @@ enum { MIDI = 0 };
 enum { MIDI = 1 };
 #endif
 typedef struct { bool held[128], kept[128]; float pedal, wheel, bend, pressure; } channel_t;
-typedef struct { channel_t channels[16]; float *ports[3]; uint32_t kind; void **component, **processor, **controller, **mapping; } own_t;
+typedef struct { channel_t channels[16]; float left, right; bool told; float *ports[3]; uint32_t kind; void **component, **processor, **controller, **mapping; } own_t;
 
-static void on(own_t *own, int channel, int key) { channel_t *o = own->channels + channel; o->held[key] = true; o->kept[key] = false; }
+static void on(own_t *own, int channel, int key) { own->told = true; channel_t *o = own->channels + channel; o->held[key] = true; o->kept[key] = false; }
 static void off(own_t *own, int channel, int key) {
   channel_t *o = own->channels + channel;
+  own->told = true;
   o->kept[key] = o->held[key] && o->pedal >= 0.5f; o->held[key] = false;
 }
 static void turn(own_t *own, int channel, int number, float value) {
   channel_t *o = own->channels + channel;
+  own->told = true;
   if (number == 64) { o->pedal = value; if (value < 0.5f) memset(o->kept, 0, sizeof o->kept); }
   if (number == 1) o->wheel = value;
   if (number == 128) o->pressure = value;
@@ -37,15 +39,20 @@ static void midi(own_t *o, const uint8_t *m) {
   if (kind == 0xD0) turn(o, channel, 128, m[1] / 127.0f);
   if (kind == 0xE0) turn(o, channel, 129, (m[1] | m[2] << 7) / 16383.0f);
 }
-static void sound(const own_t *o, float *left, float *right, uint32_t i) {
-  left[i] = right[i] = 0;
-  for (int c = 0; c < 16; c++) {
-    const channel_t *of = o->channels + c;
-    int count = 0;
-    for (int k = 0; k < 128; k++) count += of->held[k] || of->kept[k];
-    left[i] += (c + 1) * count / 16.0f;
-    right[i] += (c + 1) * (of->wheel / 4 + of->bend / 2 + of->pressure / 8);
+static void sound(own_t *o, float *left, float *right, uint32_t i) {
+  if (o->told) {
+    o->told = false;
+    o->left = o->right = 0;
+    for (int c = 0; c < 16; c++) {
+      const channel_t *of = o->channels + c;
+      int count = 0;
+      for (int k = 0; k < 128; k++) count += of->held[k] || of->kept[k];
+      o->left += (c + 1) * count / 16.0f;
+      o->right += (c + 1) * (of->wheel / 4 + of->bend / 2 + of->pressure / 8);
+    }
   }
+  left[i] = o->left;
+  right[i] = o->right;
 }
 
 #if defined LV2

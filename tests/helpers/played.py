@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.helpers import exchange as x
+from tests.helpers.searching import apart
 
 SOURCE = Path(__file__).with_name("played.c")
 FILES = {"lv2": "played.lv2/played.so", "clap": "played.clap", "vst3": "played.vst3"}
@@ -43,6 +44,6 @@ def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *way
     if standard == "lv2":
         (target.parent / "manifest.ttl").write_text(MANIFEST)
         (target.parent / "played.ttl").write_text(TURTLE)
-    monkeypatch.setenv(f"{standard.upper()}_PATH", f"{folder}:/usr/lib/lv2" if standard == "lv2" else str(folder))
-    monkeypatch.setenv("XDG_CACHE_HOME", str(folder / "cache"))
+    apart(folder, monkeypatch)
+    monkeypatch.setenv(f"{standard.upper()}_PATH", str(folder))
     return x.plugin(*DEVICES[standard], "Played", role="instrument")

@@ -13,13 +13,14 @@ from nimbleload.probe.choosing import choices, lookup
 from nimbleload.probe.formats import vst3
 from nimbleload.probe.isolation import Failure
 from tests.helpers.rogue import rogue_use, zam_library
+from tests.helpers.searching import apart
 
 LV2_FOLDER = Path("/usr/lib/lv2")
 
 
 @pytest.fixture(autouse=True)
 def _own_catalogue(tmp_path, monkeypatch):
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
+    apart(tmp_path, monkeypatch)
 
 
 def test_a_house_processor_tells_its_settings_with_the_values_of_the_session():

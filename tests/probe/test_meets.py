@@ -16,12 +16,12 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.tempo import TempoMap
 from nimbleload.deliver import render
-from nimbleload.probe import catalogue
 from nimbleload.probe.formats import clap, vst3
 from nimbleload.probe.formats.hosted import Note
 from nimbleload.probe.timed import TimedLoop
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
+from tests.helpers.searching import apart
 from tests.helpers.stems import audio, noise, wave
 
 HELPERS = Path(__file__).parents[1] / "helpers"
@@ -224,7 +224,7 @@ class TestRendering:
                           "VST3": ("meets.vst3", "Vst3Plugin", VST3_ID)}[standard]  # fmt: skip
         built(tmp_path / standard / name, standard)
         monkeypatch.setenv(f"{standard}_PATH", str(tmp_path / standard))
-        monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
+        apart(tmp_path, monkeypatch)
         points = "".join(
             f'<RealPoint time="{beat}" value="{bpm}" interpolation="{"linear" if ramp else "hold"}"/>'
             for beat, bpm, ramp in tempo

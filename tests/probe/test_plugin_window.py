@@ -24,6 +24,7 @@ from nimbleload.probe.plugin_window import Left, Opened, OwnWindow, Takes
 from nimbleload.probe.shown.loop import READ, Loop
 from nimbleload.probe.supervisor import below
 from tests.helpers.display import Hands, display
+from tests.helpers.searching import apart
 
 SOURCE = Path(__file__).parents[1] / "helpers" / "windowed.c"
 TITLE = "the plugin on the track"
@@ -265,7 +266,7 @@ def talks(tmp_path, monkeypatch):
     (bundle / "manifest.ttl").write_text(TALKS)
     monkeypatch.setenv("LV2_PATH", str(tmp_path))
     # What is kept of the bundles that were found is what was there before.
-    monkeypatch.setattr(catalogue, "cache_file", lambda: tmp_path / "plugins.json")
+    apart(tmp_path, monkeypatch)
     return PluginUse("u", PluginRef("lv2", "urn:nimble-test:talks", "talks"))
 
 
