@@ -94,11 +94,7 @@ class Walk:
 
     def run(self) -> None:
         """Walks until all events are done."""
-        faulthandler.enable()
-        sys.excepthook = lambda kind, value, trace: self.blame("".join(traceback.format_exception(kind, value, trace)))
-        handler = logging.Handler(logging.ERROR)
-        handler.emit = self._heard  # type: ignore[method-assign]
-        logging.getLogger().addHandler(handler)
+        self.listen()
         timer = QTimer()
         timer.setInterval(0)
         timer.timeout.connect(self.step)
@@ -106,6 +102,14 @@ class Walk:
         while self.done < self.events:
             QApplication.processEvents()
         timer.stop()
+
+    def listen(self) -> None:
+        """From now on an exception that nobody has caught, or that is only in the log, is a finding."""
+        faulthandler.enable()
+        sys.excepthook = lambda kind, value, trace: self.blame("".join(traceback.format_exception(kind, value, trace)))
+        handler = logging.Handler(logging.ERROR)
+        handler.emit = self._heard  # type: ignore[method-assign]
+        logging.getLogger().addHandler(handler)
 
     def _heard(self, record: logging.LogRecord) -> None:
         """Takes in what goes to the log. An error of the program's own is a refusal, and has a sentence; files that the
@@ -248,6 +252,31 @@ def rss() -> float:
     return int(Path("/proc/self/statm").read_text().split()[1]) * resource.getpagesize() / 2**20
 
 
+def opened_window(folder: Path) -> QWidget:
+    """The real window on the example, with all that it keeps in a folder, and files to be opened there."""
+    from nimbleload.app.frame.application import application
+    from nimbleload.app.frame.remembered import Remembered
+    from nimbleload.app.frame.window import MainWindow
+    from nimbleload.app.look.theme import theme
+    from nimbleload.shell.common import demo_saved
+    from nimbleload.store import session_file
+    from nimbleload.store.library import Library
+    from nimbleload.store.recovery import Recovery
+    from tests.helpers import stems
+
+    (folder / "stems").mkdir()
+    (folder / "stems" / "a.wav").write_bytes(stems.wave(stems.noise()))
+    session_file.write(folder / "b.nimbleload", demo_saved())
+    stems.written(folder / "c.dawproject", stems.x.clip(0, 2, stems.audio()))
+    theme.apply(application(), "night", 100)
+    choices, recovery = Remembered(folder / "w.ini"), Recovery(folder / "r")
+    window = MainWindow(demo_saved, Library(folder / "l.sqlite"), choices, recovery)
+    window.show()
+    window.activateWindow()
+    window.open_example()
+    return window
+
+
 def main() -> None:
     seed = int(sys.argv[1]) if len(sys.argv) > 1 else 1
     events = int(sys.argv[2]) if len(sys.argv) > 2 else 20_000
@@ -255,32 +284,14 @@ def main() -> None:
         folder = Path(scratch)
         for name in ("CONFIG", "DATA", "STATE", "CACHE"):
             os.environ[f"XDG_{name}_HOME"] = str(folder / name.lower())
-        from nimbleload.app.frame.application import application
-        from nimbleload.app.frame.remembered import Remembered
-        from nimbleload.app.frame.window import MainWindow
-        from nimbleload.app.look.theme import theme
         from nimbleload.probe import catalogue
-        from nimbleload.shell.common import demo_saved
-        from nimbleload.store import session_file
-        from nimbleload.store.library import Library
-        from nimbleload.store.recovery import Recovery
-        from tests.helpers import stems
 
         catalogue.catalogue = lambda *_, **__: []  # type: ignore[assignment]
-        (folder / "stems").mkdir()
-        (folder / "stems" / "a.wav").write_bytes(stems.wave(stems.noise()))
-        session_file.write(folder / "b.nimbleload", demo_saved())
-        stems.written(folder / "c.dawproject", stems.x.clip(0, 2, stems.audio()))
-        theme.apply(application(), "night", 100)
-        choices, recovery = Remembered(folder / "w.ini"), Recovery(folder / "r")
-        window = MainWindow(demo_saved, Library(folder / "l.sqlite"), choices, recovery)
+        window = opened_window(folder)
         for each in (window.measuring, window.rehearsing):
             each.start = lambda *_, **__: None
         window.looking.find = lambda *_, **__: None
         window.machine.load.begin = lambda *_: None
-        window.show()
-        window.activateWindow()
-        window.open_example()
         walk = Walk(window, seed, events, folder)
         begun = time.monotonic()
         walk.run()

@@ -26,7 +26,7 @@ def open_dialog(window, qtbot, words: str, kind):
     """Triggers a command by its words, and waits for its dialog."""
     action = next(a for a in window.commands() if words in a.text().replace("&", ""))
     action.trigger()
-    qtbot.waitUntil(lambda: window.findChild(kind) is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.findChild(kind) is not None, timeout=180_000)
     return window.findChild(kind)
 
 
