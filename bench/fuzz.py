@@ -129,6 +129,7 @@ ODD = (
     "", "-1", "0", "1", "0.5", "1e308", "-1e308", "1e-320", "nan", "inf", "-inf", "99999999999999999999", "beats",
     "seconds", "true", "false", "maybe", "c", "cb", "ci", "t", "b", "i", "tm", "p", "notes", "audio", "submix",
     "master", "effect", "pre", "post", "linear", "decibel", "percent", "normalized", "channelController", "pitchBend",
+    "transpose", "timbre", "formant", "semitones",
     "gain", "64", "127", "pan", "vol", "sig", "a.wav", "../a.wav", "/etc/passwd", "\u0130",
     "x" * 300,
 )  # fmt: skip
@@ -222,7 +223,9 @@ def seeds(name: str) -> list[bytes]:
     with zipfile.ZipFile(io.BytesIO(saved)) as parts:
         own_parts = b"\n".join(parts.read(each) for each in parts.namelist())
     sends = x.send("cb") + x.send("nowhere", "pre")
-    notes = '<Notes><Note time="0" duration="1" key="60" vel="0.5"/><Note time="1" duration="9" key="62"/></Notes>'
+    notes = '<Notes><Note time="0" duration="1" key="60" vel="0.5"/><Note time="1" duration="9" key="62">'
+    notes += '<Points unit="semitones"><Target expression="transpose"/><RealPoint time="0" value="1"/></Points>'
+    notes += "</Note></Notes>"
     warps = '<Warps timeUnit="beats" contentTimeUnit="seconds"><Audio duration="4"><File path="a.wav"/></Audio>'
     warps += '<Warp time="0" contentTime="0"/><Warp time="4" contentTime="3"/></Warps>'
     pedal = (

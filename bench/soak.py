@@ -170,7 +170,8 @@ class Soak(Walk):
         of.desk.select([of.desk.document.session.strips[number % 12].id])
         self.wait(1.0, "a track was chosen")
         self.until(lambda: of.balance.options.options and of.desk.is_idle, "options were there")
-        possible = [k for k, each in enumerate(of.balance.options.options, 1) if each.isEnabled()]
+        options = enumerate(of.balance.options.options, 1)
+        possible = [digit for digit, each in options if each.isEnabled() and not each.weighed.taken]
         of.decide(self.random.choice(possible))
         self.until(lambda: of.desk.document.plan.decisions and of.desk.is_idle, "it was decided")
         of.go(CARRY)

@@ -18,7 +18,6 @@ from tests.helpers import exchange as x
 from tests.helpers import played
 from tests.helpers.stems import RATE
 
-FREEZE = Plan((Decision("freeze", "t"),))
 NOTES = (
     '<Notes timeUnit="seconds"><Note time="0.25" duration="0.25" key="60" channel="0"/>'
     '<Note time="0.25" duration="1" key="64" channel="0"/><Note time="1" duration="0.25" key="67" channel="0"/></Notes>'
@@ -39,38 +38,8 @@ def turned(number, *rows, **more):
     return curve("channelController", *rows, more=f' controller="{number}"', **more)
 
 
-def written(path, devices, clips, more=""):
-    structure = x.track("t", "Keys", x.channel("c", devices=devices), "notes") + x.main_track()
-    return x.write(path, x.project(structure, x.lanes("t", clips, unit="seconds") + more))
-
-
 def clip(*curves, at=0, length=2, **more):
     return x.clip(at, length, f'<Lanes timeUnit="seconds">{NOTES}{"".join(curves)}</Lanes>', **more)
-
-
-def carried(path, folder, buffer=256):
-    imported = dawproject.read(path)
-    prepared = carrying.prepare(imported.session, FREEZE, buffer)
-    assert prepared.refused == []
-    (job,) = prepared.jobs
-    *_, last = render.carry_out(job, path, folder)
-    assert last.trouble == "", last.trouble
-    assert last.rendered.proof.verdict == "same"
-    return soundfile.read(folder / last.rendered.file, dtype="float32", always_2d=True)[0]
-
-
-def steps(*rows, length=2.0):
-    """What rows of second and value make at every sample."""
-    found = np.zeros(int(length * RATE))
-    for second, value in rows:
-        found[round(second * RATE) :] = value
-    return found
-
-
-def same(made, wanted):
-    """Whether what was rendered is that, as far as it goes, and nothing after."""
-    shared = min(len(made), len(wanted))
-    return np.allclose(made[:shared], wanted[:shared], atol=1e-6) and shared > RATE
 
 
 @pytest.mark.parametrize("standard", ["lv2", "clap", "vst3"])
@@ -82,14 +51,14 @@ def test_a_pedal_holds_notes_and_wheels_bend_and_pressure_arrive_to_the_sample(t
         curve("pitchBend", (0.2, 0.5, False), (0.7, 1, False)),
         curve("channelPressure", (1.3, 1, False)),
     )  # fmt: skip
-    path = written(tmp_path / "a.dawproject", device, clip(*curves))
-    made = carried(path, tmp_path / "out", buffer)
+    path = played.written(tmp_path / "a.dawproject", device, clip(*curves))
+    made = played.carried(path, tmp_path / "out", buffer)
     # 60 ends at 0.5, but the pedal holds it up to 1.125; 64 and 67 end with their keys.
-    sounding = steps((0.25, 2), (1, 3), (1.125, 2), (1.25, 0)) / 16
+    sounding = played.steps((0.25, 2), (1, 3), (1.125, 2), (1.25, 0)) / 16
     half = round(0.5 * 16383) / 16383
     told = [(0.1, 0.25), (0.2, 0.25 + half / 2), (0.7, 0.75), (1.3, 0.875), (1.5, 0.625)]
-    assert same(made[:, 0], sounding)
-    assert same(made[:, 1], steps(*told))
+    assert played.same(made[:, 0], sounding)
+    assert played.same(made[:, 1], played.steps(*told))
 
 
 def on_channels(words, *channels):
@@ -106,27 +75,28 @@ def test_notes_and_controllers_arrive_on_their_channels(tmp_path, monkeypatch, s
     pedal = turned(64, (0.375, 1, False), (1.125, 0, False))
     wheels = (turned(1, (0.2, 1, False)), on_channels(turned(1, (0.4, 1, False)), 2), on_channels(pedal, 2))
     content = on_channels(f'<Lanes timeUnit="seconds">{NOTES}{"".join(wheels)}</Lanes>', 2, 9, 0)
-    path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, content))
-    made = carried(path, tmp_path / "out")
+    path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, content))
+    made = played.carried(path, tmp_path / "out")
     # The note of the third channel is held by that channel's pedal, the one of the tenth ends with its key.
-    wanted = steps((0.25, 13), (1, 14), (1.125, 11), (1.25, 0)) / 16
-    assert same(made[:, 0], wanted)
-    assert same(made[:, 1], steps((0.2, 0.25), (0.4, 1.0)))
+    wanted = played.steps((0.25, 13), (1, 14), (1.125, 11), (1.25, 0)) / 16
+    assert played.same(made[:, 0], wanted)
+    assert played.same(made[:, 1], played.steps((0.2, 0.25), (0.4, 1.0)))
 
 
 def test_a_curve_that_names_no_channel_is_for_all_that_are_played(tmp_path, monkeypatch):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
     content = on_channels(NOTES, 1, 3, 15) + on_channels(turned(1, (0.5, 0.5, False)), None)
-    path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, f'<Lanes timeUnit="seconds">{content}</Lanes>'))
-    made = carried(path, tmp_path / "out")
-    assert same(made[:, 1], steps((0.5, (2 + 4 + 16) * (64 / 127) / 4)))
+    inside = f'<Lanes timeUnit="seconds">{content}</Lanes>'
+    path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
+    made = played.carried(path, tmp_path / "out")
+    assert played.same(made[:, 1], played.steps((0.5, (2 + 4 + 16) * (64 / 127) / 4)))
 
 
 def test_a_line_goes_in_the_steps_of_midi(tmp_path, monkeypatch):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
     wheel = turned(1, (0.5, 0, True), (1.0, 1, False), (1.4, 0.5, False))
-    path = written(tmp_path / "a.dawproject", device, clip(wheel))
-    made = carried(path, tmp_path / "out")[: 2 * RATE, 1] * 4
+    path = played.written(tmp_path / "a.dawproject", device, clip(wheel))
+    made = played.carried(path, tmp_path / "out")[: 2 * RATE, 1] * 4
     second = np.arange(len(made)) / RATE
     straight = np.where(second < 0.5, 0, np.where(second < 1, (second - 0.5) * 2, np.where(second < 1.4, 1, 64 / 127)))
     # It is told every 64 samples at most, in steps of a 127th.
@@ -142,18 +112,18 @@ def test_a_line_goes_in_the_steps_of_midi(tmp_path, monkeypatch):
 def test_values_as_other_programs_write_them(tmp_path, monkeypatch, tag, unit, high, low):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
     pedal = turned(64, (0.375, high, False), (1.125, low, False), tag=tag, unit=unit)
-    made = carried(written(tmp_path / "a.dawproject", device, clip(pedal)), tmp_path / "out")
-    assert same(made[:, 0], steps((0.25, 2), (1, 3), (1.125, 2), (1.25, 0)) / 16)
+    made = played.carried(played.written(tmp_path / "a.dawproject", device, clip(pedal)), tmp_path / "out")
+    assert played.same(made[:, 0], played.steps((0.25, 2), (1, 3), (1.125, 2), (1.25, 0)) / 16)
 
 
 def test_a_clip_that_loops_or_begins_later_has_what_its_controllers_have_there(tmp_path, monkeypatch):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
     wheel = turned(1, (0.25, 1, True), (0.75, 0, False))
-    path = written(
+    path = played.written(
         tmp_path / "a.dawproject", device,
         clip(wheel, at=0, length=2, playStart="0.5", loopStart="0", loopEnd="1", contentTimeUnit="seconds"),
     )  # fmt: skip
-    made = carried(path, tmp_path / "out")[:, 1] * 4
+    made = played.carried(path, tmp_path / "out")[:, 1] * 4
     # It begins in the middle of the line; the next pass begins without a point, so what was there stays up to 0.25.
     assert made[0] == pytest.approx(round(0.5 * 127) / 127, abs=1e-6)
     assert made[round(0.2 * RATE)] == pytest.approx(0.1, abs=0.01)
@@ -167,15 +137,15 @@ def test_a_clip_that_loops_or_begins_later_has_what_its_controllers_have_there(t
 def test_a_curve_in_the_lane_of_a_track_is_followed_too(tmp_path, monkeypatch):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
     lane = f'<Lanes track="t" timeUnit="seconds">{turned(64, (0.375, 1, False), (1.125, 0, False))}</Lanes>'
-    path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, NOTES), lane)
-    made = carried(path, tmp_path / "out")
-    assert same(made[:, 0], steps((0.25, 2), (1, 3), (1.125, 2), (1.25, 0)) / 16)
+    path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, NOTES), lane)
+    made = played.carried(path, tmp_path / "out")
+    assert played.same(made[:, 0], played.steps((0.25, 2), (1, 3), (1.125, 2), (1.25, 0)) / 16)
 
 
 def test_on_one_sample_a_pedal_goes_first_then_what_is_let_go_then_what_is_struck(tmp_path, monkeypatch):
     device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
-    path = written(tmp_path / "a.dawproject", device, clip(turned(64, (0.5, 1, False), (1, 0, False))))
-    stage = render.jobs(dawproject.read(path).session, FREEZE, dawproject.read(path).audio, 256)[0].stages[-1]
+    path = played.written(tmp_path / "a.dawproject", device, clip(turned(64, (0.5, 1, False), (1, 0, False))))
+    stage = render.jobs(dawproject.read(path).session, played.FREEZE, dawproject.read(path).audio, 256)[0].stages[-1]
     rows = [tuple(row[:3]) for row in events(stage, RATE).tolist()]
     at = RATE // 2
     assert rows[2:4] == [(at, 64, -1), (at, 60, 0)] and rows[4:6] == [(2 * at, 64, -1), (2 * at, 67, 1)]
@@ -191,35 +161,35 @@ class TestBefore:
             turned(1, (0, 90, False), unit="linear"), turned(300, (0, 1, False)), turned(1, (0, "much", False)),
             turned(1, (0, 1, False)) + turned(1, (0, 1, False)).replace(' channel="0"', ""),
             curve("channelController", (0, 1, False)),
-            NOTES.replace('channel="0"/>', f'channel="0">{curve("pressure", (0, 1, False))}</Note>', 1),
+            NOTES.replace('channel="0"/>', f'channel="0">{curve("formant", (0, 1, False))}</Note>', 1),
         ],
     )  # fmt: skip
     def test_what_is_not_followed(self, tmp_path, monkeypatch, inside):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
-        imported = dawproject.read(written(tmp_path / "a.dawproject", device, clip(inside)))
-        prepared = carrying.prepare(imported.session, FREEZE, 256)
+        imported = dawproject.read(played.written(tmp_path / "a.dawproject", device, clip(inside)))
+        prepared = carrying.prepare(imported.session, played.FREEZE, 256)
         ((name, why),) = prepared.refused
         assert name == "Keys" and "hold curves of their own that are not followed" in why
 
     def test_a_plugin_that_takes_no_midi(self, tmp_path, monkeypatch):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch, "NO_MIDI")
-        path = written(tmp_path / "a.dawproject", device, clip(turned(64, (0.375, 1, False))))
-        (job,) = carrying.prepare(dawproject.read(path).session, FREEZE, 256).jobs
+        path = played.written(tmp_path / "a.dawproject", device, clip(turned(64, (0.375, 1, False))))
+        (job,) = carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).jobs
         *_, last = render.carry_out(job, path, tmp_path / "out")
         why = "it takes no MIDI, and controllers go with its notes: hosts differ in what it gets."
         assert last.trouble == f"Played: {why}"
 
     def test_a_vst3_plugin_without_parameters_for_them_hears_nothing_in_any_host(self, tmp_path, monkeypatch):
         device = played.installed(tmp_path / "plugin", "vst3", monkeypatch, "NO_MIDI")
-        path = written(tmp_path / "a.dawproject", device, clip(turned(64, (0.375, 1, False), (1.125, 0, False))))
-        made = carried(path, tmp_path / "out")
-        assert same(made[:, 0], steps((0.25, 2), (0.5, 1), (1, 2), (1.25, 0)) / 16)
+        path = played.written(tmp_path / "a.dawproject", device, clip(turned(64, (0.375, 1, False), (1.125, 0, False))))
+        made = played.carried(path, tmp_path / "out")
+        assert played.same(made[:, 0], played.steps((0.25, 2), (0.5, 1), (1, 2), (1.25, 0)) / 16)
 
     def test_what_nothing_plays_does_not_count(self, tmp_path, monkeypatch):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
         off = clip(curve("pan", (0, 1, False)), at=3, enable="false")
-        path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, NOTES) + off)
-        assert carrying.prepare(dawproject.read(path).session, FREEZE, 256).refused == []
+        path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, NOTES) + off)
+        assert carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).refused == []
 
 
 class TestStretches:
@@ -230,8 +200,9 @@ class TestStretches:
     def test_a_stretch_may_not_end_in_what_a_pedal_holds(self, tmp_path, monkeypatch):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
         notes = NOTES.replace('duration="1"', 'duration="0.25"')
-        inside = notes + turned(64, (0.375, 1, False), (0.875, 0, False))
-        path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, f'<Lanes timeUnit="seconds">{inside}</Lanes>'))
+        pedal = turned(64, (0.375, 1, False), (0.875, 0, False))
+        inside = f'<Lanes timeUnit="seconds">{notes}{pedal}</Lanes>'
+        path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
         ((_, why),) = self.bounced(path, 0.75, 2).refused
         assert "notes sound over 0:00: cut where none does" in why
         assert self.bounced(path, 0.9, 2).refused == []
@@ -241,7 +212,7 @@ class TestStretches:
         pedal, wheel = turned(64, (0.375, 1, False), (0.875, 0, False)), turned(1, (0.1, 0, True), (1.9, 1, False))
         notes = NOTES.replace('duration="1"', 'duration="0.25"')
         inside = on_channels(f'<Lanes timeUnit="seconds">{notes}{pedal}{wheel}</Lanes>', 2, 9, 9, 2, 9)
-        path = written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
+        path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
         (job,) = self.bounced(path, 0.9, 1.3).jobs
         *_, last = render.carry_out(job, path, tmp_path / "out")
         imported = dawproject.read(path)
@@ -256,19 +227,6 @@ class TestStretches:
         for one, other in zip(before.controllers, after.controllers, strict=True):
             assert (one.number, one.channel) == (other.number, other.channel)
             assert np.allclose(one.curve.at(RATE).values(places), other.curve.at(RATE).values(places), atol=1e-4)
-
-
-def a_midi_file(path, *messages):
-    """A file in which these messages play at 120 beats a minute: rows of second and message."""
-    track, at = mido.MidiTrack(), 0
-    for second, message in sorted(messages, key=lambda row: row[0]):
-        tick = round(second * 2 * 480)
-        track.append(message.copy(time=tick - at))
-        at = tick
-    made = mido.MidiFile(ticks_per_beat=480)
-    made.tracks.append(track)
-    made.save(path)
-    return path
 
 
 def note(key, on):
@@ -286,7 +244,7 @@ MIDI = (
 def test_a_midi_file_is_played_with_its_pedal(tmp_path, monkeypatch):
     """Read, written as an exchange file, rendered: what the plugin hears is what the file says."""
     played.installed(tmp_path / "plugin", "clap", monkeypatch)
-    found = midi_file.read(a_midi_file(tmp_path / "a.mid", *MIDI), RATE)
+    found = midi_file.read(played.a_midi_file(tmp_path / "a.mid", *MIDI), RATE)
     (strip,) = (each for each in found.session.strips if each.kind == "track")
     # Both notes sound until the pedal is let go, long after the last key.
     assert [(clip.start, clip.end) for clip in strip.clips] == [(0.25, 1.5)]
@@ -308,13 +266,13 @@ def test_a_midi_file_is_played_with_its_pedal(tmp_path, monkeypatch):
     (job,) = carrying.prepare(session, Plan((Decision("freeze", strip.id),)), 256).jobs
     *_, last = render.carry_out(job, tmp_path / "b.dawproject", tmp_path / "out")
     made = soundfile.read(tmp_path / "out" / last.rendered.file, dtype="float32", always_2d=True)[0]
-    assert same(made[:, 0], steps((0.25, 2), (1.5, 0)) / 16)
-    assert same(made[:, 1], steps((0.25, 0.5 + 0.125)))
+    assert played.same(made[:, 0], played.steps((0.25, 2), (1.5, 0)) / 16)
+    assert played.same(made[:, 1], played.steps((0.25, 0.5 + 0.125)))
 
 
 def test_percussion_of_a_midi_file_stays_on_its_channel(tmp_path):
     rows = tuple((second, message.copy(channel=9)) for second, message in MIDI)
-    found = midi_file.read(a_midi_file(tmp_path / "a.mid", *rows, *MIDI), RATE)
+    found = midi_file.read(played.a_midi_file(tmp_path / "a.mid", *rows, *MIDI), RATE)
     write(tmp_path / "b.dawproject", found.session)
     read = dawproject.read(tmp_path / "b.dawproject")
     told = {strip.name: read.audio[strip.id] for strip in read.session.strips if strip.id in read.audio}
@@ -326,10 +284,10 @@ def test_percussion_of_a_midi_file_stays_on_its_channel(tmp_path):
 
 def test_controllers_beside_no_notes_and_what_changes_sounds_are_told(tmp_path):
     more = (
-        (0.0, mido.Message("program_change", program=5)), (0.3, mido.Message("polytouch", note=60, value=9)),
+        (0.0, mido.Message("program_change", program=5)), (0.3, mido.Message("polytouch", note=61, value=9)),
         (0.3, mido.Message("control_change", channel=7, control=7, value=9)),
     )  # fmt: skip
-    found = midi_file.read(a_midi_file(tmp_path / "a.mid", *MIDI, *more), RATE)
+    found = midi_file.read(played.a_midi_file(tmp_path / "a.mid", *MIDI, *more), RATE)
     told = [each for each in found.report.left_out if "controllers" in each]
     assert told == [
         "Track 1: 3 messages that change sounds, press single keys or turn controllers beside no notes."

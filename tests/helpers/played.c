@@ -1,22 +1,39 @@
 /* An instrument that puts out what it is told, in three standards by a flag: on the left a sixteenth for each note that
    sounds, by its key or by the sustain pedal; on the right a quarter of the wheel (controller 1), half of the bend and an
-   eighth of the pressure; all of it once for the first channel, twice for the second and so on. NO_MIDI: as CLAP it takes notes only in CLAP's own way; as VST3 it has no parameters for
-   controllers. */
+   eighth of the pressure; all of it once for the first channel, twice for the second and so on. A note sounds as loud as
+   it was told; on the right, too, is what it does else: an eighth for each octave, a quarter of how far it is off the
+   middle, half of how bright it is and a sixteenth of how hard it is pressed.
+   NO_MIDI: as CLAP it takes notes only in CLAP's own way; as VST3 it has no parameters for controllers, and its notes do
+   nothing. FEW: as VST3 its notes have loudness and place alone. */
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
 #include <stdlib.h>
 #include <string.h>
 
+#ifdef FEW
+enum { TOLD = 2 };
+#else
+enum { TOLD = 4 };
+#endif
 #ifdef NO_MIDI
 enum { MIDI = 0 };
 #else
 enum { MIDI = 1 };
 #endif
-typedef struct { bool held[128], kept[128]; float pedal, wheel, bend, pressure; } channel_t;
-typedef struct { channel_t channels[16]; float left, right; bool told; float *ports[3]; uint32_t kind; void **component, **processor, **controller, **mapping; } own_t;
+enum { GAIN, PAN, TUNED, BRIGHT, PRESSED, KINDS };
+static const float AT_REST[KINDS] = {1, 0.5f, 0, 0, 0};
+typedef struct { bool held[128], kept[128]; float does[128][KINDS]; float pedal, wheel, bend, pressure; } channel_t;
+typedef struct { channel_t channels[16]; float left, right; bool told; int32_t names[16][128]; float *ports[3]; uint32_t kind; void **component, **processor, **controller, **mapping, **expresses; } own_t;
 
-static void on(own_t *own, int channel, int key) { own->told = true; channel_t *o = own->channels + channel; o->held[key] = true; o->kept[key] = false; }
+static void on(own_t *own, int channel, int key) {
+  channel_t *o = own->channels + channel;
+  own->told = o->held[key] = true; o->kept[key] = false;
+  memcpy(o->does[key], AT_REST, sizeof AT_REST);
+}
+static void does(own_t *own, int channel, int key, int kind, float value) {
+  own->channels[channel].does[key][kind] = value; own->told = true;
+}
 static void off(own_t *own, int channel, int key) {
   channel_t *o = own->channels + channel;
   own->told = true;
@@ -35,6 +52,7 @@ static void midi(own_t *o, const uint8_t *m) {
   int kind = m[0] & 0xF0, channel = m[0] & 15;
   if (kind == 0x90) on(o, channel, m[1]);
   if (kind == 0x80) off(o, channel, m[1]);
+  if (kind == 0xA0) does(o, channel, m[1], PRESSED, m[2] / 127.0f);
   if (kind == 0xB0) turn(o, channel, m[1], m[2] / 127.0f);
   if (kind == 0xD0) turn(o, channel, 128, m[1] / 127.0f);
   if (kind == 0xE0) turn(o, channel, 129, (m[1] | m[2] << 7) / 16383.0f);
@@ -45,9 +63,12 @@ static void sound(own_t *o, float *left, float *right, uint32_t i) {
     o->left = o->right = 0;
     for (int c = 0; c < 16; c++) {
       const channel_t *of = o->channels + c;
-      int count = 0;
-      for (int k = 0; k < 128; k++) count += of->held[k] || of->kept[k];
-      o->left += (c + 1) * count / 16.0f;
+      for (int k = 0; k < 128; k++) {
+        const float *now = of->does[k];
+        if (!of->held[k] && !of->kept[k]) continue;
+        o->left += (c + 1) * now[GAIN] / 16.0f;
+        o->right += (c + 1) * (now[TUNED] / 96 + (now[PAN] - 0.5f) / 4 + now[BRIGHT] / 2 + now[PRESSED] / 16);
+      }
       o->right += (c + 1) * (of->wheel / 4 + of->bend / 2 + of->pressure / 8);
     }
   }
@@ -92,6 +113,8 @@ const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
 #define OWN(p) ((own_t *)(p)->data)
 typedef struct { header_t header; int32_t id; int16_t port, channel, key; double velocity; } note_t;
 typedef struct { header_t header; uint16_t port; uint8_t bytes[3]; } midi_t;
+typedef struct { header_t header; int32_t expression, id; int16_t port, channel, key; double value; } does_t;
+static const int EXPRESSIONS[] = {GAIN, PAN, TUNED, -1, -1, BRIGHT, PRESSED};
 static bool yes(const plugin_t *p) { (void)p; return true; }
 static void reset(const plugin_t *p) { forget(OWN(p)); }
 static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
@@ -104,6 +127,9 @@ static int32_t process(const plugin_t *p, const process_t *b) {
       const note_t *note = (const note_t *)h;
       if (h->type == 0) on(OWN(p), note->channel, note->key);
       if (h->type == 1) off(OWN(p), note->channel, note->key);
+      const does_t *d = (const does_t *)h;
+      if (h->type == 4 && EXPRESSIONS[d->expression] >= 0)
+        does(OWN(p), d->channel, d->key, EXPRESSIONS[d->expression], (float)d->value);
       if (h->type == 10 && MIDI) midi(OWN(p), ((const midi_t *)h)->bytes);
     }
     sound(OWN(p), b->out->data32[0], b->out->data32[1], i);
@@ -156,17 +182,20 @@ static const uint8_t COMPONENT[16] = {0xE8,0x31,0xFF,0x31,0xF2,0xD5,0x43,0x01,0x
 static const uint8_t PROCESSOR[16] = {0x42,0x04,0x3F,0x99,0xB7,0xDA,0x45,0x3C,0xA5,0x69,0xE7,0x9D,0x9A,0xAE,0xC3,0x3D};
 static const uint8_t CONTROLLER[16] = {0xDC,0xD7,0xBB,0xE3,0x77,0x42,0x44,0x8D,0xA8,0x74,0xAA,0xCC,0x97,0x9C,0x75,0x9E};
 static const uint8_t MAPPING[16] = {0xDF,0x0F,0xF9,0xF7,0x49,0xB7,0x46,0x69,0xB6,0x3A,0xB7,0x32,0x7A,0xDB,0xF5,0xE5};
+static const uint8_t EXPRESSES[16] = {0xB7,0xF8,0xF8,0x59,0x41,0x23,0x48,0x72,0x91,0x16,0x95,0x81,0x4F,0x37,0x21,0xA3};
 static const uint8_t CLASS[16] = "nimbletestplays";
 static result find(own_t *o, const uint8_t *iid, void **to) {
   *to = !memcmp(iid, COMPONENT, 16) ? (void *)&o->component : !memcmp(iid, PROCESSOR, 16) ? (void *)&o->processor
       : !memcmp(iid, CONTROLLER, 16) ? (void *)&o->controller
-      : MIDI && !memcmp(iid, MAPPING, 16) ? (void *)&o->mapping : NULL;
+      : MIDI && !memcmp(iid, MAPPING, 16) ? (void *)&o->mapping
+      : MIDI && !memcmp(iid, EXPRESSES, 16) ? (void *)&o->expresses : NULL;
   return *to ? 0 : -1;
 }
 static result find_c(void *t, const uint8_t *i, void **to) { return find(FROM(t, component), i, to); }
 static result find_p(void *t, const uint8_t *i, void **to) { return find(FROM(t, processor), i, to); }
 static result find_e(void *t, const uint8_t *i, void **to) { return find(FROM(t, controller), i, to); }
 static result find_m(void *t, const uint8_t *i, void **to) { return find(FROM(t, mapping), i, to); }
+static result find_x(void *t, const uint8_t *i, void **to) { return find(FROM(t, expresses), i, to); }
 static uint32_t one(void *t) { (void)t; return 1; }
 static uint32_t zero(void *t) { (void)t; return 0; }
 static result ok(void *t) { (void)t; return 0; }
@@ -210,6 +239,18 @@ static result process(void *t, block_t *b) {
       memcpy(&channel, raw + 24, 2); memcpy(&pitch, raw + 26, 2);
       if (offset == i && type == 0) on(o, channel, pitch);
       if (offset == i && type == 1) off(o, channel, pitch);
+      /* A note goes by the name that it was given when it began, whatever that is. */
+      int32_t name; uint32_t kind; float pressure; double value;
+      if (offset == i && type == 0) { memcpy(&name, raw + 40, 4); o->names[channel][pitch] = name; }
+      if (offset == i && type == 3) { memcpy(&pressure, raw + 28, 4); does(o, channel, pitch, PRESSED, pressure); }
+      memcpy(&kind, raw + 24, 4); memcpy(&name, raw + 28, 4); memcpy(&value, raw + 32, 8);
+      for (int n = 0; offset == i && type == 4 && n < 16 * 128; n++)
+        if (o->names[n / 128][n % 128] == name && o->channels[n / 128].held[n % 128]) {
+          if (kind == 0) does(o, n / 128, n % 128, GAIN, (float)value * 4);
+          if (kind == 1) does(o, n / 128, n % 128, PAN, (float)value);
+          if (kind == 2) does(o, n / 128, n % 128, TUNED, (float)(240 * (value - 0.5)));
+          if (kind == 5) does(o, n / 128, n % 128, BRIGHT, (float)value);
+        }
     }
     sound(o, b->out->data[0], b->out->data[1], i);
   }
@@ -223,6 +264,13 @@ static result assigned(void *t, int32_t bus, int16_t channel, int16_t number, ui
 static void *COMPONENT_V[] = {find_c, one, one, ok, ok, no, ok, bus_count, bus_info, no, activate_bus, set_active, ok, ok};
 static void *PROCESSOR_V[] = {find_p, one, one, ok, no, ok, zero, ok, ok, process, ok};
 static void *CONTROLLER_V[] = {find_e, one, one, ok, ok, ok, ok, ok, zero, no, no, no, no, no, zero, no, no, no};
+typedef struct { uint32_t kind; uint16_t names[3][128]; int32_t unit; double values[3]; int32_t steps; uint32_t parameter; int32_t flags; } kind_t;
+static int32_t kinds(void *t, int32_t bus, int16_t channel) { (void)t; (void)channel; return bus ? 0 : TOLD; }
+static result described(void *t, int32_t bus, int16_t channel, int32_t i, kind_t *to) {
+  static const uint32_t NUMBERS_OF[] = {0, 1, 2, 5};
+  (void)t; (void)bus; (void)channel; memset(to, 0, sizeof *to); to->kind = NUMBERS_OF[i]; return 0;
+}
+static void *EXPRESSES_V[] = {find_x, one, one, kinds, described};
 static void *MAPPING_V[] = {find_m, one, one, assigned};
 static result factory_find(void *t, const void *i, void **to) { (void)t; (void)i; *to = NULL; return -1; }
 typedef struct { char cid[16]; int32_t cardinality; char category[32], name[64]; } class_t;
@@ -235,7 +283,7 @@ static result create(void *t, const char *cid, const uint8_t *iid, void **to) {
   (void)t;
   if (memcmp(cid, CLASS, 16)) { *to = NULL; return -1; }
   own_t *o = calloc(1, sizeof *o);
-  o->component = COMPONENT_V; o->processor = PROCESSOR_V; o->controller = CONTROLLER_V; o->mapping = MAPPING_V;
+  o->component = COMPONENT_V; o->processor = PROCESSOR_V; o->controller = CONTROLLER_V; o->mapping = MAPPING_V; o->expresses = EXPRESSES_V;
   return find(o, iid, to);
 }
 static void *FACTORY_V[] = {factory_find, one, one, no, one, class_info, create};

@@ -1,4 +1,4 @@
-"""Builds played.c, an instrument that puts out what it is told, as LV2, CLAP and VST3."""
+"""Builds played.c, an instrument that puts out what it is told, as LV2, CLAP and VST3; and what is played on it."""
 
 from __future__ import annotations
 
@@ -6,11 +6,19 @@ import shutil
 import subprocess
 from pathlib import Path
 
+import mido
+import numpy as np
 import pytest
+import soundfile
 
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.deliver import carrying, render
+from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.searching import apart
+from tests.helpers.stems import RATE
 
+FREEZE = Plan((Decision("freeze", "t"),))
 SOURCE = Path(__file__).with_name("played.c")
 FILES = {"lv2": "played.lv2/played.so", "clap": "played.clap", "vst3": "played.vst3"}
 DEVICES = {
@@ -47,3 +55,46 @@ def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *way
     apart(folder, monkeypatch)
     monkeypatch.setenv(f"{standard.upper()}_PATH", str(folder))
     return x.plugin(*DEVICES[standard], "Played", role="instrument")
+
+
+def written(path, devices, clips, more=""):
+    structure = x.track("t", "Keys", x.channel("c", devices=devices), "notes") + x.main_track()
+    return x.write(path, x.project(structure, x.lanes("t", clips, unit="seconds") + more))
+
+
+def carried(path, folder, buffer=256):
+    imported = dawproject.read(path)
+    prepared = carrying.prepare(imported.session, FREEZE, buffer)
+    assert prepared.refused == []
+    (job,) = prepared.jobs
+    *_, last = render.carry_out(job, path, folder)
+    assert last.trouble == "", last.trouble
+    assert last.rendered.proof.verdict == "same"
+    return soundfile.read(folder / last.rendered.file, dtype="float32", always_2d=True)[0]
+
+
+def steps(*rows, length=2.0):
+    """What rows of second and value make at every sample."""
+    found = np.zeros(int(length * RATE))
+    for second, value in rows:
+        found[round(second * RATE) :] = value
+    return found
+
+
+def same(made, wanted):
+    """Whether what was rendered is that, as far as it goes, and nothing after."""
+    shared = min(len(made), len(wanted))
+    return np.allclose(made[:shared], wanted[:shared], atol=1e-6) and shared > RATE
+
+
+def a_midi_file(path, *messages):
+    """A file in which these messages play at 120 beats a minute: rows of second and message."""
+    track, at = mido.MidiTrack(), 0
+    for second, message in sorted(messages, key=lambda row: row[0]):
+        tick = round(second * 2 * 480)
+        track.append(message.copy(time=tick - at))
+        at = tick
+    made = mido.MidiFile(ticks_per_beat=480)
+    made.tracks.append(track)
+    made.save(path)
+    return path

@@ -27,6 +27,7 @@ from ..core.units import said_by
 from ..store import atomic
 from ..store.archive import DAMAGED, LARGEST_XML, Archive, ImportRefusedError
 from ..store.dawproject_controllers import as_points
+from ..store.dawproject_expressions import as_note
 from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
@@ -117,6 +118,11 @@ def repack(
                     raise OSError(errno.EIO, said) from error
         for name, path in files.items():
             new.write(path, name, zipfile.ZIP_STORED)
+
+
+def _written(elements: Iterable[etree._Element]) -> str:
+    """Elements as they stand in a file."""
+    return "".join(etree.tostring(each, encoding="unicode") for each in elements)
 
 
 def tracks_of(text: Text) -> dict[str, Element]:
@@ -398,13 +404,8 @@ class _Changes:
         self, start: float, end: float, notes: Sequence[NotePart], controllers: Sequence[Controller]
     ) -> str:
         """A clip with notes and controllers from one second to another."""
-        inside = "".join(
-            f'<Note time="{seconds(note.start - start)}" duration="{seconds(note.end - note.start)}" '
-            f'channel="{note.channel}" key="{note.key}" vel="{note.velocity:.6g}"/>'
-            for note in notes
-        )
-        elements = [as_points(each, start, self._new_id()) for each in controllers]
-        moves = "".join(etree.tostring(each, encoding="unicode") for each in elements)
+        inside = _written(as_note(note, start) for note in notes)
+        moves = _written(as_points(each, start, self._new_id()) for each in controllers)
         return (
             f'<Clip time="{seconds(start)}" duration="{seconds(end - start)}" contentTimeUnit="seconds" playStart="0">'
             f'<Lanes id="{self._new_id()}" timeUnit="seconds"><Notes id="{self._new_id()}">{inside}</Notes>{moves}'

@@ -204,8 +204,8 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
     found += automated(uses, sounding)
     if sounding.curves:
         found.append(
-            "its clips hold curves of their own that are not followed: expression of single notes, or controllers in a "
-            "unit that depends on the plugin, or both on one channel and on all"
+            "its clips hold curves of their own that are not followed: formants of single notes, or what else they do "
+            "in a unit that depends on the plugin, controllers in such a unit, or both on one channel and on all"
         )
     stretched = sum(part.stretched for part in sounding.parts)
     if stretched:

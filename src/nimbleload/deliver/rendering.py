@@ -17,6 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.session.controllers import told
+from ..core.session.expressions import KINDS
+from ..core.session.expressions import told as expressed
 from ..core.session.panning import sides
 from ..core.session.session import Timing
 from ..probe import isolation
@@ -174,11 +176,13 @@ class _Chain:
         may = {each for use in stage.uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
         tail = TAIL_SECONDS if stage.uses else 0.0
         own = {use.id: paths[use.id] for use in stage.uses}
+        notes = stage.sounding.notes if stage.plays_notes else ()
+        moved = {each.kind for note in notes for each in note.expressions}
         self._worker = isolation.Worker(
             RenderRequest(
                 stage.uses, rate, buffer, samples, tail, own, stage.plays_notes, allowed=tuple(sorted(may)),
                 moving=tuple(each for each in stage.sounding.moving if each.use in own), timing=timing,
-                turns=bool(stage.plays_notes and stage.sounding.controllers),
+                turns=bool(stage.plays_notes and stage.sounding.controllers), expresses=tuple(sorted(moved)),
             )
         )  # fmt: skip
 
@@ -237,8 +241,8 @@ def _read(path: Path) -> Iterator[NDArray[np.float32]]:
 
 def events(stage: Stage, rate: int) -> NDArray[np.float64]:
     """What a strip plays, in order (E, 5: sample, key, 1 or 0 for the start or the end of a note, velocity, channel;
-    sample, number, −1, value, channel for a controller). On one sample controllers come first, and ends before starts.
-    """
+    sample, number, −1, value, channel for a controller; sample, key, 2 + number, value, channel for an expression). On
+    one sample controllers come first, ends before starts, and what a note does after its start."""
     rows: list[tuple[int, int, float, float, int]] = []
     for controller in stage.sounding.controllers:
         samples, values = told(controller, rate)
@@ -248,4 +252,8 @@ def events(stage: Stage, rate: int) -> NDArray[np.float64]:
         begin = round(note.start * rate)
         end = max(round(note.end * rate), begin + 1)
         rows += [(at, note.key, on, note.velocity, note.channel) for at, on in ((begin, 1.0), (end, 0.0))]
+        for each in note.expressions:
+            samples, values = expressed(each, rate, begin, end)
+            turns = zip(samples.tolist(), values.tolist(), strict=True)
+            rows += [(at, note.key, 2.0 + KINDS.index(each.kind), value, note.channel) for at, value in turns]
     return np.array(sorted(rows, key=lambda row: (row[0], row[2], row[1])), np.float64).reshape(-1, NOTE_COLUMNS)

@@ -11,10 +11,11 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.session.expressions import KINDS
 from ..core.session.meter import BarMap
 from ..core.session.plugins import PluginUse
 from ..core.session.tempo import TempoMap
-from .formats.hosted import Control, Event, Hosted, Move, Note, PluginError
+from .formats.hosted import Control, Event, Expressed, Hosted, Move, Note, PluginError
 from .formats.piece import Place
 from .loading import load
 from .messages import (
@@ -50,6 +51,11 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
             moved = Moved(hosted, moving, request.rate)
             if number == 0 and request.turns and not hosted.is_turned:
                 raise PluginError("it takes no MIDI, and controllers go with its notes: hosts differ in what it gets")
+            if number == 0 and (lost := set(request.expresses) - hosted.expresses):
+                raise PluginError(
+                    f"single notes change their {' and '.join(sorted(lost))}, which it does not take: hosts differ in "
+                    "what it gets then"
+                )
         except PluginError as error:
             told = str(error)
             send(RefusedMessage(told if told.startswith(use.label) else f"{use.label}: {told}"))
@@ -91,6 +97,8 @@ def _event(row: Sequence[float], begins: int) -> Event:
     """What a row (see NOTES) tells, in a block that begins at that sample."""
     at, key, kind, value, channel = row
     when = int(at) - begins
+    if kind > 1.5:
+        return Expressed(KINDS[int(kind) - 2], int(key), value, when, int(channel))
     if kind < 0:
         return Control(int(key), value, when, int(channel))
     return Note(int(key), kind > 0.5, when, value, int(channel))

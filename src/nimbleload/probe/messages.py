@@ -122,8 +122,9 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
 
     In blocks of `buffer` samples, `samples` of them and then the tail, for `tail` seconds at most. `paths` holds the
     file of every plugin, by use id. With `plays` the first plugin is an instrument, and plays what is in
-    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), velocity (0 to 1), and channel; or of
-    sample, controller, −1, value, and channel; with `turns` there are such. `moving` are the parameters that are
+    `folder`/NOTES: rows of sample, key, whether the note starts (1) or ends (0), velocity (0 to 1), and channel; of
+    sample, controller, −1, value, and channel (with `turns` there are such); or of sample, key, 2 + the number of an
+    expression, value, and channel (`expresses` names them). `moving` are the parameters that are
     automated, `timing` how the piece goes. What a side-chain hears is in `folder`/HEARD, if there is such a file: as
     SOURCE, from the beginning of the piece.
     """
@@ -140,6 +141,7 @@ class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
     moving: tuple[Moving, ...] = ()
     timing: Timing = Timing()
     turns: bool = False
+    expresses: tuple[str, ...] = ()
 
 
 class ReadyMessage(msgspec.Struct, frozen=True, tag="ready"):

@@ -24,7 +24,7 @@ from ..core.units import count
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
 from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, switches
 from .dawproject_timeline import Timeline
-from .sounding import NotePart, Part, Sounding
+from .sounding import Part, Sounding
 from .xml_values import balance, flag, gain, number, parse, place
 
 WHERE = "project.xml"
@@ -148,9 +148,9 @@ class _Reader:
                     each.start, each.end, each.offset, path, outside, rate, each.stretched, each.fade_in, each.fade_out,
                     each.gains,
                 ))  # fmt: skip
-        notes = tuple(NotePart(n.start, n.end, n.key, n.velocity, n.channel) for n in timeline.played(strip_id))
         found = Sounding(
-            tuple(parts), notes, strip_id in timeline.curved, controllers=timeline.controllers(strip_id)
+            tuple(parts), tuple(timeline.played(strip_id)), strip_id in timeline.curved,
+            controllers=timeline.controllers(strip_id),
         )  # fmt: skip
         channel = self._channel_of_strip.get(strip_id)
         if channel is None:

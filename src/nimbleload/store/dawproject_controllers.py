@@ -9,7 +9,7 @@ from typing import NamedTuple
 from lxml import etree
 
 from ..core.session.controllers import BEND, PRESSURE, Controller, joined
-from ..core.session.curves import Point
+from ..core.session.curves import Curve, Point
 from .archive import ImportRefusedError
 from .dawproject_curves import value_of
 from .xml_values import number
@@ -102,8 +102,13 @@ def as_points(controller: Controller, begins: float, own: str = "") -> etree._El
     else:
         number = str(controller.number)
         etree.SubElement(points, "Target", expression="channelController", channel=channel, controller=number)
-    for point in controller.curve.points:
+    add_points(points, controller.curve, begins)
+    return points
+
+
+def add_points(points: etree._Element, curve: Curve, begins: float) -> None:
+    """Writes the points of a curve, for what begins at a second of the piece."""
+    for point in curve.points:
         how = "linear" if point.ramp else "hold"
         time, value = f"{point.second - begins:.9f}", f"{point.value:.9g}"
         etree.SubElement(points, "RealPoint", time=time, value=value, interpolation=how)
-    return points

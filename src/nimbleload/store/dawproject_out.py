@@ -21,6 +21,7 @@ from ..core.session.session import Meter, Session
 from ..core.session.strips import Clip, Strip
 from . import atomic, midi_file
 from .dawproject_controllers import as_points
+from .dawproject_expressions import as_note
 from .sounding import NotePart
 from .switching import points as switched
 
@@ -211,10 +212,7 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
         lanes = _add(made, "Lanes") if controllers else made
         notes = _add(lanes, "Notes")
         for note in _notes_of_file(clip) if of_file else _notes(clip, strip):
-            _add(
-                notes, "Note", time=note.start - clip.start, duration=note.end - note.start, channel=note.channel,
-                key=note.key, vel=note.velocity,
-            )  # fmt: skip
+            notes.append(as_note(note, clip.start))
         for each in controllers:
             lanes.append(as_points(each, clip.start))
     elif loop is not None:
@@ -247,7 +245,8 @@ def _notes_of_file(clip: Clip) -> Iterator[NotePart]:
     for note in midi_file.played_in(clip.file).notes:
         if clip.start <= note.start + later < clip.end:
             end = min(note.end + later, clip.end)
-            yield NotePart(note.start + later, end, note.key, note.velocity, note.channel)
+            does = tuple(each.later(later) for each in note.expressions)
+            yield NotePart(note.start + later, end, note.key, note.velocity, note.channel, does)
 
 
 def _controllers_of_file(clip: Clip) -> tuple[Controller, ...]:

@@ -16,12 +16,15 @@ from msgspec.structs import replace
 from ..core.piece.notes import bars, counted
 from ..core.session.controllers import Controller, cut, held
 from ..core.session.curves import Curve, Point
+from ..core.session.expressions import Expression
 from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS
+from .dawproject_expressions import of_note
+from .sounding import NotePart
 from .xml_values import flag, number, place
 
 WHERE = "project.xml"
@@ -67,23 +70,13 @@ class Placed(NamedTuple):
     gains: tuple[Curve, ...] = ()
 
 
-class Played(NamedTuple):
-    """A note in the piece (seconds); `key` as in MIDI, `velocity` from 0 to 1, `channel` from 0."""
-
-    start: float
-    end: float
-    key: int
-    velocity: float
-    channel: int = 0
-
-
 @dataclass
 class Heard:
     """What content sounds like, in seconds of the piece: stretches of sound, notes, the audio that is played, and how
     controllers go. `curved` says that curves belong to it that cannot be followed."""
 
     pieces: list[Piece] = field(default_factory=list)
-    notes: list[Played] = field(default_factory=list)
+    notes: list[NotePart] = field(default_factory=list)
     audio: list[Placed] = field(default_factory=list)
     passes: list[Pass] = field(default_factory=list)
     curved: bool = False
@@ -100,7 +93,7 @@ class Heard:
         """What of it is heard from one second to another; notes that begin there."""
         return Heard(
             [(max(s, first), min(e, last), kind) for s, e, kind in self.pieces if min(e, last) - max(s, first) > LEAST],
-            [note._replace(end=min(note.end, last)) for note in self.notes if first - LEAST <= note.start < last],
+            [replace(n, end=min(n.end, last)) for n in self.notes if first - LEAST <= n.start < last],
             [
                 each._replace(
                     start=max(each.start, first), end=min(each.end, last),
@@ -136,7 +129,7 @@ class Timeline:
         self._counted_notes = self._visits = 0
         self._bits: dict[str, int] = {}
         self._placed: dict[str, list[Placed]] = {}
-        self._played: dict[str, list[Played]] = {}
+        self._played: dict[str, list[NotePart]] = {}
         self._passes: dict[str, list[Pass]] = {}
         self._controllers: dict[str, tuple[Controller, ...]] = {}
         self._markers: list[tuple[str, float]] = []
@@ -171,9 +164,10 @@ class Timeline:
         """The audio that a track plays, in order."""
         return sorted(self._placed.get(track, ()), key=lambda each: (each.start, each.end))
 
-    def played(self, track: str) -> list[Played]:
+    def played(self, track: str) -> list[NotePart]:
         """The notes that a track plays, in order."""
-        return sorted(note for note in self._played.get(track, ()) if note.end > note.start)
+        lasting = (note for note in self._played.get(track, ()) if note.end > note.start)
+        return sorted(lasting, key=lambda each: (each.start, each.end, each.key))
 
     def controllers(self, track: str) -> tuple[Controller, ...]:
         """How the controllers of a track go, where that can be followed."""
@@ -224,7 +218,7 @@ class Timeline:
             if last > first:
                 plain = replace(audio or NOTHING, start=first, end=last, kind=kind, name=name or "")
                 self._clips.setdefault(track, []).append(plain)
-        played = [n._replace(start=max(n.start, 0.0), end=max(n.end, 0.0)) for n in heard.notes]
+        played = [replace(n, start=max(n.start, 0.0), end=max(n.end, 0.0)) for n in heard.notes]
         self._played.setdefault(track, []).extend(played)
         if heard.passes:
             later = [each._replace(points=cut(each.points, 0.0, float("inf"))) for each in heard.passes]
@@ -388,7 +382,6 @@ class Timeline:
         """Notes: the clip sounds as long as it lasts, whatever is played in it."""
         found, curved = [], False
         for note in content.findall("Note"):
-            curved |= any(expression(points) is not None for points in note.iter("Points"))
             begin = number(note, "time", 0, WHERE)
             end = begin + number(note, "duration", 0, WHERE, 0)
             second = self._at(grid, begin)
@@ -396,13 +389,22 @@ class Timeline:
                 until = self._at(grid, end)
                 key, velocity = number(note, "key", 60, WHERE, 0, 127), number(note, "vel", 0.8, WHERE, 0, 1)
                 cut_at = until if window is None else min(until, window[1])
-                found.append(Played(second, cut_at, round(key), velocity, channel_of(note)))
+                does = self._expressions(note, grid, begin) if len(note) else ()
+                curved |= does is None
+                found.append(NotePart(second, cut_at, round(key), velocity, channel_of(note), does or ()))
         self._counted_notes += len(found)
         if self._counted_notes > MOST_NOTES:
             raise ImportRefusedError(f"{place(content, WHERE)}: over {MOST_NOTES} notes; loops run wild.")
         if window is None:
             window = (grid.second, max((note.end for note in found), default=grid.second))
         return Heard([(*window, "notes")], found, curved=curved)
+
+    def _expressions(self, note: etree._Element, grid: Grid, begin: float) -> tuple[Expression, ...] | None:
+        """What a note that begins at a time of a grid does while it lasts; None if that cannot be followed."""
+        self._points += sum(len(points) for points in note.iter("Points"))
+        if self._points > MOST_POINTS:
+            return None
+        return of_note(note, lambda unit, time: self._at(self._inside(grid, begin, unit or grid.unit), time))
 
     def _of_audio(self, content: etree._Element, grid: Grid) -> Stretch:
         """From when to when audio sounds that is as long as its file says."""

@@ -17,6 +17,7 @@ from ..core.piece.notes import bars, counted
 from ..core.session.controllers import BEND, BEND_STEPS, PEDAL, PRESSURE, STEPS, Controller, pressed, sustained
 from ..core.session.curves import Curve, Point
 from ..core.session.edits import empty
+from ..core.session.expressions import PRESSED, Expression
 from ..core.session.meter import is_possible
 from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
 from ..core.session.strips import Clip, Strip, within
@@ -40,12 +41,14 @@ PERCUSSION = 9
 
 
 class Played(NamedTuple):
-    """One note: from tick to tick, key and velocity as in the file."""
+    """One note: from tick to tick, key and velocity as in the file, and how hard its key is pressed from which tick on.
+    """
 
     start: int
     end: int
     key: int
     velocity: int
+    pressed: tuple[tuple[int, int], ...] = ()
 
 
 KEY_SIGNATURE, KEY_SIGNATURE_OF_C = re.compile(rb"\xff\x59\x02..", re.DOTALL), b"\xff\x59\x02\0\0"
@@ -123,7 +126,7 @@ def _played_by_part(path: str, changed: int) -> dict[str, PartPlayed]:
             tuple(
                 NotePart(
                     tempo.seconds(note.start / ticks), tempo.seconds(note.end / ticks), note.key, note.velocity / 127,
-                    part.channel,
+                    part.channel, _pressed(note, tempo, ticks),
                 )
                 for note in part.notes
             ),
@@ -131,6 +134,12 @@ def _played_by_part(path: str, changed: int) -> dict[str, PartPlayed]:
         )
         for part in found.parts
     }  # fmt: skip
+
+
+def _pressed(note: Played, tempo: TempoMap, ticks: int) -> tuple[Expression, ...]:
+    """How hard the key of a note is pressed, by the seconds of its file; nothing where that is not told."""
+    points = tuple(Point(tempo.seconds(tick / ticks), value / STEPS) for tick, value in note.pressed)
+    return (Expression(PRESSED, Curve(points)),) if points else ()
 
 
 def _controllers(part: Part, tempo: TempoMap, ticks: int) -> tuple[Controller, ...]:
@@ -204,7 +213,7 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
     if fault:
         found.left_out.append(f"Track {number + 1} is damaged and left out: {fault}.")
     tick, name = 0, ""
-    begun: dict[tuple[int, int], list[tuple[int, int]]] = defaultdict(list)
+    begun: dict[tuple[int, int], list[tuple[int, int, list[tuple[int, int]]]]] = defaultdict(list)
     notes: dict[int, list[Played]] = defaultdict(list)
     turned: dict[int, list[Turned]] = defaultdict(list)
     left = 0
@@ -219,12 +228,15 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         elif message.type == "track_name" and not name:
             name = message.name.strip()
         elif message.type == "note_on" and message.velocity > 0:
-            begun[message.channel, message.note].append((tick, message.velocity))
+            begun[message.channel, message.note].append((tick, message.velocity, []))
         elif message.type in ("note_off", "note_on"):
             starts = begun.get((message.channel, message.note))
             if starts:
-                start, velocity = starts.pop(0)
-                notes[message.channel].append(Played(start, tick, message.note, velocity))
+                notes[message.channel].append(_ended(message.note, tick, *starts.pop(0)))
+        elif message.type == "polytouch" and begun.get((message.channel, message.note)) and found.turns < MOST_TURNS:
+            found.turns += 1
+            for *_, pressed in begun[message.channel, message.note]:
+                pressed.append((tick, message.value))
         elif (turn := _turn(tick, message)) is not None and found.turns < MOST_TURNS:
             found.turns += 1
             turned[message.channel].append(turn)
@@ -232,7 +244,7 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
             left += 1
     held = sum(map(len, begun.values()))
     for (channel, key), starts in begun.items():
-        notes[channel] += [Played(start, tick, key, velocity) for start, velocity in starts if tick > start]
+        notes[channel] += [_ended(key, tick, *each) for each in starts if tick > each[0]]
     if held:
         found.left_out.append(f"Track {number + 1}: {held} notes are never let go; they end with the track.")
     called = name or f"Track {number + 1}"
@@ -250,6 +262,11 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         if played:
             name = _called(called, channel, len(notes))
             found.parts.append(Part(name, number, channel, sorted(played), turned[channel]))
+
+
+def _ended(key: int, tick: int, start: int, velocity: int, pressed: list[tuple[int, int]]) -> Played:
+    """The note of a key that has begun, with how it was pressed, and ends at a tick."""
+    return Played(start, tick, key, velocity, tuple(pressed))
 
 
 def _turn(tick: int, message: mido.Message) -> Turned | None:

@@ -8,6 +8,7 @@ import msgspec
 
 from ..core.session.controllers import Controller, held
 from ..core.session.curves import Curve, Moving, SendMoving
+from ..core.session.expressions import Expression
 
 
 class Part(msgspec.Struct, frozen=True):
@@ -30,18 +31,20 @@ class Part(msgspec.Struct, frozen=True):
 
 
 class NotePart(msgspec.Struct, frozen=True, array_like=True):
-    """A note in the piece (seconds); `key` and `channel` (0 … 15) as in MIDI, `velocity` from 0 to 1."""
+    """A note in the piece (seconds); `key` and `channel` (0 … 15) as in MIDI, `velocity` from 0 to 1, and what it does
+    while it lasts."""
 
     start: float
     end: float
     key: int
     velocity: float
     channel: int = 0
+    expressions: tuple[Expression, ...] = ()
 
 
 class Sounding(msgspec.Struct, frozen=True):
     """What a track is made of: its audio and notes, whether its clips hold curves of their own that are not followed
-    (expression of single notes), the parameters of its plugins that are automated (`moving`), and how its fader moves,
+    (formants of single notes), the parameters of its plugins that are automated (`moving`), and how its fader moves,
     if it does; whether it is `heard` (1) or muted (0), where that moves, and how each of its sends does (empty where
     none does); and how its `pan` does (−1 to 1). `controllers` are played together with the notes.
 

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from .curves import Curve, Point
+from .curves import Curve, Followed, Point
 
 # Controllers are numbered as in MIDI (0 … 127); pressure of a whole channel and bend come after these.
 PEDAL, PRESSURE, BEND = 64, 128, 129
@@ -44,15 +44,20 @@ def told(controller: Controller, rate: int) -> tuple[NDArray[np.int64], NDArray[
     values (0 … 1) in the controller's own steps. What it has before its first point is not known, so nothing is told.
     """
     followed = controller.curve.at(rate)
-    places = [followed.places]
-    ends = np.append(followed.places[1:], followed.places[-1])
-    for start, end in zip(followed.places[followed.ramps].tolist(), ends[followed.ramps].tolist(), strict=True):
-        places.append(np.arange(-(-start // STEP) * STEP, end, STEP, dtype=np.int64))
-    at = np.unique(np.concatenate(places))
+    at = steadily(followed)
     steps = steps_of(controller.number)
     values = np.round(np.clip(followed.values(at), 0.0, 1.0) * steps) / steps
     new = np.append(True, values[1:] != values[:-1])
     return at[new], values[new]
+
+
+def steadily(followed: Followed) -> NDArray[np.int64]:
+    """When something is told of how it goes: the samples of its points, and every STEP samples of its ramps."""
+    places = [followed.places]
+    ends = np.append(followed.places[1:], followed.places[-1])
+    for start, end in zip(followed.places[followed.ramps].tolist(), ends[followed.ramps].tolist(), strict=True):
+        places.append(np.arange(-(-start // STEP) * STEP, end, STEP, dtype=np.int64))
+    return np.unique(np.concatenate(places))
 
 
 def joined(passes: Iterable[tuple[int, int, Sequence[Point]]]) -> tuple[Controller, ...]:

@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from ...core.session.expressions import KINDS, PRESSED
 from ...core.session.plugins import PluginUse
 from ...store.archive import LARGEST_STATE
 from .clap_block import CLAP_DIALECT, FORGOTTEN, MIDI_DIALECT, Blocks, EventList, param_event
@@ -198,6 +199,7 @@ class ClapHosted:
         # Hosts have their own ways with controllers for a plugin that takes no MIDI, or send it none.
         self.is_turned = bool(dialects & MIDI_DIALECT)
         dialect = CLAP_DIALECT if dialects & CLAP_DIALECT else MIDI_DIALECT
+        self.expresses = frozenset(KINDS if dialect == CLAP_DIALECT else (PRESSED,))
         self._blocks = Blocks(ins, outs, longest, dialect, self._own_host.transport)
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
         self.latency = 0

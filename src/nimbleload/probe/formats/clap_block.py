@@ -10,11 +10,14 @@ import ctypes as c
 import numpy as np
 from numba import cfunc, types
 
+from ...core.session.expressions import GAIN, PAN, PRESSED, TIMBRE, TRANSPOSE
 from ...native.memory import load_i64
-from .hosted import ARGUMENTS_KEPT, Control, Event, Move, midi
+from .hosted import ARGUMENTS_KEPT, Control, Event, Expressed, Move, midi
 
-NOTE_ON, NOTE_OFF, PARAM_VALUE, MIDI = 0, 1, 5, 10
+NOTE_ON, NOTE_OFF, NOTE_EXPRESSION, PARAM_VALUE, MIDI = 0, 1, 4, 5, 10
 CLAP_DIALECT, MIDI_DIALECT = 1, 2
+# The standard's numbers of what notes can do; its values are counted as ours.
+EXPRESSIONS = {GAIN: 0, PAN: 1, TRANSPOSE: 2, TIMBRE: 5, PRESSED: 6}
 
 
 class EventHeader(c.Structure):
@@ -28,6 +31,13 @@ class NoteEvent(c.Structure):
     _fields_ = (
         ("header", EventHeader), ("note_id", c.c_int32), ("port", c.c_int16), ("channel", c.c_int16),
         ("key", c.c_int16), ("velocity", c.c_double),
+    )  # fmt: skip
+
+
+class ExpressionEvent(c.Structure):
+    _fields_ = (
+        ("header", EventHeader), ("expression", c.c_int32), ("note_id", c.c_int32), ("port", c.c_int16),
+        ("channel", c.c_int16), ("key", c.c_int16), ("value", c.c_double),
     )  # fmt: skip
 
 
@@ -103,13 +113,17 @@ def header(kind: type[c.Structure], event_type: int) -> EventHeader:
 
 
 def note_event(note: Event, dialect: int) -> c.Structure:
-    """A note in the dialect that the plugin understands, or a controller, for which there is only MIDI."""
-    made: MidiEvent | NoteEvent
+    """A note in the dialect that the plugin understands, what it does, or a controller, for which there is only MIDI.
+    """
+    made: MidiEvent | NoteEvent | ExpressionEvent
     if dialect == MIDI_DIALECT or isinstance(note, Control):
         made = MidiEvent(header(MidiEvent, MIDI), 0, (c.c_uint8 * 3)(*midi(note)))
+    elif isinstance(note, Expressed):
+        number, kind = EXPRESSIONS[note.kind], header(ExpressionEvent, NOTE_EXPRESSION)
+        made = ExpressionEvent(kind, number, -1, 0, note.channel, note.key, note.value)
     else:
-        kind = NOTE_ON if note.on else NOTE_OFF
-        made = NoteEvent(header(NoteEvent, kind), -1, 0, note.channel, note.key, note.velocity)
+        begins = header(NoteEvent, NOTE_ON if note.on else NOTE_OFF)
+        made = NoteEvent(begins, -1, 0, note.channel, note.key, note.velocity)
     made.header.time = note.at
     return made
 

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.session.controllers import BEND, PRESSURE, steps_of
+from ...core.session.controllers import BEND, PRESSURE, STEPS, steps_of
 from ...core.session.plugins import PluginUse
 from .piece import Place
 
@@ -34,14 +34,27 @@ class Control(NamedTuple):
     channel: int = 0
 
 
-Event = Note | Control
+class Expressed(NamedTuple):
+    """A note (its key and channel) that gets another value of something, as `core.session.expressions` has both, `at`
+    so many samples into a block."""
+
+    kind: str
+    key: int
+    value: float
+    at: int = 0
+    channel: int = 0
+
+
+Event = Note | Control | Expressed
 
 
 def midi(event: Event) -> bytes:
-    """An event as a MIDI message on its channel."""
+    """An event as a MIDI message on its channel. Of what single notes do, MIDI has only how they are pressed."""
     on = event.channel
     if isinstance(event, Note):
         return bytes(((0x90 if event.on else 0x80) | on, event.key, round(127 * event.velocity)))
+    if isinstance(event, Expressed):
+        return bytes((0xA0 | on, event.key, round(event.value * STEPS)))
     value = round(event.value * steps_of(event.number))
     if event.number == BEND:
         return bytes((0xE0 | on, value & 127, value >> 7))
@@ -175,7 +188,8 @@ class Hosted(Protocol):
     `made_for` is the block size that it was told of when it was switched on, in samples, and the only one that it may
     be called with; 0 where its standard has no way to tell it. `defers` says that it puts work off, to be done by
     `settled`. `moves` says how its parameters change while it runs, `wiring` what its inputs carry. `is_turned` says
-    whether what it makes of controllers is the same in every host.
+    whether what it makes of controllers is the same in every host, `expresses` what single notes of it can do in every
+    host (of `core.session.expressions.KINDS`).
     """
 
     call: int
@@ -186,6 +200,7 @@ class Hosted(Protocol):
     defers: bool
     moves: Moves
     is_turned: bool
+    expresses: frozenset[str]
     wiring: Wiring
     inputs: NDArray[np.float32]
     outputs: NDArray[np.float32]

@@ -30,6 +30,7 @@ class HouseHosted:
 
     moves: Moves = "not"
     is_turned = True
+    expresses = frozenset[str]()
 
     def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         return self._blocks.argument(frames, notes)

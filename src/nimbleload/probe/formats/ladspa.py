@@ -137,6 +137,7 @@ class LadspaHosted:
 
     moves: Moves = "between"
     is_turned = True
+    expresses = frozenset[str]()
 
     def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         for move in moves:

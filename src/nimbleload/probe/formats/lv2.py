@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from ...core.session.expressions import PRESSED
 from ...core.session.plugins import PluginUse
 from . import lilv
 from .hosted import (
@@ -263,7 +264,7 @@ class Lv2Hosted:
         return (c.c_void_p * (len(listed) + 1))(*(c.addressof(f) for f in self._listed))
 
     moves: Moves = "between"
-    is_turned = True
+    is_turned, expresses = True, frozenset({PRESSED})
 
     def argument(self, frames: int, notes: tuple[Event, ...] = (), moves: tuple[Move, ...] = ()) -> int:
         """The block's length; notes and controllers are written into the first event input, as many as it holds, which

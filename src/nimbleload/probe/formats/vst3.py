@@ -26,7 +26,6 @@ from .hosted import (
     Event,
     Move,
     Moves,
-    Note,
     Parameter,
     PluginError,
     Preset,
@@ -69,7 +68,6 @@ from .vst3_abi import (
     Context,
     HostObject,
     Interface,
-    NoteEvent,
     ParameterDescription,
     ProcessBlock,
     Setup,
@@ -87,13 +85,12 @@ from .vst3_abi import (
     take_point,
     wide,
 )
+from .vst3_events import PlayedEvent, expressed, played
 from .vst3_host import CONNECTION, LATENCY_CHANGED, Application, Handler
 from .vst3_state import component_state, preset_file, saved
 
 # One main bus as wide as a strip: mono, stereo.
 SPEAKERS = {1: 1 << 19, 2: 3}
-# A note's end has its id where a beginning has its length's place: −1 says that the pitch names it.
-NAMELESS = float(np.frombuffer(b"\xff" * 4, "<f4")[0])
 
 
 def preset_folders() -> list[Path]:
@@ -206,7 +203,7 @@ class Vst3Hosted:
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._blocks: dict[tuple[int, tuple[Event, ...], tuple[Move, ...]], tuple[Any, ...]] = {}
-        self._is_active = False
+        self._is_active, self.expresses = False, expressed(self._controller)
         self._values = self._numbered(use.setting.values)
         self._activate(frames)
         self._record[RUN], self._record[OWN] = self._processor.function(9), self._processor.address
@@ -407,9 +404,9 @@ class Vst3Hosted:
         """The address of a `ProcessData` of so many samples with these notes and controllers, and parameters that move.
         Controllers that the plugin has no parameter for reach it in no host."""
         if (frames, notes, moves) not in self._blocks:
-            played = [self._note(note) for note in notes if isinstance(note, Note)]
-            events = (NoteEvent * max(len(played), 1))(*played)
-            own = [len(played), c.addressof(events)]
+            of_notes = [played(each) for each in notes if not isinstance(each, Control)]
+            events = (PlayedEvent * max(len(of_notes), 1))(*of_notes)
+            own = [len(of_notes), c.addressof(events)]
             listing = HostObject([event_count.address, event_at.address, refuse_two.address], own, events)
             ins, outs = (c.addressof(buffers) for buffers, _ in self._kept)
             moving = [*moves, *self._turned([note for note in notes if isinstance(note, Control)])]
@@ -434,12 +431,6 @@ class Vst3Hosted:
             if mapping.call(3, 0, channel, number, c.addressof(place), kinds=kinds) == OK:
                 yield Move(str(place.value), value, at)
         mapping.release()
-
-    @staticmethod
-    def _note(note: Note) -> NoteEvent:
-        if note.on:
-            return NoteEvent(0, note.at, 0.0, 0, 0, 0, note.channel, note.key, 0.0, note.velocity, 0, -1)
-        return NoteEvent(0, note.at, 0.0, 0, 1, 0, note.channel, note.key, 0.0, NAMELESS, 0, 0)
 
     def locate(self, place: Place) -> None:
         self._piece.goes_on(place)

@@ -130,16 +130,6 @@ class ParameterDescription(c.Structure):
 READ_ONLY, BYPASS, PROGRAM = 1 << 1, 1 << 16, 1 << 15
 
 
-class NoteEvent(c.Structure):
-    """An `Event` that holds a note: on (kind 0: length and id at the end) or off (kind 1: velocity, id, tuning)."""
-
-    _fields_ = (
-        ("bus", INT), ("offset", INT), ("ppq", c.c_double), ("flags", c.c_uint16), ("kind", c.c_uint16),
-        ("padding", INT), ("channel", c.c_int16), ("pitch", c.c_int16), ("first", c.c_float), ("second", c.c_float),
-        ("length", INT), ("note_id", INT),
-    )  # fmt: skip
-
-
 # The host's objects. Their first word points to a table of these functions; what follows is their own.
 @cfunc(types.int32(types.int64, types.int64, types.int64), cache=True)
 def _no_interface(this, iid, found):
