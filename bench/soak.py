@@ -110,10 +110,7 @@ class Soak(Walk):
         """Random events; then all that they began is ended, and all that they opened closed."""
         from PySide6.QtWidgets import QApplication, QDialog
 
-        first = self.done
-        while self.done < first + EVENTS:
-            QApplication.processEvents()
-            self.step()
+        self.walk_on(EVENTS)
         while (popup := QApplication.activePopupWidget()) is not None:
             popup.close()
             QApplication.processEvents()

@@ -95,11 +95,17 @@ class Walk:
     def run(self) -> None:
         """Walks until all events are done."""
         self.listen()
+        self.walk_on(self.events)
+
+    def walk_on(self, events: int) -> None:
+        """So many events, each from the event loop: a menu or a dialog that waits in a loop of its own gets them, too.
+        """
+        until = self.done + events
         timer = QTimer()
         timer.setInterval(0)
         timer.timeout.connect(self.step)
         timer.start()
-        while self.done < self.events:
+        while self.done < until:
             QApplication.processEvents()
         timer.stop()
 
