@@ -52,6 +52,17 @@ def imports(path: Path) -> set[str]:
 FILES = sorted(SOURCE.rglob("*.py"))
 
 
+# When a figure was measured, how old a file is, and today's date in a list: nothing else may depend on a clock that the
+# user, a server or a time zone can put forward or back.
+BY_THE_CALENDAR = {"store/library.py", "store/atomic.py", "deliver/carrying.py"}
+
+
+def test_how_long_something_takes_is_not_read_from_a_clock_that_jumps():
+    asks = re.compile(r"\btime\.time(_ns)?\(|\bdatetime\.|\bdate\.today\(|CLOCK_REALTIME|QDateTime|QTime\b")
+    found = {str(path.relative_to(SOURCE)) for path in FILES if asks.search(path.read_text())}
+    assert found == BY_THE_CALENDAR
+
+
 @pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
 def test_imports_run_downwards(path):
     room = room_of(path)

@@ -6,6 +6,7 @@ import random
 import sqlite3
 import subprocess
 import sys
+import time
 import zipfile
 from contextlib import closing
 from pathlib import Path
@@ -138,7 +139,10 @@ class TestLibrary:
         assert found[one.key].tail == 0.5
         assert set(found[one.key].cells) == set(one.cells)
 
-    def test_a_cell_measured_again_takes_the_place_of_the_old_one(self, tmp_path):
+    def test_a_cell_measured_again_takes_the_place_of_the_old_one(self, tmp_path, monkeypatch):
+        """Also when the clock was put back meanwhile."""
+        hours = iter([2e9] * len(card(use("eq"), 1e-4).cells) + [1e9])
+        monkeypatch.setattr(time, "time", lambda: next(hours))
         store = Library(tmp_path / "l.sqlite", "here")
         old, new = card(use("eq"), 1e-4), card(use("eq"), 9e-4)
         store.store(old, old.cells)

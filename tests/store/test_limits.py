@@ -8,6 +8,7 @@ import os
 import sqlite3
 import time
 import zipfile
+from pathlib import Path
 
 import msgspec
 import pytest
@@ -157,6 +158,20 @@ def test_what_killed_saves_left_behind_goes_after_a_while(path):
     os.utime(foreign, (time.time() - 7200,) * 2)
     session_file.write(path, Saved(session(track("t"))))
     assert fresh.exists() and foreign.exists() and not stale.exists()
+
+
+def test_a_clock_that_jumps_takes_no_file_away_that_is_being_written(path, monkeypatch):
+    begun = time.time()
+    with atomic.replacing(path) as fresh:
+        fresh.write_bytes(b"first")
+        monkeypatch.setattr(time, "time", lambda: begun + 1e9)
+        atomic.write(path, b"second")
+    assert path.read_bytes() == b"first"
+    # What was written is no longer held.
+    before = len(list(Path("/proc/self/fd").iterdir()))
+    atomic.write(path, b"third")
+    assert len(list(Path("/proc/self/fd").iterdir())) == before
+    assert [each.name for each in path.parent.iterdir()] == [path.name]
 
 
 def test_import_does_not_write_over_a_session_unasked(tmp_path):

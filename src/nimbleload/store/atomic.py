@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import glob
 import os
 import shutil
@@ -16,11 +17,24 @@ STALE_SECONDS = 3600.0
 
 
 def _clear(path: Path) -> None:
-    """Removes what writing this file has left behind that was ended in the middle of it, some time ago."""
+    """Removes what writing this file has left behind that was ended in the middle of it, some time ago. What is being
+    written is locked: a clock that jumps does not make it old."""
     for left in path.parent.glob(f".{glob.escape(path.name)}.????????"):
         with contextlib.suppress(OSError):
-            if time.time() - left.stat().st_mtime > STALE_SECONDS:
+            if time.time() - left.stat().st_mtime > STALE_SECONDS and not _is_written(left):
                 left.unlink()
+
+
+def _is_written(path: Path) -> bool:
+    """Whether somebody on this computer is writing a file right now."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        return False
+    except BlockingIOError:
+        return True
+    finally:
+        os.close(handle)
 
 
 @contextlib.contextmanager
@@ -34,9 +48,11 @@ def replacing(path: Path, backup: bool = False) -> Iterator[Path]:
     path = Path(os.path.realpath(path))
     _clear(path)
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-    os.close(handle)
     fresh = Path(name)
     try:
+        # Not every file system has locks.
+        with contextlib.suppress(OSError):
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         yield fresh
         _sync(fresh)
         if backup and path.exists():
@@ -52,6 +68,8 @@ def replacing(path: Path, backup: bool = False) -> Iterator[Path]:
     except BaseException:
         fresh.unlink(missing_ok=True)
         raise
+    finally:
+        os.close(handle)
     _sync(path.parent)
 
 
