@@ -11,7 +11,7 @@ import msgspec
 from ..core.optimise.suggest import suggest
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.told.verdict import verdict
-from ..core.units import percent, said_by
+from ..core.units import count, percent, said_by
 from ..deliver.report import write_report
 from ..probe import session_run
 from ..probe.effort import Effort
@@ -38,8 +38,7 @@ def run(folder: Path) -> None:
     of = survey(saved.session, saved.plan, cards, saved.machine, saved.buffer)
     click.echo(verdict(of, instant(of)).headline)
     of, at = _suggested(of)
-    click.echo(f"With {len(of.plan.steps())} decisions the worst load falls from "
-               f"{percent(float(of.before.load.max()))} to {percent(float(of.after.load.max()))}.")  # fmt: skip
+    click.echo(_told(of))
     session_path = folder / f"example{session_file.SUFFIX}"
     kept = msgspec.structs.replace(saved, plan=of.plan, cards=tuple(cards.values()))
     session_file.write(session_path, kept)
@@ -53,6 +52,18 @@ def run(folder: Path) -> None:
     for picture in pictures:
         click.echo(f"Picture:  {picture.absolute()}")
     click.echo(f"Session:  {session_path.absolute()}")
+
+
+def _told(of: Survey) -> str:
+    """What the plan brings."""
+    before, after = float(of.before.load.max()), float(of.after.load.max())
+    if not of.plan.steps():
+        return f"The plan is empty; the worst load stays at {percent(before)}."
+    told = percent(before), percent(after)
+    if len(set(told)) == 1:
+        # A plan that gives up least brings no more than it must.
+        told = f"{100 * before:.1f} %", f"{100 * after:.1f} %"
+    return f"With {count(len(of.plan.steps()), 'decision')} the worst load falls from {told[0]} to {told[1]}."
 
 
 def _measure(saved: Saved) -> list[tuple[str, str]]:

@@ -10,6 +10,7 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QDeadlineTimer, QEventLoop
 
 from ..app.edit.how_many_dialog import HowManyDialog
+from ..app.frame import log_file
 from ..app.frame.application import application
 from ..app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, START, WATCH, MainWindow
 from ..app.look.theme import theme
@@ -47,6 +48,7 @@ def example_window(where: Path) -> MainWindow:
     from ..store.recovery import Recovery
 
     theme.apply(application(), "night", 100)
+    log_file.take_qt()
     window = MainWindow(demo_saved, None, Remembered(where / "window.ini"), Recovery(where))
     window.resize(*SIZE)
     window.show()

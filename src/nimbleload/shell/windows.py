@@ -25,6 +25,7 @@ def make_window():
     from ..store.recovery import Recovery
 
     log_file.begin()
+    log_file.take_qt()
     choices = Remembered()
     theme.begin(application(), choices.theme, choices.scale)
     try:

@@ -9,7 +9,7 @@ import threading
 
 import msgspec
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, qCritical, qInstallMessageHandler, qWarning
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QPlainTextEdit
 
 from nimbleload.app.frame import log_file
@@ -217,6 +217,26 @@ def test_what_nobody_catches_is_written_down_and_told(tmp_path, monkeypatch):
     assert "lost" in told[0] and "division" in told[1]
     written = (tmp_path / "state" / "log").read_text()
     assert "KeyError: 'lost'" in written and "ZeroDivisionError" in written and "Traceback" in written
+
+
+def test_what_qt_says_is_written_down_and_not_told_on_the_terminal(tmp_path, capfd):
+    handler = log_file.begin(tmp_path / "log")
+    before = qInstallMessageHandler(None)
+    try:
+        log_file.take_qt()
+        qWarning("a picture is too large")
+        qCritical("nothing is left")
+        qWarning("This plugin does not support raise()")
+    finally:
+        qInstallMessageHandler(before)
+        logging.getLogger("nimbleload").removeHandler(handler)
+        handler.close()
+    lines = (tmp_path / "log").read_text().splitlines()
+    assert [line.partition("nimbleload")[2] for line in lines] == [
+        ".app.frame.log_file: Qt: a picture is too large", ".app.frame.log_file: Qt: nothing is left",
+    ]  # fmt: skip
+    assert "WARNING" in lines[0] and "ERROR" in lines[1]
+    assert capfd.readouterr().err == ""
 
 
 def test_boxes_that_are_closed_are_gone(make_window, qtbot):

@@ -13,6 +13,7 @@ from types import TracebackType
 import platformdirs
 
 LARGEST, KEPT = 1 << 20, 3
+NO_SCREEN = "This plugin does not support"
 FORMAT = "%(asctime)s %(levelname)s %(name)s: %(message)s"
 
 log = logging.getLogger(__name__)
@@ -35,6 +36,24 @@ def begin(where: Path | None = None) -> logging.Handler | None:
     handler.setFormatter(logging.Formatter(FORMAT))
     logging.getLogger("nimbleload").addHandler(handler)
     return handler
+
+
+def take_qt() -> None:
+    """Has what Qt says written to the log, in place of the terminal. What ends the program stands there as well."""
+    from PySide6.QtCore import QtMsgType, qInstallMessageHandler
+
+    levels = {QtMsgType.QtDebugMsg: logging.DEBUG, QtMsgType.QtInfoMsg: logging.INFO,
+              QtMsgType.QtWarningMsg: logging.WARNING}  # fmt: skip
+
+    def take(kind: QtMsgType, _: object, said: str | None) -> None:
+        words = said or ""
+        if kind == QtMsgType.QtFatalMsg:
+            sys.stderr.write(f"{words}\n")
+        # Without a screen there are things that no window can do, and none has to.
+        is_of_no_matter = words.startswith(NO_SCREEN)
+        log.log(logging.DEBUG if is_of_no_matter else levels.get(kind, logging.ERROR), "Qt: %s", words)
+
+    qInstallMessageHandler(take)
 
 
 def catch(tell: Callable[[str], None]) -> None:
