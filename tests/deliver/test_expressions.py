@@ -151,6 +151,24 @@ def test_times_are_in_beats_too_and_go_with_clips_that_loop_and_are_cut(tmp_path
     assert played.same(made[:, 0], wanted)
 
 
+def of_key(key, *rows, channel=None):
+    on = "" if channel is None else f' channel="{channel}"'
+    target = '<Target expression="pressure"/>', f'<Target expression="polyPressure" key="{key}"{on}/>'
+    return does("pressure", "normalized", *rows).replace(*target)
+
+
+def test_a_key_that_is_pressed_is_so_for_its_notes_alone(tmp_path, monkeypatch):
+    """In a clip that plays twice: on one channel, and on all; a note begins as hard as its key is pressed by then."""
+    lane = notes(
+        note(0.25, 0.25, 60), note(0.25, 0.25, 60, channel=1), note(0.5, 0.25, 62, channel=2), note(0.5, 0.25, 64),
+    )  # fmt: skip
+    keys = of_key(60, (0.3, 1, False), channel=1), of_key(62, (0.1, 0.5, False), (0.6, 1, False))
+    inside = f'<Lanes timeUnit="seconds">{lane}{"".join(keys)}</Lanes>'
+    made = heard(tmp_path, monkeypatch, x.clip(0, 2, inside, loopStart=0, loopEnd=1))
+    once = [(0.3, 2), (0.5, 1.5), (0.6, 3), (0.75, 0)]
+    assert played.same(made[:, 1], played.steps(*once, *((second + 1, value) for second, value in once)) / 16)
+
+
 class TestNotFollowed:
     @pytest.mark.parametrize(
         "inside",
@@ -172,6 +190,30 @@ class TestNotFollowed:
         path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, notes(note(0.25, 1, 60, *inside))))
         ((name, why),) = carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).refused
         assert name == "Keys" and "hold curves of their own that are not followed" in why
+
+    @pytest.mark.parametrize(
+        "keys",
+        [
+            (of_key(60, (0, 1, False)), of_key(60, (0.5, 0, False), channel=0)),
+            (of_key(60, (0, 1, False)).replace(' key="60"', ""),),
+            (of_key(128, (0, 1, False)),),
+            (of_key(60, (0, 2, False)),),
+            (does("pressure", "normalized", (0, 1, False)),),
+        ],
+    )
+    def test_keys_that_are_pressed_in_two_ways_or_none(self, tmp_path, monkeypatch, keys):
+        device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
+        inside = f'<Lanes timeUnit="seconds">{notes(note(0.25, 1, 60))}{"".join(keys)}</Lanes>'
+        path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
+        ((_, why),) = carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).refused
+        assert "hold curves of their own that are not followed" in why
+
+    def test_a_note_that_is_pressed_by_itself_and_by_its_key(self, tmp_path, monkeypatch):
+        device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
+        lane = notes(note(0.25, 1, 60, does("pressure", "normalized", (0, 1, False))))
+        inside = f'<Lanes timeUnit="seconds">{lane}{of_key(60, (0, 1, False))}</Lanes>'
+        path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
+        assert len(carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).refused) == 1
 
     def test_what_a_note_beside_the_clip_does_is_not_missed(self, tmp_path, monkeypatch):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
+import msgspec
 from lxml import etree
 
 from ..core.session.curves import Curve, Point
 from ..core.session.expressions import GAIN, PAN, PRESSED, RANGES, TIMBRE, TRANSPOSE, Expression
 from .archive import ImportRefusedError
-from .dawproject_controllers import UNITS, WHERE, add_points, expression
+from .dawproject_controllers import UNITS, WHERE, add_points, channel_of, expression
 from .dawproject_curves import GAINS
 from .sounding import NotePart
 from .xml_values import number
 
 # In which unit values are known to be counted, and by what they are divided then.
 KNOWN = {PAN: {"normalized": 1.0, "percent": 100.0}, TRANSPOSE: {"semitones": 1.0}, TIMBRE: UNITS, PRESSED: UNITS}
+OF_KEY, MOST_KEY, CHANNELS = "polyPressure", 127, 16
 WRITTEN = {GAIN: "linear", TRANSPOSE: "semitones"}
 
 
@@ -35,6 +38,49 @@ def of_note(note: etree._Element, at: Callable[[str, float], float]) -> tuple[Ex
             return None
         found[each.kind] = each
     return tuple(found[kind] for kind in sorted(found))
+
+
+class Pressing(NamedTuple):
+    """How hard the notes of a key are pressed, on one channel or on all (None), in the piece."""
+
+    key: int
+    channel: int | None
+    how: Expression
+
+
+def is_of_key(points: etree._Element) -> bool:
+    """Whether a curve says how hard a key is pressed."""
+    target = expression(points)
+    return target is not None and target.get("expression") == OF_KEY
+
+
+def of_key(points: etree._Element, at: Callable[[float], float]) -> Pressing | None:
+    """How hard a key is pressed; None if that cannot be followed. `at` gives the second of a time in the curve."""
+    target = points.find("Target")
+    if target is None or target.get("key") is None:
+        return None
+    try:
+        key = round(number(target, "key", 0, WHERE, 0, MOST_KEY))
+        channel = channel_of(target) if target.get("channel") is not None else None
+        how = _expression(points, PRESSED, lambda _, time: at(time))
+    except ImportRefusedError:
+        return None
+    return None if how is None else Pressing(key, channel, how)
+
+
+def pressed(notes: Sequence[NotePart], how: Sequence[Pressing]) -> list[NotePart] | None:
+    """The notes as they are pressed; None where one of them would be in two ways."""
+    found, by_key = [], dict[int, list[Pressing]]()
+    for each in how:
+        by_key.setdefault(each.key, []).append(each)
+    if any(len(of_one) > CHANNELS + 1 for of_one in by_key.values()):
+        return None
+    for note in notes:
+        ways = [each.how for each in by_key.get(note.key, ()) if each.channel in (None, note.channel)]
+        if len(ways) + any(each.kind == PRESSED for each in note.expressions) > 1:
+            return None
+        found.append(msgspec.structs.replace(note, expressions=(*note.expressions, *ways)) if ways else note)
+    return found
 
 
 def _expression(points: etree._Element, kind: str, at: Callable[[str, float], float]) -> Expression | None:

@@ -23,7 +23,7 @@ from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS
-from .dawproject_expressions import of_note
+from .dawproject_expressions import Pressing, is_of_key, of_key, of_note, pressed
 from .sounding import NotePart
 from .xml_values import flag, number, place
 
@@ -316,11 +316,13 @@ class Timeline:
             return Heard([(*span, "audio")], [], self._placed_in(content, grid, span))
         if content.tag == "Notes":
             return self._of_notes(content, grid, window)
-        found, gains = Heard(), list[Curve]()
+        found, gains, keys = Heard(), list[Curve](), list[Pressing | None]()
         for child in [content] if content.tag == "Points" else content:
             inner = grid._replace(unit=child.get("timeUnit", grid.unit))
             if child.tag == "Clip":
                 found.add(self._of_clip(child, grid, depth + 1))
+            elif child.tag == "Points" and content.tag == "Lanes" and is_of_key(child):
+                keys.append(self._of_key(child, inner))
             elif child.tag == "Points":
                 gain = self._gain(child, inner) if content.tag == "Lanes" else None
                 gains += [gain] if gain is not None else []
@@ -331,7 +333,16 @@ class Timeline:
             # With notes beside it, what a gain makes louder is the instrument's affair.
             found.curved |= any(child.tag == "Notes" for child in content)
             found.audio = [each._replace(gains=(*gains, *each.gains)) for each in found.audio]
+        if keys:
+            now = pressed(found.notes, [each for each in keys if each is not None])
+            found.curved |= now is None or None in keys
+            found.notes = found.notes if now is None else now
         return found if window is None else found.within(*window)
+
+    def _of_key(self, points: etree._Element, grid: Grid) -> Pressing | None:
+        """How hard a key is pressed; None if that cannot be followed."""
+        self._points += len(points)
+        return of_key(points, lambda time: self._at(grid, time)) if self._points <= MOST_POINTS else None
 
     def _of_points(self, points: etree._Element, grid: Grid) -> Heard:
         """What a curve on a grid tells of a controller; `curved` where it moves something else that is played."""
