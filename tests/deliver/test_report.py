@@ -5,6 +5,7 @@ from __future__ import annotations
 from lxml import html
 
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.optimise.steps import stepped
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.verdict import verdict
@@ -17,7 +18,7 @@ def written(tmp_path, plan=None):
     of = session(track("<b>Loud</b>", "eq"), track("b", "eq", "comp"))
     found = survey(of, plan or Plan(), cards_for(of, {"eq": 1e-3, "comp": 5e-3}), Machine(2), 256)
     path = tmp_path / "report.html"
-    write_report(path, found, instant(found), [("eq", "1 ms")])
+    write_report(path, found, instant(found), stepped(found), [("eq", "1 ms")])
     return found, html.fromstring(path.read_bytes())
 
 

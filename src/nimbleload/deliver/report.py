@@ -10,7 +10,7 @@ from pathlib import Path
 from .. import __version__
 from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.load_map import LoadMap
-from ..core.optimise.steps import Step, steps, worst_block
+from ..core.optimise.steps import Stepped
 from ..core.survey import Instant, Survey, worst_seconds
 from ..core.told.restore_list import restore_list
 from ..core.told.steps import price_words, step_words, why, words
@@ -21,9 +21,11 @@ from ..store import atomic
 
 
 def write_report(
-    path: Path, of: Survey, at: Instant, measured: Sequence[tuple[str, str]] = (), pictures: Sequence[Path] = ()
-) -> None:
-    """Writes the report of a survey at a moment. `measured` are (plugin, result) lines. OSError if that fails."""
+    path: Path, of: Survey, at: Instant, plan: Stepped, measured: Sequence[tuple[str, str]] = (),
+    pictures: Sequence[Path] = (),
+) -> None:  # fmt: skip
+    """Writes the report of a survey at a moment and of its plan. `measured` are (plugin, result) lines. OSError if that
+    fails."""
     from jinja2 import Environment, PackageLoader, select_autoescape  # imported here: it would lengthen every start
 
     environment = Environment(loader=PackageLoader(__package__), autoescape=select_autoescape(default=True))
@@ -33,7 +35,7 @@ def write_report(
         of=of,
         at=at,
         strips=_strips(of, at),
-        decisions=[(step_words(of, s), price_words(s.price), why(of, worst_block(of), s.decisions)) for s in steps(of)],
+        decisions=[(step_words(of, s), price_words(s.price), why(of, plan.worst, s.decisions)) for s in plan.steps],
         verdict=verdict(of, at),
         warnings=warnings(of),
         restore=restore_list(of.session, of.plan),
@@ -74,14 +76,14 @@ def _strips(of: Survey, at: Instant, most: int = 15) -> list[tuple[str, str, str
     ]
 
 
-def write_table(path: Path, of: Survey, steps: Sequence[Step]) -> None:
+def write_table(path: Path, of: Survey, plan: Stepped) -> None:
     """Writes the steps of a plan as CSV. OSError if that fails."""
-    out, at = io.StringIO(), worst_block(of)
+    out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(["step", "kind", "strip", "plugin", "words", "why", "price", "minutes", "worst load after it"])
-    for number, step in enumerate(steps, 1):
+    for number, step in enumerate(plan.steps, 1):
         decision = step.decision
-        said = [words(of, step.decisions), why(of, at, step.decisions), price_words(step.price)]
+        said = [words(of, step.decisions), why(of, plan.worst, step.decisions), price_words(step.price)]
         what = [decision.kind, decision.strip, decision.use or "", *said]
         writer.writerow([number, *what, f"{step.price.minutes:.3f}", f"{step.load:.4f}"])
     atomic.write(path, out.getvalue().encode())

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 import msgspec
 
+from ..core.optimise.steps import stepped
 from ..core.optimise.suggest import suggest
 from ..core.survey import Instant, Survey, instant, survey
 from ..core.told.verdict import verdict
@@ -47,7 +48,7 @@ def run(folder: Path) -> None:
     from .screenshots import take_all
 
     pictures = list(take_all(folder))
-    write_report(folder / "report.html", of, at, measured, pictures)
+    write_report(folder / "report.html", of, at, stepped(of), measured, pictures)
     click.echo(f"Report:   {(folder / 'report.html').absolute()}")
     for picture in pictures:
         click.echo(f"Picture:  {picture.absolute()}")

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from ..core.decisions.price import PRESETS
 from ..core.optimise.alternatives import alternatives
 from ..core.optimise.candidates import KINDS, Wishes
-from ..core.optimise.steps import worst_block
+from ..core.optimise.steps import Stepped, stepped, worst_block
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.told.findings import weighed
@@ -67,9 +67,9 @@ def plan(
     after = survey(of.session, made, of.planned.cards, of.machine, of.buffer)
     try:
         if html:
-            write_report(Path(html), after, instant(after))
+            write_report(Path(html), after, instant(after), stepped(after))
         if table:
-            write_table(Path(table), of, found.steps)
+            write_table(Path(table), of, Stepped(list(found.steps), worst_block(of)))
         if keep:
             session_file.write(Path(file), replace(opened(file).saved, plan=made))
     except (OSError, SessionFileError) as error:

@@ -42,6 +42,11 @@ window.balance.drawer.suggest.click()
 while not window.desk.document.plan.decisions:
     QTest.qWait(20)
 settle()
+for name in ("plan.html", "plan.csv"):
+    path = Path(tempfile.mkdtemp()) / name
+    window.deciding.write_report(path)
+    while not path.exists():
+        QTest.qWait(20)
 window.desk.undo()
 settle()
 print(*[name for name in sys.modules if name.startswith(("numba", "llvmlite"))])

@@ -9,7 +9,6 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from ...core.decisions.decision import Decision, KeptPlan
-from ...core.optimise.steps import steps
 from ...core.optimise.suggest import Suggestion
 from ...core.told.findings import Weighted
 from ...core.told.restore_list import restore_list
@@ -128,8 +127,11 @@ class Deciding(QObject):
         if of is None or at is None:
             return
 
+        known = self._desk.plan_steps
+
         def write() -> Path:
-            write_table(path, of, steps(of)) if path.suffix.lower() == ".csv" else write_report(path, of, at)
+            plan = known or self._desk.beside.steps(of)
+            write_table(path, of, plan) if path.suffix.lower() == ".csv" else write_report(path, of, at, plan)
             return path
 
         self._desk.jobs.run(write, written.tell, "the plan could not be written")
