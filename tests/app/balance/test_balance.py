@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from PySide6.QtCore import QCoreApplication, QEvent, QPoint, QPointF, Qt
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QMouseEvent
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QPushButton
@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QPushButton
 from nimbleload.app.decide.option_list import OptionButton
 from nimbleload.app.frame.window import BALANCE
 from nimbleload.app.look.theme import theme
+from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session import edits
 from nimbleload.core.survey import worst_seconds
 from nimbleload.core.units import clock, percent
@@ -106,6 +107,44 @@ def test_the_example_overloads_in_the_storm_and_nowhere_else(example):
         inside = of.after.times[m] >= storm[0] - 1 and of.after.times[m + 1] <= storm[1] + 10
         assert load <= 1.0 or inside
     assert of.after.load.max() > 1.1
+
+
+class Paintings(QObject):
+    """Counts how often widgets are painted."""
+
+    def __init__(self, *widgets):
+        super().__init__()
+        self.count = dict.fromkeys(widgets, 0)
+        for each in widgets:
+            each.installEventFilter(self)
+
+    def eventFilter(self, of, event):
+        if of in self.count:
+            self.count[of] += event.type() == QEvent.Type.Paint
+        return False
+
+
+def test_the_block_is_painted_once_for_one_change(example, qtbot):
+    """Peaks and the band come later, and change nothing in it unless it shows a bad block."""
+    view, desk = example.balance.block, example.desk
+
+    def through():
+        return None not in (desk.outlook, desk.steps) and desk.band is not None
+
+    qtbot.waitUntil(through, timeout=60_000)
+    qtbot.wait(100)
+    seen, area = Paintings(view), view.geometry()
+    for action in (lambda: desk.move_to(30.0), lambda: desk.decide("x", [Decision("freeze", "track-9")])):
+        before = seen.count[view]
+        with qtbot.waitSignal(desk.looked_ahead, timeout=60_000):
+            action()
+        qtbot.waitUntil(lambda: through() and example.balance.is_shown, timeout=60_000)
+        qtbot.wait(200)
+        assert seen.count[view] == before + 1
+        # What the sentence says is shorter now; it takes the same room.
+        assert view.geometry() == area
+    example.balance.kinds["worst"].click()
+    qtbot.waitUntil(lambda: seen.count[view] == before + 2, timeout=5000)
 
 
 def test_freezing_by_its_digit_lowers_the_load_and_undo_brings_it_back(example, qtbot, settled):

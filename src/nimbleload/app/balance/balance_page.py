@@ -62,7 +62,7 @@ class BalancePage(QWidget):
     def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk = desk
-        self.sentence = Sentence()
+        self.sentence = Sentence(lines=3)
         self.buffers = BufferRow()
         self._ceilings: tuple[Ceiling, ...] = ()
         self.tracks = TrackList()

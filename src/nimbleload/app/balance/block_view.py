@@ -17,13 +17,15 @@ from ..look.theme import TEXTURES, TILE, theme
 
 # What a pixel of a lane can be beside a plugin of some family: nothing, and a task without one.
 PLAIN = ("nothing", "task")
+# The place of each family among what a pixel can show, after those.
+PLACES: dict[str, int] = {name: len(PLAIN) + place for place, name in enumerate(FAMILIES)}
 
 
 def _textures() -> NDArray[np.bool_]:
     """Which pixels of its tile are darker, for what a pixel can be (B, TILE, TILE)."""
     found = np.zeros((len(PLAIN) + len(FAMILIES), TILE, TILE), bool)
     for name, rows in TEXTURES.items():
-        found[len(PLAIN) + FAMILIES.index(name)] = [[mark == "#" for mark in row] for row in rows]
+        found[PLACES[name]] = [[mark == "#" for mark in row] for row in rows]
     return found
 
 
@@ -54,9 +56,12 @@ class BlockView(Picture):
         self._drawn_at: tuple[int, int, int] | None = None
 
     def show_block(self, of: Survey, at: Instant, block: Block | None = None) -> None:
-        """Shows the block of a moment; or another one of it, whose strips cost more or less."""
-        self._of, self._at = of, at
-        self._block = block or at.block
+        """Shows the block of a moment; or another one of it, whose strips cost more or less. What is shown already is
+        not drawn anew."""
+        wanted = block or at.block
+        if self._of is of and self._at is at and self._block is wanted:
+            return
+        self._of, self._at, self._block = of, at, wanted
         self._chain = set(self._block.chain)
         self._drawn_at = None
         chain = " → ".join(of.planned.session.strips[i].name for i in self._block.strips(self._block.chain))
@@ -163,7 +168,7 @@ class BlockView(Picture):
         width = max(int(self._lanes().width()), 1)
         middles = (np.arange(width) + 0.5) / scale
         drawn = np.zeros((self._of.threads, width), np.uint8)
-        family = np.array([FAMILIES.index(use.family) for use in uses.uses], np.uint8) + len(PLAIN)
+        family = np.array([PLACES[use.family] for use in uses.uses], np.uint8)
         family = np.tile(family, block.parts)
         core = block.core[task]
         for lane in range(self._of.threads):

@@ -38,9 +38,10 @@ class BufferRow(Picture):
 
     def show_peaks(self, peaks: dict[int, Peaks]) -> None:
         """What one block in a hundred reaches at each size; none while they are not known."""
-        self._peaks = peaks
-        self._describe()
-        self.update()
+        if peaks is not self._peaks:
+            self._peaks = peaks
+            self._describe()
+            self.update()
 
     def show_held(self, held: dict[int, float]) -> None:
         """The load that this computer was found to hold at each size (fractions); none where that is not known."""

@@ -68,8 +68,9 @@ class TimelineView(Picture):
 
     def show_band(self, bad: NDArray[np.float64] | None) -> None:
         """What one block in a hundred reaches in each moment with the plan (M, fractions), once it is known."""
-        self._band = bad
-        self.update()
+        if bad is not self._band:
+            self._band = bad
+            self.update()
 
     def show_second(self, second: float) -> None:
         self._second = second

@@ -14,19 +14,30 @@ WHAT_TO_OPEN = "Session › Open… opens one, or drop a file onto the window; S
 COMPUTING, NOT_COMPUTED = "Computing the load…", "This session cannot be computed."
 
 
+class _Lines(QLabel):
+    """Words that take the room of so many lines at least, so that shorter ones move nothing below them."""
+
+    def __init__(self, least: int) -> None:
+        super().__init__()
+        self._least = least
+
+    def heightForWidth(self, width: int) -> int:
+        return max(super().heightForWidth(width), self._least * self.fontMetrics().lineSpacing())
+
+
 class Sentence(QFrame):
-    """A headline, a line of advice, and a button for what to do next."""
+    """A headline, advice in as many `lines` as it usually takes, and a button for what to do next."""
 
     pressed = Signal()
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, parent: QWidget | None = None, lines: int = 1) -> None:
         super().__init__(parent)
         self.setObjectName("sentence")
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 7, 12, 7)
         words = QVBoxLayout()
         words.setSpacing(2)
-        self.headline, self.advice = QLabel(), QLabel()
+        self.headline, self.advice = QLabel(), _Lines(lines)
         self.headline.setProperty("role", "headline")
         for label in (self.headline, self.advice):
             label.setWordWrap(True)
