@@ -143,8 +143,10 @@ def test_the_block_is_painted_once_for_one_change(example, qtbot):
         assert seen.count[view] == before + 1
         # What the sentence says is shorter now; it takes the same room.
         assert view.geometry() == area
+    usual = view.figures()
     example.balance.kinds["worst"].click()
     qtbot.waitUntil(lambda: seen.count[view] == before + 2, timeout=5000)
+    assert view.figures() != usual
 
 
 def test_freezing_by_its_digit_lowers_the_load_and_undo_brings_it_back(example, qtbot, settled):
