@@ -65,6 +65,14 @@ def pages_of(process: int) -> int:
     return 0
 
 
+def name_of(process: int) -> str:
+    """What a process is: the module that it runs, or its program."""
+    with contextlib.suppress(OSError):
+        words = Path(f"/proc/{process}/cmdline").read_bytes().decode(errors="replace").split("\0")
+        return words[words.index("-m") + 1] if "-m" in words else Path(words[0]).name
+    return ""
+
+
 def count(folder: str) -> int:
     return sum(1 for _ in Path(folder).iterdir())
 
@@ -204,7 +212,8 @@ class Soak(Walk):
             self.held.append(self.look())
             told = ", ".join(f"{v:.1f} {unit}" if isinstance(v, float) else f"{v} {unit}"
                              for v, unit in zip(self.held[-1], UNITS, strict=True))  # fmt: skip
-            print(f"round {number}: {told}", flush=True)
+            each = {name_of(p): pages_of(p) * os.sysconf("SC_PAGE_SIZE") >> 20 for p in started_by(os.getpid())}
+            print(f"round {number}: {told}\n  {each}", flush=True)
 
     def told(self) -> list[str]:
         """First, after a third, last, and growth an hour after the third, of everything held."""

@@ -15,6 +15,7 @@ from nimbleload.app.decide.plan_drawer import OWN
 from nimbleload.app.frame.host_dialog import HostDialog
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.suggest import suggest
+from nimbleload.core.session import edits
 from nimbleload.core.told.findings import findings
 from nimbleload.core.units import percent
 from nimbleload.demo.cards import sample_cards
@@ -70,6 +71,40 @@ def test_three_plans_side_by_side_and_one_taken(example, qtbot, settled):
     assert float(example.desk.survey.after.load.max()) <= 0.7 + 1e-9
     assert example.desk.history.undo_step == "chosen plan"
     assert example.balance.drawer.suggest.isEnabled()
+
+
+class TestTooLate:
+    """What was asked of a session that has been changed meanwhile may speak of tracks that are gone."""
+
+    @pytest.fixture
+    def late(self, example, monkeypatch):
+        """Answers come when they are let go."""
+        gate = threading.Event()
+        for name in ("alternatives", "findings"):
+            usual = getattr(example.desk.beside, name)
+            monkeypatch.setattr(
+                example.desk.beside, name, lambda *asked, usual=usual: (gate.wait(60), usual(*asked))[1], raising=False
+            )
+        yield gate
+        gate.set()
+
+    def test_three_plans_of_a_session_that_is_another_now(self, example, qtbot, settled, late):
+        example.deciding.compare_plans()
+        settled(example, lambda: example.edit.edit("remove", lambda s: edits.remove(s, ["track-37"])))
+        late.set()
+        drawer = example.balance.drawer
+        qtbot.waitUntil(lambda: "has changed while" in drawer._words.text(), timeout=180_000)
+        assert example.findChild(PlansDialog) is None and drawer.suggest.isEnabled()
+
+    def test_findings_of_a_session_that_is_another_now(self, example, qtbot, settled, late):
+        told = []
+        example.desk.troubled.disconnect()
+        example.desk.troubled.connect(told.append)
+        example.deciding.show_findings()
+        settled(example, lambda: example.edit.edit("remove", lambda s: edits.remove(s, ["track-37"])))
+        late.set()
+        qtbot.waitUntil(lambda: told != [], timeout=60_000)
+        assert "has changed while" in told[0] and example.findChild(FindingsDialog) is None
 
 
 def test_the_restore_list_is_ticked_off_and_saved_with_the_plan(example, qtbot, settled, tmp_path):

@@ -40,6 +40,9 @@ T = TypeVar("T")
 WEIGH_AFTER_MS = 40
 LOOK_AFTER_MS = 250
 
+# What is told in place of an answer that has come too late.
+CHANGED = "The session has changed while this was worked out: ask again."
+
 
 class Desk(OpenDocument):
     """Holds the document and computes from it. Signals come on the window's thread.
@@ -354,7 +357,8 @@ class Desk(OpenDocument):
         wishes = wishes_for(of, weights, kinds, disk)
 
         def work() -> None:
-            self._to_window.post(self.compared.emit, self.beside.alternatives(of, wishes))
+            take = self._if_unchanged(of, self.compared.emit, self.not_suggested.emit)
+            self._to_window.post(take, self.beside.alternatives(of, wishes))
 
         self._look_work.submit(self._guarded, work, "the plans could not be compared", self.not_suggested.emit)
 
@@ -407,7 +411,23 @@ class Desk(OpenDocument):
         that `troubled` brings if there is none."""
         of, at = self.survey, self.instant
         if of is not None and at is not None:
-            self.jobs.run(lambda: question(self.beside, of, at), then, failure)
+            self.jobs.run(
+                lambda: question(self.beside, of, at), self._if_unchanged(of, then, self.troubled.emit), failure
+            )  # fmt: skip
+
+    def _if_unchanged(
+        self, of: Survey, then: Callable[[T], object], tell: Callable[[str], object]
+    ) -> Callable[[T], None]:
+        """Takes an answer if the session that it was asked of is still there as it was: it may speak of tracks that
+        are gone. Else that is told."""
+
+        def take(found: T) -> None:
+            if self.document is not None and self.document.session is of.session:
+                then(found)
+            else:
+                tell(CHANGED)
+
+        return take
 
     def _take_suggestion(self, result: tuple[Suggestion, Document]) -> None:
         found, document = result
