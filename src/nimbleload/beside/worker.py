@@ -22,7 +22,7 @@ from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
-from ..native.garbage import kept
+from ..native.garbage import give_back, kept
 from .answers import ANSWERS, AT_ONCE, REFUSING
 from .messages import Answer, Parts, Question, cards_from, send, session_from
 from .packing import Names, Packed, Sent, packed, roots
@@ -30,6 +30,8 @@ from .packing import Names, Packed, Sent, packed, roots
 LEFT_OUT = "scipy.linalg"
 # The window goes first where there are too few cores for both.
 NICENESS = 5
+# When nothing was asked for so long, memory that large sessions have taken goes back to the system.
+IDLE_SECONDS = 2.0
 
 
 class Version:
@@ -119,6 +121,8 @@ def main() -> None:
 
     while True:
         try:
+            if not connection.poll(IDLE_SECONDS):
+                later.submit(give_back)
             asked: Question = connection.recv()
         except (EOFError, OSError):
             os._exit(0)
