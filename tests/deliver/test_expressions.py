@@ -178,6 +178,7 @@ class TestNotFollowed:
             (does("pan", "linear", (0, 1, False)),),
             (does("gain", "linear", (0, 4.5, False)),),
             (does("gain", "decibel", (0, 12.1, False)),),
+            (does("gain", "decibel", (0, 1e11, False)),),
             (does("pressure", "normalized", (0, 1.1, False)),),
             (does("transpose", "semitones", (0, "x", False)),),
             (does("gain", "linear"),),

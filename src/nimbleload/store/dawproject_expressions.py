@@ -96,7 +96,7 @@ def _expression(points: etree._Element, kind: str, at: Callable[[str, float], fl
         return None
     if kind == GAIN and unit in GAINS:
         curve = Curve(tuple(moves), GAINS[unit])
-        values = [10 ** (point.value / 20) if curve.unit == "decibel" else point.value for point in moves]
+        values = [10 ** (min(point.value, 100.0) / 20) if curve.unit == "decibel" else point.value for point in moves]
     elif unit in KNOWN.get(kind, {}):
         scale = KNOWN[kind][unit]
         curve = Curve(tuple(Point(point.second, point.value / scale, point.ramp) for point in moves))

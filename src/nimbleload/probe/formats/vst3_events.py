@@ -9,7 +9,7 @@ from ...core.session.expressions import GAIN, PAN, PRESSED, TIMBRE, TRANSPOSE
 from .hosted import Expressed, Note
 from .vst3_abi import INT, OK, POINTER, Interface
 
-NOTE_EXPRESSION = bytes.fromhex("B7F8F8594123487291169581 4F3721A3")
+NOTE_EXPRESSION = bytes.fromhex("B7F8F859 41234872 91169581 4F3721A3")
 MOST_DESCRIBED = 1000
 ON, OFF, KEY_PRESSED, NOTE_VALUE = 0, 1, 3, 4
 # The standard's numbers of what notes can do, and how its values from 0 to 1 follow from ours: times, plus.
