@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ..background.desk import Desk
@@ -39,6 +39,7 @@ class Sentence(QFrame):
         words.setSpacing(2)
         self.headline, self.advice = QLabel(), _Lines(lines)
         self.headline.setProperty("role", "headline")
+        self.advice.setAlignment(Qt.AlignmentFlag.AlignTop)
         for label in (self.headline, self.advice):
             label.setWordWrap(True)
         words.addWidget(self.headline)
