@@ -16,7 +16,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.session.controllers import told
+from ..core.session.controllers import Told, told
 from ..core.session.expressions import KINDS
 from ..core.session.expressions import told as expressed
 from ..core.session.panning import sides
@@ -244,16 +244,17 @@ def events(stage: Stage, rate: int) -> NDArray[np.float64]:
     sample, number, −1, value, channel for a controller; sample, key, 2 + number, value, channel for an expression). On
     one sample controllers come first, ends before starts, and what a note does after its start."""
     rows: list[tuple[int, int, float, float, int]] = []
+
+    def tell(key: int, kind: float, channel: int, turns: Told) -> None:
+        samples, values = (each.tolist() for each in turns)
+        rows.extend((at, key, kind, value, channel) for at, value in zip(samples, values, strict=True))
+
     for controller in stage.sounding.controllers:
-        samples, values = told(controller, rate)
-        turns = zip(samples.tolist(), values.tolist(), strict=True)
-        rows += [(at, controller.number, -1.0, value, controller.channel) for at, value in turns]
+        tell(controller.number, -1.0, controller.channel, told(controller, rate))
     for note in stage.sounding.notes:
         begin = round(note.start * rate)
         end = max(round(note.end * rate), begin + 1)
         rows += [(at, note.key, on, note.velocity, note.channel) for at, on in ((begin, 1.0), (end, 0.0))]
         for each in note.expressions:
-            samples, values = expressed(each, rate, begin, end)
-            turns = zip(samples.tolist(), values.tolist(), strict=True)
-            rows += [(at, note.key, 2.0 + KINDS.index(each.kind), value, note.channel) for at, value in turns]
+            tell(note.key, 2.0 + KINDS.index(each.kind), note.channel, expressed(each, rate, begin, end))
     return np.array(sorted(rows, key=lambda row: (row[0], row[2], row[1])), np.float64).reshape(-1, NOTE_COLUMNS)

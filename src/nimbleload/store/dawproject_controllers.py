@@ -11,7 +11,7 @@ from lxml import etree
 from ..core.session.controllers import BEND, PRESSURE, Controller, joined
 from ..core.session.curves import Curve, Point
 from .archive import ImportRefusedError
-from .dawproject_curves import value_of
+from .dawproject_curves import point_of, value_of
 from .xml_values import number
 
 WHERE = "project.xml"
@@ -69,7 +69,7 @@ def _point(element: etree._Element, unit: str, which: int | None, at: Callable[[
     if unit not in UNITS or (which == BEND and unit != "normalized"):
         raise ImportRefusedError(f"its unit is {unit}")
     share = value_of(element) / (WHOLE if element.tag == "IntegerPoint" else UNITS[unit])
-    return Point(at(number(element, "time", 0, WHERE)), share, element.get("interpolation") == "linear")
+    return point_of(element, at, share)
 
 
 def channel_of(note: etree._Element) -> int:

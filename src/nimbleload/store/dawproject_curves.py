@@ -105,8 +105,9 @@ class Curves:
         target = _target(points)
         if target is None:
             return
+        at = float if unit == "seconds" else self._tempo.seconds
         try:
-            found = [self._point(each, unit) for each in points if each.tag in POINTS]
+            found = [point_of(each, at, value_of(each)) for each in points if each.tag in POINTS]
         except ImportRefusedError:
             found = []
         self._count += len(found)
@@ -116,11 +117,17 @@ class Curves:
         found.sort(key=lambda point: point.second)
         self._found[target] = Curve(tuple(found)), points.get("unit", "")
 
-    def _point(self, element: etree._Element, unit: str) -> Point:
-        at = number(element, "time", 0, WHERE)
-        second = at if unit == "seconds" else self._tempo.seconds(at)
-        value = value_of(element)
-        return Point(second, value, element.get("interpolation") == "linear")
+
+def point_of(element: etree._Element, at: Callable[[float], float], value: float) -> Point:
+    """A point of a curve that has a value; `at` gives the second of a time in it. ImportRefusedError if the time cannot
+    be read."""
+    return Point(at(number(element, "time", 0, WHERE)), value, element.get("interpolation") == "linear")
+
+
+def real_points(points: etree._Element, at: Callable[[float], float]) -> tuple[Point, ...]:
+    """Those points of a curve that are real numbers, in order of time. ImportRefusedError if one cannot be read."""
+    found = (point_of(each, at, number(each, "value", 0, WHERE)) for each in points.findall("RealPoint"))
+    return tuple(sorted(found, key=lambda point: point.second))
 
 
 def value_of(element: etree._Element) -> float:

@@ -12,7 +12,7 @@ from ..core.session.curves import Curve, Point
 from ..core.session.expressions import GAIN, PAN, PRESSED, RANGES, TIMBRE, TRANSPOSE, Expression
 from .archive import ImportRefusedError
 from .dawproject_controllers import UNITS, WHERE, add_points, channel_of, expression
-from .dawproject_curves import GAINS
+from .dawproject_curves import GAINS, real_points
 from .sounding import NotePart
 from .xml_values import number
 
@@ -87,15 +87,11 @@ def _expression(points: etree._Element, kind: str, at: Callable[[str, float], fl
     """One curve; None if it cannot be followed. ImportRefusedError if it cannot be read."""
     unit = points.get("unit", "linear" if kind == GAIN else "normalized")
     time = _time_unit(points)
-    moves = sorted(
-        (Point(at(time, number(each, "time", 0, WHERE)), number(each, "value", 0, WHERE),
-               each.get("interpolation") == "linear") for each in points.findall("RealPoint")),
-        key=lambda point: point.second,
-    )  # fmt: skip
+    moves = real_points(points, lambda place: at(time, place))
     if not moves or len(moves) < len(points) - 1:
         return None
     if kind == GAIN and unit in GAINS:
-        curve = Curve(tuple(moves), GAINS[unit])
+        curve = Curve(moves, GAINS[unit])
         values = [10 ** (min(point.value, 100.0) / 20) if curve.unit == "decibel" else point.value for point in moves]
     elif unit in KNOWN.get(kind, {}):
         scale = KNOWN[kind][unit]

@@ -15,14 +15,14 @@ from msgspec.structs import replace
 
 from ..core.piece.notes import bars, counted
 from ..core.session.controllers import Controller, cut, held
-from ..core.session.curves import Curve, Point
+from ..core.session.curves import Curve
 from ..core.session.expressions import Expression
 from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from .archive import ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
-from .dawproject_curves import GAINS, MOST_POINTS
+from .dawproject_curves import GAINS, MOST_POINTS, real_points
 from .dawproject_expressions import Pressing, is_of_key, of_key, of_note, pressed
 from .sounding import NotePart
 from .xml_values import flag, number, place
@@ -358,18 +358,13 @@ class Timeline:
         if target is None or target.get("expression") != "gain" or unit not in GAINS:
             return None
         try:
-            moves = [self._point(each, grid) for each in points.findall("RealPoint")]
+            moves = real_points(points, lambda time: self._at(grid, time))
         except ImportRefusedError:
             return None
         self._points += len(moves)
         if self._points > MOST_POINTS or not moves:
             return None
-        return Curve(tuple(sorted(moves, key=lambda point: point.second)), GAINS[unit])
-
-    def _point(self, element: etree._Element, grid: Grid) -> Point:
-        """A point of a curve on a grid. ImportRefusedError if it cannot be read."""
-        at, value = number(element, "time", 0, WHERE), number(element, "value", 0, WHERE)
-        return Point(self._at(grid, at), value, element.get("interpolation") == "linear")
+        return Curve(moves, GAINS[unit])
 
     def _placed_in(self, content: etree._Element, grid: Grid, span: Stretch) -> list[Placed]:
         """Which part of its file a piece of audio plays. Warp points say where in the file a time is."""

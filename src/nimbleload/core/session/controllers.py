@@ -23,6 +23,8 @@ STEPS, BEND_STEPS = 127, 16383
 ROUNDING = 1e-6
 
 Stretch = tuple[float, float]
+# Samples, and the values that there are from each of them on.
+Told = tuple[NDArray[np.int64], NDArray[np.float64]]
 
 
 class Controller(msgspec.Struct, frozen=True, array_like=True):
@@ -39,16 +41,14 @@ def steps_of(number: int) -> int:
     return BEND_STEPS if number == BEND else STEPS
 
 
-def told(controller: Controller, rate: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+def told(controller: Controller, rate: int) -> Told:
     """When a controller is told of another value, and of which: samples of the piece at a rate (Hz), in order, and
     values (0 … 1) in the controller's own steps. What it has before its first point is not known, so nothing is told.
     """
     followed = controller.curve.at(rate)
     at = steadily(followed)
     steps = steps_of(controller.number)
-    values = np.round(np.clip(followed.values(at), 0.0, 1.0) * steps) / steps
-    new = np.append(True, values[1:] != values[:-1])
-    return at[new], values[new]
+    return changes(at, np.round(np.clip(followed.values(at), 0.0, 1.0) * steps) / steps)
 
 
 def steadily(followed: Followed) -> NDArray[np.int64]:
@@ -58,6 +58,13 @@ def steadily(followed: Followed) -> NDArray[np.int64]:
     for start, end in zip(followed.places[followed.ramps].tolist(), ends[followed.ramps].tolist(), strict=True):
         places.append(np.arange(-(-start // STEP) * STEP, end, STEP, dtype=np.int64))
     return np.unique(np.concatenate(places))
+
+
+def changes(at: NDArray[np.int64], values: NDArray[np.float64]) -> Told:
+    """Those of so many samples (N) and values (N) at which the value is another than before, and the first."""
+    new = np.ones(len(at), np.bool_)
+    new[1:] = values[1:] != values[:-1]
+    return at[new], values[new]
 
 
 def joined(passes: Iterable[tuple[int, int, Sequence[Point]]]) -> tuple[Controller, ...]:

@@ -7,9 +7,8 @@ from __future__ import annotations
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
-from .controllers import steadily
+from .controllers import Told, changes, steadily
 from .curves import Curve, Point
 
 # How loud (a gain), where between left (0) and right (1), how much higher (semitones), how bright and how hard (0 … 1).
@@ -30,14 +29,11 @@ class Expression(msgspec.Struct, frozen=True, array_like=True):
         return Expression(self.kind, Curve(points, self.curve.unit))
 
 
-def told(expression: Expression, rate: int, begin: int, end: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+def told(expression: Expression, rate: int, begin: int, end: int) -> Told:
     """When a note that lasts from one sample to another is told of another value, and of which: samples of the piece at
     a rate (Hz), in order, and values. What it has before its first point is not known, so nothing is told."""
     followed = expression.curve.at(rate)
     at = steadily(followed)
     # What begins before its note counts from its beginning on.
     at = np.append([begin] if at[0] < begin else [], at[(at >= begin) & (at < end)]).astype(np.int64)
-    values = np.clip(followed.values(at), *RANGES[expression.kind])
-    new = np.ones(len(at), np.bool_)
-    new[1:] = values[1:] != values[:-1]
-    return at[new], values[new]
+    return changes(at, np.clip(followed.values(at), *RANGES[expression.kind]))
