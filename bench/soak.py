@@ -235,8 +235,6 @@ def main() -> None:
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as scratch:
         folder = Path(scratch)
-        for name in ("CONFIG", "DATA", "STATE", "CACHE"):
-            os.environ[f"XDG_{name}_HOME"] = str(folder / name.lower())
         os.environ["HOME"] = scratch
         from tests.helpers.host import Host, Plugin
 
@@ -246,8 +244,8 @@ def main() -> None:
         (folder / "host").mkdir()
         known = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000)]
         host = Host(folder / "host", known, 5_333_333, int(minutes * 60 * 200) + 60_000, real_time=False)
-        exchange_file(folder)
         window = opened_window(folder)
+        exchange_file(folder)
         # What holds a core in real time for as long as it is wanted would only slow all the rest.
         window.machine.load.begin = lambda *_: None
         soak = Soak(window, seed, minutes * 60, folder, host)

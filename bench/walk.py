@@ -270,6 +270,8 @@ def opened_window(folder: Path) -> QWidget:
     from nimbleload.store.recovery import Recovery
     from tests.helpers import stems
 
+    for name in ("CONFIG", "DATA", "STATE", "CACHE"):
+        os.environ[f"XDG_{name}_HOME"] = str(folder / name.lower())
     (folder / "stems").mkdir()
     (folder / "stems" / "a.wav").write_bytes(stems.wave(stems.noise()))
     session_file.write(folder / "b.nimbleload", demo_saved())
@@ -288,8 +290,6 @@ def main() -> None:
     events = int(sys.argv[2]) if len(sys.argv) > 2 else 20_000
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as scratch:
         folder = Path(scratch)
-        for name in ("CONFIG", "DATA", "STATE", "CACHE"):
-            os.environ[f"XDG_{name}_HOME"] = str(folder / name.lower())
         from nimbleload.probe import catalogue
 
         catalogue.catalogue = lambda *_, **__: []  # type: ignore[assignment]
