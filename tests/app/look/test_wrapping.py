@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 from PySide6.QtCore import QRect, QSize, Qt
-from PySide6.QtWidgets import QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QLineEdit, QPushButton, QStyle, QStyleOptionFrame, QWidget
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
 from nimbleload.app.look.theme import SCALES, theme
@@ -63,6 +63,13 @@ def test_what_is_hidden_takes_no_room_and_what_is_too_wide_a_line_of_its_own(qtb
     assert layout.takeAt(0) is not None and layout.takeAt(7) is None and layout.count() == 2
 
 
+def height_for_words(field):
+    """How high what is typed into a field may be, within its frame and its margins."""
+    frame = QStyleOptionFrame()
+    field.initStyleOption(frame)
+    return field.style().subElementRect(QStyle.SubElement.SE_LineEditContents, frame, field).height()
+
+
 @pytest.mark.parametrize("percent", [90, 130, 160])
 def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent):
     window = make_window()
@@ -81,6 +88,8 @@ def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent
             words = field.placeholderText()
             if words and not field.isHidden():
                 assert field.fontMetrics().horizontalAdvance(words) <= field.width() - theme.px(12), words
+            if field.isVisible():
+                assert height_for_words(field) >= field.fontMetrics().height(), (place, field.text())
         qtbot.wait(20)
         assert (window.width(), window.height()) == (1280, 800), place
     assert window.windowState() == Qt.WindowState.WindowNoState

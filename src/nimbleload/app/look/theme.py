@@ -222,6 +222,7 @@ class Theme:
         QLineEdit {{ background: {c.ground}; border: 1px solid {c.line}; border-radius: {px(4)}px;
             padding: {px(3)}px; }}
         QLineEdit:focus {{ border-color: {c.brass}; }}
+        QAbstractSpinBox {{ min-height: {px(16)}px; }}
         QTreeView, QTableView, QListView, QListWidget {{ background: transparent; border: none; outline: none; }}
         QHeaderView::section {{ background: {c.panel}; color: {c.quiet}; border: none; padding: {px(3)}px;
             font-size: {px(11)}px; }}
