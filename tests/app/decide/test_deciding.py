@@ -107,6 +107,29 @@ class TestTooLate:
         assert "has changed while" in told[0] and example.findChild(FindingsDialog) is None
 
 
+    def test_what_is_asked_for_twice_is_shown_once(self, example, qtbot, late):
+        asked = []
+        usual = example.desk.beside.alternatives
+        example.desk.beside.alternatives = lambda *of: (asked.append(of), usual(*of))[1]
+        for _ in range(3):
+            example.deciding.compare_plans()
+            example.deciding.show_findings()
+        told = []
+        example.desk.jobs.run(lambda: None, told.append, "the last of what was asked for")
+        late.set()
+        qtbot.waitUntil(lambda: bool(told) and example.findChild(PlansDialog) is not None, timeout=180_000)
+        open_ones = [each for kind in (PlansDialog, FindingsDialog) for each in example.findChildren(kind)]
+        assert {type(each) for each in open_ones if each.isVisible()} == {FindingsDialog, PlansDialog}
+        assert len([each for each in open_ones if each.isVisible()]) == 2
+        assert len(asked) == 1
+
+
+def test_three_plans_without_a_session_are_not_looked_for(make_window):
+    window = make_window()
+    window.deciding.compare_plans()
+    assert window.balance.drawer.suggest.isEnabled()
+
+
 def test_the_restore_list_is_ticked_off_and_saved_with_the_plan(example, qtbot, settled, tmp_path):
     ids = [s.id for s in example.desk.document.session.strips if s.clips and not s.armed][:2]
     settled(example, lambda: example.desk.decide("x", [Decision("freeze", each) for each in ids]))

@@ -58,6 +58,8 @@ class Deciding(QObject):
     def compare_plans(self) -> None:
         """Looks for three plans, and shows them side by side when they are there."""
         drawer = self._balance.drawer
+        if self._desk.survey is None or not drawer.suggest.isEnabled():
+            return  # nothing to look in, or it is being looked already, as the drawer says
         drawer.show_suggesting("Looking for three plans…")
         self._desk.compare(drawer.weights(), drawer.allowed(), drawer.disk())
 

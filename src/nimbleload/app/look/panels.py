@@ -28,6 +28,14 @@ class Dialog(QDialog):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle(title)
 
+    def open(self) -> None:
+        """Opens it, in place of the same that is still open: what has to be computed first is soon asked for twice."""
+        parent = self.parent()
+        for other in parent.findChildren(type(self)) if parent is not None else ():
+            if other is not self and other.isVisible() and other.windowTitle() == self.windowTitle():
+                other.close()
+        super().open()
+
 
 class Message(QMessageBox):
     """A box with a message that is gone once it is closed, as a `Dialog` is."""
