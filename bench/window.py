@@ -39,6 +39,12 @@ from .block import cards, large_session, median_of
 TIMES = 10
 
 
+def held_alone(process: int) -> float:
+    """What a process holds, of what it shares its part (MB)."""
+    told = Path(f"/proc/{process}/smaps_rollup").read_text()
+    return int(re.findall(r"^Pss:\s+(\d+)", told, re.MULTILINE)[0]) / 1024
+
+
 class Heartbeat:
     """Measures how long the event loop was busy at one go (seconds)."""
 
@@ -112,6 +118,8 @@ def main() -> None:
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         beside = int(re.findall(r"VmHWM:\s+(\d+)", Path(f"/proc/{SHARED.id}/status").read_text())[0]) / 1024
         print(f"peak memory {peak:.0f} MB, and {beside:.0f} of the process beside (goal 350 for both)")
+        once = sum(held_alone(process) for process in (os.getpid(), SHARED.id))
+        print(f"both hold {once:.0f} MB now, what they share counted once")
         print(f"a settled window answers in {idle * 1e3:.0f} ms")
         window.shut_down()
 

@@ -22,7 +22,7 @@ from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
-from ..native.garbage import give_back, kept
+from ..native.garbage import give_back, keep_little, kept
 from .answers import ANSWERS, AT_ONCE, REFUSING
 from .messages import Answer, Parts, Question, cards_from, send, session_from
 from .packing import Names, Packed, Sent, packed, roots
@@ -99,6 +99,7 @@ def main() -> None:
     """Answers questions until the other side is gone."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.nice(NICENESS)
+    keep_little()
     connection, lock = Connection(int(sys.argv[1])), threading.Lock()
     get_ready()
     versions: dict[int, Version] = {}

@@ -1,4 +1,4 @@
-"""Python's search for garbage, out of the way of starting."""
+"""Python's search for garbage, out of the way of starting; and memory that goes back to the system."""
 
 from __future__ import annotations
 
@@ -20,6 +20,21 @@ def kept() -> Iterator[None]:
     finally:
         gc.freeze()
         gc.enable()
+
+
+# What the GNU library is asked (malloc.h): how many heaps all threads may have together, from how many bytes on a block
+# of memory is one of its own, and how many may lie free at the end of a heap.
+ARENA_MAX, MMAP_THRESHOLD, TRIM_THRESHOLD = -8, -3, -1
+ARENAS, OWN_BLOCK = 2, 1 << 18
+
+
+def keep_little() -> None:
+    """From now on large blocks of memory go back to the system as soon as they are free. For the beginning of a
+    process: without it every thread has a heap that keeps the largest that was ever in it."""
+    with contextlib.suppress(AttributeError):
+        ask = ctypes.CDLL(None).mallopt
+        for what, value in ((ARENA_MAX, ARENAS), (MMAP_THRESHOLD, OWN_BLOCK), (TRIM_THRESHOLD, OWN_BLOCK)):
+            ask(what, value)
 
 
 def give_back() -> None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sys
 
+from ...native.garbage import keep_little
+
 TURN_SECONDS = 0.0005
 
 
@@ -11,6 +13,7 @@ def application():
     """The Qt application; the theme is put in force by whoever opens a window."""
     from PySide6.QtWidgets import QApplication
 
+    keep_little()
     found = QApplication.instance() or QApplication(sys.argv[:1])
     # Loads are computed in threads meanwhile: the window must not wait long for its turn among them.
     sys.setswitchinterval(TURN_SECONDS)
