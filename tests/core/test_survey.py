@@ -15,7 +15,7 @@ from nimbleload.core.decisions.rendering import audio_bytes, audio_seconds
 from nimbleload.core.load.rehearsal import Rehearsal
 from nimbleload.core.optimise.weigh import weigh
 from nimbleload.core.session.computer import Host, Machine
-from nimbleload.core.survey import foreseen, instant, saving, survey, to_rehearse, worst_seconds
+from nimbleload.core.survey import foreseen, instant, ranked, saving, survey, to_rehearse, without_plan, worst_seconds
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
 
 
@@ -89,6 +89,36 @@ def test_freezing_takes_away_exactly_what_the_cards_say():
     found = survey(of, Plan(), cards, Machine(4), 256)
     at = instant(found, 5.0)
     assert saving(found, at, [Decision("freeze", "a")]).work * found.deadline == pytest.approx(6e-4, rel=1e-9)
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_what_strips_cost_without_the_plan(seed):
+    """Without decisions as shown, whatever is off in the session itself; spared plugins come on top of what is left."""
+    of = random_survey(seed)
+    rng = random.Random(seed)
+    bypassed = {each.id for strip in of.session.strips for each in strip.uses() if rng.random() < 0.3}
+    strips = [
+        msgspec.structs.replace(strip, inserts=tuple(
+            msgspec.structs.replace(each, enabled=each.id not in bypassed) for each in strip.inserts
+        )) for strip in of.session.strips
+    ]  # fmt: skip
+    edited = msgspec.structs.replace(of.session, strips=tuple(strips))
+    cards = of.now.cards
+    plain = survey(edited, Plan(), cards, of.machine, 256)
+    for basis in ("moment", "peak", "piece"):
+        shown = ranked(plain, instant(plain), basis)
+        assert np.array_equal(without_plan(plain, shown), shown.strips)
+    decided = [each.id for each in edited.strips if each.kind == "track"][:2]
+    with_plan = survey(edited, Plan().with_all(Decision("off", each) for each in decided), cards, of.machine, 256)
+    shown = ranked(with_plan, instant(with_plan), "peak")
+    told = without_plan(with_plan, shown)
+    host = with_plan.session.host
+    assert host.parts == 1 and not host.read_ahead
+    for i, strip in enumerate(edited.strips):
+        live = [each.id for each in strip.live_uses()] if strip.id in decided else []
+        by_host = (host.strip_overhead + host.plugin_overhead * len(live)) * (1 + with_plan.case.costs.interrupted)
+        spared = sum(shown.uses[each] for each in live) + (by_host / of.machine.speed if live else 0.0)
+        assert told[i] == pytest.approx(shown.strips[i] + spared, rel=1e-12)
 
 
 def test_savings_are_told_against_live_whatever_is_chosen():

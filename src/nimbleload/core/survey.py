@@ -244,6 +244,24 @@ def ranked(of: Survey, at: Instant, basis: Basis, stretch: Stretch | None = None
     return ranking(of.case, basis, stretch)
 
 
+def without_plan(of: Survey, found: Ranking) -> NDArray[np.float64]:
+    """What strips (S) would cost if the plugins that the plan spares were live, in seconds per block: all of them, and
+    the host's part with them. What is off or frozen in the session itself counts as nothing, as it does in their
+    figures."""
+    now, planned = of.now.uses, of.planned.uses
+    was_live = {use.id for use, live in zip(now.uses, now.live, strict=True) if live}
+    spared = np.array([use.id in was_live for use in planned.uses], np.bool_) & ~planned.live
+    seconds = np.array([found.uses.get(use.id, 0.0) for use in planned.uses])
+    kept, back = (np.bincount(planned.strip, seconds * each, len(found.strips)) for each in (planned.live, spared))
+    left, added = of.case.costs.overhead, np.zeros(len(found.strips))
+    had = np.concatenate((of.now_case.costs.overhead, left[len(of.now_case.costs.overhead) :]))
+    # What the host takes now is slowed down as everything is; where it takes nothing, by how much is not known.
+    shown = left > 0
+    added[shown] = (found.strips - kept)[shown] * (had[shown] / left[shown] - 1)
+    added[~shown] = had[~shown] * (1 + of.case.costs.interrupted)
+    return np.asarray(found.strips + np.where(back > 0, back + added, 0.0), np.float64)
+
+
 class Saving(NamedTuple):
     """What decisions save at one moment, as fractions: `load` of the deadline, `work` of one core (1.0 = one core).
 

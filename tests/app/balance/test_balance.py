@@ -11,12 +11,13 @@ from click.testing import CliRunner
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QMouseEvent
 from PySide6.QtTest import QAbstractItemModelTester
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QPushButton
 
 from nimbleload.app.decide.option_list import OptionButton
 from nimbleload.app.frame.window import BALANCE
 from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
+from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session import edits
 from nimbleload.core.survey import worst_seconds
 from nimbleload.core.units import clock, percent
@@ -265,13 +266,29 @@ def test_a_plugin_is_switched_off_and_on_in_the_chain(example, qtbot, settled):
     assert work() == pytest.approx(before)
 
 
+def shares(model):
+    return [model.share(model.index(row, 0)) for row in range(model.rowCount())]
+
+
+def test_tracks_that_are_left_alone_stay_in_the_order_of_their_figures(example, qtbot, settled):
+    model = example.balance.tracks.model
+    settled(example, lambda: example.desk.change("plan", example.desk.document._replace(
+        plan=suggest(example.desk.survey).plan)))  # fmt: skip
+    decided = {each.strip for each in example.desk.survey.plan.decisions}
+    for basis in ("moment", "peak", "piece"):
+        model.set_basis(basis)
+        rows = [model.index(row, 0) for row in range(model.rowCount())]
+        alone = [model.share(row) for row in rows if model.strip(row).id not in decided]
+        assert 20 < len(alone) < len(rows)
+        assert alone == sorted(alone, reverse=True)
+
+
 def test_tracks_are_sorted_by_cost_filtered_and_folded(example, qtbot):
     QAbstractItemModelTester(example.balance.tracks.model, QAbstractItemModelTester.FailureReportingMode.Fatal)
     tracks, at = example.balance.tracks, example.desk.instant
     view, model = tracks.view, tracks.model
-    costs = [model.share(model.index(row, 0)) for row in range(model.rowCount())]
-    plugins = [sum(at.use_costs[u.id] for u in model.strip(model.index(r, 0)).uses()) for r in range(model.rowCount())]
-    assert plugins == sorted(plugins, reverse=True)
+    costs = shares(model)
+    assert costs == sorted(costs, reverse=True)
     assert sum(costs) == pytest.approx(at.block.work / example.desk.survey.deadline)
     qtbot.keyClicks(tracks.filter, "choir")
     names = [model.index(row, 0).data() for row in range(model.rowCount())]
@@ -416,5 +433,20 @@ def test_a_picture_is_written_as_a_drawing(example, tmp_path):
     assert "<svg" in text
     assert "deadline" in text
     assert example.balance.block.accessibleName() in text
-    with pytest.raises(OSError, match="cannot be written"):
-        example.balance.block.save_drawing(str(tmp_path / "missing" / "block.svg"))
+
+
+def test_a_drawing_that_cannot_be_written_is_told_and_what_was_there_stays(example, tmp_path, monkeypatch):
+    told, path = [], tmp_path / "block.svg"
+    path.write_text("an older drawing")
+    monkeypatch.setattr(QMessageBox, "warning", lambda _parent, _title, words: told.append(words))
+    for chosen in (tmp_path / "missing" / "block.svg", path):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, chosen=chosen: (str(chosen), ""))
+        if chosen == path:
+            # As on a disk that is full: nothing of it can be written out.
+            monkeypatch.setattr("os.fsync", lambda _: (_ for _ in ()).throw(OSError(28, "No space left on device")))
+        example.balance.block.ask_drawing()
+    assert told == [
+        f"{tmp_path}/missing/block.svg: No such file or directory. Nothing else has changed.",
+        f"{path}: No space left on device. Nothing else has changed.",
+    ]
+    assert path.read_text() == "an older drawing" and list(tmp_path.glob("*.svg*")) == [path]

@@ -11,7 +11,7 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistent
 from ...core.load.ranking import Basis, Ranking, Stretch
 from ...core.piece.moments import activity
 from ...core.session.strips import Strip
-from ...core.survey import Instant, Survey, ranked
+from ...core.survey import Instant, Survey, ranked, without_plan
 from ...core.units import percent
 
 Index = QModelIndex | QPersistentModelIndex
@@ -99,7 +99,7 @@ class TrackModel(QAbstractItemModel):
     def _arrange(self) -> None:
         """Puts the strips in order under their parents.
 
-        By cost means by what the plugins would take if all were live, so that no row runs away when it is frozen.
+        By cost means by what they would take without the plan, so that no row runs away when it is frozen.
         """
         strips = self.of.planned.session.strips if self.of else ()
         numbers = {strip.id: i for i, strip in enumerate(strips)}
@@ -107,8 +107,7 @@ class TrackModel(QAbstractItemModel):
         self._parents = [self._parent_of(strip, numbers) if nested else TOP for strip in strips]
         if self.of is not None and self.at is not None:
             self.ranking = ranked(self.of, self.at, self._basis, self.stretch)
-        costs = self.ranking.uses
-        self._if_live = [sum(costs.get(use.id, 0.0) for use in strip.uses()) for strip in strips]
+            self._if_live = without_plan(self.of, self.ranking).tolist()
         order = list(range(len(strips)))
         if self._by_cost:
             order.sort(key=lambda i: -self._if_live[i])
@@ -174,7 +173,7 @@ class TrackModel(QAbstractItemModel):
 
     @property
     def dearest(self) -> float:
-        """What the plugins of the most costly strip take together, live or not, in seconds."""
+        """What the most costly strip would take without the plan, in seconds."""
         return max(self._if_live, default=0.0)
 
     def share(self, index: Index) -> float:

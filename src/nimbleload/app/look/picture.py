@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QBuffer, QPoint, Qt
 from PySide6.QtGui import QGuiApplication, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QScrollArea, QWidget
 
+from ...core.units import said_by
+from ...store.atomic import write
 from .notice import written
 from .theme import theme
 
@@ -38,18 +40,17 @@ class Picture(QWidget):
         QGuiApplication.clipboard().setText("\n".join(rows))
 
     def save_drawing(self, path: str) -> None:
-        """Writes the picture as lines and text (SVG). OSError if it cannot be written."""
-        drawing = QSvgGenerator()
-        drawing.setFileName(path)
+        """Writes the picture as lines and text (SVG). OSError if it cannot be written: what was there before stays."""
+        drawing, held = QSvgGenerator(), QBuffer()
+        drawing.setOutputDevice(held)
         drawing.setSize(self.size())
         drawing.setViewBox(self.rect())
         drawing.setTitle(self.accessibleName())
         drawing.setDescription(self.accessibleDescription())
-        painter = QPainter()
-        if not painter.begin(drawing):
-            raise OSError(f"{path} cannot be written")
+        painter = QPainter(drawing)
         self.render(painter, QPoint(0, 0))
         painter.end()
+        write(Path(path), held.data().data())
 
     def ask_drawing(self) -> None:
         """Asks where to write the picture as a drawing."""
@@ -60,7 +61,7 @@ class Picture(QWidget):
                 self.save_drawing(path)
                 written.tell(Path(path))
             except OSError as error:
-                QMessageBox.warning(self, "Not saved", f"{error}. Nothing else has changed.")
+                QMessageBox.warning(self, "Not saved", f"{path}: {said_by(error)}. Nothing else has changed.")
 
     def _show_menu(self, at: QPoint) -> None:
         menu = QMenu(self)
