@@ -50,7 +50,7 @@ class Picture(QWidget):
         painter = QPainter(drawing)
         self.render(painter, QPoint(0, 0))
         painter.end()
-        write(Path(path), held.data().data())
+        write(Path(path), bytes(held.data().data()))
 
     def ask_drawing(self) -> None:
         """Asks where to write the picture as a drawing."""
