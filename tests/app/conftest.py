@@ -33,6 +33,8 @@ def make_window(qtbot, tmp_path):
         application = QApplication.instance()
         # As a start does it: putting widgets together takes three times as long with the style sheet in force.
         application.setStyleSheet("")
+        for other in made:
+            other._choices.flush()
         theme.begin(application, "night", 100)
         window = MainWindow(demo_saved, library, Remembered(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
         theme.apply(application, "night", 100)

@@ -11,10 +11,12 @@ from click.testing import CliRunner
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QMouseEvent
 from PySide6.QtTest import QAbstractItemModelTester
-from PySide6.QtWidgets import QFileDialog, QMessageBox, QPushButton
+from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from nimbleload.app.decide.option_list import OptionButton
 from nimbleload.app.frame.window import BALANCE
+from nimbleload.app.look.notice import written
+from nimbleload.app.look.panels import Message
 from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.optimise.suggest import suggest
@@ -426,27 +428,33 @@ def test_tracks_at_their_own_peak_cost_at_least_what_they_do_now_without_the_oth
     assert page.tracks._title.text() == "Tracks by cost at their peak"
 
 
-def test_a_picture_is_written_as_a_drawing(example, tmp_path):
+def test_a_picture_is_written_as_a_drawing(example, qtbot, tmp_path, monkeypatch):
     path = tmp_path / "block.svg"
-    example.balance.block.save_drawing(str(path))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+    with qtbot.waitSignal(written.told, timeout=30_000):
+        example.balance.block.ask_drawing()
     text = path.read_text()
     assert "<svg" in text
     assert "deadline" in text
     assert example.balance.block.accessibleName() in text
 
 
-def test_a_drawing_that_cannot_be_written_is_told_and_what_was_there_stays(example, tmp_path, monkeypatch):
+def test_a_drawing_that_cannot_be_written_is_told_and_what_was_there_stays(example, qtbot, tmp_path, monkeypatch):
     told, path = [], tmp_path / "block.svg"
     path.write_text("an older drawing")
-    monkeypatch.setattr(QMessageBox, "warning", lambda _parent, _title, words: told.append(words))
+    written.failed.connect(told.append)
     for chosen in (tmp_path / "missing" / "block.svg", path):
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, chosen=chosen: (str(chosen), ""))
         if chosen == path:
             # As on a disk that is full: nothing of it can be written out.
             monkeypatch.setattr("os.fsync", lambda _: (_ for _ in ()).throw(OSError(28, "No space left on device")))
-        example.balance.block.ask_drawing()
+        with qtbot.waitSignal(written.failed, timeout=30_000):
+            example.balance.block.ask_drawing()
+    written.failed.disconnect(told.append)
     assert told == [
-        f"{tmp_path}/missing/block.svg: No such file or directory. Nothing else has changed.",
-        f"{path}: No space left on device. Nothing else has changed.",
+        f"{tmp_path}/missing/block.svg was not written: No such file or directory. Nothing else has changed.",
+        f"{path} was not written: No space left on device. Nothing else has changed.",
     ]
+    box = example.findChild(Message)
+    assert box is not None and box.text() in told
     assert path.read_text() == "an older drawing" and list(tmp_path.glob("*.svg*")) == [path]

@@ -73,7 +73,7 @@ def test_files_that_were_open_lately_are_there_again(window, qtbot, tmp_path):
     assert place(window) == BALANCE
     path.unlink()
     window.go(START)
-    assert not window.start.recent
+    qtbot.waitUntil(lambda: not window.start.recent, timeout=30_000)
 
 
 def test_a_session_is_chosen_made_of_audio_or_begun_empty(window, qtbot, tmp_path, monkeypatch):

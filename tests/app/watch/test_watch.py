@@ -114,7 +114,7 @@ def test_where_the_kernel_refuses_the_remedy_is_said(page, qtbot, monkeypatch):
 
 def test_without_a_host_the_page_says_what_to_do(page, qtbot):
     qtbot.waitUntil(lambda: page.sentence.headline.text() != "", timeout=10_000)
-    page.watching.found.emit(Found([], []))
+    page.watching.found.emit(Found([], [], {}))
     assert page.sentence.headline.text() == "No host is running."
     assert page.empty.isVisible() and page.example.isVisible()
     assert not page.hosts.isVisible() and not page.halves.isVisible()

@@ -38,13 +38,14 @@ from ...store.taking_in import ADDABLE
 from ..background.desk import Desk
 from ..background.files import Filing
 from ..background.rehearsing import Rehearsing
+from ..background.to_window_thread import ToWindowThread
 from ..balance.balance_page import BalancePage
 from ..carry.carry_page import CarryPage
 from ..carry.carrying_out import CarryingOut
 from ..edit.adding import Adding
 from ..edit.ask import ask_new
 from ..edit.session_page import SessionPage
-from ..look.notice import Notice
+from ..look.notice import Notice, written
 from ..look.panels import Message
 from ..look.picture import scrolled
 from ..look.place_strip import PlaceStrip
@@ -116,6 +117,7 @@ class MainWindow(QMainWindow):
         self._autosave.setInterval(AUTOSAVE_MS)
         self._after_save: Callable[[], object] | None = None
         self._is_shut_down = False
+        self._to_window = ToWindowThread(self)
         self.setAcceptDrops(True)
         self._lay_out()
         self._menus = Menus(self)
@@ -168,6 +170,7 @@ class MainWindow(QMainWindow):
         self.filing.known.connect(self._take_cards)
         desk.troubled.connect(self.complain)
         self.filing.failed.connect(self.complain)
+        written.failed.connect(self.complain)
         self._autosave.timeout.connect(self._keep_copy)
 
     # Commands
@@ -187,13 +190,17 @@ class MainWindow(QMainWindow):
 
     def go(self, number: int) -> None:
         if number == START:
-            self.start.show_recent(self._choices.recent)
+            self._show_recent()
+            self._choices.look(partial(self._to_window.post, self._show_recent))
         self.pages.setCurrentIndex(number)
         self.places.check(number)
         first = {START: self.start.buttons["watch"], BALANCE: self.balance.tracks.view, MEASURE: self.measure.table,
                  WATCH: self.watch.sentence.button, PROVE: self.prove.sentence.button, CARRY: self.carry.table,
                  MACHINE: self.machine.sentence.button, EDIT: self.edit.view}  # fmt: skip
         first[number].setFocus()
+
+    def _show_recent(self) -> None:
+        self.start.show_recent(self._choices.recent)
 
     def decide(self, digit: int) -> None:
         if self.pages.currentIndex() == BALANCE:
@@ -457,6 +464,7 @@ class MainWindow(QMainWindow):
             return
         self._is_shut_down = True
         self._autosave.stop()
+        self._to_window.close()
         self.measuring.close()
         self.rehearsing.close()
         self.watching.close()
@@ -467,6 +475,7 @@ class MainWindow(QMainWindow):
         self.adding.close()
         self.edit.close_down()
         self.filing.close()
+        self._choices.flush()
         self.desk.close()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

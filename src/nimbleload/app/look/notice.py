@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
+
+from ...store import atomic
+from ..background.jobs import Jobs
 
 # How long a notice stands there by itself.
 STANDS_MS = 20_000
@@ -14,9 +18,22 @@ STANDS_MS = 20_000
 
 class Written(QObject):
     """Where every part of the window tells which file it has written: `told` brings a sentence, and the file or None.
+    `failed` brings a sentence of what could not be written here.
     """
 
     told = Signal(str, object)
+    failed = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._jobs: Jobs | None = None
+
+    def write(self, path: Path, content: bytes) -> None:
+        """Writes a file in a thread, as a whole or not at all, and tells of it."""
+        if self._jobs is None:
+            self._jobs = Jobs(self)
+            self._jobs.failed.connect(self.failed)
+        self._jobs.run(partial(atomic.write, path, content), lambda _: self.tell(path), f"{path} was not written")
 
     def tell(self, path: Path, remark: str = "") -> None:
         """A file was written; what else is to be said of it."""

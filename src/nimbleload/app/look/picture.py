@@ -7,10 +7,8 @@ from pathlib import Path
 from PySide6.QtCore import QBuffer, QPoint, Qt
 from PySide6.QtGui import QGuiApplication, QPainter
 from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QScrollArea, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QScrollArea, QWidget
 
-from ...core.units import said_by
-from ...store.atomic import write
 from .notice import written
 from .theme import theme
 
@@ -39,8 +37,8 @@ class Picture(QWidget):
         rows = ["\t".join(row) for row in self.figures()]
         QGuiApplication.clipboard().setText("\n".join(rows))
 
-    def save_drawing(self, path: str) -> None:
-        """Writes the picture as lines and text (SVG). OSError if it cannot be written: what was there before stays."""
+    def drawing(self) -> bytes:
+        """The picture as lines and text (SVG)."""
         drawing, held = QSvgGenerator(), QBuffer()
         drawing.setOutputDevice(held)
         drawing.setSize(self.size())
@@ -50,18 +48,14 @@ class Picture(QWidget):
         painter = QPainter(drawing)
         self.render(painter, QPoint(0, 0))
         painter.end()
-        write(Path(path), bytes(held.data().data()))
+        return bytes(held.data().data())
 
     def ask_drawing(self) -> None:
         """Asks where to write the picture as a drawing."""
         name = f"{self.accessibleName()}.svg"
         path, _ = QFileDialog.getSaveFileName(self, "Save as a drawing", name, "Drawings (*.svg)")
         if path:
-            try:
-                self.save_drawing(path)
-                written.tell(Path(path))
-            except OSError as error:
-                QMessageBox.warning(self, "Not saved", f"{path}: {said_by(error)}. Nothing else has changed.")
+            written.write(Path(path), self.drawing())
 
     def _show_menu(self, at: QPoint) -> None:
         menu = QMenu(self)

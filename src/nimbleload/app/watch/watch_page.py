@@ -22,14 +22,11 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.load.seen import session_of
-from ...core.session.plugins import PluginUse
 from ...core.survey import Compared, compared_with
 from ...core.told import watching as told
 from ...core.units import as_sentence, percent
 from ...core.watching.shares import Change, Share, changes
 from ...machine.sound_servers import Running
-from ...probe import catalogue
-from ...probe.choosing import held_in
 from ...store.recording_file import SUFFIX
 from ..background.desk import Desk
 from ..look.deadline_view import DeadlineView
@@ -62,7 +59,6 @@ class WatchPage(QWidget):
     def __init__(self, desk: Desk, watching: Watching, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk, self.watching = desk, watching
-        self._held: tuple[tuple[str, ...], dict[str, PluginUse]] = ((), {})
         self.shown: Snapshot | None = None
         self.before: dict[str, Share] | None = None
         self.choices: list[tuple[int, ...]] = []
@@ -81,7 +77,7 @@ class WatchPage(QWidget):
         self._look_again.setInterval(LOOK_EVERY_MS)
         self._lay_out()
         self._connect()
-        self._show_found(Found([], []))
+        self._show_found(Found([], [], {}))
         self.size_rows()
 
     def _lay_out(self) -> None:
@@ -213,9 +209,8 @@ class WatchPage(QWidget):
         self._servers = {(server.process,): server for server in of.servers}
         real_time = {host.number: host.real_time_threads for host in of.hosts}
         found = [host for host in of.hosts if (host.number,) not in self._servers]
-        names = catalogue.names_by_file(catalogue.remembered()) if found else {}
         words = [told.server_words(s.kind, s.name, real_time.get(s.process, 0)) for s in of.servers]
-        words += [told.host_words(h.name, h.plugins, h.real_time_threads, names) for h in found]
+        words += [told.host_words(h.name, h.plugins, h.real_time_threads, of.names) for h in found]
         choices: list[tuple[int, ...]] = [*self._servers, *((host.number,) for host in found)]
         if len(found) > 1:
             words.append("All of them together, as a server with its clients")
@@ -305,20 +300,13 @@ class WatchPage(QWidget):
     def _button(self) -> str:
         return "" if not self.chosen else "Watch" if self.shown is None or self.shown.source else "Watch again"
 
-    def _plugins(self, of: Snapshot) -> dict[str, PluginUse]:
-        """Which plugin each file of a recording holds; looked up anew when there are other files."""
-        files = of.seen.recording.files
-        if self._held[0] != files:
-            self._held = (files, held_in(files, of.names, catalogue.remembered()))
-        return self._held[1]
-
     def _predicted(self, of: Snapshot) -> Compared | None:
         """What the session on the desk predicts for its moment, if the host plays its plugins in blocks of its size."""
         blocks, survey, at = of.seen.blocks, self._desk.survey, self._desk.instant
         found = told.buffer_of(blocks.period) if blocks is not None else None
         if survey is None or at is None or found != (survey.buffer, survey.session.rate):
             return None
-        compared = compared_with(survey, at, of.seen, self._plugins(of))
+        compared = compared_with(survey, at, of.seen, of.held)
         return compared if compared.plugins else None
 
     def make_session(self) -> None:
@@ -332,7 +320,7 @@ class WatchPage(QWidget):
             self.words.setText("The cycle belongs to no usual buffer size, so no session can be made of it.")
             return
         try:
-            made = session_of(of.seen, *found, self._plugins(of), "What was seen")
+            made = session_of(of.seen, *found, of.held, "What was seen")
         except ValueError as error:
             self.words.setText(f"No session was made: {error}.")
             return

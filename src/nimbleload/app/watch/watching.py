@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from PySide6.QtCore import QObject, Signal
 
+from ...core.session.plugins import PluginUse
 from ...core.told import watching as told
 from ...core.watching.blocks import Lane, Seen, lanes, see
 from ...core.watching.records import Recording
@@ -24,6 +25,7 @@ from ...machine.perf import NotAllowedError
 from ...machine.sound_servers import Running
 from ...machine.watcher import Watcher, get_ready
 from ...probe import catalogue
+from ...probe.choosing import held_in
 from ...store import recording_file
 from ..background.to_window_thread import ToWindowThread
 from ..look.notice import written
@@ -41,10 +43,11 @@ NOT_ALLOWED = (
 
 
 class Found(NamedTuple):
-    """What can be watched: the hosts that run, and the sound servers."""
+    """What can be watched: the hosts that run, and the sound servers; and what the plugins in files are called."""
 
     hosts: list[processes.Process]
     servers: list[Running]
+    names: dict[str, str]
 
 
 class Worst(NamedTuple):
@@ -58,7 +61,8 @@ class Worst(NamedTuple):
 
 class Snapshot(NamedTuple):
     """What is to be shown at one time, all of it read from the same records. `xruns` are the blocks (by their places)
-    that a server's xruns belong to; `source` says which recording all is from, empty for a host that runs."""
+    that a server's xruns belong to; `held` is the plugin that each file in the records holds, `source` says which
+    recording all is from, empty for a host that runs."""
 
     seen: Seen
     names: dict[str, str]
@@ -70,12 +74,14 @@ class Snapshot(NamedTuple):
     events: list[str]
     costs: str
     xruns: list[int]
+    held: dict[str, PluginUse]
     source: str = ""
 
 
 def snapshot(
     recording: Recording,
     names: dict[str, str],
+    held: dict[str, PluginUse],
     before: Worst | None = None,
     events: Sequence[str] = (),
     source: str = "",
@@ -93,7 +99,7 @@ def snapshot(
         worst = Worst(blocks.worst, begin, length, lanes(seen, begin, max(end, begin + round(length))))
     return Snapshot(
         seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles), worst, list(events),
-        told.watching_costs(seen), xruns(seen).places.tolist(), source,
+        told.watching_costs(seen), xruns(seen).places.tolist(), held, source,
     )  # fmt: skip
 
 
@@ -126,6 +132,7 @@ class Watching(QObject):
         self._watcher: Watcher | None = None
         self._names: dict[str, str] = {}
         self._filing: list[threading.Thread] = []
+        self._held: tuple[tuple[str, ...], dict[str, PluginUse]] = ((), {})
 
     @property
     def is_running(self) -> bool:
@@ -148,9 +155,10 @@ class Watching(QObject):
             self._looking.start()
 
     def _look(self) -> None:
-        found = Found([], [])
+        found = Found([], [], {})
         try:
-            found = Found(processes.hosts(), sound_servers.servers())
+            hosts, servers = processes.hosts(), sound_servers.servers()
+            found = Found(hosts, servers, catalogue.names_by_file(catalogue.remembered()) if hosts else {})
         except Exception:
             log.exception("looking for hosts failed")
         self._to_window.last(self.found.emit, found)
@@ -222,12 +230,18 @@ class Watching(QObject):
             with self._lock:
                 recording = watcher.recording(SHOWN_SECONDS)
             events = [event.words for event in watcher.events]
-            last = snapshot(recording, names, worst, events)
+            last = snapshot(recording, names, self._plugins(recording, names), worst, events)
             worst = last.worst
             self._to_window.post(self.seen.emit, last)
             if watcher.is_over:
                 return "The host has ended. What was seen stays."
         return ""
+
+    def _plugins(self, recording: Recording, names: dict[str, str]) -> dict[str, PluginUse]:
+        """Which plugin each file of a recording holds; looked up anew when there are other files."""
+        if self._held[0] != recording.files:
+            self._held = recording.files, held_in(recording.files, names, catalogue.remembered())
+        return self._held[1]
 
     # Recordings as files
 
@@ -264,7 +278,8 @@ class Watching(QObject):
         self._file(self._read, recording, dict(names), source)
 
     def _read(self, recording: Recording, names: dict[str, str], source: str) -> None:
-        self._to_window.post(self.seen.emit, snapshot(recording, names, source=source))
+        found = snapshot(recording, names, self._plugins(recording, names), source=source)
+        self._to_window.post(self.seen.emit, found)
 
     def _file(self, work: Callable[..., None], *arguments: object) -> None:
         """Has it done in a thread; what goes wrong is told in a sentence."""
