@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QFileDialog, QLabel
 
 from nimbleload.app.decide.decide_dialogs import FindingsDialog, KeptDialog, PlansDialog, RestoreDialog, WeightsDialog
 from nimbleload.app.decide.plan_drawer import OWN
@@ -67,6 +67,11 @@ def test_what_the_plan_has_made_can_be_looked_at(example, qtbot, settled):
 def test_three_plans_side_by_side_and_one_taken(example, qtbot, settled):
     dialog = open_dialog(example, qtbot, "Compare three plans", PlansDialog)
     assert set(dialog.buttons) == {"least given up", "fewest steps", "most headroom"}
+    told = [label.text() for label in dialog.findChildren(QLabel)]
+    # Every step in full, with what it brings and what it costs.
+    assert sum(words.endswith("%") and "worst" in words and " → " in words for words in told) >= 9
+    assert sum(words.split(" min: ")[0].replace(".", "").isdigit() for words in told) >= 9
+    assert all(label.height() >= label.heightForWidth(label.width()) for label in dialog.findChildren(QLabel))
     settled(example, dialog.buttons["most headroom"].click)
     assert float(example.desk.survey.after.load.max()) <= 0.7 + 1e-9
     assert example.desk.history.undo_step == "chosen plan"

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QListWidget,
-    QListWidgetItem,
     QPushButton,
     QSlider,
     QVBoxLayout,
@@ -116,16 +115,21 @@ class PlansDialog(Dialog):
     def _plan(self, of: Survey, name: str, plan: Suggestion) -> QFrame:
         frame = QFrame()
         frame.setProperty("role", "panel")
-        title, words, steps = QLabel(name.capitalize()), QLabel(plan_words(of, plan)), QListWidget()
+        title, words, inside = QLabel(name.capitalize()), QLabel(plan_words(of, plan)), QWidget()
         title.setProperty("role", "title")
-        words.setWordWrap(True)
-        steps.setAccessibleName(f"Steps of the plan: {name}")
-        steps.setTextElideMode(Qt.TextElideMode.ElideRight)
-        steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        rows = QVBoxLayout(inside)
+        rows.setContentsMargins(0, 0, 0, 0)
         for step in plan.steps:
-            item = QListWidgetItem(step_words(of, step))
-            item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}")
-            steps.addItem(item)
+            told, price = QLabel(step_words(of, step)), QLabel(price_words(step.price))
+            price.setProperty("role", "quiet")
+            for label in (told, price):
+                label.setWordWrap(True)
+                rows.addWidget(label)
+            rows.addSpacing(theme.px(6))
+        rows.addStretch(1)
+        words.setWordWrap(True)
+        steps = scrolled(inside)
+        steps.setAccessibleName(f"Steps of the plan: {name}")
         button = QPushButton("Take this plan")
         button.setAccessibleName(f"Take this plan: {name}")
         button.clicked.connect(lambda: self._take(plan))
