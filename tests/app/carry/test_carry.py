@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 
 import pytest
@@ -9,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QMessageBox
 
+from nimbleload.app.carry import carrying_out
 from nimbleload.app.carry.stems_dialog import StemsDialog
 from nimbleload.app.frame.window import BALANCE, CARRY
 from nimbleload.app.look.restore_view import RestoreView
@@ -60,6 +62,19 @@ def test_without_a_plan_it_says_where_one_comes_from(window, qtbot):
     qtbot.waitUntil(lambda: state(window) == "no plan", timeout=30_000)
     assert window.carry.sentence.headline.text() == "There is no plan to carry out yet."
     assert not window.carry.sentence.button.isVisible()
+
+
+def test_while_it_is_worked_out_what_there_is_to_do_it_is_not_said_that_there_is_no_plan(window, qtbot, monkeypatch):
+    """The example's audio is made first, which can take a while."""
+    gate, usual = threading.Event(), carrying_out.carrying.prepare
+    monkeypatch.setattr(carrying_out.carrying, "prepare", lambda *asked: (gate.wait(60), usual(*asked))[1])
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.desk.decide("freeze", [Decision("freeze", "t")])
+    qtbot.waitUntil(lambda: state(window) == "…", timeout=30_000)
+    assert window.carry.sentence.headline.text() == "Working out what there is to do…"
+    gate.set()
+    qtbot.waitUntil(lambda: state(window) == "1 to do", timeout=30_000)
+    assert window.carry.sentence.headline.text() != "Working out what there is to do…"
 
 
 def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypatch):

@@ -40,6 +40,7 @@ from .stems_dialog import StemsDialog
 
 HEADINGS = ("Track", "Through", "Length", "Where it stands", "Level", "Proof")
 STANDS = 3
+WORKING_OUT = "Working out what there is to do…"
 NO_PLAN = "There is no plan to carry out yet."
 
 
@@ -247,6 +248,10 @@ class CarryPage(QWidget):
         asked = (document.session, document.plan.decisions, document.buffer, self.stems)
         if asked != self._plan and not self.work.is_running:
             self._plan = asked
+            if (document.plan.decisions or self.stems) and (self.prepared is None or not self.table.rowCount()):
+                # What stands there speaks of no plan; the audio of the example is made first, which takes a while.
+                self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
+                self.state_changed.emit("…", "quiet")
             self.work.prepare(document.session, document.plan, document.buffer, self.stems)
 
     def _take_prepared(self, found: Prepared | str) -> None:

@@ -32,6 +32,7 @@ from ...core.survey import Survey
 from ...core.told.restore_list import restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ...core.units import minutes, percent
+from ..look.lines import Lines
 from ..look.theme import theme
 from .decide_dialogs import WeightsDialog
 
@@ -68,8 +69,7 @@ class PlanDrawer(QFrame):
         self.suggest = QPushButton("Suggest")
         self.limit, self.freezes, self.held = QSpinBox(), QSpinBox(), QPushButton()
         self.steps, self.restore = QListWidget(), QLabel()
-        self.steps.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.steps.setTextElideMode(Qt.TextElideMode.ElideRight)
+        Lines(self.steps)
         self.steps.setAccessibleName("The decisions of the plan, with the worst load after each")
         self.restore.setWordWrap(True)
         self.restore.setProperty("role", "quiet")

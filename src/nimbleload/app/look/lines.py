@@ -1,0 +1,61 @@
+"""Rows of a list whose words go on in a second line where one is too short."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QSize, Qt
+from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPalette, QTextLayout
+from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
+
+Index = QModelIndex | QPersistentModelIndex
+MARGIN = 3
+
+
+def broken(text: str, font: QFont, width: int, most: int) -> list[str]:
+    """Words in lines that are no wider than `width` (pixels), at most so many; what is left over ends in an ellipsis.
+    """
+    layout = QTextLayout(text, font)
+    layout.beginLayout()
+    starts: list[int] = []
+    while len(starts) < most and (line := layout.createLine()).isValid():
+        line.setLineWidth(width)
+        starts.append(line.textStart())
+    layout.endLayout()
+    lines = [text[start:end].strip() for start, end in zip(starts, [*starts[1:], len(text)], strict=True)]
+    if lines:
+        lines[-1] = QFontMetrics(font).elidedText(lines[-1], Qt.TextElideMode.ElideRight, width)
+    return lines
+
+
+class Lines(QStyledItemDelegate):
+    """Paints each row of a list in as many lines as it needs, `most` at most."""
+
+    def __init__(self, view: QListView, most: int = 2) -> None:
+        super().__init__(view)
+        self._view, self._most = view, most
+        view.setItemDelegate(self)
+        view.setResizeMode(QListView.ResizeMode.Adjust)
+        view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+
+    def lines(self, index: Index, font: QFont) -> list[str]:
+        """The lines in which a row is shown."""
+        width = self._view.viewport().width() - 2 * MARGIN
+        return broken(str(index.data() or ""), font, width, self._most)
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        self.initStyleOption(option, index)
+        count = max(len(self.lines(index, option.font)), 1)
+        return QSize(self._view.viewport().width(), count * option.fontMetrics.lineSpacing() + 2 * MARGIN)
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        self.initStyleOption(option, index)
+        font, words = option.font, self.lines(index, option.font)
+        option.text = ""
+        self._view.style().drawControl(QStyle.ControlElement.CE_ItemViewItem, option, painter, self._view)
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
+        painter.save()
+        painter.setFont(font)
+        role = QPalette.ColorRole.HighlightedText if chosen else QPalette.ColorRole.Text
+        painter.setPen(option.palette.color(role))
+        place = option.rect.adjusted(MARGIN, MARGIN, -MARGIN, -MARGIN)
+        painter.drawText(place, Qt.AlignmentFlag.AlignTop, "\n".join(words))
+        painter.restore()
