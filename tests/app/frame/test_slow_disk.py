@@ -134,3 +134,13 @@ def test_a_folder_that_does_not_answer_holds_nothing_up(make_window, qtbot, tmp_
     assert [button.text() for button in window.start.recent] == [f"mix.nimbleload   {lost.parent}"]
     answers.set()
     qtbot.waitUntil(lambda: not window.start.recent, timeout=30_000)
+
+
+def test_what_was_chosen_and_cannot_be_written_holds_until_the_end_and_is_logged(tmp_path, caplog):
+    (tmp_path / "no folder").write_text("")
+    choices = Remembered(tmp_path / "no folder" / "window.ini")
+    choices.theme = "paper"
+    choices.flush()
+    assert choices.theme == "paper"
+    assert "what was chosen (theme) was not written to" in caplog.text.lower()
+    assert "it is forgotten at the end" in caplog.text.lower()
