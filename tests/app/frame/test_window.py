@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 from nimbleload.app.frame.finder import Finder
 from nimbleload.app.frame.help import PAGES, Help
 from nimbleload.app.frame.window import BALANCE, MEASURE, PLACES
+from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
@@ -253,6 +254,26 @@ def test_all_decisions_are_taken_back_at_once(example, settled):
     freeze_something(example, settled)
     settled(example, example.desk.clear_plan)
     assert example.desk.document.plan.decisions == ()
+
+
+def test_another_theme_or_text_size_shows_all_anew_and_computes_nothing(example, qtbot, settled, monkeypatch):
+    freeze_something(example, settled)
+    qtbot.waitUntil(lambda: example.desk.plan_steps is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: "→" in example.balance.drawer.steps.item(0).text(), timeout=30_000)
+    asked = []
+    for name in ("survey", "steps", "band", "outlook"):
+        monkeypatch.setattr(example.desk.beside, name, lambda *_, name=name: asked.append(name), raising=False)
+    before = example.desk.survey, example.balance.drawer.steps.item(0).text()
+    with qtbot.waitSignal(example.desk.weighed, timeout=60_000):
+        example.choose_theme("paper")
+        example.scale_text(2)
+    qtbot.waitUntil(lambda: example.desk.is_idle and example.balance.is_shown, timeout=60_000)
+    assert (example.desk.survey, example.balance.drawer.steps.item(0).text()) == before and asked == []
+    sheet = example.balance.sentence.styleSheet()
+    assert theme.colours.name == "paper" and theme.colours.brick_ground in sheet
+    example.choose_theme("night")
+    example.scale_text(-2)
+    assert theme.colours.brick_ground in example.balance.sentence.styleSheet() != sheet
 
 
 def test_the_window_remembers_theme_and_text_size(example, make_window):

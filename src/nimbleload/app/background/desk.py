@@ -201,6 +201,14 @@ class Desk(OpenDocument):
         """Computes everything anew from the cards as they are."""
         self._recompute()
 
+    def show_again(self) -> None:
+        """Has everything shown again as it is known: other colours or another text size change no figure."""
+        if self.survey is None or self.instant is None:
+            self.refresh()
+            return
+        self.recomputed.emit()
+        self._weigh()
+
     # Computing, on a thread of its own
 
     def _recompute(self) -> None:

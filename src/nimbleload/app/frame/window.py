@@ -242,7 +242,7 @@ class MainWindow(QMainWindow):
         self.watch.size_rows()
         self.carry.size_columns()
         self.edit.restyle()
-        self.desk.refresh()
+        self.desk.show_again()
 
     def ask_preferences(self) -> None:
         hints = bool(set(self.hints.by_place) - self._choices.closed_hints)
