@@ -180,7 +180,11 @@ class Soak(Walk):
         of.decide(self.random.choice(possible))
         self.until(lambda: of.desk.document.plan.decisions and of.desk.is_idle, "it was decided")
         of.go(CARRY)
-        if self.until(lambda: of.carry.prepared is not None, "it was known what there is to do"):
+        said = of.carry.sentence.headline
+        known = "it was known what there is to do"
+        if not self.until(lambda: of.carry.prepared is not None or said.text().startswith("Nothing can"), known):
+            self.blame(f"Carry out said: {said.text()} {of.carry.sentence.advice.text()}")
+        elif of.carry.prepared is not None:
             of.carry.start()
             self.until(lambda: not of.carrying.is_running, "it was rendered")
             shutil.rmtree(of.carry.folder, ignore_errors=True)

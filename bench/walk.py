@@ -247,6 +247,8 @@ class Walk:
         if of is None or document is None or of.session is not document.session or of.plan != document.plan:
             return  # it is being computed
         worst = percent(float(of.after.load.max()))
+        if desk.instant is not None and desk.instant.judged.kind == "unknown":
+            worst = "not known"  # no plugin of it has a figure: what the host takes is no load to go by
         if worst not in places[BALANCE].state:
             self.blame(f"Balance says {places[BALANCE].state!r}, its load is {worst}")
         tracks = count(sum(strip.kind == "track" for strip in document.session.strips), "track")
