@@ -83,12 +83,11 @@ class TestTooLate:
 
     @pytest.fixture
     def late(self, example, monkeypatch):
-        """Answers come when they are let go."""
+        """Answers, empty ones, come when they are let go."""
         gate = threading.Event()
-        for name in ("alternatives", "findings"):
-            usual = getattr(example.desk.beside, name)
+        for name, answer in (("alternatives", {}), ("findings", [])):
             monkeypatch.setattr(
-                example.desk.beside, name, lambda *asked, usual=usual: (gate.wait(60), usual(*asked))[1], raising=False
+                example.desk.beside, name, lambda *asked, answer=answer: (gate.wait(60), answer)[1], raising=False
             )
         yield gate
         gate.set()
