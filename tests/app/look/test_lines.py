@@ -48,3 +48,30 @@ def test_rows_are_as_high_as_their_lines_however_wide_the_list(qtbot):
         view.grab()
     (one, same), (two, other) = heights
     assert one == same == other < two
+
+
+def test_rows_take_a_second_line_only_while_all_of_them_are_seen(qtbot):
+    view = QListWidget()
+    qtbot.addWidget(view)
+    Lines(view)
+    view.addItems([WORDS] * 3)
+    view.show()
+    line = QFontMetrics(view.font()).lineSpacing()
+    frame = 2 * view.frameWidth()
+    needed = 3 * (2 * line + 2 * MARGIN)
+    one, two = line + 2 * MARGIN, 2 * line + 2 * MARGIN
+
+    def heights():
+        return [view.visualItemRect(view.item(k)).height() for k in range(view.count())]
+
+    for height, each in ((needed, two), (needed - 1, one), (3 * line, one), (needed + one, two)):
+        view.resize(260, height + frame)
+        qtbot.waitUntil(lambda height=height: view.viewport().height() == height)
+        qtbot.waitUntil(lambda each=each: heights() == [each] * 3)
+    # The next row still has room beside their second lines, the one after it needs that.
+    view.addItem("Switch off Sounder")
+    qtbot.waitUntil(lambda: heights() == [two, two, two, one])
+    view.addItem("Switch off Lantern")
+    qtbot.waitUntil(lambda: heights() == [one] * 5)
+    view.takeItem(3)
+    qtbot.waitUntil(lambda: heights() == [two, two, two, one])

@@ -27,7 +27,8 @@ def broken(text: str, font: QFont, width: int, most: int) -> list[str]:
 
 
 class Lines(QStyledItemDelegate):
-    """Paints each row of a list in as many lines as it needs, `most` at most."""
+    """Paints each row of a list in as many lines as it needs, `most` at most, while all rows can then be seen; where
+    there is no room for that, one line each, so that as many rows as possible are seen."""
 
     def __init__(self, view: QListView, most: int = 2) -> None:
         super().__init__(view)
@@ -38,8 +39,20 @@ class Lines(QStyledItemDelegate):
 
     def lines(self, index: Index, font: QFont) -> list[str]:
         """The lines in which a row is shown."""
-        width = self._view.viewport().width() - 2 * MARGIN
-        return broken(str(index.data() or ""), font, width, self._most)
+        return self._broken(index, font, self._most if self._all_fit(font) else 1)
+
+    def _broken(self, index: Index, font: QFont, most: int) -> list[str]:
+        return broken(str(index.data() or ""), font, self._view.viewport().width() - 2 * MARGIN, most)
+
+    def _all_fit(self, font: QFont) -> bool:
+        """Whether all rows are seen at once with as many lines as they need."""
+        model, line = self._view.model(), QFontMetrics(font).lineSpacing()
+        rows, room = model.rowCount(), self._view.viewport().height()
+        # Few enough for their words to be measured.
+        if rows * (line + 2 * MARGIN) > room:
+            return False
+        counts = (max(len(self._broken(model.index(row, 0), font, self._most)), 1) for row in range(rows))
+        return sum(count * line + 2 * MARGIN for count in counts) <= room
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
         self.initStyleOption(option, index)
