@@ -6,9 +6,8 @@ Lanes nest, clips nest, loop and refer to others; times are beats under a tempo 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 from lxml import etree
 from msgspec.structs import replace
@@ -24,6 +23,7 @@ from .archive import ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS, real_points
 from .dawproject_expressions import Pressing, is_of_key, of_key, of_note, pressed
+from .dawproject_heard import LEAST, Heard, Placed, Stretch
 from .sounding import NotePart
 from .xml_values import flag, number, place
 
@@ -31,13 +31,10 @@ WHERE = "project.xml"
 MOST_PIECES = 200_000
 MOST_NOTES = 2_000_000
 DEEPEST = 32
-ContentKind = Literal["audio", "notes"]
-Piece = tuple[float, float, ContentKind]
 # What a clip can hold, or refer to.
 CONTENT = ("Notes", "Audio", "Video", "Clips", "Warps", "Lanes", "Points")
-# Stretches shorter than this are rounding; a loop shorter than that is none (both in the unit at hand).
-LEAST, SHORTEST_LOOP = 1e-9, 1e-6
-Stretch = tuple[float, float]
+# A loop shorter than this is none (in the unit at hand).
+SHORTEST_LOOP = 1e-6
 NOTHING = Clip(0.0, 0.0)
 # So much another speed is a stretch; less may be rounding in the file (fraction).
 STRETCHED = 0.01
@@ -51,59 +48,6 @@ class Grid(NamedTuple):
     unit: str
     second: float = 0.0
     beat: float = 0.0
-
-
-class Placed(NamedTuple):
-    """A stretch of an audio file in the piece (seconds): from `start` to `end` it plays from `offset` of the file on.
-
-    `stretched` says that it plays at another speed than it was recorded at; fades are linear, in seconds; `gains` are
-    curves of the clips that it lies in, of which each makes it louder or softer.
-    """
-
-    start: float
-    end: float
-    offset: float
-    audio: etree._Element
-    stretched: bool = False
-    fade_in: float = 0.0
-    fade_out: float = 0.0
-    gains: tuple[Curve, ...] = ()
-
-
-@dataclass
-class Heard:
-    """What content sounds like, in seconds of the piece: stretches of sound, notes, the audio that is played, and how
-    controllers go. `curved` says that curves belong to it that cannot be followed."""
-
-    pieces: list[Piece] = field(default_factory=list)
-    notes: list[NotePart] = field(default_factory=list)
-    audio: list[Placed] = field(default_factory=list)
-    passes: list[Pass] = field(default_factory=list)
-    curved: bool = False
-
-    def add(self, other: Heard) -> None:
-        """Takes in what else is heard."""
-        self.pieces += other.pieces
-        self.notes += other.notes
-        self.audio += other.audio
-        self.passes += other.passes
-        self.curved |= other.curved
-
-    def within(self, first: float, last: float) -> Heard:
-        """What of it is heard from one second to another; notes that begin there."""
-        return Heard(
-            [(max(s, first), min(e, last), kind) for s, e, kind in self.pieces if min(e, last) - max(s, first) > LEAST],
-            [replace(n, end=min(n.end, last)) for n in self.notes if first - LEAST <= n.start < last],
-            [
-                each._replace(
-                    start=max(each.start, first), end=min(each.end, last),
-                    offset=each.offset + max(first - each.start, 0.0),
-                )
-                for each in self.audio if min(each.end, last) - max(each.start, first) > LEAST
-            ],
-            [each._replace(points=cut(each.points, first, last)) for each in self.passes],
-            self.curved,
-        )  # fmt: skip
 
 
 class Timeline:
