@@ -169,6 +169,46 @@ def test_a_key_that_is_pressed_is_so_for_its_notes_alone(tmp_path, monkeypatch):
     assert played.same(made[:, 1], played.steps(*once, *((second + 1, value) for second, value in once)) / 16)
 
 
+def lane(*inside):
+    return f'<Lanes track="t" timeUnit="seconds">{"".join(inside)}</Lanes>'
+
+
+KEYS = notes(note(0.25, 0.25, 60), note(0.25, 0.25, 60, channel=1), note(0.5, 0.25, 62, channel=2))
+
+
+def test_keys_in_the_lane_of_a_track_are_pressed_in_all_its_clips(tmp_path, monkeypatch):
+    device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
+    curves = of_key(60, (0.3, 1, False), (1.4, 0.5, False), channel=1), of_key(62, (0.1, 0.5, False), (0.6, 1, False))
+    clips = x.clip(0, 1, KEYS) + x.clip(1, 1, KEYS)
+    path = played.written(tmp_path / "a.dawproject", device, clips, lane(*curves))
+    made = played.carried(path, tmp_path / "out")
+    wanted = (0.3, 2), (0.5, 1.5), (0.6, 3), (0.75, 0), (1.25, 2), (1.4, 1), (1.5, 3), (1.75, 0)
+    assert played.same(made[:, 1], played.steps(*wanted) / 16)
+
+
+@pytest.mark.parametrize(
+    "more",
+    [
+        lane(of_key(60, (0.3, 0.75, False), channel=1)),
+        # A wheel in a lane that does not say its channel.
+        lane(does("channelController", "normalized", (0.4, 1, False), (1.6, 0, False)).replace(
+            "/>", ' controller="1"/>', 1)),
+    ],
+)  # fmt: skip
+def test_what_lanes_tell_stays_there_when_a_clip_is_cut(tmp_path, monkeypatch, more):
+    device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
+    inside = x.clip(0, 2, notes(note(0.25, 0.5, 60), note(1, 0.25, 62, channel=1), note(1.4, 0.25, 60, channel=1)))
+    path = played.written(tmp_path / "a.dawproject", device, inside, more)
+    session, plan = dawproject.read(path).session, Plan((Decision("bounce", "t", start=0.9, end=1.3),))
+    (job,) = carrying.prepare(session, plan, 256).jobs
+    *_, last = render.carry_out(job, path, tmp_path / "out")
+    target = tmp_path / "b.dawproject"
+    exchange_out.write(target, path, session, plan, {"t": last.rendered}, tmp_path / "out")
+    before, after = (dawproject.read(each).audio["t"] for each in (path, target))
+    assert not after.curves and after.controllers == before.controllers
+    assert after.notes == tuple(each for each in before.notes if each.key != 62)
+
+
 class TestNotFollowed:
     @pytest.mark.parametrize(
         "inside",
@@ -205,9 +245,10 @@ class TestNotFollowed:
     def test_keys_that_are_pressed_in_two_ways_or_none(self, tmp_path, monkeypatch, keys):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)
         inside = f'<Lanes timeUnit="seconds">{notes(note(0.25, 1, 60))}{"".join(keys)}</Lanes>'
-        path = played.written(tmp_path / "a.dawproject", device, x.clip(0, 2, inside))
-        ((_, why),) = carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).refused
-        assert "hold curves of their own that are not followed" in why
+        for more in ((x.clip(0, 2, inside),), (x.clip(0, 2, notes(note(0.25, 1, 60))), lane(*keys))):
+            path = played.written(tmp_path / "a.dawproject", device, *more)
+            ((_, why),) = carrying.prepare(dawproject.read(path).session, played.FREEZE, 256).refused
+            assert "hold curves of their own that are not followed" in why
 
     def test_a_note_that_is_pressed_by_itself_and_by_its_key(self, tmp_path, monkeypatch):
         device = played.installed(tmp_path / "plugin", "clap", monkeypatch)

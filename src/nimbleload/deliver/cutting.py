@@ -53,6 +53,11 @@ class Cutting(NamedTuple):
         for clip in only.root.iter("Clip"):
             if clip.begin in others:
                 only.set(clip, "enable", "false")
+        # Lanes keep their curves, and go on with them beside the clips that are written anew.
+        for points in only.root.iter("Points"):
+            target = points.find("Target")
+            if target is not None and target.attributes.get("expression") and not _in_a_clip(points):
+                only.set(target, "expression", "")
         sounding = sounding_of(self.archive, only.changed(), self.source, strip_id)
         left = stretch.outside(sounding, *span, session.rate)
         told = [point.second for each in left.controllers for point in each.curve.points]
@@ -65,6 +70,13 @@ class Cutting(NamedTuple):
                 if inside or (controllers and b > a):
                     notes.append((a, b, inside, controllers))
         return Crossing(gone, left.parts, notes)
+
+
+def _in_a_clip(element: Element) -> bool:
+    above = element.parent
+    while above is not None and above.tag != "Clip":
+        above = above.parent
+    return above is not None
 
 
 def placed(clip: Element, tempo: TempoMap) -> tuple[float, float]:

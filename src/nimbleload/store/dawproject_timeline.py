@@ -75,6 +75,7 @@ class Timeline:
         self._placed: dict[str, list[Placed]] = {}
         self._played: dict[str, list[NotePart]] = {}
         self._passes: dict[str, list[Pass]] = {}
+        self._keys: dict[str, list[Pressing | None]] = {}
         self._controllers: dict[str, tuple[Controller, ...]] = {}
         self._markers: list[tuple[str, float]] = []
         self._missing: set[str] = set()
@@ -89,6 +90,8 @@ class Timeline:
             if controllers is None:
                 self.curved.add(track)
             self._controllers[track] = controllers or ()
+        for track, keys in self._keys.items():
+            self._press(track, keys)
         scenes = root.findall("Scenes/Scene")
         if scenes:
             left_out.append(f"{len(scenes)} scenes: only the arrangement is computed.")
@@ -147,6 +150,9 @@ class Timeline:
                 grid = self._inside(Grid(unit), 0.0, child.get("timeUnit", unit))
                 heard = self._of_content(child, grid, None, depth)
                 self._add(track, heard, self._audio_of(child, child, unit), child.get("name"))
+            elif child.tag == "Points" and track is not None and is_of_key(child):
+                pressing = self._of_key(child, Grid(child.get("timeUnit", unit)))
+                self._keys.setdefault(track, []).append(pressing)
             elif child.tag == "Points" and track is not None and expression(child) is not None:
                 self._add(track, self._of_content(child, Grid(child.get("timeUnit", unit)), None, depth), None, None)
             elif child.tag == "Marker":
@@ -154,6 +160,12 @@ class Timeline:
                 self._markers.append((child.get("name") or "Marker", at))
             elif child.tag == "Markers":
                 self._walk(child, None, unit, tracks, depth + 1)
+
+    def _press(self, track: str, keys: list[Pressing | None]) -> None:
+        """Presses the notes of a track as curves in its lanes tell, beside what its clips do."""
+        self._played[track], told = _pressed(self._played.get(track, []), keys)
+        if not told:
+            self.curved.add(track)
 
     def _add(self, track: str, heard: Heard, audio: Clip | None, name: str | None) -> None:
         """Takes in what a clip sounds like; what would lie before the start of the piece is cut off."""
@@ -278,9 +290,8 @@ class Timeline:
             found.curved |= any(child.tag == "Notes" for child in content)
             found.audio = [each._replace(gains=(*gains, *each.gains)) for each in found.audio]
         if keys:
-            now = pressed(found.notes, [each for each in keys if each is not None])
-            found.curved |= now is None or None in keys
-            found.notes = found.notes if now is None else now
+            found.notes, told = _pressed(found.notes, keys)
+            found.curved |= not told
         return found if window is None else found.within(*window)
 
     def _of_key(self, points: etree._Element, grid: Grid) -> Pressing | None:
@@ -421,6 +432,12 @@ def wave_bits(head: bytes) -> int:
             return int.from_bytes(head[at + 22 : at + 24], "little")
         at += 8 + length + length % 2
     return 0
+
+
+def _pressed(notes: list[NotePart], keys: list[Pressing | None]) -> tuple[list[NotePart], bool]:
+    """Notes as their keys are pressed, and whether all of it could be followed."""
+    now = pressed(notes, [each for each in keys if each is not None])
+    return (notes, False) if now is None else (now, None not in keys)
 
 
 def _passes(clip: etree._Element, length: float) -> Iterator[tuple[float, float, float]]:
