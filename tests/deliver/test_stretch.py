@@ -21,6 +21,10 @@ from tests.helpers.stems import RATE, audio, noise
 from tests.probe.test_plugin_window import library  # noqa: F401
 
 GAIN = x.plugin("ClapPlugin", "good", "Good")
+PIPES = (
+    '<BuiltinDevice deviceID="house.pipework" deviceName="Pipework" deviceRole="instrument" pluginVersion="1">'
+    '<Parameters><RealParameter parameterID="voices" value="16"/></Parameters></BuiltinDevice>'
+)
 
 
 def bounce(start, end):
@@ -61,6 +65,8 @@ CLIPS = {
     "a loop": x.clip(0, 4, audio(), playStart=0.25, loopStart=0.1, loopEnd=0.7),
     "a clip of clips": x.clip(0.25, 3, f"<Clips>{x.clip(0, 1, audio())}{x.clip(1.5, 1, audio())}</Clips>"),
     "overlapping": x.clip(0, 2, audio()) + x.clip(0.75, 2, audio(), playStart=0.5),
+    # As other programs write it, against the format: content beside a clip, and a lane in a lane.
+    "sound without a clip": x.clip(0.5, 2, audio()) + audio() + f"</Clips><Lanes>{audio()}{audio()}</Lanes><Clips>",
     "with fades": x.clip(0, 2, audio(), fadeInTime=0.25, fadeOutTime=0.2),
 }
 
@@ -112,14 +118,38 @@ def test_what_was_written_reads_as_the_planned_session(tmp_path):
     assert found.strip("t/bounced").clips[0].start == 0.5
 
 
+@pytest.mark.parametrize("clips", [CLIPS["overlapping"], CLIPS["sound without a clip"]])
+def test_a_frozen_track_plays_its_file_alone(tmp_path, clips):
+    path = stems.written(tmp_path / "a.dawproject", clips, GAIN, {"audio/a.wav": stems.wave(noise(channels=1))})
+    *_, target = carried(path, tmp_path / "out", Plan((Decision("freeze", "t"),)))
+    assert [part.file.split("/")[1] for part in dawproject.read(target).audio["t"].parts] == ["carried-out"]
+
+
+@pytest.mark.parametrize("apart", [False, True])
+def test_notes_of_clips_that_lie_over_each_other_are_each_written_once(tmp_path, apart):
+    inside = [
+        "".join(f'<Note time="{k / 4 + by}" duration="0.1" key="{60 + k}" vel="0.5"/>' for k in range(8))
+        for by in (0, 0.1)
+    ]
+    first = x.clip(0, 2, f"<Notes>{inside[0]}</Notes>", contentTimeUnit="seconds")
+    second = f"<Notes>{inside[1]}</Notes>"
+    if not apart:
+        second = x.clip(0, 1.5, second, contentTimeUnit="seconds")
+    more = f'<Lanes track="t" timeUnit="seconds">{second}</Lanes>'
+    path = stems.written(tmp_path / "a.dawproject", first, PIPES, more=more)
+    before = dawproject.read(path).audio["t"].notes
+    assert len(before) == (16 if apart else 14)
+    *_, target = carried(path, tmp_path / "out", bounce(0.475, 0.97))
+    left = dawproject.read(target).audio["t"].notes
+    assert [(round(n.start, 6), n.key) for n in left] == [
+        (round(n.start, 6), n.key) for n in before if not 0.475 <= n.start < 0.97
+    ]
+
+
 def test_notes_are_cut_between_notes(tmp_path):
     notes = "".join(f'<Note time="{k / 2}" duration="0.4" key="{60 + k}" vel="0.5"/>' for k in range(8))
-    pipes = (
-        '<BuiltinDevice deviceID="house.pipework" deviceName="Pipework" deviceRole="instrument" pluginVersion="1">'
-        '<Parameters><RealParameter parameterID="voices" value="16"/></Parameters></BuiltinDevice>'
-    )
     clip = x.clip(0, 4, f"<Notes>{notes}</Notes>", contentTimeUnit="seconds")
-    path = stems.written(tmp_path / "a.dawproject", clip, pipes)
+    path = stems.written(tmp_path / "a.dawproject", clip, PIPES)
     session, before = dawproject.read(path).session, dawproject.read(path).audio["t"].notes
     # Over a note it is refused, and the reason says where.
     refused = carrying.prepare(session, bounce(1.2, 2.5), 512).refused

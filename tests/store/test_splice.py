@@ -70,6 +70,13 @@ def test_whatever_is_written_reads_back_and_the_rest_stays(before, value):
     assert b"<!-- > \" ' -->" in text.changed()
 
 
+def test_neighbours_are_each_wrapped():
+    text = Text(b"<a><b x='1'/><c>in</c> <b/></a>")
+    for child in text.root.children[:2]:
+        text.wrap(child, "<o><p>", "</p></o>")
+    assert text.changed() == b"<a><o><p><b x='1'/></p></o><o><p><c>in</c></p></o> <b/></a>"
+
+
 def test_what_cannot_be_changed_safely_is_refused():
     with pytest.raises(SpliceError, match="not well-formed"):
         Text(b"<a><b></a>")

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from ..core.piece.moments import union
 from ..core.session.controllers import Controller, between
 from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
@@ -62,13 +63,14 @@ class Cutting(NamedTuple):
         left = stretch.outside(sounding, *span, session.rate)
         told = [point.second for each in left.controllers for point in each.curve.points]
         last = max([note.end for note in left.notes] + told, default=0.0)
+        # Clips that lie over each other become one; else the notes of both would be in either.
+        sides = [((max(a, 0.0), min(b, last, span[0])), (max(a, span[1]), min(b, last))) for a, b in over.values()]
         notes = []
-        for begun, ended in over.values():
-            for a, b in ((max(begun, 0.0), min(ended, last, span[0])), (max(begun, span[1]), min(ended, last))):
-                inside = [note for note in left.notes if a <= note.start < b]
-                controllers = between(left.controllers, a, b)
-                if inside or (controllers and b > a):
-                    notes.append((a, b, inside, controllers))
+        for a, b in (each for side in zip(*sides, strict=True) for each in union(side)):
+            inside = [note for note in left.notes if a <= note.start < b]
+            controllers = between(left.controllers, a, b)
+            if inside or controllers:
+                notes.append((a, b, inside, controllers))
         return Crossing(gone, left.parts, notes)
 
 
@@ -80,12 +82,12 @@ def _in_a_clip(element: Element) -> bool:
 
 
 def placed(clip: Element, tempo: TempoMap) -> tuple[float, float]:
-    """From when to when a clip lies in the piece (seconds); without end if it does not say."""
+    """From when to when a clip, or content without one, lies in the piece (seconds); without end if it does not say."""
     unit, above = "", clip.parent
     while above is not None and not unit:
         unit, above = above.attributes.get("timeUnit", ""), above.parent
     start = float(clip.attributes.get("time", 0))
-    length = float(clip.attributes.get("duration", "inf"))
+    length = float(clip.attributes.get("duration", "inf")) if clip.tag == "Clip" else float("inf")
     if unit == "seconds":
         return start, start + length
     return tempo.seconds(start), tempo.seconds(start + length) if length < float("inf") else length

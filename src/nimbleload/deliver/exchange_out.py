@@ -38,6 +38,9 @@ from .resting import rests
 
 WHERE = "project.xml"
 FOLDER = "audio/carried-out"
+# What sounds in a lane without a clip around it, and what switches it off.
+UNWRAPPED = ("Notes", "Audio", "Warps")
+OFF = '<Clip time="0" enable="false">', "</Clip>"
 NO_CARDS: Cards = {}
 NOTHING: Mapping[str, Path] = {}
 PIECE = 1 << 20
@@ -143,13 +146,13 @@ def devices_of(track: Element | None) -> list[Element]:
     return devices.children if devices is not None else []
 
 
-def outermost_clips(element: Element) -> Iterator[Element]:
-    """The clips below an element that lie in no other clip."""
+def outermost(element: Element) -> Iterator[Element]:
+    """The clips below an element, and content without one around it, that lie in no other clip."""
     for child in element.children:
-        if child.tag == "Clip":
+        if child.tag in ("Clip", *UNWRAPPED):
             yield child
         else:
-            yield from outermost_clips(child)
+            yield from outermost(child)
 
 
 class _Changes:
@@ -314,9 +317,18 @@ class _Changes:
     def freeze(self, strip: Strip, file: Rendered) -> None:
         """Switches off what the track plays, and lays the rendered file in its place."""
         for clip in self._clips(strip.id):
-            self._text.set(clip, "enable", "false")
+            self._silence(clip)
         self._lay(strip.id, [self._file_clip(f"{strip.name} (rendered)", file)])
         self.done.append(f"{strip.name}: {file.file} in its place")
+
+    def _silence(self, clip: Element) -> None:
+        """Switches off a clip; content without one gets one around it."""
+        if clip.tag == "Clip":
+            self._text.set(clip, "enable", "false")
+        elif clip.parent is not None and clip.parent.tag == "Clips":
+            self._text.wrap(clip, *OFF)
+        else:
+            self._text.wrap(clip, f"<Clips>{OFF[0]}", f"{OFF[1]}</Clips>")
 
     def suspend(self, cards: Cards) -> None:
         """Has automation switch the plugins of tracks off while they are silent, where the plan suspends them."""
@@ -370,7 +382,7 @@ class _Changes:
         part = self._after[f"{strip.id}/bounced"]
         crossing = cutting.crossing(self._text, list(self._clips(strip.id)), strip.id, self._before, stretch)
         for clip in crossing.gone:
-            self._text.set(clip, "enable", "false")
+            self._silence(clip)
         left = [self._part_clip(each) for each in crossing.parts]
         left += [self._notes_clip(*each) for each in crossing.notes]
         if left:
@@ -430,7 +442,7 @@ class _Changes:
         return arrangement.iter("Lanes") if arrangement is not None else ()
 
     def _clips(self, strip_id: str) -> Iterable[Element]:
-        """The clips of a track that lie in no other clip."""
+        """What a track plays: its clips that lie in no other clip, and content without one around it."""
         for lane in self._lanes():
             if lane.attributes.get("track") == strip_id:
-                yield from outermost_clips(lane)
+                yield from outermost(lane)

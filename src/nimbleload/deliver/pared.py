@@ -22,7 +22,7 @@ from ..store.session_file import Saved, SessionFileError
 from ..store.splice import Element, SpliceError, Text
 from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
-from .exchange_out import WHERE, WriteError, devices_of, outermost_clips, repack, tracks_of
+from .exchange_out import WHERE, WriteError, devices_of, outermost, repack, tracks_of
 
 AUDIO = {".wav", ".flac", ".ogg", ".aif", ".aiff", ".mp3", ".w64", ".caf"}
 
@@ -159,7 +159,7 @@ class _Paring:
         wanted = {each for each in (e.attributes.get("reference") for e in self._text.root.iter("Clip")) if each}
         tempo = TempoMap(self._session.tempo)
         arrangement = self._text.root.find("Arrangement")
-        for clip in outermost_clips(arrangement) if arrangement is not None else ():
+        for clip in outermost(arrangement) if arrangement is not None else ():
             begun, ended = placed(clip, tempo)
             if self._is_gone(clip) or (begun < stretch[1] and ended > stretch[0]):
                 continue

@@ -129,6 +129,12 @@ class Text:
         else:
             self._edits.append((element.inside, element.inside, words.encode()))
 
+    def wrap(self, element: Element, before: str, after: str) -> None:
+        """Puts text right before and right behind an element, in which nothing else is changed."""
+        # Its first and last character are written again, so that what is put between two neighbours stays in order.
+        self._edits.append((element.begin, element.begin + 1, f"{before}<".encode()))
+        self._edits.append((element.end - 1, element.end, f">{after}".encode()))
+
     def remove(self, element: Element) -> None:
         """Takes an element out, with all in it, and the line it stands on if nothing else does. Nothing may be changed
         in what is taken out."""
