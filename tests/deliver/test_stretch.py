@@ -125,6 +125,20 @@ def test_a_frozen_track_plays_its_file_alone(tmp_path, clips):
     assert [part.file.split("/")[1] for part in dawproject.read(target).audio["t"].parts] == ["carried-out"]
 
 
+def test_lanes_in_lanes_and_clips_that_name_their_track_are_each_switched_off_once(tmp_path):
+    inside = f'<Lanes track="t"><Clips>{x.clip(0, 1, audio())}</Clips></Lanes>{x.lanes("u", x.clip(0, 2, audio()))}'
+    more = (
+        f'<Lanes track="t" timeUnit="seconds">{inside}</Lanes>'
+        f'<Clips track="t" timeUnit="seconds">{x.clip(2, 1, audio())}</Clips>'
+    )
+    path = stems.written(tmp_path / "a.dawproject", x.clip(1, 1, audio()), GAIN, more=more)
+    assert len(dawproject.read(path).audio["t"].parts) == 3
+    *_, target = carried(path, tmp_path / "out", Plan((Decision("freeze", "t"),)))
+    found = dawproject.read(target).audio
+    assert [part.file.split("/")[1] for part in found["t"].parts] == ["carried-out"]
+    assert len(found["u"].parts) == 1
+
+
 @pytest.mark.parametrize("apart", [False, True])
 def test_notes_of_clips_that_lie_over_each_other_are_each_written_once(tmp_path, apart):
     inside = [

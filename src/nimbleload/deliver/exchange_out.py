@@ -146,6 +146,19 @@ def devices_of(track: Element | None) -> list[Element]:
     return devices.children if devices is not None else []
 
 
+def clips_of(text: Text) -> dict[str, list[Element]]:
+    """What each track plays, by its id: its clips that lie in no other clip, and content without one around it."""
+    found: dict[str, list[Element]] = {}
+    arrangement = text.root.find("Arrangement")
+    for clip in outermost(arrangement) if arrangement is not None else ():
+        lane = clip.parent
+        while lane is not None and "track" not in lane.attributes:
+            lane = lane.parent
+        if lane is not None:
+            found.setdefault(lane.attributes["track"], []).append(clip)
+    return found
+
+
 def outermost(element: Element) -> Iterator[Element]:
     """The clips below an element, and content without one around it, that lie in no other clip."""
     for child in element.children:
@@ -164,6 +177,7 @@ class _Changes:
         self.done: list[str] = []
         self.by_hand: list[str] = []
         self._tracks = tracks_of(text)
+        self._clips = clips_of(text)
         self._ids = 0
 
     def switch(self, strip: Strip) -> None:
@@ -316,7 +330,7 @@ class _Changes:
 
     def freeze(self, strip: Strip, file: Rendered) -> None:
         """Switches off what the track plays, and lays the rendered file in its place."""
-        for clip in self._clips(strip.id):
+        for clip in self._clips.get(strip.id, ()):
             self._silence(clip)
         self._lay(strip.id, [self._file_clip(f"{strip.name} (rendered)", file)])
         self.done.append(f"{strip.name}: {file.file} in its place")
@@ -380,7 +394,7 @@ class _Changes:
     def cut(self, strip: Strip, stretch: tuple[float, float], file: Rendered, cutting: Cutting) -> None:
         """Takes a stretch out of a track, and lays the rendered file on a new track beside it, led as that is."""
         part = self._after[f"{strip.id}/bounced"]
-        crossing = cutting.crossing(self._text, list(self._clips(strip.id)), strip.id, self._before, stretch)
+        crossing = cutting.crossing(self._text, self._clips.get(strip.id, ()), strip.id, self._before, stretch)
         for clip in crossing.gone:
             self._silence(clip)
         left = [self._part_clip(each) for each in crossing.parts]
@@ -441,8 +455,3 @@ class _Changes:
         arrangement = self._text.root.find("Arrangement")
         return arrangement.iter("Lanes") if arrangement is not None else ()
 
-    def _clips(self, strip_id: str) -> Iterable[Element]:
-        """What a track plays: its clips that lie in no other clip, and content without one around it."""
-        for lane in self._lanes():
-            if lane.attributes.get("track") == strip_id:
-                yield from outermost(lane)
