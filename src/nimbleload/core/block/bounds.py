@@ -61,11 +61,10 @@ def last_task(graph: Graph) -> int:
     if count < 2:
         return -1
     last = int(graph.order[-1])
-    reached = np.zeros(count, np.bool_)
-    reached[last] = True
-    for task in graph.order[::-1]:
-        reached[task] |= bool(reached[graph.successors_of(int(task))].any())
-    return last if bool(reached.all()) else -1
+    # Where that alone costs anything, what leads to it has that before it.
+    alone = np.zeros(count)
+    alone[last] = 1.0
+    return last if bool((remaining(graph, alone) > 0).all()) else -1
 
 
 def tails(graph: Graph, least: Figures) -> Figures:

@@ -5,6 +5,7 @@ Rows come in as they are broken: first by what the program takes without whole n
 
 from __future__ import annotations
 
+from copy import copy
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -27,25 +28,38 @@ NODES, GAP, SECONDS = 20_000, 1e-6, 60.0
 BROKEN = 1e-9
 # What SciPy's `milp` says of rows that nothing meets.
 INFEASIBLE = 2
+# Minutes by which prices may differ for rounding.
+ROOM = 1e-6
 # Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
 CLOSE = 0.002
 
 
+# Least and most of each candidate (n each).
+Ends = tuple[Figures, Figures]
+
+
 class Solved(NamedTuple):
-    """How much of each candidate is taken (n, 0 to 1), and a price that nothing which meets the rows undercuts."""
+    """How much of each candidate is taken (n, 0 to 1), and a price that nothing which meets the rows undercuts.
+
+    `reduced` (n, minutes) is by how much a price rises at least above that bound if a candidate goes in that is not
+    taken (above 0), or is left out that is taken wholly (below 0); empty where that is not known.
+    """
 
     taken: Figures
     bound: float
+    reduced: Figures = np.zeros(0)
 
 
 class Program:
     """The rows so far, with everything that decisions exclude of each other.
 
     `slack` (D, seconds) is asked of each kind of moment beyond its bounds: with 0 everywhere the program is a proof.
+    `under` (minutes) is the price of a plan in hand: dearer ones need not be found.
     """
 
     def __init__(self, of: Survey, found: list[Candidate], wishes: Wishes, rows: Rows) -> None:
         self.of, self.candidates, self.rows = of, found, rows
+        self.under = np.inf
         self.allowed = wishes.limit * of.deadline
         self.prices = np.array([candidate.price for candidate in found])
         once = {name: minutes for candidate in found for name, minutes in candidate.once}
@@ -63,10 +77,30 @@ class Program:
         self._covers: list[tuple[Figures, float]] = []
         self.relevant = self._relevant()
 
+    def proof(self, rows: Rows) -> Program:
+        """A program of the same candidates without anything asked in addition; what is known of rows that are alike
+        is kept."""
+        made = copy(self)
+        alike = rows.are_like(self.rows)
+        made.rows = self.rows if alike else rows
+        made._saves, made._needed, made._kinds = (
+            (list(self._saves), list(self._needed), list(self._kinds)) if alike else ([], [], [])
+        )
+        made._known = set(self._known) if alike else set()
+        made._covers, made.slack, made.under = [], np.zeros(len(rows.distinct)), np.inf
+        made.relevant = self.relevant if alike else made._relevant()
+        return made
+
     def price(self, chosen: NDArray[np.bool_]) -> float:
         """What a choice costs, in minutes."""
         paid = self._pays[chosen].any(axis=0)
         return float(self.prices[chosen].sum() + self.objective[len(self.prices) :][paid].sum())
+
+    def prices_with(self, chosen: NDArray[np.bool_]) -> Figures:
+        """What a choice costs with each of the candidates added (n, minutes)."""
+        once = self.objective[len(self.prices) :]
+        more: Figures = self.prices + (self._pays & ~self._pays[chosen].any(axis=0)) @ once
+        return self.price(chosen) + more
 
     def _relevant(self) -> NDArray[np.int64]:
         """The kinds of moments that could be over what is allowed: by all that a block could take."""
@@ -198,37 +232,69 @@ class Program:
         needed += [least for _, least in self._covers]
         return np.array(saves).reshape(-1, len(self.candidates)), np.array(needed)
 
-    def _solve(self, whole: bool, nodes: int, gap: float, used: NDArray[np.bool_] | None) -> Solved | None:
-        """The least price that meets the rows so far, after so many nodes; None if nothing does, or was found."""
-        from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
-        from scipy.sparse import csr_matrix, hstack
+    def _asked_of(self, used: NDArray[np.bool_] | None = None) -> tuple[csr_matrix, Figures]:
+        """Everything that is asked, or those of the rows that are `used`: a matrix, and what it must not exceed."""
+        from scipy.sparse import csr_matrix, hstack, vstack
 
-        count, once = len(self.candidates), len(self._once)
-        if not count:
-            return Solved(np.zeros(0), 0.0) if not self._saves else None
-        constraints = [LinearConstraint(self._fixed[0], -np.inf, self._fixed[1])] if self._fixed[0].shape[0] else []
         saves, needed = self.asked()
         if used is not None:
             saves, needed = saves[used], needed[used]
-        if len(needed):
-            # Rows by their largest figure: seconds are too small for the solver's tolerances.
-            scale = np.maximum(np.abs(saves).max(axis=1), 1e-12)
-            rows = np.column_stack((saves, needed)) / scale[:, None]
-            rows = rows[list({row.tobytes(): k for k, row in enumerate(rows)}.values())]
-            padded = hstack([csr_matrix(rows[:, :-1]), csr_matrix((len(rows), once))])
-            constraints.append(LinearConstraint(padded, rows[:, -1] - 1e-9, np.inf))
-        kinds = np.concatenate((np.full(count, float(whole)), np.zeros(once)))
+        if not len(needed):
+            return self._fixed
+        # Rows by their largest figure: seconds are too small for the solver's tolerances.
+        scale = np.maximum(np.abs(saves).max(axis=1), 1e-12)
+        rows = np.column_stack((saves, needed)) / scale[:, None]
+        rows = rows[list({row.tobytes(): k for k, row in enumerate(rows)}.values())]
+        padded = hstack([csr_matrix(-rows[:, :-1]), csr_matrix((len(rows), len(self._once)))])
+        matrix, right = self._fixed
+        return vstack([matrix, padded], format="csr"), np.concatenate((right, 1e-9 - rows[:, -1]))
+
+    def _relaxed(self) -> Solved | None:
+        """The least price that meets the rows so far without whole numbers; None if nothing does."""
+        from scipy.optimize import linprog  # imported here: it would lengthen every start
+
+        count = len(self.candidates)
+        if not count:
+            return self._without_any()
+        matrix, right = self._asked_of()
         for presolve in (True, False):
-            found = milp(
-                self.objective, constraints=constraints, bounds=Bounds(0, 1), integrality=kinds,
-                options={"time_limit": SECONDS, "node_limit": nodes, "mip_rel_gap": gap, "presolve": presolve},
+            found = linprog(
+                self.objective, matrix, right, bounds=(0, 1), method="highs",
+                options={"time_limit": SECONDS, "presolve": presolve},
             )  # fmt: skip
             # The solver's own troubles are no answer: it is asked once more, another way.
             if found.x is not None or found.status == INFEASIBLE:
                 break
         if found.x is None:
             return None
-        bound = found.mip_dual_bound if whole else found.fun
+        reduced = found.lower.marginals + found.upper.marginals
+        return Solved(found.x[:count], float(found.fun), reduced[:count])
+
+    def _without_any(self) -> Solved | None:
+        """What there is without candidates."""
+        return Solved(np.zeros(0), 0.0) if not self._saves else None
+
+    def _solve(self, nodes: int, gap: float, used: NDArray[np.bool_], ends: Ends) -> Solved | None:
+        """The least price that meets rows in whole numbers, after so many nodes; None if nothing does, or was found."""
+        from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
+
+        count, once = len(self.candidates), len(self._once)
+        if not count:
+            return self._without_any()
+        matrix, right = self._asked_of(used)
+        constraints = [LinearConstraint(matrix, -np.inf, right)] if matrix.shape[0] else []
+        kinds = np.concatenate((np.ones(count), np.zeros(once)))
+        bounds = Bounds(np.append(ends[0], np.zeros(once)), np.append(ends[1], np.ones(once)))
+        for presolve in (True, False):
+            found = milp(
+                self.objective, constraints=constraints, bounds=bounds, integrality=kinds,
+                options={"time_limit": SECONDS, "node_limit": nodes, "mip_rel_gap": gap, "presolve": presolve},
+            )  # fmt: skip
+            if found.x is not None or found.status == INFEASIBLE:
+                break
+        if found.x is None:
+            return None
+        bound = found.mip_dual_bound
         return Solved(found.x[:count], float(bound if bound is not None else 0.0))
 
     def relaxed(self, rounds: int = ROUNDS) -> Solved | None:
@@ -236,25 +302,42 @@ class Program:
 
         None if that is not to be had: then no plan meets the rows.
         """
-        solved = self._solve(False, NODES, GAP, None)
+        solved = self._relaxed()
         for _ in range(rounds):
             if solved is None or not self.separate(solved.taken):
                 break
-            solved = self._solve(False, NODES, GAP, None)
+            solved = self._relaxed()
         return solved
 
-    def whole(self, nodes: int = NODES, gap: float = GAP, near: Figures | None = None) -> Solved | None:
+    def _ends(self, near: Solved | None, under: float) -> Ends:
+        """How little and how much of each candidate can be in a plan no dearer than this (n, 0 or 1; minutes).
+
+        By reduced costs: what would raise the price of an answer without whole numbers above it (G. B. Dantzig,
+        D. R. Fulkerson, S. M. Johnson, "Solution of a Large-Scale Traveling-Salesman Problem", 1954).
+        """
+        count = len(self.candidates)
+        if near is None or not len(near.reduced) or not np.isfinite(under):
+            return np.zeros(count), np.ones(count)
+        room = max(under - near.bound, 0.0) + ROOM
+        return (near.reduced < -room).astype(float), (near.reduced <= room).astype(float)
+
+    def whole(
+        self, nodes: int = NODES, gap: float = GAP, near: Solved | None = None, under: float = np.inf
+    ) -> Solved | None:
         """Solves in whole numbers, with the rows so far.
 
-        With `near` (n), an answer without whole numbers, rows that it keeps by far come in only when they are broken.
+        With `near`, the answer to all of these without whole numbers, what cannot be in a plan that is no dearer than
+        the one in hand, or than an answer that costs so much (`under`), is left out; with many candidates rows that it
+        keeps by far come in only when they are broken.
         """
         saves, needed = self.asked()
         used = np.ones(len(needed), np.bool_)
-        if near is not None:
-            used = saves @ near - needed <= CLOSE * self.allowed
+        if near is not None and nodes < NODES:
+            used = saves @ near.taken - needed <= CLOSE * self.allowed
             used[len(self._saves) :] = True
+        ends = self._ends(near, min(self.under, under))
         while True:
-            solved = self._solve(True, nodes, gap, used)
+            solved = self._solve(nodes, gap, used, ends)
             if solved is None:
                 return None
             broken = ~used & (saves @ np.round(solved.taken) < needed - BROKEN * self.allowed)

@@ -19,9 +19,10 @@ from numpy.typing import NDArray
 from ..block.bounds import cuts
 from ..block.play import in_a_row
 from ..decisions.apply import apply
+from ..decisions.decision import Decision
 from ..load.case import Case, case
 from ..load.costs import Among, touched
-from ..load.prepared import prepare
+from ..load.prepared import Prepared, prepare
 from ..piece.moments import tail
 from ..survey import Survey
 from .candidates import Candidate, effects_of
@@ -43,7 +44,8 @@ class Rows:
 
     With `among` costs are those in a session whose plugins do so little to each other: as little as any plan leaves of
     it, so that no plan can cost less. `money` (minutes) is what a plan may cost for the rows to hold of it;
-    without, they hold of none in particular, and are only near the truth.
+    without, they hold of none in particular, and are only near the truth. With `like`, other rows of the same, the
+    sessions that were made for those are used again.
     """
 
     def __init__(
@@ -52,8 +54,10 @@ class Rows:
         found: list[Candidate],
         among: Among | None = None,
         money: float | None = None,
+        like: Rows | None = None,
     ) -> None:
         self.of, self.candidates = of, found
+        self._with: dict[tuple[Decision, ...], Prepared] = like._with if like is not None else {}
         self._among = Among(touched(of.planned, of.machine)) if among is None else among
         self.case: Case = of.case if among is None else case(of.planned, of.machine, of.buffer, among)
         moments = of.case.moments
@@ -73,8 +77,14 @@ class Rows:
         self._members = np.zeros((len(found), self.cost.shape[1]), np.bool_)
         for n, candidate in enumerate(found):
             self._members[n, list(candidate.members)] = True
+        self._with_bus = np.flatnonzero(self._members.any(axis=1))
         self.read_ahead = bool(of.planned.session.host.read_ahead) and bool(of.planned.live.any())
         self._closing: dict[int, list[Row]] = {}
+
+    def are_like(self, other: Rows) -> bool:
+        """Whether every row is the same here and there, of the same candidates of one survey."""
+        same = self.candidates is other.candidates and self.case is other.case
+        return same and self._counts_beside == other._counts_beside and np.array_equal(self.g, other.g)
 
     def _share_alone(self, money: float | None) -> Figures:
         """The g of each kind of moment (D): 1 − ρ'/(T − 1), ρ' being the most that B/W can come to under a plan.
@@ -145,11 +155,12 @@ class Rows:
 
     def _by_moment(self, of: Candidate) -> list[tuple[int, Figures, Figures]]:
         """The same read off the session with it, moment by moment: strips may sound at other times there."""
-        session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
-        prepared = prepare(session, self.of.planned.cards, self.of.planned, self.of.now)
-        there = case(prepared, self.of.machine, self.of.buffer, self._among)
+        if of.decisions not in self._with:
+            session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
+            self._with[of.decisions] = prepare(session, self.of.planned.cards, self.of.planned, self.of.now)
+        there = case(self._with[of.decisions], self.of.machine, self.of.buffer, self._among)
         # What rings on less long is silent from some instant on: at its start the moment is as it was.
-        states = there.moments.states[[there.moments.at(float(second) + 1e-9) for second in self._starts]]
+        states = there.moments.states[there.moments.all_at(self._starts + 1e-9)]
         rows, beside = there.rows(states), there.beside(states)
         numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
         found = []
@@ -254,8 +265,9 @@ class Rows:
 
     def _least_of_members(self, of: Figures) -> Figures:
         """For each candidate that brings a bus the least of its members' figures (n); 0 for the others."""
-        found: Figures = np.where(self._members, of, np.inf).min(axis=1, initial=np.inf)
-        return np.where(np.isfinite(found), found, 0.0)
+        found = np.zeros(len(self.candidates))
+        found[self._with_bus] = np.where(self._members[self._with_bus], of, np.inf).min(axis=1, initial=np.inf)
+        return found
 
     def _ahead(self, kind: int) -> list[Row]:
         """Of a host that reads ahead: the live thread's work, and the rest on the other threads."""

@@ -24,6 +24,8 @@ QUICK_NODES, QUICK_GAP = 20, 5e-3
 NEAR, MANY, NEAR_OF_MANY = 0.01, 360, 0.04
 # So many times at most it is tried what could be added to a choice that is not enough.
 ADDED = 200
+# So many candidates are tried at most in the place of one.
+AT_ONCE = 6
 MARGIN = 1e-6
 
 
@@ -42,6 +44,7 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
         if evaluator.stands(chosen) or evaluator.holds(chosen):
             found = improved(program, evaluator, chosen)
             best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
+            program.under = program.price(best)
             loosen(program, evaluator, chosen)
             left -= 1
         elif not tighten(program, evaluator, chosen):
@@ -72,18 +75,17 @@ def answer(program: Program, relaxed: Solved) -> Solved | None:
 
     With many candidates one that comes of rounding will do, if it is near enough.
     """
-    if near(program):
-        chosen = program.rounded(relaxed.taken)
-        if chosen is not None and program.price(chosen) * (1 - near(program)) <= relaxed.bound + MARGIN:
-            return Solved(chosen.astype(float), relaxed.bound)
-        solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed.taken)
-    else:
-        solved = program.whole()
-    if solved is None:
-        # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
-        chosen = program.rounded(relaxed.taken)
-        solved = Solved(chosen.astype(float), relaxed.bound) if chosen is not None else None
-    return solved
+    if not near(program):
+        solved = program.whole(near=relaxed)
+        if solved is not None:
+            return solved
+    chosen = program.rounded(relaxed.taken)
+    price = program.price(chosen) if chosen is not None else np.inf
+    solved = None
+    if near(program) and price * (1 - near(program)) > relaxed.bound + MARGIN:
+        solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price)
+    # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
+    return solved if solved is not None or chosen is None else Solved(chosen.astype(float), relaxed.bound)
 
 
 def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chosen | None:
@@ -93,6 +95,7 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
     be added to it. What is left when nothing cheaper meets the rows is the cheapest, unless less work makes a block
     longer (list scheduling knows such cases).
     """
+    program.under = program.price(best) if best is not None else np.inf
     for solved in _answers(program, CLOSING[len(program.candidates) > FEW]):
         chosen = np.asarray(solved.taken > 0.5)
         if program.separate(solved.taken):
@@ -101,6 +104,7 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
             break
         if evaluator.stands(chosen) or evaluator.holds(chosen):
             best = improved(program, evaluator, chosen)
+            program.under = program.price(best)
         else:
             exclude(program, evaluator, chosen)
     return best
@@ -200,14 +204,16 @@ def improved(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen:
 
 def _cheaper(program: Program, without: Chosen, price: float) -> list[int]:
     """Single candidates that a choice could take and stay cheaper than a price; those that save most first, a few."""
-    found = []
-    gains = program.rows.gain
-    for other in np.flatnonzero(~without):
+    found: list[int] = []
+    others = np.flatnonzero(~without & (program.prices_with(without) < price - MARGIN))
+    for other in others[np.argsort(-program.rows.gain[others], kind="stable")]:
         trial = without.copy()
         trial[other] = True
-        if program.price(trial) < price - MARGIN and program.is_allowed(trial):
+        if program.is_allowed(trial):
             found.append(int(other))
-    return sorted(found, key=lambda n: -gains[n])[:6]
+        if len(found) == AT_ONCE:
+            break
+    return found
 
 
 def without_needless(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen:

@@ -74,11 +74,11 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
     best = search(program, evaluator) if is_low or len(found) <= FEW else None
     if best is None and is_low:
         best = improved(program, evaluator, most)
-    proof = Program(of, found, wishes, _valid_rows(of, found, program, best))
+    proof = program.proof(_valid_rows(of, found, program, best))
     relaxed = proof.relaxed()
     if best is None and relaxed is not None and (is_low or len(found) <= FEW):
         best = closed(proof, evaluator, None)
-        proof = Program(of, found, wishes, _valid_rows(of, found, program, best))
+        proof = program.proof(_valid_rows(of, found, program, best))
         relaxed = proof.relaxed()
     if best is None:
         chosen = as_low(program, evaluator, most)
@@ -95,7 +95,8 @@ def _proven(
     """The best plan, bettered where the proof allows it, and the least price that any must have."""
     few, least = len(proof.candidates) <= FEW, relaxed.bound if relaxed is not None else 0.0
     if relaxed is not None and least < proof.price(best) * (1 - near(proof)) - MARGIN:
-        solved = proof.whole() if few else proof.whole(PROOF_NODES, PROOF_GAP, relaxed.taken)
+        proof.under = proof.price(best)
+        solved = proof.whole(near=relaxed) if few else proof.whole(PROOF_NODES, PROOF_GAP, relaxed)
         least = max(least, solved.bound) if solved is not None else least
     if few and least < proof.price(best) - MARGIN:
         found = closed(proof, evaluator, best)
@@ -109,7 +110,7 @@ def _proven(
 def _valid_rows(of: Survey, found: list[Candidate], program: Program, best: Chosen | None) -> Rows:
     """Rows that hold of every plan that is no dearer than the one in hand."""
     money = program.price(best) if best is not None else float(program.objective.sum())
-    return Rows(of, found, _least_among(of, program, best), money)
+    return Rows(of, found, _least_among(of, program, best), money, program.rows)
 
 
 def _least_among(of: Survey, program: Program, best: Chosen | None) -> Among | None:

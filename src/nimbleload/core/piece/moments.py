@@ -43,8 +43,12 @@ class Moments:
 
     def at(self, second: float) -> int:
         """The moment that holds this second; the first or last one for a second outside the piece."""
-        index = int(np.searchsorted(self.times, second, side="right")) - 1
-        return min(max(index, 0), len(self.of) - 1)
+        return int(self.all_at(np.array([second]))[0])
+
+    def all_at(self, seconds: NDArray[np.float64]) -> NDArray[np.int64]:
+        """The moments that hold these seconds (N)."""
+        found: NDArray[np.int64] = np.searchsorted(self.times, seconds, side="right") - 1
+        return np.clip(found, 0, len(self.of) - 1)
 
     def lasting(self, block: float) -> Moments:
         """The same moments, but that those shorter than a block (seconds) are played as a neighbour is.
