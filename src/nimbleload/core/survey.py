@@ -24,7 +24,7 @@ from .load.host_fit import HostFit, MeterReading, fit_host
 from .load.host_seen import HostSeen, buffer_of, host_of
 from .load.judged import Judged, Rung, judge
 from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
-from .load.load_map import LoadMap, load_map, word, worst_moments
+from .load.load_map import LoadMap, load_map, word, worst_load, worst_moments
 from .load.peaks import DRAWS, Peaks, draw
 from .load.prepared import Prepared, prepare
 from .load.ranking import Basis, Ranking, Stretch, at_moment, ranking
@@ -295,7 +295,7 @@ def with_plan(of: Survey, plan: Plan, like: Prepared | None = None) -> Prepared:
 
 def kept_load(of: Survey, kept: KeptPlan) -> float:
     """The worst load through the piece with a plan that was put by, at its own buffer size."""
-    return float(load_map(case(with_plan(of, kept.plan), of.machine, kept.buffer)).load.max())
+    return worst_load(case(with_plan(of, kept.plan), of.machine, kept.buffer))
 
 
 def _block_with(of: Survey, at: Instant, plan: Plan) -> tuple[float, float, float]:

@@ -7,6 +7,7 @@ import random
 import numpy as np
 import pytest
 
+from nimbleload.core.load.load_map import load_map
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import Evaluator
 from nimbleload.core.optimise.program import Program
@@ -50,7 +51,7 @@ def test_no_plan_makes_a_block_shorter_than_a_valid_row(seed):
     evaluator = Evaluator(of, found, 1.0)
     for _ in range(4):
         chosen = random_choice(rng, program)
-        loads = evaluator.loads(chosen)
+        loads = load_map(evaluator.case_with(chosen))
         taken = chosen.astype(float)
         for kind in range(len(rows.distinct)):
             first = float(of.case.moments.times[rows.moment[kind]])
@@ -70,6 +71,19 @@ def test_the_quick_look_is_the_load_or_a_little_above(seed):
             assert quick >= true * (1 - 1e-3)
         else:
             assert quick == pytest.approx(true)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_the_quick_look_is_the_same_whatever_was_looked_at_before(seed):
+    rng, of, found, program, _ = tried(seed)
+    evaluator = Evaluator(of, found, 1.0)
+    for _ in range(12):
+        chosen = random_choice(rng, program)
+        kinds = None
+        if rng.random() < 0.5:
+            count = len(evaluator.shared(chosen).case.moments.distinct)
+            kinds = np.array(sorted(rng.sample(range(count), rng.randint(1, min(count, 2)))))
+        assert np.array_equal(evaluator.quick(chosen, kinds), Evaluator(of, found, 1.0).quick(chosen, kinds))
 
 
 def test_without_decisions_the_rows_are_the_bounds_of_the_load():

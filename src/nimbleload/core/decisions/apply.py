@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
 
 import msgspec
 
@@ -31,11 +33,17 @@ KINDS: dict[DecisionKind, Kind] = {
 }  # fmt: skip
 
 
-class Applied(NamedTuple):
-    """What a plan makes of a session; each warning is a sentence that names the strip it is about."""
+@dataclass(frozen=True, eq=False)
+class Applied:
+    """What a plan makes of a session, and how to tell what to mind in it."""
 
     session: Session
-    warnings: tuple[str, ...]
+    tell: Callable[[], list[str]]
+
+    @cached_property
+    def warnings(self) -> tuple[str, ...]:
+        """What to mind: each is a sentence that names the strip it is about. They are found when they are asked for."""
+        return tuple(self.tell())
 
 
 def apply(session: Session, plan: Plan) -> Applied:
@@ -44,7 +52,7 @@ def apply(session: Session, plan: Plan) -> Applied:
     The order of the decisions makes no difference, but that the first ones get the room of an outboard device.
     """
     if not plan.decisions:
-        return Applied(session, ())
+        return Applied(session, list)
     known = {strip.id: strip for strip in session.strips}
     work = Work(session, plan, dict(known), [], [])
     taken: dict[DecisionKind, list[Decision]] = {}
@@ -62,12 +70,16 @@ def apply(session: Session, plan: Plan) -> Applied:
         kind.carry_out(work, taken.get(name, ()))
     after = msgspec.structs.replace(session, strips=(*(work.changed[s.id] for s in session.strips), *work.added))
     everything = {decision for each in taken.values() for decision in each}
-    for decision in (d for d in plan.decisions if d in everything):
-        strip = known[decision.strip]
-        traps = (*KINDS[decision.kind].traps(decision, strip, work), *_held(decision, strip, plan))
-        work.warnings.extend(f"{strip.name}: {trap}" for trap in traps)
-    work.warnings.extend(session_traps(after))
-    return Applied(after, tuple(work.warnings))
+
+    def tell() -> list[str]:
+        found = list(work.warnings)
+        for decision in (d for d in plan.decisions if d in everything):
+            strip = known[decision.strip]
+            traps = (*KINDS[decision.kind].traps(decision, strip, work), *_held(decision, strip, plan))
+            found += [f"{strip.name}: {trap}" for trap in traps]
+        return found + session_traps(after)
+
+    return Applied(after, tell)
 
 
 def obstacle(strip: Strip, decision: Decision, session: Session) -> str | None:

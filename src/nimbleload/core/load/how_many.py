@@ -13,7 +13,7 @@ from ..session.computer import BUFFER_SIZES, Machine
 from ..session.edits import MOST_STRIPS, Ids, checked, duplicate, with_strips
 from ..session.session import Session
 from .case import case
-from .load_map import load_map
+from .load_map import worst_load
 from .prepared import Prepared, prepare
 
 MOST = 256
@@ -81,7 +81,7 @@ def how_many(
     def load(count: int, buffer: int) -> float:
         if count not in prepared:
             prepared[count] = prepare(copies(count), cards)
-        return float(load_map(case(prepared[count], machine, buffer)).load.max())
+        return worst_load(case(prepared[count], machine, buffer))
 
     found = []
     for buffer in buffers:

@@ -58,6 +58,11 @@ def load_map(of: Case) -> LoadMap:
     return LoadMap(of.buffer, of.threads, block, moments.times, load, chain, even, waking)
 
 
+def worst_load(of: Case) -> float:
+    """The highest load of any moment: that of `load_map`, and nothing else of it."""
+    return float(of.played(of.moments.distinct).makespan.max()) / of.deadline
+
+
 def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:
     """Which strips come back from suspension at the start of each moment (M, S)."""
     session, sounding = prepared.session, prepared.moments.sounding

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ..decisions.apply import KINDS, apply
 from ..decisions.decision import Decision, Plan
 from ..load.case import Case, case
-from ..load.load_map import LoadMap, load_map
+from ..load.load_map import worst_load
 from ..load.prepared import Prepared, prepare
 from ..session.cut_at_sends import parts_of
 from ..session.strips import Strip
@@ -37,10 +37,25 @@ class Shared(NamedTuple):
     beside: NDArray[np.float64]
 
 
+class Costs(NamedTuple):
+    """What strips cost under a choice in some kinds of moments (K), and in which states they are there.
+
+    `rows` and `beside` (K, S, seconds); `aside` (K, seconds).
+    """
+
+    shared: Shared
+    kinds: NDArray[np.int64]
+    states: NDArray[np.int16]
+    chosen: Chosen
+    rows: NDArray[np.float64]
+    beside: NDArray[np.float64]
+    aside: NDArray[np.float64]
+
+
 class Evaluator:
     """Loads under choices of candidates, each a bool for each of n candidates.
 
-    `loads` is the computation that everything shown goes through. `quick` takes what strips cost from a table and what
+    `worst` is the computation that everything shown goes through. `quick` takes what strips cost from a table and what
     they do to each other as it is now: the same where nothing minds what others do to caches and clocks, or has another
     tail, else a little too high.
     """
@@ -56,20 +71,20 @@ class Evaluator:
             for decision in candidate.decisions:
                 self._by_strip.setdefault(decision.strip, []).append(number)
         self._hot: list[int] = []
-        self.asked = 0
+        self._kept: dict[bool, Costs] = {}
 
     def plan(self, chosen: Chosen) -> Plan:
         """The survey's plan with these candidates taken."""
         return self.of.plan.with_all(d for k in np.flatnonzero(chosen) for d in self.candidates[k].decisions)
 
-    def loads(self, chosen: Chosen) -> LoadMap:
-        """The load through the piece, as it is shown."""
-        self.asked += 1
-        self._like = with_plan(self.of, self.plan(chosen), self._like)
-        return load_map(case(self._like, self.of.machine, self.of.buffer))
-
     def worst(self, chosen: Chosen) -> float:
-        return float(self.loads(chosen).load.max())
+        """The highest load through the piece, as it is shown."""
+        return worst_load(self.case_with(chosen))
+
+    def case_with(self, chosen: Chosen) -> Case:
+        """The session with these candidates taken, at the survey's buffer size."""
+        self._like = with_plan(self.of, self.plan(chosen), self._like)
+        return case(self._like, self.of.machine, self.of.buffer)
 
     def holds(self, chosen: Chosen, allowed: float | None = None) -> bool:
         """Whether no moment is over the limit (or over what is `allowed`)."""
@@ -93,23 +108,36 @@ class Evaluator:
     def quick(self, chosen: Chosen, kinds: NDArray[np.int64] | None = None) -> NDArray[np.float64]:
         """The load of each different moment (D) of the session in which these share, or of some of these (`kinds`)."""
         shared = self.shared(chosen)
-        states = shared.case.moments.distinct if kinds is None else shared.case.moments.distinct[kinds]
-        rows = (shared.rows if kinds is None else shared.rows[kinds]).copy()
-        beside = (shared.beside if kinds is None else shared.beside[kinds]).copy()
-        others = frozenset(np.flatnonzero(chosen & ~self._sharing).tolist())
-        for strip_id in {d.strip for k in others for d in self.candidates[k].decisions}:
-            for number, cost in self._part_costs(strip_id, others, chosen, shared):
-                rows[:, number], beside[:, number] = cost[0][states[:, number]], cost[1][states[:, number]]
+        kept = self._costs_of(chosen, shared, kinds)
         # What plugins' own threads compute stays as it is now: never less than with anything decided.
-        return shared.case.played_rows(rows, beside, shared.case.aside(states)).makespan / self.of.deadline
+        return shared.case.played_rows(kept.rows, kept.beside, kept.aside).makespan / self.of.deadline
+
+    def _costs_of(self, chosen: Chosen, shared: Shared, kinds: NDArray[np.int64] | None) -> Costs:
+        """What strips cost under a choice, in all kinds of moments or some: what was asked for before is changed, where
+        another choice is another."""
+        at = np.arange(len(shared.rows)) if kinds is None else kinds
+        kept = self._kept.get(kinds is None)
+        if kept is None or kept.shared is not shared or not np.array_equal(kept.kinds, at):
+            states = shared.case.moments.distinct[at]
+            aside = shared.case.aside(states)
+            none = np.zeros_like(chosen)
+            kept = Costs(shared, at, states, none, shared.rows[at].copy(), shared.beside[at].copy(), aside)
+        others = frozenset(np.flatnonzero(chosen & ~self._sharing).tolist())
+        new = np.flatnonzero((chosen ^ kept.chosen) & ~self._sharing)
+        for strip_id in {d.strip for k in new for d in self.candidates[k].decisions}:
+            for number, cost in self._part_costs(strip_id, others, chosen, shared):
+                states = kept.states[:, number]
+                kept.rows[:, number], kept.beside[:, number] = cost[0][states], cost[1][states]
+        self._kept[kinds is None] = kept._replace(chosen=chosen.copy())
+        return kept
 
     def stands(self, chosen: Chosen) -> bool:
-        """Whether no moment is over the limit: by `quick`; of few candidates by `loads`, too, if that may be lower."""
+        """Whether no moment is over the limit: by `quick`; of few candidates by `worst`, too, if that may be lower."""
         return self._quickly(chosen) or (self._is_rough and len(self.candidates) <= FEW and self.holds(chosen))
 
     @cached_property
     def _is_rough(self) -> bool:
-        """Whether `quick` may be higher than `loads`: caches are given back, strips fall silent earlier, or plugins'
+        """Whether `quick` may be higher than `worst`: caches are given back, strips fall silent earlier, or plugins'
         own threads compute less."""
         figures = self.of.planned.figures
         tails = {card.lasting for card in figures.found if card is not None}
@@ -142,9 +170,10 @@ class Evaluator:
         if key not in self._parts:
             decisions = [d for k in sorted(own) for d in self.candidates[k].decisions if d.strip == strip_id]
             strip = self._changed(shared.strips[strip_id], decisions)
+            of, numbers = shared.case, [shared.numbers[part.id] for part in parts_of(strip)]
             self._parts[key] = [
-                (shared.numbers[part.id], part_cost(shared.case, shared.numbers[part.id], part))
-                for part in parts_of(strip)
+                (n, part_cost(of, n, part) if own else np.array([of.costs.by_state[:, n], of.costs.beside[:, n]]))
+                for n, part in zip(numbers, parts_of(strip), strict=True)
             ]
         return self._parts[key]
 

@@ -12,7 +12,7 @@ from ..decisions.apply import price
 from ..decisions.decision import Decision, Plan
 from ..decisions.price import Price, Terms, Weights
 from ..load.case import Case, case
-from ..load.load_map import load_map
+from ..load.load_map import worst_load
 from ..piece.moments import SILENT
 from ..survey import Survey, middle, with_plan
 
@@ -78,7 +78,7 @@ def steps_of(of: Survey, plan: Plan, taken: Sequence[tuple[Decision, ...]], term
     found: list[Step] = []
     after = with_plan(of, plan)
     at = case(after, of.machine, of.buffer)
-    before = float(load_map(at).load.max())
+    before = worst_load(at)
     second = middle(of.before, of.before.worst)
     work = _work(at, second)
     paid: dict[str, float] = {}
@@ -86,7 +86,7 @@ def steps_of(of: Survey, plan: Plan, taken: Sequence[tuple[Decision, ...]], term
         plan = plan.with_all(decisions)
         after = with_plan(of, plan, after)
         at = case(after, of.machine, of.buffer)
-        load, left = float(load_map(at).load.max()), _work(at, second)
+        load, left = worst_load(at), _work(at, second)
         cost = price(terms, *decisions)
         cost = cost._replace(once=tuple(each for each in cost.once if each[0] not in paid))
         paid.update({name: part.minutes for name, part in cost.once})
