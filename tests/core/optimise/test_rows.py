@@ -43,13 +43,15 @@ def random_choice(rng: random.Random, program: Program):
     return chosen
 
 
-@pytest.mark.parametrize("seed", range(80))
+# Those at the end were found by a longer run: what changes a tail changes what suspending saves, and a bus takes the
+# place of the later part of a strip alone.
+@pytest.mark.parametrize("seed", [*range(60), 102, 106, 135, 144, 151, 206, 225, 237, 268])
 def test_no_plan_makes_a_block_shorter_than_a_valid_row(seed):
     rng, of, found, program, rows = tried(seed)
     if not found:
         return
     evaluator = Evaluator(of, found, 1.0)
-    for _ in range(4):
+    for _ in range(25):
         chosen = random_choice(rng, program)
         loads = load_map(evaluator.case_with(chosen))
         taken = chosen.astype(float)

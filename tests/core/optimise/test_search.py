@@ -57,6 +57,17 @@ def test_on_small_sessions_no_set_of_decisions_is_cheaper(seed, large):
         assert made.least <= best + 1e-6
 
 
+def test_a_plugin_that_is_switched_off_lets_its_track_fall_silent_and_be_suspended():
+    """Together they save more than either alone: found by `bench.exhaustive`, which proved too high a least price."""
+    rng = random.Random(91313)
+    of, cards = small(rng)
+    before = survey(hosted(of, rng), Plan(), cards, Machine(rng.randint(1, 3)), 256)
+    wishes = Wishes(float(before.after.load.max()) * rng.uniform(0.35, 1.0), rng.choice(list(PRESETS.values())))
+    made = suggest(before, wishes, small=0)
+    assert {d.kind for d in made.plan.decisions} == {"off", "suspend", "freeze"}
+    assert made.price == pytest.approx(1.0844658) and made.least <= made.price + 1e-9
+
+
 @pytest.mark.parametrize("seed", range(30))
 def test_no_single_step_can_be_left_out(seed):
     before, wishes = random_wish(1000 + seed)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -13,12 +12,13 @@ from ..decisions.apply import KINDS as TABLE
 from ..decisions.apply import apply, obstacle
 from ..decisions.decision import Decision, DecisionKind
 from ..decisions.freeze import places_before_shared
-from ..decisions.kind import Asked
+from ..decisions.kind import Asked, bypassed, with_uses
 from ..decisions.off import changes_nothing
 from ..decisions.price import Terms, Weights, total
 from ..decisions.rendering import audio_bytes
 from ..load.case import Case
 from ..session.cut_at_sends import parts_of
+from ..session.session import Session
 from ..session.strips import Strip
 from ..survey import Survey
 
@@ -65,7 +65,8 @@ class Candidate(NamedTuple):
 
     `price` is in minutes; `once` names what is paid once for all candidates that share it, with its minutes. `effects`
     are those on strips that there are; `bus` (2, N, seconds) is what a bus of its own costs, and costs more beside
-    others, fed by `members` (numbers of strips). `disk` are the bytes that it writes.
+    others, in the place of what `members` held (numbers of strips, or of their parts). `disk` are the bytes that it
+    writes.
     """
 
     decisions: tuple[Decision, ...]
@@ -158,7 +159,7 @@ class _Finder:
         strips = [self.of.session.strip(d.strip) for d in decisions]
         frozen = (s for s, d in zip(strips, decisions, strict=True) if d.kind == "freeze")
         disk = sum(audio_bytes(strip, self.of.session.rate) for strip in frozen)
-        effects = () if decisions[0].kind == "share" else effects_of(self.of, self.case, decisions)
+        effects = effects_of(self.of, self.case, decisions)
         once = tuple((name, part.minutes) for name, part in price.once)
         return Candidate(decisions, price.own, once, effects, disk)
 
@@ -170,20 +171,16 @@ class _Finder:
                 continue
             decisions = tuple(d for d in group._replace(members=tuple(members)).decisions())
             made = self._made(decisions)
-            effects, live = [], False
-            for decision in decisions:
-                strip = whole_strip(self.of, decision.strip)
-                place = strip.place_of(decision.use or "")
-                off = tuple(
-                    msgspec.structs.replace(u, enabled=False) if k >= place else u for k, u in enumerate(strip.inserts)
-                )
-                effects += strip_effects(
-                    self.case, self.numbers, strip, msgspec.structs.replace(strip, inserts=off)
-                )  # fmt: skip
-                live |= bool(self.of.planned.live[self.numbers[decision.strip]])
-            bus = self.case.strip_cost(group.chain, live)
-            numbers = tuple(self.numbers[d.strip] for d in decisions)
-            yield made._replace(effects=tuple(effects), bus=bus, members=numbers)
+            numbers = tuple(number for decision in decisions for number in self._parts_shared(decision))
+            live = bool(self.of.planned.live[list(numbers)].any())
+            yield made._replace(bus=self.case.strip_cost(group.chain, live), members=numbers)
+
+
+    def _parts_shared(self, decision: Decision) -> list[int]:
+        """The parts of a strip, where sends cut it, that hold what is shared."""
+        strip = whole_strip(self.of, decision.strip)
+        gone = {use.id for use in strip.inserts[strip.place_of(decision.use or "") :]}
+        return [self.numbers[part.id] for part in parts_of(strip) if gone & {use.id for use in part.uses()}]
 
 
 def effects_of(of: Survey, at: Case, decisions: Sequence[Decision]) -> tuple[Effect, ...]:
@@ -192,8 +189,16 @@ def effects_of(of: Survey, at: Case, decisions: Sequence[Decision]) -> tuple[Eff
     found = []
     for decision in decisions:
         before = whole_strip(of, decision.strip)
-        found += strip_effects(at, numbers, before, TABLE[decision.kind].change(before, decision, of.session))
+        found += strip_effects(at, numbers, before, changed(before, decision, of.session))
     return tuple(found)
+
+
+def changed(strip: Strip, decision: Decision, session: Session) -> Strip:
+    """A strip with a decision about it; what is shared is off there."""
+    if decision.kind != "share":
+        return TABLE[decision.kind].change(strip, decision, session)
+    place = strip.place_of(decision.use or "")
+    return with_uses(strip, {use.id: bypassed(use) for use in strip.inserts[place:]})
 
 
 def whole_strip(of: Survey, strip_id: str) -> Strip:

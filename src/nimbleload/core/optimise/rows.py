@@ -23,11 +23,12 @@ from ..decisions.decision import Decision
 from ..load.case import Case, case
 from ..load.costs import Among, touched
 from ..load.prepared import Prepared, prepare
-from ..piece.moments import tail
 from ..survey import Survey
+from .activity import Activity, Saved, moves
 from .candidates import Candidate, effects_of
 
 Figures = NDArray[np.float64]
+# In the place of a strip's number: a bus that a candidate brings.
 BUS = -1
 
 
@@ -118,7 +119,10 @@ class Rows:
 
     def _collect(self) -> None:
         """Every effect of every candidate as arrays: E effects, which candidate and strip, and what is saved (E, D)."""
-        found = [(n, *each) for n, candidate in enumerate(self.candidates) for each in self._effects(candidate)]
+        moving = {n for n, candidate in enumerate(self.candidates) if moves(self.of, candidate)}
+        at = [self.candidates[n] for n in sorted(moving)]
+        self._activity = Activity(self.of, self.case, self._among, at, self._starts + 1e-9, self.distinct)
+        found = [(n, *each) for n, one in enumerate(self.candidates) for each in self._effects(one, n in moving)]
         kinds = len(self.distinct)
         self.by = np.array([each[0] for each in found], np.int64)
         self.strip = np.array([each[1] for each in found], np.int64)
@@ -136,24 +140,29 @@ class Rows:
         part = ~whole & np.isin(self.strip, self.strip[whole & ~self._is_bus])
         self.saved[part], self.less[part] = np.maximum(self.saved[part], 0.0), np.maximum(self.less[part], 0.0)
 
-    def _effects(self, of: Candidate) -> list[tuple[int, Figures, Figures]]:
+    def _effects(self, of: Candidate, is_moving: bool) -> list[tuple[int, Figures, Figures]]:
         """What a candidate takes off strips in each kind: (number, (D), (D) seconds); `BUS` is one of its own."""
-        if of.bus is not None or self._changes_activity(of):
-            return self._by_moment(of)
         effects = of.effects if self.case is self.of.case else effects_of(self.of, self.case, of.decisions)
-        states = [self.distinct[:, effect.strip] for effect in effects]
-        return [(e.strip, e.saves[s], e.beside[s]) for e, s in zip(effects, states, strict=True)]
+        found: dict[int, Saved] = {}
+        for effect in effects:
+            states = self.distinct[:, effect.strip]
+            found[effect.strip] = effect.saves[states], effect.beside[states]
+        if is_moving or of.bus is not None:
+            found = self._by_moment(of)
+        varied = set(self._activity.varied.tolist())
+        by_strip = {effect.strip: effect for effect in effects}
+        most = {
+            strip: self._activity.most(strip, by_strip.get(strip), is_moving)
+            for strip in varied & (self._activity.reached(of) if is_moving else set(by_strip))
+        }
+        if varied and BUS in found:
+            most[BUS] = self._activity.bus(of)
+        for strip, (saved, less) in most.items():
+            known = found.get(strip, (saved, less))
+            found[strip] = np.maximum(known[0], saved), np.maximum(known[1], less)
+        return [(strip, *each) for strip, each in found.items()]
 
-    def _changes_activity(self, of: Candidate) -> bool:
-        """Whether strips may fall silent at other times with it: their tails are others."""
-        if of.kind not in ("off", "lighten"):
-            return False
-        cards, session = self.of.planned.cards, self.of.session
-        after = apply(session, self.of.plan.with_all(of.decisions)).session
-        before = apply(session, self.of.plan).session
-        return any(tail(before.strip(d.strip), cards) != tail(after.strip(d.strip), cards) for d in of.decisions)
-
-    def _by_moment(self, of: Candidate) -> list[tuple[int, Figures, Figures]]:
+    def _by_moment(self, of: Candidate) -> dict[int, Saved]:
         """The same read off the session with it, moment by moment: strips may sound at other times there."""
         if of.decisions not in self._with:
             session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
@@ -163,13 +172,16 @@ class Rows:
         states = there.moments.states[there.moments.all_at(self._starts + 1e-9)]
         rows, beside = there.rows(states), there.beside(states)
         numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
-        found = []
+        found: dict[int, Saved] = {}
         for number, strip in enumerate(self.of.planned.session.strips):
             other = numbers.pop(strip.id)
             saved, less = self.cost[:, number] - rows[:, other], self.beside[:, number] - beside[:, other]
             if np.abs(saved).max() > 1e-15 or np.abs(less).max() > 1e-15:
-                found.append((number, saved, less))
-        return found + [(BUS, -rows[:, other], -beside[:, other]) for other in numbers.values()]
+                found[number] = saved, less
+        if numbers:
+            parts = list(numbers.values())
+            found[BUS] = -rows[:, parts].sum(axis=1), -beside[:, parts].sum(axis=1)
+        return found
 
     def _per_candidate(self, of_effects: Figures) -> Figures:
         return np.asarray(np.bincount(self.by, of_effects, minlength=len(self.candidates)), np.float64)

@@ -9,18 +9,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..decisions.apply import KINDS
 from ..decisions.decision import Decision, Plan
-from ..decisions.kind import bypassed
 from ..load.costs import Among, touched
 from ..load.judged import Judged
 from ..session.strips import Strip
 from ..survey import Survey, instant, survey
-from .candidates import Candidate, Wishes, candidates, whole_strip
+from .candidates import Candidate, Wishes, candidates, changed, whole_strip
 from .evaluate import FEW, Chosen, Evaluator
 from .program import Program, Solved
 from .rows import Rows
@@ -161,13 +158,7 @@ def _freed(of: Survey, candidate: Candidate, amounts: NDArray[np.float64]) -> fl
     freed = 0.0
     for decision in candidate.decisions:
         before = whole_strip(of, decision.strip)
-        if decision.kind == "share":
-            place = before.place_of(decision.use or "")
-            kept = tuple(bypassed(use) if k >= place else use for k, use in enumerate(before.inserts))
-            after = msgspec.structs.replace(before, inserts=kept)
-        else:
-            after = KINDS[decision.kind].change(before, decision, of.session)
-        freed += used(before) - used(after)
+        freed += used(before) - used(changed(before, decision, of.session))
     return max(freed, 0.0)
 
 

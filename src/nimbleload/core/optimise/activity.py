@@ -1,0 +1,126 @@
+"""Strips that may sound at other times under a plan, and the most that its steps can save of them there.
+
+A plugin that is switched off, set another way or shared takes its tail with it: its strip, and all that it feeds, fall
+silent sooner or later than now. What another step saves is then not what it saves alone: a suspended track costs less
+only where it is silent. Rows that hold of every plan count each step with the most that it saves in any state in which
+a strip may be under some plan; tails add up, so that all of them lie between the shortest and the longest.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from ..decisions.apply import apply
+from ..decisions.decision import Decision
+from ..load.case import Case, case
+from ..load.costs import Among
+from ..load.prepared import Prepared, prepare
+from ..piece.moments import FEWER, FULL, SILENT, tail
+from ..session.session import Session
+from ..survey import Survey
+from .candidates import Candidate, Effect, changed
+
+Figures = NDArray[np.float64]
+States = NDArray[np.int16]
+# What is saved of a strip's cost, and of what it costs more beside others, in each kind of moment (D, seconds).
+Saved = tuple[Figures, Figures]
+
+
+def moves(of: Survey, candidate: Candidate) -> bool:
+    """Whether strips may fall silent at other times with a candidate: their tails are others."""
+    if candidate.kind not in ("off", "lighten", "share"):
+        return False
+    cards = of.planned.cards
+    strips = [(of.session.strip(d.strip), d) for d in candidate.decisions]
+    return any(tail(strip, cards) != tail(changed(strip, d, of.session), cards) for strip, d in strips)
+
+
+class Activity:
+    """The states in which strips may be at some seconds under any choice of candidates, of which some are `moving`."""
+
+    def __init__(
+        self, of: Survey, at: Case, among: Among, moving: Sequence[Candidate], seconds: Figures, now: States
+    ) -> None:
+        """`now` (D, S) are the states at these seconds (D) without any of them, in the session of a case, in which
+        plugins do so much to each other."""
+        self.of, self._at, self._among, self._moving, self._seconds, self.now = of, at, among, moving, seconds, now
+        others = [self._extreme(moving, shorter) for shorter in (True, False)] if moving else []
+        self.states = np.array([now, *(self._states(self._with(session, ())) for session in others)])
+        self.varied = np.flatnonzero((self.states != now).any(axis=(0, 1)))
+
+    def _extreme(self, moving: Sequence[Candidate], shorter: bool) -> Session:
+        """The session with every tail as short, or as long, as any choice makes it."""
+        strips, cards = {strip.id: strip for strip in self.of.session.strips}, self.of.planned.cards
+        for decision in (d for candidate in moving for d in candidate.decisions):
+            before = strips[decision.strip]
+            after = changed(before, decision, self.of.session)
+            first, last = (after, before) if shorter else (before, after)
+            if tail(first, cards) < tail(last, cards):
+                strips[decision.strip] = after
+        return msgspec.structs.replace(self.of.session, strips=tuple(strips.values()))
+
+    def _with(self, session: Session, decisions: tuple[Decision, ...]) -> Prepared:
+        after = apply(session, self.of.plan.with_all(decisions)).session
+        return prepare(after, self.of.planned.cards, self.of.planned, self.of.now)
+
+    def _states(self, there: Prepared) -> States:
+        """The states at the seconds in another session (D, S), as those of this one are numbered."""
+        own, moments = self._at, there.moments.lasting(self._at.deadline)
+        numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
+        states = moments.states[moments.all_at(self._seconds)]
+        found = states[:, [numbers[strip.id] for strip in own.session.strips]]
+        if moments.notes != own.moments.notes:
+            known = {count: FEWER + k for k, count in enumerate(own.moments.notes)}
+            # So many notes are never played here: no state costs less than silence, as a rule.
+            table = [SILENT, FULL, *(known.get(count, SILENT) for count in moments.notes)]
+            found = np.array(table, np.int16)[found]
+        return found
+
+    def bus(self, candidate: Candidate) -> Saved:
+        """What the bus of a candidate that shares takes at least (saved: not above 0), with every other tail as short
+        as it can be; nothing where it is not made then."""
+        shared = {d.strip: self.of.session.strip(d.strip).place_of(d.use or "") for d in candidate.decisions}
+        others = [each for each in self._moving if not any(self._excludes(shared, d) for d in each.decisions)]
+        there = case(
+            self._with(self._extreme(others, shorter=True), candidate.decisions), self.of.machine, self.of.buffer,
+            self._among,
+        )  # fmt: skip
+        own = {strip.id for strip in self._at.session.strips}
+        parts = [number for number, strip in enumerate(there.session.strips) if strip.id not in own]
+        states = there.moments.states[there.moments.all_at(self._seconds)]
+        return -there.rows(states)[:, parts].sum(axis=1), -there.beside(states)[:, parts].sum(axis=1)
+
+    def _excludes(self, shared: dict[str, int], decision: Decision) -> bool:
+        """Whether a decision is about what is shared, from these places of strips on."""
+        if decision.strip not in shared:
+            return False
+        place = self.of.session.strip(decision.strip).place_of(decision.use or "")
+        return decision.kind == "share" or place >= shared[decision.strip]
+
+    def reached(self, candidate: Candidate) -> set[int]:
+        """The strips whose activity a candidate may change: its own, and what they feed (numbers)."""
+        about, graph = {d.strip for d in candidate.decisions}, self._at.prepared.graph
+        found = {k for k, s in enumerate(self._at.session.strips) if s.id in about or s.part_of in about}
+        for task in graph.order.tolist():
+            if task in found:
+                found.update(graph.successors_of(task).tolist())
+        return found
+
+    def most(self, strip: int, effect: Effect | None, moving: bool) -> Saved:
+        """The most that a candidate saves of a strip, with its effect there if it has one: in any state, and if it is
+        one of those that move strips, with what may become of the state."""
+        found = []
+        states, now = self.states[:, :, strip], self.now[:, strip]
+        costs = self._at.costs
+        for own, by_state in (("saves", costs.by_state), ("beside", costs.beside)):
+            saves = getattr(effect, own)[states] if effect is not None else np.zeros(states.shape)
+            highest = saves.max(axis=0)
+            if moving:
+                of = by_state[:, strip]
+                highest = np.maximum(highest, (of[now] - of[states] + saves).max(axis=0))
+            found.append(highest)
+        return found[0], found[1]
