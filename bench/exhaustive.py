@@ -3,7 +3,7 @@
     .venv/bin/python -m bench.exhaustive [SESSIONS [FIRST]]
 
 Each twice: with the last trial of all cheaper choices, and as in large sessions without it. Prints every plan that was
-dearer than the cheapest, every least price that was above it, and the counts.
+dearer than the cheapest or over the limit, every least price that was above it, and the counts.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ MOST = 16
 def main() -> None:
     sessions = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
     first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    counts = {"equal": 0, "dearer": 0, "dearer as large": 0, "least too high": 0, "out of reach": 0, "too many": 0}
+    counts = {"equal": 0, "dearer": 0, "dearer as large": 0, "least too high": 0, "over the limit": 0}
+    counts |= {"out of reach": 0, "too many": 0}
     gaps = []
     seed = first
     while counts["equal"] + counts["dearer"] + counts["out of reach"] < sessions:
@@ -58,6 +59,9 @@ def main() -> None:
             if each.least > best + 1e-6:
                 counts["least too high"] += 1
                 print(f"seed {seed}: at least {each.least:.4f}, but {best:.4f} is enough", flush=True)
+            if each.reached and each.load > wishes.limit + 1e-9:
+                counts["over the limit"] += 1
+                print(f"seed {seed}: {each.load:.4f}, over {wishes.limit:.4f}", flush=True)
         gaps.append(large.gap)
         if sum(counts.values()) % 100 == 0:
             print(f"{sum(counts.values())}: {counts}, mean gap as large {sum(gaps) / len(gaps):.3f}", flush=True)

@@ -120,7 +120,9 @@ def small(rng: random.Random) -> tuple[Session, dict]:
             costs[key] = msgspec.structs.replace(costs[key], slowing=slowing)
     variant = Variant(first, "light", setting(q=0))
     lighter = variant.applied(keys[first][0])
-    costs[lighter.card_key()] = card(lighter, 0.02 * BLOCK, 0.01 * BLOCK, costs[first].tail)
+    # Set another way it may ring on for another while.
+    rings = costs[first].tail if apart.random() < 0.5 else apart.choice((0.0, 0.3, 1.5))
+    costs[lighter.card_key()] = card(lighter, 0.02 * BLOCK, 0.01 * BLOCK, rings)
     return msgspec.structs.replace(of, variants=(variant,)), costs
 
 

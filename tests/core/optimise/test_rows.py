@@ -45,7 +45,7 @@ def random_choice(rng: random.Random, program: Program):
 
 # Those at the end were found by a longer run: what changes a tail changes what suspending saves, and a bus takes the
 # place of the later part of a strip alone.
-@pytest.mark.parametrize("seed", [*range(60), 102, 106, 135, 144, 151, 206, 225, 237, 268])
+@pytest.mark.parametrize("seed", [*range(60), 102, 106, 135, 144, 151, 206, 225, 237, 268, 70])
 def test_no_plan_makes_a_block_shorter_than_a_valid_row(seed):
     rng, of, found, program, rows = tried(seed)
     if not found:
@@ -62,15 +62,15 @@ def test_no_plan_makes_a_block_shorter_than_a_valid_row(seed):
             assert rows.bound_at(kind, taken) <= takes * (1 + 1e-9) + 1e-12, (kind, chosen.tolist())
 
 
-@pytest.mark.parametrize("seed", range(30))
+@pytest.mark.parametrize("seed", [*range(30), 323])
 def test_the_quick_look_is_the_load_or_a_little_above(seed):
     rng, of, found, program, _ = tried(seed)
     evaluator = Evaluator(of, found, 1.0)
-    for _ in range(4):
+    for _ in range(8):
         chosen = random_choice(rng, program)
         quick, true = float(evaluator.quick(chosen).max(initial=0.0)), evaluator.worst(chosen)
         if evaluator._is_rough:
-            assert quick >= true * (1 - 1e-3)
+            assert quick >= true * (1 - 1e-9)
         else:
             assert quick == pytest.approx(true)
 

@@ -8,7 +8,7 @@ a strip may be under some plan; tails add up, so that all of them lie between th
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 import numpy as np
@@ -32,11 +32,20 @@ Saved = tuple[Figures, Figures]
 
 def moves(of: Survey, candidate: Candidate) -> bool:
     """Whether strips may fall silent at other times with a candidate: their tails are others."""
-    if candidate.kind not in ("off", "lighten", "share"):
-        return False
+    return any(before != after for before, after in _tails(of, candidate))
+
+
+def lengthens(of: Survey, candidate: Candidate) -> bool:
+    """Whether strips may sound on for longer with a candidate."""
+    return any(before < after for before, after in _tails(of, candidate))
+
+
+def _tails(of: Survey, candidate: Candidate) -> Iterator[tuple[float, float]]:
+    """How long a candidate's strips ring on (seconds) before and after it."""
     cards = of.planned.cards
-    strips = [(of.session.strip(d.strip), d) for d in candidate.decisions]
-    return any(tail(strip, cards) != tail(changed(strip, d, of.session), cards) for strip, d in strips)
+    for decision in candidate.decisions if candidate.kind in ("off", "lighten", "share") else ():
+        strip = of.session.strip(decision.strip)
+        yield tail(strip, cards), tail(changed(strip, decision, of.session), cards)
 
 
 class Activity:
@@ -118,6 +127,8 @@ class Activity:
         costs = self._at.costs
         for own, by_state in (("saves", costs.by_state), ("beside", costs.beside)):
             saves = getattr(effect, own)[states] if effect is not None else np.zeros(states.shape)
+            # What it adds counts for nothing: another candidate may take it all (see `Rows`).
+            saves = np.maximum(saves, 0.0)
             highest = saves.max(axis=0)
             if moving:
                 of = by_state[:, strip]

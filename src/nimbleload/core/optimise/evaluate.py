@@ -16,6 +16,7 @@ from ..load.prepared import Prepared, prepare
 from ..session.cut_at_sends import parts_of
 from ..session.strips import Strip
 from ..survey import Survey, with_plan
+from .activity import lengthens
 from .candidates import Candidate, part_cost
 
 Chosen = NDArray[np.bool_]
@@ -25,7 +26,8 @@ FEW = 60
 
 
 class Shared(NamedTuple):
-    """The session with some of the sharing candidates taken: its case, and what its rows of costs are.
+    """The session with some of the candidates taken that share, or let strips ring on for longer: its case, and what
+    its rows of costs are.
 
     `rows` and `beside` (D, S, seconds) are those of its different moments.
     """
@@ -62,7 +64,7 @@ class Evaluator:
 
     def __init__(self, of: Survey, found: list[Candidate], limit: float) -> None:
         self.of, self.candidates, self.limit = of, found, limit
-        self._sharing = np.array([candidate.bus is not None for candidate in found], np.bool_)
+        self._sharing = np.array([each.bus is not None or lengthens(of, each) for each in found], np.bool_)
         self._like: Prepared = of.planned
         self._cases: dict[bytes, Shared] = {}
         self._parts: dict[tuple[str, frozenset[int], bytes], list[tuple[int, NDArray[np.float64]]]] = {}
@@ -91,7 +93,7 @@ class Evaluator:
         return self.worst(chosen) <= (self.limit if allowed is None else allowed) + HOLDS
 
     def shared(self, chosen: Chosen) -> Shared:
-        """The session with only those of a choice that share."""
+        """The session with only those of a choice that share, or let strips ring on for longer."""
         key = (chosen & self._sharing).tobytes()
         if key not in self._cases:
             session = apply(self.of.session, self.plan(chosen & self._sharing)).session
