@@ -2,6 +2,7 @@
 
     python3 -m venv ~/mutants && ~/mutants/bin/pip install cosmic-ray==8.7.0
     .venv/bin/python -m bench.mutants --tool ~/mutants/bin/cosmic-ray --in /tmp/mutants [--sample 300] [--seed 1]
+        [--only optimise/rows.py …]
 
 A copy of the committed tree is made there, and every mutant is one changed operator, number or condition in it. The
 tests of the file's own room run first, then those of all rooms, each until the first that fails. What survives is
@@ -27,10 +28,10 @@ TIMEOUT = 240.0
 LEFT_OUT = ("no-op", "core/RemoveDecorator", "core/ReplaceBinaryOperator_BitOr")
 
 
-def config(copy: Path) -> Path:
-    """Writes the tool's settings for the copy."""
-    modules = [f"{CORE}/{room}/{file.name}" for room in ROOMS for file in sorted((copy / CORE / room).glob("*.py"))]
-    modules = [module for module in modules if not module.endswith("__init__.py")]
+def config(copy: Path, only: list[str]) -> Path:
+    """Writes the tool's settings for the copy: of all files of the rooms, or of some."""
+    modules = [f"{room}/{file.name}" for room in ROOMS for file in sorted((copy / CORE / room).glob("*.py"))]
+    modules = [f"{CORE}/{each}" for each in only or modules if not each.endswith("__init__.py")]
     python = sys.executable
     command = f"{python} -m bench.mutants --test"
     path = copy / "mutants.toml"
@@ -97,6 +98,7 @@ def main() -> None:
     words.add_argument("--in", dest="place", type=Path, default=Path("/tmp/mutants"))
     words.add_argument("--sample", type=int, default=300)
     words.add_argument("--seed", type=int, default=1)
+    words.add_argument("--only", nargs="*", default=[], help="files below core, in place of all")
     words.add_argument("--test", action="store_true", help="what is run for each mutant")
     words.add_argument("--show", action="store_true", help="only print what survived so far")
     asked = words.parse_args()
@@ -107,7 +109,7 @@ def main() -> None:
         if not asked.place.exists():
             subprocess.run(["git", "worktree", "add", "-q", "--detach", str(asked.place), "HEAD"], cwd=ROOT, check=True)
         tool = [str(Path(asked.tool).expanduser())]
-        settings = config(asked.place)
+        settings = config(asked.place, asked.only)
         subprocess.run([*tool, "init", str(settings), str(session)], cwd=asked.place, check=True)
         every = sample(session, asked.sample, asked.seed)
         print(f"{asked.sample} of {every} mutants", flush=True)
