@@ -100,6 +100,20 @@ class TestTooLate:
         qtbot.waitUntil(lambda: "has changed while" in drawer._words.text(), timeout=180_000)
         assert example.findChild(PlansDialog) is None and drawer.suggest.isEnabled()
 
+    def test_what_is_said_of_a_plan_stays_while_other_figures_come_in(self, example, qtbot, settled, late):
+        drawer, page = example.balance.drawer, example.balance
+        example.deciding.compare_plans()
+        page.show_plan()
+        assert drawer._words.text() == "Looking for three plans…"
+        settled(example, lambda: example.edit.edit("remove", lambda s: edits.remove(s, ["track-37"])))
+        assert drawer._words.text() == "Looking for three plans…"
+        late.set()
+        qtbot.waitUntil(drawer.suggest.isEnabled, timeout=60_000)
+        page.show_plan()
+        assert "has changed while" in drawer._words.text()
+        settled(example, lambda: example.desk.decide("off", [Decision("off", "track-12")]))
+        assert drawer._words.text().startswith("1 step")
+
     def test_findings_of_a_session_that_is_another_now(self, example, qtbot, settled, late):
         told = []
         example.desk.troubled.disconnect()

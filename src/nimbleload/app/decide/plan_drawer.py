@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ...core.decisions.decision import Decision, DecisionKind
+from ...core.decisions.decision import Decision, DecisionKind, Plan
 from ...core.decisions.price import PRESETS, Weights
 from ...core.optimise.candidates import KINDS
 from ...core.optimise.steps import Stepped
@@ -77,7 +77,8 @@ class PlanDrawer(QFrame):
         self.earlier, self.later = QPushButton("↑"), QPushButton("↓")
         self._decisions: list[tuple[Decision, ...]] = []
         self._chosen: tuple[Decision, ...] = ()
-        self._session: Session | None = None
+        self._shown: tuple[Session, Plan] | None = None
+        self._trouble: tuple[tuple[Session, Plan] | None, str] | None = None
         self._lay_out()
         self._dress_wishes()
         self.suggest.clicked.connect(self._ask)
@@ -223,7 +224,7 @@ class PlanDrawer(QFrame):
             menu.popup(self.steps.viewport().mapToGlobal(at))
 
     def _is_track(self, decision: Decision) -> bool:
-        return self._session is not None and self._session.strip(decision.strip).kind == "track"
+        return self._shown is not None and self._shown[0].strip(decision.strip).kind == "track"
 
     def _choose(self, row: int) -> None:
         """The step of this row is the chosen one, wherever it goes."""
@@ -237,19 +238,24 @@ class PlanDrawer(QFrame):
     def show_plan(self, of: Survey, stepped: Stepped | None) -> None:
         """Shows the plan in force; its steps once they are known."""
         steps = stepped.steps if stepped is not None else None
-        plan, self._session = of.plan, of.session
+        plan = of.plan
+        self._shown = of.session, plan
         if not self.limit.hasFocus() or self.limit.value() / 100 != of.session.limit:
             self.limit.blockSignals(True)
             self.limit.setValue(round(of.session.limit * 100))
             self.limit.blockSignals(False)
         before, after = float(of.before.load.max()), float(of.after.load.max())
         count = len(plan.steps())
+        several = "step" if count == 1 else "steps"
+        cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
+        said = f"{count} {several}{cost}: worst {percent(before)} → {percent(after)}."
         if not count:
-            self._words.setText("No decisions yet. Choose a track to see what each saves, or have a plan suggested.")
-        else:
-            several = "step" if count == 1 else "steps"
-            cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
-            self._words.setText(f"{count} {several}{cost}: worst {percent(before)} → {percent(after)}.")
+            said = "No decisions yet. Choose a track to see what each saves, or have a plan suggested."
+        if self._trouble is not None and self._trouble[0] == self._shown:
+            said = self._trouble[1]
+        # While it is looked for one it says that.
+        if self.suggest.isEnabled():
+            self._words.setText(said)
         self._decisions = [step.decisions for step in steps] if steps is not None else plan.steps()
         chosen, row = self._chosen, self.steps.currentRow()
         self.steps.clear()
@@ -280,11 +286,13 @@ class PlanDrawer(QFrame):
 
     def show_suggesting(self, said: str = "Looking for the plan that gives up least…") -> None:
         self.suggest.setEnabled(False)
+        self._trouble = None
         self._words.setText(said)
 
     def show_trouble(self, reason: str) -> None:
-        """Says why there is no suggestion; the plan in force stays."""
+        """Says why there is no suggestion, until session or plan are others; the plan in force stays."""
         self.suggest.setEnabled(True)
+        self._trouble = self._shown, reason
         self._words.setText(reason)
 
     def show_suggestion(self, of: Survey, found: Suggestion) -> None:
