@@ -26,6 +26,8 @@ from .candidates import Candidate, Effect, changed
 
 Figures = NDArray[np.float64]
 States = NDArray[np.int16]
+# Sessions that have been made: with the decisions of a candidate, and every other tail as it is ("") or at its extreme.
+Known = dict[tuple[str, tuple[Decision, ...]], Prepared]
 # What is saved of a strip's cost, and of what it costs more beside others, in each kind of moment (D, seconds).
 Saved = tuple[Figures, Figures]
 
@@ -52,13 +54,15 @@ class Activity:
     """The states in which strips may be at some seconds under any choice of candidates, of which some are `moving`."""
 
     def __init__(
-        self, of: Survey, at: Case, among: Among, moving: Sequence[Candidate], seconds: Figures, now: States
-    ) -> None:
+        self, of: Survey, at: Case, among: Among, moving: Sequence[Candidate], seconds: Figures, now: States,
+        known: Known,
+    ) -> None:  # fmt: skip
         """`now` (D, S) are the states at these seconds (D) without any of them, in the session of a case, in which
-        plugins do so much to each other."""
+        plugins do so much to each other. What is made is looked up in `known` first, and kept there."""
         self.of, self._at, self._among, self._moving, self._seconds, self.now = of, at, among, moving, seconds, now
-        others = [self._extreme(moving, shorter) for shorter in (True, False)] if moving else []
-        self.states = np.array([now, *(self._states(self._with(session, ())) for session in others)])
+        self._known = known
+        others = [self._made(moving, which, ()) for which in ("shortest", "longest")] if moving else []
+        self.states = np.array([now, *(self._states(there) for there in others)])
         self.varied = np.flatnonzero((self.states != now).any(axis=(0, 1)))
 
     def _extreme(self, moving: Sequence[Candidate], shorter: bool) -> Session:
@@ -72,9 +76,14 @@ class Activity:
                 strips[decision.strip] = after
         return msgspec.structs.replace(self.of.session, strips=tuple(strips.values()))
 
-    def _with(self, session: Session, decisions: tuple[Decision, ...]) -> Prepared:
-        after = apply(session, self.of.plan.with_all(decisions)).session
-        return prepare(after, self.of.planned.cards, self.of.planned, self.of.now)
+    def _made(self, moving: Sequence[Candidate], which: str, decisions: tuple[Decision, ...]) -> Prepared:
+        """The session with some decisions, and with all other tails as short or as long as these candidates make them.
+        """
+        if (which, decisions) not in self._known:
+            session = self._extreme(moving, shorter=which == "shortest")
+            after = apply(session, self.of.plan.with_all(decisions)).session
+            self._known[which, decisions] = prepare(after, self.of.planned.cards, self.of.planned, self.of.now)
+        return self._known[which, decisions]
 
     def _states(self, there: Prepared) -> States:
         """The states at the seconds in another session (D, S), as those of this one are numbered."""
@@ -94,10 +103,8 @@ class Activity:
         as it can be; nothing where it is not made then."""
         shared = {d.strip: self.of.session.strip(d.strip).place_of(d.use or "") for d in candidate.decisions}
         others = [each for each in self._moving if not any(self._excludes(shared, d) for d in each.decisions)]
-        there = case(
-            self._with(self._extreme(others, shorter=True), candidate.decisions), self.of.machine, self.of.buffer,
-            self._among,
-        )  # fmt: skip
+        made = self._made(others, "shortest", candidate.decisions)
+        there = case(made, self.of.machine, self.of.buffer, self._among)
         own = {strip.id for strip in self._at.session.strips}
         parts = [number for number, strip in enumerate(there.session.strips) if strip.id not in own]
         states = there.moments.states[there.moments.all_at(self._seconds)]

@@ -18,13 +18,10 @@ from numpy.typing import NDArray
 
 from ..block.bounds import cuts
 from ..block.play import in_a_row
-from ..decisions.apply import apply
-from ..decisions.decision import Decision
 from ..load.case import Case, case
 from ..load.costs import Among, touched
-from ..load.prepared import Prepared, prepare
-from ..survey import Survey
-from .activity import Activity, Saved, moves
+from ..survey import Survey, with_plan
+from .activity import Activity, Known, Saved, moves
 from .candidates import Candidate, effects_of
 
 Figures = NDArray[np.float64]
@@ -58,7 +55,7 @@ class Rows:
         like: Rows | None = None,
     ) -> None:
         self.of, self.candidates = of, found
-        self._with: dict[tuple[Decision, ...], Prepared] = like._with if like is not None else {}
+        self._known: Known = like._known if like is not None else {}
         self._among = Among(touched(of.planned, of.machine)) if among is None else among
         self.case: Case = of.case if among is None else case(of.planned, of.machine, of.buffer, among)
         moments = of.case.moments
@@ -121,7 +118,7 @@ class Rows:
         """Every effect of every candidate as arrays: E effects, which candidate and strip, and what is saved (E, D)."""
         moving = {n for n, candidate in enumerate(self.candidates) if moves(self.of, candidate)}
         at = [self.candidates[n] for n in sorted(moving)]
-        self._activity = Activity(self.of, self.case, self._among, at, self._starts + 1e-9, self.distinct)
+        self._activity = Activity(self.of, self.case, self._among, at, self._starts + 1e-9, self.distinct, self._known)
         found = [(n, *each) for n, one in enumerate(self.candidates) for each in self._effects(one, n in moving)]
         kinds = len(self.distinct)
         self.by = np.array([each[0] for each in found], np.int64)
@@ -164,10 +161,9 @@ class Rows:
 
     def _by_moment(self, of: Candidate) -> dict[int, Saved]:
         """The same read off the session with it, moment by moment: strips may sound at other times there."""
-        if of.decisions not in self._with:
-            session = apply(self.of.session, self.of.plan.with_all(of.decisions)).session
-            self._with[of.decisions] = prepare(session, self.of.planned.cards, self.of.planned, self.of.now)
-        there = case(self._with[of.decisions], self.of.machine, self.of.buffer, self._among)
+        if ("", of.decisions) not in self._known:
+            self._known["", of.decisions] = with_plan(self.of, self.of.plan.with_all(of.decisions))
+        there = case(self._known["", of.decisions], self.of.machine, self.of.buffer, self._among)
         # What rings on less long is silent from some instant on: at its start the moment is as it was.
         states = there.moments.states[there.moments.all_at(self._starts + 1e-9)]
         rows, beside = there.rows(states), there.beside(states)
