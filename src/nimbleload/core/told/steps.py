@@ -15,6 +15,8 @@ from ..optimise.suggest import Suggestion
 from ..survey import Survey
 from ..units import clock, listed, minutes, percent
 
+# A plan that none can undercut but for rounding, and by so little that it is told as a share of its price (fractions).
+PROVEN, NEARLY = 1e-6, 0.005
 NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
 
 
@@ -82,8 +84,10 @@ def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
 
 def how_good(found: Suggestion) -> str:
     """How much less another plan could give up, in words."""
-    if found.gap < 0.005:
+    if found.gap < PROVEN:
         return "No plan gives up less."
+    if found.gap < NEARLY:
+        return f"No plan gives up {percent(NEARLY)} less."
     left = found.price - found.least
     smallest = min((step.price.minutes for step in found.steps), default=0.0)
     fraction = f", which is at most {_share_of_step(left / smallest)} of its smallest step" if smallest > left else ""
