@@ -29,15 +29,15 @@ def make_window(qtbot, tmp_path):
     """Makes windows with a library, choices and recovery folder of the test's own."""
     made: list[MainWindow] = []
 
-    def make(library: Library | None = None) -> MainWindow:
+    def make(library: Library | None = None, percent: int = 100) -> MainWindow:
         application = QApplication.instance()
         # As a start does it: putting widgets together takes three times as long with the style sheet in force.
         application.setStyleSheet("")
         for other in made:
             other._choices.flush()
-        theme.begin(application, "night", 100)
+        theme.begin(application, "night", percent)
         window = MainWindow(demo_saved, library, Remembered(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
-        theme.apply(application, "night", 100)
+        theme.apply(application, "night", percent)
         window.resize(1280, 800)
         window.show()
         made.append(window)

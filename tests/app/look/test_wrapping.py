@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 from PySide6.QtCore import QRect, QSize, Qt
-from PySide6.QtWidgets import QLineEdit, QPushButton, QStyle, QStyleOptionFrame, QWidget
+from PySide6.QtWidgets import QLabel, QLineEdit, QPushButton, QScrollArea, QStyle, QStyleOptionFrame, QWidget
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
 from nimbleload.app.look.theme import SCALES, theme
@@ -70,9 +70,9 @@ def height_for_words(field):
     return field.style().subElementRect(QStyle.SubElement.SE_LineEditContents, frame, field).height()
 
 
-@pytest.mark.parametrize("percent", [90, 130, 160])
-def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent):
-    window = make_window()
+@pytest.mark.parametrize(("percent", "begun_at"), [(90, 100), (130, 100), (160, 100), (160, 160), (90, 160)])
+def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent, begun_at):
+    window = make_window(percent=begun_at)
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
     window.scale_text(SCALES.index(percent) - SCALES.index(theme.scale))
@@ -91,5 +91,10 @@ def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent
             if field.isVisible():
                 assert height_for_words(field) >= field.fontMetrics().height(), (place, field.text())
         qtbot.wait(20)
+        scrolled = window.pages.currentWidget()
+        assert not isinstance(scrolled, QScrollArea) or scrolled.horizontalScrollBar().maximum() == 0, place
+        for label in scrolled.findChildren(QLabel):
+            if label.isVisible() and label.wordWrap() and label.text():
+                assert label.height() >= label.heightForWidth(label.width()), (place, label.text())
         assert (window.width(), window.height()) == (1280, 800), place
     assert window.windowState() == Qt.WindowState.WindowNoState

@@ -24,6 +24,7 @@ from ..background.turns import Turns
 from ..decide.option_list import OptionList
 from ..decide.plan_drawer import PlanDrawer
 from ..look.panels import headed
+from ..look.place_strip import Elided
 from ..look.sentence import COMPUTING, NOT_COMPUTED, Sentence
 from .block_view import BlockView
 from .buffer_row import BufferRow
@@ -39,12 +40,11 @@ class Panel(QFrame):
     def __init__(self, title: str, inside: QWidget, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self.title, self.remark = QLabel(title), QLabel()
+        self.title, self.remark = Elided(title), QLabel()
         self.title.setProperty("role", "title")
         self.remark.setProperty("role", "quiet")
         top = QHBoxLayout()
-        top.addWidget(self.title)
-        top.addStretch(1)
+        top.addWidget(self.title, 1)
         top.addWidget(self.remark)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 10, 6)

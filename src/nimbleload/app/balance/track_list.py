@@ -29,6 +29,7 @@ from ...core.units import clock, percent
 from ..look.picture import elided
 from ..look.place_strip import Elided
 from ..look.theme import theme
+from ..look.wrapping import Wrapping
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel
 
 BASES: dict[Basis, str] = {"moment": "moment", "peak": "peak", "piece": "piece"}
@@ -152,6 +153,7 @@ class TrackList(QFrame):
         self.filter.setPlaceholderText("Find")
         self.filter.setAccessibleName("Filter tracks by name")
         self.filter.setClearButtonEnabled(True)
+        self.filter.setMinimumWidth(theme.px(44))
         self.filter.setMaximumWidth(theme.px(110))
         self.filter.textChanged.connect(self._filter)
         self.by_cost, self.by_bus = self._word("by cost", True), self._word("by bus", False)
@@ -161,11 +163,9 @@ class TrackList(QFrame):
         self.basis.setAccessibleName("What the figures are of")
         self.basis.setToolTip("What the figures are of: the moment, each track's own peak, or the whole piece")
         self._title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self._title.setMinimumWidth(theme.px(60))
+        self._title.setMinimumWidth(theme.px(40))
         self.basis.currentIndexChanged.connect(self._rebase)
-        self._legend = QLabel()
-        self._legend.setProperty("role", "quiet")
-        self._legend.setWordWrap(True)
+        self._legend = {family: QLabel() for family in FAMILIES}
         self._lay_out()
 
     def _word(self, text: str, checked: bool) -> QPushButton:
@@ -186,13 +186,19 @@ class TrackList(QFrame):
         column.setSpacing(4)
         column.addLayout(top)
         column.addWidget(self.view, 1)
-        column.addWidget(self._legend)
+        for label in self._legend.values():
+            label.setProperty("role", "quiet")
+        column.addLayout(Wrapping(*self._legend.values(), gap=theme.px(9)))
 
     def show_survey(self, of: Survey, at: Instant) -> None:
         self.model.show_survey(of, at)
         self._show_title(at)
         used = {use.family for strip in of.session.strips for use in strip.uses()}
-        self._legend.setText(" &nbsp;".join(f"{theme.family_mark(f)}&nbsp;{f}" for f in FAMILIES if f in used))
+        for family, label in self._legend.items():
+            words = f"{theme.family_mark(family)} {family}"
+            if label.text() != words:
+                label.setText(words)
+            label.setVisible(family in used)
         self._unfold()
 
     def _unfold(self) -> None:

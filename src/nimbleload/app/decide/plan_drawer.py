@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from msgspec.structs import replace
-from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtCore import QPoint, QSize, Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -305,6 +305,12 @@ class PlanDrawer(QFrame):
             self._words.setText(f"{reached} {how_good(found)}")
 
     def minimumSizeHint(self):
-        hint = super().minimumSizeHint()
-        hint.setWidth(theme.px(220))
-        return hint
+        layout = self.layout()
+        width = max(theme.px(220), layout.totalMinimumSize().width())
+        # What is said goes on in as many lines as it needs.
+        return QSize(width, layout.totalMinimumHeightForWidth(max(self.width(), width)))
+
+    def resizeEvent(self, event):
+        super().resizeEvent(event)
+        if event.oldSize().width() != event.size().width():
+            self.updateGeometry()
