@@ -73,6 +73,8 @@ def test_the_quick_look_is_the_load_or_a_little_above(seed):
             assert quick >= true * (1 - 1e-9)
         else:
             assert quick == pytest.approx(true)
+        assert Evaluator(of, found, quick)._quickly(chosen)
+        assert quick <= 0 or not Evaluator(of, found, 0.99 * quick)._quickly(chosen)
 
 
 @pytest.mark.parametrize("seed", range(40))

@@ -208,6 +208,27 @@ def test_a_solver_that_fails_in_whole_numbers_still_leads_to_a_plan_near_the_che
     assert made.price <= 1.5 * honest.price + 1e-9
 
 
+def test_a_solver_in_trouble_is_asked_once_more_another_way(monkeypatch):
+    before, wishes = random_wish(8)
+    honest, tried = suggest(before, wishes, small=0), []
+
+    def troubled(usual):
+        def solve(*of, options, **others):
+            found = usual(*of, options=dict(options), **others)
+            tried.append(options["presolve"])
+            if options["presolve"]:
+                found.x, found.status = None, 4
+            return found
+
+        return solve
+
+    for name in ("milp", "linprog"):
+        monkeypatch.setattr(optimize, name, troubled(getattr(optimize, name)))
+    made = suggest(before, wishes, small=0)
+    assert (made.price, made.reached) == (pytest.approx(honest.price), honest.reached)
+    assert tried and tried == [True, False] * (len(tried) // 2)
+
+
 @pytest.mark.parametrize(
     ("count", "wanted"),
     [(1, 0.0), (FEW - 1, 0.0), (FEW, 0.0), (FEW + 1, NEAR), (MANY - 1, NEAR), (MANY, NEAR), (MANY + 1, NEAR_OF_MANY)],
