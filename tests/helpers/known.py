@@ -10,7 +10,7 @@ from typing import NamedTuple
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
-from tests.helpers.searching import apart
+from tests.helpers.searching import apart, built_once, found_once
 
 SOURCE = Path(__file__).with_name("known.c")
 KEYED, COLD = 200e-6, 100e-6
@@ -94,4 +94,16 @@ def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *way
         pytest.skip("no C compiler to build the test plugins with")
     apart(folder, monkeypatch)
     monkeypatch.setenv(*built.search)
+    return built
+
+
+def installed_once(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *ways: str) -> Known:
+    """The same, built and looked into once for all tests that leave it as it is."""
+    made_of = "known", standard, ways
+    built = built_once(made_of, lambda into: build(into, standard, *ways))
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    apart(folder, monkeypatch)
+    monkeypatch.setenv(*built.search)
+    found_once(made_of)
     return built

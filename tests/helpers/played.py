@@ -15,7 +15,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import carrying, render
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
-from tests.helpers.searching import apart
+from tests.helpers.searching import apart, built_once, found_once
 from tests.helpers.stems import RATE
 
 FREEZE = Plan((Decision("freeze", "t"),))
@@ -45,15 +45,22 @@ def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *way
     compiler = shutil.which("gcc") or shutil.which("cc")
     if compiler is None:
         pytest.skip("no C compiler to build the test plugins with")
-    target = folder / FILES[standard]
-    target.parent.mkdir(parents=True, exist_ok=True)
-    flags = [*(f"-D{each}" for each in (standard.upper(), *ways)), "-O1", "-shared", "-fPIC", f"-I{SOURCE.parent}"]
-    subprocess.run([compiler, *flags, "-o", str(target), str(SOURCE)], check=True)
-    if standard == "lv2":
-        (target.parent / "manifest.ttl").write_text(MANIFEST)
-        (target.parent / "played.ttl").write_text(TURTLE)
+
+    def build(into: Path) -> Path:
+        target = into / FILES[standard]
+        target.parent.mkdir(parents=True, exist_ok=True)
+        flags = [*(f"-D{each}" for each in (standard.upper(), *ways)), "-O1", "-shared", "-fPIC", f"-I{SOURCE.parent}"]
+        subprocess.run([compiler, *flags, "-o", str(target), str(SOURCE)], check=True)
+        if standard == "lv2":
+            (target.parent / "manifest.ttl").write_text(MANIFEST)
+            (target.parent / "played.ttl").write_text(TURTLE)
+        return into
+
+    made_of = "played", standard, ways
+    there = built_once(made_of, build)
     apart(folder, monkeypatch)
-    monkeypatch.setenv(f"{standard.upper()}_PATH", str(folder))
+    monkeypatch.setenv(f"{standard.upper()}_PATH", str(there))
+    found_once(made_of)
     return x.plugin(*DEVICES[standard], "Played", role="instrument")
 
 

@@ -2,12 +2,39 @@
 
 from __future__ import annotations
 
+import atexit
 import shutil
+import tempfile
+from collections.abc import Callable, Hashable
 from pathlib import Path
+from typing import Any, TypeVar
 
 import pytest
 
 from nimbleload.probe import catalogue
+
+T = TypeVar("T")
+# What has been built for tests of this process, and what searches have found then, by what it was made of.
+_BUILT: dict[Hashable, Any] = {}
+_FOUND: dict[Hashable, bytes] = {}
+
+
+def built_once(made_of: Hashable, build: Callable[[Path], T]) -> T:
+    """What was built in a folder of its own, which all tests leave as it is; it goes with the process."""
+    if made_of not in _BUILT:
+        folder = Path(tempfile.mkdtemp(prefix="nimble-tests-"))
+        atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        _BUILT[made_of] = build(folder)
+    found: T = _BUILT[made_of]
+    return found
+
+
+def found_once(made_of: Hashable) -> None:
+    """Has searches know what they find where something was built: it is looked into once."""
+    if made_of not in _FOUND:
+        catalogue.catalogue()
+        _FOUND[made_of] = catalogue.cache_file().read_bytes()
+    catalogue.cache_file().write_bytes(_FOUND[made_of])
 
 
 def apart(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
