@@ -28,6 +28,7 @@ from ..store import atomic
 from ..store.archive import DAMAGED, LARGEST_XML, Archive, ImportRefusedError
 from ..store.dawproject_controllers import as_points
 from ..store.dawproject_expressions import as_note
+from ..store.dawproject_heard import UNWRAPPED
 from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
@@ -38,8 +39,7 @@ from .resting import rests
 
 WHERE = "project.xml"
 FOLDER = "audio/carried-out"
-# What sounds in a lane without a clip around it, and what switches it off.
-UNWRAPPED = ("Notes", "Audio", "Warps")
+# What switches off content that lies in a lane without a clip around it.
 OFF = '<Clip time="0" enable="false">', "</Clip>"
 NO_CARDS: Cards = {}
 NOTHING: Mapping[str, Path] = {}

@@ -16,6 +16,8 @@ from .sounding import NotePart
 ContentKind = Literal["audio", "notes"]
 Piece = tuple[float, float, ContentKind]
 Stretch = tuple[float, float]
+# What sounds in a lane without a clip around it.
+UNWRAPPED = ("Notes", "Audio", "Warps")
 # Stretches shorter than this are rounding (in the unit at hand).
 LEAST = 1e-9
 

@@ -23,7 +23,7 @@ from .archive import ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS, real_points
 from .dawproject_expressions import Pressing, is_of_key, of_key, of_note, pressed
-from .dawproject_heard import LEAST, Heard, Placed, Stretch
+from .dawproject_heard import LEAST, UNWRAPPED, Heard, Placed, Stretch
 from .sounding import NotePart
 from .xml_values import flag, number, place
 
@@ -145,7 +145,7 @@ class Timeline:
                 self._walk(child, track, unit, tracks, depth + 1)
             elif child.tag == "Clip" and track is not None:
                 self._add(track, self._of_clip(child, Grid(unit), depth), self._audio(child, unit), child.get("name"))
-            elif child.tag in ("Notes", "Audio", "Warps") and track is not None:
+            elif child.tag in UNWRAPPED and track is not None:
                 # Content that lies in a lane without a clip around it sounds from the start.
                 grid = self._inside(Grid(unit), 0.0, child.get("timeUnit", unit))
                 heard = self._of_content(child, grid, None, depth)

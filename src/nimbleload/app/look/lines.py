@@ -33,6 +33,7 @@ class Lines(QStyledItemDelegate):
     def __init__(self, view: QListView, most: int = 2) -> None:
         super().__init__(view)
         self._view, self._most = view, most
+        self._measured: tuple[tuple, bool] = ((), False)
         view.setItemDelegate(self)
         view.setResizeMode(QListView.ResizeMode.Adjust)
         view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -51,8 +52,13 @@ class Lines(QStyledItemDelegate):
         # Few enough for their words to be measured.
         if rows * (line + 2 * MARGIN) > room:
             return False
-        counts = (max(len(self._broken(model.index(row, 0), font, self._most)), 1) for row in range(rows))
-        return sum(count * line + 2 * MARGIN for count in counts) <= room
+        indexes = [model.index(row, 0) for row in range(rows)]
+        # Asked of every row that is painted: measured when words, font or room are others.
+        asked = (font.key(), self._view.viewport().size().toTuple(), *(index.data() for index in indexes))
+        if self._measured[0] != asked:
+            counts = (max(len(self._broken(index, font, self._most)), 1) for index in indexes)
+            self._measured = asked, sum(count * line + 2 * MARGIN for count in counts) <= room
+        return self._measured[1]
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
         self.initStyleOption(option, index)

@@ -63,7 +63,8 @@ class Activity:
         self._known = known
         others = [self._made(moving, which, ()) for which in ("shortest", "longest")] if moving else []
         self.states = np.array([now, *(self._states(there) for there in others)])
-        self.varied = np.flatnonzero((self.states != now).any(axis=(0, 1)))
+        # The strips (numbers) of which that is not one and the same.
+        self.varied = frozenset(np.flatnonzero((self.states != now).any(axis=(0, 1))).tolist())
 
     def _extreme(self, moving: Sequence[Candidate], shorter: bool) -> Session:
         """The session with every tail as short, or as long, as any choice makes it."""

@@ -175,7 +175,6 @@ class _Finder:
             live = bool(self.of.planned.live[list(numbers)].any())
             yield made._replace(bus=self.case.strip_cost(group.chain, live), members=numbers)
 
-
     def _parts_shared(self, decision: Decision) -> list[int]:
         """The parts of a strip, where sends cut it, that hold what is shared."""
         strip = whole_strip(self.of, decision.strip)

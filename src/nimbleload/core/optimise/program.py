@@ -5,8 +5,9 @@ Rows come in as they are broken: first by what the program takes without whole n
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from copy import copy
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,7 @@ from .candidates import Candidate, Wishes
 from .rows import Figures, Row, Rows
 
 if TYPE_CHECKING:
+    from scipy.optimize import OptimizeResult
     from scipy.sparse import csr_matrix
 
 # So many rows come in at once, and so often at most before the program is solved in whole numbers.
@@ -32,8 +34,6 @@ INFEASIBLE = 2
 ROOM = 1e-6
 # Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
 CLOSE = 0.002
-
-
 # Least and most of each candidate (n each).
 Ends = tuple[Figures, Figures]
 
@@ -81,14 +81,13 @@ class Program:
         """A program of the same candidates without anything asked in addition; what is known of rows that are alike
         is kept."""
         made = copy(self)
-        alike = rows.are_like(self.rows)
-        made.rows = self.rows if alike else rows
-        made._saves, made._needed, made._kinds = (
-            (list(self._saves), list(self._needed), list(self._kinds)) if alike else ([], [], [])
-        )
-        made._known = set(self._known) if alike else set()
+        if rows.are_like(self.rows):
+            made._saves, made._needed, made._kinds = list(self._saves), list(self._needed), list(self._kinds)
+            made._known = set(self._known)
+        else:
+            made.rows, made._saves, made._needed, made._kinds, made._known = rows, [], [], [], set()
+            made.relevant = made._relevant()
         made._covers, made.slack, made.under = [], np.zeros(len(rows.distinct)), np.inf
-        made.relevant = self.relevant if alike else made._relevant()
         return made
 
     def price(self, chosen: NDArray[np.bool_]) -> float:
@@ -257,14 +256,9 @@ class Program:
         if not count:
             return self._without_any()
         matrix, right = self._asked_of()
-        for presolve in (True, False):
-            found = linprog(
-                self.objective, matrix, right, bounds=(0, 1), method="highs",
-                options={"time_limit": SECONDS, "presolve": presolve},
-            )  # fmt: skip
-            # The solver's own troubles are no answer: it is asked once more, another way.
-            if found.x is not None or found.status == INFEASIBLE:
-                break
+        found = _answered(
+            lambda more: linprog(self.objective, matrix, right, bounds=(0, 1), method="highs", options=more)
+        )
         if found.x is None:
             return None
         reduced = found.lower.marginals + found.upper.marginals
@@ -285,13 +279,10 @@ class Program:
         constraints = [LinearConstraint(matrix, -np.inf, right)] if matrix.shape[0] else []
         kinds = np.concatenate((np.ones(count), np.zeros(once)))
         bounds = Bounds(np.append(ends[0], np.zeros(once)), np.append(ends[1], np.ones(once)))
-        for presolve in (True, False):
-            found = milp(
-                self.objective, constraints=constraints, bounds=bounds, integrality=kinds,
-                options={"time_limit": SECONDS, "node_limit": nodes, "mip_rel_gap": gap, "presolve": presolve},
-            )  # fmt: skip
-            if found.x is not None or found.status == INFEASIBLE:
-                break
+        found = _answered(lambda more: milp(
+            self.objective, constraints=constraints, bounds=bounds, integrality=kinds,
+            options={"node_limit": nodes, "mip_rel_gap": gap, **more},
+        ))  # fmt: skip
         if found.x is None:
             return None
         bound = found.mip_dual_bound
@@ -370,3 +361,12 @@ class Program:
             if (reached - saves[:, number] >= needed).all():
                 reached, chosen[number] = reached - saves[:, number], False
         return np.asarray(chosen, np.bool_)
+
+
+def _answered(ask: Callable[[dict[str, Any]], OptimizeResult]) -> OptimizeResult:
+    """What a solver finds, asked with further options. Its own troubles are no answer: then it is asked once more,
+    another way."""
+    found = ask({"time_limit": SECONDS, "presolve": True})
+    if found.x is None and found.status != INFEASIBLE:
+        found = ask({"time_limit": SECONDS, "presolve": False})
+    return found

@@ -56,6 +56,8 @@ class Rows:
     ) -> None:
         self.of, self.candidates = of, found
         self._known: Known = like._known if like is not None else {}
+        moving = like._moving if like is not None else [n for n, each in enumerate(found) if moves(of, each)]
+        self._moving: list[int] = moving
         self._among = Among(touched(of.planned, of.machine)) if among is None else among
         self.case: Case = of.case if among is None else case(of.planned, of.machine, of.buffer, among)
         moments = of.case.moments
@@ -116,10 +118,9 @@ class Rows:
 
     def _collect(self) -> None:
         """Every effect of every candidate as arrays: E effects, which candidate and strip, and what is saved (E, D)."""
-        moving = {n for n, candidate in enumerate(self.candidates) if moves(self.of, candidate)}
-        at = [self.candidates[n] for n in sorted(moving)]
-        self._activity = Activity(self.of, self.case, self._among, at, self._starts + 1e-9, self.distinct, self._known)
-        found = [(n, *each) for n, one in enumerate(self.candidates) for each in self._effects(one, n in moving)]
+        moving, seconds = [self.candidates[n] for n in self._moving], self._starts + 1e-9
+        self._activity = Activity(self.of, self.case, self._among, moving, seconds, self.distinct, self._known)
+        found = [(n, *each) for n, one in enumerate(self.candidates) for each in self._effects(one, n in self._moving)]
         kinds = len(self.distinct)
         self.by = np.array([each[0] for each in found], np.int64)
         self.strip = np.array([each[1] for each in found], np.int64)
@@ -146,7 +147,7 @@ class Rows:
             found[effect.strip] = effect.saves[states], effect.beside[states]
         if is_moving or of.bus is not None:
             found = self._by_moment(of)
-        varied = set(self._activity.varied.tolist())
+        varied = self._activity.varied
         by_strip = {effect.strip: effect for effect in effects}
         most = {
             strip: self._activity.most(strip, by_strip.get(strip), is_moving)

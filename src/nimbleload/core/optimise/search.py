@@ -25,7 +25,7 @@ NEAR, MANY, NEAR_OF_MANY = 0.01, 360, 0.04
 # So many times at most it is tried what could be added to a choice that is not enough.
 ADDED = 200
 # So many candidates are tried at most in the place of one.
-AT_ONCE = 6
+INSTEAD = 6
 MARGIN = 1e-6
 
 
@@ -211,7 +211,7 @@ def _cheaper(program: Program, without: Chosen, price: float) -> list[int]:
         trial[other] = True
         if program.is_allowed(trial):
             found.append(int(other))
-        if len(found) == AT_ONCE:
+        if len(found) == INSTEAD:
             break
     return found
 
