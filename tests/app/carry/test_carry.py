@@ -294,13 +294,13 @@ def test_why_something_is_not_rendered_is_read_in_full_at_any_width(window, qtbo
     last = page.table.rowCount() - 1
     # One line is enough in the window as it is; as many as it takes where the column is narrow, and one again.
     window.go(CARRY)
-    plain = page.table.rowHeight(0)
+    plain, narrow = page.table.rowHeight(0), page.table.columnWidth(0)
     qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
     qtbot.wait(100)
     assert page.table.rowHeight(last) < 1.5 * plain
     page.table.setColumnWidth(0, page.table.width() - 560)
     qtbot.waitUntil(lambda: page.table.rowHeight(last) > 1.5 * plain, timeout=10_000)
-    page.size_columns()
+    page.table.setColumnWidth(0, narrow)
     qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
 
 

@@ -10,7 +10,7 @@ import threading
 import msgspec
 import pytest
 from PySide6.QtCore import Qt, qCritical, qInstallMessageHandler, qWarning
-from PySide6.QtWidgets import QFileDialog, QMessageBox, QPlainTextEdit
+from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from nimbleload.app.frame import log_file
 from nimbleload.app.frame.log_dialog import LogDialog
@@ -254,13 +254,32 @@ def test_a_log_that_cannot_be_written_is_no_obstacle(tmp_path):
     assert log_file.begin(tmp_path / "file" / "log") is None
 
 
-def test_the_log_is_shown_from_its_end(qtbot):
-    dialog = LogDialog()
-    qtbot.addWidget(dialog)
-    assert "nothing went wrong" in dialog.findChild(QPlainTextEdit).toPlainText()
-    log_file.path().parent.mkdir(parents=True, exist_ok=True)
-    log_file.path().write_text("old\n" * 50_000 + "the last line\n")
-    again = LogDialog()
-    qtbot.addWidget(again)
-    assert again.text.toPlainText().rstrip().endswith("the last line")
-    assert len(again.text.toPlainText()) <= 70_000
+def test_the_log_is_shown_from_its_end(make_window, qtbot):
+    window, log = make_window(), log_file.path()
+    (command,) = [each for each in window.commands() if "wrote down" in each.text()]
+
+    def shown():
+        command.trigger()
+        qtbot.waitUntil(lambda: bool(window.findChildren(LogDialog)), timeout=10_000)
+        (dialog,) = window.findChildren(LogDialog)
+        text = dialog.text.toPlainText()
+        dialog.reject()
+        qtbot.waitUntil(lambda: not window.findChildren(LogDialog), timeout=10_000)
+        return text
+
+    log.unlink(missing_ok=True)
+    assert "nothing went wrong" in shown()
+    log.parent.mkdir(parents=True, exist_ok=True)
+    log.write_text("old\n" * 50_000 + "the last line\n")
+    text = shown()
+    assert text.rstrip().endswith("the last line")
+    assert len(text) <= 70_000
+    # What cannot be read is not taken for a log without entries.
+    log.unlink()
+    log.mkdir()
+    command.trigger()
+    qtbot.waitUntil(lambda: bool(window.findChildren(QMessageBox)), timeout=10_000)
+    (box,) = window.findChildren(QMessageBox)
+    assert f"The log in {log} cannot be read" in box.text() and not window.findChildren(LogDialog)
+    box.accept()
+    log.rmdir()

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import pytest
 from PySide6.QtCore import QRect, QSize, Qt
-from PySide6.QtWidgets import QLabel, QLineEdit, QPushButton, QScrollArea, QStyle, QStyleOptionFrame, QWidget
+from PySide6.QtWidgets import (
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QStyle,
+    QStyleOptionFrame,
+    QTableView,
+    QWidget,
+)  # fmt: skip
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
 from nimbleload.app.look.theme import SCALES, theme
@@ -98,3 +107,30 @@ def test_no_page_is_wider_than_1280_at_any_text_size(make_window, qtbot, percent
                 assert label.height() >= label.heightForWidth(label.width()), (place, label.text())
         assert (window.width(), window.height()) == (1280, 800), place
     assert window.windowState() == Qt.WindowState.WindowNoState
+
+
+def sizes(window):
+    """What the widgets of a window are held to: least and most size, rows and columns of tables. Of Machine, which
+    grows while it looks, nothing."""
+    found = []
+    for widget in window.findChildren(QWidget):
+        # Plain ones are what Qt lays scroll bars out in.
+        if window.machine.isAncestorOf(widget) or type(widget) is QWidget:
+            continue
+        held = [widget.minimumWidth(), widget.maximumWidth(), widget.minimumHeight(), widget.maximumHeight()]
+        if isinstance(widget, QTableView):
+            header = widget.horizontalHeader()
+            columns = (c for c in range(header.count()) if header.sectionResizeMode(c) == header.ResizeMode.Interactive)
+            held += [widget.verticalHeader().defaultSectionSize(), *map(widget.columnWidth, columns)]
+        found.append((type(widget).__name__, held))
+    return found
+
+
+def test_a_text_size_chosen_later_gives_the_same_sizes_as_one_begun_with(make_window, qtbot):
+    begun = make_window(percent=160)
+    qtbot.wait(50)
+    expected = sizes(begun)
+    window = make_window()
+    window.scale_text(len(SCALES))
+    qtbot.wait(50)
+    assert sizes(window) == expected

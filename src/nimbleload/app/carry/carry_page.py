@@ -31,10 +31,9 @@ from ...deliver.stems import OF_STEM, is_stem
 from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
-from ..look.panels import dress_table, headed, panel
+from ..look.panels import dress_table, headed, panel, size_table
 from ..look.restore_view import RestoreView
 from ..look.sentence import Sentence
-from ..look.theme import theme
 from .carrying_out import CarryingOut
 from .stems_dialog import StemsDialog
 
@@ -72,7 +71,7 @@ class CarryPage(QWidget):
             self.kind.addItem(form.words, name)
         self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), RestoreView()
         self._lay_out()
-        self.size_columns()
+        size_table(self.table, 22, dict(enumerate((190, 130, 70, 150, 150))))
         self._connect()
 
     def _lay_out(self) -> None:
@@ -96,12 +95,6 @@ class CarryPage(QWidget):
         inside.addWidget(self.back, 2)
         headed(self, self.sentence).addWidget(frame, 1)
         self._show_buttons()
-
-    def size_columns(self) -> None:
-        """Columns and rows as the text size in force wants them."""
-        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
-        for column, width in enumerate((190, 130, 70, 150, 150)):
-            self.table.setColumnWidth(column, theme.px(width))
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)

@@ -89,13 +89,17 @@ class PlanDrawer(QFrame):
             (self.earlier, -1, "Alt+Up", "earlier"),
             (self.later, 1, "Alt+Down", "later"),
         ):
-            button.setFixedWidth(theme.px(30))
+            theme.fit(button, lambda arrow: arrow.setFixedWidth(theme.px(30)))
             button.clicked.connect(lambda _=False, by=by: self.move_chosen(by))
             button.setToolTip(f"Take this step {word} ({keys})")
             button.setAccessibleName(button.toolTip())
             QShortcut(QKeySequence(keys), self.steps, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(
                 lambda by=by: self.move_chosen(by)
             )
+        self.remove.setToolTip("Take the chosen step back (Delete)")
+        QShortcut(
+            QKeySequence.StandardKey.Delete, self.steps, self.remove_chosen, context=Qt.ShortcutContext.WidgetShortcut
+        )
         self.steps.currentRowChanged.connect(self._choose)
         self.steps.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.steps.customContextMenuRequested.connect(self._ask_how)

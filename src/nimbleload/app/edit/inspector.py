@@ -34,6 +34,7 @@ from ...core.units import count
 from ...probe.describing import read_state, state_of
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.plugin_window import WITH_WINDOWS
+from ..look.panels import size_table
 from ..look.theme import theme
 from .parameters import key_of
 
@@ -81,8 +82,8 @@ class Inspector(QWidget):
         self.values = QTableWidget(0, 2)
         self.values.setHorizontalHeaderLabels(["Parameter", "Value"])
         self.values.verticalHeader().setVisible(False)
-        self.values.verticalHeader().setDefaultSectionSize(theme.px(22))
-        self.values.setMinimumHeight(theme.px(120))
+        size_table(self.values, 22)
+        theme.fit(self.values, lambda table: table.setMinimumSize(theme.px(90), theme.px(120)))
         self.values.setShowGrid(False)
         self.values.setTabKeyNavigation(False)
         self.values.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
@@ -132,7 +133,6 @@ class Inspector(QWidget):
             # As wide as there is room, not as the longest name in it.
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             box.setMinimumContentsLength(6)
-        self.values.setMinimumWidth(theme.px(90))
 
     def show_chosen(
         self, session: Session, strips: Sequence[Strip], uses: Sequence[PluginUse], costs: str = "",

@@ -71,7 +71,7 @@ class SessionPage(QWidget):
         self.filter.setAccessibleName("Find tracks and plugins")
         self.filter.setToolTip("Tracks and plugins by their names")
         self.filter.setClearButtonEnabled(True)
-        self.filter.setMaximumWidth(theme.px(230))
+        theme.fit(self.filter, lambda field: field.setMaximumWidth(theme.px(230)))
         self.news.setProperty("role", "quiet")
         self.news.setWordWrap(True)
         top = QHBoxLayout()

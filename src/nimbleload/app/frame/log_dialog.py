@@ -6,17 +6,18 @@ from PySide6.QtCore import QUrl
 from PySide6.QtGui import QDesktopServices, QFontDatabase, QTextCursor
 from PySide6.QtWidgets import QDialogButtonBox, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
+from ..background.jobs import Jobs
 from ..look.panels import Dialog
 from ..look.theme import theme
 from . import log_file
 
-SHOWN = 64 << 10
+NOTHING = "Nothing has been written down: nothing went wrong."
 
 
 class LogDialog(Dialog):
-    """The last entries of the log."""
+    """The last entries of the log: what of it has been read."""
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, read: str, parent: QWidget | None = None) -> None:
         super().__init__("What the program wrote down", parent)
         self.resize(theme.px(760), theme.px(460))
         path = log_file.path()
@@ -24,12 +25,7 @@ class LogDialog(Dialog):
         self.text.setReadOnly(True)
         self.text.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))
         self.text.setAccessibleName("The log")
-        try:
-            with path.open("rb") as file:
-                file.seek(max(path.stat().st_size - SHOWN, 0))
-                self.text.setPlainText(file.read().decode(errors="replace"))
-        except OSError:
-            self.text.setPlainText("Nothing has been written down: nothing went wrong.")
+        self.text.setPlainText(read or NOTHING)
         self.text.moveCursor(QTextCursor.MoveOperation.End)
         where = QLabel(f"It lies in {path}")
         where.setProperty("role", "quiet")
@@ -42,3 +38,8 @@ class LogDialog(Dialog):
         column.addWidget(self.text, 1)
         column.addWidget(where)
         column.addWidget(buttons)
+
+
+def show_log(jobs: Jobs, parent: QWidget) -> None:
+    """Has the log read and shown."""
+    jobs.run(log_file.end, lambda read: LogDialog(read, parent).open(), f"the log in {log_file.path()} cannot be read")

@@ -13,6 +13,8 @@ from types import TracebackType
 import platformdirs
 
 LARGEST, KEPT = 1 << 20, 3
+# So much of its end is read.
+SHOWN = 64 << 10
 NO_SCREEN = "This plugin does not support"
 FORMAT = "%(asctime)s %(levelname)s %(name)s: %(message)s"
 
@@ -22,6 +24,16 @@ log = logging.getLogger(__name__)
 def path() -> Path:
     """Where the log lies, whether it is there or not."""
     return Path(platformdirs.user_state_dir("nimble-load")) / "nimble-load.log"
+
+
+def end() -> str:
+    """The end of the log; empty if nothing has been written down. An OSError says why it cannot be read."""
+    try:
+        with path().open("rb") as file:
+            file.seek(max(path().stat().st_size - SHOWN, 0))
+            return file.read().decode(errors="replace")
+    except FileNotFoundError:
+        return ""
 
 
 def begin(where: Path | None = None) -> logging.Handler | None:

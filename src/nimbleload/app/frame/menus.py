@@ -16,7 +16,7 @@ from .about import About
 from .exporting import ask_export
 from .help import Help
 from .installed import InstalledDialog
-from .log_dialog import LogDialog
+from .log_dialog import show_log
 from .preferences import THEMES
 
 PLACES = [
@@ -169,7 +169,7 @@ class Menus:
         self.add(helping, "The &guide", lambda: Help("The guide", window).open())
         self.add(helping, "&Why does it crackle?", lambda: Help("Why does it crackle?", window).open())
         self.add(helping, "&Find a command…", window.find_command, "Ctrl+K")
-        self.add(helping, "What the program wrote down (&log)…", lambda: LogDialog(window).open())
+        self.add(helping, "What the program wrote down (&log)…", lambda: show_log(window.desk.jobs, window))
         self.add(helping, "&About Nimble Load…", lambda: About(window).open())
 
     def add(

@@ -237,10 +237,7 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         theme.apply(application, self._choices.theme, self._choices.scale)
-        self.measure.size_columns()
         self.machine.refresh()
-        self.watch.size_rows()
-        self.carry.size_columns()
         self.edit.restyle()
         self.desk.show_again()
 

@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QAbstractItemView, QDialog, QFrame, QMessageBox, QTableWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QDialog,
+    QFrame,
+    QMessageBox,
+    QTableView,
+    QTableWidget,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
 
 from .sentence import Sentence
+from .theme import theme
 
 
 def panel() -> tuple[QFrame, QVBoxLayout]:
@@ -62,3 +72,14 @@ def dress_table(table: QTableWidget, headings: Sequence[str], name: str, align: 
     table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
     table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
     table.setAccessibleName(name)
+
+
+def size_table(table: QTableView, row: int, widths: Mapping[int, int] | None = None) -> None:
+    """Rows so high, and columns (by number) so wide, in pixels at 100 %: with each text size anew."""
+
+    def give(of: QTableView) -> None:
+        of.verticalHeader().setDefaultSectionSize(theme.px(row))
+        for column, width in (widths or {}).items():
+            of.setColumnWidth(column, theme.px(width))
+
+    theme.fit(table, give)

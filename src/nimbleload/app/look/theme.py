@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Callable
+from typing import Any, NamedTuple, TypeVar
+from weakref import WeakKeyDictionary
 
 from PySide6.QtCore import QBuffer, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QImage, QPainter, QPalette, QPen, QPixmap
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
+from shiboken6 import isValid
 
 
 class Colours(NamedTuple):
@@ -60,6 +63,7 @@ TILE = 6
 SHADE = 116
 THEMES = {"night": NIGHT, "paper": PAPER}
 SCALES = (90, 100, 115, 130, 145, 160)
+AnyWidget = TypeVar("AnyWidget", bound=QWidget)
 
 
 class Theme:
@@ -74,10 +78,16 @@ class Theme:
         self._hatches: dict[tuple[int, int], QBrush] = {}
         self._fonts: dict[tuple[int, bool, str], QFont] = {}
         self._marks: dict[tuple[str, str, int], str] = {}
+        self._fits: WeakKeyDictionary[QWidget, list[Callable[[Any], object]]] = WeakKeyDictionary()
 
     def px(self, size: float) -> int:
         """A length or text size in pixels at the chosen text size."""
         return max(1, round(size * self.scale / 100))
+
+    def fit(self, widget: AnyWidget, give: Callable[[AnyWidget], object]) -> None:
+        """Gives a widget what depends on the text size, now and with every other one. `give` must not hold it."""
+        self._fits.setdefault(widget, []).append(give)
+        give(widget)
 
     def font(self, size: float = 12, bold: bool = False) -> QFont:
         """A font of this size (pixels at 100 %), which the caller must not change."""
@@ -170,6 +180,9 @@ class Theme:
             application.setStyleSheet("")  # or every widget is given it again with the palette, and with the font
         application.setPalette(self._palette())
         application.setFont(self.font(12))
+        for widget, gives in list(self._fits.items()):
+            for give in gives if isValid(widget) else ():
+                give(widget)
 
     def apply(self, application: QApplication, name: str, scale: int) -> None:
         """Puts a theme and a text size (see `begin`) in force for all windows."""

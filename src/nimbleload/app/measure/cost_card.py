@@ -179,7 +179,7 @@ class CardView(QFrame):
         for part in (self._setting, self.curve, self.blocks, self._words, self.settings):
             column.addWidget(part)
         column.addStretch(1)
-        self.setMinimumWidth(theme.px(250))
+        theme.fit(self, lambda card: card.setMinimumWidth(theme.px(250)))
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scrolled(inside))

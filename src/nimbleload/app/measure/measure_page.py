@@ -29,7 +29,7 @@ from ...probe import session_run
 from ...probe.session_run import Job, Progress
 from ...store.library import STAND_IN, TYPED
 from ..background.desk import Desk
-from ..look.panels import headed, panel
+from ..look.panels import headed, panel, size_table
 from ..look.picture import elided
 from ..look.sentence import Sentence
 from ..look.theme import theme
@@ -137,7 +137,7 @@ class MeasurePage(QWidget):
         for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
-        self.size_columns()
+        size_table(table, 25, {PLUGIN: 120, USED: 50, GRID: 170, COST: 100})
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
         buttons = Wrapping(self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again, at_end=True)
@@ -157,12 +157,6 @@ class MeasurePage(QWidget):
         halves.setSizes([850, 420, 0])
         self.halves = halves
         headed(self, self.sentence).addWidget(halves, 1)
-
-    def size_columns(self) -> None:
-        """Widths and heights for the text size in force."""
-        for column, width in ((PLUGIN, 120), (USED, 50), (GRID, 170), (COST, 100)):
-            self.table.setColumnWidth(column, theme.px(width))
-        self.table.verticalHeader().setDefaultSectionSize(theme.px(25))
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)

@@ -25,9 +25,8 @@ from ...core.units import clock, microseconds, percent
 from ..background.desk import Desk
 from ..background.rehearsing import Rehearsing
 from ..look.deadline_view import DeadlineView
-from ..look.panels import dress_table, headed, panel
+from ..look.panels import dress_table, headed, panel, size_table
 from ..look.sentence import Sentence
-from ..look.theme import theme
 
 HEADINGS = ("Track", "Predicted", "Rehearsed", "Off by", "Why")
 SECONDS = 10.0
@@ -68,7 +67,7 @@ class ProvePage(QWidget):
         name = "Predicted against rehearsed, track by track"
         dress_table(self.table, HEADINGS, name, Qt.AlignmentFlag.AlignLeft)
         self.table.setShowGrid(False)
-        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
+        size_table(self.table, 22, dict(enumerate((190, 100, 100, 110))))
         self.table.horizontalHeader().setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
         self.words.setWordWrap(True)
         self.news.setProperty("role", "quiet")
@@ -195,5 +194,3 @@ class ProvePage(QWidget):
             texts = (check.name, *times, off_by(-check.off), check.reason)
             for column, text in enumerate(texts):
                 self.table.setItem(row, column, QTableWidgetItem(text))
-        for column, width in enumerate((190, 100, 100, 110)):
-            self.table.setColumnWidth(column, theme.px(width))

@@ -30,7 +30,7 @@ from ...machine.sound_servers import Running
 from ...store.recording_file import SUFFIX
 from ..background.desk import Desk
 from ..look.deadline_view import DeadlineView
-from ..look.panels import dress_table, headed, panel
+from ..look.panels import dress_table, headed, panel, size_table
 from ..look.sentence import Sentence
 from ..look.theme import theme
 from ..look.wrapping import Wrapping
@@ -78,7 +78,7 @@ class WatchPage(QWidget):
         self._lay_out()
         self._connect()
         self._show_found(Found([], [], {}))
-        self.size_rows()
+        size_table(self.table, 22)
 
     def _lay_out(self) -> None:
         self.hosts.setAccessibleName("Which host to watch")
@@ -140,10 +140,6 @@ class WatchPage(QWidget):
         self.watching.wrote.connect(self.words.setText)
         self.watching.failed.connect(self._show_failure)
         self._look_again.timeout.connect(self._look)
-
-    def size_rows(self) -> None:
-        """Rows as high as the text size in force wants them."""
-        self.table.verticalHeader().setDefaultSectionSize(theme.px(22))
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
