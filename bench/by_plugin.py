@@ -3,7 +3,7 @@
     .venv/bin/python -m bench.by_plugin [--times 2] [--seconds 3] [--cores 1] [--load 25] [--real] [BUFFER ...]
 
 The cards are measured anew each time. Microseconds a block, of the blocks that shared the core with nobody, and without
-what interrupts; "row" is
+what interrupts (of all, where those are too few); "row" is
 the cell, "company" and "once" what is added to it for the caches (%, the dearer of both counts), "rehearsed" the mean
 of all uses.
 """
@@ -20,7 +20,7 @@ from nimbleload.core.cards.card import CostCard
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.costs import touched
 from nimbleload.core.load.figures import ROWS
-from nimbleload.core.load.rehearsal import Prediction, Rehearsal
+from nimbleload.core.load.rehearsal import Prediction, Rehearsal, Undisturbed
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import CardKey
 from nimbleload.core.session.session import Session
@@ -35,15 +35,13 @@ def table(session: Session, cards: dict[CardKey, CostCard], cores: int, buffer: 
     outcome = rehearsed(of, seconds)
     if outcome is None:
         return
-    at, quiet, planned = instant(of), outcome.undisturbed, of.planned
-    if not quiet.is_telling:
-        print(f"\n{session.name}, {buffer} samples: in too few blocks the computer was undisturbed, units "
-              f"{outcome.units:.2f}")  # fmt: skip
-        return
+    at, planned, is_telling = instant(of), of.planned, outcome.undisturbed.is_telling
+    quiet = outcome.undisturbed if is_telling else outcome
     predicted, figures, uses = foreseen(of, at, outcome), planned.figures, planned.uses
+    share = f"in {100 * outcome.undisturbed.share:.0f} % of the blocks" if is_telling else "(too few undisturbed)"
     print(f"\n{session.name}, {buffer} samples: predicted {100 * predicted.alone:.1f} %, rehearsed "
-          f"{100 * quiet.typical:.1f} % in {100 * quiet.share:.0f} % of the blocks, {100 * outcome.typical:.1f} % in "
-          f"all; clock {predicted.clock:.2f}, units {outcome.units:.2f}")  # fmt: skip
+          f"{100 * quiet.typical:.1f} % {share}, {100 * outcome.typical:.1f} % in all, {outcome.missed} of "
+          f"{len(outcome.loads)} late; clock {predicted.clock:.2f}, units {outcome.units:.2f}")  # fmt: skip
     memory = touched(planned, of.machine)
     row, company, once = figures.at(buffer).seconds, figures.company(buffer, memory), figures.paced(buffer)
     sounds = {u.id: at.states[s] for u, s in zip(uses.uses, uses.strip, strict=True)}
@@ -65,13 +63,12 @@ def table(session: Session, cards: dict[CardKey, CostCard], cores: int, buffer: 
                      f"{1e6 * taken.mean():10.1f} {meant.mean() / taken.mean():8.2f} {off:8.2f}   "
                      + " ".join(f"{1e6 * each:.1f}" for each in taken[:8]) + mark))  # fmt: skip
     print("\n".join(said for _, said in sorted(rows, reverse=True)))
-    print(beside(of, predicted, outcome), flush=True)
+    print(beside(of, predicted, quiet), flush=True)
 
 
-def beside(of: Survey, predicted: Prediction, outcome: Rehearsal) -> str:
+def beside(of: Survey, predicted: Prediction, quiet: Undisturbed | Rehearsal) -> str:
     """What a block takes, in points of the deadline: plugins and the rest in its mean, and the median less the mean."""
-    quiet, deadline = outcome.undisturbed, outcome.buffer / outcome.rate
-    alone = 1 + of.case.costs.interrupted
+    deadline, alone = of.deadline, 1 + of.case.costs.interrupted
     strips, own = float(predicted.strips.sum()) / alone, sum(predicted.uses[u] for u in quiet.uses) / alone
     taken, used = sum(quiet.strips.values()), sum(quiet.uses.values())
     rows = (
