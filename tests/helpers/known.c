@@ -12,8 +12,9 @@
    straight line from what it heard last (VST3), or for a block; as CLAP it is silent in its first block if it hears of
    another value there than it was switched on with; KEYED has a
    side-chain, gives its input times what that hears, truly 77 samples late, and takes 200 µs more while it hears
-   something (as VST3: and its bus is switched on); COLD takes 100 µs more when it was not called for 0.6 ms; GRAPHICS
-   names a library that it loads. */
+   something (as VST3: and its bus is switched on); COLD takes 100 µs more when it was not called for 0.6 ms; FILLS takes
+   up to 200 µs more, the more of 96000 samples it has heard (as CLAP: since it was reset); PERIOD=n has its bursts in
+   every nth block in place of the 16th; GRAPHICS names a library that it loads. */
 #define _GNU_SOURCE
 #include <stdbool.h>
 #include <stdint.h>
@@ -26,8 +27,16 @@ enum { STRUCK = 9600 };
 #else
 enum { STRUCK = 0 };
 #endif
+#ifdef FILLS
+enum { FULL = 96000 };
+#else
+enum { FULL = 0 };
+#endif
+#ifndef PERIOD
+#define PERIOD 16
+#endif
 typedef struct {
-  long struck;
+  long struck, heard;
   float extra, quality; unsigned calls, held; unsigned long silent; float *ports[6];
   uint32_t announced; bool ready; const void *host; /* CLAP's host, or LV2's schedule */
   long last; const float *side; bool side_on; float line[77]; unsigned at;
@@ -154,12 +163,14 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
   end += STRUCK ? (o->struck > 0) * 200000L : 50000L * o->held;
   o->struck -= n;
   if (o->calls++ == 0) end += 200000;
-  if (o->calls % 16 == 0) end += 100000;
+  if (o->calls % PERIOD == 0) end += 100000;
+  if (FULL) end += 200000L * o->heard / FULL;
   bool heard = false;
   bool high = false;
   for (uint32_t i = 0; i < n; i++) { heard |= in[i] != 0; high |= in[i] > 0.7f || in[i] < -0.7f; }
   if (PEAKS && high) end += 200000;
   o->silent = heard ? 0 : o->silent + n;
+  o->heard += heard && o->heard < FULL ? n : 0;
   bool tail = !heard && o->silent < 48000;
   if (tail) end += 30000;
   float gain = n < 128 ? 0.5f : 1.0f;
@@ -229,7 +240,7 @@ const lv2_t *lv2_descriptor(uint32_t index) { return index ? NULL : &PLUGIN; }
 #include "clap.h"
 #define OWN(p) ((own_t *)(p)->data)
 static bool yes(const plugin_t *p) { (void)p; return true; }
-static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; OWN(p)->struck = 0; forget(OWN(p)); }
+static void reset(const plugin_t *p) { OWN(p)->calls = OWN(p)->held = 0; OWN(p)->silent = 0; OWN(p)->struck = OWN(p)->heard = 0; forget(OWN(p)); }
 static void destroy(const plugin_t *p) { free(p->data); free((void *)p); }
 static void take(const plugin_t *p, const events_t *e) {
   for (uint32_t i = 0; i < e->size(e); i++) {

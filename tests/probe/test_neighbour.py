@@ -30,8 +30,8 @@ class Disturbed:
         self.share, self.slower, self.beside = share, slower, False
         self.random = np.random.default_rng(seed)
 
-    def refresh(self, frames):
-        pass
+    def fill(self, frames, notes=()):
+        return notes
 
     def rewind(self):
         pass

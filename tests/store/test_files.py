@@ -14,7 +14,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from nimbleload.core.cards.card import Made, Truth
+from nimbleload.core.cards.card import METHOD, Made, Truth
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.store import atomic, session_file, spreadsheet
@@ -152,20 +152,17 @@ class TestLibrary:
         assert found.cell(48000, 64, "sounding") == old.cell(48000, 64, "sounding")
 
     def test_what_was_measured_in_an_earlier_way_says_so(self, tmp_path):
-        cards = {name: msgspec.structs.replace(card(use(name, voices=voices), 1e-3), made=made)
-                 for name, voices, made in (
-            ("now", 0, Made(version="2")), ("before", 0, Made(method=1)), ("long ago", 0, None),
-            ("as now", 0, Made(method=4)), ("notes before", 6, Made(method=4)), ("notes", 6, Made()),
+        cards = {name: msgspec.structs.replace(card(use(name), 1e-3), made=made)
+                 for name, made in (
+            ("now", Made(version="2")), ("before", Made(method=1)), ("long ago", None), ("last", Made(method=METHOD - 1)),
         )}  # fmt: skip
         library = Library(tmp_path / "library.sqlite", "here")
         for each in cards.values():
             library.store(each, each.cells)
         found = {key.identifier: one for key, one in library.cards().items()}
         assert {name: one.cells[0].provenance for name, one in found.items()} == {
-            "now": "measured", "before": "earlier", "long ago": "earlier",
-            # What has changed since is how notes are struck.
-            "as now": "measured", "notes before": "earlier", "notes": "measured",
-        }  # fmt: skip
+            "now": "measured", "before": "earlier", "long ago": "earlier", "last": "earlier",
+        }
         assert found["now"].made == Made(version="2")
         # Of another computer it is said that they are from there.
         assert {c.provenance for one in Library(tmp_path / "library.sqlite", "there").cards(machine="here").values()

@@ -80,7 +80,7 @@ def is_alone(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
 def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
     """In which blocks (B) no thread that told something (B, T, COLUMNS, ns; 0: nothing) had to share its units, and in
     those before and after neither: whoever shares them pauses now and then, and what is told behind a block may be such
-    a pause. One of which nothing was told, since it left no time for it, is as those around it.
+    a pause. One of which nothing was told is as those around it.
 
     The clock says nothing here: what computes with wide vectors lowers it by itself.
     """

@@ -25,7 +25,7 @@ from .timed import LINE_WORDS, TimedLoop
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 # At the smallest size what is brought back counts most, and is no share that could be read from a longer block.
 SIZES = (64, 2048)
-RUNS, LEAD = 3, 16
+RUNS = 3
 # Where the core is not quiet, more runs are made for so long.
 SECONDS = 0.5
 # So many tries tell a footprint, and so many are made at most; in those the cache is as fast as at its best but for so
@@ -53,30 +53,26 @@ def find_company(
     frames: int,
     cache: int,
     overhead: int,
-    tail: float,
 ) -> Company:
     """The mean cost of a block after each level of memory use: the least of three rounds, block by block.
 
-    `cache` is the second-level cache in bytes, `overhead` the loop's own time (ns); `tail` (seconds) says how long it
-    is led in before.
+    `cache` is the second-level cache in bytes, `overhead` the loop's own time (ns). Rounds follow each other in whole
+    cycles, so that what comes every so many blocks falls on the same ones in each of them.
     """
-    blocks = whole_cycles(frames)
+    blocks = max(CHORD_CYCLE // frames, 1) if notes else whole_cycles(frames)
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
     levels = [memory[: int(level * cache) // 8] for level in LEVELS]
-    loop.refresh(frames)
-    loop.run(frames, max(CHORD_CYCLE if notes else CYCLE, min(int(tail * rate), rate)) // frames, notes)
-
-    struck = again(notes)
+    loop.run(frames, max((CHORD_CYCLE if notes else CYCLE) // frames, 1), loop.fill(frames, notes))
 
     def beside(others: NDArray[np.int64]) -> NDArray[np.int64]:
         loop.rewind()
-        if notes:
-            # As many notes are held as before, and have died away as far.
-            return loop.run(frames, max(CHORD_CYCLE // frames, 1), struck, others=others)
-        loop.run(frames, min(CYCLE // frames, LEAD), others=others)
-        return loop.run(frames, blocks, others=others)
+        # As many notes are held as before, and have died away as far.
+        return loop.run(frames, blocks, again(notes), others=others)
 
-    seconds = [least_mean(pace, partial(beside, others), overhead) / 1e9 for others in levels]
+    seconds = []
+    for others in levels:
+        beside(others)
+        seconds.append(least_mean(pace, partial(beside, others), overhead) / 1e9)
     return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
 
 
@@ -86,8 +82,7 @@ def played(
     """The block times (ns) of an instrument over a whole cycle of its notes, after another one from a fresh state: what
     it is compared with has played as many, and they have died away as far."""
     cycle = max(CHORD_CYCLE // frames, 1)
-    loop.refresh(frames)
-    return loop.run(frames, 2 * cycle, notes)[cycle:]
+    return loop.run(frames, 2 * cycle, loop.fill(frames, notes))[cycle:]
 
 
 def whole_cycles(frames: int) -> int:

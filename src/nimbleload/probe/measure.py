@@ -29,13 +29,14 @@ from ..core.cards.slowing import Slowing
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort
+from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Note, PluginError
 from .inputs import find_inputs
 from .messages import Best
 from .neighbour import find_slowdown
 from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
-from .signal import CHORD_CYCLE, CYCLE, chord, musical, released
+from .signal import CHORD_CYCLE, CYCLE, again, chord, musical, released
 from .silence import find_silence
 from .slowed import find_slowing
 from .timed import NOTHING, TimedLoop, overhead_ns
@@ -47,14 +48,16 @@ CYCLE_BLOCKS = 64
 # The sizes at which an instrument is tried with more and more notes.
 CHORD_SIZES = (256, 2048)
 SILENCE = 10 ** (-90 / 20)
-SLOWEST_TAIL_SECONDS = 15.0
 MOST_WAKING = 64
+# The middling block size at which it is found out what is true at any.
+FACTS_FRAMES = 512
 LEAST_ASIDE = 0.5e-6
 
 
 class Facts(NamedTuple):
     """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within
-    `listened` seconds). `positions` says where its parameters stand; `best` is what this core does at its best.
+    `listened` seconds). `positions` says where its parameters stand; `best` is what this core does at its best. After
+    `filled` seconds of sound a block costs what it does from then on.
     """
 
     latency: int
@@ -64,6 +67,7 @@ class Facts(NamedTuple):
     best: Best
     positions: tuple[Position, ...]
     listened: float | None = None
+    filled: float = 0.0
 
 
 class Details(NamedTuple):
@@ -107,18 +111,25 @@ class Measurement:
 
     def facts(self) -> Facts:
         """Latency, tail, version and pace; runs the plugin until its tail has died, at a middling block size."""
-        frames = 512
+        frames = FACTS_FRAMES
         self._sound(frames, math.ceil(0.5 * self._rate / frames))
         self._hush(frames)
         self._tail = self._find_tail(frames)
+        self._see_filling(self._tail if self._tail is not None else LONGEST)
         truth = find_truth(self._loop, self._notes)
         self._hosted.settled()
         parameters = self._hosted.parameters()
         positions = tuple(Position(p.name, p.value if p.plain is None else p.plain) for p in parameters)
-        listened = None if self._tail is not None else SLOWEST_TAIL_SECONDS
+        listened, filled = None if self._tail is not None else LONGEST, self._loop.filling / self._rate
         return Facts(
-            self._hosted.latency, self._tail, self._hosted.version, truth, self._witnessed.best, positions, listened
+            self._hosted.latency, self._tail, self._hosted.version, truth, self._witnessed.best, positions, listened,
+            filled,
         )  # fmt: skip
+
+    def _see_filling(self, seconds: float) -> None:
+        """Finds out how much sound the plugin takes until it is as dear as it gets, with a tail of so many seconds."""
+        asked = max(seconds, 1.0), self._effort.filling, self._alive
+        self._loop.filling = find_filling(self._loop, self._notes, self._rate, FACTS_FRAMES, *asked)
 
     def nulls(self, load: Callable[[PluginUse], Hosted], against: Sequence[PluginUse]) -> tuple[Null, ...]:
         """What null tests against the plugin in other settings leave; those that do not load are left out."""
@@ -138,7 +149,7 @@ class Measurement:
     def _find_tail(self, frames: int) -> float | None:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""
         step = max(self._rate // frames // 5, 1)
-        most = int(SLOWEST_TAIL_SECONDS * self._rate) // frames
+        most = int(LONGEST * self._rate) // frames
         wanted_quiet = max(self._rate // frames // 2, CYCLE // frames + 1)
         peaks = np.zeros(0, np.float32)
         while len(peaks) < most:
@@ -153,6 +164,7 @@ class Measurement:
     def first(self, frames: int) -> Iterator[Cell]:
         """First figures at one size, sounding and silent, within a fraction of a second."""
         self._effort = FIRST
+        self._see_filling(LONGEST)
         for cell in (*self._sounding(frames), self._silent(frames)):
             if cell.condition != "waking":
                 yield msgspec.structs.replace(cell, provenance="first")
@@ -190,10 +202,10 @@ class Measurement:
         one. `alive` is called between the parts: each may take a while.
         """
         cache = second_level_cache(core)
-        company, tail = [], self._tail or 0.5
+        company = []
         own = (self._loop, self._pace, self._notes, self._rate)
         for frames in (size for size in SIZES if size <= longest):
-            company.append(find_company(*own, frames, cache, self._overhead, tail))
+            company.append(find_company(*own, frames, cache, self._overhead))
             alive()
         paced, slowing = [], []
         for frames in (size for size in PACED_SIZES if size <= longest):
@@ -218,7 +230,7 @@ class Measurement:
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""
         frames, seconds = 512, 1.0
-        self._sound(frames, 4)
+        self._loop.run(frames, 4, self._loop.fill(frames, self._notes))
         idle, before = taken(), taken()
         self._loop.run(frames, math.ceil(seconds * self._rate / frames))
         after = taken()
@@ -258,7 +270,7 @@ class Measurement:
         That takes as long as its tail; a costly plugin is given no longer than the time allowed for a cell.
         """
         cycle = max(self._cycle // frames, 4)
-        remembered = min(self._tail or 0.0, SLOWEST_TAIL_SECONDS) * self._rate / frames
+        remembered = min(self._tail or 0.0, LONGEST) * self._rate / frames
         allowed = self._effort.seconds / 2 / self._effort.runs * 1e9 / max(typical_ns, 50.0)
         return math.ceil(max(cycle, min(remembered, allowed)) / cycle) * cycle
 
@@ -271,11 +283,40 @@ class Measurement:
 
     def _sounding(self, frames: int) -> Iterator[Cell]:
         """The cell of a steady sound, and that of the first blocks before it, from the same runs."""
+        if self._loop.filling:
+            yield from self._filled(frames)
+            return
         typical = float(np.mean(self._sound(frames, 2 * self._lead(frames, 1e9))))
         lead, blocks = self._lead(frames, typical), self._blocks(frames, typical)
         runs, aside = self._beside(lambda told: self._sound(frames, lead + blocks, told), lead + blocks)
         yield self._summary(runs, slice(lead, None), frames, "sounding", aside)
         yield self._summary(runs, slice(min(lead, MOST_WAKING)), frames, "waking")
+
+    def _filled(self, frames: int) -> Iterator[Cell]:
+        """The same where it takes long until a block costs what it does from then on: once, for consecutive runs."""
+        self._alive()
+        notes = self._loop.fill(frames, self._notes)
+        typical = float(np.mean(self._loop.run(frames, max(self._cycle // frames, 1), notes)))
+        blocks = self._stretch(frames, typical, self._notes)
+
+        def go_on(told: NDArray[np.int64]) -> NDArray[np.int64]:
+            self._alive()
+            self._loop.rewind()
+            return self._loop.run(frames, blocks, again(self._notes), told=told)
+
+        runs, aside = self._beside(go_on, blocks)
+        yield self._summary(runs, slice(None), frames, "sounding", aside)
+        waking = min(self._lead(frames, typical), MOST_WAKING)
+        runs, _ = self._beside(lambda told: self._sound(frames, waking, told), waking)
+        yield self._summary(runs, slice(None), frames, "waking")
+
+    def _stretch(self, frames: int, typical: float, notes: tuple[Note, ...] = ()) -> int:
+        """How many blocks to time in runs that follow each other: what comes every so many of them must fall on the
+        same ones in each."""
+        blocks, allowed = self._blocks(frames, typical), 4e9 * self._effort.seconds
+        if blocks % CYCLE_BLOCKS and not notes and typical * CYCLE_BLOCKS * self._effort.runs < allowed:
+            blocks = math.ceil(blocks / CYCLE_BLOCKS) * CYCLE_BLOCKS
+        return blocks
 
     def _silent(self, frames: int) -> Cell:
         """After sounding, when the tail has died: consecutive stretches of whole cycles stand for the runs."""
@@ -289,10 +330,7 @@ class Measurement:
             self._alive()
             typical = float(np.mean(self._loop.run(frames, step, silent=True)))
             settle -= step
-        blocks = self._blocks(frames, 2 * typical)
-        # The runs follow each other: what comes every so many blocks must fall on the same ones in each of them.
-        if blocks % CYCLE_BLOCKS and typical * CYCLE_BLOCKS * self._effort.runs < 4e9 * self._effort.seconds:
-            blocks = math.ceil(blocks / CYCLE_BLOCKS) * CYCLE_BLOCKS
+        blocks = self._stretch(frames, 2 * typical)
         runs, aside = self._beside(lambda told: self._loop.run(frames, blocks, silent=True, told=told), blocks)
         return self._summary(runs, slice(None), frames, "silent", aside)
 

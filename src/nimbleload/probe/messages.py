@@ -100,7 +100,8 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
 class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
     """What to rehearse: a session at one moment (see `rehearsal.run`), on these cores, for so many seconds.
 
-    `paths` holds the file of every plugin that is to be played, by use id; `refused` why the others are not.
+    `paths` holds the file of every plugin that is to be played, by use id; `refused` why the others are not; `filled`
+    how many seconds of sound it takes until some of them cost what they do from then on.
     """
 
     session: Session
@@ -115,6 +116,7 @@ class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
     refused: dict[str, str]
     folder: str = ""
     allowed: tuple[str, ...] = ()
+    filled: dict[str, float] = {}
 
 
 class RenderRequest(msgspec.Struct, frozen=True, tag="render"):
@@ -167,6 +169,7 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     positions: tuple[Position, ...] = ()
     listened: float | None = None
     held: tuple[str, ...] = ()
+    filled: float = 0.0
 
 
 class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):

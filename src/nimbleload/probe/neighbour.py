@@ -45,8 +45,7 @@ def find_slowdown(
     if not cores:
         return 1.0
     blocks = whole_cycles(FRAMES)
-    loop.refresh(FRAMES)
-    loop.run(FRAMES, CYCLE // FRAMES, notes)
+    loop.run(FRAMES, CYCLE // FRAMES, loop.fill(FRAMES, notes))
 
     def again() -> NDArray[np.int64]:
         if notes:
@@ -73,8 +72,8 @@ class _Neighbours:
     def __init__(self, other: Hosted, loop: TimedLoop, notes: tuple[Note, ...], cores: Sequence[int]) -> None:
         self._other, self._cores, self._stop = other, cores, np.zeros(1, np.int64)
         own = TimedLoop(other, loop.source)
-        own.refresh(FRAMES)
-        own.run(FRAMES, 4, notes)
+        own.filling = loop.filling
+        own.run(FRAMES, 4, own.fill(FRAMES, notes))
         other.inputs[:, :FRAMES] = other.wiring.carried(loop.source[:, :FRAMES])
         self._threads: list[threading.Thread] = []
 

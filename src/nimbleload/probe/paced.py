@@ -88,14 +88,14 @@ def _once_each(call, handle, first, rest, source, rows, at, inputs, frames, peri
 
 
 class Turns:
-    """Plays one plugin in a row and once a deadline in turns, from one fresh state on."""
+    """Plays one plugin in a row and once a deadline in turns, from one state on: what it remembers is full."""
 
     def __init__(self, hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int) -> None:
         self._hosted, self._loop, self._notes, self._frames = hosted, loop, notes, frames
         self._period = round(frames / rate * 1e9)
         self._values, self._clock = np.ones(VALUES, np.int32), np.zeros(2, np.int64)
         self._at, self._begun = 0, False
-        loop.refresh(frames)
+        self._first = loop.fill(frames, notes)
 
     def play(self, is_paced: bool) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """The block times of one cycle (ns, the loop's own included), and what the witness told after each.
@@ -105,7 +105,7 @@ class Turns:
         let_go()
         if not is_paced:
             self._run(max(CYCLE // self._frames, 1), (), 0)
-        first = again(self._notes) if self._begun else self._notes
+        first = again(self._notes) if self._begun else self._first
         self._begun = True
         cycle = max((CHORD_CYCLE if self._notes else CYCLE) // self._frames, 1)
         return self._run(cycle, first, self._period if is_paced else 0)

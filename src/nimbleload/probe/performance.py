@@ -19,6 +19,7 @@ from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, St
 from .pace import Pace
 from .signal import chord, musical
 from .stage import Performed, Stage, settle_thread
+from .timed import TimedLoop
 
 LEAD_SECONDS = 0.5
 
@@ -43,8 +44,8 @@ FEWEST_CLOCKS = 5
 def rehearse(request: StageRequest, send) -> None:
     """In the worker: loads everything, plays it, and sends what happened."""
     session = request.session
-    refused = dict(request.refused)
-    plugins, placed = load_all(request, refused, send)
+    refused, source = dict(request.refused), musical(2, session.rate)
+    plugins, placed = load_all(request, refused, source, send)
     graph = build(session)
     sounds = np.array(
         [
@@ -52,7 +53,7 @@ def rehearse(request: StageRequest, send) -> None:
             for sounds, strip in zip(request.sounding, session.strips, strict=True)
         ]
     )
-    source, priority = musical(2, session.rate), np.array(request.priority)
+    priority = np.array(request.priority)
     stage = Stage(graph, plugins, feeding(session), sounds, priority, source, request.buffer)
     locked = ctypes.CDLL(None).mlockall(LOCK_ALL) == 0
     before = looked_at(request.cores)
@@ -72,10 +73,11 @@ def rehearse(request: StageRequest, send) -> None:
 
 
 def load_all(
-    request: StageRequest, refused: dict[str, str], send
+    request: StageRequest, refused: dict[str, str], source: NDArray[np.float32], send
 ) -> tuple[list[list[tuple[Hosted, tuple[Note, ...], int]]], list[str]]:
     """The hosted plugins of each strip with their notes and the index of the strip that they listen to (−1: none), and
-    the use ids in the same order."""
+    the use ids in the same order. What fills up as it sounds on (`request.filled`) hears so much of `source` before: it
+    is the middle of a session."""
     from .formats.hosted import PluginError
 
     plugins: list[list[tuple[Hosted, tuple[Note, ...], int]]] = []
@@ -98,6 +100,10 @@ def load_all(
             hosted.settled()
             played = request.notes[number] if use is strip.instrument else use.voices
             notes = chord(played) if played and request.sounding[number] else ()
+            if request.sounding[number] and not notes and use.id in request.filled:
+                loop = TimedLoop(hosted, source)
+                loop.filling = round(request.filled[use.id] * request.session.rate)
+                loop.fill(request.buffer)
             loaded.append((hosted, notes, heard.get((number, use.id), -1)))
             placed.append(use.id)
         plugins.append(loaded)

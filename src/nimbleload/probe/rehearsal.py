@@ -30,13 +30,18 @@ def run(
             refused[use.id] = f"{use.label}: {not_installed(use)}"
         else:
             paths[use.id] = path
+    figures, filled = of.planned.figures, {}
+    for use in uses:
+        card = figures.found[figures.index[use.card_key()]]
+        if card is not None and card.filled:
+            filled[use.id] = card.filled
     # They share a process: each may do what any of them may.
     may = {each for use in uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
     available = sorted(os.sched_getaffinity(0), reverse=True)
     request = StageRequest(
         session, tuple(at.sounding.tolist()), tuple(at.notes.tolist()), tuple(priority(of, at).tolist()),
         at.second, of.buffer, tuple(available[: max(1, of.machine.cores)]), seconds, paths, refused,
-        allowed=tuple(sorted(may)),
+        allowed=tuple(sorted(may)), filled=filled,
     )  # fmt: skip
     loading = ""
     for message in isolation.run(request, cancelled):

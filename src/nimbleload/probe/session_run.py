@@ -321,7 +321,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         kept = (null for null in card.nulls if (null.setting, null.voices) not in made)
         return msgspec.structs.replace(card, nulls=(*kept, *message.nulls)), None
     assert isinstance(message, FactsMessage)
-    facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions", "listened")}
+    facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions", "listened", "filled")}
     told = {name: getattr(message, name) for name in ("version", "real_time", "held")}
     return msgspec.structs.replace(card, made=msgspec.structs.replace(card.made or Made(), **told), **facts), None
 

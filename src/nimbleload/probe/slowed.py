@@ -79,11 +79,11 @@ def find_slowing(
     cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
     blocks = -(-BLOCKS // cycle) * cycle
     by, lasts, clock = np.ones(blocks), np.zeros(blocks, np.int64), np.zeros(2, np.int64)
-    loop.refresh(frames)
+    first = loop.fill(frames, notes)
     let_go()
     look()
     _follow(
-        hosted.call, hosted.handle, hosted.argument(frames, notes), hosted.argument(frames), loop.source, loop.rows,
+        hosted.call, hosted.handle, hosted.argument(frames, first), hosted.argument(frames), loop.source, loop.rows,
         hosted.inputs, frames, by, lasts, clock.ctypes.data,
     )  # fmt: skip
     alive()
@@ -98,12 +98,12 @@ def find_slowing(
 
 def _in_a_row(loop: TimedLoop, notes: tuple[Note, ...], frames: int, blocks: int) -> float:
     """How many times as long as at rest the chain takes while blocks follow each other."""
-    loop.refresh(frames)
+    first = loop.fill(frames, notes)
     told = np.zeros((blocks, COLUMNS), np.int64)
     # At rest first: this program has just computed with vectors of its own. And after it: the clock of the whole
     # processor changes, too.
     before, _ = look()
-    loop.run(frames, blocks, notes, told=told)
+    loop.run(frames, blocks, first, told=told)
     slower = float(np.median(told[:, CLOCK])) / 1e9 / max(before, look()[0])
     return slower if slower > LOWER else 1.0
 

@@ -36,8 +36,10 @@ CALL, HANDLE, FIRST, AGAIN, REST, INPUTS, INPUT_COUNT, OUTPUTS, OUTPUT_COUNT, ST
 )
 I64 = np.zeros(0, np.int64)
 RELAXATIONS = 16
-# So long before a block is due nothing is looked at any more.
+# So long before a block is due nothing is looked at any more. After a block that was late, or nearly, the next one is
+# due only when there has been time to look: what held it up would not be known of those blocks that it held up most.
 WITNESS_NS = 30_000
+LOOKED_NS = WITNESS_NS + 10_000
 # In every so manieth block the clock of the core is looked at before anything is played, if it has rested so long (ns):
 # what computes with wide vectors lowers it for two thirds of a millisecond.
 CLOCKED_EVERY, SETTLED_NS = 8, 1_000_000
@@ -160,11 +162,11 @@ def _perform(
             if add_atomic(shared + 8 * (DONE + k % 2), 1) == count - 1:
                 block_end[k] = now(clock)
                 block_due[k] = due
-                if block_end[k] > due + period:
-                    add_atomic(shared + 8 * SHIFT, block_end[k] - due - period)
+                if block_end[k] + LOOKED_NS > due + period:
+                    add_atomic(shared + 8 * SHIFT, block_end[k] + LOOKED_NS - due - period)
                 store_atomic(shared + 8 * (DONE + k % 2), 0)
                 store_atomic(shared + 8 * READY, k + 1)
-        _look_at_units(k, number, due + period, witnessed, told, clock)
+        _look_at_units(k, number, begin + (k + 1) * period + load_atomic(shared + 8 * SHIFT), witnessed, told, clock)
         through = now(clock)
 
 
@@ -172,10 +174,10 @@ class Performed(NamedTuple):
     """What happened in B blocks: nanoseconds since the first was due, for S tasks and U uses.
 
     `task_begin`, `task_end` (B, S, int64), `task_core` (B, S, int8), `use_times` (B, U, int32), `begin` and `end`
-    (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, the next one is
-    due at once. `witnessed` (B, T, 2, int64) is what the witness took on each thread after each block, 0 where there
-    was no time for it; `clocks` (C, T, int64) what its chain of steps took before every CLOCKED_EVERYth, 0
-    where it had not rested before. `done` blocks were played.
+    (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, or nearly, the
+    next one is due LOOKED_NS later. `witnessed` (B, T, 2, int64) is what the witness took on each thread after each
+    block, 0 where there was no time for it; `clocks` (C, T, int64) what its chain of steps took before every
+    CLOCKED_EVERYth, 0 where it had not rested before. `done` blocks were played.
     """
 
     task_begin: NDArray[np.int64]

@@ -19,15 +19,18 @@ from ..core.cards.card import Effect, Sweep
 from ..core.cards.comparison import VOICES_NAME
 from ..core.session.plugins import PluginUse, Setting
 from .company import least_mean
+from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace
-from .signal import CHORD_CYCLE, CYCLE, chord, musical
+from .signal import CHORD_CYCLE, CYCLE, again, chord, musical
 from .timed import TimedLoop, overhead_ns
 
 ORDER = ("switch", "choice", "count", "number")
 MOST_CHOICES = 8
 VOICES = (1, 2, 4, 8, 16, 32, 64)
 LEAD_SECONDS = 0.2
+# So many seconds are taken with each value to see whether the plugin gets dearer as it sounds on.
+FILLING = 0.2
 
 
 class Trial(NamedTuple):
@@ -71,8 +74,9 @@ def changed(use: PluginUse, trial: Trial) -> PluginUse:
 class Meter:
     """Measures the mean cost of a hosted plugin at one rate and buffer size, quickly."""
 
-    def __init__(self, rate: int, frames: int) -> None:
-        self._rate, self._frames = rate, frames
+    def __init__(self, rate: int, frames: int, filling: float = 0.0) -> None:
+        """So many seconds (`filling`) are taken to see whether a plugin gets dearer as it sounds on."""
+        self._rate, self._frames, self._filling = rate, frames, filling
         self._overhead, self._pace = overhead_ns(), Pace()
 
     def cost(self, hosted: Hosted, voices: int) -> float:
@@ -83,7 +87,15 @@ class Meter:
         blocks = math.ceil(24 / cycle) * cycle
         lead = math.ceil(LEAD_SECONDS * self._rate / self._frames / cycle) * cycle
 
+        if self._filling:
+            loop.filling = find_filling(loop, notes, self._rate, self._frames, LONGEST, self._filling)
+        if loop.filling:
+            loop.fill(self._frames, notes)
+
         def run() -> NDArray[np.int64]:
+            if loop.filling:
+                loop.rewind()
+                return loop.run(self._frames, blocks, again(notes))
             loop.refresh(self._frames)
             return loop.run(self._frames, lead + blocks, notes)[lead:]
 
@@ -103,7 +115,7 @@ def sweep(
     What stands in `tried` is not tried again. PluginError if the use itself cannot be loaded.
     """
     until = time.monotonic() + seconds
-    meter = Meter(rate, frames)
+    meter = Meter(rate, frames, FILLING)
     hosted = load(use)
     todo = trials(hosted.parameters(), use.voices)
     known = {(e.parameter, e.value) for e in tried}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 from numba import cfunc, njit
 from numpy.typing import NDArray
@@ -11,12 +13,14 @@ from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals
 from ..native.witness import COLUMNS, attest
 from .aside import let_go, spent
 from .formats.hosted import Wiring
-from .signal import CHORD_CYCLE, again
+from .signal import CHORD_CYCLE, CYCLE, again
 
 LINE_WORDS = 8
 NOBODY, NOTHING = np.zeros(0, np.int64), np.zeros((0, COLUMNS), np.int64)
 # So many silent blocks at most are run for a plugin that goes on putting work off.
 MOST_SERVED = 64
+# What a plugin remembers is filled for no longer than so many seconds of computing.
+FILLED_WITHIN = 1.0
 
 
 @njit(inline="always")
@@ -98,7 +102,8 @@ class TimedLoop:
 
     A run starts at the beginning of the source and goes on where the last one ended. `called` counts the blocks that
     were run, `failed` those in which the plugin said that it failed; `aside` is the CPU time that its own threads and
-    processes took meanwhile (seconds), as long as `counts_aside` is set.
+    processes took meanwhile (seconds), as long as `counts_aside` is set. `filling` is how many samples of sound it
+    takes until a block costs what it does from then on (see `filling.find_filling`).
     """
 
     def __init__(self, hosted, source: NDArray[np.float32], heard: int = 0) -> None:
@@ -110,6 +115,7 @@ class TimedLoop:
         self._at = 0
         self.called = self.failed = 0
         self.aside, self.counts_aside = 0.0, False
+        self.filling = 0
 
     def rewind(self) -> None:
         """The next run starts at the beginning of the source."""
@@ -127,6 +133,20 @@ class TimedLoop:
             if not self._hosted.settled():
                 break
         self.rewind()
+
+    def fill(self, frames: int, notes=()):
+        """Brings the plugin to a fresh state and plays until what it remembers is full; the notes to go on with.
+
+        The source begins anew after it.
+        """
+        self.refresh(frames)
+        cycle, played = max((CHORD_CYCLE if notes else CYCLE) // frames, 1), 0
+        until = time.monotonic() + FILLED_WITHIN
+        while played < self.filling and time.monotonic() < until:
+            self.run(frames, cycle, again(notes) if played else notes)
+            played += cycle * frames
+        self.rewind()
+        return again(notes) if played else notes
 
     def _check(self, frames: int) -> None:
         """No plugin is ever called with blocks of another size than it was switched on for."""

@@ -147,7 +147,9 @@ def tell(
             send(CellMessage(cell))
         return
     f = measurement.facts()
-    send(FactsMessage(f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1]))
+    send(FactsMessage(
+        f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1], f.filled
+    ))  # fmt: skip
     if request.against:
 
         def fuller(use: PluginUse):

@@ -16,7 +16,6 @@ import platformdirs
 
 from ..core.cards.card import (
     METHOD,
-    METHOD_WITHOUT_NOTES,
     Cell,
     Company,
     CostCard,
@@ -95,6 +94,7 @@ class Details(msgspec.Struct, frozen=True):
     inputs: Inputs | None = None
     paced: tuple[Paced, ...] = ()
     slowing: tuple[Slowing, ...] = ()
+    filled: float = 0.0
 
 
 class LibraryError(Exception):
@@ -173,7 +173,7 @@ class Library:
         truth = msgspec.json.encode(card.truth) if card.truth is not None else None
         parts = (
             card.company, card.silence, card.upkeep, card.sweep, card.positions, card.polyphony, card.listened,
-            card.nulls, card.made, card.inputs, card.paced, card.slowing,
+            card.nulls, card.made, card.inputs, card.paced, card.slowing, card.filled,
         )  # fmt: skip
         details = msgspec.json.encode(Details(*parts))
         self._db.execute(
@@ -241,11 +241,11 @@ class Library:
             name, latency, tail, failure, truth_kept, details = row[8:14]
             truth = msgspec.json.decode(truth_kept, type=Truth) if truth_kept is not None else None
             more = msgspec.json.decode(details, type=Details) if details is not None else Details()
-            cells = self._cells(row[0], _of_method(provenance, more.made, key.voices > 0))
+            cells = self._cells(row[0], _of_method(provenance, more.made))
             card = CostCard(
                 key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
-                more.paced, more.slowing,
+                more.paced, more.slowing, more.filled,
             )  # fmt: skip
             wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
         except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
@@ -273,10 +273,9 @@ class Library:
         )
 
 
-def _of_method(provenance: Provenance, made: Made | None, plays_notes: bool) -> Provenance:
+def _of_method(provenance: Provenance, made: Made | None) -> Provenance:
     """What figures are that were measured here, by the way in which they were."""
-    least = METHOD if plays_notes else METHOD_WITHOUT_NOTES
-    is_earlier = provenance == "measured" and (made is None or made.method < least)
+    is_earlier = provenance == "measured" and (made is None or made.method < METHOD)
     return "earlier" if is_earlier else provenance
 
 

@@ -40,10 +40,9 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 # By which way this version measures. 2: every plugin switched on for the size it is run with, by a narrow loop. 3: only
 # those of its inputs and outputs in use that the strip has a signal for, once a deadline as well, the clock told.
 # 4: beside busy cores by the same measure as alone; its own time from blocks that shared the core with nobody.
-# 5: in a row and once a deadline the notes of an instrument are struck alike.
-METHOD = 5
-# Since this way nothing has changed for what plays no notes.
-METHOD_WITHOUT_NOTES = 4
+# 5: in a row and once a deadline the notes of an instrument are struck alike. 6: what fills up as it sounds on, from
+# when it is full; what others do to the caches, over whole cycles.
+METHOD = 6
 
 # Those of this computer.
 OWN: tuple[Provenance, ...] = ("measured", "first", "earlier")
@@ -310,7 +309,7 @@ class CostCard(msgspec.Struct, frozen=True):
     `slowing` have an entry for each size at which they were, and so has `polyphony`, of instruments. `positions` are
     those of all parameters. `nulls` compare its sound with other settings of the same plugin. `failure` says in plain
     words why there is nothing, or why the rest is missing; None if all went well. `made` is how it was made, None where
-    that was not kept.
+    that was not kept. Before it has sounded for `filled` seconds a block costs less than its cells say.
     """
 
     key: CardKey
@@ -332,6 +331,7 @@ class CostCard(msgspec.Struct, frozen=True):
     inputs: Inputs | None = None
     paced: tuple[Paced, ...] = ()
     slowing: tuple[Slowing, ...] = ()
+    filled: float = 0.0
 
     @property
     def lasting(self) -> float:
