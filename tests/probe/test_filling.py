@@ -13,7 +13,7 @@ from nimbleload.core.told.card import card_sentences
 from nimbleload.probe import rehearsal, session_run
 from nimbleload.probe.company import LEVELS, find_company
 from nimbleload.probe.effort import Effort
-from nimbleload.probe.filling import LONGEST, find_filling
+from nimbleload.probe.filling import LONGEST, Heard, find_filling, has_grown
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
 from nimbleload.probe.pace import Pace
@@ -119,3 +119,21 @@ def test_bursts_count_at_every_level_of_company_whatever_their_period(tmp_path, 
     assert len(found.seconds) == len(LEVELS)
     assert min(found.seconds) > own(64, 64) - 2e-7
     hosted.close()
+
+
+@pytest.mark.parametrize("factor", [1.0, 1.5])
+def test_others_on_the_core_are_not_taken_for_what_grows(factor):
+    """Whoever shares it for the whole of one side makes all its blocks dearer, and the witness tells so; what has grown
+    is found even then, by the few blocks that were alone."""
+    calm, others = np.full((3, 16, 2), 1000), np.full((3, 16, 2), (1000, 1500))
+    base = np.tile(np.where(np.arange(16) % 4, 1000, 9000), (3, 1))
+    before = Heard(base, calm)
+    shared, told = (base * factor * 1.4).astype(np.int64), others.copy()
+    shared[1, ::2], told[1, ::2] = factor * base[1, ::2], 1000
+    assert has_grown(before, Heard(shared, told)) == (factor > 1)
+    # The other way round: a dear beginning hides nothing.
+    once = np.arange(3)[:, None] == 1
+    before = Heard(np.where(once, base, 2 * base), np.where(once[..., None], calm, others))
+    assert has_grown(before, Heard((factor * base).astype(np.int64), calm)) == (factor > 1)
+    # Where none was alone the least of all blocks is what there is.
+    assert has_grown(Heard(base, others), Heard((factor * base).astype(np.int64), calm)) == (factor > 1)

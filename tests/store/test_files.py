@@ -154,7 +154,8 @@ class TestLibrary:
     def test_what_was_measured_in_an_earlier_way_says_so(self, tmp_path):
         cards = {name: msgspec.structs.replace(card(use(name), 1e-3), made=made)
                  for name, made in (
-            ("now", Made(version="2")), ("before", Made(method=1)), ("long ago", None), ("last", Made(method=METHOD - 1)),
+            ("now", Made(version="2")), ("before", Made(method=1)), ("long ago", None),
+            ("last", Made(method=METHOD - 1)),
         )}  # fmt: skip
         library = Library(tmp_path / "library.sqlite", "here")
         for each in cards.values():

@@ -8,20 +8,32 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..native.witness import COLUMNS, is_alone, least_units
 from .formats.hosted import Note
 from .signal import CHORD_CYCLE, CYCLE, again
 from .timed import TimedLoop
 
-# From so many fresh states it is found out what a block costs at first, and from so many cycles what it costs later.
-FRESH, LATER = 3, 3
-# What grows by no more than this share, and so much (ns), has not grown.
-GROWN, ROOM_NS = 1.03, 30.0
+# So many runs of one cycle each are compared, with what the witness tells after each block: others on the same core
+# must not be taken for what the plugin does. In so many of the places at least it must have had the core to itself, or
+# the least of all blocks counts.
+RUNS, ENOUGH = 3, 0.5
+# What grows by no more than this share, and so much (ns), grows no more; what has grown by no more than that in all
+# does not matter.
+GROWN, MATTERS, ROOM_NS = 1.03, 1.06, 30.0
 # Nothing is listened to for longer than this (seconds).
 LONGEST = 15.0
+
+
+class Heard(NamedTuple):
+    """Block times of the same places in a cycle (R, B, ns), and what the witness told after each (R, B, COLUMNS)."""
+
+    times: NDArray[np.int64]
+    told: NDArray[np.int64]
 
 
 def find_filling(
@@ -33,28 +45,45 @@ def find_filling(
     It is listened for `seconds`, and as long again while it still grows, but for about `within` seconds of computing at
     most. `alive` is called before every run.
     """
-    samples = CHORD_CYCLE if notes else CYCLE
-    cycle = max(samples // frames, 1)
+    cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
     until = time.monotonic() + within
-    fresh: list[NDArray[np.int64]] = []
-    for _ in range(FRESH):
-        alive()
-        loop.refresh(frames)
-        fresh.append(loop.run(frames, 2 * cycle, notes)[cycle:])
-    cost, played, filled = _least(fresh), 2 * cycle * frames, 0
+
+    def run(cycles: int, first: tuple[Note, ...]) -> Heard:
+        told = np.zeros((cycles * cycle, COLUMNS), np.int64)
+        times = loop.run(frames, cycles * cycle, first, told=told)
+        return Heard(times[-cycle:], told[-cycle:])
+
+    def fresh() -> Heard:
+        made = []
+        for _ in range(RUNS):
+            alive()
+            loop.refresh(frames)
+            made.append(run(2, notes))
+        return Heard(*map(np.array, zip(*made, strict=True)))
+
+    begun = before = fresh()
+    played, filled = 2 * cycle * frames, 0
     while seconds <= LONGEST and time.monotonic() < until:
         while played < seconds * rate and time.monotonic() < until:
             alive()
-            loop.run(frames, cycle, again(notes))
+            run(1, again(notes))
             played += cycle * frames
-        later = _least([loop.run(frames, cycle, again(notes)) for _ in range(LATER)])
-        if later <= GROWN * cost + ROOM_NS:
+        later = Heard(*map(np.array, zip(*(run(1, again(notes)) for _ in range(RUNS)), strict=True)))
+        if not has_grown(before, later):
             break
-        cost, filled, seconds = later, played, 2 * seconds
-        played += LATER * cycle * frames
-    return filled
+        before, filled, seconds = later, played, 2 * seconds
+        played += RUNS * cycle * frames
+    # Whoever shares the core does so for a while: what has grown has so against another beginning, too.
+    return filled if filled and all(has_grown(each, before, MATTERS) for each in (begun, fresh())) else 0
 
 
-def _least(times: list[NDArray[np.int64]]) -> float:
-    """The mean block time of runs of the same blocks, the least of them for each (ns)."""
-    return float(np.min(times, axis=0).mean())
+def has_grown(before: Heard, later: Heard, by: float = GROWN) -> bool:
+    """Whether blocks in the same places cost more later (than so many times as much), each by the least of its runs
+    that had the core to itself."""
+    best = min(least_units(each.told) for each in (before, later))
+    sides = [np.where(is_alone(each.told, best), each.times, np.inf).min(axis=0) for each in (before, later)]
+    both = np.isfinite(sides[0]) & np.isfinite(sides[1])
+    if both.mean() < ENOUGH:
+        sides, both = [each.times.min(axis=0) for each in (before, later)], np.ones_like(both)
+    was, now = (float(side[both].mean()) for side in sides)
+    return now > by * was + ROOM_NS
