@@ -1,7 +1,7 @@
 """How long a suggestion takes, and how far from the least it may be.
 
-The example with every preset and with a limit that no plan reaches; sessions of up to 500 strips; and sessions whose
-cheapest plan is known.
+The example with every preset and with a limit that no plan reaches; sessions of up to 500 strips, with a limit that
+hardly anything reaches, and one out of reach; and sessions whose cheapest plan is known.
 
 .venv/bin/python -m bench.plan
 """
@@ -56,6 +56,7 @@ def main() -> None:
         limit = 0.8 * float(of.after.load.max())
         tell(f"{strips} strips, 600 moments", of, Wishes(limit))
     tell("500 strips, at most 1 %", of, Wishes(0.01))
+    tell("500 strips, half of them pinned", of, Wishes(0.01, pinned=frozenset(s.id for s in session.strips[::2])))
     for name, of, wishes, least in known_optima():
         tell(f"{name} (known: {least:.2f})", of, wishes)
 

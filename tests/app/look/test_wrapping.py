@@ -5,15 +5,17 @@ from __future__ import annotations
 import pytest
 from PySide6.QtCore import QRect, QSize, Qt
 from PySide6.QtWidgets import (
+    QHeaderView,
     QLabel,
     QLineEdit,
     QPushButton,
     QScrollArea,
+    QScrollBar,
     QStyle,
     QStyleOptionFrame,
     QTableView,
     QWidget,
-)  # fmt: skip
+)
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
 from nimbleload.app.look.theme import SCALES, theme
@@ -114,8 +116,8 @@ def sizes(window):
     grows while it looks, nothing."""
     found = []
     for widget in window.findChildren(QWidget):
-        # Plain ones are what Qt lays scroll bars out in.
-        if window.machine.isAncestorOf(widget) or type(widget) is QWidget:
+        # Plain ones are what Qt lays scroll bars out in; those come and go.
+        if window.machine.isAncestorOf(widget) or type(widget) in (QWidget, QScrollBar, QHeaderView):
             continue
         held = [widget.minimumWidth(), widget.maximumWidth(), widget.minimumHeight(), widget.maximumHeight()]
         if isinstance(widget, QTableView):

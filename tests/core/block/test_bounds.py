@@ -7,10 +7,10 @@ import random
 import numpy as np
 import pytest
 
-from nimbleload.core.block.bounds import cut_bound, cuts, heads, last_task, slowed_bound, spread, tails
+from nimbleload.core.block.bounds import cut_bound, cuts, heads, last_task, most, slowed_bound, spread, tails
 from nimbleload.core.block.parts import divided
 from nimbleload.core.block.play import play
-from nimbleload.core.block.schedule import makespans, remaining
+from nimbleload.core.block.schedule import chains, makespans, remaining
 from nimbleload.core.session.computer import Host
 from nimbleload.core.session.routing import build
 from tests.helpers.sessions import bus, random_session, session, track
@@ -51,6 +51,26 @@ def test_no_block_is_shorter_than_any_bound(seed):
         # And as long as the order itself takes: that is what is played.
         assert found.makespan == pytest.approx(slowed_bound(alone, work, lost, threads))
     assert (work <= found.work + 1e-15).all()
+
+
+@pytest.mark.parametrize("seed", range(300))
+def test_no_block_is_longer_than_the_most_of_it(seed):
+    _, tasks, parts, cost, _, threads, found = played(seed)
+    chain = chains(tasks, np.tile(cost / parts, parts))
+    assert chain == pytest.approx([remaining(tasks, np.tile(row / parts, parts)).max() for row in cost])
+    longest = most(found.own_work, found.beside, chain, threads)
+    assert (found.makespan <= longest * (1 + 1e-12) + 1e-14).all()
+    # It is met where nothing can run beside anything else, or everything can.
+    if threads == 1:
+        assert longest == pytest.approx(found.own_work)
+
+
+def test_the_most_is_reached_by_a_last_task_that_waits_for_a_core():
+    """Graham's own example in small: two tasks of 1, then one of 2 that could have begun first; 3 = 4/2 + 2/2."""
+    assert most(np.array([4.0]), np.zeros(1), np.array([2.0]), 2).tolist() == [3.0]
+    # Where cores lose more than they gain by each other it is the longer the more evenly they share the work.
+    assert most(np.array([4.0]), np.array([8.0]), np.array([2.0]), 2).tolist() == [6.0]
+
 
 
 @pytest.mark.parametrize("seed", range(200))

@@ -11,9 +11,10 @@ import pytest
 
 from nimbleload.core.cards.card import Cell, CostCard
 from nimbleload.core.decisions.decision import Plan
-from nimbleload.core.load.case import case
+from nimbleload.core.load import load_map as load
+from nimbleload.core.load.case import Case, case
 from nimbleload.core.load.costs import costs
-from nimbleload.core.load.load_map import load_map, word, worst_moments
+from nimbleload.core.load.load_map import load_map, word, worst_load, worst_moments
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import survey
@@ -33,6 +34,30 @@ def notes_at(strip, second, cards):
             if start <= second < end:
                 most = max(most, count)
     return most
+
+
+@pytest.mark.parametrize("seed", range(120))
+def test_the_worst_load_is_that_of_all_moments_though_not_all_are_played(seed, monkeypatch):
+    rng = random.Random(seed)
+    of = random_session(rng)
+    host = Host(parts=rng.choice((1, 1, 2)), listed=rng.random() < 0.3, read_ahead=rng.random() < 0.2)
+    of = msgspec.structs.replace(of, host=host)
+    at = case(prepare(of, random_cards(rng, of)), Machine(rng.randint(1, 4)), 256)
+    monkeypatch.setattr(load, "TOGETHER", rng.choice((1, 2, 32)))
+    assert worst_load(at) == load_map(at).load.max()
+
+
+def test_moments_that_cannot_be_the_worst_are_not_played(monkeypatch):
+    parts = (("a", "dear", 0.0), ("b", "cheap", 4.0))
+    of = session(*(track(name, plugin, clips=[(at, at + 2)], suspended=True) for name, plugin, at in parts))
+    cards = cards_for(of, {"dear": 1e-3, "cheap": 1e-5})
+    at = case(prepare(of, cards), Machine(1), 256)
+    monkeypatch.setattr(load, "TOGETHER", 1)
+    played = []
+    usual = Case.played_rows
+    monkeypatch.setattr(Case, "played_rows", lambda own, *rows: played.append(len(rows[0])) or usual(own, *rows))
+    assert worst_load(at) == pytest.approx(1e-3 / (256 / 48000), rel=0.01)
+    assert sum(played) == 1 < len(at.moments.distinct)
 
 
 @pytest.mark.parametrize("seed", range(20))

@@ -13,10 +13,12 @@ from nimbleload.core.cards.card import CostCard, Null
 from nimbleload.core.decisions.apply import told_as
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.price import PRESETS
+from nimbleload.core.optimise import program
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import FEW
-from nimbleload.core.optimise.search import MANY, NEAR, NEAR_OF_MANY, near
+from nimbleload.core.optimise.program import MANY
+from nimbleload.core.optimise.search import NEAR, NEAR_OF_MANY, near
 from nimbleload.core.optimise.steps import worst_block
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Host, Machine
@@ -103,6 +105,30 @@ def test_when_nothing_reaches_the_limit_it_says_what_comes_closest_and_why():
     told = in_the_way(survey(of, Plan(), cards, Machine(1), 256), made)
     assert told.startswith("100 % is the lowest. No plan of these kinds can reach it: what is left still needs 100 %")
     assert "a stays as it is." in told
+
+
+def test_what_saves_as_much_in_one_moment_but_in_no_other_is_not_taken_for_the_most():
+    """Suspending saves in silence what freezing saves always: with many tracks the lowest load is that of freezing."""
+    of = session(*(track(f"t{k}", "p", clips=((0.0, 5.0), (5.0, 10.0))[k % 2 : k % 2 + 1]) for k in range(FEW)))
+    before = survey(of, Plan(), cards_for(of, {"p": 0.1 * BLOCK}), Machine(1), 256)
+    made = suggest(before, Wishes(0.05))
+    assert made.reached and made.load <= 0.05
+    assert {d.kind for d in made.plan.decisions} == {"freeze"} and len(made.plan.decisions) == FEW
+    assert made.least <= made.price <= 1.02 * made.least
+
+
+def test_where_hardly_anything_reaches_the_limit_a_plan_is_found_at_once_and_told_how_near_it_is(monkeypatch):
+    """With many rows the solver would take minutes for each answer in whole numbers; it is not asked for any."""
+    of = session(*(track(f"t{k}", "p", "q", clips=((0.1 * k, 10.0 - 0.1 * k),)) for k in range(40)))
+    before = survey(of, Plan(), cards_for(of, {"p": 0.1 * BLOCK, "q": 0.05 * BLOCK}), Machine(1), 256)
+    exact = suggest(before, Wishes(0.3))
+    monkeypatch.setattr(program, "CROWDED", 3)
+    monkeypatch.setattr(program, "MANY", 3)
+    monkeypatch.setattr(program.Program, "whole", lambda *_: pytest.fail("asked in whole numbers"))
+    made = suggest(before, Wishes(0.3))
+    assert made.reached and made.load <= 0.3 + 1e-9
+    assert made.least <= exact.price <= made.price < 1.3 * exact.price
+    assert 0 <= made.gap < 0.3
 
 
 def test_decisions_taken_by_hand_stay_and_are_not_paid_for_again():

@@ -42,6 +42,23 @@ def slowed_bound(alone: Figures, work: Figures, beside: Figures, threads: int) -
     return found
 
 
+def most(work: Figures, beside: Figures, chain: Figures, threads: int) -> Figures:
+    """The most that blocks can take whose longest chains take `chain` (any shape, seconds).
+
+    Without slowing W/T + (1 − 1/T) · c, in whatever order, as long as no thread waits while a task could begin: R. L.
+    Graham, "Bounds on multiprocessing timing anomalies", 1969.
+    """
+    if threads == 1:
+        return np.asarray(work, np.float64)
+    least = work / threads
+    alone = np.minimum(least + (1 - 1 / threads) * chain, work)
+    share = np.divide(beside, work * (threads - 1), out=np.zeros_like(work), where=work > 0)
+    # For B > (T − 1) · W it is the longer the more evenly the work is spread.
+    longest = np.where(share <= 1, alone, least)
+    found: Figures = longest + share * (work - longest)
+    return found
+
+
 class Cut(NamedTuple):
     """Tasks that must all be through by some time before the block's end, and cannot begin before another.
 

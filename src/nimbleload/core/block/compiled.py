@@ -23,6 +23,14 @@ def longest_paths(cost, order, first, successors, remaining):  # type: ignore[no
 
 
 @njit(nogil=True, cache=True)
+def many_paths(costs, order, first, successors, longest):  # type: ignore[no-untyped-def]
+    """Fills `longest` (M) with the longest path through each block, a row of `costs` (M, S)."""
+    remaining = np.empty(costs.shape[1])
+    for m in range(costs.shape[0]):
+        longest[m] = longest_paths(costs[m], order, first, successors, remaining)
+
+
+@njit(nogil=True, cache=True)
 def first_member(members):  # type: ignore[no-untyped-def]
     """The smallest number in a set kept as 64-bit words; -1 if it is empty."""
     for w in range(len(members)):

@@ -105,6 +105,15 @@ def remaining(graph: Graph, cost: NDArray[np.float64]) -> NDArray[np.float64]:
     return found
 
 
+def chains(graph: Graph, costs: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The longest chain (M, seconds) of each row of `costs` (M, S, float64, seconds)."""
+    from . import compiled
+
+    longest = np.zeros(len(costs))
+    compiled.many_paths(np.ascontiguousarray(costs), graph.order, graph.first, graph.successors, longest)
+    return longest
+
+
 def makespans(graph: Graph, costs: NDArray[np.float64], cores: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Finishing time and longest chain (M, float64, seconds) of each row of `costs` (M, S, float64, seconds)."""
     from . import compiled

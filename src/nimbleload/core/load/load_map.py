@@ -11,9 +11,13 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..block.bounds import spread
+from ..block.bounds import most, spread
+from ..block.schedule import chains
 from .case import Case
 from .prepared import Prepared
+
+# So many moments are played at once when only the worst is looked for, whose bounds hold but for this share.
+TOGETHER, ROUNDING = 32, 1e-9
 
 
 class LoadMap(NamedTuple):
@@ -59,8 +63,24 @@ def load_map(of: Case) -> LoadMap:
 
 
 def worst_load(of: Case) -> float:
-    """The highest load of any moment: that of `load_map`, and nothing else of it."""
-    return float(of.played(of.moments.distinct).makespan.max()) / of.deadline
+    """The highest load of any moment: that of `load_map`, and nothing else of it.
+
+    Moments that cannot reach what others take are not played.
+    """
+    kinds = of.moments.distinct
+    rows, beside, aside = of.rows(kinds), of.beside(kinds), of.aside(kinds)
+    if of.host.read_ahead or aside.any():
+        return float(of.played_rows(rows, beside, aside).makespan.max()) / of.deadline
+    parts = of.host.parts
+    chain = chains(of.prepared.tasks, np.tile(rows / parts, parts))
+    longest = most(rows.sum(axis=1), beside.sum(axis=1), chain, of.threads) * (1 + ROUNDING)
+    order, worst = np.argsort(-longest, kind="stable"), 0.0
+    for begin in range(0, len(order), TOGETHER):
+        together = order[begin : begin + TOGETHER]
+        if longest[together[0]] <= worst:
+            break
+        worst = max(worst, float(of.played_rows(rows[together], beside[together]).makespan.max()))
+    return worst / of.deadline
 
 
 def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:

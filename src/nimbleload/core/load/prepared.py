@@ -93,6 +93,8 @@ def _counts(uses: Uses, figures: Figures, now: Prepared | None) -> NDArray[np.in
 def _figures(session: Session, cards: Cards, like: Prepared | None, whole: Figures | None) -> Figures:
     """The figures of all plugins of a session and of its variants: those of the `whole` if they hold all of these, or
     those of `like` if they hold just these: at which clock they are told goes by all of them."""
+    if like is not None and like.figures is whole and like.cards is cards and _needs_the_same(like.session, session):
+        return like.figures
     needed = list(session.cards_needed())
     if whole is not None and whole.cards is cards and whole.rate == session.rate and whole.covers(needed):
         return whole
@@ -102,12 +104,17 @@ def _figures(session: Session, cards: Cards, like: Prepared | None, whole: Figur
     return Figures(cards, needed, session.rate)
 
 
+def _needs_the_same(before: Session, after: Session) -> bool:
+    """Whether two sessions surely need the same cards."""
+    return before.rate == after.rate and before.variants == after.variants and _same_uses(before, after)
+
+
 def list_uses(session: Session, figures: Figures, like: Prepared | None = None) -> Uses:
     """All plugins of a session, in session order. Where `like` has the very same plugins, only what is live is new."""
     if like is not None and like.figures is figures and _same_uses(like.session, session):
         live = like.uses.live.copy()
         for i, (old, new) in enumerate(zip(like.session.strips, session.strips, strict=True)):
-            if old is not new:
+            if old is not new and old != new:
                 live[like.uses.strip == i] = _live(new)
         return _counted(session, like.uses.uses, like.uses.strip, like.uses.card, live)
     uses: list[PluginUse] = []

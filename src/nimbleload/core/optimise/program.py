@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..block.schedule import remaining
+from ..block.schedule import chains
 from ..session.strips import Strip
 from ..survey import Survey
 from .candidates import Candidate, Wishes
@@ -30,6 +30,9 @@ NODES, GAP, SECONDS = 20_000, 1e-6, 60.0
 BROKEN = 1e-9
 # What SciPy's `milp` says of rows that nothing meets.
 INFEASIBLE = 2
+# With more rows than this and more than so many candidates the solver takes minutes for an answer in whole numbers: so
+# it is where hardly anything reaches the limit.
+CROWDED, MANY = 600, 360
 # Minutes by which prices may differ for rounding.
 ROOM = 1e-6
 # Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
@@ -100,6 +103,11 @@ class Program:
         once = self.objective[len(self.prices) :]
         more: Figures = self.prices + (self._pays & ~self._pays[chosen].any(axis=0)) @ once
         return self.price(chosen) + more
+
+    @property
+    def is_crowded(self) -> bool:
+        """Whether an answer in whole numbers would take minutes."""
+        return len(self._needed) > CROWDED and len(self.candidates) > MANY
 
     def _relevant(self) -> NDArray[np.int64]:
         """The kinds of moments that could be over what is allowed: by all that a block could take."""
@@ -215,8 +223,8 @@ class Program:
             return []
         cost = rows.costs_at(self.relevant, taken)
         parts = rows.case.host.parts
-        for kind, row in zip(self.relevant.tolist(), cost, strict=True):
-            longest = float(remaining(rows.of.planned.tasks, np.tile(row / parts, parts)).max(initial=0.0))
+        longest_of = chains(rows.of.planned.tasks, np.tile(cost / parts, parts)).tolist()
+        for kind, row, longest in zip(self.relevant.tolist(), cost, longest_of, strict=True):
             if longest + self.slack[kind] > 0.8 * self.allowed:
                 chain = rows.chain(kind, row)
                 broken = chain.whole - float(chain.saves @ taken) + self.slack[kind] - self.allowed
@@ -288,14 +296,17 @@ class Program:
         bound = found.mip_dual_bound
         return Solved(found.x[:count], float(bound if bound is not None else 0.0))
 
-    def relaxed(self, rounds: int = ROUNDS) -> Solved | None:
+    def relaxed(self, rounds: int = ROUNDS, lowest: NDArray[np.bool_] | None = None) -> Solved | None:
         """Solves without whole numbers, taking in what is broken until nothing is, so often at most.
 
-        None if that is not to be had: then no plan meets the rows.
+        None if that is not to be had: then no plan meets the rows. What even the `lowest` choice breaks comes in first:
+        as a rule nothing can mend it.
         """
+        if lowest is not None:
+            self.separate(lowest.astype(float))
         solved = self._relaxed()
         for _ in range(rounds):
-            if solved is None or not self.separate(solved.taken):
+            if solved is None or self.is_crowded or not self.separate(solved.taken):
                 break
             solved = self._relaxed()
         return solved

@@ -204,6 +204,12 @@ class Rows:
         found: Figures = self._even[1].max(axis=1) if len(self.candidates) else np.zeros(0)
         return found
 
+    @cached_property
+    def gain_in_all(self) -> Figures:
+        """What each candidate takes off the work of all kinds together (n, seconds)."""
+        found: Figures = self._even[1].sum(axis=1)
+        return found
+
     def brought(self) -> Figures:
         """What candidates bring to a block at most, in each kind (D, seconds): the buses of those that share."""
         found = np.zeros((len(self.candidates), len(self.distinct)))

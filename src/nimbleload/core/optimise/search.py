@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .evaluate import FEW, Chosen, Evaluator
-from .program import Program, Solved
+from .program import MANY, Program, Solved
 
 # So many answers are tried at most, so many of them after a first one has held (few candidates, many), and swaps.
 TRIES, BETTER, SWAPS = 40, (6, 2), 400
@@ -20,8 +20,8 @@ TRIES, BETTER, SWAPS = 40, (6, 2), 400
 CLOSING = (120, 4)
 # Nodes and relative gap of the solver for each answer: with many candidates it need not be the last word.
 QUICK_NODES, QUICK_GAP = 20, 5e-3
-# A plan that is proven so nearly is not searched any further: with up to so many candidates, and with more.
-NEAR, MANY, NEAR_OF_MANY = 0.01, 360, 0.04
+# A plan that is proven so nearly is not searched any further: with up to MANY candidates, and with more.
+NEAR, NEAR_OF_MANY = 0.01, 0.04
 # So many times at most it is tried what could be added to a choice that is not enough.
 ADDED = 200
 # So many candidates are tried at most in the place of one.
@@ -61,10 +61,10 @@ def near(program: Program) -> float:
 
 
 def _answers(program: Program, times: int) -> Iterator[Solved]:
-    """What meets the rows as they are by then, so often at most; it ends when nothing does."""
+    """What meets the rows as they are by then, so often at most; it ends when nothing does, or there are too many."""
     for _ in range(times):
         relaxed = program.relaxed()
-        solved = answer(program, relaxed) if relaxed is not None else None
+        solved = answer(program, relaxed) if relaxed is not None and not program.is_crowded else None
         if solved is None:
             return
         yield solved
@@ -226,9 +226,9 @@ def without_needless(program: Program, evaluator: Evaluator, chosen: Chosen) -> 
 
 
 def lowest(program: Program) -> Chosen:
-    """For each strip what saves most: what is left when nothing reaches the limit."""
+    """For each strip what saves most, in all moments together: what is left when nothing reaches the limit."""
     chosen = np.zeros(len(program.candidates), np.bool_)
-    gains = program.rows.gain
+    gains = program.rows.gain_in_all
     return _with_allowed(program, chosen, [int(n) for n in np.argsort(-gains, kind="stable") if gains[n] > 0])
 
 

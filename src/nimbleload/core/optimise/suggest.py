@@ -21,7 +21,7 @@ from .candidates import Candidate, Wishes, candidates, changed, whole_strip
 from .evaluate import FEW, Chosen, Evaluator
 from .program import Program, Solved
 from .rows import Rows
-from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, near, search
+from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, near, search, without_needless
 from .steps import Step, steps_of
 
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
@@ -70,9 +70,9 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
     is_low = evaluator.stands(most) or evaluator.holds(most)
     best = search(program, evaluator) if is_low or len(found) <= FEW else None
     if best is None and is_low:
-        best = improved(program, evaluator, most)
+        best = (without_needless if program.is_crowded else improved)(program, evaluator, most)
     proof = program.proof(_valid_rows(of, found, program, best))
-    relaxed = proof.relaxed()
+    relaxed = proof.relaxed(lowest=None if is_low else most)
     if best is None and relaxed is not None and (is_low or len(found) <= FEW):
         best = closed(proof, evaluator, None)
         proof = program.proof(_valid_rows(of, found, program, best))
@@ -93,6 +93,8 @@ def _proven(
     few, least = len(proof.candidates) <= FEW, relaxed.bound if relaxed is not None else 0.0
     if relaxed is not None and least < proof.price(best) * (1 - near(proof)) - MARGIN:
         proof.under = proof.price(best)
+        if proof.is_crowded:
+            return best, least
         solved = proof.whole(near=relaxed) if few else proof.whole(PROOF_NODES, PROOF_GAP, relaxed)
         least = max(least, solved.bound) if solved is not None else least
     if few and least < proof.price(best) - MARGIN:

@@ -233,7 +233,8 @@ def same_activity(before: Session, after: Session) -> bool:
     if (before.length, before.tempo) != (after.length, after.tempo) or len(before.strips) != len(after.strips):
         return False
     for old, new in zip(before.strips, after.strips, strict=True):
-        if old is not new and (
+        # What plans change is made anew each time: as a rule it is the same all over again.
+        if old is not new and old != new and (
             old.id != new.id
             or old.enabled != new.enabled
             or old.mute != new.mute
