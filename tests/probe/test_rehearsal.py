@@ -16,7 +16,7 @@ from nimbleload.probe import performance, rehearsal
 from nimbleload.probe.isolation import Failure
 from nimbleload.probe.messages import LoadingMessage, PlayedMessage, StageRequest
 from nimbleload.probe.signal import musical
-from nimbleload.probe.stage import LOOKED_NS, Stage
+from nimbleload.probe.stage import CLOCKED_EVERY, LOOKED_NS, Performed, Stage
 from tests.helpers import known
 from tests.helpers.rogue import rogue_use
 from tests.helpers.run_house import load
@@ -196,3 +196,25 @@ def test_an_instrument_is_given_as_many_notes_as_it_plays_at_the_moment():
     )  # fmt: skip
     plugins, _ = performance.load_all(request, {}, musical(2, 48000), lambda message: None)
     assert [[len(notes) for _, notes, _ in loaded] for loaded in plugins] == [[2], [8], [0], []]
+
+
+def test_the_clock_of_blocks_that_were_alone_is_told_apart(monkeypatch):
+    """Whoever shares a core may lower its clock as well: here from the 200th of 400 blocks on."""
+    for name in ("slowdown", "after_rest"):
+        monkeypatch.setattr(performance, name, lambda *_: 1.0)
+    count = 400
+    times = np.zeros((count, 2), np.int64)
+    begin = np.arange(count) * 5_000_000
+    witnessed, clocks = np.full((count, 1, 2), 1000), np.full((count // CLOCKED_EVERY, 1), 1150)
+    witnessed[200:, :, 1], clocks[: 200 // CLOCKED_EVERY] = 1500, 1000
+    # The first blocks are no part of it, and of a few blocks no clock is told.
+    for lead, alone in ((96, 1e-6), (176, 0.0)):
+        made = Performed(
+            times, times + 1000, times.astype(np.int8), np.zeros((count, 0), np.int32), begin, begin, begin + 1000,
+            witnessed, clocks, count,
+        )  # fmt: skip
+        request = StageRequest(session(strip("a")), (True,) * 2, (0, 0), (0.0,) * 2, 0.0, 256, (0,), 1.0, {}, {})
+        found = performance.outcome(request, made, lead, [], True, True, {}, np.full((8, 2), 900))
+        assert found.undisturbed.clock == pytest.approx(alone)
+        assert found.clock == pytest.approx(1.075e-6)
+    assert performance.usual_clock(np.full((3, 1), 1000)) == 0

@@ -373,9 +373,11 @@ def to_rehearse(session: Session, overhead: float = 0.0) -> Session:
 def foreseen(of: Survey, at: Instant, outcome: Rehearsal) -> Prediction:
     """What was to be expected of a rehearsal of this moment, with what it took beside the plugins itself: it is a host
     of its own, and what that takes says nothing of how well plugins were predicted. It counts at the clock at which the
-    cores went meanwhile."""
+    cores went meanwhile: in the blocks that were undisturbed, where there are such to go by."""
     session, measured_at = to_rehearse(of.session, outcome.overhead), of.planned.figures.clock
-    slower = outcome.clock / measured_at if measured_at > 0 and outcome.clock > 0 else 1.0
+    quiet = outcome.undisturbed
+    clock = quiet.clock if quiet.is_telling and quiet.clock > 0 else outcome.clock
+    slower = clock / measured_at if measured_at > 0 and clock > 0 else 1.0
     host = msgspec.structs.replace(session.host, plugin_factor=session.host.plugin_factor * slower)
     session = msgspec.structs.replace(session, host=host)
     again = survey(session, of.plan, of.planned.cards, of.machine, of.buffer)

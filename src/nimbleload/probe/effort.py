@@ -11,7 +11,7 @@ class Effort(msgspec.Struct, frozen=True):
 
     runs: int = 5
     seconds: float = 0.1
-    filling: float = 1.0
+    filling: float = 2.0
 
 
 # What a first figure is measured with.

@@ -61,6 +61,9 @@ def find_filling(
             made.append(run(2, notes))
         return Heard(*map(np.array, zip(*made, strict=True)))
 
+    def later() -> Heard:
+        return Heard(*map(np.array, zip(*(run(1, again(notes)) for _ in range(RUNS)), strict=True)))
+
     begun = before = fresh()
     played, filled = 2 * cycle * frames, 0
     while seconds <= LONGEST and time.monotonic() < until:
@@ -68,13 +71,19 @@ def find_filling(
             alive()
             run(1, again(notes))
             played += cycle * frames
-        later = Heard(*map(np.array, zip(*(run(1, again(notes)) for _ in range(RUNS)), strict=True)))
-        if not has_grown(before, later):
+        now = later()
+        if not has_grown(before, now):
             break
-        before, filled, seconds = later, played, 2 * seconds
+        before, filled, seconds = now, played, 2 * seconds
         played += RUNS * cycle * frames
-    # Whoever shares the core does so for a while: what has grown has so against another beginning, too.
-    return filled if filled and all(has_grown(each, before, MATTERS) for each in (begun, fresh())) else 0
+    if not filled or not has_grown(begun, before, MATTERS):
+        return 0
+    # Whoever shares the core does so for a while: what grows does so twice, and against each beginning.
+    once_more = fresh()
+    loop.filling = filled
+    loop.fill(frames, notes)
+    loop.filling = 0
+    return filled if all(has_grown(once_more, each, MATTERS) for each in (before, later())) else 0
 
 
 def has_grown(before: Heard, later: Heard, by: float = GROWN) -> bool:

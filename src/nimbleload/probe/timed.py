@@ -20,7 +20,7 @@ NOBODY, NOTHING = np.zeros(0, np.int64), np.zeros((0, COLUMNS), np.int64)
 # So many silent blocks at most are run for a plugin that goes on putting work off.
 MOST_SERVED = 64
 # What a plugin remembers is filled for no longer than so many seconds of computing.
-FILLED_WITHIN = 1.0
+FILLED_WITHIN = 2.0
 
 
 @njit(inline="always")

@@ -159,6 +159,11 @@ def test_another_clock_is_told_and_what_is_predicted_is_brought_to_it():
     of = survey(OF, Plan(), cards, Machine(2), 256)
     predicted = foreseen(of, instant(of), outcome(clock=2e-6))
     assert predicted.clock == 2 and predicted.uses["a/p"] == pytest.approx(2e-3)
+    # What others computed on a core lowered its clock, too: blocks that were alone are held against theirs.
+    alone = Undisturbed(0.5, (0.2,) * 50, clock=1.5e-6)
+    assert foreseen(of, instant(of), outcome(clock=2e-6, undisturbed=alone)).clock == 1.5
+    for few in (Undisturbed(0.5, (0.2,) * 50), Undisturbed(0.001, (0.2,) * 2, clock=1.5e-6)):
+        assert foreseen(of, instant(of), outcome(clock=2e-6, undisturbed=few)).clock == 2
     unknown = survey(OF, Plan(), cards_for(OF, {"p": 1e-3, "q": 1e-3}), Machine(2), 256)
     assert foreseen(unknown, instant(unknown), outcome(clock=2e-6)).uses["a/p"] == pytest.approx(1e-3)
 

@@ -35,12 +35,13 @@ class Loads:
 
 class Undisturbed(Loads, msgspec.Struct, frozen=True):
     """The blocks in which the computer was as fast as at its best, by what a known piece of arithmetic took beside
-    each: which `share` of all they are, and their `loads`, `strips` and `uses` as in a `Rehearsal`."""
+    each: which `share` of all they are, and their `loads`, `strips`, `uses` and `clock` as in a `Rehearsal`."""
 
     share: float = 0.0
     loads: tuple[float, ...] = ()
     strips: dict[str, float] = {}
     uses: dict[str, float] = {}
+    clock: float = 0.0
 
     @property
     def is_telling(self) -> bool:
