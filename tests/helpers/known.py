@@ -60,21 +60,12 @@ def build(folder: Path, standard: str, *ways: str) -> Known | None:
     if compiler is None:
         return None
     folder = folder / standard
-    target = (
-        folder
-        / {"ladspa": "known.so", "lv2": "known.lv2/known.so", "clap": "known.clap", "vst3": "known.vst3"}[standard]
-    )
+    names = {"ladspa": "known.so", "lv2": "known.lv2/known.so", "clap": "known.clap", "vst3": "known.vst3"}
+    target = folder / names[standard]
     target.parent.mkdir(parents=True, exist_ok=True)
     # The headers lie beside this file, also for a source that a test has changed.
-    flags = [
-        "-O1",
-        *(f"-D{name}" for name in (standard.upper(), *ways)),
-        "-shared",
-        "-pthread",
-        "-fPIC",
-        "-I",
-        str(Path(__file__).parent),
-    ]
+    ways = (standard.upper(), *ways)
+    flags = ["-O1", *(f"-D{name}" for name in ways), "-shared", "-pthread", "-fPIC", "-I", str(Path(__file__).parent)]
     subprocess.run([compiler, *flags, "-o", str(target), str(SOURCE)], check=True)
     if standard == "lv2":
         (target.parent / "manifest.ttl").write_text(

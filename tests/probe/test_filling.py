@@ -63,7 +63,7 @@ def test_what_gets_dearer_as_it_sounds_is_measured_and_rehearsed_when_it_is_full
         assert min(curve.seconds) > known.CALL + known.SAMPLE * curve.buffer + known.FULL - 1e-6
     for each in card.paced:
         assert min(each.row, each.paced) > own(each.buffer) + 0.98 * known.FULL
-    assert f"Costs less at first: what is told here it takes after {card.filled:.1f} s of sound." in card_sentences(
+    assert f"Costs less at first: the figures here are those after {card.filled:.1f} s of sound." in card_sentences(
         card, 48000, 64
     )
     library = Library(tmp_path / "library.sqlite")

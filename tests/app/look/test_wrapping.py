@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QStyleOptionFrame,
     QTableView,
     QWidget,
-)
+)  # fmt: skip
 
 from nimbleload.app.frame.window import BALANCE, CARRY, EDIT, MACHINE, MEASURE, PROVE, WATCH
 from nimbleload.app.look.theme import SCALES, theme

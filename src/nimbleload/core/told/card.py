@@ -53,7 +53,7 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
     if card.filled:
-        said.append(f"Costs less at first: what is told here it takes after {card.filled:.1f} s of sound.")
+        said.append(f"Costs less at first: the figures here are those after {card.filled:.1f} s of sound.")
     said.extend(_company(card, rate, buffer))
     said.extend(_paced(card, rate))
     said.extend(_slowing(card, rate))
