@@ -43,8 +43,9 @@ def find_filling(
     """After how many samples of sound (whole cycles) a block of so many costs what it does from then on; 0: at once.
 
     It is listened for `seconds`, and as long again while it still grows, but for about `within` seconds of computing at
-    most. `alive` is called before every run.
+    most. `alive` is called before every run. The loop takes it to heart: from now on it fills as much.
     """
+    loop.filling = 0
     cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
     until = time.monotonic() + within
 
@@ -82,8 +83,9 @@ def find_filling(
     once_more = fresh()
     loop.filling = filled
     loop.fill(frames, notes)
-    loop.filling = 0
-    return filled if all(has_grown(once_more, each, MATTERS) for each in (before, later())) else 0
+    if not all(has_grown(once_more, each, MATTERS) for each in (before, later())):
+        loop.filling = 0
+    return loop.filling
 
 
 def has_grown(before: Heard, later: Heard, by: float = GROWN) -> bool:

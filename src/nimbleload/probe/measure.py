@@ -128,8 +128,9 @@ class Measurement:
 
     def _see_filling(self, seconds: float) -> None:
         """Finds out how much sound the plugin takes until it is as dear as it gets, with a tail of so many seconds."""
-        asked = max(seconds, 1.0), self._effort.filling, self._alive
-        self._loop.filling = find_filling(self._loop, self._notes, self._rate, FACTS_FRAMES, *asked)
+        find_filling(
+            self._loop, self._notes, self._rate, FACTS_FRAMES, max(seconds, 1.0), self._effort.filling, self._alive
+        )  # fmt: skip
 
     def nulls(self, load: Callable[[PluginUse], Hosted], against: Sequence[PluginUse]) -> tuple[Null, ...]:
         """What null tests against the plugin in other settings leave; those that do not load are left out."""

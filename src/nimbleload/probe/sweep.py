@@ -88,7 +88,7 @@ class Meter:
         lead = math.ceil(LEAD_SECONDS * self._rate / self._frames / cycle) * cycle
 
         if self._filling:
-            loop.filling = find_filling(loop, notes, self._rate, self._frames, LONGEST, self._filling)
+            find_filling(loop, notes, self._rate, self._frames, LONGEST, self._filling)
         if loop.filling:
             loop.fill(self._frames, notes)
 

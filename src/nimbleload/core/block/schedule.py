@@ -106,11 +106,13 @@ def remaining(graph: Graph, cost: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def chains(graph: Graph, costs: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The longest chain (M, seconds) of each row of `costs` (M, S, float64, seconds)."""
+    """The longest chain (M, seconds) of each row of `costs` (M, S, float64, seconds). `graph` holds S tasks for each
+    part of the block."""
     from . import compiled
 
+    parts = len(graph.ids) // max(costs.shape[1], 1)
     longest = np.zeros(len(costs))
-    compiled.many_paths(np.ascontiguousarray(costs), graph.order, graph.first, graph.successors, longest)
+    compiled.many_paths(np.tile(costs / parts, parts), graph.order, graph.first, graph.successors, longest)
     return longest
 
 

@@ -71,8 +71,7 @@ def worst_load(of: Case) -> float:
     rows, beside, aside = of.rows(kinds), of.beside(kinds), of.aside(kinds)
     if of.host.read_ahead or aside.any():
         return float(of.played_rows(rows, beside, aside).makespan.max()) / of.deadline
-    parts = of.host.parts
-    chain = chains(of.prepared.tasks, np.tile(rows / parts, parts))
+    chain = chains(of.prepared.tasks, rows)
     longest = most(rows.sum(axis=1), beside.sum(axis=1), chain, of.threads) * (1 + ROUNDING)
     order, worst = np.argsort(-longest, kind="stable"), 0.0
     for begin in range(0, len(order), TOGETHER):

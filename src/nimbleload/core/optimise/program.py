@@ -222,8 +222,7 @@ class Program:
         if rows.threads == 1:
             return []
         cost = rows.costs_at(self.relevant, taken)
-        parts = rows.case.host.parts
-        longest_of = chains(rows.of.planned.tasks, np.tile(cost / parts, parts)).tolist()
+        longest_of = chains(rows.of.planned.tasks, cost).tolist()
         for kind, row, longest in zip(self.relevant.tolist(), cost, longest_of, strict=True):
             if longest + self.slack[kind] > 0.8 * self.allowed:
                 chain = rows.chain(kind, row)

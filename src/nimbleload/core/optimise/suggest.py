@@ -91,10 +91,9 @@ def _proven(
 ) -> tuple[Chosen, float]:
     """The best plan, bettered where the proof allows it, and the least price that any must have."""
     few, least = len(proof.candidates) <= FEW, relaxed.bound if relaxed is not None else 0.0
-    if relaxed is not None and least < proof.price(best) * (1 - near(proof)) - MARGIN:
+    is_near = least >= proof.price(best) * (1 - near(proof)) - MARGIN
+    if relaxed is not None and not is_near and not proof.is_crowded:
         proof.under = proof.price(best)
-        if proof.is_crowded:
-            return best, least
         solved = proof.whole(near=relaxed) if few else proof.whole(PROOF_NODES, PROOF_GAP, relaxed)
         least = max(least, solved.bound) if solved is not None else least
     if few and least < proof.price(best) - MARGIN:
