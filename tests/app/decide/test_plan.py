@@ -55,6 +55,9 @@ def test_a_step_is_taken_back_and_everything_with_one_undo(suggested, qtbot, set
         taken = before.steps()[2]
         assert set(after.decisions) == set(before.decisions) - set(taken)
         assert suggested.desk.survey.after.load.max() > 0.8
+        # The step that comes in its place is chosen, so that the next press takes that back.
+        qtbot.waitUntil(drawer.remove.isEnabled, timeout=60_000)
+        assert drawer.steps.currentRow() == min(2, len(after.steps()) - 1)
         settled(suggested, suggested.desk.undo)
     settled(suggested, suggested.desk.undo)
     assert suggested.desk.document.plan.decisions == ()

@@ -77,6 +77,7 @@ class PlanDrawer(QFrame):
         self.earlier, self.later = QPushButton("↑"), QPushButton("↓")
         self._decisions: list[tuple[Decision, ...]] = []
         self._chosen: tuple[Decision, ...] = ()
+        self._next = -1  # the row that is chosen next, where what was chosen has been taken back
         self._shown: tuple[Session, Plan] | None = None
         self._trouble: tuple[tuple[Session, Plan] | None, str] | None = None
         self._lay_out()
@@ -199,6 +200,7 @@ class PlanDrawer(QFrame):
         """Takes the chosen step back."""
         row = self.steps.currentRow()
         if 0 <= row < len(self._decisions):
+            self._next = row
             self.removed.emit(self._decisions[row])
 
     def move_chosen(self, by: int) -> None:
@@ -261,15 +263,19 @@ class PlanDrawer(QFrame):
         if self.suggest.isEnabled():
             self._words.setText(said)
         self._decisions = [step.decisions for step in steps] if steps is not None else plan.steps()
-        chosen, row = self._chosen, self.steps.currentRow()
+        chosen = self._chosen
+        self.steps.blockSignals(True)  # or whatever comes to stand in the place of what is chosen is taken for it
         self.steps.clear()
         if stepped is not None:
             self._list_steps(of, stepped)
         if steps is None and count:
             self.steps.addItem("Working out the steps…")
-        row = self._decisions.index(chosen) if chosen in self._decisions else min(row, self.steps.count() - 1)
+        known = chosen in self._decisions
+        row = self._decisions.index(chosen) if known else min(self._next, self.steps.count() - 1)
         self.steps.setCurrentRow(row if steps is not None else -1)
-        self._chosen = chosen if chosen in self._decisions else self._chosen
+        self.steps.blockSignals(False)
+        if not known and steps is not None:
+            self._next = -1
         self._choose(self.steps.currentRow())
         back = restore_list(of.session, plan)
         left = len([line for line in back if line not in plan.put_back])
