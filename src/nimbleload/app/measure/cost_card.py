@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QFontMetricsF, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...core.cards.card import CONDITIONS, PROVENANCE_WORDS, CostCard
@@ -15,11 +16,12 @@ from ...core.session.computer import BUFFER_SIZES, deadline
 from ...core.session.plugins import PluginUse
 from ...core.told.card import card_sentences, played_as
 from ...core.units import percent
-from ..look.picture import Picture, scrolled
+from ..look.picture import Picture, elided, scrolled
 from ..look.theme import theme
 from .plugin_settings import SettingsView
 
 BLOCKS_SHOWN = 128
+UNIT = "of one core"
 
 
 class CostCurve(Picture):
@@ -58,7 +60,11 @@ class CostCurve(Picture):
         if card is None or not card.cells:
             return
         painter = self.pen()
-        plot = QRectF(theme.px(46), theme.px(20), self.width() - theme.px(58), self.height() - theme.px(42))
+        right = self.width() - theme.px(12)
+        # With large text the unit stands below what the lines are.
+        from_left = theme.px(130) + painter.fontMetrics().horizontalAdvance(f"- -  silent  {UNIT}")
+        line = 0 if from_left <= right else theme.px(15)
+        plot = QRectF(theme.px(46), theme.px(20) + line, right - theme.px(46), self.height() - theme.px(42) - line)
         painter.fillRect(plot, theme.colour("ground"))
         top = 1.15 * max(max(self._shares(condition)) for condition in CONDITIONS) or 1.0
         x = [plot.left() + plot.width() * (k + 0.5) / len(BUFFER_SIZES) for k in range(len(BUFFER_SIZES))]
@@ -82,9 +88,7 @@ class CostCurve(Picture):
         painter.drawText(QPointF(plot.left(), theme.px(13)), "—  sounding")
         painter.setPen(theme.colour("quiet"))
         painter.drawText(QPointF(plot.left() + theme.px(84), theme.px(13)), "- -  silent")
-        painter.drawText(
-            QRectF(0, 0, self.width() - theme.px(12), theme.px(17)), Qt.AlignmentFlag.AlignRight, "of one core"
-        )
+        painter.drawText(QRectF(0, line, right, theme.px(17)), Qt.AlignmentFlag.AlignRight, UNIT)
 
     def _paint_scale(self, painter, plot: QRectF, top: float, x: list[float]) -> None:
         painter.setPen(theme.colour("quiet"))
@@ -92,7 +96,11 @@ class CostCurve(Picture):
         for share in (0.0, top / 1.15):
             y = plot.bottom() - plot.height() * share / top
             painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(5), theme.px(14)), right, percent(share))
-        for k, buffer in enumerate(BUFFER_SIZES):
+        # From the chosen size on as many as have room.
+        bold = QFontMetricsF(theme.font(11, True))
+        every = math.ceil(bold.horizontalAdvance(f"{max(BUFFER_SIZES)} ") * len(x) / plot.width())
+        shown = BUFFER_SIZES.index(self._buffer) % every if self._buffer in BUFFER_SIZES else 0
+        for k, buffer in list(enumerate(BUFFER_SIZES))[shown::every]:
             chosen = buffer == self._buffer
             painter.setFont(theme.font(11, chosen))
             painter.setPen(theme.colour("brass" if chosen else "quiet"))
@@ -143,7 +151,7 @@ class BlockRhythm(Picture):
         )
         painter.setPen(theme.colour("quiet"))
         words = f"{len(self._own)} blocks of {self._buffer} samples, one bar each"
-        painter.drawText(QPointF(plot.left(), theme.px(12)), words)
+        painter.drawText(QPointF(plot.left(), theme.px(12)), elided(painter, words, self.width() - plot.left()))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop
         painter.drawText(
             QRectF(0, plot.top() - 3, plot.left() - theme.px(5), theme.px(14)), right, f"{top / 1e3:.0f} µs"

@@ -137,7 +137,8 @@ class MeasurePage(QWidget):
         for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
-        size_table(table, 25, {PLUGIN: 120, USED: 50, GRID: 170, COST: 100})
+        size_table(table, 25, {PLUGIN: 120, USED: 50, COST: 100})
+        table.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
         buttons = Wrapping(self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again, at_end=True)
