@@ -23,9 +23,9 @@ from ..core.cards.card import (
     Silence,
     Truth,
     Upkeep,
-    summarise,
 )
 from ..core.cards.slowing import Slowing
+from ..core.cards.summary import summarise
 from ..core.session.plugins import PluginUse
 from .company import SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort

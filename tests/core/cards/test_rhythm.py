@@ -6,8 +6,9 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.cards.card import CostCard, Polyphony, summarise
+from nimbleload.core.cards.card import CostCard, Polyphony
 from nimbleload.core.cards.rhythm import rhythm
+from nimbleload.core.cards.summary import summarise
 from nimbleload.core.told.card import card_sentences
 from tests.helpers.sessions import card, use
 

@@ -6,7 +6,8 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.cards.card import Polyphony, summarise
+from nimbleload.core.cards.card import Polyphony
+from nimbleload.core.cards.summary import summarise
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.case import case
 from nimbleload.core.load.peaks import bad_loads, draw, drawn_costs
