@@ -1,4 +1,4 @@
-"""What is measured again: cells during which the computer was not quiet, and only if they are better then."""
+"""What is measured once more: cells that others disturbed, and nothing else of the plugin."""
 
 from __future__ import annotations
 
@@ -7,33 +7,28 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.measure import Measurement
+from nimbleload.probe.messages import Again
 from tests.helpers.run_house import load
 
 
-@pytest.mark.parametrize(
-    ("then", "factor", "better"), [(True, 1.0, True), (True, 2.0, True), (False, 0.5, True), (False, 2.0, False)]
-)
-def test_what_was_not_quiet_is_measured_again_and_taken_if_it_is_better(monkeypatch, then, factor, better):
+@pytest.mark.parametrize("filled", [0.0, 0.5])
+def test_of_a_plugin_only_these_cells_are_run_again_and_as_full_as_before(filled):
     use = PluginUse("u", PluginRef("house", "house.shoreline", "Shoreline"))
     measurement = Measurement(load("shoreline"), use, 48_000, Effort(2, 0.002))
-    measured, calls = measurement._witnessed.runs, []
+    cells = list(measurement.again(Again(((128, "silent"), (64, "sounding")), 0.2, filled)))
+    assert [(c.buffer, c.condition, c.rate) for c in cells] == [(128, "silent", 48_000), (64, "sounding", 48_000)]
+    assert all(c.mean > 0 and c.provenance == "measured" for c in cells)
+    assert measurement._loop.filling == round(filled * 48_000)
 
-    def runs(run, blocks, wanted):
-        """The first size is quiet throughout; the second is not, at first. All blocks take the same."""
-        calls.append(blocks)
-        made = measured(run, blocks, wanted)
-        is_again, flat = len(calls) > 4, 100_000 * (factor if len(calls) > 4 else 1.0)
-        made.times[:] = made.own[:] = round(flat)
-        return made._replace(quiet=then if is_again else len(calls) <= 2)
 
-    monkeypatch.setattr(measurement._witnessed, "runs", runs)
-    first = list(measurement.cells((64, 128)))
-    assert [(c.buffer, c.condition, c.quiet) for c in first] == [
-        (size, condition, size == 64) for size in (64, 128) for condition in ("sounding", "waking", "silent")
-    ]
-    again = list(measurement.again())
-    # Of the size that was quiet nothing is run again.
-    assert len(calls) == 6
-    wanted = [(128, "sounding"), (128, "silent")] if better else []
-    assert [(c.buffer, c.condition) for c in again] == wanted
-    assert all(c.mean == pytest.approx(factor * 1e-4, rel=1e-3) and c.quiet == then for c in again)
+@pytest.mark.parametrize("quiet", [True, False])
+def test_a_cell_says_whether_others_shared_the_core_and_how_much(monkeypatch, quiet):
+    use = PluginUse("u", PluginRef("house", "house.shoreline", "Shoreline"))
+    measurement = Measurement(load("shoreline"), use, 48_000, Effort(2, 0.002))
+    runs = measurement._witnessed.runs
+    monkeypatch.setattr(
+        measurement._witnessed, "runs", lambda *of: runs(*of)._replace(quiet=quiet, shared=1.0 if quiet else 1.6)
+    )
+    for cell in measurement.cells((64,)):
+        assert (cell.quiet, cell.shared) == (quiet, 1.0 if quiet else 1.6)
+        assert cell.doubt == pytest.approx(0.0 if quiet else 0.375)

@@ -8,7 +8,7 @@ import subprocess
 import msgspec
 import pytest
 
-from nimbleload.core.cards.card import METHOD, CostCard, Made
+from nimbleload.core.cards.card import METHOD, Cell, CostCard, Made
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import BUFFER_SIZES, Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
@@ -16,6 +16,7 @@ from nimbleload.core.session.strips import Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.effort import Effort
+from nimbleload.probe.messages import Again, CellMessage
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.rogue import rogue_use, zam_library
@@ -239,3 +240,89 @@ def test_a_real_session_with_real_plugins_gets_a_load(tmp_path):
     assert at.block.work == pytest.approx(sum(at.use_costs.values()))
     # The valve simulation is by far the heaviest of the three, on any machine.
     assert max(at.use_costs, key=lambda u: at.use_costs[u]).startswith("t1/2")
+
+
+class Scripted:
+    """In place of workers: brings these cells for the jobs of each pass, and writes down which they were."""
+
+    passes: list[list[session_run.Job]]
+    script: list[dict[str, list[Cell]]]
+
+    def __init__(self, *_):
+        self.installed = {}
+
+    @classmethod
+    def brings(cls, *script):
+        cls.passes, cls.script = [], list(script)
+        return cls
+
+    def passed(self, jobs, first=None):
+        self.passes.append(list(jobs))
+        cells = self.script.pop(0) if jobs else {}
+        for job in jobs:
+            yield from ((job, CellMessage(cell)) for cell in cells[job.use.id])
+            yield job, None
+
+
+def cell(mean: float, shared: float = 1.0, condition="sounding", clock: float = 1e-6) -> Cell:
+    return Cell(48000, 64, condition, mean, quiet=shared == 1.0, shared=shared, clock=clock)
+
+
+@pytest.mark.parametrize(
+    ("later", "kept"),
+    [
+        (cell(2e-5), 2e-5),  # quiet now: whatever it says
+        (cell(4e-5), 4e-5),
+        (cell(2e-5, 1.4), 2e-5),  # disturbed, but less than before
+        (cell(4e-5, 1.4), 3e-5),
+        (cell(3.2e-5, 1.4, clock=2e-6), 3.2e-5),  # at half the clock that is less
+    ],
+)
+def test_what_others_disturbed_is_measured_once_more_at_the_end_and_the_better_is_kept(monkeypatch, later, kept):
+    uses = house_use("shoreline", "a"), house_use("tar", "b")
+    of = session(strip("a", *uses))
+    # Disturbed a little is not worth the while, and the first blocks are no figure of a load.
+    first = {
+        "a": [cell(3e-5, 1.5), cell(1e-6, 1.02, "silent"), cell(5e-5, 1.5, "waking")],
+        "b": [cell(7e-5), cell(1e-6, 1.0, "silent")],
+    }
+    monkeypatch.setattr(session_run, "_Run", Scripted.brings(first, {"a": [later]}))
+    todo = [job._replace(details=False) for job in session_run.jobs(of, {}, (64,))]
+    steps = list(session_run.run(todo, {}))
+    assert [job.use.id for job in Scripted.passes[0]] == ["a", "b"]
+    ((again,),) = Scripted.passes[1:]
+    assert again.again is not None and again.again.places == ((64, "sounding"),)
+    last = steps[-1]
+    assert (last.job.use.id, last.finished, last.again) == ("a", False, 1)
+    assert last.card.cell(48000, 64, "sounding").mean == kept
+    # What is stored is the cell that took another's place, and nothing where none did.
+    assert [c.mean for c in last.lasting] == ([kept] if kept == later.mean else [])
+    # Jobs are told to be finished once.
+    assert sorted(step.job.use.id for step in steps if step.finished) == ["a", "b"]
+
+
+def test_only_what_others_disturbed_is_measured_when_that_is_asked_for(monkeypatch):
+    uses = house_use("shoreline", "a"), house_use("tar", "b"), house_use("mist", "c")
+    of = session(strip("a", *uses))
+    cards = {use.card_key(): card(use, 1e-5) for use in uses}
+    a, b, _ = (use.card_key() for use in uses)
+    cards[a] = session_run.with_cell(msgspec.structs.replace(cards[a], tail=0.4, filled=2.0), cell(3e-5, 1.5))
+    cards[b] = msgspec.structs.replace(session_run.with_cell(cards[b], cell(3e-5, 1.5)), failure="crashed: SIGSEGV")
+    (job,) = session_run.doubtful(of, cards)
+    assert (job.use.id, job.details, job.buffers, job.steps) == ("a", False, (64,), 2)
+    assert job.again == Again(((64, "sounding"),), 0.4, 2.0)
+    monkeypatch.setattr(session_run, "_Run", Scripted.brings({"a": [cell(2e-5)]}))
+    *_, step, end = session_run.run([job], cards)
+    assert (step.cell.mean, step.finished, end.finished) == (2e-5, False, True)
+    # All else that is known of it stays.
+    assert (end.card.tail, end.card.filled, end.card.made) == (0.4, 2.0, cards[a].made)
+    assert len(end.card.cells) == len(cards[a].cells)
+
+
+def test_cells_measured_once_more_come_from_a_real_worker():
+    use = house_use("shoreline", "a")
+    of = session(strip("a", use))
+    known = {use.card_key(): session_run.with_cell(card(use, 1e-5), cell(1.0, 1.5))}
+    steps = list(session_run.run(session_run.doubtful(of, known), known, effort=QUICK))
+    assert [step.cell is not None for step in steps] == [True, False]
+    assert 0 < steps[-1].card.cell(48000, 64, "sounding").mean < 1e-3

@@ -69,6 +69,7 @@ def test_the_share_of_others_is_not_the_plugins(best, shared):
     # A block right after somebody left is not sure to be one: a burst that always was may come out too low.
     assert (np.abs(found.own / plugin.own - 1) < 0.02).mean() > 0.97
     assert found.times.shape == (WANTED, BLOCKS) and found.clock == 1e-6
+    assert (found.quiet, found.shared) == (True, 1.0)
     # The least of the same runs, whoever shared the core, is much too high.
     if shared > 0.9:
         assert found.times.min(axis=0).mean() > 1.2 * found.own.mean()
@@ -89,6 +90,8 @@ def test_a_core_that_is_shared_throughout_is_told_from_what_was_seen_before(best
     monkeypatch.setattr(witnessed.Pace, "is_good", lambda self: False)
     found = Witnessed(best).runs(Pretended(1.0), BLOCKS, WANTED)
     assert not found.quiet and found.own.mean() > 1.4 * Pretended(1.0).own.mean()
+    # How much others took is said: the witness took 1.4 times as long in every block.
+    assert found.shared == pytest.approx(1.4)
     # Nothing was seen before: it is taken for the core's best, and what the pace says counts.
     fresh = Witnessed()
     assert fresh.best.units == pytest.approx(1.4 * BEST)

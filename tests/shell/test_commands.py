@@ -11,6 +11,7 @@ import sys
 import click
 import pytest
 from click.testing import CliRunner
+from msgspec.structs import replace
 
 from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
@@ -21,12 +22,13 @@ from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
 from nimbleload.demo.session import HEARD_WITHIN
 from nimbleload.demo.session import session as demo_session
+from nimbleload.probe import session_run
 from nimbleload.shell import cli
-from nimbleload.shell.common import COMMANDS
+from nimbleload.shell.common import COMMANDS, library
 from nimbleload.store import recording_file, session_file
 from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
-from tests.helpers.sessions import bus, cards_for, session, track
+from tests.helpers.sessions import bus, card, cards_for, session, track
 
 
 def run(*words: str):
@@ -151,6 +153,25 @@ def test_measure_stores_and_does_not_measure_twice(tmp_path):
     assert figures("load", str(path), "--buffer", "64")["figures_from"] == {"measured": 1.0}
     # On another number of cores they are scaled.
     assert figures("load", str(path), "--buffer", "64", "--cores", "64")["figures_from"] == {"scaled": 1.0}
+
+
+def test_what_others_disturbed_is_said_and_measured_again_with_doubtful(tmp_path):
+    use = PluginUse("a/0", PluginRef("house", "house.sluice", "Sluice"))
+    path, known = tmp_path / "a.nimbleload", card(use, 1e-5)
+    of = session(replace(track("a"), inserts=(use,)))
+    session_file.write(path, Saved(of, machine=Machine(len(os.sched_getaffinity(0)))))
+    disturbed = replace(known.cell(of.rate, 64, "sounding"), mean=1.0, quiet=False, shared=2.0)
+    library().store(session_run.with_cell(known, disturbed), session_run.with_cell(known, disturbed).cells)
+    size = "64"
+    assert figures("load", str(path), "--buffer", size)["doubt"] == pytest.approx(0.5)
+    assert "up to 50 % of this load: the work of others" in run("load", str(path), "--buffer", size).output
+    said = run("measure", str(path), "--quick").output
+    assert "0 to measure" in said and "Others shared the core during 1 figure" in said
+    assert "goes with none of" in run("measure", str(path), "--doubtful", "--again").output
+    assert "1 to measure" in run("measure", str(path), "--quick", "--doubtful").output
+    (found,) = library().cards().values()
+    assert found.cell(of.rate, 64, "sounding").mean < 1e-3
+    assert len(set(found.cells) & set(known.cells)) == len(known.cells) - 1
 
 
 def test_measure_says_what_failed(tmp_path):

@@ -139,6 +139,17 @@ class TestLibrary:
         assert found[one.key].tail == 0.5
         assert set(found[one.key].cells) == set(one.cells)
 
+    def test_what_others_took_of_a_core_is_kept(self, tmp_path):
+        one = card(use("eq"), 1e-4)
+        cells = tuple(msgspec.structs.replace(cell, quiet=False, shared=1.6) for cell in one.cells)
+        store = Library(tmp_path / "l.sqlite", "here")
+        store.store(one, cells)
+        found = store.cards()[one.key]
+        assert set(found.cells) == set(cells) and found.cells[0].is_doubtful
+        again = Library(tmp_path / "again.sqlite", "here")
+        spreadsheet.import_(spreadsheet.export(store), again)
+        assert {(cell.quiet, cell.shared) for cell in again.cards()[one.key].cells} == {(False, 1.6)}
+
     def test_a_cell_measured_again_takes_the_place_of_the_old_one(self, tmp_path, monkeypatch):
         """Also when the clock was put back meanwhile."""
         hours = iter([2e9] * len(card(use("eq"), 1e-4).cells) + [1e9])
@@ -209,6 +220,7 @@ class TestLibrary:
         with sqlite3.connect(path) as db:
             db.execute("ALTER TABLE card DROP COLUMN truth")
             db.execute("ALTER TABLE card DROP COLUMN details")
+            db.execute("ALTER TABLE cell DROP COLUMN shared")
             db.execute("PRAGMA user_version=1")
         again = Library(path, "here")
         earlier = {msgspec.structs.replace(c, provenance="earlier") for c in one.cells}

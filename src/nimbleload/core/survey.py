@@ -97,7 +97,8 @@ class Instant(NamedTuple):
 
     `states` (S) is what each strip does there (see `Moments`), `notes` (S) how many notes its instrument plays at most.
     `strip_costs` (S, seconds) is what each strip costs, `use_costs` what each plugin does or would, by use id.
-    `load_before` is the load of the same second without the plan.
+    `load_before` is the load of the same second without the plan; `doubt` which share of the plugins' cost may be the
+    work of others, who shared the core when it was measured.
     """
 
     second: float
@@ -112,6 +113,7 @@ class Instant(NamedTuple):
     shares: dict[Provenance, float]
     load_before: float
     parts: Parts
+    doubt: float = 0.0
 
     @property
     def sounding(self) -> NDArray[np.bool_]:
@@ -189,6 +191,7 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     return Instant(
         second, moment, states, notes_played(planned, states), rungs, block, judged, here.strips, here.uses,
         chosen.provenance(states), float(of.before.load[before.at(second)]), parts,
+        chosen.doubt(states),
     )  # fmt: skip
 
 

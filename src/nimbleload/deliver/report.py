@@ -8,10 +8,10 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from .. import __version__
-from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.load_map import LoadMap
 from ..core.optimise.steps import Stepped
 from ..core.survey import Instant, Survey, worst_seconds
+from ..core.told.basis import basis
 from ..core.told.restore_list import restore_list
 from ..core.told.steps import price_words, step_words, why, words
 from ..core.told.verdict import verdict
@@ -45,7 +45,7 @@ def write_report(
         top=max(1.15, float(of.before.load.max()), float(of.after.load.max())),
         length=float(of.after.times[-1]),
         worst=[clock(second) for second in worst_seconds(of.after, 5)],
-        sources=[(percent(share), PROVENANCE_WORDS[name]) for name, share in at.shares.items()],
+        sources=basis(at, all_of_it=True),
         measured=measured,
         pictures=[picture.name for picture in pictures],
         percent=percent,

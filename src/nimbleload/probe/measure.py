@@ -32,7 +32,7 @@ from .effort import FIRST, Effort
 from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Note, PluginError
 from .inputs import find_inputs
-from .messages import Best
+from .messages import Again, Best
 from .neighbour import find_slowdown
 from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
@@ -107,7 +107,6 @@ class Measurement:
         self._pace = self._witnessed.pace
         self._tail: float | None = None
         self._alive = alive
-        self._made: dict[tuple[int, Condition], Cell] = {}
 
     def facts(self) -> Facts:
         """Latency, tail, version and pace; runs the plugin until its tail has died, at a middling block size."""
@@ -173,19 +172,14 @@ class Measurement:
     def cells(self, buffers: Sequence[int]) -> Iterator[Cell]:
         """A sounding, a waking and a silent cell for each buffer size, in the order given."""
         for frames in buffers:
-            for cell in (*self._sounding(frames), self._silent(frames)):
-                self._made[cell.buffer, cell.condition] = cell
-                yield cell
+            yield from self._sounding(frames)
+            yield self._silent(frames)
 
-    def again(self) -> Iterator[Cell]:
-        """Sounding and silent cells during which the computer was not quiet, measured once more, where they are better
-        now: whoever shares the core does so for seconds, and has gone perhaps."""
-        for (frames, condition), before in self._made.items():
-            if condition == "waking" or before.quiet:
-                continue
-            cell = self._silent(frames) if condition == "silent" else next(iter(self._sounding(frames)))
-            if cell.quiet or cell.mean < before.mean:
-                yield cell
+    def again(self, of: Again) -> Iterator[Cell]:
+        """Only these cells: of the plugin everything else is known."""
+        self._tail, self._loop.filling = of.tail, round(of.filled * self._rate)
+        for frames, condition in of.places:
+            yield self._silent(frames) if condition == "silent" else next(iter(self._sounding(frames)))
 
     def details(
         self,
@@ -348,7 +342,5 @@ class Measurement:
     def _summary(self, of: Runs, part: slice, frames: int, condition: Condition, aside: float = 0.0) -> Cell:
         """The cell of a part of the blocks of some runs: their own time, and what the machine added to it."""
         times, own = (np.maximum(each[..., part] - self._overhead, 0) for each in (of.times, of.own))
-        # At most a twentieth of all blocks may have taken clearly longer.
-        quiet = of.quiet and bool(np.mean(times - own > own // 4 + 1000) <= 0.05)
-        made = summarise(times, quiet, self._rate, frames, condition, own)
-        return msgspec.structs.replace(made, aside=aside, clock=of.clock)
+        made = summarise(times, of.quiet, self._rate, frames, condition, own)
+        return msgspec.structs.replace(made, aside=aside, clock=of.clock, shared=of.shared)

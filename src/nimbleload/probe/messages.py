@@ -7,6 +7,7 @@ import msgspec
 from ..core.cards.card import (
     Cell,
     Company,
+    Condition,
     Effect,
     Inputs,
     Null,
@@ -64,6 +65,15 @@ class Best(msgspec.Struct, frozen=True):
         return Best(min(self.pace, other.pace), min(self.units, other.units))
 
 
+class Again(msgspec.Struct, frozen=True):
+    """That only cells in these places are wanted (block size in samples, condition), of a plugin whose `tail` (seconds;
+    None: not known) and `filled` (seconds) are known."""
+
+    places: tuple[tuple[int, Condition], ...]
+    tail: float | None
+    filled: float
+
+
 class Request(msgspec.Struct, frozen=True, tag="measure"):
     """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
 
@@ -71,7 +81,8 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     are tried out instead. `others` are cores that other plugins would play on; `against` are the plugin in other
     settings, with whose sound this one's is compared. `folder` is the only one that it may write into, `allowed` what
     it may do beyond (see `protection`). With `first` only a quick first figure is wanted, at the first size; with
-    `describes` no figure at all, but what parameters there are. With `shows` its own window is opened there.
+    `describes` no figure at all, but what parameters there are. With `shows` its own window is opened there. With
+    `again` only some cells are wanted, once more.
     """
 
     use: PluginUse
@@ -90,6 +101,7 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     first: bool = False
     describes: bool = False
     shows: Display | None = None
+    again: Again | None = None
 
     @property
     def longest(self) -> int:

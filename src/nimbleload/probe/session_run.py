@@ -18,6 +18,7 @@ from ..store.allowed import allowed
 from . import catalogue, isolation
 from .effort import Effort
 from .messages import (
+    Again,
     Best,
     CellMessage,
     DetailsMessage,
@@ -38,7 +39,8 @@ class Job(NamedTuple):
     """One cost card to fill: the use that stands for it, how many uses share it (0: a variant), and the sizes missing.
 
     `details` says whether what is found at few sizes is missing, too; `rate` is in hertz. `against` are the same plugin
-    in the fuller settings that a variant stands for, where the two were not compared yet.
+    in the fuller settings that a variant stands for, where the two were not compared yet. With `again` there are only
+    cells to be measured once more, since others disturbed them.
     """
 
     key: CardKey
@@ -48,20 +50,24 @@ class Job(NamedTuple):
     rate: int
     details: bool = True
     against: tuple[PluginUse, ...] = ()
+    again: Again | None = None
 
     @property
     def steps(self) -> int:
         """How many results it brings: a cell for each size and condition, and its end."""
-        return len(MEASURED) * len(self.buffers) + 1
+        cells = len(MEASURED) * len(self.buffers) if self.again is None else len(self.again.places)
+        return cells + 1
 
 
 class Progress(NamedTuple):
-    """A step of a run: the card as it is now. `finished` is true with the last message of a job."""
+    """A step of a run: the card as it is now. `finished` is true with the last message of a job, as long as no cells
+    are measured once more; `again` says how many of those there are, from then on."""
 
     job: Job
     card: CostCard
     cell: Cell | None
     finished: bool
+    again: int = 0
 
     @property
     def lasting(self) -> tuple[Cell, ...]:
@@ -94,6 +100,25 @@ def jobs(
         if missing or details or fuller:
             found.append(Job(key, use, count, missing, rate, details, fuller))
     return sorted(found, key=lambda job: -job.uses)
+
+
+def doubtful(session: Session, known: Mapping[CardKey, CostCard]) -> list[Job]:
+    """The cells of a session's plugins that others disturbed when they were measured on this computer."""
+    found = []
+    for key, (use, count) in session.cards_needed().items():
+        card = known.get(key)
+        if card is not None and not is_of_another_file(card):
+            found.append(_once_more(Job(key, use, count, (), session.rate), card))
+    return sorted((job for job in found if job is not None), key=lambda job: -job.uses)
+
+
+def _once_more(job: Job, card: CostCard) -> Job | None:
+    """The cells of a card that others disturbed, as a job like this one; None if there are none."""
+    places = tuple((c.buffer, c.condition) for c in card.cells if c.is_doubtful and c.rate == job.rate)
+    if card.failure or not places:
+        return None
+    buffers = tuple(sorted({buffer for buffer, _ in places}))
+    return job._replace(buffers=buffers, details=False, against=(), again=Again(places, card.tail, card.filled))
 
 
 def against(session: Session, card: CostCard | None, key: CardKey, again: bool = False) -> tuple[PluginUse, ...]:
@@ -152,25 +177,50 @@ def run(
     """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones.
 
     With `first`, a buffer size (samples), all that have no figure of this computer at it are tried there quickly
-    before anything is measured thoroughly; what fails then has failed.
+    before anything is measured thoroughly; what fails then has failed. Cells that others disturbed are measured once
+    more when all else is: whoever shares the core does so for minutes, and has gone perhaps.
     """
     made = _Run(todo, effort or Effort(), cancelled, quiet_seconds, paused)
-    cards = {job.key: begun(job, known.get(job.key), path_of(job.use, made.installed) or "") for job in todo}
+    fresh = [job for job in todo if job.again is None]
+    cards = {job.key: known[job.key] for job in todo if job.again is not None}
+    cards |= {job.key: begun(job, known.get(job.key), path_of(job.use, made.installed) or "") for job in fresh}
     if first is not None:
-        quick = [job for job in todo if cards[job.key].cell(job.rate, first, "sounding") is None]
+        quick = [job for job in fresh if cards[job.key].cell(job.rate, first, "sounding") is None]
         for job, message in made.passed(quick, first):
             if message is not None:
                 cards[job.key], cell = taken_in(cards[job.key], message)
                 yield Progress(job, cards[job.key], cell, False)
-    failed = [job for job in todo if cards[job.key].failure]
+    failed = [job for job in fresh if cards[job.key].failure]
     for job in failed:
         yield Progress(job, cards[job.key], None, True)
-    for job, message in made.passed([job for job in todo if job not in failed]):
+    for job, message in made.passed([job for job in fresh if job not in failed]):
         if message is None:
             yield Progress(job, cards[job.key], None, True)
         else:
             cards[job.key], cell = taken_in(cards[job.key], message)
             yield Progress(job, cards[job.key], cell, False)
+    if not cancelled():
+        yield from _again(made, todo, cards)
+
+
+def _again(made: _Run, todo: Sequence[Job], cards: dict[CardKey, CostCard]) -> Iterator[Progress]:
+    """Measures once more what others disturbed; each cell takes the place of the one before if it is better."""
+    found = [job if job.again is not None else _once_more(job, cards[job.key]) for job in todo]
+    again = [job for job in found if job is not None]
+    count = sum(len(job.again.places) for job in again if job.again is not None)
+    for job, message in made.passed(again):
+        if message is None:
+            if job in todo:
+                yield Progress(job, cards[job.key], None, True, count)
+            continue
+        before = cards[job.key]
+        after, cell = taken_in(before, message)
+        if cell is not None:
+            old = before.cell(cell.rate, cell.buffer, cell.condition)
+            if old is not None and not cell.is_better(old):
+                after, cell = before, None
+        cards[job.key] = after
+        yield Progress(job, after, cell, False, count)
 
 
 class _Run:
@@ -200,7 +250,7 @@ class _Run:
             job.use, job.rate, job.buffers if first is None else (first,), path, self._effort, self._core,
             job.details and first is None, self._best, others=self._others, against=job.against,
             first=first is not None,
-            allowed=allowed(job.use.plugin.standard, job.use.plugin.identifier),
+            allowed=allowed(job.use.plugin.standard, job.use.plugin.identifier), again=job.again,
         )  # fmt: skip
         return isolation.Worker(request)
 

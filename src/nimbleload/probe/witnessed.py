@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..native.witness import COLUMNS, is_alone, least_units, look
+from ..native.witness import COLUMNS, is_alone, least_units, look, usual
 from .messages import Best
 from .pace import MOST_ROUNDS, Pace
 
@@ -24,12 +24,14 @@ ENOUGH = 0.9
 
 class Runs(NamedTuple):
     """Runs of the same blocks: their `times` (R, B, ns), what of it is the plugin's `own` (B, ns), the least time of
-    the known steps meanwhile (`clock`, seconds), and whether the computer was `quiet`."""
+    the known steps meanwhile (`clock`, seconds), and whether the computer was `quiet`: enough blocks had the core to
+    themselves. If not, `shared` is how many times as long as at best the witness took in the others."""
 
     times: NDArray[np.int64]
     own: NDArray[np.int64]
     clock: float
     quiet: bool
+    shared: float = 1.0
 
 
 class Witnessed:
@@ -63,8 +65,10 @@ class Witnessed:
                 break
         made, alone = np.array(times), _alone(told, self._units)
         best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
-        enough = alone.any(axis=0).mean() >= ENOUGH or good >= wanted
-        return Runs(made[best], own_times(made, alone), min(clocks), bool(enough))
+        known = float(alone.any(axis=0).mean())
+        enough = known >= ENOUGH or good >= wanted
+        shared = 1.0 if enough else 1 + (1 - known) * (usual(np.array(told)[~alone], self._units) - 1)
+        return Runs(made[best], own_times(made, alone), min(clocks), bool(enough), shared)
 
 
 def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:

@@ -146,6 +146,10 @@ def tell(
         for cell in measurement.first(request.buffers[0]):
             send(CellMessage(cell))
         return
+    if request.again is not None:
+        for cell in measurement.again(request.again):
+            send(CellMessage(cell))
+        return
     f = measurement.facts()
     send(FactsMessage(
         f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1], f.filled
@@ -162,8 +166,6 @@ def tell(
         another, alive = (lambda: load(request)), (lambda: send(ReadyMessage()))
         details = measurement.details(request.longest, request.core, request.others, load_seconds, another, alive)
         send(DetailsMessage(*details))
-        for cell in measurement.again():
-            send(CellMessage(cell))
 
 
 def play(request: StageRequest, send, wait) -> None:

@@ -15,7 +15,7 @@ from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import FAMILIES, CardKey, PluginUse
 from ..core.told.card import card_sentences
 from ..core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
-from ..core.units import microseconds, percent
+from ..core.units import count, microseconds, percent
 from ..probe import catalogue, session_run
 from ..probe.effort import Effort
 from ..store import allowed
@@ -32,14 +32,21 @@ WORDS_OF = {"files": "all your files", "network": "the network"}
 @click.option("--buffer", "buffers", type=click.IntRange(16, 8192), multiple=True, help="Only this size; repeatable.")
 @click.option("--rate", type=click.IntRange(8000, 384000), help="Sample rate in Hz (default: the session's).")
 @click.option("--quick", is_flag=True, help="Fewer runs: faster, noisier.")
+@click.option("--doubtful", is_flag=True, help="Only figures that others disturbed; the better are kept.")
 @as_json
-def measure(file: str, again: bool, buffers: tuple[int, ...], rate: int | None, quick: bool, json: bool) -> None:
+def measure(
+    file: str, again: bool, buffers: tuple[int, ...], rate: int | None, quick: bool, doubtful: bool, json: bool
+) -> None:
     """Measure every plugin of a session on this computer; each result is stored as it is made."""
     saved = opened(file).saved
     session = saved.session
     store = library()
     known = known_cards(session, store)
+    if doubtful and (again or buffers or rate):
+        raise click.UsageError("--doubtful is all that is measured; it goes with none of --again, --buffer and --rate.")
     todo = session_run.jobs(session, known, buffers or BUFFER_SIZES, again, rate)
+    if doubtful:
+        todo = session_run.doubtful(session, known)
     begun = time.monotonic()
     failed: dict[str, str] = {}
     if not json:
@@ -66,6 +73,10 @@ def measure(file: str, again: bool, buffers: tuple[int, ...], rate: int | None, 
         )
     else:
         click.echo(f"{done - len(failed)} measured, {len(failed)} failed, {seconds:.1f} s. Kept in {store.path}")
+        left = session_run.doubtful(session, known_cards(session, store))
+        if left:
+            figures = count(sum(job.steps - 1 for job in left), "figure")
+            click.echo(f"Others shared the core during {figures}: once more when little else runs, with --doubtful.")
 
 
 def result_of(step: session_run.Progress) -> tuple[str, str]:

@@ -8,12 +8,12 @@ from typing import Any
 import click
 from msgspec.structs import replace
 
-from ..core.cards.card import PROVENANCE_WORDS
 from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import SessionError
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
+from ..core.told.basis import basis
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.versions import against_held, sections_against
@@ -229,6 +229,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "worst_moments": worst_seconds(of.after),
         "tracks_by_cost": dearest(of, here),
         "figures_from": here.shares,
+        "doubt": here.doubt,
         "not_measured": len(of.case.costs.missing),
         "parts": here.parts._asdict(),
         "warnings": warnings(of),
@@ -271,8 +272,4 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
 
 def provenance_lines(here: Instant) -> list[str]:
     """What the load rests on, if not all of it was measured on this computer."""
-    return [
-        f"{percent(share)} of this load: {PROVENANCE_WORDS[name]}."
-        for name, share in here.shares.items()
-        if name != "measured"
-    ]
+    return [f"{share} of this load: {words}." for share, words in basis(here)]

@@ -16,10 +16,10 @@ KEY_COLUMNS = ("standard", "identifier", "version", "setting", "channels", "voic
 TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter", "clock")
 HEADER = (
     "machine", "name", *KEY_COLUMNS, "rate (Hz)", "buffer (samples)", "condition",
-    *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet", "way of measuring",
+    *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet", "shared (times)", "way of measuring",
 )  # fmt: skip
 NEEDED = ("machine", "identifier", "rate (Hz)", "buffer (samples)", "mean (µs)")
-LONGEST_SECONDS = 100.0
+LONGEST_SECONDS, MOST_SHARED = 100.0, 1e6
 MOST_BYTES = 256 << 20
 
 
@@ -35,7 +35,8 @@ def export(library: Library) -> str:
                 times = [f"{getattr(cell, name) * 1e6:.4f}" for name in TIME_COLUMNS]
                 quiet = "yes" if cell.quiet else "no"
                 way = card.made.method if card.made is not None else ""
-                writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, quiet, way])
+                told = [quiet, f"{cell.shared:.3f}", way]
+                writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, *told])
     return out.getvalue()
 
 
@@ -92,7 +93,7 @@ def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
     )  # fmt: skip
     if not row["machine"] or not key.identifier:
         raise ValueError("machine and identifier must be given")
-    cell = Cell(rate, buffer, condition, **times, quiet=row.get("quiet") != "no")  # type: ignore[arg-type]
+    cell = Cell(rate, buffer, condition, **times, quiet=row.get("quiet") != "no", shared=_shared(row))  # type: ignore[arg-type]
     made = Made(_whole(row, "way of measuring", 1, METHOD)) if row.get("way of measuring") else None
     return row["machine"], CostCard(key, row.get("name") or key.identifier, made=made), cell
 
@@ -105,6 +106,18 @@ def _seconds(row: dict[str, str], name: str) -> float:
         raise ValueError(f"{name} is {text!r}, which is no number") from None
     if not (math.isfinite(value) and 0 <= value <= LONGEST_SECONDS):
         raise ValueError(f"{name} is {text!r} µs, which is not possible")
+    return value
+
+
+def _shared(row: dict[str, str]) -> float:
+    """How many times as long others made it take; 1 where that is not given."""
+    text = row.get("shared (times)") or "1"
+    try:
+        value = float(text)
+    except ValueError:
+        raise ValueError(f"shared is {text!r}, which is no number") from None
+    if not 1 <= value <= MOST_SHARED:
+        raise ValueError(f"shared is {text!r} times; it must be from 1 to {MOST_SHARED:.0f}")
     return value
 
 

@@ -7,9 +7,17 @@ import pytest
 from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.frame.window import MEASURE
+from nimbleload.app.measure.measure_model import STATE
 from nimbleload.core.cards.card import Effect, Sweep
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.strips import Strip
+from nimbleload.probe.messages import Again
 from nimbleload.probe.session_run import Job, Progress
+from nimbleload.store import session_file
 from nimbleload.store.library import STAND_IN, TYPED, Library
+from nimbleload.store.session_file import Saved
+from tests.helpers.sessions import card, session
 
 
 @pytest.fixture
@@ -131,3 +139,42 @@ def test_the_card_of_a_variant_lands_like_any_other(example, page):
     assert "1 of 1 plugins done" in page.sentence.headline.text()
     assert page._desk.cards[key].failure == "crashed: SIGSEGV"
     page.measuring.ended.emit("")
+
+
+def test_what_others_disturbed_is_said_and_measured_again_when_that_is_asked_for(make_window, qtbot, tmp_path, settled):
+    use = PluginUse("a/0", PluginRef("house", "house.sluice", "Sluice"))
+    of = session(Strip("a", "A", inserts=(use,), output="main"))
+    library, known = Library(tmp_path / "l.sqlite", "here"), card(use, 1e-5)
+    disturbed = msgspec.structs.replace(known.cells[0], mean=1.0, quiet=False, shared=1.6)
+    library.store(known, (*known.cells[1:], disturbed))
+    session_file.write(tmp_path / "a.nimbleload", Saved(of, machine=Machine(2)))
+    window = make_window(library)
+    settled(window, lambda: window.open_path(tmp_path / "a.nimbleload"))
+    window.go(MEASURE)
+    page = window.measure
+    said = "Others shared the core while 1 setting played: figures may be up to 60 % too high."
+    assert said in page.sentence.advice.text()
+    assert page.model.index(0, STATE).data() == "measured here; others disturbed it: up to 60 % too high"
+    assert page.sentence.button.text() == "Measure 1 again"
+    with qtbot.waitSignal(page.measuring.ended, timeout=60_000):
+        page.sentence.button.click()
+    key = use.card_key()
+    again = page._desk.cards[key].cell(disturbed.rate, disturbed.buffer, disturbed.condition)
+    assert again.mean < 1e-3 and page.bar.value() == page.bar.maximum() == 2
+    # Nothing else was measured, and what came is in the library.
+    assert set(library.cards()[key].cells) == {*known.cells[1:], again}
+
+
+def test_figures_measured_once_more_are_counted_and_told(page):
+    job = Job(*page.model.rows[0][:2], 1, (256,), 48000)
+    page.measuring.started.emit([job])
+    before = page.bar.maximum()
+    known = page._desk.cards[job.key]
+    page.measuring.progressed.emit(Progress(job, known, None, True))
+    more = job._replace(again=Again(((256, "sounding"), (256, "silent")), None, 0.0))
+    page.measuring.progressed.emit(Progress(more, known, None, False, 2))
+    assert page.sentence.headline.text() == "All are measured. Once more: 1 of 2 figures."
+    page.measuring.progressed.emit(Progress(more, known, known.cells[0], False, 2))
+    assert page.sentence.headline.text() == "All are measured. Once more: 2 of 2 figures."
+    assert (page.bar.maximum(), page.bar.value()) == (before + 2, before + 2)
+    assert "the better figure of both is kept" in page.sentence.advice.text()

@@ -8,7 +8,6 @@ from functools import partial
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from ...core.cards.card import PROVENANCE_WORDS
 from ...core.computer.ceiling import Ceiling, by_buffer
 from ...core.decisions.decision import Decision
 from ...core.decisions.price import Weights
@@ -16,6 +15,7 @@ from ...core.load.load_map import LoadMap
 from ...core.load.ranking import Stretch, stretch_load
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
+from ...core.told.basis import basis
 from ...core.told.verdict import Verdict, verdict
 from ...core.told.versions import against_held
 from ...core.units import clock, percent
@@ -286,11 +286,7 @@ class BalancePage(QWidget):
         """What the load rests on, if it is not all measured on this computer."""
         at = self._desk.instant
         assert at is not None
-        parts = [
-            f"{percent(share)} of it: {PROVENANCE_WORDS[name]}"
-            for name, share in at.shares.items()
-            if name != "measured" and share >= 0.005
-        ]
+        parts = [f"{share} of it: {words}" for share, words in basis(at)]
         return f" {'; '.join(parts)}." if parts else ""
 
     def _needs_measuring(self) -> bool:

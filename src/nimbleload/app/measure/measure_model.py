@@ -11,6 +11,7 @@ from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
 from ...core.told.card import played_as
+from ...core.units import percent
 from ...probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex
@@ -101,6 +102,12 @@ class MeasureModel(QAbstractTableModel):
         card = self.card(row)
         return card is not None and session_run.is_measured(card, self.rate, buffer)
 
+    def doubt(self, row: int) -> float:
+        """How many times too high a figure of this card may be at most, since others shared the core; 1: none is."""
+        card = self.card(row)
+        cells = [c for c in card.cells if c.is_doubtful and c.rate == self.rate] if card and not card.failure else []
+        return max((cell.shared for cell in cells), default=1.0)
+
     def counts(self) -> dict[Status, int]:
         """How many cards are in which state."""
         found: dict[Status, int] = {}
@@ -142,6 +149,9 @@ class MeasureModel(QAbstractTableModel):
         status = self.status(row)
         if status == "failed" and card is not None:
             return f"{card.name or self.rows[row][1].label} {card.failure}."
+        doubt = self.doubt(row)
+        if doubt > 1 and status in ("measured", "partly"):
+            return f"{WORDS[status]}; others disturbed it: up to {percent(doubt - 1)} too high"
         return WORDS[status]
 
     def _text(self, row: int, column: int) -> str:

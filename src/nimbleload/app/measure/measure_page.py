@@ -25,6 +25,7 @@ from ...core.session.chain_edits import with_variant
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told.card_comparison import other_standards
+from ...core.units import count, percent
 from ...probe import session_run
 from ...probe.session_run import Job, Progress
 from ...store.library import STAND_IN, TYPED
@@ -160,7 +161,7 @@ class MeasurePage(QWidget):
         headed(self, self.sentence).addWidget(halves, 1)
 
     def _connect(self) -> None:
-        self.sentence.pressed.connect(self.start)
+        self.sentence.pressed.connect(self._press)
         self.cancel.clicked.connect(self.measuring.cancel)
         self.again.clicked.connect(lambda: self.start(again=True))
         self.retry.clicked.connect(self.start_failed)
@@ -189,6 +190,16 @@ class MeasurePage(QWidget):
             return
         known = {k: c for k, c in self._desk.cards.items() if not (again and c.failure)}
         self.measuring.start(session_run.jobs(document.session, known, again=again), known, document.buffer)
+
+    def _press(self) -> None:
+        """What the sentence offers: to measure what is missing, or else what others disturbed."""
+        document = self._desk.document
+        if document is None:
+            return
+        if session_run.jobs(document.session, self._desk.cards):
+            self.start()
+        else:
+            self.measuring.start(session_run.doubtful(document.session, self._desk.cards), self._desk.cards)
 
     def start_failed(self) -> None:
         """Measures those again that have failed."""
@@ -334,6 +345,8 @@ class MeasurePage(QWidget):
         """No first figures yet, and nothing finished, in this run."""
         self._tried_first: set[CardKey] = set()
         self._finished: set[CardKey] = set()
+        # How many cells are measured once more when all else is, and how many of them were.
+        self._more, self._more_done = 0, 0
         self._first_is_over, self._first_seconds = False, 0.0
 
     def _begin_next(self) -> None:
@@ -366,7 +379,11 @@ class MeasurePage(QWidget):
             self._done_cells = sum(job.steps for job in self._jobs if job.key in self._finished)
             self.model.current = None
             self._begin_next()
-        elif step.cell is not None and step.cell.provenance != "first":
+        elif step.again and step.job not in self._jobs:
+            self.bar.setMaximum(self.bar.maximum() + step.again - self._more)
+            self._more, self._more_done = step.again, self._more_done + 1
+            self._done_cells, self.model.current = self._done_cells + 1, step.job.key
+        elif step.again or (step.cell is not None and step.cell.provenance != "first"):
             self._done_cells += 1
         self.bar.setValue(self._done_cells)
         self.model.show_cards(self._desk.cards, step.job.key)
@@ -406,15 +423,7 @@ class MeasurePage(QWidget):
         self.retry.setVisible(not running and failed > 0)
         failures = f" {failed} failed; the table says why." if failed else ""
         if running:
-            doing = "Paused" if self.measuring.is_paused else "Measuring"
-            headline = f"{doing}: {len(self._finished)} of {len(self._jobs)} plugins done."
-            advice = f"Each plugin runs in a process of its own; results are kept as they land.{failures}"
-            if self._first_is_over:
-                advice = f"First figures of all are there: Balance rests on them. {advice}"
-            elif self._tried_first and not self.measuring.is_paused:
-                headline = f"First figures: {len(self._tried_first)} of {len(self._jobs)} plugins tried."
-                advice = "A fraction of a second for each at this buffer size; then all are measured thoroughly."
-            self.sentence.say(headline, advice, "quiet")
+            self._say_running(failures)
         elif missing:
             headline = f"{missing} of {total} plugin settings are not measured on this computer."
             samples = counts.get("sample", 0)
@@ -426,7 +435,26 @@ class MeasurePage(QWidget):
             self.sentence.say(headline, advice.strip(), "tight", f"Measure {missing}")
         else:
             headline = f"All {total} plugin settings have been tried on this computer."
-            self.sentence.say(
-                headline, f"{self._outcome}{failures}".strip() or "Balance rests on these figures.", "fits"
-            )
+            doubts = [doubt for row in range(total) if (doubt := self.model.doubt(row)) > 1]
+            advice = f"{self._outcome}{failures}".strip() or "Balance rests on these figures."
+            if doubts:
+                advice += f" Others shared the core while {count(len(doubts), 'setting')} played: figures may be up to"
+                advice += f" {percent(max(doubts) - 1)} too high. Best measured again when little else runs."
+            again = f"Measure {len(doubts)} again" if doubts else ""
+            self.sentence.say(headline, advice, "tight" if doubts else "fits", again)
         self.state_changed.emit(f"{here} of {total}", "brick" if failed else "teal" if here == total else "quiet")
+
+    def _say_running(self, failures: str) -> None:
+        """What a run is doing, and what is there already."""
+        doing = "Paused" if self.measuring.is_paused else "Measuring"
+        headline = f"{doing}: {len(self._finished)} of {len(self._jobs)} plugins done."
+        advice = f"Each plugin runs in a process of its own; results are kept as they land.{failures}"
+        if self._more and not self.measuring.is_paused:
+            headline = f"All are measured. Once more: {self._more_done} of {count(self._more, 'figure')}."
+            advice = f"Others shared the core meanwhile; the better figure of both is kept.{failures}"
+        elif self._first_is_over:
+            advice = f"First figures of all are there: Balance rests on them. {advice}"
+        elif self._tried_first and not self.measuring.is_paused:
+            headline = f"First figures: {len(self._tried_first)} of {len(self._jobs)} plugins tried."
+            advice = "A fraction of a second for each at this buffer size; then all are measured thoroughly."
+        self.sentence.say(headline, advice, "quiet")

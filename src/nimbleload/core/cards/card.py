@@ -44,6 +44,9 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 # when it is full; what others do to the caches, over whole cycles.
 METHOD = 6
 
+# What may be the work of others by no larger a share is not worth measuring once more.
+DOUBTFUL = 0.05
+
 # Those of this computer.
 OWN: tuple[Provenance, ...] = ("measured", "first", "earlier")
 PROVENANCES: tuple[Provenance, ...] = tuple(PROVENANCE_WORDS)
@@ -56,13 +59,14 @@ EXACT_DB, NEAR_DB = -100.0, -60.0
 class Cell(msgspec.Struct, frozen=True):
     """One measured condition at one rate (Hz) and buffer size (samples); all times in seconds per block.
 
-    `mean` of the plugin's own block times is what loads are built on. `jitter` is the mean of what the machine added
-    on top, in the same blocks. `sequence` holds the own times as little-endian int32 nanoseconds, in block order.
-    `quiet` is false where the machine disturbed more than a twentieth of the blocks. `watched` is how long the timed
-    blocks took together, `interruptions` how many of them the machine clearly interrupted, and `interrupted` by how
-    much (int32 nanoseconds, ascending, evenly picked where there were many). `aside` is what the plugin's own threads
-    and child processes computed on other cores meanwhile, in seconds per block. `clock` is what a known chain of steps
-    took on the core meanwhile (seconds; 0: not known), which tells its clock.
+    `mean` of the plugin's own block times is what loads are built on. `jitter` is the mean of what the machine added on
+    top, in the same blocks. `sequence` holds the own times as little-endian int32 nanoseconds, in block order. `quiet`
+    is false where too few blocks had the core to themselves to tell the plugin's own time: others shared it, and known
+    arithmetic took `shared` times as long as at best meanwhile. So much too high the figure may be. `watched` is how
+    long the timed blocks took together, `interruptions` how many of them the machine clearly interrupted, and
+    `interrupted` by how much (int32 nanoseconds, ascending, evenly picked where there were many). `aside` is what the
+    plugin's own threads and child processes computed on other cores meanwhile, in seconds per block. `clock` is what a
+    known chain of steps took on the core meanwhile (seconds; 0: not known), which tells its clock.
     """
 
     rate: int
@@ -83,6 +87,24 @@ class Cell(msgspec.Struct, frozen=True):
     interrupted: bytes = b""
     aside: float = 0.0
     clock: float = 0.0
+    shared: float = 1.0
+
+    @property
+    def doubt(self) -> float:
+        """Which share of it may be the work of others."""
+        return 0.0 if self.quiet else 1 - 1 / max(self.shared, 1.0)
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Whether so much of it may be that measuring it once more is worth the while."""
+        return self.doubt >= DOUBTFUL and self.provenance == "measured" and self.condition in CONDITIONS
+
+    def is_better(self, before: Cell) -> bool:
+        """Whether it tells more of the plugin than a figure of the same place: others only ever add to it."""
+        if self.quiet != before.quiet:
+            return self.quiet
+        same = before.clock / self.clock if self.clock > 0 and before.clock > 0 else 1.0
+        return same * self.mean < before.mean
 
     def interrupted_ns(self) -> NDArray[np.int32]:
         """By how much the machine interrupted blocks, in nanoseconds, ascending; empty if that was not kept."""

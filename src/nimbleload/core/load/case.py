@@ -18,7 +18,7 @@ from ..piece.moments import SILENT, Moments
 from ..session.computer import Host, Machine, deadline, threads
 from ..session.plugins import PluginUse
 from ..session.session import Session
-from .costs import Among, Costs, States, calls_of, costs, in_states, provenance, use_seconds
+from .costs import Among, Costs, States, calls_of, costs, doubt, in_states, provenance, use_seconds
 from .prepared import Prepared
 
 
@@ -83,6 +83,10 @@ class Case:
     def provenance(self, states: NDArray[np.int16]) -> dict[Provenance, float]:
         """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure."""
         return provenance(self.prepared, self.costs, states)
+
+    def doubt(self, states: NDArray[np.int16]) -> float:
+        """Which share of the plugins' cost in a moment (states: S) may be the work of others."""
+        return doubt(self.prepared, self.costs, states)
 
     @cached_property
     def use_seconds(self) -> NDArray[np.float64]:

@@ -216,12 +216,27 @@ def in_states(of: NDArray[np.float64], states: States) -> NDArray[np.float64]:
 
 def provenance(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> dict[Provenance, float]:
     """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure; empty if all is 0."""
-    uses = prepared.uses
-    rows = states[uses.strip[uses.live]].astype(np.int64)
-    seconds = use_seconds(prepared, of)[:, uses.live][rows, np.arange(len(rows))]
-    source = of.each.source[rows, uses.card[uses.live]]
-    by_source = np.bincount(source, seconds, minlength=len(PROVENANCES))
+    seconds, rows, card = _live_seconds(prepared, of, states)
+    by_source = np.bincount(of.each.source[rows, card], seconds, minlength=len(PROVENANCES))
     total = float(by_source.sum())
     if total <= 0:
         return {}
     return {name: float(part / total) for name, part in zip(PROVENANCES, by_source, strict=True) if part > 0}
+
+
+def doubt(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> float:
+    """Which share of the plugins' cost in a moment (states: S) may be the work of others, who shared the core when it
+    was measured: so much too high it is at most."""
+    seconds, rows, card = _live_seconds(prepared, of, states)
+    doubted = prepared.figures.at(of.buffer).doubt[np.minimum(rows, FULL), card]
+    return float(seconds @ doubted) / max(float(seconds.sum()), 1e-12)
+
+
+def _live_seconds(
+    prepared: Prepared, of: Costs, states: NDArray[np.int16]
+) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
+    """What each live use costs in a moment (states: S), the state it is in, and its card."""
+    uses = prepared.uses
+    rows = states[uses.strip[uses.live]].astype(np.int64)
+    seconds = use_seconds(prepared, of)[:, uses.live][rows, np.arange(len(rows))]
+    return seconds, rows, uses.card[uses.live]

@@ -25,13 +25,15 @@ class Sized(NamedTuple):
 
     `seconds` is its own time, brought to one clock of the core, `source` where that comes from (a place in
     `PROVENANCES`), `jitter` the mean of what the machine adds (seconds). `aside` is what its own threads and processes
-    compute meanwhile on other cores, as a share of its own time.
+    compute meanwhile on other cores, as a share of its own time; `doubt` which share of it may be the work of others,
+    who shared the core when it was measured.
     """
 
     seconds: NDArray[np.float64]
     source: NDArray[np.int64]
     jitter: NDArray[np.float64]
     aside: NDArray[np.float64]
+    doubt: NDArray[np.float64]
 
 
 class Curves(NamedTuple):
@@ -94,7 +96,7 @@ class Figures:
         return self._sized[buffer]
 
     def _read(self, buffer: int) -> Sized:
-        seconds, jitter, aside = (np.zeros((2, len(self.keys))) for _ in range(3))
+        seconds, jitter, aside, doubt = (np.zeros((2, len(self.keys))) for _ in range(4))
         source = np.full((2, len(self.keys)), NUMBERS["unknown"], np.int64)
         for k, (card, cells) in enumerate(zip(self.found, self._cells, strict=True)):
             for row, condition in enumerate(ROWS) if card is not None else ():
@@ -102,14 +104,14 @@ class Figures:
                 if cell is not None:
                     same = self.clock / cell.clock if _tells_clock(cell) else 1.0
                     seconds[row, k], jitter[row, k] = same * cell.mean, cell.jitter
-                    source[row, k] = NUMBERS[cell.provenance]
+                    source[row, k], doubt[row, k] = NUMBERS[cell.provenance], cell.doubt
                 else:
                     assert card is not None
                     figure = card.cost(self.rate, buffer, condition)
                     seconds[row, k], source[row, k] = figure.seconds, NUMBERS[figure.provenance]
                 if card is not None:
                     aside[row, k] = _aside(cell, card, self.rate, buffer, condition)
-        return Sized(seconds, source, jitter, aside)
+        return Sized(seconds, source, jitter, aside, doubt)
 
     def company(self, buffer: int, touched: float) -> NDArray[np.float64]:
         """The share (K) that a block costs more when others touch so many bytes in between."""

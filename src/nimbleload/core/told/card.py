@@ -63,7 +63,8 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append(_held(card.made))
     cell = card.cell(rate, buffer, "sounding")
     if cell is not None and not cell.quiet:
-        said.append("The computer was not quiet while this was measured: the figure may be a little high.")
+        much = f" by up to {percent(cell.shared - 1)}" if cell.is_doubtful else ""
+        said.append(f"Others shared the core while this was measured: the figure may be too high{much}.")
     return said
 
 

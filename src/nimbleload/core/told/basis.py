@@ -1,0 +1,22 @@
+"""What a load rests on: where its figures come from, and how much of it may be the work of others."""
+
+from __future__ import annotations
+
+from ..cards.card import PROVENANCE_WORDS
+from ..survey import Instant
+from ..units import percent
+
+# Smaller shares of a load are not told.
+LEAST, LEAST_DOUBT = 0.005, 0.02
+OF_OTHERS = "the work of others, who shared the core when it was measured"
+
+
+def basis(at: Instant, all_of_it: bool = False) -> list[tuple[str, str]]:
+    """Shares of a moment's load, and what they rest on; without what was measured on this computer, unless `all_of_it`
+    is wanted. Last how much of it may be the work of others."""
+    said = [
+        (percent(share), PROVENANCE_WORDS[name])
+        for name, share in at.shares.items()
+        if share >= LEAST and (all_of_it or name != "measured")
+    ]
+    return [*said, (f"up to {percent(at.doubt)}", OF_OTHERS)] if at.doubt >= LEAST_DOUBT else said
