@@ -10,7 +10,8 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..core.cards.card import CONDITIONS, MEASURED, Cell, CostCard, Effect, Made, Sweep
+from ..core.cards.card import CONDITIONS, MEASURED, Cell, Condition, CostCard, Effect, Made, Sweep
+from ..core.cards.doubt import to_repeat
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
@@ -33,6 +34,8 @@ from .standards import STANDARDS
 from .turn import turn
 
 SWEEP_SECONDS = 30.0
+# What others disturbed is measured once more in so many rounds at most, as long as each leaves no more than this share.
+ROUNDS, FEWER = 4, 0.75
 
 
 class Job(NamedTuple):
@@ -60,8 +63,8 @@ class Job(NamedTuple):
 
 
 class Progress(NamedTuple):
-    """A step of a run: the card as it is now. `finished` is true with the last message of a job, as long as no cells
-    are measured once more; `again` says how many of those there are, from then on."""
+    """A step of a run: the card as it is now. `finished` is true with the last message of a job. After the last job
+    what others disturbed may be measured once more: `again` says how many cells that are so far."""
 
     job: Job
     card: CostCard
@@ -108,13 +111,13 @@ def doubtful(session: Session, known: Mapping[CardKey, CostCard]) -> list[Job]:
     for key, (use, count) in session.cards_needed().items():
         card = known.get(key)
         if card is not None and not is_of_another_file(card):
-            found.append(_once_more(Job(key, use, count, (), session.rate), card))
+            places = tuple((c.buffer, c.condition) for c in card.cells if c.is_doubtful and c.rate == session.rate)
+            found.append(_once_more(Job(key, use, count, (), session.rate), card, places))
     return sorted((job for job in found if job is not None), key=lambda job: -job.uses)
 
 
-def _once_more(job: Job, card: CostCard) -> Job | None:
-    """The cells of a card that others disturbed, as a job like this one; None if there are none."""
-    places = tuple((c.buffer, c.condition) for c in card.cells if c.is_doubtful and c.rate == job.rate)
+def _once_more(job: Job, card: CostCard, places: tuple[tuple[int, Condition], ...]) -> Job | None:
+    """A job like this one for cells in some places of a card; None if there are none."""
     if card.failure or not places:
         return None
     buffers = tuple(sorted({buffer for buffer, _ in places}))
@@ -199,19 +202,32 @@ def run(
         else:
             cards[job.key], cell = taken_in(cards[job.key], message)
             yield Progress(job, cards[job.key], cell, False)
-    if not cancelled():
-        yield from _again(made, todo, cards)
+    yield from _again(made, todo, cards, cancelled)
 
 
-def _again(made: _Run, todo: Sequence[Job], cards: dict[CardKey, CostCard]) -> Iterator[Progress]:
-    """Measures once more what others disturbed; each cell takes the place of the one before if it is better."""
-    found = [job if job.again is not None else _once_more(job, cards[job.key]) for job in todo]
-    again = [job for job in found if job is not None]
-    count = sum(len(job.again.places) for job in again if job.again is not None)
-    for job, message in made.passed(again):
+def _again(
+    made: _Run, todo: Sequence[Job], cards: dict[CardKey, CostCard], cancelled: Callable[[], bool]
+) -> Iterator[Progress]:
+    """Measures once more what others disturbed: what was asked for, and then what is still worth it of all jobs, in
+    rounds for as long as each leaves clearly fewer (see `to_repeat`)."""
+    yield from _visited(made, [job for job in todo if job.again is not None and job.again.places], cards, 0)
+    count = left = 0
+    for _ in range(ROUNDS):
+        asked = [_once_more(job, cards[job.key], to_repeat(cards[job.key], job.rate)) for job in todo]
+        again = [job for job in asked if job is not None]
+        now = sum(job.steps - 1 for job in again)
+        if cancelled() or not again or (left and now > FEWER * left):
+            return
+        left, count = now, count + now
+        yield from _visited(made, again, cards, count)
+
+
+def _visited(made: _Run, jobs: list[Job], cards: dict[CardKey, CostCard], count: int) -> Iterator[Progress]:
+    """Measures some cells once more; each takes the place of the one before if it is better."""
+    for job, message in made.passed(jobs):
         if message is None:
-            if job in todo:
-                yield Progress(job, cards[job.key], None, True, count)
+            if not count:
+                yield Progress(job, cards[job.key], None, True)
             continue
         before = cards[job.key]
         after, cell = taken_in(before, message)

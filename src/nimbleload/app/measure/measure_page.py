@@ -379,11 +379,11 @@ class MeasurePage(QWidget):
             self._done_cells = sum(job.steps for job in self._jobs if job.key in self._finished)
             self.model.current = None
             self._begin_next()
-        elif step.again and step.job not in self._jobs:
+        elif step.again:
             self.bar.setMaximum(self.bar.maximum() + step.again - self._more)
             self._more, self._more_done = step.again, self._more_done + 1
             self._done_cells, self.model.current = self._done_cells + 1, step.job.key
-        elif step.again or (step.cell is not None and step.cell.provenance != "first"):
+        elif step.cell is not None and step.cell.provenance != "first":
             self._done_cells += 1
         self.bar.setValue(self._done_cells)
         self.model.show_cards(self._desk.cards, step.job.key)

@@ -46,6 +46,8 @@ METHOD = 6
 
 # What may be the work of others by no larger a share is not worth measuring once more.
 DOUBTFUL = 0.05
+# Figures of one place that differ by no larger a share say the same.
+ALIKE = 0.1
 
 # Those of this computer.
 OWN: tuple[Provenance, ...] = ("measured", "first", "earlier")
@@ -100,10 +102,11 @@ class Cell(msgspec.Struct, frozen=True):
         return self.doubt >= DOUBTFUL and self.provenance == "measured" and self.condition in CONDITIONS
 
     def is_better(self, before: Cell) -> bool:
-        """Whether it tells more of the plugin than a figure of the same place: others only ever add to it."""
-        if self.quiet != before.quiet:
-            return self.quiet
+        """Whether it tells more of the plugin than a figure of the same place. Others only ever add to it, so the lower
+        one does; of two that are nearly the same, the one from a quiet core."""
         same = before.clock / self.clock if self.clock > 0 and before.clock > 0 else 1.0
+        if self.quiet != before.quiet and abs(same * self.mean - before.mean) <= ALIKE * before.mean:
+            return self.quiet
         return same * self.mean < before.mean
 
     def interrupted_ns(self) -> NDArray[np.int32]:

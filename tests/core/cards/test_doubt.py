@@ -1,0 +1,58 @@
+"""What is worth measuring once more: what others disturbed, and what stands out from the sizes beside it."""
+
+from __future__ import annotations
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nimbleload.core.cards.card import Cell, CostCard
+from nimbleload.core.cards.doubt import to_repeat
+from nimbleload.core.session.computer import BUFFER_SIZES
+from tests.helpers.sessions import use
+
+KEY = use("eq").card_key()
+
+
+def card(costs: dict[int, float], clocks: dict[int, float] | None = None, **changes) -> CostCard:
+    cells = [
+        Cell(48000, size, condition, cost * part, clock=(clocks or {}).get(size, 1e-6))
+        for size, cost in costs.items()
+        for condition, part in (("sounding", 1.0), ("silent", 0.3), ("waking", 7.0))
+    ]
+    return CostCard(KEY, "Eq", tuple(msgspec.structs.replace(cell, **changes) for cell in cells))
+
+
+def line(fixed: float, each: float) -> dict[int, float]:
+    return {size: fixed + each * size for size in BUFFER_SIZES}
+
+
+@given(st.floats(0, 1e-4), st.floats(1e-10, 1e-6), st.floats(0.9, 1.05))
+def test_what_lies_on_a_line_or_below_it_does_not_stand_out(fixed, each, bent):
+    assert to_repeat(card({size: cost * bent ** (size % 3) for size, cost in line(fixed, each).items()}), 48000) == ()
+
+
+@pytest.mark.parametrize("size", BUFFER_SIZES)
+def test_one_size_that_costs_half_as_much_again_stands_out(size):
+    costs = line(1e-6, 1e-8)
+    raised = card({**costs, size: 1.5 * costs[size]})
+    assert to_repeat(raised, 48000) == ((size, "sounding"), (size, "silent"))
+    # At another rate, or not measured here, there is nothing to repeat.
+    assert to_repeat(raised, 44100) == ()
+    assert to_repeat(card({**costs, size: 1.5 * costs[size]}, provenance="sample"), 48000) == ()
+
+
+def test_what_was_measured_at_a_lower_clock_does_not_stand_out():
+    costs = line(1e-6, 1e-8)
+    slow = {**costs, 256: 1.2 * costs[256]}
+    assert to_repeat(card(slow, {256: 1.2e-6}), 48000) == ()
+    assert to_repeat(card(slow), 48000) == ((256, "sounding"), (256, "silent"))
+    # Where one clock is not known, none counts.
+    assert to_repeat(card(costs, {32: 0.5e-6, 64: 0.0, 128: 0.5e-6}), 48000) == ()
+
+
+def test_what_others_disturbed_is_repeated_wherever_it_lies():
+    disturbed = card(line(1e-6, 1e-8), quiet=False, shared=1.5)
+    assert len(to_repeat(disturbed, 48000)) == 2 * len(BUFFER_SIZES)
+    assert to_repeat(card(line(1e-6, 1e-8), quiet=False, shared=1.03), 48000) == ()
