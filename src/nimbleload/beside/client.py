@@ -19,6 +19,7 @@ from ..core.decisions.decision import KeptPlan, Plan
 from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
 from ..core.load.rehearsal import Prediction, Rehearsal
+from ..core.optimise.alternatives import Alternative
 from ..core.optimise.candidates import Wishes
 from ..core.optimise.steps import Stepped
 from ..core.optimise.suggest import Suggestion
@@ -258,7 +259,7 @@ class Beside:
         """See `core.optimise.suggest`."""
         return self._asked(of, "suggest", wishes)
 
-    def alternatives(self, of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
+    def alternatives(self, of: Survey, wishes: Wishes) -> dict[str, Alternative]:
         """See `core.optimise.alternatives`."""
         return self._asked(of, "alternatives", wishes)
 

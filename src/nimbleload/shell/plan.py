@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from ..core.decisions.price import PRESETS
 from ..core.optimise.alternatives import alternatives
 from ..core.optimise.candidates import KINDS, Wishes
-from ..core.optimise.steps import Stepped, stepped, worst_block
+from ..core.optimise.steps import Step, Stepped, stepped, steps_of, worst_block
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.told.findings import weighed
@@ -63,21 +63,21 @@ def plan(
         return
     with silent_output():
         found = suggest(of, wishes)
-    made = found.plan.pin(pinned, True)
+    made, steps = found.plan.pin(pinned, True), brought(of, found, wishes)
     after = survey(of.session, made, of.planned.cards, of.machine, of.buffer)
     try:
         if html:
             write_report(Path(html), after, instant(after), stepped(after))
         if table:
-            write_table(Path(table), of, Stepped(list(found.steps), worst_block(of)))
+            write_table(Path(table), of, Stepped(steps, worst_block(of)))
         if keep:
             session_file.write(Path(file), replace(opened(file).saved, plan=made))
     except (OSError, SessionFileError) as error:
         refuse(error)
     if json:
-        show_json(figures(of, found))
+        show_json(figures(of, found, steps))
     else:
-        say(of, found)
+        say(of, found, steps)
         for warning in warnings(after):
             click.echo(f"Mind: {warning}")
 
@@ -87,11 +87,11 @@ def say_three(of: Survey, wishes: Wishes, json: bool) -> None:
     with silent_output():
         found = alternatives(of, wishes)
     if json:
-        show_json({name: figures(of, each) for name, each in found.items()})
+        show_json({name: figures(of, *each) for name, each in found.items()})
         return
     for name, each in found.items():
-        click.echo(f"— {name}, {minutes(each.price)} —")
-        say(of, each)
+        click.echo(f"— {name}, {minutes(each.found.price)} —")
+        say(of, *each)
 
 
 @cli.command()
@@ -129,7 +129,13 @@ def silent_output() -> Iterator[None]:
         os.close(nowhere)
 
 
-def figures(of: Survey, found: Suggestion) -> dict:
+def brought(of: Survey, found: Suggestion, wishes: Wishes) -> list[Step]:
+    """The steps of a suggestion with what each brings, beyond what was decided before it."""
+    groups = [step.decisions for step in found.steps]
+    return steps_of(of, found.plan.without(*(d for group in groups for d in group)), groups, wishes.terms(of))
+
+
+def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
     """The suggestion as plain values: loads as fractions."""
     return {
         "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": float(of.after.load.max()),
@@ -140,26 +146,24 @@ def figures(of: Survey, found: Suggestion) -> dict:
                 "decisions": s.decisions, "words": words(of, s.decisions), "why": why(of, worst_block(of), s.decisions),
                 "minutes": s.price.minutes, "price": price_words(s.price), "load": s.load, "work": s.work,
             }
-            for s in found.steps
+            for s in steps
         ],
         "restore": restore_list(of.session, found.plan),
     }  # fmt: skip
 
 
-def say(of: Survey, found: Suggestion) -> None:
+def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
     """The same in words."""
     now, at = percent(float(of.after.load.max())), worst_block(of)
     click.echo(f"{of.session.name}   {of.buffer} samples, {of.machine.cores} cores: {now} at worst.")
     if not found.reached:
         click.echo(f"Not reached: {in_the_way(of, found)} This comes closest:")
-    for number, step in enumerate(found.steps, 1):
+    for number, step in enumerate(steps, 1):
         click.echo(f"  {number:2d}  {step_words(of, step)}")
         click.echo(f"      {price_words(step.price)}; {why(of, at, step.decisions)}")
-    if found.reached and found.steps:
-        steps = "step" if len(found.steps) == 1 else "steps"
-        click.echo(
-            f"{len(found.steps)} {steps}, {minutes(found.price)}: {percent(found.load)} at worst. {how_good(found)}"
-        )
+    if found.reached and steps:
+        several = "step" if len(steps) == 1 else "steps"
+        click.echo(f"{len(steps)} {several}, {minutes(found.price)}: {percent(found.load)} at worst. {how_good(found)}")
     elif found.reached:
         click.echo("It fits as it is.")
     back = restore_list(of.session, found.plan)

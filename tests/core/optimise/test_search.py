@@ -19,7 +19,7 @@ from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import FEW
 from nimbleload.core.optimise.program import MANY
 from nimbleload.core.optimise.search import NEAR, NEAR_OF_MANY, near
-from nimbleload.core.optimise.steps import worst_block
+from nimbleload.core.optimise.steps import steps_of, worst_block
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import Variant
@@ -154,7 +154,8 @@ def test_a_lighter_setting_is_taken_where_it_is_enough():
     assert made.plan.decisions == (Decision("lighten", "a", "a/p", variant="quality off"),)
     assert made.load == pytest.approx(0.6)
     said = "Lighten p on a: quality off, 50 % of one core: worst 110 % → 60 %"
-    assert step_words(found, made.steps[0]) == said
+    (step,) = steps_of(found, found.plan, [each.decisions for each in made.steps], Wishes(0.7).terms(found))
+    assert step_words(found, step) == said and step.price == made.steps[0].price
 
 
 def test_suspending_counts_only_where_there_is_silence():
@@ -170,10 +171,16 @@ def test_the_alternatives_keep_their_promise():
     cards = cards_for(of, {"p": 0.2 * BLOCK, "q": 0.1 * BLOCK})
     found = alternatives(survey(of, Plan(), cards, Machine(2), 256), Wishes(0.8, PRESETS["balanced"]))
     assert set(found) == {"least given up", "fewest steps", "most headroom"}
-    assert found["most headroom"].load <= 0.7 + 1e-9
-    assert found["least given up"].price <= found["most headroom"].price
-    assert len(found["fewest steps"].steps) <= len(found["least given up"].steps)
-    assert found["least given up"].price <= found["fewest steps"].price + 1e-9
+    assert found["most headroom"].found.load <= 0.7 + 1e-9
+    least = found["least given up"]
+    assert least.found.price <= found["most headroom"].found.price
+    assert len(found["fewest steps"].steps) <= len(least.steps)
+    assert least.found.price <= found["fewest steps"].found.price + 1e-9
+    for each in found.values():
+        # Where the steps end is where the plan leads, and what they cost is what it does.
+        assert each.steps[-1].load == pytest.approx(each.found.load)
+        assert sum(step.price.minutes for step in each.steps) == pytest.approx(each.found.price)
+        assert [(step.decisions, step.price) for step in each.steps] == [tuple(taken) for taken in each.found.steps]
 
 
 def test_a_plugin_without_a_figure_saves_nothing():

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 
 from ...core.decisions.decision import KeptPlan
 from ...core.decisions.price import Weights
+from ...core.optimise.alternatives import Alternative
 from ...core.optimise.suggest import Suggestion
 from ...core.survey import Survey
 from ...core.told.findings import Weighted
@@ -99,27 +100,27 @@ class PlansDialog(Dialog):
 
     chosen = Signal(object)
 
-    def __init__(self, of: Survey, found: dict[str, Suggestion], parent: QWidget | None = None) -> None:
+    def __init__(self, of: Survey, found: dict[str, Alternative], parent: QWidget | None = None) -> None:
         super().__init__("Three plans", parent)
         self.resize(theme.px(980), theme.px(480))
         self.buttons: dict[str, QPushButton] = {}
         plans = QHBoxLayout()
-        for name, plan in found.items():
-            plans.addWidget(self._plan(of, name, plan), 1)
+        for name, each in found.items():
+            plans.addWidget(self._plan(of, name, each), 1)
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         close.rejected.connect(self.reject)
         column = QVBoxLayout(self)
         column.addLayout(plans, 1)
         column.addWidget(close)
 
-    def _plan(self, of: Survey, name: str, plan: Suggestion) -> QFrame:
+    def _plan(self, of: Survey, name: str, each: Alternative) -> QFrame:
         frame = QFrame()
         frame.setProperty("role", "panel")
-        title, words, inside = QLabel(name.capitalize()), QLabel(plan_words(of, plan)), QWidget()
+        title, words, inside = QLabel(name.capitalize()), QLabel(plan_words(of, each.found)), QWidget()
         title.setProperty("role", "title")
         rows = QVBoxLayout(inside)
         rows.setContentsMargins(0, 0, 0, 0)
-        for step in plan.steps:
+        for step in each.steps:
             told, price = QLabel(step_words(of, step)), QLabel(price_words(step.price))
             price.setProperty("role", "quiet")
             for label in (told, price):
@@ -132,7 +133,7 @@ class PlansDialog(Dialog):
         steps.setAccessibleName(f"Steps of the plan: {name}")
         button = QPushButton("Take this plan")
         button.setAccessibleName(f"Take this plan: {name}")
-        button.clicked.connect(lambda: self._take(plan))
+        button.clicked.connect(lambda: self._take(each.found))
         self.buttons[name] = button
         column = QVBoxLayout(frame)
         for part in (title, words):

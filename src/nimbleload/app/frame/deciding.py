@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from ...core.decisions.decision import Decision, KeptPlan
-from ...core.optimise.suggest import Suggestion
+from ...core.optimise.alternatives import Alternative
 from ...core.told.findings import Weighted
 from ...core.told.restore_list import restore_list
 from ...deliver.report import write_report, write_table
@@ -63,7 +63,7 @@ class Deciding(QObject):
         drawer.show_suggesting("Looking for three plans…")
         self._desk.compare(drawer.weights(), drawer.allowed(), drawer.disk())
 
-    def _show_plans(self, found: dict[str, Suggestion]) -> None:
+    def _show_plans(self, found: dict[str, Alternative]) -> None:
         of, document = self._desk.survey, self._desk.document
         self._balance.drawer.suggest.setEnabled(True)
         if of is None or document is None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from ..decisions.price import Weights
 from ..survey import Survey, survey
 from .candidates import Wishes
-from .steps import steps_of
+from .steps import Step, Taken, steps_of
 from .suggest import Suggestion, suggest
 
 # Every step as dear as every other: what is left to count is how many there are.
@@ -16,7 +18,14 @@ EQUAL = Weights(
 HEADROOM = 0.1
 
 
-def alternatives(of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
+class Alternative(NamedTuple):
+    """A plan, told in minutes that can be compared, and what each of its steps brings to the session as it is."""
+
+    found: Suggestion
+    steps: list[Step]
+
+
+def alternatives(of: Survey, wishes: Wishes) -> dict[str, Alternative]:
     """The least given up, the fewest steps, and a tenth more headroom: each looked for from the session as it is.
 
     What the plan in force has decided does not count: the three are alternatives to it. No plan that keeps the limit
@@ -30,11 +39,12 @@ def alternatives(of: Survey, wishes: Wishes) -> dict[str, Suggestion]:
         "most headroom": suggest(bare, wishes._replace(limit=wishes.limit - HEADROOM)),
     }
     least = found["least given up"].least
-    return {name: _priced(bare, each, wishes, least) for name, each in found.items()}
+    return {name: _told(bare, each, wishes, least) for name, each in found.items()}
 
 
-def _priced(of: Survey, found: Suggestion, wishes: Wishes, least: float) -> Suggestion:
+def _told(of: Survey, found: Suggestion, wishes: Wishes, least: float) -> Alternative:
     """The same plan, told in the minutes of these wishes."""
-    made = tuple(steps_of(of, of.plan, [step.decisions for step in found.steps], wishes.terms(of)))
+    made = steps_of(of, of.plan, [step.decisions for step in found.steps], wishes.terms(of))
+    taken = tuple(Taken(step.decisions, step.price) for step in made)
     price = sum(step.price.minutes for step in made)
-    return found._replace(steps=made, price=price, least=min(least, price))
+    return Alternative(found._replace(steps=taken, price=price, least=min(least, price)), made)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -15,6 +15,18 @@ from ..load.case import Case, case
 from ..load.load_map import worst_load
 from ..piece.moments import SILENT
 from ..survey import Survey, middle, with_plan
+
+
+class Taken(NamedTuple):
+    """Decisions that go together, and what they cost after those before them: what is paid once in a plan is paid by
+    the first that needs it."""
+
+    decisions: tuple[Decision, ...]
+    price: Price
+
+    @property
+    def decision(self) -> Decision:
+        return self.decisions[0]
 
 
 class Step(NamedTuple):
@@ -73,7 +85,18 @@ def steps(of: Survey, weights: Weights | None = None) -> list[Step]:
     return steps_of(of, Plan((), of.plan.pinned), of.plan.steps(), terms)
 
 
-def steps_of(of: Survey, plan: Plan, taken: Sequence[tuple[Decision, ...]], terms: Terms) -> list[Step]:
+def priced(groups: Iterable[tuple[Decision, ...]], terms: Terms) -> tuple[Taken, ...]:
+    """What each group of decisions costs when one after the other is taken."""
+    found: list[Taken] = []
+    paid: set[str] = set()
+    for decisions in groups:
+        cost = price(terms, *decisions)
+        found.append(Taken(decisions, cost._replace(once=tuple(each for each in cost.once if each[0] not in paid))))
+        paid.update(name for name, _ in cost.once)
+    return tuple(found)
+
+
+def steps_of(of: Survey, plan: Plan, groups: Sequence[tuple[Decision, ...]], terms: Terms) -> list[Step]:
     """What each group of decisions brings when one after the other is taken into a plan."""
     found: list[Step] = []
     after = with_plan(of, plan)
@@ -81,15 +104,11 @@ def steps_of(of: Survey, plan: Plan, taken: Sequence[tuple[Decision, ...]], term
     before = worst_load(at)
     second = middle(of.before, of.before.worst)
     work = _work(at, second)
-    paid: dict[str, float] = {}
-    for decisions in taken:
+    for decisions, cost in priced(groups, terms):
         plan = plan.with_all(decisions)
         after = with_plan(of, plan, after)
         at = case(after, of.machine, of.buffer)
         load, left = worst_load(at), _work(at, second)
-        cost = price(terms, *decisions)
-        cost = cost._replace(once=tuple(each for each in cost.once if each[0] not in paid))
-        paid.update({name: part.minutes for name, part in cost.once})
         found.append(Step(decisions, cost, before, load, (work - left) / of.deadline))
         before, work = load, left
     return found

@@ -13,16 +13,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..decisions.decision import Decision, Plan
+from ..load.case import case
 from ..load.costs import Among, touched
 from ..load.judged import Judged
+from ..load.load_map import worst_load
 from ..session.strips import Strip
-from ..survey import Survey, instant, survey
+from ..survey import Survey, instant, survey, with_plan
 from .candidates import Candidate, Wishes, candidates, changed, whole_strip
 from .evaluate import FEW, Chosen, Evaluator
 from .program import Program, Solved
 from .rows import Rows
 from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, near, search, without_needless
-from .steps import Step, steps_of
+from .steps import Taken, priced
 
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
 SMALL, CHOICES = 18, 4000
@@ -31,14 +33,14 @@ PROOF_NODES, PROOF_GAP = 100, 2e-3
 
 class Suggestion(NamedTuple):
     """A suggested plan. `load` is its worst load, `price` what it gives up in minutes, `least` the least that any plan
-    of these kinds must.
+    of these kinds must. What each of its `steps` brings is computed where it is shown (`steps_of`).
 
     `reached` is false if no plan was found that gets under the limit; `impossible` says that none can. `in_the_way`
     then is what the worst moment is like under the plan, and `stays` the strips that were not touched (their ids).
     """
 
     plan: Plan
-    steps: tuple[Step, ...]
+    steps: tuple[Taken, ...]
     load: float
     price: float
     least: float
@@ -169,9 +171,9 @@ def _told(
 ) -> Suggestion:  # fmt: skip
     """The plan with its steps: what brings most for least first."""
     groups = _steps(of, found, chosen)
-    made = tuple(steps_of(of, of.plan, groups, wishes.terms(of)))
+    made = priced(groups, wishes.terms(of))
     plan = of.plan.with_all(d for group in groups for d in group)
-    load = made[-1].load if made else float(of.after.load.max())
+    load = worst_load(case(with_plan(of, plan), of.machine, of.buffer)) if made else float(of.after.load.max())
     in_the_way = None
     if not reached:
         after = survey(of.session, plan, of.planned.cards, of.machine, of.buffer, of)
