@@ -11,13 +11,11 @@ against the notes they play, of which only the shares of the full chord count.
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
-import numpy as np
 
-from nimbleload.core.cards.card import Cell, CostCard, Null, Provenance
+from nimbleload.core.cards.card import Cell, CostCard, Null, Paced, Provenance
 from nimbleload.demo import cards, session
 from nimbleload.probe.company import SIZES
 from nimbleload.probe.effort import Effort
@@ -29,6 +27,10 @@ from nimbleload.probe.signal import chord, musical
 from nimbleload.probe.timed import TimedLoop
 from nimbleload.probe.truth import find_truth, null_against
 
+# The lowest of the clocks that this computer has by turns (what a known chain of steps takes, seconds): all figures are
+# brought to that one, so that they are those of one computer, at one time.
+CLOCK = 865e-9
+
 
 def with_provenance(card: CostCard, provenance: Provenance) -> CostCard:
     return msgspec.structs.replace(
@@ -36,12 +38,8 @@ def with_provenance(card: CostCard, provenance: Provenance) -> CostCard:
     )
 
 
-def median_clock(cards: Iterable[CostCard]) -> float:
-    return float(np.median([cell.clock for card in cards for cell in card.cells if cell.clock]))
-
-
 def at_clock(card: CostCard, clock: float) -> CostCard:
-    """The card with all cells at one clock of the core: what was measured at another is brought to it."""
+    """The card with all figures at one clock of the core: what was measured at another is brought to it."""
     names = ("mean", "median", "p95", "p99", "p999", "largest")
 
     def told(cell: Cell) -> Cell:
@@ -50,7 +48,12 @@ def at_clock(card: CostCard, clock: float) -> CostCard:
         sequence = (by * cell.sequence_ns()).astype("<i4").tobytes()
         return msgspec.structs.replace(cell, **times, sequence=sequence, clock=clock)
 
-    return msgspec.structs.replace(card, cells=tuple(told(cell) for cell in card.cells))
+    def once_a_deadline(each: Paced) -> Paced:
+        by = clock / card.cells[0].clock
+        return msgspec.structs.replace(each, row=by * each.row, paced=by * each.paced)
+
+    paced = tuple(once_a_deadline(each) for each in card.paced)
+    return msgspec.structs.replace(card, cells=tuple(told(cell) for cell in card.cells), paced=paced)
 
 
 def main() -> None:
@@ -90,7 +93,7 @@ def main() -> None:
             print(f"{len(found)}, {len(todo)} to do  {step.card.name}  {step.card.failure or ''}", flush=True)
     left = sum(cell.is_doubtful for card in found.values() for cell in with_provenance(card, "measured").cells)
     print(f"{left} figures are doubtful.")
-    found = {key: at_clock(card, median_clock(found.values())) for key, card in found.items()}
+    found = {key: at_clock(card, CLOCK) for key, card in found.items()}
     path.write_bytes(msgspec.json.format(msgspec.json.encode([cards.as_sample(c) for c in found.values()]), indent=1))
 
 
