@@ -1,9 +1,10 @@
 """How long measuring takes, and whether it comes out the same twice.
 
-    .venv/bin/python -m bench.measuring [--uses 60] [--only-first]
+    .venv/bin/python -m bench.measuring [--uses 60] [--only-first | --example]
 
 First figures of the example: how long they take, and how near they come to what is measured thoroughly afterwards (with
-`--only-first`, no more than that). Then sixty settings of the house processors at eight buffer sizes with everything
+`--only-first`, no more than that). With `--example` only that: its settings with everything that a card holds, and what
+others disturbed once more. Else sixty settings of the house processors at eight buffer sizes with everything
 that a card holds; then the same session again, of which all is known; then twelve of them measured anew, against the
 first time.
 """
@@ -15,6 +16,7 @@ import time
 
 import numpy as np
 
+from nimbleload.core.cards.doubt import to_repeat
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
@@ -76,7 +78,29 @@ def first_figures() -> None:
     )
 
 
+def example() -> None:
+    """All settings of the example, as the window measures them."""
+    saved = demo_saved()
+    todo, cards, times = session_run.jobs(saved.session, {}), {}, {}
+    begun = time.monotonic()
+    for step in session_run.run(todo, {}, first=saved.buffer):
+        cards[step.job.key] = step.card
+        is_first = step.cell is not None and step.cell.provenance == "first"
+        times["first figures" if is_first else "what was disturbed" if step.again else "all"] = time.monotonic() - begun
+        if not step.again:
+            before = sum(len(to_repeat(card, RATE)) for card in cards.values())
+    cells = [cell for card in cards.values() for cell in card.cells]
+    needed, left = sum(cell.watched for cell in cells), sum(len(to_repeat(card, RATE)) for card in cards.values())
+    said = ", ".join(f"{name} after {seconds:.0f} s" for name, seconds in times.items())
+    print(f"example, {len(todo)} settings, {len(cells)} cells: {said} (goals 20, 180 when quiet, 300 when busy)")
+    ratio = times["all"] / needed
+    print(f"to be measured once more: {before} cells, then {left}; {ratio:.1f} times the time of the blocks themselves")
+
+
 def main() -> None:
+    if "--example" in sys.argv:
+        example()
+        return
     first_figures()
     if "--only-first" in sys.argv:
         return
