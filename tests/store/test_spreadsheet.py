@@ -68,8 +68,8 @@ def test_figures_from_here_are_measured_again_after_a_round_trip(library, tmp_pa
         ({"buffer (samples)": "0"}, "from 1 to 65536"),
         ({"condition": "loud"}, "condition 'loud' is not known"),
         ({"machine": ""}, "must be given"),
-        ({"machine": "there", "shared (times)": "0.5"}, "shared is '0.5' times; it must be from 1"),
-        ({"machine": "there", "shared (times)": "often"}, "shared is 'often', which is no number"),
+        ({"condition": "sounding", "shared (times)": "0.5"}, "shared is '0.5' times; it must be from 1"),
+        ({"condition": "sounding", "shared (times)": "often"}, "shared is 'often', which is no number"),
     ],
 )
 def test_a_bad_row_is_named_and_nothing_is_taken_in(library, changes, words):
