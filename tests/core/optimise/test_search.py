@@ -16,7 +16,7 @@ from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.optimise import program
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes, candidates
-from nimbleload.core.optimise.evaluate import FEW
+from nimbleload.core.optimise.evaluate import FEW, Evaluator
 from nimbleload.core.optimise.program import MANY
 from nimbleload.core.optimise.search import NEAR, NEAR_OF_MANY, near
 from nimbleload.core.optimise.steps import steps_of, worst_block
@@ -129,6 +129,21 @@ def test_where_hardly_anything_reaches_the_limit_a_plan_is_found_at_once_and_tol
     assert made.reached and made.load <= 0.3 + 1e-9
     assert made.least <= exact.price <= made.price < 1.3 * exact.price
     assert 0 <= made.gap < 0.3
+
+
+@pytest.mark.parametrize("crowded", [False, True])
+def test_what_is_suggested_holds_by_the_whole_computation(monkeypatch, crowded):
+    """Less work can make a block longer (list scheduling): what the quick look takes for enough may not be."""
+    of = session(*(track(f"t{k}", "p", "q", clips=((0.1 * k, 10.0 - 0.1 * k),)) for k in range(40)))
+    before = survey(of, Plan(), cards_for(of, {"p": 0.1 * BLOCK, "q": 0.05 * BLOCK}), Machine(4), 256)
+    quick = Evaluator.quick
+    monkeypatch.setattr(Evaluator, "quick", lambda self, *of: 0.8 * quick(self, *of))
+    if crowded:
+        monkeypatch.setattr(program, "CROWDED", 3)
+        monkeypatch.setattr(program, "MANY", 3)
+    for limit in (0.3, 0.5, 0.8):
+        made = suggest(before, Wishes(limit))
+        assert made.reached and made.load <= limit + 1e-9
 
 
 def test_decisions_taken_by_hand_stay_and_are_not_paid_for_again():

@@ -26,6 +26,8 @@ NEAR, NEAR_OF_MANY = 0.01, 0.04
 ADDED = 200
 # So many candidates are tried at most in the place of one.
 INSTEAD = 6
+# So many are tried to mend one that does not hold after all.
+MENDED = 60
 MARGIN = 1e-6
 
 
@@ -41,13 +43,14 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
             continue
         if best is not None and program.price(chosen) >= program.price(best) - MARGIN:
             break
-        if evaluator.stands(chosen) or evaluator.holds(chosen):
-            found = improved(program, evaluator, chosen)
+        held = evaluator.stands(chosen) or evaluator.holds(chosen)
+        found = made_sure(program, evaluator, improved(program, evaluator, chosen)) if held else None
+        if found is not None:
             best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
             program.under = program.price(best)
             loosen(program, evaluator, chosen)
             left -= 1
-        elif not tighten(program, evaluator, chosen):
+        elif held or not tighten(program, evaluator, chosen):
             exclude(program, evaluator, chosen)
         if left <= 0 or (best is not None and program.price(best) * (1 - near(program)) <= least + MARGIN):
             break
@@ -102,12 +105,27 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
             continue
         if best is not None and program.price(chosen) >= program.price(best) - MARGIN:
             break
-        if evaluator.stands(chosen) or evaluator.holds(chosen):
-            best = improved(program, evaluator, chosen)
-            program.under = program.price(best)
+        held = evaluator.stands(chosen) or evaluator.holds(chosen)
+        found = made_sure(program, evaluator, improved(program, evaluator, chosen)) if held else None
+        if found is not None:
+            best, program.under = found, program.price(found)
         else:
             exclude(program, evaluator, chosen)
     return best
+
+
+def made_sure(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen | None:
+    """A choice that holds by the whole computation, too: this one, or with the cheapest that mends it added; None if
+    nothing does. Work that is a little less can make a block longer where cores take whatever is ready (list
+    scheduling), so that what `stands` may be over the limit."""
+    if evaluator.holds(chosen):
+        return chosen
+    for number in np.argsort(program.prices_with(chosen), kind="stable")[:MENDED]:
+        trial = chosen.copy()
+        trial[number] = True
+        if not chosen[number] and program.is_allowed(trial) and evaluator.stands(trial) and evaluator.holds(trial):
+            return trial
+    return None
 
 
 def _beyond(program: Program, evaluator: Evaluator, chosen: Chosen) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

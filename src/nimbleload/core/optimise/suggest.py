@@ -23,7 +23,7 @@ from .candidates import Candidate, Wishes, candidates, changed, whole_strip
 from .evaluate import FEW, Chosen, Evaluator
 from .program import Program, Solved
 from .rows import Rows
-from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, near, search, without_needless
+from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, made_sure, near, search, without_needless
 from .steps import Taken, priced
 
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
@@ -72,7 +72,9 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
     is_low = evaluator.stands(most) or evaluator.holds(most)
     best = search(program, evaluator) if is_low or len(found) <= FEW else None
     if best is None and is_low:
-        best = (without_needless if program.is_crowded else improved)(program, evaluator, most)
+        freed = (without_needless if program.is_crowded else improved)(program, evaluator, most)
+        best = made_sure(program, evaluator, freed)
+        best = most if best is None and evaluator.holds(most) else best
     proof = program.proof(_valid_rows(of, found, program, best))
     relaxed = proof.relaxed(lowest=None if is_low else most)
     if best is None and relaxed is not None and (is_low or len(found) <= FEW):
