@@ -27,9 +27,9 @@ from nimbleload.probe.signal import chord, musical
 from nimbleload.probe.timed import TimedLoop
 from nimbleload.probe.truth import find_truth, null_against
 
-# The lowest of the clocks that this computer has by turns (what a known chain of steps takes, seconds): all figures are
-# brought to that one, so that they are those of one computer, at one time.
-CLOCK = 865e-9
+# The clock of the computer that the samples stand for (what a known chain of steps takes there, seconds): all figures
+# are brought to it, so that they are those of one computer, at one time.
+CLOCK = 950e-9
 
 
 def with_provenance(card: CostCard, provenance: Provenance) -> CostCard:
