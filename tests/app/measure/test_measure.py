@@ -154,7 +154,7 @@ def test_what_others_disturbed_is_said_and_measured_again_when_that_is_asked_for
     page = window.measure
     said = "Others shared the core while 1 setting played: figures may be up to 60 % too high."
     assert said in page.sentence.advice.text()
-    assert page.model.index(0, STATE).data() == "measured here; others disturbed it: up to 60 % too high"
+    assert page.model.index(0, STATE).data() == "60 % too high at most: others shared the core"
     assert page.sentence.button.text() == "Measure 1 again"
     with qtbot.waitSignal(page.measuring.ended, timeout=60_000):
         page.sentence.button.click()

@@ -31,6 +31,7 @@ from ...core.told.steps import price_words, step_words
 from ...core.units import percent
 from ..look.panels import Dialog
 from ..look.picture import scrolled
+from ..look.prose import Prose
 from ..look.restore_view import RestoreView
 from ..look.theme import theme
 
@@ -116,19 +117,17 @@ class PlansDialog(Dialog):
     def _plan(self, of: Survey, name: str, each: Alternative) -> QFrame:
         frame = QFrame()
         frame.setProperty("role", "panel")
-        title, words, inside = QLabel(name.capitalize()), QLabel(plan_words(of, each.found)), QWidget()
+        title, words, inside = QLabel(name.capitalize()), Prose(plan_words(of, each.found)), QWidget()
         title.setProperty("role", "title")
         rows = QVBoxLayout(inside)
         rows.setContentsMargins(0, 0, 0, 0)
         for step in each.steps:
-            told, price = QLabel(step_words(of, step)), QLabel(price_words(step.price))
+            told, price = Prose(step_words(of, step)), Prose(price_words(step.price))
             price.setProperty("role", "quiet")
             for label in (told, price):
-                label.setWordWrap(True)
                 rows.addWidget(label)
             rows.addSpacing(theme.px(6))
         rows.addStretch(1)
-        words.setWordWrap(True)
         steps = scrolled(inside)
         steps.setAccessibleName(f"Steps of the plan: {name}")
         button = QPushButton("Take this plan")

@@ -33,6 +33,7 @@ from ...core.told.restore_list import restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ...core.units import minutes, percent
 from ..look.lines import Lines
+from ..look.prose import Prose
 from ..look.theme import theme
 from .decide_dialogs import WeightsDialog
 
@@ -58,9 +59,8 @@ class PlanDrawer(QFrame):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self._title, self._words = QLabel("The plan"), QLabel()
+        self._title, self._words = QLabel("The plan"), Prose()
         self._title.setProperty("role", "title")
-        self._words.setWordWrap(True)
         self.preset = QComboBox()
         self.preset.addItems([*PRESETS, OWN])
         self._own = Weights()
@@ -68,10 +68,9 @@ class PlanDrawer(QFrame):
         self.kinds = {kind: QCheckBox(kind) for kind in KINDS}
         self.suggest = QPushButton("Suggest")
         self.limit, self.freezes, self.held = QSpinBox(), QSpinBox(), QPushButton()
-        self.steps, self.restore = QListWidget(), QLabel()
+        self.steps, self.restore = QListWidget(), Prose()
         Lines(self.steps)
         self.steps.setAccessibleName("The decisions of the plan, with the worst load after each")
-        self.restore.setWordWrap(True)
         self.restore.setProperty("role", "quiet")
         self.remove, self.clear = QPushButton("Take back"), QPushButton("Take back all")
         self.earlier, self.later = QPushButton("↑"), QPushButton("↓")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ..background.desk import Desk
+from .prose import Prose
 from .theme import theme
 
 # What stands there until there is something to be said.
@@ -14,7 +15,7 @@ WHAT_TO_OPEN = "Session › Open… opens one, or drop a file onto the window; S
 COMPUTING, NOT_COMPUTED = "Computing the load…", "This session cannot be computed."
 
 
-class _Lines(QLabel):
+class _Lines(Prose):
     """Words that take the room of so many lines at least, so that shorter ones move nothing below them."""
 
     def __init__(self, least: int) -> None:
@@ -37,11 +38,9 @@ class Sentence(QFrame):
         row.setContentsMargins(16, 7, 12, 7)
         words = QVBoxLayout()
         words.setSpacing(2)
-        self.headline, self.advice = QLabel(), _Lines(lines)
+        self.headline, self.advice = Prose(), _Lines(lines)
         self.headline.setProperty("role", "headline")
         self.advice.setAlignment(Qt.AlignmentFlag.AlignTop)
-        for label in (self.headline, self.advice):
-            label.setWordWrap(True)
         words.addWidget(self.headline)
         words.addWidget(self.advice)
         row.addLayout(words, 1)

@@ -17,6 +17,7 @@ from ...core.session.plugins import PluginUse
 from ...core.told.card import card_sentences, played_as
 from ...core.units import percent
 from ..look.picture import Picture, elided, scrolled
+from ..look.prose import Prose
 from ..look.theme import theme
 from .plugin_settings import SettingsView
 
@@ -167,11 +168,9 @@ class CardView(QFrame):
         super().__init__(parent)
         self.use: PluginUse | None = None
         self.setProperty("role", "panel")
-        self._title, self._setting, self._words = QLabel(), QLabel(), QLabel()
+        self._title, self._setting, self._words = QLabel(), Prose(), Prose()
         self._title.setProperty("role", "title")
         self._setting.setProperty("role", "quiet")
-        for label in (self._setting, self._words):
-            label.setWordWrap(True)
         self.curve, self.blocks = CostCurve(), BlockRhythm()
         self.button = QPushButton(button)
         self.button.setProperty("role", "word")
@@ -196,7 +195,7 @@ class CardView(QFrame):
     def show_nothing(self) -> None:
         self._title.setText("Cost card")
         self._setting.setText("Choose a plugin to see what it costs and why.")
-        self._words.clear()
+        self._words.setText("")
         self.use = None
         for part in (self.curve, self.blocks, self.settings, self.button):
             part.hide()

@@ -151,7 +151,7 @@ class MeasureModel(QAbstractTableModel):
             return f"{card.name or self.rows[row][1].label} {card.failure}."
         doubt = self.doubt(row)
         if doubt > 1 and status in ("measured", "partly"):
-            return f"{WORDS[status]}; others disturbed it: up to {percent(doubt - 1)} too high"
+            return f"{percent(doubt - 1)} too high at most: others shared the core"
         return WORDS[status]
 
     def _text(self, row: int, column: int) -> str:

@@ -66,8 +66,8 @@ class CellDelegate(QStyledItemDelegate):
         if index.column() == GRID:
             self._paint_grid(painter, index.row(), inner)
         else:
-            status = self._model.status(index.row())
-            colour = STATE_COLOURS.get(status, "quiet") if index.column() == STATE else "text"
+            status, is_sure = self._model.status(index.row()), self._model.doubt(index.row()) == 1
+            colour = "text" if index.column() != STATE else STATE_COLOURS.get(status, "quiet") if is_sure else "quiet"
             if index.column() in (SETTING, USED):
                 colour = "quiet"
             painter.setPen(theme.colour(colour))
