@@ -223,7 +223,8 @@ def _again(
 
 
 def _visited(made: _Run, jobs: list[Job], cards: dict[CardKey, CostCard], count: int) -> Iterator[Progress]:
-    """Measures some cells once more; each takes the place of the one before if it is better."""
+    """Measures some cells once more; each takes the place of the one before if it is better. `count` is what `again` of
+    each step says; with 0 these are the jobs that were asked for, and each is told to be finished."""
     for job, message in made.passed(jobs):
         if message is None:
             if not count:

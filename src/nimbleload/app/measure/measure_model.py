@@ -103,10 +103,12 @@ class MeasureModel(QAbstractTableModel):
         return card is not None and session_run.is_measured(card, self.rate, buffer)
 
     def doubt(self, row: int) -> float:
-        """How many times too high a figure of this card may be at most, since others shared the core; 1: none is."""
+        """How many times too high a figure that was measured here may be at most, since others shared the core; 1: none
+        is."""
         card = self.card(row)
-        cells = [c for c in card.cells if c.is_doubtful and c.rate == self.rate] if card and not card.failure else []
-        return max((cell.shared for cell in cells), default=1.0)
+        if card is None or self.status(row) not in ("measured", "partly"):
+            return 1.0
+        return max((cell.shared for cell in card.cells if cell.is_doubtful and cell.rate == self.rate), default=1.0)
 
     def counts(self) -> dict[Status, int]:
         """How many cards are in which state."""
@@ -150,7 +152,7 @@ class MeasureModel(QAbstractTableModel):
         if status == "failed" and card is not None:
             return f"{card.name or self.rows[row][1].label} {card.failure}."
         doubt = self.doubt(row)
-        if doubt > 1 and status in ("measured", "partly"):
+        if doubt > 1:
             return f"{percent(doubt - 1)} too high at most: others shared the core"
         return WORDS[status]
 

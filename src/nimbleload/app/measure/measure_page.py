@@ -66,10 +66,10 @@ class CellDelegate(QStyledItemDelegate):
         if index.column() == GRID:
             self._paint_grid(painter, index.row(), inner)
         else:
-            status, is_sure = self._model.status(index.row()), self._model.doubt(index.row()) == 1
-            colour = "text" if index.column() != STATE else STATE_COLOURS.get(status, "quiet") if is_sure else "quiet"
-            if index.column() in (SETTING, USED):
-                colour = "quiet"
+            colour = "quiet" if index.column() in (SETTING, USED) else "text"
+            if index.column() == STATE:
+                is_sure = self._model.doubt(index.row()) == 1
+                colour = STATE_COLOURS.get(self._model.status(index.row()), "quiet") if is_sure else "quiet"
             painter.setPen(theme.colour(colour))
             painter.setFont(theme.font(12))
             side = Qt.AlignmentFlag.AlignRight if index.column() in (USED, COST) else Qt.AlignmentFlag.AlignLeft
