@@ -318,6 +318,18 @@ def test_rounds_go_on_while_each_leaves_clearly_fewer_doubtful(monkeypatch):
     assert not any(step.again for step in session_run.run(todo, {}, lambda: len(Scripted.passes) > 1))
 
 
+def test_sizes_that_were_not_asked_for_are_not_measured_once_more(monkeypatch):
+    use = house_use("shoreline", "a")
+    of = session(strip("a", use))
+    known = {use.card_key(): session_run.with_cell(card(use, 1e-5), cell(3e-5, 1.5))}
+    known[use.card_key()] = msgspec.structs.replace(known[use.card_key()], slowing=())
+    (job,) = session_run.jobs(of, known)
+    monkeypatch.setattr(session_run, "_Run", Scripted.brings({"a": []}))
+    *_, last = session_run.run([job], known)
+    assert (job.buffers, last.finished, len(Scripted.passes[0])) == ((), True, 1)
+    assert Scripted.passes[1:] == [[]]
+
+
 def test_only_what_others_disturbed_is_measured_when_that_is_asked_for(monkeypatch):
     uses = house_use("shoreline", "a"), house_use("tar", "b"), house_use("mist", "c")
     of = session(strip("a", *uses))

@@ -213,13 +213,19 @@ def _again(
     yield from _visited(made, [job for job in todo if job.again is not None and job.again.places], cards, 0)
     count = left = 0
     for _ in range(ROUNDS):
-        asked = [_once_more(job, cards[job.key], to_repeat(cards[job.key], job.rate)) for job in todo]
+        asked = [_once_more(job, cards[job.key], _worth_it(job, cards[job.key])) for job in todo]
         again = [job for job in asked if job is not None]
         now = sum(job.steps - 1 for job in again)
         if cancelled() or not again or (left and now > FEWER * left):
             return
         left, count = now, count + now
         yield from _visited(made, again, cards, count)
+
+
+def _worth_it(job: Job, card: CostCard) -> tuple[tuple[int, Condition], ...]:
+    """What of a card is worth measuring once more, of the sizes that a job is about."""
+    found = to_repeat(card, job.rate)
+    return found if job.again is not None else tuple(place for place in found if place[0] in job.buffers)
 
 
 def _visited(made: _Run, jobs: list[Job], cards: dict[CardKey, CostCard], count: int) -> Iterator[Progress]:
