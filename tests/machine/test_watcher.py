@@ -43,6 +43,8 @@ def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, thread
     with Host(tmp_path, PLUGINS, PERIOD, 3000, threads, late_every=40) as host:
         recording = watched(host, 3.0)
         log = host.log()
+    if (log.ended > log.due + PERIOD).mean() > 0.1:
+        pytest.skip("others hold the cores: the host itself is late four times as often as it was asked to be")
     seen = see(recording)
     assert recording.lost == 0
     blocks = seen.blocks
