@@ -258,7 +258,8 @@ def test_all_decisions_are_taken_back_at_once(example, settled):
 
 def test_another_theme_or_text_size_shows_all_anew_and_computes_nothing(example, qtbot, settled, monkeypatch):
     freeze_something(example, settled)
-    qtbot.waitUntil(lambda: example.desk.plan_steps is not None, timeout=60_000)
+    desk = example.desk
+    qtbot.waitUntil(lambda: not any(x is None for x in (desk.plan_steps, desk.outlook, desk.band)), timeout=60_000)
     qtbot.waitUntil(lambda: "→" in example.balance.drawer.steps.item(0).text(), timeout=30_000)
     asked = []
     for name in ("survey", "steps", "band", "outlook"):
