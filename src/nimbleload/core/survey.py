@@ -113,7 +113,7 @@ class Instant(NamedTuple):
     shares: dict[Provenance, float]
     load_before: float
     parts: Parts
-    doubt: float = 0.0
+    doubt: float
 
     @property
     def sounding(self) -> NDArray[np.bool_]:

@@ -179,7 +179,7 @@ class Measurement:
         """Only these cells: of the plugin everything else is known."""
         self._tail, self._loop.filling = of.tail, round(of.filled * self._rate)
         for frames, condition in of.places:
-            yield self._silent(frames) if condition == "silent" else next(iter(self._sounding(frames)))
+            yield self._silent(frames) if condition == "silent" else next(self._sounding(frames))
 
     def details(
         self,

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.cards.card import CONDITIONS, MEASURED, Cell, Condition, CostCard, Effect, Made, Sweep
-from ..core.cards.doubt import to_repeat
+from ..core.cards.doubt import disturbed, to_repeat
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
@@ -111,7 +111,7 @@ def doubtful(session: Session, known: Mapping[CardKey, CostCard]) -> list[Job]:
     for key, (use, count) in session.cards_needed().items():
         card = known.get(key)
         if card is not None and not is_of_another_file(card):
-            places = tuple((c.buffer, c.condition) for c in card.cells if c.is_doubtful and c.rate == session.rate)
+            places = tuple((cell.buffer, cell.condition) for cell in disturbed(card, session.rate))
             found.append(_once_more(Job(key, use, count, (), session.rate), card, places))
     return sorted((job for job in found if job is not None), key=lambda job: -job.uses)
 

@@ -100,22 +100,23 @@ def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
 
 def _seconds(row: dict[str, str], name: str) -> float:
     text = row.get(f"{name} (µs)") or ("" if name == "mean" else "0")
-    try:
-        value = float(text) / 1e6
-    except ValueError:
-        raise ValueError(f"{name} is {text!r}, which is no number") from None
+    value = _number(text, name) / 1e6
     if not (math.isfinite(value) and 0 <= value <= LONGEST_SECONDS):
         raise ValueError(f"{name} is {text!r} µs, which is not possible")
     return value
 
 
+def _number(text: str, name: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        raise ValueError(f"{name} is {text!r}, which is no number") from None
+
+
 def _shared(row: dict[str, str]) -> float:
     """How many times as long others made it take; 1 where that is not given."""
     text = row.get("shared (times)") or "1"
-    try:
-        value = float(text)
-    except ValueError:
-        raise ValueError(f"shared is {text!r}, which is no number") from None
+    value = _number(text, "shared")
     if not 1 <= value <= MOST_SHARED:
         raise ValueError(f"shared is {text!r} times; it must be from 1 to {MOST_SHARED:.0f}")
     return value

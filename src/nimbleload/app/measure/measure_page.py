@@ -161,7 +161,7 @@ class MeasurePage(QWidget):
         headed(self, self.sentence).addWidget(halves, 1)
 
     def _connect(self) -> None:
-        self.sentence.pressed.connect(self._press)
+        self.sentence.pressed.connect(self.start)
         self.cancel.clicked.connect(self.measuring.cancel)
         self.again.clicked.connect(lambda: self.start(again=True))
         self.retry.clicked.connect(self.start_failed)
@@ -184,22 +184,13 @@ class MeasurePage(QWidget):
     # What the user does
 
     def start(self, again: bool = False) -> None:
-        """Measures what is not known on this computer; with `again`, everything."""
+        """Measures what is not known on this computer, or else what others disturbed; with `again`, everything."""
         document = self._desk.document
         if document is None:
             return
         known = {k: c for k, c in self._desk.cards.items() if not (again and c.failure)}
-        self.measuring.start(session_run.jobs(document.session, known, again=again), known, document.buffer)
-
-    def _press(self) -> None:
-        """What the sentence offers: to measure what is missing, or else what others disturbed."""
-        document = self._desk.document
-        if document is None:
-            return
-        if session_run.jobs(document.session, self._desk.cards):
-            self.start()
-        else:
-            self.measuring.start(session_run.doubtful(document.session, self._desk.cards), self._desk.cards)
+        todo = session_run.jobs(document.session, known, again=again) or session_run.doubtful(document.session, known)
+        self.measuring.start(todo, known, document.buffer)
 
     def start_failed(self) -> None:
         """Measures those again that have failed."""

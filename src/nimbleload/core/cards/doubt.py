@@ -4,9 +4,14 @@ from __future__ import annotations
 
 from .card import CONDITIONS, Cell, Condition, CostCard
 
-# What is above the line between its neighbours by so much stands out: a third of it, where it has a neighbour on one
-# side only, is what caches may do to it.
-STANDS_OUT, AT_AN_END = 1.12, 1.3
+# What is above the line between the sizes beside it by so much stands out. The longest has no larger one beside it, and
+# caches may make a sample of it dearer by themselves: by so much at most.
+STANDS_OUT, LONGEST_STANDS_OUT = 1.12, 1.3
+
+
+def disturbed(card: CostCard, rate: int) -> list[Cell]:
+    """The figures at a rate (Hz) that others disturbed, by what the witness told."""
+    return [cell for cell in card.cells if cell.is_doubtful and cell.rate == rate]
 
 
 def to_repeat(card: CostCard, rate: int) -> tuple[tuple[int, Condition], ...]:
@@ -20,22 +25,22 @@ def to_repeat(card: CostCard, rate: int) -> tuple[tuple[int, Condition], ...]:
         )
         found += [
             (cell.buffer, condition)
-            for k, cell in enumerate(cells)
-            if cell.is_doubtful or stands_out(cell, cells[:k], cells[k + 1 :])
+            for before, cell, after in zip([None, *cells], cells, [*cells[1:], None], strict=False)
+            if cell.is_doubtful or stands_out(cell, before, after)
         ]
     return tuple(found)
 
 
-def stands_out(cell: Cell, smaller: list[Cell], larger: list[Cell]) -> bool:
-    """Whether a block costs clearly more than those of the sizes beside it (ascending) lead one to expect: more than on
-    the line between both; at the ends more than a longer one, or more a sample than a shorter one."""
-    beside = [*smaller[-1:], *larger[:1]]
+def stands_out(cell: Cell, smaller: Cell | None, larger: Cell | None) -> bool:
+    """Whether a block costs clearly more than those of the sizes beside it lead one to expect: more than on the line
+    between both; at the ends more than a longer one, or more a sample than a shorter one."""
+    beside = [each for each in (smaller, larger) if each is not None]
     is_known = all(each.clock > 0 for each in (cell, *beside))
     # What each takes at the clock of this one, where that is known.
     costs = [each.mean * (cell.clock / each.clock if is_known else 1.0) for each in beside]
-    if smaller and larger:
-        part = (cell.buffer - smaller[-1].buffer) / (larger[0].buffer - smaller[-1].buffer)
+    if smaller is not None and larger is not None:
+        part = (cell.buffer - smaller.buffer) / (larger.buffer - smaller.buffer)
         return cell.mean > STANDS_OUT * ((1 - part) * costs[0] + part * costs[1])
-    if larger:
+    if larger is not None:
         return cell.mean > STANDS_OUT * costs[0]
-    return bool(smaller) and cell.mean > AT_AN_END * costs[0] * cell.buffer / smaller[-1].buffer
+    return smaller is not None and cell.mean > LONGEST_STANDS_OUT * costs[0] * cell.buffer / smaller.buffer

@@ -43,14 +43,13 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
             continue
         if best is not None and program.price(chosen) >= program.price(best) - MARGIN:
             break
-        held = evaluator.stands(chosen) or evaluator.holds(chosen)
-        found = made_sure(program, evaluator, improved(program, evaluator, chosen)) if held else None
+        found = bettered(program, evaluator, chosen)
         if found is not None:
             best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
             program.under = program.price(best)
             loosen(program, evaluator, chosen)
             left -= 1
-        elif held or not tighten(program, evaluator, chosen):
+        elif not tighten(program, evaluator, chosen):
             exclude(program, evaluator, chosen)
         if left <= 0 or (best is not None and program.price(best) * (1 - near(program)) <= least + MARGIN):
             break
@@ -105,13 +104,19 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
             continue
         if best is not None and program.price(chosen) >= program.price(best) - MARGIN:
             break
-        held = evaluator.stands(chosen) or evaluator.holds(chosen)
-        found = made_sure(program, evaluator, improved(program, evaluator, chosen)) if held else None
+        found = bettered(program, evaluator, chosen)
         if found is not None:
             best, program.under = found, program.price(found)
         else:
             exclude(program, evaluator, chosen)
     return best
+
+
+def bettered(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen | None:
+    """A choice that holds, improved and made sure of; None if it does not hold."""
+    if not (evaluator.stands(chosen) or evaluator.holds(chosen)):
+        return None
+    return made_sure(program, evaluator, improved(program, evaluator, chosen))
 
 
 def made_sure(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen | None:

@@ -66,7 +66,7 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
     evaluator = Evaluator(of, found, wishes.limit)
     nothing = np.zeros(len(found), np.bool_)
     if float(of.after.load.max()) <= wishes.limit + 1e-9:
-        return _told(of, wishes, found, evaluator, nothing, 0.0, 0.0, True, False)
+        return _told(of, wishes, found, nothing, 0.0, 0.0, True, False)
     program = Program(of, found, wishes, Rows(of, found))
     most = lowest(program)
     is_low = evaluator.stands(most) or evaluator.holds(most)
@@ -84,10 +84,10 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
     if best is None:
         chosen = as_low(program, evaluator, most)
         price = program.price(chosen)
-        return _told(of, wishes, found, evaluator, chosen, price, price, False, relaxed is None)
+        return _told(of, wishes, found, chosen, price, price, False, relaxed is None)
     best, least = _proven(proof, evaluator, best, relaxed, small)
     price = program.price(best)
-    return _told(of, wishes, found, evaluator, best, price, min(least, price), True, False)
+    return _told(of, wishes, found, best, price, min(least, price), True, False)
 
 
 def _proven(
@@ -168,8 +168,8 @@ def _freed(of: Survey, candidate: Candidate, amounts: NDArray[np.float64]) -> fl
 
 
 def _told(
-    of: Survey, wishes: Wishes, found: list[Candidate], evaluator: Evaluator, chosen: Chosen, price: float,
-    least: float, reached: bool, impossible: bool,
+    of: Survey, wishes: Wishes, found: list[Candidate], chosen: Chosen, price: float, least: float, reached: bool,
+    impossible: bool,
 ) -> Suggestion:  # fmt: skip
     """The plan with its steps: what brings most for least first."""
     groups = _steps(of, found, chosen)
