@@ -166,6 +166,18 @@ def test_what_others_disturbed_is_said_and_measured_again_when_that_is_asked_for
     assert {c for c in known.cells if c.condition == "silent"} < set(library.cards()[key].cells)
 
 
+def test_a_row_is_shown_anew_when_another_is_measured(page):
+    """Or all that were tried before still say that they are being measured."""
+    first, second = (key for key, *_ in page.model.rows[:2])
+    page.model.current, shown = first, []
+    page.model.dataChanged.connect(lambda begin, end: shown.append((begin.row(), end.row())))
+    page.model.current = second
+    assert sorted(shown) == [(0, 0), (1, 1)]
+    assert [page.model.status(row) == "measuring" for row in (0, 1)] == [False, True]
+    page.model.current = None
+    assert sorted(shown) == [(0, 0), (1, 1), (1, 1)]
+
+
 def test_figures_measured_once_more_are_counted_and_told(page):
     job = Job(*page.model.rows[0][:2], 1, (256,), 48000)
     page.measuring.started.emit([job])

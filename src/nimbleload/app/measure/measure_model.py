@@ -42,9 +42,20 @@ class MeasureModel(QAbstractTableModel):
         self.rate = 48000
         self.buffer = 256
         self.waiting: set[CardKey] = set()
-        self.current: CardKey | None = None
+        self._current: CardKey | None = None
         self._numbers: dict[CardKey, int] = {}
         self._full: dict[CardKey, tuple[CostCard, bool]] = {}
+
+    @property
+    def current(self) -> CardKey | None:
+        """The card that is being measured; the row of the one before shows what it is now."""
+        return self._current
+
+    @current.setter
+    def current(self, key: CardKey | None) -> None:
+        before, self._current = self._current, key
+        for each in {before, key} - {None}:
+            self.show_cards(self.cards, each)
 
     def show_session(self, session: Session, cards: Cards, buffer: int) -> None:
         self.beginResetModel()
