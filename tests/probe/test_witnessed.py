@@ -41,16 +41,18 @@ class Pretended:
     """A plugin that bursts every 16th block, on a core that another thread shares in some stretches of blocks: there
     it takes half as much again, and the witness hears it."""
 
-    def __init__(self, shared: float, seed: int = 1, slower: float = 1.5) -> None:
+    def __init__(self, shared: float, seed: int = 1, slower: float = 1.5, lowered: float = 0.0) -> None:
+        self._lowered = lowered
         self.own = np.where(np.arange(BLOCKS) % 16 == 3, 90_000, 20_000)
         self._random, self._shared, self._slower, self.made = np.random.default_rng(seed), shared, slower, 0
 
     def __call__(self, told):
         self.made += 1
         shared = np.repeat(self._random.random(BLOCKS // 8) < self._shared, 8)
-        told[:, CLOCK] = 1000
-        told[:, UNITS] = 1000 * BEST * np.where(shared, 1.4, 1.0)
-        return np.where(shared, self._slower, 1.0) * self.own + self._random.integers(0, 200, BLOCKS)
+        clock = np.where(np.repeat(self._random.random(BLOCKS // 8) < self._lowered, 8), 1.16, 1.0)
+        told[:, CLOCK] = 1000 * clock
+        told[:, UNITS] = 1000 * clock * BEST * np.where(shared, 1.4, 1.0)
+        return clock * np.where(shared, self._slower, 1.0) * self.own + self._random.integers(0, 200, BLOCKS)
 
 
 @pytest.fixture
@@ -73,6 +75,31 @@ def test_the_share_of_others_is_not_the_plugins(best, shared):
     # The least of the same runs, whoever shared the core, is much too high.
     if shared > 0.9:
         assert found.times.min(axis=0).mean() > 1.2 * found.own.mean()
+
+
+@pytest.mark.parametrize("lowered", [0.4, 0.8])
+def test_who_lowers_the_clock_and_pauses_does_not_make_the_plugin_dearer(best, lowered):
+    plugin = Pretended(0.3, lowered=lowered)
+    found = Witnessed(best).runs(plugin, BLOCKS, WANTED)
+    assert plugin.made > WANTED and (found.quiet, found.shared) == (True, 1.0)
+    assert (np.abs(found.own / plugin.own - 1) < 0.02).mean() > 0.85
+    assert found.own.mean() == pytest.approx(plugin.own.mean(), rel=0.03)
+
+
+def test_a_clock_that_is_low_in_most_runs_is_said(best, monkeypatch):
+    monkeypatch.setattr(witnessed.Pace, "is_good", lambda self: False)
+    found = Witnessed(best).runs(Pretended(0.0, lowered=0.95), BLOCKS, WANTED)
+    assert not found.quiet and 1.05 < found.shared < 1.16
+
+
+def test_a_plugin_that_lowers_its_own_clock_is_not_taken_for_another(best):
+    def run(told):
+        told[:, CLOCK], told[:, UNITS] = 1160, 1160 * BEST
+        told[:50, CLOCK], told[:50, UNITS] = 1000, 1000 * BEST
+        return np.full(BLOCKS, 20_000)
+
+    found = Witnessed(best).runs(run, BLOCKS, WANTED)
+    assert (found.quiet, found.shared) == (True, 1.0)
 
 
 def test_more_runs_are_made_until_most_blocks_had_the_core_to_themselves(best):

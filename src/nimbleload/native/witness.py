@@ -19,8 +19,11 @@ CLOCK, UNITS, COLUMNS = 0, 1, 2
 # So often the witness is asked until what vectors do to the clock is over (about a millisecond); so many of the last
 # count.
 SETTLING, SETTLED = 400, 50
-# Up to so many times the least that the units take at a clock the computer counts as undisturbed.
-SAME_UNITS = 1.08
+# Up to so many times the least that the units take at a clock the computer counts as undisturbed; and up to so many
+# times the least of a chain of steps as at the same clock.
+SAME_UNITS, SAME_CLOCK = 1.08, 1.04
+# A clock that is low in more than this share of a block's runs may be so in all of them by chance.
+SELDOM = 0.5
 
 
 @njit(nogil=True, cache=True)
@@ -75,6 +78,26 @@ def is_alone(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
     they take at best (see `least_units`)."""
     heard = (told > 0).all(axis=-1)
     return np.asarray(heard & (told[..., UNITS] <= SAME_UNITS * best * told[..., CLOCK]))
+
+
+def least_clock(told: NDArray[np.int64], best: float) -> float:
+    """What the chain of steps takes at the clock of a core that nobody shares (told: …, COLUMNS, ns), in seconds; 0 if
+    it never was alone. What is computed with wide vectors, before it or by who shares the core, only lengthens it."""
+    alone = told[is_alone(told, best)]
+    return float(np.quantile(alone[:, CLOCK], 0.1)) / 1e9 if len(alone) else 0.0
+
+
+def at_full_clock(told: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Of runs of the same blocks, where nobody else had lowered the clock of the core (told: R, B, COLUMNS, ns).
+
+    What the plugin itself does to it is the same in every run. What lowers it now here, now there is another who shares
+    the core and computes with wide vectors; it stays low for most of a millisecond after that. A block in which it is
+    low every time is the plugin's own doing, unless it is low in most of the others as well.
+    """
+    low = told[..., CLOCK] > SAME_CLOCK * np.quantile(told[..., CLOCK], 0.02)
+    always = low.all(axis=0)
+    by_chance = not always.all() and low[:, ~always].mean() > SELDOM
+    return np.asarray(~low if by_chance else ~low | always)
 
 
 def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:

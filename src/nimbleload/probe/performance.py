@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..core.load.rehearsal import Rehearsal, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
-from ..native.witness import CLOCK, least_units, looks, undisturbed, usual
+from ..native.witness import CLOCK, COLUMNS, least_clock, least_units, looks, undisturbed, usual
 from .formats.hosted import Hosted, Note
 from .loading import load
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
@@ -123,9 +123,11 @@ def outcome(
     told = made.witnessed[played]
     best = min(least_units(before), least_units(told))
     quiet = undisturbed(told, best)
-    # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts.
+    # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts. Where
+    # there was no rest to look at it, it is the best that was seen of a core that was alone.
     looked = np.arange(len(made.clocks)) * CLOCKED_EVERY - played.start
-    alone = np.isin(looked, np.flatnonzero(quiet))
+    alone = made.clocks[np.isin(looked, np.flatnonzero(quiet))]
+    own = usual_clock(alone) or least_clock(np.concatenate((before, told.reshape(-1, COLUMNS))), best)
     clock = usual_clock(made.clocks) or float(np.median(before[:, CLOCK])) / 1e9
     ids = [strip.id for strip in session.strips]
     is_on = [strip.enabled for strip in session.strips]
@@ -144,7 +146,7 @@ def outcome(
         Undisturbed(
             float(quiet.mean()) if len(quiet) else 0.0, tuple((((end - begin) / period)[quiet]).tolist()),
             {i: float(m) for i, m, o in zip(ids, mean_of(tasks[quiet]), is_on, strict=True) if o},
-            dict(zip(placed, mean_of(uses[quiet]).tolist(), strict=True)), usual_clock(made.clocks[alone]),
+            dict(zip(placed, mean_of(uses[quiet]).tolist(), strict=True)), own,
         ),
     )  # fmt: skip
 

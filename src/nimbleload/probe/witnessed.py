@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..native.witness import COLUMNS, is_alone, least_units, look, usual
+from ..native.witness import CLOCK, COLUMNS, UNITS, at_full_clock, is_alone, least_units, look
 from .messages import Best
 from .pace import MOST_ROUNDS, Pace
 
@@ -67,15 +67,24 @@ class Witnessed:
         best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
         known = float(alone.any(axis=0).mean())
         enough = known >= ENOUGH or good >= wanted
-        shared = 1.0 if enough else 1 + (1 - known) * (usual(np.array(told)[~alone], self._units) - 1)
+        shared = 1.0 if enough else 1 + (1 - known) * (_longer(np.array(told), self._units, ~alone) - 1)
         return Runs(made[best], own_times(made, alone), min(clocks), bool(enough), shared)
 
 
 def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:
-    """Which blocks had the core to themselves (R, B): before them, as the one before tells, and after them."""
-    after = is_alone(np.array(told), best)
+    """Which blocks had the core to themselves, and its clock (R, B): before them, as the one before tells, and after
+    them."""
+    rows = np.array(told)
+    after = is_alone(rows, best) & at_full_clock(rows)
     before = np.concatenate((np.ones_like(after[:, :1]), after[:, :-1]), axis=1)
     return after & before
+
+
+def _longer(told: NDArray[np.int64], best: float, where: NDArray[np.bool_]) -> float:
+    """How many times as long known arithmetic took in these blocks as a rule (told: R, B, COLUMNS, ns; where: R, B): as
+    it would at the best clock that was told, by itself. At least 1; 1 where nothing was told."""
+    least, units = float(np.quantile(told[..., CLOCK], 0.02)), told[where][:, UNITS]
+    return max(float(np.median(units)) / (best * least), 1.0) if least > 0 and len(units) else 1.0
 
 
 def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.int64]:
