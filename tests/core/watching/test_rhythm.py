@@ -7,9 +7,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.records import runs, turns
 from nimbleload.core.watching.rhythm import beat, rhythm
-from tests.helpers.recordings import blocks, thread
+from tests.helpers.held_up import host
+from tests.helpers.recordings import blocks, recording, thread
 
 PERIOD = 5_333_333
 
@@ -132,3 +134,61 @@ def test_a_block_is_due_when_the_earliest_of_those_around_it_were():
     late = (found.start[begun] - found.tick[begun]) / PERIOD
     assert np.mean(late > -0.001) > 0.9
     assert 0.015 < np.median(late) < 0.035
+
+
+# Means of how long others take a core away, and leave it (ns): from hardly ever to nearly half of the time.
+OTHERS = [(100_000, 5_000_000), (600_000, 2_000_000), (600_000, 1_500_000), (1_000_000, 2_500_000),
+          (2_000_000, 6_000_000), (4_000_000, 12_000_000), (8_000_000, 30_000_000), (500_000, 800_000)]  # fmt: skip
+
+
+@pytest.mark.parametrize(("away", "free"), OTHERS)
+@pytest.mark.parametrize("seed", range(4))
+def test_a_host_of_which_up_to_half_of_the_blocks_are_late_keeps_its_cycle(away, free, seed):
+    made = host(seed, away, free)
+    seen = see(recording(thread(1, made.leader), thread(2, made.worker)))
+    assert seen.blocks is not None
+    assert seen.blocks.period == pytest.approx(0.002, rel=1e-4)
+    # Whose leader waits for a worker on a core that is away, and goes on after the next is due, seems to begin that.
+    assert 0.7 * made.late - 5 <= seen.blocks.dropouts <= 1.05 * made.late + 5
+
+
+def test_a_host_that_begins_a_third_of_its_blocks_by_the_device_keeps_it_if_seen_for_long():
+    made = host(1, 1_000_000, 2_000_000, work=(900_000, 1))
+    assert made.late > 500
+    found = rhythm(woken(made.leader), [True])
+    assert found is not None
+    assert found.period == pytest.approx(2_000_000, rel=2e-4)
+
+
+def test_a_host_that_begins_anew_out_of_step_is_followed_from_there_on():
+    first = blocks(PERIOD, 200, [1_500_000])
+    second = blocks(PERIOD, 200, [1_500_000], begun=first[-1][0] + PERIOD * 3 // 2)
+    found = rhythm(woken(first + second), [True])
+    assert found is not None
+    begun = found.start > 0
+    # All but the last of the old time, and the first of the new one: none seems half a block late.
+    assert (np.abs(found.tick[begun] - found.start[begun]) < 0.01 * PERIOD).mean() > 0.99
+
+
+def test_a_host_that_is_late_for_long_has_not_begun_anew():
+    # For forty blocks it never sleeps but for its workers, at any place; then it is in time again, as before.
+    rng = np.random.default_rng(3)
+    stretches = blocks(PERIOD, 200, [1_500_000])
+    at = stretches[-1][0] + 1_500_000
+    to = stretches[-1][0] + 40 * PERIOD
+    while at < to - 3 * PERIOD:
+        end = at + int(rng.integers(300_000, 2 * PERIOD))
+        stretches.append((at + 40_000, end))
+        at = end
+    found = rhythm(woken(stretches + blocks(PERIOD, 200, [1_500_000], begun=to)), [True])
+    assert found is not None
+    assert found.period == pytest.approx(PERIOD, rel=1e-5)
+    assert np.abs((found.tick - 1_000_000_000 + PERIOD / 2) % PERIOD - PERIOD / 2).max() < 0.01 * PERIOD
+
+
+@pytest.mark.parametrize("shape", [1, 3, 8])
+def test_threads_that_wake_by_chance_keep_no_time_however_evenly(shape):
+    for seed in range(8):
+        steps = np.random.default_rng(seed).gamma(shape, 4_500_000 / shape, 600).astype(np.int64)
+        at = 1_000_000_000 + np.cumsum(steps + 1000)
+        assert rhythm(woken([(int(t), int(t) + 500) for t in at]), [True]) is None

@@ -7,14 +7,28 @@ from numba import njit
 
 
 @njit(nogil=True, cache=True)
-def in_step(starts, first, period, early):  # type: ignore[no-untyped-def]
-    """The places of the wakings that are whole periods apart, from the `first` on."""
-    kept = np.zeros(len(starts), np.int64)
-    kept[0] = last = first
-    count = 1
-    for k in range(first + 1, len(starts)):
-        step = (starts[k] - starts[last]) / period
-        if step > 0.5 and abs(step - round(step)) < early:
-            kept[count] = last = k
+def in_step(starts, begin, due, period, early, sooner, later, patience):  # type: ignore[no-untyped-def]
+    """The places of the wakings that are whole periods apart from a time `due`, from the place `begin` on; when the
+    last of them was due, and the place up to which it was looked.
+
+    Each may come up to a share `early` of a period before or after it is due. The time follows them, but by so large a
+    share of each period at most: a device's clock hardly changes, and being late is no other clock. It ends where so
+    many wakings were out of step, over twice as many periods.
+    """
+    kept = np.zeros(max(len(starts) - begin, 0), np.int64)
+    count, missed, since = 0, 0, due
+    for k in range(begin, len(starts)):
+        step = (starts[k] - due) / period
+        whole = round(step)
+        if whole < 1 and count:
+            continue
+        if abs(step - whole) < early:
+            due += (whole + min(max(step - whole, -sooner * max(whole, 1)), later * whole)) * period
+            kept[count] = k
             count += 1
-    return kept[:count]
+            missed, since = 0, due
+        else:
+            missed += 1
+            if missed >= patience and starts[k] - since > 2 * patience * period:
+                return kept[:count], due, k + 1
+    return kept[:count], due, len(starts)

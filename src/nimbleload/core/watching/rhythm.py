@@ -22,14 +22,22 @@ EVEN = 0.8
 # A step is the cycle if so large a part of the most frequent one's pairs have it: its double has nearly as many, half
 # of it, in a thread that wakes twice a block, half as many.
 NEARLY = 0.7
+# So many of a step's pairs must be there over its double, too.
+DOUBLED = 0.8
+# Steps of up to so many times the same are allowed to differ by as much.
+WIDER = 1.5
 PAUSE = 20
-# A thread keeps time if so many of the steps it should have made are there.
-REGULAR = 0.5
+# A thread keeps time if so many of the steps it should have made are there; of one that has woken so often fewer will
+# do: chance makes fewer still, and a host that is late all the time begins only a third of its blocks by the device.
+REGULAR, SEEN_LONG, REGULAR_LONG = 0.5, 300, 0.25
 # Threads are of one cycle if theirs agree so far.
 ALIKE = 0.02
 WINDOW = 129
 # A waking belongs to a tick if it comes so little before it, or after (share of the period).
 EARLY = 0.1
+# By so much of a period the time at which blocks are due follows a waking before it, and one after it; after so many
+# wakings out of step a host may have begun anew, with so many in step by another time, and that often at most.
+SOONER, LATER, PATIENCE, FEWEST, MOST_LOST = 0.002, 0.002, 8, 16, 1000
 SAMPLE = 400
 # Wakings of the first so many cycles are tried, and so many at most; below so many ns all are equally even.
 CYCLES_TRIED, MOST_TRIED, EVEN_NS = 4, 40, 3_000
@@ -75,15 +83,10 @@ def beat(starts: Times) -> Beat | None:
 
 def _beat(starts: Times, steps: Times, exact: int) -> Beat:
     """The same, where steps agree that differ by so many ns at most."""
-    width = np.minimum(exact, 0.1 * steps)
-    alike = np.searchsorted(steps, steps + width, "right") - np.searchsorted(steps, steps - width, "left")
-    first = int(np.argmax(alike >= NEARLY * alike.max()))
-    # From the first that is nearly as frequent as any to the best one beside it.
-    near = (steps >= steps[first]) & (steps <= steps[first] + 2 * width[first])
-    period = float(steps[near][int(np.argmax(alike[near]))])
-    among = steps[np.abs(steps - period) <= width[first]]
+    period, width = _smallest(steps, exact)
+    among = steps[np.abs(steps - period) <= width]
     for times in (1, 2, 4, 8):
-        some = steps[np.abs(steps - times * period) <= width[first]]
+        some = steps[np.abs(steps - times * period) <= width]
         period = float(np.median(some)) / times if len(some) >= len(among) / 2 else period
     # Where nothing is begun for long, the host stands still.
     pauses = np.diff(starts)
@@ -91,10 +94,41 @@ def _beat(starts: Times, steps: Times, exact: int) -> Beat:
     return Beat(period, float(min(len(among) / max(wanted, 1), 1.0)))
 
 
+def _smallest(steps: Times, exact: int) -> tuple[float, float]:
+    """The smallest step that nearly as many have as any, and its double as well; and how far they may differ (ns).
+
+    Long steps may differ by more than short ones. Where blocks are late, more of any length agree the more they may
+    differ: a step is compared with longer ones by what it may differ itself, or its double would seem more frequent.
+    From a block's beginning to the middle at which its workers are through is a step, too, but nothing has its double.
+    """
+    most, counted, alike = 0, 0.0, np.zeros(len(steps), np.int64)
+    low = float(SHORTEST)
+    while low <= LONGEST:
+        width = min(float(exact), 0.1 * low)
+        inside = slice(*np.searchsorted(steps, (low, WIDER * low)))
+        like = np.diff(np.searchsorted(steps, (low - width, WIDER * low + width)))[0]
+        if inside.start < inside.stop and like >= NEARLY * most:
+            if width > counted:
+                ends = np.searchsorted(steps, steps + width, "right"), np.searchsorted(steps, steps - width, "left")
+                counted, alike = width, ends[0] - ends[1]
+                most = int(alike.max())
+            found = inside.start + np.flatnonzero(alike[inside] >= NEARLY * most)
+            while len(found):
+                # From the first that is so frequent to the best one beside it.
+                near = slice(found[0], np.searchsorted(steps, steps[found[0]] + 2 * width, "right"))
+                best = near.start + int(np.argmax(alike[near]))
+                double = np.diff(np.searchsorted(steps, 2 * steps[best] + np.array((-2, 2)) * width))[0]
+                if double >= DOUBLED * alike[best]:
+                    return float(steps[best]), width
+                found = found[found >= near.stop]
+        low *= WIDER
+    return float(steps[int(np.argmax(alike))]), counted
+
+
 def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     """The blocks of a host whose threads take these turns; None if none of those that may lead keeps time."""
     beats = {k: beat(turns.begin) for k, turns in enumerate(of) if may_lead[k]}
-    regular = {k: found for k, found in beats.items() if found is not None and found.share >= REGULAR}
+    regular = {k: found for k, found in beats.items() if found is not None and _keeps(found, of[k])}
     if not regular:
         return None
     most = max(regular, key=lambda k: (round(regular[k].share, 1), -_loose(of[k].begin, regular[k].period)))
@@ -108,6 +142,11 @@ def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
         return None
     exact = float(np.polyfit(np.flatnonzero(start), start[start > 0] - start[start > 0][0], 1)[0])
     return Rhythm(exact, leader, tick, start, beats)
+
+
+def _keeps(found: Beat, of: Turns) -> bool:
+    """Whether a thread keeps the time found of it."""
+    return found.share >= (REGULAR if len(of.begin) < SEEN_LONG else REGULAR_LONG)
 
 
 def _loose(starts: Times, period: float) -> float:
@@ -131,19 +170,19 @@ def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
     """When each block was due to begin, and which waking of the thread began it (0: none).
 
     A device's clock and this one drift apart, and a host begins anew after a dropout: due is what the earliest of the
-    blocks around it were.
+    blocks around it were, since it began.
     """
-    # Imported here: both would lengthen every start.
+    # Imported here: it would lengthen every start.
     from scipy.ndimage import percentile_filter
 
-    from .compiled import in_step
-
     starts = of.begin
-    begun = starts[in_step(starts, _first(of, period), period, EARLY)]
+    parts = _in_step(of, period)
+    begun = starts[np.concatenate(parts)]
     number = np.concatenate(([0], np.cumsum(np.round(np.diff(begun) / period)))).astype(np.int64)
-    exact = float(np.polyfit(number, begun - begun[0], 1)[0]) if len(begun) > 2 else period
+    exact = _slope(number, begun, parts) if len(begun) > 2 else period
     off = begun - begun[0] - number * exact
-    due = percentile_filter(off, 5, size=min(WINDOW, len(off) | 1), mode="nearest")
+    each = np.split(off, np.cumsum([len(part) for part in parts])[:-1])
+    due = np.concatenate([percentile_filter(x, 5, size=min(WINDOW, len(x) | 1), mode="nearest") for x in each])
     every = np.arange(number[-1] + 1)
     tick = begun[0] + every * exact + np.interp(every, number, due)
     # The first waking in each block begins it, however late.
@@ -155,29 +194,67 @@ def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
     return tick, start
 
 
-def _first(of: Turns, period: float) -> int:
-    """The place of a waking that begins a block, near the start.
+def _slope(number: NDArray[np.int64], begun: Times, parts: list[Times]) -> float:
+    """How far apart blocks of these numbers are (ns): the line through those of the longest part."""
+    ends = np.cumsum([0] + [len(part) for part in parts])
+    longest = int(np.argmax(np.diff(ends)))
+    inside = slice(ends[longest], ends[longest + 1])
+    return float(np.polyfit(number[inside], begun[inside] - begun[0], 1)[0])
+
+
+def _in_step(of: Turns, period: float) -> list[Times]:
+    """The places of the wakings that begin blocks, in parts: a new one where the host began anew, out of step with
+    what was before. One that is only late for long goes on in step."""
+    starts = of.begin
+    first = _first(of, period)
+    parts: list[list[Times]] = [[]]
+    at, due = first, float(starts[first])
+    for _ in range(MOST_LOST):
+        kept, due, reached = _follow(starts, at, due, period)
+        parts[-1].append(kept)
+        if reached >= len(starts):
+            break
+        anew = _first(of, period, int(kept[-1]) + 1 if len(kept) else at)
+        some = starts[: reached + SAMPLE]
+        old = _follow(some, reached, due, period)[0]
+        new = _follow(some, anew, float(starts[anew]), period)[0]
+        at = reached
+        if len(new) >= FEWEST and len(new) > 2 * len(old):
+            parts.append([])
+            at, due = anew, float(starts[anew])
+    found = [np.concatenate(each) for each in parts]
+    return [each for each in found if len(each)]
+
+
+def _follow(starts: Times, at: int, due: float, period: float) -> tuple[Times, float, int]:
+    # Imported here: it would lengthen every start.
+    from .compiled import in_step
+
+    found: tuple[Times, float, int] = in_step(starts, at, due, period, EARLY, SOONER, LATER, PATIENCE)
+    return found
+
+
+def _first(of: Turns, period: float, begin: int = 0) -> int:
+    """The place of a waking that begins a block, near the start or so many wakings after it.
 
     Only what the device wakes comes in steps as even as the device's; what wakes in the middle of a block is as uneven
     as the work before it. Of wakings that are equally even the one after the longest sleep begins the block.
     """
-    from .compiled import in_step
-
-    starts = of.begin[:SAMPLE]
-    slept = np.concatenate(([0], starts[1:] - of.end[: len(starts) - 1]))
+    starts = of.begin[begin : begin + SAMPLE]
+    slept = np.concatenate(([0], starts[1:] - of.end[begin : begin + len(starts) - 1]))
     tried = []
     for first in np.flatnonzero(starts < starts[0] + CYCLES_TRIED * period)[:MOST_TRIED]:
-        kept = in_step(starts, first, period, EARLY)
+        kept, _, _ = _follow(starts, int(first), float(starts[first]), period)
         if len(kept) < 3:
             continue
         steps = np.diff(starts[kept]) / period
         uneven = float(np.median(np.abs(steps - np.round(steps)))) * period
         tried.append((len(kept), max(uneven, EVEN_NS), float(np.median(slept[kept])), int(first)))
     if not tried:
-        return 0
+        return begin
     most = max(each[0] for each in tried)
     tried = [each for each in tried if each[0] >= NEARLY * most]
     evenest = min(each[1] for each in tried)
     best = max((each for each in tried if each[1] <= 2 * evenest), key=lambda each: (each[2], slept[each[3]]))[3]
     before = (starts[best] - starts[: best + 1]) / period
-    return int(np.flatnonzero(np.abs(before - np.round(before)) < EARLY / 5)[0])
+    return begin + int(np.flatnonzero(np.abs(before - np.round(before)) < EARLY / 5)[0])
