@@ -1,7 +1,7 @@
 """How long a suggestion takes, and how far from the least it may be.
 
-The example with every preset and with a limit that no plan reaches; sessions of up to 500 strips, with a limit that
-hardly anything reaches, and one out of reach; and sessions whose cheapest plan is known.
+The example with every preset, at other limits, and with one that no plan reaches; sessions of up to 500 strips, with a
+limit that hardly anything reaches, and one out of reach; and sessions whose cheapest plan is known.
 
 .venv/bin/python -m bench.plan
 """
@@ -49,6 +49,8 @@ def main() -> None:
     tell("warming up", of, Wishes(0.8))
     for name, weights in PRESETS.items():
         tell(f"the example, {name}", of, Wishes(0.8, weights, frozenset(saved.plan.pinned)))
+    for limit in (1.0, 0.95, 0.9, 0.85, 0.75, 0.7):
+        tell(f"the example, at most {100 * limit:.0f} %", of, Wishes(limit, pinned=frozenset(saved.plan.pinned)))
     tell("the example, at most 1 %", of, Wishes(0.01))
     for strips in (100, 200, 500):
         session = large_session(strips, 600)

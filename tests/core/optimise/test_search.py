@@ -6,6 +6,7 @@ import random
 from types import SimpleNamespace
 
 import msgspec
+import numpy as np
 import pytest
 from scipy import optimize
 
@@ -17,15 +18,17 @@ from nimbleload.core.optimise import program
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import FEW, Evaluator
-from nimbleload.core.optimise.program import MANY
-from nimbleload.core.optimise.search import NEAR, NEAR_OF_MANY, near
+from nimbleload.core.optimise.program import MANY, Program
+from nimbleload.core.optimise.rows import Rows
+from nimbleload.core.optimise.search import NEAR, NEAR_OF_MANY, near, search
 from nimbleload.core.optimise.steps import steps_of, worst_block
-from nimbleload.core.optimise.suggest import suggest
+from nimbleload.core.optimise.suggest import _other_way, suggest
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import Variant
 from nimbleload.core.session.session import Section
 from nimbleload.core.survey import survey
 from nimbleload.core.told.steps import in_the_way, step_words, why
+from nimbleload.shell.common import demo_saved
 from tests.helpers.exhaustive import BLOCK, cheapest, hosted, small, worst
 from tests.helpers.sessions import bus, card, cards_for, session, setting, track
 
@@ -291,3 +294,25 @@ def test_a_freeze_is_offered_up_to_the_fader_and_of_the_whole_chain_where_all_co
     before = survey(of, Plan(), cards_for(of, {"eq": 1e-4, "comp": 1e-4, "verb": 1e-4}), Machine(1), 256)
     found = candidates(before, Wishes(0.5, kinds=("freeze",)))
     assert [decision.through for each in found for decision in each.decisions] == [through]
+
+
+def test_the_opposite_of_the_largest_decision_is_tried_where_the_proof_is_wide():
+    """The example at 75 %: one reverb shared by thirty tracks, or a lot of small decisions that cost more."""
+    saved = demo_saved()
+    cards = {each.key: each for each in saved.cards}
+    of = survey(saved.session, saved.plan, cards, saved.machine, saved.buffer)
+    wishes = Wishes(0.75, pinned=frozenset(saved.plan.pinned))
+    found = candidates(of, wishes)
+    evaluator, free = Evaluator(of, found, wishes.limit), Program(of, found, wishes, Rows(of, found))
+    large = max(range(len(found)), key=lambda n: free.rows.gain[n])
+    without = free.proof(free.rows)
+    without.cover(-(np.arange(len(found)) == large).astype(float), 0.0)
+    many = search(without, evaluator)
+    assert found[large].kind == "share" and not many[large]
+    relaxed = free.relaxed()
+    other = _other_way(free, evaluator, many, relaxed)
+    assert other[large] and evaluator.holds(other)
+    assert free.price(other) < 0.7 * free.price(many)
+    # What is proven nearly enough stays, and so does the cheaper of both.
+    assert _other_way(free, evaluator, other, relaxed._replace(bound=0.95 * free.price(other))) is None
+    assert _other_way(free, evaluator, other, relaxed._replace(bound=0.0)) is None

@@ -21,7 +21,7 @@ from ..session.strips import Strip
 from ..survey import Survey, instant, survey, with_plan
 from .candidates import Candidate, Wishes, candidates, changed, whole_strip
 from .evaluate import FEW, Chosen, Evaluator
-from .program import Program, Solved
+from .program import MANY, Program, Solved
 from .rows import Rows
 from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, made_sure, near, search, without_needless
 from .steps import Taken, priced
@@ -29,6 +29,8 @@ from .steps import Taken, priced
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
 SMALL, CHOICES = 18, 4000
 PROOF_NODES, PROOF_GAP = 100, 2e-3
+# With so much between its price and what is proven the opposite of a plan's largest decision is tried.
+WIDE = 0.1
 
 
 class Suggestion(NamedTuple):
@@ -85,6 +87,10 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
         chosen = as_low(program, evaluator, most)
         price = program.price(chosen)
         return _told(of, wishes, found, chosen, price, price, False, relaxed is None)
+    other = _other_way(program, evaluator, best, relaxed)
+    if other is not None:
+        best, proof = other, program.proof(_valid_rows(of, found, program, other))
+        relaxed = proof.relaxed()
     best, least = _proven(proof, evaluator, best, relaxed, small)
     price = program.price(best)
     return _told(of, wishes, found, best, price, min(least, price), True, False)
@@ -107,6 +113,24 @@ def _proven(
         best, complete = all_cheaper(proof, evaluator, best, CHOICES)
         least = proof.price(best) if complete else least
     return best, least
+
+
+def _other_way(program: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None) -> Chosen | None:
+    """A cheaper choice with the opposite of the largest decision: taken if it is not, or not taken. None if there is
+    none, or a choice is proven nearly enough.
+
+    Where a lot of small decisions and a large one do as well, small changes never lead from one to the other.
+    """
+    count, price = len(program.candidates), program.price(best)
+    if not FEW < count <= MANY or relaxed is None or relaxed.bound >= price * (1 - WIDE):
+        return None
+    large = int(np.argmax(program.rows.gain))
+    another = program.proof(program.rows)
+    another.under = price
+    sign = -1.0 if best[large] else 1.0
+    another.cover(sign * (np.arange(count) == large), max(sign, 0.0))
+    found = search(another, evaluator)
+    return found if found is not None and program.price(found) < price - MARGIN else None
 
 
 def _valid_rows(of: Survey, found: list[Candidate], program: Program, best: Chosen | None) -> Rows:
