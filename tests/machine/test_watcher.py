@@ -17,6 +17,8 @@ import pytest
 
 from nimbleload.core.told.watching import headline, table
 from nimbleload.core.watching.blocks import see
+from nimbleload.core.watching.late import why_late
+from nimbleload.core.watching.records import HOST
 from nimbleload.machine import perf
 from nimbleload.machine.watcher import Watcher
 from tests.helpers.host import Host, Plugin
@@ -65,6 +67,10 @@ def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, thread
     assert seen.roles[[t.name for t in recording.threads].index("host")] == "engine"
     assert "drawing" in [t.name for t, role in zip(recording.threads, seen.roles, strict=True) if role != "engine"]
     assert "late" in headline(seen)
+    # It was late by its own doing: it waits in its own code, on purpose.
+    because = why_late(seen)
+    assert because.blocks == blocks.dropouts and because.longer >= because.blocks / 2
+    assert because.owner == HOST or because.alike or late < 2 * inside.sum() // 40
 
 
 def test_time_inside_the_mathematics_library_is_its_callers(tmp_path):

@@ -45,6 +45,11 @@ def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
     figures = json.loads(again.output)
     assert figures["cycle"]["seconds"] == pytest.approx(0.002, rel=1e-3)
     assert figures["cycle"]["late"] >= 5
+    # It is late by its own doing, on purpose, if the computer lets it.
+    because = figures["cycle"]["late_because"]
+    reasons = [because[name] for name in ("began_late", "gave_way", "took_longer", "after_a_late_one")]
+    assert sum(reasons) == figures["cycle"]["late"]
+    assert "took longer by themselves" in said.output
     assert [row["name"] for row in figures["rows"] if row["is_plugin"]] == ["large", "small"]
     read = run("--from", tmp_path / "a.nimblewatch", "--json")
     assert json.loads(read.output) == figures

@@ -17,6 +17,7 @@ from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
 from ..core.units import as_sentence, count, percent
 from ..core.watching.blocks import Seen, see
+from ..core.watching.late import why_late
 from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
 from ..core.watching.xruns import xruns
@@ -221,6 +222,7 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
             "seconds": blocks.period, "buffer": found[0] if found else None, "rate": found[1] if found else None,
             "blocks": len(blocks.load), "late": blocks.dropouts,
             "typical": blocks.typical, "one_in_a_hundred": blocks.bad, "worst": blocks.worst,
+            "late_because": _late_figures(of, names),
         },
         "rows": [
             {"name": row.name, "is_plugin": row.is_plugin,
@@ -237,6 +239,18 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
         ],
         "lost": recording.lost, "look_costs": recording.price,
         "server": None if recording.heard is None else _server_figures(of, recording.heard),
+    }  # fmt: skip
+
+
+def _late_figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any] | None:
+    """Why blocks were late, in blocks; None if none was."""
+    found = why_late(of)
+    if found is None:
+        return None
+    who = None if found.owner is None else told.owner_words(found.owner, of.recording.files, names)
+    return {
+        "began_late": found.woken, "gave_way": found.pushed, "took_longer": found.longer,
+        "after_a_late_one": found.after, "mostly": who, "part": found.part, "all_alike": found.alike,
     }  # fmt: skip
 
 

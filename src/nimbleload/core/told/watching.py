@@ -10,6 +10,7 @@ from ..load.seen import Taken
 from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
+from ..watching.late import why_late
 from ..watching.records import HOST, LIBRARY, NOBODY
 from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
@@ -233,6 +234,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
         said.append("No plugin was met in the engine's threads.")
     if of.recording.heard is not None and len(of.recording.heard.xrun_time):
         said.append(xrun_words(of))
+    said += late_words(of, {row.share.owner: row.name for row in rows})
     blocks = of.blocks
     if blocks is not None and len(blocks.load):
         pushed = int(blocks.pushed.sum())
@@ -254,6 +256,29 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
     if of.recording.lost:
         said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
     return said
+
+
+def late_words(of: Seen, names: Mapping[int, str]) -> list[str]:
+    """Why blocks were late, in a sentence; nothing if none was. `names` are those of owners of code."""
+    found = why_late(of)
+    if found is None:
+        return []
+    longer = f"{found.longer} took longer by {'itself' if found.longer == 1 else 'themselves'}"
+    if found.alike:
+        longer += ", and all in them alike: cores were slowed down or taken away meanwhile (power saving, work of "
+        longer += "others on the same core, a virtual machine)"
+    elif found.owner is not None:
+        longer += f", {percent(found.part)} of it in {names.get(found.owner, WORDS[NOBODY])}"
+    elif found.longer:
+        longer += ", by whom is not clear from so few looks"
+    parts = (
+        (found.woken, f"{found.woken} began late: no core was to be had in time"),
+        (found.pushed, f"{found.pushed} had to give way to other threads"),
+        (found.longer, longer),
+        (found.after, f"{found.after} came right after a late one"),
+    )
+    late = "a block was" if found.blocks == 1 else f"{found.blocks} blocks were"
+    return [f"Why {late} late: {'; '.join(words for number, words in parts if number)}."]
 
 
 def threads_words(found: Sequence[ThreadLoad]) -> list[str]:
