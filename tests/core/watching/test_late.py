@@ -16,13 +16,13 @@ FILES = ("/plugins/Reed.so", "/plugins/Stone.so")
 NAMES = {1: "Reed", 2: "Stone", HOST: "the host itself"}
 
 
-def seen(usual, seldom, begun=0, apart=0, looks=LOOK):
+def seen(usual, seldom, begun=0, apart=0, looks=LOOK, every=EVERY):
     """A host in one thread: in each block owners compute one after the other for so long (owner, ns), and otherwise in
     every so manieth, which begins so much later; there it gives way for a while, if `apart` says for how long."""
     stretches, looked, gave_way = [], [], []
     free = 0
     for k in range(COUNT):
-        is_odd = k % EVERY == EVERY - 1
+        is_odd = k % every == every - 1
         at = max(1_000_000_000 + k * PERIOD + (begun if is_odd else 0), free)
         start = at
         for owner, taken in seldom if is_odd else usual:
@@ -50,9 +50,14 @@ def test_the_plugin_that_bursts_is_named():
     assert (found.after, found.woken, found.pushed) == (0, 0, 0) and found.longer == of.blocks.dropouts > 10
     assert found.owner == 2 and found.part == pytest.approx(1.0, abs=0.01) and not found.alike
     (words,) = late_words(of, NAMES)
-    told = f"{found.longer} took longer by themselves, 100 % of it in Stone"
+    told = "they took longer by themselves, 100 % of it in Stone"
     assert words == f"Why {found.longer} blocks were late: {told}."
     assert words.replace("Stone", "code that is not known") in findings(of, [], [])
+
+
+def test_a_single_block_is_told_of_as_one():
+    of = seen(USUAL, [(1, 1_000_000), (2, 5_000_000), (HOST, 300_000)], every=300)
+    assert late_words(of, NAMES) == ["Why a block was late: it took longer by itself, 100 % of it in Stone."]
 
 
 def test_of_two_that_take_longer_the_larger_part_is_told():
@@ -76,7 +81,7 @@ def test_a_block_that_begins_late_got_no_core_in_time():
     found = why_late(of)
     assert found.woken == of.blocks.dropouts > 10 and found.blocks == found.woken
     assert late_words(of, NAMES) == [
-        f"Why {found.woken} blocks were late: {found.woken} began late: no core was to be had in time."
+        f"Why {found.woken} blocks were late: they began late, since no core was to be had in time."
     ]
 
 
@@ -84,7 +89,7 @@ def test_one_that_had_to_give_way_is_told_so():
     of = seen([(1, 3_000_000)], [(1, 3_000_000)], apart=2_500_000)
     found = why_late(of)
     assert found.pushed == of.blocks.dropouts > 10 and found.longer == 0
-    assert f"{found.pushed} had to give way to other threads" in late_words(of, NAMES)[0]
+    assert late_words(of, NAMES) == [f"Why {found.pushed} blocks were late: they had to give way to other threads."]
 
 
 def test_few_looks_name_nobody():

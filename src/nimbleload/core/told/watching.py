@@ -221,7 +221,7 @@ def between(share: Share) -> str:
 
 def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
     """What else is worth a sentence, each from what was seen."""
-    said = []
+    said = late_words(of, {row.share.owner: row.name for row in rows})
     plugins = [row for row in rows if row.is_plugin]
     if plugins:
         top = plugins[0]
@@ -234,7 +234,6 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
         said.append("No plugin was met in the engine's threads.")
     if of.recording.heard is not None and len(of.recording.heard.xrun_time):
         said.append(xrun_words(of))
-    said += late_words(of, {row.share.owner: row.name for row in rows})
     blocks = of.blocks
     if blocks is not None and len(blocks.load):
         pushed = int(blocks.pushed.sum())
@@ -263,7 +262,7 @@ def late_words(of: Seen, names: Mapping[int, str]) -> list[str]:
     found = why_late(of)
     if found is None:
         return []
-    longer = f"{found.longer} took longer by {'itself' if found.longer == 1 else 'themselves'}"
+    longer = f"took longer by {'itself' if found.longer == 1 else 'themselves'}"
     if found.alike:
         longer += ", and all in them alike: cores were slowed down or taken away meanwhile (power saving, work of "
         longer += "others on the same core, a virtual machine)"
@@ -272,13 +271,16 @@ def late_words(of: Seen, names: Mapping[int, str]) -> list[str]:
     elif found.longer:
         longer += ", by whom is not clear from so few looks"
     parts = (
-        (found.woken, f"{found.woken} began late: no core was to be had in time"),
-        (found.pushed, f"{found.pushed} had to give way to other threads"),
+        (found.woken, "began late, since no core was to be had in time"),
+        (found.pushed, "had to give way to other threads"),
         (found.longer, longer),
-        (found.after, f"{found.after} came right after a late one"),
+        (found.after, "came right after a late one"),
     )
     late = "a block was" if found.blocks == 1 else f"{found.blocks} blocks were"
-    return [f"Why {late} late: {'; '.join(words for number, words in parts if number)}."]
+    if found.blocks in {number for number, _ in parts}:
+        words = next(words for number, words in parts if number)
+        return [f"Why {late} late: {'it' if found.blocks == 1 else 'they'} {words}."]
+    return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
 
 
 def threads_words(found: Sequence[ThreadLoad]) -> list[str]:
