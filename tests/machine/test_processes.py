@@ -48,6 +48,11 @@ def test_a_program_in_an_interpreter_is_called_by_its_own_name(tmp_path):
     assert processes.program(40, tmp_path) == "mixer.py"
     assert processes.program(41, tmp_path) == "python3"
     assert processes.program(99, tmp_path) == ""
+    # Code on the command line is no name, a module is; and who only begins like an interpreter is none.
+    process(tmp_path, 42, "python3", words="python3.11 -u -c import(sys) now")
+    process(tmp_path, 43, "python3", words="python3 -m mixing song")
+    process(tmp_path, 44, "shimmer", words="/opt/shimmer song.tune")
+    assert [processes.program(number, tmp_path) for number in (42, 43, 44)] == ["python3.11", "mixing", "shimmer"]
 
 
 def test_bridges_below_a_host_belong_to_it(tmp_path):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -20,6 +21,8 @@ REAL_TIME = (1, 2, 6)
 # States of what has ended and is only still listed.
 ENDED = ("Z", "X", "x")
 TICKS = os.sysconf("SC_CLK_TCK")
+# Programs that are known by what they run.
+INTERPRETER = re.compile(r"(python|perl|ruby)[\d.]*|bash|dash|sh")
 
 
 class Thread(NamedTuple):
@@ -74,10 +77,19 @@ def program(number: int, root: Path = PROC) -> str:
     with contextlib.suppress(OSError):
         words = (root / str(number) / "cmdline").read_bytes().decode(errors="replace").split("\0")
         first = Path(words[0]).name
-        if first.startswith(("python", "perl", "ruby", "bash", "sh")) and len(words) > 1:
-            scripts = [word for word in words[1:] if word and not word.startswith("-")]
-            return Path(scripts[0]).name if scripts else first
-        return first
+        return _script(words[1:]) or first if INTERPRETER.fullmatch(first) else first
+    return ""
+
+
+def _script(words: list[str]) -> str:
+    """What an interpreter runs, by the words of its command line: a file, or a module; nothing if that is code."""
+    for place, word in enumerate(words):
+        if word == "-m":
+            return words[place + 1] if place + 1 < len(words) else ""
+        if word == "-c":
+            return ""
+        if word and not word.startswith("-"):
+            return Path(word).name
     return ""
 
 
