@@ -166,6 +166,7 @@ def test_a_host_that_begins_anew_out_of_step_is_followed_from_there_on():
     found = rhythm(woken(first + second), [True])
     assert found is not None
     begun = found.start > 0
+    assert found.period == pytest.approx(PERIOD, rel=1e-6)
     # All but the last of the old time, and the first of the new one: none seems half a block late.
     assert (np.abs(found.tick[begun] - found.start[begun]) < 0.01 * PERIOD).mean() > 0.99
 

@@ -221,7 +221,9 @@ def between(share: Share) -> str:
 
 def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
     """What else is worth a sentence, each from what was seen."""
-    said = late_words(of, {row.share.owner: row.name for row in rows})
+    heard = of.recording.heard
+    said = [xrun_words(of)] if heard is not None and len(heard.xrun_time) else []
+    said += late_words(of, {row.share.owner: row.name for row in rows})
     plugins = [row for row in rows if row.is_plugin]
     if plugins:
         top = plugins[0]
@@ -232,8 +234,6 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
         )
     elif rows:
         said.append("No plugin was met in the engine's threads.")
-    if of.recording.heard is not None and len(of.recording.heard.xrun_time):
-        said.append(xrun_words(of))
     blocks = of.blocks
     if blocks is not None and len(blocks.load):
         pushed = int(blocks.pushed.sum())

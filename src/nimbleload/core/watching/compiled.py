@@ -7,7 +7,7 @@ from numba import njit
 
 
 @njit(nogil=True, cache=True)
-def in_step(starts, begin, due, period, early, sooner, later, patience):  # type: ignore[no-untyped-def]
+def in_step(starts, begin, due, period, early, drift, patience):  # type: ignore[no-untyped-def]
     """The places of the wakings that are whole periods apart from a time `due`, from the place `begin` on; when the
     last of them was due, and the place up to which it was looked.
 
@@ -23,7 +23,8 @@ def in_step(starts, begin, due, period, early, sooner, later, patience):  # type
         if whole < 1 and count:
             continue
         if abs(step - whole) < early:
-            due += (whole + min(max(step - whole, -sooner * max(whole, 1)), later * whole)) * period
+            most = drift * max(whole, 1)
+            due += (whole + min(max(step - whole, -most), most)) * period
             kept[count] = k
             count += 1
             missed, since = 0, due

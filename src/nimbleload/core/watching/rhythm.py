@@ -35,9 +35,9 @@ ALIKE = 0.02
 WINDOW = 129
 # A waking belongs to a tick if it comes so little before it, or after (share of the period).
 EARLY = 0.1
-# By so much of a period the time at which blocks are due follows a waking before it, and one after it; after so many
-# wakings out of step a host may have begun anew, with so many in step by another time, and that often at most.
-SOONER, LATER, PATIENCE, FEWEST, MOST_LOST = 0.002, 0.002, 8, 16, 1000
+# By so much of a period the time at which blocks are due follows wakings before and after it; after so many wakings out
+# of step a host may have begun anew, with so many in step by another time, and that often at most.
+DRIFT, PATIENCE, FEWEST, MOST_LOST = 0.002, 8, 16, 1000
 SAMPLE = 400
 # Wakings of the first so many cycles are tried, and so many at most; below so many ns all are equally even.
 CYCLES_TRIED, MOST_TRIED, EVEN_NS = 4, 40, 3_000
@@ -134,14 +134,11 @@ def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     most = max(regular, key=lambda k: (round(regular[k].share, 1), -_loose(of[k].begin, regular[k].period)))
     period = regular[most].period
     together = [k for k, found in regular.items() if abs(found.period / period - 1) < ALIKE]
-    ticks, _ = _ticks(of[most], period)
+    ticks, _, _ = _ticks(of[most], period)
     # Of all that wake in this cycle, the one that begins it is the first after the tick.
     leader = min(together, key=lambda k: (_phase(of[k].begin, ticks, period), k))
-    tick, start = _ticks(of[leader], period)
-    if len(tick) <= 2:
-        return None
-    exact = float(np.polyfit(np.flatnonzero(start), start[start > 0] - start[start > 0][0], 1)[0])
-    return Rhythm(exact, leader, tick, start, beats)
+    tick, start, exact = _ticks(of[leader], period)
+    return Rhythm(exact, leader, tick, start, beats) if len(tick) > 2 else None
 
 
 def _keeps(found: Beat, of: Turns) -> bool:
@@ -166,8 +163,8 @@ def _phase(starts: Times, ticks: NDArray[np.float64], period: float) -> float:
     return float(np.median(found)) if len(found) else np.inf
 
 
-def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
-    """When each block was due to begin, and which waking of the thread began it (0: none).
+def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times, float]:
+    """When each block was due to begin, which waking of the thread began it (0: none), and how far apart they are (ns).
 
     A device's clock and this one drift apart, and a host begins anew after a dropout: due is what the earliest of the
     blocks around it were, since it began.
@@ -179,7 +176,7 @@ def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
     parts = _in_step(of, period)
     begun = starts[np.concatenate(parts)]
     number = np.concatenate(([0], np.cumsum(np.round(np.diff(begun) / period)))).astype(np.int64)
-    exact = _slope(number, begun, parts) if len(begun) > 2 else period
+    exact = _slope(number, begun, parts, period)
     off = begun - begun[0] - number * exact
     each = np.split(off, np.cumsum([len(part) for part in parts])[:-1])
     due = np.concatenate([percentile_filter(x, 5, size=min(WINDOW, len(x) | 1), mode="nearest") for x in each])
@@ -191,14 +188,16 @@ def _ticks(of: Turns, period: float) -> tuple[NDArray[np.float64], Times]:
     first, at = np.unique(place[inside], return_index=True)
     start = np.zeros(len(every), np.int64)
     start[first] = starts[inside][at]
-    return tick, start
+    return tick, start, exact
 
 
-def _slope(number: NDArray[np.int64], begun: Times, parts: list[Times]) -> float:
-    """How far apart blocks of these numbers are (ns): the line through those of the longest part."""
+def _slope(number: NDArray[np.int64], begun: Times, parts: list[Times], period: float) -> float:
+    """How far apart blocks of these numbers are (ns): the line through those of the longest part, if there are some."""
     ends = np.cumsum([0] + [len(part) for part in parts])
     longest = int(np.argmax(np.diff(ends)))
     inside = slice(ends[longest], ends[longest + 1])
+    if inside.stop - inside.start < 3:
+        return period
     return float(np.polyfit(number[inside], begun[inside] - begun[0], 1)[0])
 
 
@@ -230,7 +229,7 @@ def _follow(starts: Times, at: int, due: float, period: float) -> tuple[Times, f
     # Imported here: it would lengthen every start.
     from .compiled import in_step
 
-    found: tuple[Times, float, int] = in_step(starts, at, due, period, EARLY, SOONER, LATER, PATIENCE)
+    found: tuple[Times, float, int] = in_step(starts, at, due, period, EARLY, DRIFT, PATIENCE)
     return found
 
 
