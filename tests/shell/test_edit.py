@@ -114,7 +114,7 @@ def test_what_cannot_be_is_said_with_the_way_out(line, words):
 def test_every_verb_is_listed_and_does_something():
     run("new", "a.nimbleload")
     run("edit", "a.nimbleload", "add bus Band", "add return Hall", "add track A 2", "insert 'A 1' tar",
-        "insert 'A 2' tar", "insert 'A 1' Sluice", "clip 'A 1' 0 10", "send 'A 2' Band")  # fmt: skip
+        "insert 'A 2' tar", "insert 'A 1' Sluice", "clip 'A 1' 0 10", "send 'A 2' Band", "section Y 1")  # fmt: skip
     lines = {
         "add": "add track New", "rename": "rename 'A 1' Z", "duplicate": "duplicate 'A 1'", "remove": "remove 'A 1'",
         "move": "move 'A 1' 1", "route": "route 'A 1' Band", "send": "send 'A 1' Hall 0.5 pre",
@@ -123,7 +123,8 @@ def test_every_verb_is_listed_and_does_something():
         "bypass": "bypass 'A 1/1'", "set": "set 'A 1/Tar' drive=3",
         "preset": "preset 'A 1/Tar' tar.state", "listen": "listen 'A 1/1' 'A 2'",
         "clip": "clip 'A 2' 0:01 0:02", "clear": "clear 'A 1' 0:02 0:04", "shift": "shift 'A 1' 5",
-        "section": "section X 0:05", "take": "take 'A 2' Mine", "tempo": "tempo 77",
+        "section": "section X 0:05", "move-section": "move-section y 0:09", "take-section": "take-section Y",
+        "take": "take 'A 2' Mine", "tempo": "tempo 77",
         "bars": "bars 6/8", "pan-law": "pan-law -4.5",
         "rate": "rate 96000", "length": "length 9:00",
     }  # fmt: skip
@@ -153,6 +154,12 @@ def test_every_verb_is_listed_and_does_something():
             run("edit", "a.nimbleload", line, "--to", "b.nimbleload")
             assert session("b.nimbleload") != before, verb
     assert session() == before
+
+
+def test_a_section_that_there_is_not_is_refused_by_name():
+    run("new", "a.nimbleload")
+    said = run("edit", "a.nimbleload", "section Dawn 1", "take-section Dusk", fails=True)
+    assert "there is no section 'Dusk'; there are: Dawn" in said
 
 
 def test_presets_and_state_files_are_tried_before_they_are_taken(tmp_path, monkeypatch):

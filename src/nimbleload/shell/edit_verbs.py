@@ -124,6 +124,15 @@ def _ids(session: Session, name: str) -> list[str]:
     return [strip_of(session, name).id]
 
 
+def _begins(session: Session, name: str) -> float:
+    """When a section begins (seconds). SessionError if there is none of that name."""
+    for section in session.sections:
+        if section.name.lower() == name.lower():
+            return section.start
+    names = ", ".join(section.name for section in session.sections) or "none"
+    raise SessionError(f"there is no section {name!r}; there are: {names}")
+
+
 def _route(session: Session, words: list[str], _: Lookup) -> Session:
     target = None if words[1] == "none" else strip_of(session, words[1]).id
     return edits.route(session, _ids(session, words[0]), target)
@@ -289,6 +298,10 @@ VERBS = {
                   lambda s, w, _: time_edits.shift(s, _ids(s, w[0]), number(w[1], "how far")), 2, 2),
     "section": Verb("NAME AT", "a section that begins there",
                     lambda s, w, _: time_edits.add_section(s, w[0], seconds(w[1])), 2, 2),
+    "move-section": Verb("NAME AT", "that section begins there",
+                         lambda s, w, _: time_edits.move_section(s, _begins(s, w[0]), seconds(w[1])), 2, 2),
+    "take-section": Verb("NAME", "that section goes; what it holds stays",
+                         lambda s, w, _: time_edits.remove_section(s, _begins(s, w[0])), 1, 1),
     "pan-law": Verb("LAW|unknown", f"by which law the host pans: {', '.join(LAWS)} (dB in the centre, or at the sides)",
                     _pan_law, 1, 1),
     "bars": Verb("BEATS/UNIT", "one time signature for the whole piece, as 6/8",

@@ -314,6 +314,13 @@ class TestTime:
         made = time_edits.add_section(made, "C", 20)
         assert [(section.name, section.start) for section in made.sections] == [("A", 0), ("C", 20)]
         assert len(time_edits.remove_section(made, 20).sections) == 1
+        moved = time_edits.move_section(made, 0, 30)
+        assert [(each.name, each.start) for each in moved.sections] == [("C", 20), ("A", 30)]
+        assert time_edits.move_section(made, 20, 20) == made
+        assert time_edits.move_section(made, 20, made.length + 5).length == made.length + 5
+        for start, to in ((0, 20), (1, 5)):
+            with pytest.raises(SessionError, match="section begins"):
+                time_edits.move_section(made, start, to)
 
 
 class TestJoining:
@@ -459,6 +466,16 @@ class EditMachine(RuleBasedStateMachine):
     @rule(n=numbers, by=st.floats(-50, 50))
     def shift(self, n, by):
         self.do(lambda s: time_edits.shift(s, [self.strip(n)], by))
+
+    @rule(start=st.floats(-1, 100), to=st.floats(0, 100), what=st.sampled_from(("add", "move", "remove")))
+    def section(self, start, to, what):
+        known = [section.start for section in self.session.sections]
+        at = min(known, key=lambda each: abs(each - start), default=start) if what != "add" else start
+        edits = {
+            "add": lambda s: time_edits.add_section(s, "S", at), "remove": lambda s: time_edits.remove_section(s, at),
+            "move": lambda s: time_edits.move_section(s, at, to),
+        }  # fmt: skip
+        self.do(edits[what])
 
     @invariant()
     def is_valid(self):

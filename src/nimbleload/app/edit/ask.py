@@ -85,9 +85,9 @@ def ask_clip(parent: QWidget, notes: bool, answered: Callable[[float, float, int
     Question("Clip", parent, lambda: answered(start.value(), end.value(), voices.value()), **fields).open()
 
 
-def ask_section(parent: QWidget, at: float, answered: Callable[[str, float], object]) -> None:
-    """Asks what a section is called and where it begins."""
-    name, start = QLineEdit(), ClockBox(at)
+def ask_section(parent: QWidget, at: float, called: str, answered: Callable[[str, float], object]) -> None:
+    """Asks what a section is called (`called`, so far) and where it begins."""
+    name, start = QLineEdit(called), ClockBox(at)
     Question("Section", parent, lambda: answered(name.text(), start.value()), name=name, begins=start).open()
 
 

@@ -61,6 +61,12 @@ def second_at(cell: QRect, x: float, length: float) -> float:
     return min(max(share, 0.0), 1.0) * length
 
 
+def x_at(cell: QRect, second: float, length: float) -> float:
+    """Where a second of the piece lies in a track's lane."""
+    inner = cell.adjusted(theme.px(4), 0, -theme.px(4), 0)
+    return inner.left() + inner.width() * second / max(length, 1e-9)
+
+
 class RowDelegate(QStyledItemDelegate):
     """What all columns share: the height of a row, and how one that is chosen looks."""
 

@@ -27,7 +27,7 @@ from ..look.panels import headed, panel
 from ..look.picture import scrolled
 from ..look.sentence import NOTHING_OPEN, Sentence
 from ..look.theme import theme
-from .ask import ask_clip, ask_how_often, ask_section, ask_send, ask_timing
+from .ask import ask_clip, ask_how_often, ask_send, ask_timing
 from .chosen_clips import STEP, ChosenClips
 from .commands import COMMANDS, MENUS, make_actions
 from .how_many_dialog import HowManyDialog
@@ -35,6 +35,7 @@ from .inspector import Inspector
 from .pared_dialog import ParedDialog
 from .plugin_list import PluginList
 from .plugin_settings import PluginSettings
+from .sections import Sections
 from .strip_model import StripModel
 from .strip_view import StripView
 from .taking_along import TakingAlong
@@ -62,6 +63,7 @@ class SessionPage(QWidget):
         self.settings, self.along = PluginSettings(self.inspector, self), TakingAlong(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
         self._is_choosing_again = False
+        self.sections = Sections(self.view, desk, self.edit)
         self._make_actions()
         self._lay_out()
         self._connect()
@@ -134,7 +136,8 @@ class SessionPage(QWidget):
             "folder": lambda: self.adding_wanted.emit(True), "file": lambda: self.adding_wanted.emit(False),
             "rename": self._rename, "duplicate": lambda: self.duplicate(1), "times": self._ask_duplicate,
             "up": lambda: self.move_tracks(-1), "down": lambda: self.move_tracks(1), "send": self._ask_send,
-            "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self._ask_section,
+            "unsend": self._unsend, "clip": self._ask_clip, "clear": self._clear, "section": self.sections.ask,
+            "unsection": self.sections.remove,
             "next clip": lambda: self.view.step_clip(1), "clip before": lambda: self.view.step_clip(-1),
             "next as well": lambda: self.view.step_clip(1, as_well=True),
             "timing": self._ask_timing,
@@ -323,13 +326,6 @@ class SessionPage(QWidget):
         if strips:
             ask_clip(self, any(strip.instrument is not None for strip in strips), add)
 
-    def _ask_section(self) -> None:
-        at = self._desk.instant.second if self._desk.instant is not None else 0.0
-        if self._desk.document is not None:
-            ask_section(
-                self, at, lambda name, start: self.edit("section", lambda s: time_edits.add_section(s, name, start))
-            )
-
     def _ask_timing(self) -> None:
         document = self._desk.document
         if document is not None:
@@ -388,6 +384,7 @@ class SessionPage(QWidget):
         document = self._desk.document
         if document is None:
             return
+        self.sections.show(document.session)
         if self.model.strips is document.session.strips and self.model.length == document.session.length:
             if self.isVisible():
                 self._show_chosen()

@@ -13,6 +13,7 @@ from ...core.session.strips import Strip
 from ...core.session.time_edits import Placed
 from ..look.theme import theme
 from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegate, place_at, second_at, use_at
+from .sections_header import SectionsHeader
 from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
 
 PLUGINS, TRACKS, NEW = (f"application/x-nimble-load-{what}" for what in ("plugins", "tracks", "new"))
@@ -49,6 +50,8 @@ class StripView(QTreeView):
         self._clips: list[Placed] = []
         self._pressed: tuple[QPoint, int, str] | None = None
         self._drawn_by_hand = self._drags_clips = False
+        self.sections = SectionsHeader(self)
+        self.setHeader(self.sections)
         self.setModel(model)
         self.chains = ChainDelegate(model, lambda: self.chosen, self)
         self.lanes = LaneDelegate(model, lambda: self._clips, self)

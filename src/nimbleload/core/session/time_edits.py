@@ -157,6 +157,17 @@ def add_section(session: Session, name: str, start: float) -> Session:
     return msgspec.structs.replace(session, sections=tuple(made), length=max(session.length, start))
 
 
+def move_section(session: Session, start: float, to: float) -> Session:
+    """The session with the section that begins at a second beginning at another. SessionError if none does, or another
+    section begins there."""
+    section = next((each for each in session.sections if each.start == start), None)
+    if section is None:
+        raise SessionError(f"no section begins at {start:g} seconds")
+    if to != start and any(each.start == to for each in session.sections):
+        raise SessionError(f"another section begins at {to:g} seconds")
+    return add_section(remove_section(session, start), section.name, to)
+
+
 def remove_section(session: Session, start: float) -> Session:
     """The session without the section that begins at a second. SessionError if none does."""
     kept = tuple(section for section in session.sections if section.start != start)
