@@ -77,6 +77,8 @@ def test_it_is_taken_away_by_keys_and_from_its_menu(page, qtbot):
     for section in list(dict(told(page))):
         page.edit.sections.menu(dict(told(page))[section]).actions()[2].trigger()
     assert told(page) == [] and len(page.edit.sections.menu(10.0).actions()) == 1
+    press(qtbot, page.edit.view, "Ctrl+Shift+U")
+    assert "No section begins at" in page.edit.news.text()
 
 
 def test_the_other_headings_still_part_the_columns(page, qtbot):

@@ -14,13 +14,13 @@ from .ask import ask_section
 from .strip_view import StripView
 
 # What makes an edit: its name, and the change.
-Edit = Callable[[str, Callable[[Session], Session]], object]
+Editing = Callable[[str, Callable[[Session], Session]], object]
 
 
 class Sections(QObject):
     """What is done with sections on the Session page."""
 
-    def __init__(self, view: StripView, desk: Desk, edit: Edit) -> None:
+    def __init__(self, view: StripView, desk: Desk, edit: Editing) -> None:
         super().__init__(view)
         self._view, self._desk, self._edit = view, desk, edit
         view.sections.asked.connect(self._ask_at)
@@ -59,11 +59,11 @@ class Sections(QObject):
 
     def remove(self) -> None:
         """Takes the section away in which the chosen moment lies; what it holds stays."""
-        self._remove(self._holding(self._second))
+        there = self._holding(self._second)
+        self._remove(there.start if there is not None else self._second)
 
-    def _remove(self, section: Section | None) -> None:
-        if section is not None:
-            self._edit("take section away", lambda s: time_edits.remove_section(s, section.start))
+    def _remove(self, start: float) -> None:
+        self._edit("take section away", lambda session: time_edits.remove_section(session, start))
 
     def _show_menu(self, second: float, at: QPoint) -> None:
         self.menu(second).exec(at)
@@ -74,5 +74,5 @@ class Sections(QObject):
         menu.addAction("Section that begins here…", lambda: self._ask_at(second))
         if there is not None:
             menu.addAction(f"Rename {there.name}…", lambda: self._ask_at(there.start))
-            menu.addAction(f"Take {there.name} away", lambda: self._remove(there))
+            menu.addAction(f"Take {there.name} away", lambda: self._remove(there.start))
         return menu
