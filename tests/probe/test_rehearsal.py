@@ -172,7 +172,7 @@ class TestStage:
                 assert (begin[1:] >= end[:-1]).all()
 
     def test_after_a_late_block_the_next_is_due_as_soon_as_has_been_looked(self):
-        of = session(strip("a", *(house_use("tar", f"u{k}", oversampling=8) for k in range(24))))
+        of = session(strip("a", *(house_use("tar", f"u{k}", oversampling=8) for k in range(120))))
         _, made, _ = self.stage(of, frames=16, blocks=30)
         late = made.end[:-1] > made.due[:-1] + round(16 / 48000 * 1e9)
         assert late.any()
