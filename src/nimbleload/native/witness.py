@@ -87,6 +87,11 @@ def least_clock(told: NDArray[np.int64], best: float) -> float:
     return float(np.quantile(alone[:, CLOCK], 0.1)) / 1e9 if len(alone) else 0.0
 
 
+def best_clock(told: NDArray[np.int64]) -> float:
+    """What the chain of steps takes at the best clock that was told (told: …, COLUMNS, ns), in nanoseconds."""
+    return float(np.quantile(told[..., CLOCK], 0.02))
+
+
 def at_full_clock(told: NDArray[np.int64]) -> NDArray[np.bool_]:
     """Of runs of the same blocks, where nobody else had lowered the clock of the core (told: R, B, COLUMNS, ns).
 
@@ -94,7 +99,7 @@ def at_full_clock(told: NDArray[np.int64]) -> NDArray[np.bool_]:
     the core and computes with wide vectors; it stays low for most of a millisecond after that. A block in which it is
     low every time is the plugin's own doing, unless it is low in most of the others as well.
     """
-    low = told[..., CLOCK] > SAME_CLOCK * np.quantile(told[..., CLOCK], 0.02)
+    low = told[..., CLOCK] > SAME_CLOCK * best_clock(told)
     always = low.all(axis=0)
     by_chance = not always.all() and low[:, ~always].mean() > SELDOM
     return np.asarray(~low if by_chance else ~low | always)

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..native.witness import CLOCK, COLUMNS, UNITS, at_full_clock, is_alone, least_units, look
+from ..native.witness import COLUMNS, UNITS, at_full_clock, best_clock, is_alone, least_units, look
 from .messages import Best
 from .pace import MOST_ROUNDS, Pace
 
@@ -83,7 +83,7 @@ def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:
 def _longer(told: NDArray[np.int64], best: float, where: NDArray[np.bool_]) -> float:
     """How many times as long known arithmetic took in these blocks as a rule (told: R, B, COLUMNS, ns; where: R, B): as
     it would at the best clock that was told, by itself. At least 1; 1 where nothing was told."""
-    least, units = float(np.quantile(told[..., CLOCK], 0.02)), told[where][:, UNITS]
+    least, units = best_clock(told), told[where][:, UNITS]
     return max(float(np.median(units)) / (best * least), 1.0) if least > 0 and len(units) else 1.0
 
 

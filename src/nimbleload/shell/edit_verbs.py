@@ -126,9 +126,9 @@ def _ids(session: Session, name: str) -> list[str]:
 
 def _begins(session: Session, name: str) -> float:
     """When a section begins (seconds). SessionError if there is none of that name."""
-    for section in session.sections:
-        if section.name.lower() == name.lower():
-            return section.start
+    found = session.section_named(name)
+    if found is not None:
+        return found[0].start
     names = ", ".join(section.name for section in session.sections) or "none"
     raise SessionError(f"there is no section {name!r}; there are: {names}")
 

@@ -59,8 +59,8 @@ def pare(
 
 def _section(session: Session, name: str) -> tuple[float, float]:
     """From when to when a section lies (seconds); one that there is not ends the command."""
-    for each, begin, end in session.section_spans():
-        if each.name.lower() == name.lower():
-            return begin, end
+    found = session.section_named(name)
+    if found is not None:
+        return found[1:]
     names = ", ".join(each.name for each in session.sections) or "none"
     raise click.ClickException(f"{session.name} has no section {name!r}; there are: {names}.")

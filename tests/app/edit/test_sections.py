@@ -89,3 +89,13 @@ def test_the_other_headings_still_part_the_columns(page, qtbot):
     qtbot.mouseMove(header.viewport(), edge + QPoint(40, 0))
     qtbot.mouseRelease(header.viewport(), Qt.MouseButton.LeftButton, pos=edge + QPoint(40, 0))
     assert header.sectionSize(0) == wide + 40
+
+
+def test_what_is_being_drawn_stays_in_hand_while_figures_come_in(page, qtbot):
+    viewport = page.edit.view.sections.viewport()
+    qtbot.mousePress(viewport, Qt.MouseButton.LeftButton, pos=at(page, 243.0))
+    qtbot.mouseMove(viewport, at(page, 260.0))
+    page.desk.recomputed.emit()
+    qtbot.mouseMove(viewport, at(page, 280.0))
+    qtbot.mouseRelease(viewport, Qt.MouseButton.LeftButton, pos=at(page, 280.0))
+    assert told(page)[2] == ("Crossing", pytest.approx(280.0, abs=2.0))

@@ -42,13 +42,17 @@ def _house_only(monkeypatch):
 @pytest.fixture
 def window(make_window, qtbot):
     """A window with a new, empty session on the Session page."""
-    found = make_window()
-    active(qtbot, found)
-    press(qtbot, found, "Ctrl+N")
-    answer(qtbot, found, name="Tune")
-    qtbot.waitUntil(lambda: found.desk.survey is not None, timeout=60_000)
-    assert found.pages.currentIndex() == EDIT
-    return found
+    return begun(qtbot, make_window())
+
+
+def begun(qtbot, window):
+    """Begins a new session in a window, by keys."""
+    active(qtbot, window)
+    press(qtbot, window, "Ctrl+N")
+    answer(qtbot, window, name="Tune")
+    qtbot.waitUntil(lambda: window.desk.survey is not None, timeout=60_000)
+    assert window.pages.currentIndex() == EDIT
+    return window
 
 
 def active(qtbot, window):

@@ -7,14 +7,13 @@ import msgspec
 import pytest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
-from nimbleload.app.frame.window import EDIT
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import Host
 from nimbleload.core.survey import survey
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.store import dawproject, session_file
-from tests.app.edit.test_session_page import active, answer, press, put_in, rename, strip
+from tests.app.edit.test_session_page import answer, begun, press, put_in, rename, strip
 from tests.helpers import exchange as x
 from tests.helpers.rogue import zam_library
 
@@ -112,12 +111,7 @@ def by_hand(path):
 
 
 def test_it_is_built_saved_measured_and_loads_as_the_one_by_hand(installed, make_window, qtbot, tmp_path, monkeypatch):
-    window = make_window()
-    active(qtbot, window)
-    press(qtbot, window, "Ctrl+N")
-    answer(qtbot, window, name="Tune")
-    qtbot.waitUntil(lambda: window.desk.survey is not None, timeout=60_000)
-    assert window.pages.currentIndex() == EDIT
+    window = begun(qtbot, make_window())
     qtbot.waitUntil(lambda: any(use.plugin.standard == "clap" for use in window.edit.plugins.plugins), timeout=60_000)
     window.edit.view.setFocus()
     built(qtbot, window)

@@ -54,16 +54,21 @@ def place_at(strip: Strip, cell: QRect, x: float) -> int:
     return sum(1 for middle in places if middle < x)
 
 
+def lane(cell: QRect) -> QRect:
+    """What of a cell stands for the piece, from its beginning to its end."""
+    return cell.adjusted(theme.px(4), 0, -theme.px(4), 0)
+
+
 def second_at(cell: QRect, x: float, length: float) -> float:
     """The second of the piece at x in a track's lane."""
-    inner = cell.adjusted(theme.px(4), 0, -theme.px(4), 0)
+    inner = lane(cell)
     share = (x - inner.left()) / max(inner.width(), 1)
     return min(max(share, 0.0), 1.0) * length
 
 
 def x_at(cell: QRect, second: float, length: float) -> float:
     """Where a second of the piece lies in a track's lane."""
-    inner = cell.adjusted(theme.px(4), 0, -theme.px(4), 0)
+    inner = lane(cell)
     return inner.left() + inner.width() * second / max(length, 1e-9)
 
 
@@ -186,12 +191,12 @@ class LaneDelegate(RowDelegate):
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         painter.save()
         cell, strip = self.ground(painter, option), self.model.strip(index)
-        inner = QRectF(cell.adjusted(theme.px(4), theme.px(5), -theme.px(4), -theme.px(5)))
+        inner = QRectF(lane(cell).adjusted(0, theme.px(5), 0, -theme.px(5)))
         painter.fillRect(inner, theme.colour("ground"))
-        wide = inner.width() / max(self.model.length, 1e-9)
 
         def stretch(start: float, end: float) -> QRectF:
-            return QRectF(inner.left() + wide * start, inner.top(), max(wide * (end - start), 1.0), inner.height())
+            left, right = (x_at(cell, second, self.model.length) for second in (start, end))
+            return QRectF(left, inner.top(), max(right - left, 1.0), inner.height())
 
         colour = theme.colour("teal" if strip.enabled else "quiet")
         for clip in strip.clips:

@@ -42,7 +42,7 @@ COMMANDS = (
     Command("clip before", "Ch&oose the clip before", "Ctrl+Left", "Tracks", True),
     Command("next as well", "The next clip as &well", "Ctrl+Shift+Right", "Tracks", True),
     Command("section", "Section that begins &here…", "Ctrl+Shift+M", "Tracks"),
-    Command("unsection", "Take the section aw&ay", "Ctrl+Shift+U", "Tracks"),
+    Command("unsection", "Take the s&ection away", "Ctrl+Shift+U", "Tracks"),
     Command("timing", "Te&mpo, bars and length…", "Ctrl+Shift+T", "Tracks"),
     Command("pared", "A p&ared-down copy…", "Ctrl+Shift+A", "Tracks"),
     Command("how many", "&How many more fit…", "Ctrl+H", "Tracks"),

@@ -40,7 +40,9 @@ class SectionsHeader(QHeaderView):
         self.setAccessibleName("Headings, and the sections of the piece")
 
     def show_sections(self, sections: Sequence[Section], length: float) -> None:
-        self._sections, self._length, self._held = sections, length, None
+        # What is being drawn stays in hand, as long as nothing else has changed.
+        self._held = self._held if sections == self._sections else None
+        self._sections, self._length = sections, length
         told = ", ".join(section.name for section in sections)
         self.setToolTip(f"Sections: {told}" if told else "Double-click above the lanes: a section begins there")
         self.viewport().update()
@@ -50,10 +52,15 @@ class SectionsHeader(QHeaderView):
 
     def _at(self, at: QPoint) -> Section | None:
         """The section whose beginning is under the mouse."""
+        if not self._sections or not self._is_above_lanes(at):
+            return None
         cell = self._cell()
-        near = [(abs(x_at(cell, each.start, self._length) - at.x()), each) for each in self._sections]
-        distance, section = min(near, key=lambda each: each[0], default=(REACH + 1, None))
-        return section if distance <= theme.px(REACH) and self._is_above_lanes(at) else None
+
+        def distance(section: Section) -> float:
+            return abs(x_at(cell, section.start, self._length) - at.x())
+
+        nearest = min(self._sections, key=distance)
+        return nearest if distance(nearest) <= theme.px(REACH) else None
 
     def _is_above_lanes(self, at: QPoint) -> bool:
         return self._length > 0 and self._cell().adjusted(theme.px(4), 0, 0, 0).contains(at)

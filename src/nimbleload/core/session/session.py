@@ -68,6 +68,10 @@ class Session(msgspec.Struct, frozen=True):
         ends = [*(section.start for section in self.sections[1:]), self.length]
         return [(each, each.start, end) for each, end in zip(self.sections, ends, strict=False)]
 
+    def section_named(self, name: str) -> tuple[Section, float, float] | None:
+        """The same of the first section of a name, in small letters or capitals; None if there is none."""
+        return next((span for span in self.section_spans() if span[0].name.lower() == name.lower()), None)
+
     def strip(self, strip_id: str) -> Strip:
         """The strip with this id. KeyError if there is none."""
         for strip in self.strips:
