@@ -77,9 +77,12 @@ def window() -> None:
     from nimbleload.app.frame.window import EDIT, MainWindow
     from nimbleload.app.look.theme import theme
     from nimbleload.shell.common import demo_saved
+    from nimbleload.shell.screenshots import settle
     from nimbleload.store.opening import Opened
     from nimbleload.store.recovery import Recovery
     from nimbleload.store.session_file import Saved
+
+    from .window import Heartbeat
 
     scratch = Path(tempfile.mkdtemp())
     theme.apply(application(), "night", 100)
@@ -93,11 +96,17 @@ def window() -> None:
     page = shown.edit
     page.choose("track100")
 
+    beat = Heartbeat()
+
     def took(gesture) -> float:
         begun = time.perf_counter()
         gesture()
         QCoreApplication.processEvents()
         return time.perf_counter() - begun
+
+    def longest(gesture) -> float:
+        """The longest that the event loop is busy at one go, from the gesture to the last figure that follows."""
+        return max(beat.during(lambda: (gesture(), settle(shown))), default=0.0)
 
     gestures = {
         "add a track": lambda: page.add("track"),
@@ -109,7 +118,12 @@ def window() -> None:
     }
     for name, gesture in gestures.items():
         times = sorted(took(gesture) for _ in range(7))
-        print(f"  {name:12} {1e3 * statistics.median(times):6.0f} ms, at most {1e3 * times[-1]:.0f} (goal 100)")
+        settle(shown)
+        stalls = sorted(longest(gesture) for _ in range(7))
+        print(
+            f"  {name:12} {1e3 * statistics.median(times):6.0f} ms, at most {1e3 * times[-1]:.0f} (goal 100); longest "
+            f"stall {1e3 * statistics.median(stalls):.0f} ms, at most {1e3 * stalls[-1]:.0f} (goal 16)"
+        )
     shown.shut_down()
 
 

@@ -40,9 +40,7 @@ class Sections(QObject):
 
     def _holding(self, second: float) -> Section | None:
         """The section in which a second lies."""
-        document = self._desk.document
-        spans = document.session.section_spans() if document is not None else []
-        return next((section for section, begin, end in spans if begin <= second < end), None)
+        return self._desk.document.session.section_at(second) if self._desk.document is not None else None
 
     def ask(self) -> None:
         """Asks for a section that begins at the chosen moment."""

@@ -77,8 +77,8 @@ def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
     times = of.now.moments.times
     seconds = float(of.now.moments.sounding[:, numbers].any(axis=1) @ np.diff(times))
     heard = f"heard in {percent(seconds / max(float(times[-1]), 1e-9))} of the piece"
-    before = [section.name for section in of.session.sections if section.start <= at.second]
-    where = f" in {before[-1]}" if before else ""
+    section = of.session.section_at(at.second)
+    where = f" in {section.name}" if section is not None else ""
     return f"{who} {share} of one core in the worst block{where} ({clock(at.second)}){silent}; {heard}"
 
 
