@@ -74,16 +74,15 @@ def test_the_most_is_reached_by_a_last_task_that_waits_for_a_core():
 
 
 @pytest.mark.parametrize("seed", range(200))
-def test_no_block_is_shorter_than_a_cut_whatever_costs_more_than_the_least(seed):
+def test_no_block_is_shorter_than_a_cut_whatever_tasks_cost_now(seed):
     _, tasks, parts, cost, _, threads, _ = played(seed)
     rng = np.random.default_rng(seed)
     each = np.tile(cost[0] / parts, parts)
-    least = each * rng.uniform(0, 1, len(each))
+    now = each * rng.choice([0.5, 1.0, 2.0], len(each)) + rng.choice([0.0, 0.3], len(each))
     alone, _ = makespans(tasks, each[None, :], threads)
-    found = cuts(tasks, least)
-    for cut in found:
-        assert cut_bound(cut, each, threads) <= alone[0] * (1 + 1e-12)
-        assert cut.last < 0 or not cut.tasks[cut.last]
+    for cut in cuts(tasks, now, threads):
+        assert cut_bound(cut, each, threads, now) <= alone[0] * (1 + 1e-12)
+        assert cut.last < 0 or not (cut.tasks[cut.last] or cut.on[cut.last])
 
 
 def test_the_cut_before_the_last_strips_is_what_a_row_of_equal_tracks_takes():
@@ -92,9 +91,9 @@ def test_the_cut_before_the_last_strips_is_what_a_row_of_equal_tracks_takes():
     graph = build(of)
     cost = np.array([1.0] * 6 + [0.5, 0.25, 0.125])
     assert last_task(graph) == 8
-    found = cuts(graph, cost)
+    found = cuts(graph, cost, 3)
     # Six tracks on three cores take two units; then bus, group and main one after the other.
-    assert max(float(cut_bound(cut, cost, 3)) for cut in found) == pytest.approx(2 + 0.5 + 0.25 + 0.125)
+    assert max(float(cut_bound(cut, cost, 3, cost)) for cut in found) == pytest.approx(2 + 0.5 + 0.25 + 0.125)
     assert float(makespans(graph, cost[None, :], 3)[0][0]) == pytest.approx(2.875)
 
 
@@ -108,7 +107,10 @@ def test_a_late_start_is_seen_by_its_head():
     assert heads(graph, least)[index["c"]] == max(least[index["a"]] + least[index["b"]], least[index["t3"]])
     assert tails(graph, least)[index["a"]] == sum(least[index[n]] for n in ("b", "c", "main"))
     assert tails(graph, least) == pytest.approx(remaining(graph, least) - least)
-    assert any(cut.head > 0 for cut in cuts(graph, least))
+    # All that comes after the first is through no sooner than after that, and then as much work as there is.
+    early = [cut for cut in cuts(graph, least, 2) if cut.on[index["a"]]]
+    assert set(np.flatnonzero(early[0].tasks)) <= {index["b"], index["c"], index["main"]}
+    assert early[0].along >= least[index["a"]]
 
 
 def test_two_ends_have_no_last_strip():

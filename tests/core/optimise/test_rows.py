@@ -11,8 +11,8 @@ from nimbleload.core.load.load_map import load_map
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import Evaluator
 from nimbleload.core.optimise.program import Program
+from nimbleload.core.optimise.proof import by_price
 from nimbleload.core.optimise.rows import Rows
-from nimbleload.core.optimise.suggest import _valid_rows
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
 from tests.helpers.exhaustive import hosted, small
@@ -30,7 +30,7 @@ def tried(seed: int):
     wishes = Wishes(float(before.after.load.max()) * 0.5)
     found = candidates(before, wishes)
     program = Program(before, found, wishes, Rows(before, found))
-    return rng, before, found, program, _valid_rows(before, found, program, None)
+    return rng, before, found, program, by_price(before, found, float(program.objective.sum()), program.rows)
 
 
 def random_choice(rng: random.Random, program: Program):

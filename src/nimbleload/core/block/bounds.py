@@ -16,6 +16,8 @@ from ..session.routing import Graph
 from .schedule import remaining
 
 Figures = NDArray[np.float64]
+# So many late and early cuts are told of a block at most.
+LATE, EARLY = 6, 2
 
 
 def spread(work: Figures, beside: Figures, threads: int, aside: Figures | float = 0.0) -> Figures:
@@ -60,15 +62,17 @@ def most(work: Figures, beside: Figures, chain: Figures, threads: int) -> Figure
 
 
 class Cut(NamedTuple):
-    """Tasks that must all be through by some time before the block's end, and cannot begin before another.
+    """Tasks that must all be through some time before the block's end, or cannot begin before some time.
 
-    `tasks` (S, bool) have only so much work in common threads: the block takes at least `head` + their work / T +
-    `tail` seconds. With `last` ≥ 0 the task of that number comes after all of them, and its cost is no part of `tail`.
+    The block takes at least the work of `tasks` (S, bool) / T, and the time `along` the tasks that must follow the last
+    of them to end, or come before the first to begin, and the cost of `last`: with `last` ≥ 0 the task of that number
+    comes after all others. `along` is what these take now; where less is left of the tasks `on` (S, bool) the time is
+    shorter by that at most.
     """
 
     tasks: NDArray[np.bool_]
-    head: float
-    tail: float
+    along: float
+    on: NDArray[np.bool_]
     last: int
 
 
@@ -98,40 +102,62 @@ def heads(graph: Graph, least: Figures) -> Figures:
     return found
 
 
-def cuts(graph: Graph, least: Figures, most: int = 8) -> list[Cut]:
-    """Late and early cuts of a graph: all tasks with a tail, or a head, of at least so much.
+def cuts(graph: Graph, cost: Figures, threads: int) -> list[Cut]:
+    """Late and early cuts of a graph whose tasks cost so much now (S, seconds): all with a tail, or a head, of at least
+    so much; of each kind those that say most of the block as it is.
 
-    `least` (S, seconds) is the least that each task can cost under whatever is decided. The task that comes after all
-    others is left out of the tails: its cost stands in the rows in full.
+    The task that comes after all others is left out of the tails: its cost stands in the rows in full.
     """
     last = last_task(graph)
-    without = least.copy()
-    if last >= 0:
-        without[last] = 0.0
-    tail, head = tails(graph, without), heads(graph, without)
-    found = []
-    others = np.ones(len(least), np.bool_)
+    others = np.ones(len(cost), np.bool_)
     if last >= 0:
         others[last] = False
-    for level in _levels(tail[others], most):
-        found.append(Cut((tail >= level) & others, 0.0, level, last))
-    for level in _levels(head[others], most):
-        if level > 0:
-            found.append(Cut((head >= level) & others, level, 0.0, last))
+    now = cost * others
+    feeds, fed = np.repeat(np.arange(len(cost)), np.diff(graph.first)), graph.successors
+    found = []
+    for values, near, far, most in (
+        (tails(graph, now), feeds, fed, LATE), (heads(graph, now), fed, feeds, EARLY)
+    ):  # fmt: skip
+        # From each task the way goes on to the one with the longest way from there.
+        ways = np.full(len(cost), -1, np.int64)
+        order = np.argsort((values + now)[far], kind="stable")
+        ways[near[order]] = far[order]
+        for level, inside in _telling(values, now, others, threads, most):
+            edge = inside.copy()
+            edge[near[inside[far]]] = False
+            found.append(Cut(inside, level, _on(ways, edge) & (now > 0), last))
     return found
 
 
-def _levels(values: Figures, most: int) -> list[float]:
-    """Different values, at most so many, spread over their range."""
-    levels = np.unique(values)
-    if len(levels) > most:
-        levels = levels[np.linspace(0, len(levels) - 1, most).round().astype(int)]
-    return [float(level) for level in np.unique(levels)]
+def _telling(
+    values: Figures, cost: Figures, others: NDArray[np.bool_], threads: int, most: int
+) -> list[tuple[float, NDArray[np.bool_]]]:
+    """Levels above 0 of tails or heads, at most so many, with the tasks from there on: those of which so much and the
+    work of these, evenly spread, come to most."""
+    order = np.argsort(-values[others], kind="stable")
+    levels, works = values[others][order], np.cumsum(cost[others][order])
+    # Of tasks with the same one all count.
+    ends = np.flatnonzero(np.append(levels[1:] < levels[:-1], True)) if len(levels) else np.zeros(0, np.int64)
+    ends = ends[levels[ends] > 0]
+    best = ends[np.argsort(-(levels[ends] + works[ends] / threads), kind="stable")[:most]]
+    return [(float(level), others & (values >= level)) for level in levels[best]]
 
 
-def cut_bound(cut: Cut, cost: Figures, threads: int) -> Figures:
-    """The least time that a block takes by a cut, without any slowing, for rows of costs (…, S, seconds)."""
+def _on(ways: NDArray[np.int64], begin: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """The tasks (S, bool) that ways lead to from those where they begin (S, bool), one after the other."""
+    found = np.zeros(len(ways), np.bool_)
+    at = np.unique(ways[begin])
+    while len(at := at[at >= 0]):
+        found[at] = True
+        at = np.unique(ways[at])
+    return found
+
+
+def cut_bound(cut: Cut, cost: Figures, threads: int, now: Figures) -> Figures:
+    """The least time that a block takes by a cut, without any slowing, for rows of costs (…, S, seconds), where tasks
+    cost so much `now` (S)."""
     inside = (cost * cut.tasks).sum(axis=-1) / threads
     own = cost[..., cut.last] if cut.last >= 0 else 0.0
-    found: Figures = cut.head + inside + cut.tail + own
+    less = (np.maximum(now - cost, 0.0) * cut.on).sum(axis=-1)
+    found: Figures = inside + cut.along - less + own
     return found

@@ -17,6 +17,7 @@ from ..decisions.off import changes_nothing
 from ..decisions.price import Terms, Weights, total
 from ..decisions.rendering import audio_bytes
 from ..load.case import Case
+from ..piece.moments import SILENT
 from ..session.cut_at_sends import parts_of
 from ..session.session import Session
 from ..session.strips import Strip
@@ -53,11 +54,13 @@ def wishes_for(
 
 class Effect(NamedTuple):
     """What a candidate does to one strip of the planned session: its number there, and what is saved of its cost and
-    of what it costs more beside others, in each state (N, seconds each)."""
+    of what it costs more beside others, in each state (N, seconds each); the strip as it `was`, and as it is `now`."""
 
     strip: int
     saves: NDArray[np.float64]
     beside: NDArray[np.float64]
+    was: Strip
+    now: Strip
 
 
 class Candidate(NamedTuple):
@@ -159,9 +162,14 @@ class _Finder:
         strips = [self.of.session.strip(d.strip) for d in decisions]
         frozen = (s for s, d in zip(strips, decisions, strict=True) if d.kind == "freeze")
         disk = sum(audio_bytes(strip, self.of.session.rate) for strip in frozen)
-        effects = effects_of(self.of, self.case, decisions)
+        effects = tuple(effect for decision in decisions for effect in self._effects(decision))
         once = tuple((name, part.minutes) for name, part in price.once)
         return Candidate(decisions, price.own, once, effects, disk)
+
+    def _effects(self, decision: Decision) -> list[Effect]:
+        """What a decision saves of each part of its strip."""
+        before = whole_strip(self.of, decision.strip)
+        return strip_effects(self.case, self.numbers, before, changed(before, decision, self.of.session))
 
     def _shared(self) -> Iterator[Candidate]:
         """Sharing as one candidate with all its members that are neither pinned nor decided about."""
@@ -182,16 +190,6 @@ class _Finder:
         return [self.numbers[part.id] for part in parts_of(strip) if gone & {use.id for use in part.uses()}]
 
 
-def effects_of(of: Survey, at: Case, decisions: Sequence[Decision]) -> tuple[Effect, ...]:
-    """What decisions, each about one strip of its own, save of each part of it, by the costs of a case."""
-    numbers = {strip.id: k for k, strip in enumerate(at.session.strips)}
-    found = []
-    for decision in decisions:
-        before = whole_strip(of, decision.strip)
-        found += strip_effects(at, numbers, before, changed(before, decision, of.session))
-    return tuple(found)
-
-
 def changed(strip: Strip, decision: Decision, session: Session) -> Strip:
     """A strip with a decision about it; what is shared is off there."""
     if decision.kind != "share":
@@ -210,6 +208,51 @@ def whole_strip(of: Survey, strip_id: str) -> Strip:
     return apply(of.session, of.plan).session.strip(strip_id)
 
 
+class Held(NamedTuple):
+    """What strips hold before and after each of E effects: how many live plugins of each key (E, K each), and which of
+    the strips are suspended (E, bool each)."""
+
+    before: NDArray[np.float64]
+    after: NDArray[np.float64]
+    slept: NDArray[np.bool_]
+    sleeps: NDArray[np.bool_]
+
+
+def held(of: Case, effects: Sequence[Effect]) -> Held:
+    """What the strips of effects hold in a case before and after them."""
+    index = of.prepared.figures.index
+    before, after = np.zeros((2, len(effects), len(index)))
+    for number, effect in enumerate(effects):
+        for found, strip in ((before, effect.was), (after, effect.now)):
+            for use in strip.live_uses():
+                found[number, index[use.card_key()]] += 1
+    slept, sleeps = (np.array([e.was.suspended for e in effects], np.bool_),
+                     np.array([e.now.suspended for e in effects], np.bool_))  # fmt: skip
+    return Held(before, after, slept, sleeps)
+
+
+def cheaper(effects: Sequence[Effect], holds: Held, of: Case, at: Case) -> list[Effect]:
+    """Effects by the costs of another case (`at`) of the same session, where plugins do less to each other, in the
+    place of those of the case `of`."""
+    live = of.prepared.live[[effect.strip for effect in effects]]
+    found = []
+    for one, other in (
+        ((of.costs.each.seconds, of.costs.ahead.seconds), (at.costs.each.seconds, at.costs.ahead.seconds)),
+        ((of.costs.each.beside, of.costs.ahead.beside), (at.costs.each.beside, at.costs.ahead.beside)),
+    ):
+        less = np.zeros((len(effects), len(one[0])))
+        for was, now, here in ((one[0], other[0], live), (one[1], other[1], ~live)):
+            for counts, asleep, sign in ((holds.before, holds.slept, 1.0), (holds.after, holds.sleeps, -1.0)):
+                spent = sign * counts @ (was - now).T
+                spent[asleep, SILENT] = 0.0
+                less[here] += spent[here]
+        found.append(less * (1 + of.costs.interrupted))
+    return [
+        effect._replace(saves=effect.saves - saves, beside=effect.beside - beside)
+        for effect, saves, beside in zip(effects, *found, strict=True)
+    ]
+
+
 def strip_effects(of: Case, numbers: dict[str, int], before: Strip, after: Strip) -> list[Effect]:
     """What changing a strip saves of each of its parts, by the costs of a case."""
     found = []
@@ -217,7 +260,7 @@ def strip_effects(of: Case, numbers: dict[str, int], before: Strip, after: Strip
         number = numbers[was.id]
         saved = part_cost(of, number, was) - part_cost(of, number, now)
         if np.abs(saved).max() > 0:
-            found.append(Effect(number, saved[0], saved[1]))
+            found.append(Effect(number, saved[0], saved[1], was, now))
     return found
 
 

@@ -33,8 +33,9 @@ INFEASIBLE = 2
 # With more rows than this and more than so many candidates the solver takes minutes for an answer in whole numbers: so
 # it is where hardly anything reaches the limit.
 CROWDED, MANY = 600, 360
-# Minutes by which prices may differ for rounding.
+# Minutes by which prices may differ for rounding, and how exact a solver's answer is (as a share).
 ROOM = 1e-6
+TOLERANCE = 1e-6
 # Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
 CLOSE = 0.002
 # Least and most of each candidate (n each).
@@ -68,30 +69,35 @@ class Program:
         once = {name: minutes for candidate in found for name, minutes in candidate.once}
         self._once = {name: k for k, name in enumerate(once)}
         self.objective = np.concatenate((self.prices, np.array(list(once.values()), np.float64)))
+        self._pairs = len(rows.twice.one)
         self._pays = np.zeros((len(found), len(once)), np.bool_)
         for number, candidate in enumerate(found):
             self._pays[number, [self._once[name] for name, _ in candidate.once]] = True
         self._fixed = self._structure(wishes)
         self.slack = np.zeros(len(rows.distinct))
-        self._saves: list[Figures] = []
-        self._needed: list[float] = []
-        self._kinds: list[int] = []
+        self._rows: list[Row] = []
         self._known: set[bytes] = set()
         self._covers: list[tuple[Figures, float]] = []
         self.relevant = self._relevant()
 
-    def proof(self, rows: Rows) -> Program:
-        """A program of the same candidates without anything asked in addition; what is known of rows that are alike
-        is kept."""
+    def proof(self, rows: Rows, with_covers: bool = False) -> Program:
+        """A program of the same candidates on other rows without anything asked in addition, but for covers if wanted;
+        every row so far is in it, as it is in those."""
         made = copy(self)
+        made._covers = list(self._covers) if with_covers else []
+        made.rows, made.slack, made.under = rows, np.zeros(len(rows.distinct)), np.inf
         if rows.are_like(self.rows):
-            made._saves, made._needed, made._kinds = list(self._saves), list(self._needed), list(self._kinds)
-            made._known = set(self._known)
-        else:
-            made.rows, made._saves, made._needed, made._kinds, made._known = rows, [], [], [], set()
-            made.relevant = made._relevant()
-        made._covers, made.slack, made.under = [], np.zeros(len(rows.distinct)), np.inf
+            made._rows, made._known = list(self._rows), set(self._known)
+            return made
+        made._rows, made._known, made.relevant = [], set(), made._relevant()
+        for row in self._rows:
+            made.add(rows.again(row))
         return made
+
+    @property
+    def _minutes(self) -> Figures:
+        """The price of each variable: candidates, what is paid once, and pairs, which cost nothing."""
+        return np.append(self.objective, np.zeros(self._pairs))
 
     def price(self, chosen: NDArray[np.bool_]) -> float:
         """What a choice costs, in minutes."""
@@ -107,7 +113,7 @@ class Program:
     @property
     def is_crowded(self) -> bool:
         """Whether an answer in whole numbers would take minutes."""
-        return len(self._needed) > CROWDED and len(self.candidates) > MANY
+        return len(self._rows) > CROWDED and len(self.candidates) > MANY
 
     def _relevant(self) -> NDArray[np.int64]:
         """The kinds of moments that could be over what is allowed: by all that a block could take."""
@@ -118,11 +124,15 @@ class Program:
     # What decisions exclude of each other
 
     def _structure(self, wishes: Wishes) -> tuple[csr_matrix, Figures]:
-        """Rows ≤ right side: at most one decision about the same plugins, what is paid once, disk space."""
+        """Rows ≤ right side: at most one decision about the same plugins, pairs of which both are taken, what is paid
+        once, disk space."""
         from scipy.sparse import csr_matrix  # imported here: it would lengthen every start
 
         count, once = len(self.candidates), len(self._once)
         rows: list[dict[int, float]] = [dict.fromkeys(group, 1.0) for group in self.exclusive()]
+        twice = self.rows.twice
+        for pair, (one, other) in enumerate(zip(twice.one.tolist(), twice.other.tolist(), strict=True)):
+            rows.append({one: 1.0, other: 1.0, count + once + pair: -1.0})
         right = [1.0] * len(rows)
         for number, candidate in enumerate(self.candidates):
             for name, _ in candidate.once:
@@ -132,7 +142,7 @@ class Program:
             rows.append({k: c.disk for k, c in enumerate(self.candidates) if c.disk})
             right.append(wishes.disk)
         entries = [(r, c, v) for r, row in enumerate(rows) for c, v in row.items()]
-        shape = (len(rows), count + once)
+        shape = (len(rows), count + once + self._pairs)
         if not entries:
             return csr_matrix(shape), np.array(right)
         r, c, v = zip(*entries, strict=True)
@@ -168,7 +178,8 @@ class Program:
 
     def is_allowed(self, chosen: NDArray[np.bool_]) -> bool:
         """Whether no two of a choice exclude each other, and it keeps within the disk space."""
-        whole = np.concatenate((chosen, self._pays[chosen].any(axis=0))).astype(float)
+        both = self.rows.twice.both(chosen.astype(float))
+        whole = np.concatenate((chosen, self._pays[chosen].any(axis=0), both)).astype(float)
         matrix, right = self._fixed
         return bool((matrix @ whole <= right + 1e-9).all())
 
@@ -178,13 +189,13 @@ class Program:
         """Takes a row in; false if it was there, or nothing can break it."""
         mark = row.kind.to_bytes(4, "little") + np.round(row.saves, 15).tobytes() + np.float64(row.whole).tobytes()
         if mark in self._known or (
-            row.whole <= self.allowed and row.saves.min(initial=0.0) >= 0 and not self.slack.any()
+            row.whole <= self.allowed
+            and row.saves[: len(self.candidates)].min(initial=0.0) >= 0
+            and not self.slack.any()
         ):
             return False
         self._known.add(mark)
-        self._saves.append(row.saves)
-        self._needed.append(row.whole - self.allowed)
-        self._kinds.append(row.kind)
+        self._rows.append(row)
         return True
 
     def cover(self, coefficients: Figures, least: float) -> None:
@@ -192,15 +203,18 @@ class Program:
         self._covers.append((coefficients, least))
 
     def valid_rows(self) -> tuple[Figures, Figures]:
-        """The rows so far as saves (R, n) and how much they must come to (R), in seconds, with nothing in addition."""
-        return np.array(self._saves).reshape(-1, len(self.candidates)), np.array(self._needed)
+        """The rows so far as saves (R, n) and how much they must come to (R), in seconds, with nothing in addition, and
+        with what two would take twice."""
+        count = len(self.candidates)
+        saves = np.array([row.saves[:count] for row in self._rows]).reshape(-1, count)
+        return saves, np.array([row.whole - self.allowed for row in self._rows])
 
     def separate(self, taken: Figures) -> int:
         """Takes in rows that this choice breaks, the worst first; how many."""
         rows, kinds = self.rows, self.relevant
         if not len(kinds):
             return 0
-        even = rows.even_at(kinds, taken)
+        even, full = rows.even_at(kinds, taken), rows.full(taken)
         over = even + self.slack[kinds] - self.allowed
         found: list[tuple[float, Row]] = []
         for k in np.flatnonzero(over > BROKEN * self.allowed):
@@ -209,7 +223,7 @@ class Program:
         near = near[np.argsort(-over[near], kind="stable")][: 2 * AT_ONCE]
         for k in near:
             for row in rows.closing(int(kinds[k])):
-                broken = row.whole - float(row.saves @ taken) + self.slack[row.kind] - self.allowed
+                broken = row.whole - float(row.saves @ full) + self.slack[row.kind] - self.allowed
                 if broken > BROKEN * self.allowed:
                     found.append((broken, row))
         found += self._chains(taken)
@@ -221,22 +235,23 @@ class Program:
         rows, found = self.rows, []
         if rows.threads == 1:
             return []
-        cost = rows.costs_at(self.relevant, taken)
+        cost, full = rows.costs_at(self.relevant, taken), rows.full(taken)
         longest_of = chains(rows.of.planned.tasks, cost).tolist()
         for kind, row, longest in zip(self.relevant.tolist(), cost, longest_of, strict=True):
             if longest + self.slack[kind] > 0.8 * self.allowed:
                 chain = rows.chain(kind, row)
-                broken = chain.whole - float(chain.saves @ taken) + self.slack[kind] - self.allowed
+                broken = chain.whole - float(chain.saves @ full) + self.slack[kind] - self.allowed
                 if broken > BROKEN * self.allowed:
                     found.append((broken, chain))
         return found
 
     def asked(self) -> tuple[Figures, Figures]:
-        """All rows so far, with what is asked in addition, and covers: saves (R, n), and what they must come to (R)."""
-        saves = [*self._saves, *(coefficients for coefficients, _ in self._covers)]
-        needed = [n + self.slack[k] for n, k in zip(self._needed, self._kinds, strict=True)]
+        """All rows so far, with what is asked in addition, and covers: saves (R, n + P), and what they come to (R)."""
+        saves = [row.saves for row in self._rows]
+        saves += [np.append(coefficients, np.zeros(self._pairs)) for coefficients, _ in self._covers]
+        needed = [row.whole - self.allowed + self.slack[row.kind] for row in self._rows]
         needed += [least for _, least in self._covers]
-        return np.array(saves).reshape(-1, len(self.candidates)), np.array(needed)
+        return np.array(saves).reshape(-1, len(self.candidates) + self._pairs), np.array(needed)
 
     def _asked_of(self, used: NDArray[np.bool_] | None = None) -> tuple[csr_matrix, Figures]:
         """Everything that is asked, or those of the rows that are `used`: a matrix, and what it must not exceed."""
@@ -251,7 +266,9 @@ class Program:
         scale = np.maximum(np.abs(saves).max(axis=1), 1e-12)
         rows = np.column_stack((saves, needed)) / scale[:, None]
         rows = rows[list({row.tobytes(): k for k, row in enumerate(rows)}.values())]
-        padded = hstack([csr_matrix(-rows[:, :-1]), csr_matrix((len(rows), len(self._once)))])
+        count = len(self.candidates)
+        parts = csr_matrix(-rows[:, :count]), csr_matrix((len(rows), len(self._once))), csr_matrix(-rows[:, count:-1])
+        padded = hstack(parts)
         matrix, right = self._fixed
         return vstack([matrix, padded], format="csr"), np.concatenate((right, 1e-9 - rows[:, -1]))
 
@@ -264,16 +281,30 @@ class Program:
             return self._without_any()
         matrix, right = self._asked_of()
         found = _answered(
-            lambda more: linprog(self.objective, matrix, right, bounds=(0, 1), method="highs", options=more)
+            lambda more: linprog(self._minutes, matrix, right, bounds=(0, 1), method="highs", options=more)
         )
         if found.x is None:
             return None
         reduced = found.lower.marginals + found.upper.marginals
         return Solved(found.x[:count], float(found.fun), reduced[:count])
 
+    def most(self, amounts: Figures, minutes: float) -> float:
+        """How much of something of which candidates free so much each (n) choices can free at most that meet the rows
+        so far and cost so many minutes at most, without whole numbers."""
+        from scipy.optimize import linprog
+        from scipy.sparse import csr_matrix, vstack
+
+        matrix, right = self._asked_of()
+        matrix, right = vstack([matrix, csr_matrix(self._minutes[None, :])]), np.append(right, minutes + ROOM)
+        wanted = np.zeros(matrix.shape[1])
+        wanted[: len(amounts)] = -amounts / max(float(amounts.max(initial=0.0)), 1e-300)
+        found = _answered(lambda more: linprog(wanted, matrix, right, bounds=(0, 1), method="highs", options=more))
+        least = -float(found.fun) if found.x is not None else float(-wanted.sum())
+        return (least + TOLERANCE) * float(amounts.max(initial=0.0))
+
     def _without_any(self) -> Solved | None:
         """What there is without candidates."""
-        return Solved(np.zeros(0), 0.0) if not self._saves else None
+        return Solved(np.zeros(0), 0.0) if not self._rows else None
 
     def _solve(self, nodes: int, gap: float, used: NDArray[np.bool_], ends: Ends) -> Solved | None:
         """The least price that meets rows in whole numbers, after so many nodes; None if nothing does, or was found."""
@@ -284,10 +315,10 @@ class Program:
             return self._without_any()
         matrix, right = self._asked_of(used)
         constraints = [LinearConstraint(matrix, -np.inf, right)] if matrix.shape[0] else []
-        kinds = np.concatenate((np.ones(count), np.zeros(once)))
-        bounds = Bounds(np.append(ends[0], np.zeros(once)), np.append(ends[1], np.ones(once)))
+        kinds = np.concatenate((np.ones(count), np.zeros(once + self._pairs)))
+        bounds = Bounds(*(np.append(end, np.full(once + self._pairs, float(k))) for k, end in enumerate(ends)))
         found = _answered(lambda more: milp(
-            self.objective, constraints=constraints, bounds=bounds, integrality=kinds,
+            self._minutes, constraints=constraints, bounds=bounds, integrality=kinds,
             options={"node_limit": nodes, "mip_rel_gap": gap, **more},
         ))  # fmt: skip
         if found.x is None:
@@ -334,14 +365,14 @@ class Program:
         saves, needed = self.asked()
         used = np.ones(len(needed), np.bool_)
         if near is not None and nodes < NODES:
-            used = saves @ near.taken - needed <= CLOSE * self.allowed
-            used[len(self._saves) :] = True
+            used = saves @ self.rows.full(near.taken) - needed <= CLOSE * self.allowed
+            used[len(self._rows) :] = True
         ends = self._ends(near, min(self.under, under))
         while True:
             solved = self._solve(nodes, gap, used, ends)
             if solved is None:
                 return None
-            broken = ~used & (saves @ np.round(solved.taken) < needed - BROKEN * self.allowed)
+            broken = ~used & (saves @ self.rows.full(np.round(solved.taken)) < needed - BROKEN * self.allowed)
             if not broken.any():
                 return solved
             used |= broken
@@ -355,21 +386,22 @@ class Program:
         saves, needed = self.asked()
         needed = needed - BROKEN * self.allowed
         chosen = taken > 1 - 1e-6
-        reached = saves @ chosen
+        reached = saves @ self.rows.full(chosen.astype(float))
         for number in np.argsort(-taken, kind="stable"):
             if (reached >= needed).all() or taken[number] <= 1e-9:
                 break
             if not chosen[number]:
                 chosen[number] = True
                 if self.is_allowed(chosen):
-                    reached = reached + saves[:, number]
+                    reached = saves @ self.rows.full(chosen.astype(float))
                 else:
                     chosen[number] = False
         if not (reached >= needed).all() or not self.is_allowed(chosen):
             return None
         for number in sorted(np.flatnonzero(chosen), key=lambda n: -self.prices[n]):
-            if (reached - saves[:, number] >= needed).all():
-                reached, chosen[number] = reached - saves[:, number], False
+            chosen[number] = False
+            without = saves @ self.rows.full(chosen.astype(float))
+            chosen[number] = not (without >= needed).all()
         return np.asarray(chosen, np.bool_)
 
 

@@ -10,6 +10,7 @@ for every bound ℓ ≤ m, with ρ = B/W, and g = 1 − ρ'/(T − 1) for any ρ
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -22,19 +23,50 @@ from ..load.case import Case, case
 from ..load.costs import Among, touched
 from ..survey import Survey, with_plan
 from .activity import Activity, Known, Saved, moves
-from .candidates import Candidate, effects_of
+from .candidates import Candidate, Effect, Held, cheaper, held
 
 Figures = NDArray[np.float64]
 # In the place of a strip's number: a bus that a candidate brings.
 BUS = -1
 
 
+class Twice(NamedTuple):
+    """Pairs of candidates (P) that take the same off a strip where both are taken: one leaves next to nothing of it, so
+    what the other would take is taken already. `one` and `other` are their numbers, `strip` is the strip's; `seconds`
+    (P, D) is what is counted twice in each kind, `beside` (P, D) what of the cost beside others."""
+
+    one: NDArray[np.int64]
+    other: NDArray[np.int64]
+    strip: NDArray[np.int64]
+    seconds: Figures
+    beside: Figures
+
+    def both(self, taken: Figures) -> Figures:
+        """How much of each pair is sure to be taken together (P), with so much of each candidate (n, 0 to 1)."""
+        found: Figures = np.maximum(taken[self.one] + taken[self.other] - 1, 0.0)
+        return found
+
+
+class Bound(NamedTuple):
+    """A bound ℓ as a weighted sum of what strips cost (`weights`: S) and a `constant` (seconds). `bus` (n) are the
+    weights of the buses that candidates bring; without, these count for their work alone. The weighted sum of strips
+    `along` (S, 0 to 1) is in it, too, but nothing that they cost more than now."""
+
+    weights: Figures
+    constant: float = 0.0
+    bus: Figures | None = None
+    along: Figures | None = None
+
+
 class Row(NamedTuple):
-    """One row: kind of moment, what it comes to without any candidate (seconds), and what each takes off it (n)."""
+    """One row: kind of moment, what it comes to without any candidate (seconds), and what each takes off it, and each
+    pair that would take something twice (n + P; the latter is never positive: see `Twice`). `bound` is what it comes
+    of; None for all work, evenly spread."""
 
     kind: int
     whole: float
     saves: Figures
+    bound: Bound | None
 
 
 class Rows:
@@ -56,6 +88,9 @@ class Rows:
     ) -> None:
         self.of, self.candidates = of, found
         self._known: Known = like._known if like is not None else {}
+        self._bounds: dict[int, list[Bound]] = like._bounds if like is not None else {}
+        every = [effect for candidate in found for effect in candidate.effects]
+        self._held: Held = like._held if like is not None else held(of.case, every)
         moving = like._moving if like is not None else [n for n, each in enumerate(found) if moves(of, each)]
         self._moving: list[int] = moving
         self._among = Among(touched(of.planned, of.machine)) if among is None else among
@@ -74,6 +109,7 @@ class Rows:
         self._counts_beside = self.threads > 1
         self.g = self._share_alone(money)
         self._keep_what_goes_with_all()
+        self.twice = self._find_twice()
         self._members = np.zeros((len(found), self.cost.shape[1]), np.bool_)
         for n, candidate in enumerate(found):
             self._members[n, list(candidate.members)] = True
@@ -97,11 +133,9 @@ class Rows:
         work, beside = self.cost.sum(axis=1), self.beside.sum(axis=1)
         most = float(np.max(self.case.prepared.figures.beside, initial=1.0)) - 1
         if money is not None:
-            saved, more = np.zeros((2, len(self.candidates), len(self.distinct)))
-            np.add.at(saved, self.by, np.maximum(self.saved, 0.0))
-            np.add.at(more, self.by, np.maximum(-self.less, 0.0))
+            saved = self._summed(np.maximum(self.saved, 0.0))
             work = np.maximum(work - self._most_saved(saved, money), 1e-12)
-            beside = beside + more.sum(axis=0)
+            beside = beside + np.maximum(-self.less, 0.0).sum(axis=0)
         share = np.minimum(np.divide(beside, work, out=np.zeros_like(work), where=work > 0), most)
         self._counts_beside = bool((share <= self.threads - 1).all())
         found: Figures = np.clip(1 - share / (self.threads - 1), 0.0, 1.0)
@@ -120,7 +154,12 @@ class Rows:
         """Every effect of every candidate as arrays: E effects, which candidate and strip, and what is saved (E, D)."""
         moving, seconds = [self.candidates[n] for n in self._moving], self._starts + 1e-9
         self._activity = Activity(self.of, self.case, self._among, moving, seconds, self.distinct, self._known)
-        found = [(n, *each) for n, one in enumerate(self.candidates) for each in self._effects(one, n in self._moving)]
+        effects, moves = self._own_effects(), set(self._moving)
+        found = [
+            (n, *each)
+            for n, one in enumerate(self.candidates)
+            for each in self._effects(one, effects[n], n in moves)
+        ]
         kinds = len(self.distinct)
         self.by = np.array([each[0] for each in found], np.int64)
         self.strip = np.array([each[1] for each in found], np.int64)
@@ -138,9 +177,44 @@ class Rows:
         part = ~whole & np.isin(self.strip, self.strip[whole & ~self._is_bus])
         self.saved[part], self.less[part] = np.maximum(self.saved[part], 0.0), np.maximum(self.less[part], 0.0)
 
-    def _effects(self, of: Candidate, is_moving: bool) -> list[tuple[int, Figures, Figures]]:
+    def _find_twice(self) -> Twice:
+        """Of each strip that may be suspended in silence, what else candidates may change in it; but not of those that
+        may sound at other times."""
+        varied, changing = self._activity.varied, dict[int, list[int]]()
+        for n, candidate in enumerate(self.candidates):
+            for effect in candidate.effects if candidate.kind in ("off", "lighten") else ():
+                changing.setdefault(effect.strip, []).append(n)
+        pairs = [
+            (n, other, effect.strip)
+            for n, candidate in enumerate(self.candidates)
+            for effect in (candidate.effects if candidate.kind == "suspend" else ())
+            for other in (changing.get(effect.strip, ()) if effect.strip not in varied else ())
+        ]
+        places = {each: e for e, each in enumerate(zip(self.by.tolist(), self.strip.tolist(), strict=True))}
+        # What takes nothing here takes nothing twice.
+        found = [(places.get((n, strip), -1), places.get((other, strip), -1)) for n, other, strip in pairs]
+        by, others, strip = np.array(pairs, np.int64).reshape(-1, 3).T
+        one, other = np.array(found, np.int64).reshape(-1, 2).T
+        there = (one >= 0) & (other >= 0)
+        # Of what suspending leaves (the host's own time for the strip) the other may take something, too.
+        seconds, beside = np.zeros((2, len(pairs), len(self.distinct)))
+        for twice, cost, saved in ((seconds, self.cost, self.saved), (beside, self.beside, self.less)):
+            left = np.maximum(cost[:, strip[there]].T - saved[one[there]], 0.0)
+            twice[there] = np.maximum(saved[other[there]] - left, 0.0)
+        return Twice(by, others, strip, seconds, beside)
+
+    def _own_effects(self) -> list[Sequence[Effect]]:
+        """The effects of each candidate by the costs of this case."""
+        if self.case is self.of.case:
+            return [candidate.effects for candidate in self.candidates]
+        every = [effect for candidate in self.candidates for effect in candidate.effects]
+        here = iter(cheaper(every, self._held, self.of.case, self.case))
+        return [[next(here) for _ in candidate.effects] for candidate in self.candidates]
+
+    def _effects(
+        self, of: Candidate, effects: Sequence[Effect], is_moving: bool
+    ) -> list[tuple[int, Figures, Figures]]:
         """What a candidate takes off strips in each kind: (number, (D), (D) seconds); `BUS` is one of its own."""
-        effects = of.effects if self.case is self.of.case else effects_of(self.of, self.case, of.decisions)
         found: dict[int, Saved] = {}
         for effect in effects:
             states = self.distinct[:, effect.strip]
@@ -180,6 +254,14 @@ class Rows:
             found[BUS] = -rows[:, parts].sum(axis=1), -beside[:, parts].sum(axis=1)
         return found
 
+    def _summed(self, of_effects: Figures) -> Figures:
+        """What effects (E, D) come to for each candidate (n, D): those of one stand side by side."""
+        found = np.zeros((len(self.candidates), of_effects.shape[1]))
+        begins = np.flatnonzero(np.diff(self.by, prepend=-1))
+        if len(begins):
+            found[self.by[begins]] = np.add.reduceat(of_effects, begins, axis=0)
+        return found
+
     def _per_candidate(self, of_effects: Figures) -> Figures:
         return np.asarray(np.bincount(self.by, of_effects, minlength=len(self.candidates)), np.float64)
 
@@ -189,14 +271,17 @@ class Rows:
         whole, saved = self.cost.sum(axis=1), self.saved
         if self._counts_beside:
             whole, saved = whole + self.beside.sum(axis=1), saved + self.less
-        found = np.zeros((len(self.candidates), len(self.distinct)))
-        np.add.at(found, self.by, saved)
-        return whole / self.threads, found / self.threads
+        return whole / self.threads, self._summed(saved) / self.threads
+
+    def full(self, taken: Figures) -> Figures:
+        """What is taken of each candidate (n, 0 to 1), and of the pairs that would take something twice (n + P)."""
+        return np.concatenate((taken, self.twice.both(taken)))
 
     def even_at(self, kinds: NDArray[np.int64], chosen: Figures) -> Figures:
         """What the rows of all work come to (K, seconds) with so much of each candidate (n, 0 to 1)."""
         whole, saved = self._even
-        return np.asarray(whole[kinds] - chosen @ saved[:, kinds], np.float64)
+        twice = self.twice.both(chosen) @ (self.twice.seconds + self._counts_beside * self.twice.beside)[:, kinds]
+        return np.asarray(whole[kinds] - chosen @ saved[:, kinds] + twice / self.threads, np.float64)
 
     @cached_property
     def gain(self) -> Figures:
@@ -212,9 +297,7 @@ class Rows:
 
     def brought(self) -> Figures:
         """What candidates bring to a block at most, in each kind (D, seconds): the buses of those that share."""
-        found = np.zeros((len(self.candidates), len(self.distinct)))
-        np.add.at(found, self.by, self.saved)
-        worse: Figures = np.maximum(-found, 0.0).sum(axis=0)
+        worse: Figures = np.maximum(-self._summed(self.saved), 0.0).sum(axis=0)
         return worse
 
     def bound_at(self, kind: int, chosen: Figures) -> float:
@@ -222,7 +305,8 @@ class Rows:
         cost = self.costs_at(np.array([kind]), chosen)[0]
         rows = [self.work(kind), *self.closing(kind)]
         rows += [self.chain(kind, cost)] if self.threads > 1 else []
-        return max(row.whole - float(row.saves @ chosen) for row in rows)
+        taken = self.full(chosen)
+        return max(row.whole - float(row.saves @ taken) for row in rows)
 
     def costs_at(self, kinds: NDArray[np.int64], chosen: Figures) -> Figures:
         """What strips cost (K, S, seconds) in these kinds if so much of each candidate is taken (n, 0 to 1)."""
@@ -230,6 +314,7 @@ class Rows:
         taken = self.saved[:, kinds] * chosen[self.by][:, None]
         own = ~self._is_bus & (chosen[self.by] > 0)
         np.subtract.at(found.T, self.strip[own], taken[own])
+        np.add.at(found.T, self.twice.strip, self.twice.seconds[:, kinds] * self.twice.both(chosen)[:, None])
         return np.maximum(found, 0.0)
 
     # Rows
@@ -239,21 +324,33 @@ class Rows:
         whole, saved = float(self.cost[kind].sum()), self.saved[:, kind]
         if self._counts_beside:
             whole, saved = whole + float(self.beside[kind].sum()), saved + self.less[:, kind]
-        return Row(kind, whole / self.threads, self._per_candidate(saved) / self.threads)
+        even = np.full(self.cost.shape[1], 1 / self.threads)
+        return self._row(kind, whole / self.threads, saved / self.threads, even, None)
 
-    def weighted(self, kind: int, weights: Figures, constant: float, bus: Figures | None = None) -> Row:
-        """The row of a bound ℓ that is a weighted sum of what strips cost (weights: S) and a constant (seconds).
+    def _row(self, kind: int, whole: float, saved: Figures, own: Figures, bound: Bound | None) -> Row:
+        """The row of what effects take off (E, seconds), where strips count with such weights (`own`: S)."""
+        twice = self.twice
+        seconds = own[twice.strip] * twice.seconds[:, kind]
+        seconds += self._counts_beside * twice.beside[:, kind] / self.threads
+        return Row(kind, whole, np.append(self._per_candidate(saved), -seconds), bound)
 
-        `bus` (n) are the weights of the buses that candidates bring; without, these count for their work alone.
-        """
-        t, g = self.threads, float(self.g[kind])
-        own = (1 - g) / t + g * weights
-        of_bus = (1 - g) / t + (g * bus[self.by] if bus is not None else 0.0)
-        saved = self.saved[:, kind] * np.where(self._is_bus, of_bus, own[self.strip])
-        whole = float(self.cost[kind] @ own) + g * constant
+    def weighted(self, kind: int, bound: Bound) -> Row:
+        """The row of a bound."""
+        t, g, taken = self.threads, float(self.g[kind]), self.saved[:, kind]
+        own, bus = (1 - g) / t + g * bound.weights, (1 - g) / t
+        of_bus = bus + g * bound.bus[self.by] if bound.bus is not None else bus
+        saved = taken * np.where(self._is_bus, of_bus, own[self.strip])
+        if bound.along is not None:
+            own = own + g * bound.along
+            saved = saved + np.where(self._is_bus, 0.0, g * bound.along[self.strip] * np.maximum(taken, 0.0))
+        whole = float(self.cost[kind] @ own) + g * bound.constant
         if self._counts_beside:
             whole, saved = whole + float(self.beside[kind].sum()) / t, saved + self.less[:, kind] / t
-        return Row(kind, whole, self._per_candidate(saved))
+        return self._row(kind, whole, saved, own, bound)
+
+    def again(self, row: Row) -> Row:
+        """A row of other rows as it is in these, of the same candidates."""
+        return self.work(row.kind) if row.bound is None else self.weighted(row.kind, row.bound)
 
     def closing(self, kind: int) -> list[Row]:
         """The rows of late and early cuts of the graph: what must be through before the last strips can run.
@@ -265,17 +362,22 @@ class Rows:
         return self._closing[kind]
 
     def _cut(self, kind: int) -> list[Row]:
-        if self.threads == 1:
-            return []
+        if kind not in self._bounds:
+            self._bounds[kind] = self._cuts(kind) if self.threads > 1 else []
+        return [self.weighted(kind, bound) for bound in self._bounds[kind]]
+
+    def _cuts(self, kind: int) -> list[Bound]:
+        """The bounds of cuts, by what strips cost now: they hold for whatever they cost."""
         found = []
-        parts, count = self.case.host.parts, self.cost.shape[1]
-        for cut in cuts(self.of.planned.tasks, np.tile(self.least(kind) / parts, parts)):
-            inside = cut.tasks.reshape(parts, count).mean(axis=0)
+        parts, now = self.case.host.parts, self.of.case.rows(self.distinct[kind])
+        count = len(now)
+        for cut in cuts(self.of.planned.tasks, np.tile(now / parts, parts), self.threads):
+            inside, along = (each.reshape(parts, count).mean(axis=0) for each in (cut.tasks, cut.on))
             weights = inside / self.threads
             if cut.last >= 0:
                 weights[cut.last % count] += 1 / parts
             bus = self._least_of_members(inside) / self.threads
-            found.append(self.weighted(kind, weights, cut.head + cut.tail, bus))
+            found.append(Bound(weights, cut.along - float(along @ now), bus, along))
         return found
 
     def _least_of_members(self, of: Figures) -> Figures:
@@ -291,19 +393,10 @@ class Rows:
         live = self.of.planned.live.astype(float)
         bus = np.array([float(any(live[m] for m in candidate.members)) for candidate in self.candidates])
         rest = 1 / (self.threads - 1)
-        return [self.weighted(kind, live, 0.0, bus), self.weighted(kind, (1 - live) * rest, 0.0, (1 - bus) * rest)]
-
-    def least(self, kind: int) -> Figures:
-        """The least that each strip can cost under any choice (S, seconds)."""
-        whole = np.array([candidate.decision.use is None for candidate in self.candidates])[self.by]
-        own, saved = ~self._is_bus, np.maximum(self.saved[:, kind], 0.0)
-        best, sums = np.zeros(self.cost.shape[1]), np.zeros(self.cost.shape[1])
-        np.maximum.at(best, self.strip[own & whole], saved[own & whole])
-        np.add.at(sums, self.strip[own & ~whole], saved[own & ~whole])
-        found: Figures = np.maximum(self.cost[kind] - best - sums, 0.0)
-        return found
+        of_rest = Bound((1 - live) * rest, bus=(1 - bus) * rest)
+        return [self.weighted(kind, Bound(live, bus=bus)), self.weighted(kind, of_rest)]
 
     def chain(self, kind: int, cost: Figures) -> Row:
         """The row of what must run one after the other while strips cost this much (S, seconds)."""
         weights = in_a_row(self.of.planned.tasks, self.case.host, self.of.planned.live, cost, self.threads)
-        return self.weighted(kind, weights, 0.0)
+        return self.weighted(kind, Bound(weights))

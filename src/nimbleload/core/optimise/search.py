@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 from .evaluate import FEW, Chosen, Evaluator
 from .program import MANY, Program, Solved
 
-# So many answers are tried at most, so many of them after a first one has held (few candidates, many), and swaps.
-TRIES, BETTER, SWAPS = 40, (6, 2), 400
+# So many answers are tried at most, so many of them after a first one has held (few candidates, many), and swaps; and
+# of answers where a plan is in hand.
+TRIES, BETTER, SWAPS, AGAIN = (40, 16), (6, 2), 400, 6
 # So often what does not hold is excluded at the end: with few candidates, and with many.
 CLOSING = (120, 4)
 # Nodes and relative gap of the solver for each answer: with many candidates it need not be the last word.
@@ -32,10 +33,12 @@ MARGIN = 1e-6
 
 
 def search(program: Program, evaluator: Evaluator) -> Chosen | None:
-    """The cheapest choice found that keeps every moment under the limit; None if none was."""
+    """The cheapest choice found that keeps every moment under the limit; None if none was. With a plan in hand (see
+    `Program.under`) it is not looked for as long."""
     best: Chosen | None = None
-    least, left = 0.0, BETTER[len(program.candidates) > FEW]
-    for solved in _answers(program, TRIES):
+    are_many = len(program.candidates) > FEW
+    least, left = 0.0, BETTER[are_many]
+    for solved in _answers(program, AGAIN if np.isfinite(program.under) else TRIES[are_many]):
         if not program.slack.any():
             least = max(least, solved.bound)
         chosen = np.asarray(solved.taken > 0.5)

@@ -6,31 +6,27 @@ are tightened by what the block computation finds, and so leads to plans that ho
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..decisions.decision import Decision, Plan
 from ..load.case import case
-from ..load.costs import Among, touched
 from ..load.judged import Judged
 from ..load.load_map import worst_load
-from ..session.strips import Strip
 from ..survey import Survey, instant, survey, with_plan
-from .candidates import Candidate, Wishes, candidates, changed, whole_strip
+from .candidates import Candidate, Wishes, candidates
 from .evaluate import FEW, Chosen, Evaluator
 from .program import MANY, Program, Solved
+from .proof import among, by_price, least_either_way, least_price, tightened
 from .rows import Rows
 from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, made_sure, near, search, without_needless
 from .steps import Taken, priced
 
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
 SMALL, CHOICES = 18, 4000
-PROOF_NODES, PROOF_GAP = 100, 2e-3
-# With so much between its price and what is proven the opposite of a plan's largest decision is tried.
-WIDE = 0.1
+# So much between a plan's price and what is proven is wide: a fraction of it, and so many of the smallest steps.
+WIDE, STEPS = 0.04, 2
 
 
 class Suggestion(NamedTuple):
@@ -77,21 +73,25 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
         freed = (without_needless if program.is_crowded else improved)(program, evaluator, most)
         best = made_sure(program, evaluator, freed)
         best = most if best is None and evaluator.holds(most) else best
-    proof = program.proof(_valid_rows(of, found, program, best))
+    money = program.price(best) if best is not None else float(program.objective.sum())
+    proof = program.proof(by_price(of, found, money, program.rows))
     relaxed = proof.relaxed(lowest=None if is_low else most)
     if best is None and relaxed is not None and (is_low or len(found) <= FEW):
         best = closed(proof, evaluator, None)
-        proof = program.proof(_valid_rows(of, found, program, best))
+        money = program.price(best) if best is not None else money
+        proof = program.proof(by_price(of, found, money, program.rows))
         relaxed = proof.relaxed()
     if best is None:
         chosen = as_low(program, evaluator, most)
         price = program.price(chosen)
         return _told(of, wishes, found, chosen, price, price, False, relaxed is None)
-    other = _other_way(program, evaluator, best, relaxed)
-    if other is not None:
-        best, proof = other, program.proof(_valid_rows(of, found, program, other))
+    if relaxed is not None and relaxed.bound < money * (1 - near(proof)) - MARGIN:
+        proof = tightened(of, proof, money)
         relaxed = proof.relaxed()
-    best, least = _proven(proof, evaluator, best, relaxed, small)
+    if len(found) <= FEW:
+        best, least = _proven(proof, evaluator, best, relaxed, small)
+    else:
+        best, least = _proven_of_many(of, wishes, program, proof, evaluator, best, relaxed)
     price = program.price(best)
     return _told(of, wishes, found, best, price, min(least, price), True, False)
 
@@ -100,14 +100,10 @@ def _proven(
     proof: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None, small: int
 ) -> tuple[Chosen, float]:
     """The best plan, bettered where the proof allows it, and the least price that any must have."""
-    few, least = len(proof.candidates) <= FEW, relaxed.bound if relaxed is not None else 0.0
-    is_near = least >= proof.price(best) * (1 - near(proof)) - MARGIN
-    if relaxed is not None and not is_near and not proof.is_crowded:
-        proof.under = proof.price(best)
-        solved = proof.whole(near=relaxed) if few else proof.whole(PROOF_NODES, PROOF_GAP, relaxed)
-        least = max(least, solved.bound) if solved is not None else least
-    if few and least < proof.price(best) - MARGIN:
-        found = closed(proof, evaluator, best)
+    least = relaxed.bound if relaxed is not None else 0.0
+    if least < proof.price(best) - MARGIN:
+        least = max(least, least_price(proof, relaxed, proof.price(best)))
+        found = closed(proof, evaluator, best) if least < proof.price(best) - MARGIN else None
         best = found if found is not None else best
     if least < proof.price(best) - MARGIN and len(proof.candidates) <= small:
         best, complete = all_cheaper(proof, evaluator, best, CHOICES)
@@ -115,80 +111,50 @@ def _proven(
     return best, least
 
 
-def _other_way(program: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None) -> Chosen | None:
-    """A cheaper choice with the opposite of the largest decision: taken if it is not, or not taken. None if there is
-    none, or a choice is proven nearly enough.
+def _proven_of_many(
+    of: Survey, wishes: Wishes, program: Program, proof: Program, evaluator: Evaluator, best: Chosen,
+    relaxed: Solved | None,
+) -> tuple[Chosen, float]:  # fmt: skip
+    """The same of many candidates. Where its price and what is proven are far apart, both are told apart by the largest
+    decision; and it is searched once more, with the opposite of that where a plan might be cheaper, and near the one in
+    hand."""
+    least = relaxed.bound if relaxed is not None else 0.0
+    if least < program.price(best) * (1 - near(proof)) - MARGIN:
+        least = max(least, least_price(proof, relaxed, program.price(best)))
+
+    smallest = min(candidate.whole_price for candidate in program.candidates)
+
+    def is_wide() -> bool:
+        price = program.price(best)
+        return len(best) <= MANY and price - least > max(WIDE * price, STEPS * smallest) + MARGIN
+
+    if is_wide():
+        large = int(np.argmax(program.rows.gain))
+        halves = least_either_way(of, wishes, proof, large, program.price(best))
+        least = max(least, min(halves))
+        if halves[not best[large]] < program.price(best) * (1 - WIDE):
+            best = _cheaper(_other_way(program, large, not best[large]), evaluator, best)
+    if is_wide():
+        there = Rows(of, program.candidates, among(of, program.candidates, best), None, program.rows)
+        best = _cheaper(program.proof(there), evaluator, best)
+    return best, least
+
+
+def _other_way(program: Program, number: int, taken: bool) -> Program:
+    """The program with one of its candidates taken, or without it.
 
     Where a lot of small decisions and a large one do as well, small changes never lead from one to the other.
     """
-    count, price = len(program.candidates), program.price(best)
-    if not FEW < count <= MANY or relaxed is None or relaxed.bound >= price * (1 - WIDE):
-        return None
-    large = int(np.argmax(program.rows.gain))
     another = program.proof(program.rows)
-    another.under = price
-    sign = -1.0 if best[large] else 1.0
-    another.cover(sign * (np.arange(count) == large), max(sign, 0.0))
-    found = search(another, evaluator)
-    return found if found is not None and program.price(found) < price - MARGIN else None
+    another.cover((1.0 if taken else -1.0) * (np.arange(len(program.candidates)) == number), float(taken))
+    return another
 
 
-def _valid_rows(of: Survey, found: list[Candidate], program: Program, best: Chosen | None) -> Rows:
-    """Rows that hold of every plan that is no dearer than the one in hand."""
-    money = program.price(best) if best is not None else float(program.objective.sum())
-    return Rows(of, found, _least_among(of, program, best), money, program.rows)
-
-
-def _least_among(of: Survey, program: Program, best: Chosen | None) -> Among | None:
-    """The least that plugins do to each other under any plan no dearer than the one in hand; None: as now."""
-    figures, uses = of.planned.figures, of.planned.uses
-    money = program.price(best) if best is not None else np.inf
-    minds = any(card is not None and card.company for card in figures.found)
-    # Between the measured sizes the clock goes by a line: no candidate frees more of it than at one of them.
-    sizes = sorted({each.buffer for card in figures.found if card is not None for each in card.slowing})
-    clocks = [figures.slowing(size).seconds for size in sizes]
-    wholes = [float(seconds[uses.card[uses.live]].sum()) for seconds in clocks]
-    lower = [(seconds, whole) for seconds, whole in zip(clocks, wholes, strict=True) if whole > 0]
-    now = touched(of.planned, of.machine)
-    if not (minds and now > 0) and not lower:
-        return None
-    if minds:
-        freed = [_freed(of, candidate, figures.footprint) / of.threads for candidate in program.candidates]
-        now = _least_left(program, freed, now, money)
-    shares = [
-        max((_freed(of, candidate, seconds) / whole for seconds, whole in lower), default=0.0)
-        for candidate in program.candidates
-    ]
-    return Among(now, _least_left(program, shares, 1.0, money))
-
-
-def _least_left(program: Program, freed: Sequence[float], now: float, money: float) -> float:
-    """What is left at least of something of which candidates free so much each, for so many minutes.
-
-    What candidates take out is relaxed: shares of them, by price, and whatever they exclude of each other.
-    """
-    prices = [candidate.price for candidate in program.candidates]
-    least = now
-    for number in sorted(range(len(freed)), key=lambda n: -freed[n] / max(prices[n], 1e-9)):
-        if freed[number] > 0 and money > 0:
-            share = min(money / prices[number], 1.0) if prices[number] > 0 else 1.0
-            least -= share * freed[number]
-            money -= share * prices[number]
-    return max(least, 0.0)
-
-
-def _freed(of: Survey, candidate: Candidate, amounts: NDArray[np.float64]) -> float:
-    """What a candidate frees of something of which each key takes an amount (K): none, rather than less."""
-    index = of.planned.figures.index
-
-    def used(strip: Strip) -> float:
-        return sum(float(amounts[index[use.card_key()]]) for use in strip.live_uses())
-
-    freed = 0.0
-    for decision in candidate.decisions:
-        before = whole_strip(of, decision.strip)
-        freed += used(before) - used(changed(before, decision, of.session))
-    return max(freed, 0.0)
+def _cheaper(program: Program, evaluator: Evaluator, best: Chosen) -> Chosen:
+    """What a search finds that is cheaper, or the plan in hand."""
+    program.under = program.price(best)
+    found = search(program, evaluator)
+    return found if found is not None and program.price(found) < program.price(best) - MARGIN else best
 
 
 def _told(

@@ -1,0 +1,139 @@
+"""What no plan undercuts: programs whose rows hold of every plan that is no dearer than one in hand.
+
+What plugins do to each other (they push each other out of the caches, and some lower the clock for those after them)
+depends on all that is live. A proof takes it as the least that any such plan leaves of it: first by price alone, and
+then of those that meet the rows which follow from that.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..load.costs import Among, calls_of, touched
+from ..session.strips import Strip
+from ..survey import Survey
+from .candidates import Candidate, Wishes, changed, whole_strip
+from .evaluate import FEW, Chosen
+from .program import Program, Solved
+from .rows import Rows
+
+Figures = NDArray[np.float64]
+# The solver's nodes and relative gap for a least price in whole numbers, where there are many candidates.
+NODES, GAP = 100, 2e-3
+
+
+class Mutual(NamedTuple):
+    """One thing that plugins do to each other: how much of it there is `now`, and how much of it each candidate takes
+    away (`freed`: n)."""
+
+    now: float
+    freed: Figures
+
+
+def mutual(of: Survey, found: Sequence[Candidate]) -> list[Mutual]:
+    """The bytes that plugins touch in the caches, and what they do to the clock (as a share of what it is now); none if
+    they do neither."""
+    figures, uses = of.planned.figures, of.planned.uses
+    sizes = {max(round(of.buffer / calls), 1) for calls in calls_of(of.planned, of.buffer)}
+    clocks = [figures.slowing(size).seconds for size in sizes]
+    wholes = [float(seconds[uses.card[uses.live]].sum()) for seconds in clocks]
+    lower = [(seconds, whole) for seconds, whole in zip(clocks, wholes, strict=True) if whole > 0]
+    minds = any(card is not None and card.company for card in figures.found)
+    now = touched(of.planned, of.machine)
+    if not (minds and now > 0) and not lower:
+        return []
+    freed = np.array([_freed(of, each, figures.footprint) for each in found]) / of.threads
+    shares = [max((_freed(of, each, seconds) / whole for seconds, whole in lower), default=0.0) for each in found]
+    return [Mutual(now, freed), Mutual(1.0, np.array(shares))]
+
+
+def among(of: Survey, found: Sequence[Candidate], chosen: Chosen) -> Among | None:
+    """What plugins do to each other with a choice of candidates, about; None if nothing."""
+    return _among([max(now - float(freed @ chosen), 0.0) for now, freed in mutual(of, found)])
+
+
+def _among(left: Sequence[float]) -> Among | None:
+    return Among(*left) if left else None
+
+
+def by_price(of: Survey, found: list[Candidate], money: float, like: Rows | None = None) -> Rows:
+    """Rows that hold of every plan that costs so many minutes at most, by its price alone."""
+    left = [_least_left(found, each, money) for each in mutual(of, found)]
+    return Rows(of, found, _among(left), money, like)
+
+
+def tightened(of: Survey, proof: Program, money: float) -> Program:
+    """The same with what plugins do to each other under plans that meet its rows, and cost so many minutes at most."""
+    parts = mutual(of, proof.candidates)
+    left = [_least_left(proof.candidates, each, money) for each in parts]
+    tighter = [max(least, now - proof.most(freed, money)) for least, (now, freed) in zip(left, parts, strict=True)]
+    if tighter == left:
+        return proof
+    return proof.proof(Rows(of, proof.candidates, _among(tighter), money, proof.rows), with_covers=True)
+
+
+def least_price(proof: Program, relaxed: Solved | None, price: float) -> float:
+    """What no plan undercuts by a proof, in whole numbers; of plans up to a price (minutes)."""
+    if relaxed is None or proof.is_crowded:
+        return relaxed.bound if relaxed is not None else price
+    proof.under = price
+    few = len(proof.candidates) <= FEW
+    solved = proof.whole(near=relaxed) if few else proof.whole(NODES, GAP, relaxed)
+    return max(relaxed.bound, solved.bound if solved is not None else 0.0)
+
+
+def least_either_way(
+    of: Survey, wishes: Wishes, proof: Program, number: int, price: float
+) -> tuple[float, float]:
+    """The same, told apart: without one of the candidates, and with it; the price itself where nothing is cheaper.
+
+    One that many others hang together with (it changes when their strips sound, or takes a lot of the caches) makes
+    rows say little as long as it may be taken.
+    """
+    others = [each for n, each in enumerate(proof.candidates) if n != number]
+    without = Program(of, others, wishes, by_price(of, others, price))
+    taken = proof.proof(proof.rows)
+    taken.cover((np.arange(len(proof.candidates)) == number).astype(float), 1.0)
+    return _least_of(of, without, price), _least_of(of, taken, price)
+
+
+def _least_of(of: Survey, half: Program, price: float) -> float:
+    relaxed = half.relaxed()
+    if relaxed is None or relaxed.bound >= price:
+        return price
+    tight = tightened(of, half, price)
+    return min(least_price(tight, tight.relaxed(), price), price)
+
+
+def _least_left(found: Sequence[Candidate], of: Mutual, money: float) -> float:
+    """What is left of it at least for so many minutes.
+
+    What candidates take out is relaxed: shares of them, by price, and whatever they exclude of each other.
+    """
+    prices = np.array([each.price for each in found])
+    least = of.now
+    for number in np.argsort(-of.freed / np.maximum(prices, 1e-9), kind="stable").tolist():
+        price = float(prices[number])
+        if of.freed[number] > 0 and money > 0:
+            share = min(money / price, 1.0) if price > 0 else 1.0
+            least -= share * float(of.freed[number])
+            money -= share * price
+    return max(least, 0.0)
+
+
+def _freed(of: Survey, candidate: Candidate, amounts: Figures) -> float:
+    """What a candidate frees of something of which each key takes an amount (K): none, rather than less."""
+    index = of.planned.figures.index
+
+    def used(strip: Strip) -> float:
+        return sum(float(amounts[index[use.card_key()]]) for use in strip.live_uses())
+
+    freed = 0.0
+    for decision in candidate.decisions:
+        before = whole_strip(of, decision.strip)
+        freed += used(before) - used(changed(before, decision, of.session))
+    return max(freed, 0.0)
