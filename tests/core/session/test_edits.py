@@ -236,11 +236,18 @@ class TestTime:
 
     @pytest.mark.parametrize(
         ("start", "end", "left"),
-        [(10, 20, [(20, 30)]), (20, 30, [(10, 20)]), (5, 10, [(10, 30)]), (30, 40, [(10, 30)])],
+        [
+            (10, 20, [(20, 30)]), (20, 30, [(10, 20)]), (5, 10, [(10, 30)]), (30, 40, [(10, 30)]),
+            (10 + 1e-9, 30 - 1e-9, []),
+        ],
     )
     def test_nothing_without_length_is_left_where_clips_begin_or_end(self, start, end, left):
         made = time_edits.clear(time_edits.add_clip(mix(), "track1", 10, 30), ["track1"], start, end)
         assert [(clip.start, clip.end) for clip in made.strip("track1").clips] == left
+
+    def test_a_clip_that_would_be_gone_when_it_is_moved_is_refused(self):
+        with pytest.raises(SessionError, match="has no length"):
+            time_edits.add_clip(mix(), "track1", 0.0, 6e-277)
 
     def test_the_borders_of_what_can_be_can_be(self):
         assert time_edits.set_tempo(mix(), [TempoPoint(0, 1.0)]).tempo[0].bpm == 1

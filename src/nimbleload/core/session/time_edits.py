@@ -14,6 +14,8 @@ from .strips import Clip, Strip, within
 from .tempo import TempoMap
 
 LONGEST = 1e6
+# What is shorter than this (seconds; less than a sample) has no length: later in the piece its end would be its start.
+SHORTEST = 1e-6
 RATES = (8000, 768_000)
 TEMPI = (1.0, 10_000.0)
 
@@ -62,7 +64,7 @@ def add_clip(session: Session, strip_id: str, start: float, end: float, voices: 
     longer if the clip reaches beyond its end.
     """
     _time(start, "start")
-    if not _time(end, "end") > start:
+    if not _time(end, "end") - start >= SHORTEST:
         raise SessionError(f"a clip from {start:g} to {end:g} seconds has no length")
     if not 0 <= voices <= 4096:
         raise SessionError(f"{voices} notes at once are not possible")
@@ -95,7 +97,7 @@ def clear(session: Session, ids: Iterable[str], start: float = 0.0, end: float =
 
 def _part(clip: Clip, start: float, end: float) -> Clip | None:
     """A clip's part between two seconds; None if there is none."""
-    if end <= start:
+    if end - start < SHORTEST:
         return None
     clip = msgspec.structs.replace(clip, offset=clip.offset + start - clip.start, start=start, end=end)
     return msgspec.structs.replace(clip, voices=within(clip.voices, start, end)) if clip.voices else clip
