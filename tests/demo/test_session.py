@@ -72,6 +72,7 @@ def test_a_shipped_card_is_marked_and_keeps_a_short_sequence():
         measured, cells=tuple(msgspec.structs.replace(c, sequence=bytes(4000)) for c in measured.cells)
     )
     shipped = as_sample(measured)
+    assert measured.slowing and not (shipped.slowing or shipped.paced)
     assert {c.provenance for c in shipped.cells} == {"sample"}
     assert shipped.cells[0].mean == pytest.approx(measured.cells[0].mean, abs=1e-9)
     assert {(c.condition, len(c.sequence_ns())) for c in shipped.cells} == {("sounding", 128), ("silent", 0)}

@@ -20,11 +20,13 @@ def sample_cards() -> dict[CardKey, CostCard]:
 
 
 def as_sample(card: CostCard) -> CostCard:
-    """A measured card as it ships: figures to the nanosecond, short block sequences, and marked."""
+    """A measured card as it ships: figures to the nanosecond, short block sequences, and marked; without what the
+    computer measured on does to caches and to its clock, which on another says nothing."""
     polyphony = tuple(
         msgspec.structs.replace(each, seconds=tuple(round(s, 9) for s in each.seconds)) for each in card.polyphony
     )
-    return msgspec.structs.replace(card, cells=tuple(_as_sample(cell) for cell in card.cells), polyphony=polyphony)
+    cells = tuple(_as_sample(cell) for cell in card.cells)
+    return msgspec.structs.replace(card, cells=cells, polyphony=polyphony, paced=(), slowing=())
 
 
 def _as_sample(cell: Cell) -> Cell:
