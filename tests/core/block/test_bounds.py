@@ -83,6 +83,22 @@ def test_no_block_is_shorter_than_a_cut_whatever_tasks_cost_now(seed):
     for cut in cuts(tasks, now, threads):
         assert cut_bound(cut, each, threads, now) <= alone[0] * (1 + 1e-12)
         assert cut.last < 0 or not (cut.tasks[cut.last] or cut.on[cut.last])
+        assert not (cut.tasks & cut.on).any()
+
+
+@pytest.mark.parametrize("seed", range(0, 200, 4))
+def test_of_all_cuts_those_are_told_that_say_most(seed):
+    """With many different tails, too: those of the last buses are a few of them."""
+    rng = np.random.default_rng(seed)
+    of = session(*(track(f"t{k}", output=f"b{k % 9}") for k in range(40)), *(bus(f"b{k}", output="g") for k in range(9)),
+                 bus("g"))  # fmt: skip
+    graph = build(of)
+    cost, threads = rng.uniform(0.1, 1.0, len(of.strips)), int(rng.integers(2, 7))
+    last = last_task(graph)
+    without = np.where(np.arange(len(cost)) == last, 0.0, cost)
+    levels = tails(graph, without)
+    every = [without[levels >= level].sum() / threads + level + cost[last] for level in levels if level > 0]
+    assert max(float(cut_bound(cut, cost, threads, cost)) for cut in cuts(graph, cost, threads)) >= max(every) - 1e-12
 
 
 def test_the_cut_before_the_last_strips_is_what_a_row_of_equal_tracks_takes():

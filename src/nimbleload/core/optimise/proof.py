@@ -77,9 +77,10 @@ def tightened(of: Survey, proof: Program, money: float) -> Program:
 
 
 def least_price(proof: Program, relaxed: Solved | None, price: float) -> float:
-    """What no plan undercuts by a proof, in whole numbers; of plans up to a price (minutes)."""
+    """What no plan undercuts by a proof, in whole numbers; of plans up to a price (minutes). Where the solver has no
+    answer nothing is proven."""
     if relaxed is None or proof.is_crowded:
-        return relaxed.bound if relaxed is not None else price
+        return relaxed.bound if relaxed is not None else 0.0
     proof.under = price
     few = len(proof.candidates) <= FEW
     solved = proof.whole(near=relaxed) if few else proof.whole(NODES, GAP, relaxed)
@@ -102,11 +103,13 @@ def least_either_way(
 
 
 def _least_of(of: Survey, half: Program, price: float) -> float:
+    """The least price of a half, the price itself if nothing cheaper meets its rows."""
     relaxed = half.relaxed()
     if relaxed is None or relaxed.bound >= price:
         return price
     tight = tightened(of, half, price)
-    return min(least_price(tight, tight.relaxed(), price), price)
+    closer = tight.relaxed()
+    return min(least_price(tight, closer, price), price) if closer is not None else price
 
 
 def _least_left(found: Sequence[Candidate], of: Mutual, money: float) -> float:
