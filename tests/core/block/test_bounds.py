@@ -90,8 +90,8 @@ def test_no_block_is_shorter_than_a_cut_whatever_tasks_cost_now(seed):
 def test_of_all_cuts_those_are_told_that_say_most(seed):
     """With many different tails, too: those of the last buses are a few of them."""
     rng = np.random.default_rng(seed)
-    of = session(*(track(f"t{k}", output=f"b{k % 9}") for k in range(40)), *(bus(f"b{k}", output="g") for k in range(9)),
-                 bus("g"))  # fmt: skip
+    tracks = (track(f"t{k}", output=f"b{k % 9}") for k in range(40))
+    of = session(*tracks, *(bus(f"b{k}", output="g") for k in range(9)), bus("g"))
     graph = build(of)
     cost, threads = rng.uniform(0.1, 1.0, len(of.strips)), int(rng.integers(2, 7))
     last = last_task(graph)
