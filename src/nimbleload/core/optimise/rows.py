@@ -178,9 +178,12 @@ class Rows:
         self.saved[part], self.less[part] = np.maximum(self.saved[part], 0.0), np.maximum(self.less[part], 0.0)
 
     def _find_twice(self) -> Twice:
-        """Of each strip that may be suspended in silence, what else candidates may change in it; but not of those that
-        may sound at other times."""
-        varied, changing = self._activity.varied, dict[int, list[int]]()
+        """Of each strip that may be suspended in silence, what else candidates may change in it.
+
+        No more is given back than what both together would take beyond all that the strip costs, so that it holds
+        whatever state the strip is in.
+        """
+        changing: dict[int, list[int]] = {}
         for n, candidate in enumerate(self.candidates):
             for effect in candidate.effects if candidate.kind in ("off", "lighten") else ():
                 changing.setdefault(effect.strip, []).append(n)
@@ -188,7 +191,7 @@ class Rows:
             (n, other, effect.strip)
             for n, candidate in enumerate(self.candidates)
             for effect in (candidate.effects if candidate.kind == "suspend" else ())
-            for other in (changing.get(effect.strip, ()) if effect.strip not in varied else ())
+            for other in changing.get(effect.strip, ())
         ]
         places = {each: e for e, each in enumerate(zip(self.by.tolist(), self.strip.tolist(), strict=True))}
         # What takes nothing here takes nothing twice.
