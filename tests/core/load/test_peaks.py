@@ -113,7 +113,7 @@ def test_peaks_alone_get_a_verdict_of_their_own_with_who_bursts():
     assert seen.verdict.overload
     assert "one block in a hundred takes 160 %" in seen.verdict.headline
     assert "dropouts a minute" in seen.verdict.advice
-    assert "p burst together" in seen.verdict.advice
+    assert " p on a bursts now and then." in seen.verdict.advice
     assert band(found).max() == pytest.approx(1.6, rel=1e-3)
 
 

@@ -11,7 +11,7 @@ from ..block.schedule import Block
 from ..load.peaks import Peaks, bad_loads
 from ..optimise.advice import Help, OtherWay, best_help, other_ways
 from ..survey import Instant, Survey, block_with, peaks
-from ..units import minutes, percent
+from ..units import listed, minutes, percent
 from .steps import words
 from .verdict import Verdict, verdict
 
@@ -53,9 +53,11 @@ def retold(of: Survey, at: Instant, drawn: Peaks, best: Help | None, ways: list[
     if said.kind == "unknown":
         return said
     advice = said.advice
-    names = [of.planned.uses.uses[b.use].label for b in drawn.bursts]
+    uses, strips = of.planned.uses, of.planned.session.strips
+    names = [f"{uses.uses[b.use].label} on {strips[uses.strip[b.use]].name}" for b in drawn.bursts]
     if not said.overload and drawn.bad > 1:
-        who = f" {', '.join(dict.fromkeys(names[:3]))} burst together now and then." if names else ""
+        bursts = "bursts" if len(names) == 1 else "burst together"
+        who = f" {listed(names, 3)} {bursts} now and then." if names else ""
         first = said.headline.split(".")[0]
         headline = f"{first}, but its peaks do not: one block in a hundred takes {percent(drawn.bad)}."
         dropouts = f"{drawn.dropouts:.0f}" if drawn.dropouts >= 1 else "less than one"
