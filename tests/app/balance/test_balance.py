@@ -458,3 +458,15 @@ def test_a_drawing_that_cannot_be_written_is_told_and_what_was_there_stays(examp
     box = example.findChild(Message)
     assert box is not None and box.text() in told
     assert path.read_text() == "an older drawing" and list(tmp_path.glob("*.svg*")) == [path]
+
+
+@pytest.mark.parametrize("limit", [0.5, 0.8, 0.9, 0.97, 1.0])
+def test_deadline_and_limit_are_written_apart_however_near_their_lines_are(example, settled, limit):
+    if limit != example.desk.document.session.limit:
+        settled(example, lambda: example.desk.choose_limit(limit))
+    view = example.balance.timeline
+    places = view.label_places()
+    assert set(places) == {1.0, limit}
+    upper, lower = places[1.0], places[limit]
+    assert limit == 1.0 or upper.bottom() <= lower.top() + 1e-6
+    assert all(abs(place.center().y() - view._y(load)) <= place.height() / 2 for load, place in places.items())

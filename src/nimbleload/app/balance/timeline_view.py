@@ -229,8 +229,7 @@ class TimelineView(Picture):
             y = self._y(load)
             painter.setPen(QPen(theme.colour(name), 1.4, style))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-            words = QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14))
-            painter.drawText(words, right, percent(load))
+            painter.drawText(self.label_places()[load], right, percent(load))
         sections = self._of.session.sections
         for k, section in enumerate(sections):
             x = self._x(section.start)
@@ -240,6 +239,18 @@ class TimelineView(Picture):
             painter.setPen(theme.colour("quiet"))
             name = elided(painter, f"{section.name}  {clock(section.start)}", end - x - theme.px(8))
             painter.drawText(QPointF(x + theme.px(5), self.height() - theme.px(8)), name)
+
+    def label_places(self) -> dict[float, QRectF]:
+        """Where the deadline (1.0) and the limit are written beside their lines: apart, however near these are."""
+        assert self._of is not None
+        loads = sorted({1.0, self._of.session.limit}, reverse=True)
+        high, wide = theme.px(14), self._plot().left() - theme.px(6)
+        missing = max(high - abs(self._y(loads[0]) - self._y(loads[-1])), 0.0) / 2 if len(loads) > 1 else 0.0
+        shifts = (-missing, missing)
+        return {
+            load: QRectF(0, self._y(load) + shift - high / 2, wide, high)
+            for load, shift in zip(loads, shifts, strict=False)
+        }
 
     def _paint_moment(self, painter, plot: QRectF) -> None:
         """The worst moments as marks along the top, the chosen one as a line with its time."""
