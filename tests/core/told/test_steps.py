@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
@@ -18,3 +20,15 @@ from nimbleload.core.told.steps import how_good
 )  # fmt: skip
 def test_it_claims_what_was_proven(least, said):
     assert how_good(Suggestion(Plan(), (), 0.8, 4.0, least, True, False, None, ())) == said
+
+
+@pytest.mark.parametrize(
+    ("smallest", "said"),
+    [(0.3, ""), (0.39, ""), (0.5, ", which is no more than its smallest step"),
+     (0.6, ", which is at most three quarters of its smallest step"),
+     (1.0, ", which is at most half of its smallest step"), (2.0, ", which is at most a quarter of its smallest step")],
+)  # fmt: skip
+def test_what_is_not_proven_is_held_against_its_smallest_step(smallest, said):
+    steps = tuple(SimpleNamespace(price=SimpleNamespace(minutes=each)) for each in (3.0, smallest))
+    found = Suggestion(Plan(), steps, 0.8, 4.0, 3.6, True, False, None, ())
+    assert how_good(found) == f"Another plan may give up less, but by 0.4 min at most (10 %){said}."

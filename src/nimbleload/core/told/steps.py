@@ -90,12 +90,14 @@ def how_good(found: Suggestion) -> str:
         return f"No plan gives up {percent(NEARLY)} less."
     left = found.price - found.least
     smallest = min((step.price.minutes for step in found.steps), default=0.0)
-    fraction = f", which is at most {_share_of_step(left / smallest)} of its smallest step" if smallest > left else ""
+    fraction = f", which is {_share_of_step(left / smallest)} its smallest step" if smallest > left else ""
     return f"Another plan may give up less, but by {minutes(left)} at most ({percent(found.gap)}){fraction}."
 
 
 def _share_of_step(share: float) -> str:
-    return "a quarter" if share <= 0.25 else "half" if share <= 0.5 else "three quarters" if share <= 0.75 else "all"
+    if share > 0.75:
+        return "no more than"
+    return f"at most {'a quarter' if share <= 0.25 else 'half' if share <= 0.5 else 'three quarters'} of"
 
 
 def in_the_way(of: Survey, found: Suggestion) -> str:
