@@ -11,7 +11,7 @@ import pytest
 from nimbleload.core.cards.card import Truth
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.case import case
-from nimbleload.core.load.costs import Among
+from nimbleload.core.load.costs import Among, touched
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.optimise.candidates import Wishes, candidates, cheaper, held, part_cost
 from nimbleload.core.optimise.evaluate import Evaluator
@@ -19,7 +19,7 @@ from nimbleload.core.optimise.program import Program
 from nimbleload.core.optimise.proof import among, by_price, least_either_way, least_price, mutual, tightened
 from nimbleload.core.optimise.rows import Rows
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.survey import survey
+from nimbleload.core.survey import survey, with_plan
 from tests.core.optimise.test_program import choices
 from tests.helpers.exhaustive import BLOCK, hosted, small
 from tests.helpers.sessions import bus, card, cards_for, session, track, use
@@ -33,7 +33,7 @@ def sessions(first: int, count: int):
         before = survey(hosted(of, rng) if seed % 2 else of, Plan(), cards, Machine(rng.randint(1, 4)), 256)
         wishes = Wishes(float(before.after.load.max()) * rng.uniform(0.4, 0.9))
         found = candidates(before, wishes)
-        if 2 <= len(found) <= 8 and mutual(before, found):
+        if 2 <= len(found) <= 8 and mutual(before, held(before.case, found)):
             yield before, found, wishes, Program(before, found, wishes, Rows(before, found))
 
 
@@ -56,7 +56,7 @@ def test_rows_that_were_tightened_hold_of_every_plan_that_is_no_dearer_and_keeps
         proof = program.proof(by_price(before, found, money, program.rows))
         proof.relaxed()
         tight = tightened(before, proof, money)
-        left, more = ([each.touched, each.lowers] for each in (proof.rows._among, tight.rows._among))
+        left, more = ([each.touched, each.lowers] for each in (proof.rows.among, tight.rows.among))
         assert all(a <= b * (1 + 1e-9) for a, b in zip(left, more, strict=True))
         closer += left != more
         for chosen, price in known:
@@ -93,10 +93,10 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
 def test_effects_in_less_company_are_those_of_the_strips_before_and_after():
     tried = 0
     for before, found, _, _ in sessions(2000, 120):
-        now = mutual(before, found)
+        now = mutual(before, held(before.case, found))
         there = case(before.planned, before.machine, 256, Among(0.3 * now[0].now, 0.4))
         every = [effect for candidate in found for effect in candidate.effects]
-        for was, effect in zip(every, cheaper(every, held(before.case, every), before.case, there), strict=True):
+        for was, effect in zip(every, cheaper(held(before.case, found), before.case, there), strict=True):
             saved = part_cost(there, was.strip, was.was) - part_cost(there, was.strip, was.now)
             assert effect.saves == pytest.approx(saved[0], abs=1e-15)
             assert effect.beside == pytest.approx(saved[1], abs=1e-15)
@@ -105,14 +105,17 @@ def test_effects_in_less_company_are_those_of_the_strips_before_and_after():
 
 
 def test_what_a_choice_leaves_is_what_it_does_not_take_away():
-    for before, found, _, _ in sessions(3000, 60):
-        parts = mutual(before, found)
+    for before, found, _, program in sessions(3000, 60):
+        parts = mutual(before, held(before.case, found))
         nothing = np.zeros(len(found), np.bool_)
-        assert among(before, found, nothing) == Among(*(each.now for each in parts))
+        assert among(before, program.rows, nothing) == Among(*(each.now for each in parts))
         for number in range(len(found)):
             one = nothing.copy()
             one[number] = True
-            left = among(before, found, one)
+            left = among(before, program.rows, one)
+            if found[number].kind != "share":
+                after = with_plan(before, Plan().with_all(found[number].decisions))
+                assert left.touched == pytest.approx(touched(after, before.machine))
             assert left.touched == pytest.approx(max(parts[0].now - parts[0].freed[number], 0.0))
             assert left.lowers == pytest.approx(max(1 - parts[1].freed[number], 0.0))
 

@@ -209,38 +209,47 @@ def whole_strip(of: Survey, strip_id: str) -> Strip:
 
 
 class Held(NamedTuple):
-    """What strips hold before and after each of E effects: how many live plugins of each key (E, K each), and which of
-    the strips are suspended (E, bool each)."""
+    """What strips hold before and after each of the E effects of n candidates: how many live plugins of each key (E, K
+    each), and which of the strips are suspended (E, bool each). `by` (E) are the numbers of the candidates."""
 
+    effects: tuple[Effect, ...]
+    by: NDArray[np.int64]
     before: NDArray[np.float64]
     after: NDArray[np.float64]
     slept: NDArray[np.bool_]
     sleeps: NDArray[np.bool_]
 
+    def freed(self, amounts: NDArray[np.float64]) -> NDArray[np.float64]:
+        """What each candidate takes away (n) of something of which a plugin of each key takes so much (K): none, rather
+        than less."""
+        return np.maximum(np.bincount(self.by, (self.before - self.after) @ amounts), 0.0)
 
-def held(of: Case, effects: Sequence[Effect]) -> Held:
-    """What the strips of effects hold in a case before and after them."""
+
+def held(of: Case, found: Sequence[Candidate]) -> Held:
+    """What strips hold in a case before and after all effects of candidates, of which each has one at least."""
     index = of.prepared.figures.index
+    effects = tuple(effect for candidate in found for effect in candidate.effects)
     before, after = np.zeros((2, len(effects), len(index)))
     for number, effect in enumerate(effects):
-        for found, strip in ((before, effect.was), (after, effect.now)):
+        for counts, strip in ((before, effect.was), (after, effect.now)):
             for use in strip.live_uses():
-                found[number, index[use.card_key()]] += 1
-    slept, sleeps = (np.array([e.was.suspended for e in effects], np.bool_),
-                     np.array([e.now.suspended for e in effects], np.bool_))  # fmt: skip
-    return Held(before, after, slept, sleeps)
+                counts[number, index[use.card_key()]] += 1
+    by = np.array([number for number, candidate in enumerate(found) for _ in candidate.effects], np.int64)
+    slept = np.array([effect.was.suspended for effect in effects], np.bool_)
+    sleeps = np.array([effect.now.suspended for effect in effects], np.bool_)
+    return Held(effects, by, before, after, slept, sleeps)
 
 
-def cheaper(effects: Sequence[Effect], holds: Held, of: Case, at: Case) -> list[Effect]:
+def cheaper(holds: Held, of: Case, at: Case) -> list[Effect]:
     """Effects by the costs of another case (`at`) of the same session, where plugins do less to each other, in the
     place of those of the case `of`."""
-    live = of.prepared.live[[effect.strip for effect in effects]]
+    live = of.prepared.live[[effect.strip for effect in holds.effects]]
     found = []
     for one, other in (
         ((of.costs.each.seconds, of.costs.ahead.seconds), (at.costs.each.seconds, at.costs.ahead.seconds)),
         ((of.costs.each.beside, of.costs.ahead.beside), (at.costs.each.beside, at.costs.ahead.beside)),
     ):
-        less = np.zeros((len(effects), len(one[0])))
+        less = np.zeros((len(holds.effects), len(one[0])))
         for was, now, here in ((one[0], other[0], live), (one[1], other[1], ~live)):
             for counts, asleep, sign in ((holds.before, holds.slept, 1.0), (holds.after, holds.sleeps, -1.0)):
                 spent = sign * counts @ (was - now).T
@@ -249,7 +258,7 @@ def cheaper(effects: Sequence[Effect], holds: Held, of: Case, at: Case) -> list[
         found.append(less * (1 + of.costs.interrupted))
     return [
         effect._replace(saves=effect.saves - saves, beside=effect.beside - beside)
-        for effect, saves, beside in zip(effects, *found, strict=True)
+        for effect, saves, beside in zip(holds.effects, *found, strict=True)
     ]
 
 

@@ -14,9 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..load.costs import Among, calls_of, touched
-from ..session.strips import Strip
 from ..survey import Survey
-from .candidates import Candidate, Wishes, changed, whole_strip
+from .candidates import Candidate, Held, Wishes, held
 from .evaluate import FEW, Chosen
 from .program import Program, Solved
 from .rows import Rows
@@ -34,26 +33,25 @@ class Mutual(NamedTuple):
     freed: Figures
 
 
-def mutual(of: Survey, found: Sequence[Candidate]) -> list[Mutual]:
+def mutual(of: Survey, holds: Held) -> list[Mutual]:
     """The bytes that plugins touch in the caches, and what they do to the clock (as a share of what it is now); none if
     they do neither."""
     figures, uses = of.planned.figures, of.planned.uses
     sizes = {max(round(of.buffer / calls), 1) for calls in calls_of(of.planned, of.buffer)}
     clocks = [figures.slowing(size).seconds for size in sizes]
     wholes = [float(seconds[uses.card[uses.live]].sum()) for seconds in clocks]
-    lower = [(seconds, whole) for seconds, whole in zip(clocks, wholes, strict=True) if whole > 0]
     minds = any(card is not None and card.company for card in figures.found)
     now = touched(of.planned, of.machine)
-    if not (minds and now > 0) and not lower:
+    if not (minds and now > 0) and not any(wholes):
         return []
-    freed = np.array([_freed(of, each, figures.footprint) for each in found]) / of.threads
-    shares = [max((_freed(of, each, seconds) / whole for seconds, whole in lower), default=0.0) for each in found]
-    return [Mutual(now, freed), Mutual(1.0, np.array(shares))]
+    freed = holds.freed(figures.footprint)
+    shares = [holds.freed(seconds) / whole for seconds, whole in zip(clocks, wholes, strict=True) if whole > 0]
+    return [Mutual(now, freed / of.threads), Mutual(1.0, np.max(shares or [np.zeros(len(freed))], axis=0))]
 
 
-def among(of: Survey, found: Sequence[Candidate], chosen: Chosen) -> Among | None:
+def among(of: Survey, rows: Rows, chosen: Chosen) -> Among | None:
     """What plugins do to each other with a choice of candidates, about; None if nothing."""
-    return _among([max(now - float(freed @ chosen), 0.0) for now, freed in mutual(of, found)])
+    return _among([max(now - float(freed @ chosen), 0.0) for now, freed in mutual(of, rows.held)])
 
 
 def _among(left: Sequence[float]) -> Among | None:
@@ -62,18 +60,20 @@ def _among(left: Sequence[float]) -> Among | None:
 
 def by_price(of: Survey, found: list[Candidate], money: float, like: Rows | None = None) -> Rows:
     """Rows that hold of every plan that costs so many minutes at most, by its price alone."""
-    left = [_least_left(found, each, money) for each in mutual(of, found)]
+    holds = like.held if like is not None else held(of.case, found)
+    left = [_least_left(found, each, money) for each in mutual(of, holds)]
     return Rows(of, found, _among(left), money, like)
 
 
 def tightened(of: Survey, proof: Program, money: float) -> Program:
     """The same with what plugins do to each other under plans that meet its rows, and cost so many minutes at most."""
-    parts = mutual(of, proof.candidates)
-    left = [_least_left(proof.candidates, each, money) for each in parts]
-    tighter = [max(least, now - proof.most(freed, money)) for least, (now, freed) in zip(left, parts, strict=True)]
+    left, parts = proof.rows.among, mutual(of, proof.rows.held)
+    if not parts:
+        return proof
+    tighter = Among(*(max(at, now - proof.most(freed, money)) for at, (now, freed) in zip(left, parts, strict=True)))
     if tighter == left:
         return proof
-    return proof.proof(Rows(of, proof.candidates, _among(tighter), money, proof.rows), with_covers=True)
+    return proof.proof(Rows(of, proof.candidates, tighter, money, proof.rows), with_covers=True)
 
 
 def least_price(proof: Program, relaxed: Solved | None, price: float) -> float:
@@ -126,17 +126,3 @@ def _least_left(found: Sequence[Candidate], of: Mutual, money: float) -> float:
             least -= share * float(of.freed[number])
             money -= share * price
     return max(least, 0.0)
-
-
-def _freed(of: Survey, candidate: Candidate, amounts: Figures) -> float:
-    """What a candidate frees of something of which each key takes an amount (K): none, rather than less."""
-    index = of.planned.figures.index
-
-    def used(strip: Strip) -> float:
-        return sum(float(amounts[index[use.card_key()]]) for use in strip.live_uses())
-
-    freed = 0.0
-    for decision in candidate.decisions:
-        before = whole_strip(of, decision.strip)
-        freed += used(before) - used(changed(before, decision, of.session))
-    return max(freed, 0.0)

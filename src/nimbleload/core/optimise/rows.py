@@ -89,11 +89,10 @@ class Rows:
         self.of, self.candidates = of, found
         self._known: Known = like._known if like is not None else {}
         self._bounds: dict[int, list[Bound]] = like._bounds if like is not None else {}
-        every = [effect for candidate in found for effect in candidate.effects]
-        self._held: Held = like._held if like is not None else held(of.case, every)
+        self.held: Held = like.held if like is not None else held(of.case, found)
         moving = like._moving if like is not None else [n for n, each in enumerate(found) if moves(of, each)]
         self._moving: list[int] = moving
-        self._among = Among(touched(of.planned, of.machine)) if among is None else among
+        self.among = Among(touched(of.planned, of.machine)) if among is None else among
         self.case: Case = of.case if among is None else case(of.planned, of.machine, of.buffer, among)
         moments = of.case.moments
         self.distinct = moments.distinct
@@ -153,7 +152,7 @@ class Rows:
     def _collect(self) -> None:
         """Every effect of every candidate as arrays: E effects, which candidate and strip, and what is saved (E, D)."""
         moving, seconds = [self.candidates[n] for n in self._moving], self._starts + 1e-9
-        self._activity = Activity(self.of, self.case, self._among, moving, seconds, self.distinct, self._known)
+        self._activity = Activity(self.of, self.case, self.among, moving, seconds, self.distinct, self._known)
         effects, moves = self._own_effects(), set(self._moving)
         found = [
             (n, *each)
@@ -210,8 +209,7 @@ class Rows:
         """The effects of each candidate by the costs of this case."""
         if self.case is self.of.case:
             return [candidate.effects for candidate in self.candidates]
-        every = [effect for candidate in self.candidates for effect in candidate.effects]
-        here = iter(cheaper(every, self._held, self.of.case, self.case))
+        here = iter(cheaper(self.held, self.of.case, self.case))
         return [[next(here) for _ in candidate.effects] for candidate in self.candidates]
 
     def _effects(
@@ -241,7 +239,7 @@ class Rows:
         """The same read off the session with it, moment by moment: strips may sound at other times there."""
         if ("", of.decisions) not in self._known:
             self._known["", of.decisions] = with_plan(self.of, self.of.plan.with_all(of.decisions))
-        there = case(self._known["", of.decisions], self.of.machine, self.of.buffer, self._among)
+        there = case(self._known["", of.decisions], self.of.machine, self.of.buffer, self.among)
         # What rings on less long is silent from some instant on: at its start the moment is as it was.
         states = there.moments.states[there.moments.all_at(self._starts + 1e-9)]
         rows, beside = there.rows(states), there.beside(states)

@@ -135,7 +135,7 @@ def _proven_of_many(
         if halves[not best[large]] < program.price(best) * (1 - WIDE):
             best = _cheaper(_other_way(program, large, not best[large]), evaluator, best)
     if is_wide():
-        there = Rows(of, program.candidates, among(of, program.candidates, best), None, program.rows)
+        there = Rows(of, program.candidates, among(of, program.rows, best), None, program.rows)
         best = _cheaper(program.proof(there), evaluator, best)
     return best, least
 

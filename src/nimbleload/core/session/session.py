@@ -68,14 +68,14 @@ class Session(msgspec.Struct, frozen=True):
         ends = [*(section.start for section in self.sections[1:]), self.length]
         return [(each, each.start, end) for each, end in zip(self.sections, ends, strict=False)]
 
+    def section_named(self, name: str) -> tuple[Section, float, float] | None:
+        """The same of the first section of a name, in small letters or capitals; None if there is none."""
+        return next((span for span in self.section_spans() if span[0].name.lower() == name.lower()), None)
+
     def section_at(self, second: float) -> Section | None:
         """The section in which a second lies; None before the first."""
         begun = [section for section in self.sections if section.start <= second]
         return begun[-1] if begun else None
-
-    def section_named(self, name: str) -> tuple[Section, float, float] | None:
-        """The same of the first section of a name, in small letters or capitals; None if there is none."""
-        return next((span for span in self.section_spans() if span[0].name.lower() == name.lower()), None)
 
     def strip(self, strip_id: str) -> Strip:
         """The strip with this id. KeyError if there is none."""
