@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Sequence
+from collections.abc import Callable, Container, Hashable, Sequence
 from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt
-from PySide6.QtGui import QFontMetricsF, QPainter, QPen
+from PySide6.QtGui import QFontMetricsF, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from ...core.session.plugins import PluginUse
@@ -72,6 +72,36 @@ def x_at(cell: QRect, second: float, length: float) -> float:
     return inner.left() + inner.width() * second / max(length, 1e-9)
 
 
+class KeptPictures:
+    """Cells as they were painted last. What a strip's cell shows follows from the strip and from what `draw` is given
+    beside it, so it is painted once for all the times that the tree is painted."""
+
+    MOST = 300
+
+    def __init__(self) -> None:
+        self._kept: dict[str, tuple[Strip, Hashable, QPixmap]] = {}
+
+    def draw(
+        self, painter: QPainter, cell: QRect, strip: Strip, beside: Hashable, paint: Callable[[QPainter, QRect], object]
+    ) -> None:
+        """Draws a strip's cell: by `paint` into a picture, if none shows the same."""
+        ratio = painter.device().devicePixelRatioF()
+        shown = (cell.width(), cell.height(), ratio, theme.colours.name, theme.scale, beside)
+        of, before, picture = self._kept.pop(strip.id, (None, None, QPixmap()))
+        if of != strip or before != shown:
+            picture = QPixmap(cell.size() * ratio)
+            picture.setDevicePixelRatio(ratio)
+            picture.fill(Qt.GlobalColor.transparent)
+            own = QPainter(picture)
+            own.setRenderHints(painter.renderHints())
+            paint(own, QRect(0, 0, cell.width(), cell.height()))
+            own.end()
+        self._kept[strip.id] = strip, shown, picture
+        if len(self._kept) > self.MOST:
+            del self._kept[next(iter(self._kept))]
+        painter.drawPixmap(cell.topLeft(), picture)
+
+
 class RowDelegate(QStyledItemDelegate):
     """What all columns share: the height of a row, and how one that is chosen looks."""
 
@@ -129,21 +159,27 @@ class ChainDelegate(RowDelegate):
     def __init__(self, model: StripModel, chosen: Callable[[], Container[str]], parent: QWidget | None = None) -> None:
         super().__init__(model, parent)
         self._chosen = chosen
+        self._kept = KeptPictures()
         self.drop: tuple[str, int] | None = None
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         cell, strip = self.ground(painter, option), self.model.strip(index)
-        chosen, found = self._chosen(), boxes(strip, cell)
+        among = self._chosen()
+        chosen = tuple(use.id for use in strip.uses() if use.id in among)
+        self._kept.draw(painter, cell, strip, chosen, lambda own, area: self._paint_chain(own, area, strip, chosen))
+        if self.drop is not None and self.drop[0] == strip.id:
+            self._paint_drop(painter, cell, boxes(strip, cell), strip, self.drop[1])
+        painter.restore()
+
+    def _paint_chain(self, painter: QPainter, cell: QRect, strip: Strip, chosen: Container[str]) -> None:
+        found = boxes(strip, cell)
         painter.setFont(theme.font(11))
         for box in found:
             self._paint_box(painter, box, strip, box.use.id in chosen)
         if 0 < strip.post_fader <= len(strip.inserts):
             self._paint_fader(painter, found, strip)
-        if self.drop is not None and self.drop[0] == strip.id:
-            self._paint_drop(painter, cell, found, strip, self.drop[1])
-        painter.restore()
 
     def _paint_box(self, painter: QPainter, box: Box, strip: Strip, is_chosen: bool) -> None:
         colour = theme.family(box.use.family)

@@ -63,6 +63,7 @@ class SessionPage(QWidget):
         self.settings, self.along = PluginSettings(self.inspector, self), TakingAlong(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
         self._is_choosing_again = False
+        self._noted: tuple[list[str], list[str], str | None] = [], [], None
         self.sections = Sections(self.view, desk, self.edit)
         self._make_actions()
         self._lay_out()
@@ -106,6 +107,8 @@ class SessionPage(QWidget):
     def _connect(self) -> None:
         self.filter.textChanged.connect(self._find)
         self.view.selectionModel().selectionChanged.connect(self._tell_chosen)
+        self.model.modelAboutToBeReset.connect(self._note_rows)
+        self.model.modelReset.connect(self._show_rows)
         self.view.plugins_chosen.connect(self._show_chosen)
         self.view.plugins_dropped.connect(self._drop_plugins)
         self.view.new_dropped.connect(
@@ -179,10 +182,13 @@ class SessionPage(QWidget):
         return made
 
     def add(self, kind: StripKind) -> None:
-        """Adds a strip behind the chosen one, feeding what that feeds."""
-        strips = self.view.selected_strips()
-        output = strips[0].output if strips and strips[0].kind != "main" and kind != "return" else None
-        self.adding(f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output))
+        """Adds a strip right behind the last chosen one, feeding what that feeds; a return at the end."""
+        strips = [] if kind == "return" else self.view.selected_strips()[-1:]
+        output = next((strip.output for strip in strips if strip.kind != "main"), None)
+        behind = next((strip.id for strip in strips), "")
+        self.adding(
+            f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output, behind=behind)
+        )
 
     def adding(self, what: str, change: Edit) -> None:
         """Makes an edit, and chooses the first track that it has added."""
@@ -359,7 +365,7 @@ class SessionPage(QWidget):
 
     def chosen_uses(self) -> list[PluginUse]:
         """The chosen plugins, in their order."""
-        return [use for use in self._all_uses if use.id in self.view.chosen]
+        return [use for use in self._all_uses if use.id in self.view.chosen] if self.view.chosen else []
 
     def choose(self, strip_id: str) -> None:
         """Shows and chooses one strip."""
@@ -389,17 +395,12 @@ class SessionPage(QWidget):
             if self.isVisible():
                 self._show_chosen()
             return
-        chosen, current = self.view.selected(), self.view.currentIndex()
-        cursor = self.model.strip(current).id if current.isValid() else None
-        folded = [s.id for s in self.model.strips if (at := self.model.index_of(s.id)).isValid()
-                  and self.model.rowCount(at) and not self.view.isExpanded(at)]  # fmt: skip
-        if self.model.show(document.session):
-            self.view.expandAll()
-            for each in folded:
-                self.view.collapse(self.model.index_of(each))
-            self._choose_again(chosen, cursor)
-        known = {use.id for use in self._all_uses}
-        self.view.choose_plugins([each for each in self.view.chosen if each in known])
+        self._is_choosing_again = True
+        self.model.show(document.session)
+        self._is_choosing_again = False
+        if self.view.chosen:
+            known = {use.id for use in self._all_uses}
+            self.view.choose_plugins([each for each in self.view.chosen if each in known])
         self._show_sentence()
         self._show_chosen()
 
@@ -408,6 +409,20 @@ class SessionPage(QWidget):
         self.view.size_columns()
         self._show_sentence()
 
+    def _note_rows(self) -> None:
+        """Before all rows are others: what is folded, chosen, and has the cursor."""
+        current = self.view.currentIndex()
+        cursor = self.model.strip(current).id if current.isValid() else None
+        self._noted = self.view.folded(), self.view.selected(), cursor
+
+    def _show_rows(self) -> None:
+        """What was noted is so again."""
+        folded, chosen, cursor = self._noted
+        self.view.expandAll()
+        for each in folded:
+            self.view.collapse(self.model.index_of(each))
+        self._choose_again(chosen, cursor)
+
     def _choose_again(self, ids: Sequence[str], cursor: str | None = None) -> None:
         """Chooses what was chosen before, here or on another page: nobody has to be told."""
         selection, flags = self.view.selectionModel(), QItemSelectionModel.SelectionFlag
@@ -415,17 +430,15 @@ class SessionPage(QWidget):
         for at in map(self.model.index_of, ids):
             if at.isValid():
                 found.select(at, at)
-        self._is_choosing_again = True
+        before, self._is_choosing_again = self._is_choosing_again, True
         if cursor is not None and (at := self.model.index_of(cursor)).isValid():
             selection.setCurrentIndex(at, flags.NoUpdate)
         selection.select(found, flags.ClearAndSelect | flags.Rows)
-        self._is_choosing_again = False
+        self._is_choosing_again = before
 
     def _find(self, words: str) -> None:
-        chosen = self.view.selected()
         self.model.set_filter(words)
         self.view.expandAll()
-        self._choose_again(chosen)
         self._show_chosen()
 
     def _show_chosen(self) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, NamedTuple
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
 
@@ -19,8 +19,44 @@ SHOWN = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.I
 NAMED = SHOWN | Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemIsDragEnabled
 
 
+class Arranged(NamedTuple):
+    """Strips as rows. Each strip has a number that it keeps for good: `strips` are those that are there by their
+    numbers, `parents` the bus that each feeds, `children` what stands below each (below `TOP` in the outermost rows),
+    in order, and `rows` where each stands among those beside it; of the latter two only what is shown."""
+
+    strips: dict[int, Strip]
+    parents: dict[int, int]
+    children: dict[int, list[int]]
+    rows: dict[int, int]
+
+
+class Run(NamedTuple):
+    """Rows beside each other, `first` to `last`, below a strip or `TOP`."""
+
+    parent: int
+    first: int
+    last: int
+
+
+def _more(few: Arranged, many: Arranged) -> Run | None:
+    """The rows that one has and the other has not, with all below them; None if they are not beside each other, or if
+    that is not all in which the two differ."""
+    known = [TOP, *few.rows]
+    differing = [each for each in known if few.children.get(each, []) != many.children.get(each, [])]
+    if len(differing) != 1:
+        return None
+    before, after = (of.children.get(differing[0], []) for of in (few, many))
+    count = len(after) - len(before)
+    first = next((row for row, (a, b) in enumerate(zip(before, after, strict=False)) if a != b), len(before))
+    is_run = count > 0 and after[:first] + after[first + count :] == before
+    return Run(differing[0], first, first + count - 1) if is_run else None
+
+
 class StripModel(QAbstractItemModel):
-    """Rows are strips; `renamed` is called with an id and a new name when one is typed in."""
+    """Rows are strips; `renamed` is called with an id and a new name when one is typed in.
+
+    Where rows only come, go or change places what is folded and chosen stays so; else the model is reset.
+    """
 
     def __init__(self, renamed: Callable[[str, str], object]) -> None:
         super().__init__()
@@ -28,65 +64,85 @@ class StripModel(QAbstractItemModel):
         self.strips: tuple[Strip, ...] = ()
         self.length = 0.0
         self._names: dict[str, str] = {}
-        self._parents: list[int] = []
-        self._children: dict[int, list[int]] = {}
-        self._rows: dict[str, tuple[int, int]] = {}
+        self._numbers: dict[str, int] = {}
+        self._now = Arranged({}, {}, {}, {})
         self._words = ""
 
-    def show(self, session: Session) -> bool:
-        """Takes another session; whether its rows are others than before (else only what they say is)."""
-        strips, self.length = session.strips, session.length
-        same = [(s.id, s.kind, s.output) for s in strips] == [(s.id, s.kind, s.output) for s in self.strips]
+    def show(self, session: Session) -> None:
+        """Takes another session."""
+        before, strips, self.length = self.strips, session.strips, session.length
         self.strips = strips
         self._names = {strip.id: strip.name for strip in strips}
-        if same:
-            if strips:
-                self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, WHEN))
-            return False
-        self._arrange()
-        return True
+        if [(s.id, s.kind, s.output) for s in strips] != [(s.id, s.kind, s.output) for s in before]:
+            self._take(self._arranged())
+        else:
+            self._now = self._now._replace(strips={self._numbers[strip.id]: strip for strip in strips})
+        if strips:
+            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, WHEN))
 
     def set_filter(self, words: str) -> None:
         self._words = words.strip().lower()
-        self._arrange()
+        self._reset(self._arranged())
+
+    def _take(self, found: Arranged) -> None:
+        """Shows the strips in other rows, and tells what has become of those that are shown."""
+        now = self._now
+        if (run := _more(now, found)) is not None:
+            self.beginInsertRows(self._at(run.parent), run.first, run.last)
+            self._now = found
+            self.endInsertRows()
+        elif (run := _more(found, now)) is not None:
+            self.beginRemoveRows(self._at(run.parent), run.first, run.last)
+            self._now = found
+            self.endRemoveRows()
+        elif found.rows.keys() == now.rows.keys():
+            self.layoutAboutToBeChanged.emit()
+            held = self.persistentIndexList()
+            self._now = found
+            self.changePersistentIndexList(held, [self._at(each.internalId(), each.column()) for each in held])
+            self.layoutChanged.emit()
+        else:
+            self._reset(found)
+
+    def _reset(self, found: Arranged) -> None:
+        self.beginResetModel()
+        self._now = found
+        self.endResetModel()
 
     def _fits(self, strip: Strip) -> bool:
         told = " ".join([strip.name, *(use.label for use in strip.uses())]).lower()
         return all(word in told for word in self._words.split())
 
-    def _arrange(self) -> None:
-        self.beginResetModel()
-        numbers = {strip.id: i for i, strip in enumerate(self.strips)}
-        self._parents = [self._parent_of(strip, numbers) for strip in self.strips]
+    def _arranged(self) -> Arranged:
+        strips = {self._numbers.setdefault(strip.id, len(self._numbers)): strip for strip in self.strips}
+        buses = {strip.id: number for number, strip in strips.items() if strip.kind == "bus"}
+        # A circle of them cannot be: edits refuse it.
+        parents = {number: buses.get(strip.output or "", TOP) for number, strip in strips.items()}
         shown = set()
-        for i, strip in enumerate(self.strips):
+        for number, strip in strips.items():
             if not self._words or self._fits(strip):
-                while i != TOP and i not in shown:
-                    shown.add(i)
-                    i = self._parents[i]
-        self._children = {}
-        self._rows = {}
-        for i, parent in enumerate(self._parents):
-            if i in shown:
-                siblings = self._children.setdefault(parent, [])
-                self._rows[self.strips[i].id] = (len(siblings), i)
-                siblings.append(i)
-        self.endResetModel()
-
-    def _parent_of(self, strip: Strip, numbers: dict[str, int]) -> int:
-        """The bus that a strip feeds; a circle of them cannot be, edits refuse it."""
-        number = numbers.get(strip.output or "", TOP)
-        return number if number != TOP and self.strips[number].kind == "bus" else TOP
+                while number != TOP and number not in shown:
+                    shown.add(number)
+                    number = parents[number]
+        children: dict[int, list[int]] = {}
+        rows = {}
+        for number, parent in parents.items():
+            if number in shown:
+                siblings = children.setdefault(parent, [])
+                rows[number] = len(siblings)
+                siblings.append(number)
+        return Arranged(strips, parents, children, rows)
 
     def strip(self, index: Index) -> Strip:
-        return self.strips[index.internalId()]
+        return self._now.strips[index.internalId()]
 
     def index_of(self, strip_id: str, column: int = 0) -> QModelIndex:
         """Where a strip stands; invalid if it is not shown."""
-        if strip_id not in self._rows:
-            return QModelIndex()
-        row, i = self._rows[strip_id]
-        return self.createIndex(row, column, i)
+        return self._at(self._numbers.get(strip_id, TOP), column)
+
+    def _at(self, number: int, column: int = 0) -> QModelIndex:
+        row = self._now.rows.get(number)
+        return self.createIndex(row, column, number) if row is not None else QModelIndex()
 
     def name_of(self, strip_id: str | None) -> str:
         return self._names.get(strip_id or "", "nothing")
@@ -96,9 +152,9 @@ class StripModel(QAbstractItemModel):
         found: list[Strip] = []
 
         def walk(parent: int) -> None:
-            for i in self._children.get(parent, []):
-                found.append(self.strips[i])
-                walk(i)
+            for number in self._now.children.get(parent, []):
+                found.append(self._now.strips[number])
+                walk(number)
 
         walk(TOP)
         return found
@@ -106,19 +162,19 @@ class StripModel(QAbstractItemModel):
     # What Qt asks
 
     def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:  # noqa: B008
-        children = self._children.get(parent.internalId() if parent.isValid() else TOP, [])
+        children = self._now.children.get(parent.internalId() if parent.isValid() else TOP, [])
         return self.createIndex(row, column, children[row]) if 0 <= row < len(children) else QModelIndex()
 
     def parent(self, index: Index) -> QModelIndex:  # type: ignore[override]
-        above = self._parents[index.internalId()] if index.isValid() else TOP
-        if above == TOP:
-            return QModelIndex()
-        return self.createIndex(self._rows[self.strips[above].id][0], 0, above)
+        return self._at(self._now.parents[index.internalId()]) if index.isValid() else QModelIndex()
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         if parent.isValid() and parent.column() > 0:
             return 0
-        return len(self._children.get(parent.internalId() if parent.isValid() else TOP, []))
+        return len(self._now.children.get(parent.internalId() if parent.isValid() else TOP, []))
+
+    def hasChildren(self, parent: Index = QModelIndex()) -> bool:  # noqa: B008
+        return self.rowCount(parent) > 0
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return len(HEADINGS)
@@ -129,6 +185,8 @@ class StripModel(QAbstractItemModel):
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:
+        if not index.isValid():
+            return Qt.ItemFlag.NoItemFlags
         return NAMED if index.column() == NAME else SHOWN
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:

@@ -91,8 +91,10 @@ def changed(session: Session, ids: Iterable[str], change: Callable[[Strip], Stri
     return with_strips(session, (change(strip) if strip.id in wanted else strip for strip in session.strips))
 
 
-def add(session: Session, kind: StripKind, name: str = "", count: int = 1, output: str | None = None) -> Session:
-    """The session with so many more tracks, buses or returns, in front of the main output.
+def add(
+    session: Session, kind: StripKind, name: str = "", count: int = 1, output: str | None = None, behind: str = ""
+) -> Session:
+    """The session with so many more tracks, buses or returns, in front of the main output, or right `behind` a strip.
 
     They feed `output` (an id), or the main output. Without a name they are called after their kind; several are
     numbered.
@@ -110,7 +112,10 @@ def add(session: Session, kind: StripKind, name: str = "", count: int = 1, outpu
         called = free_name(name or WORDS[kind].capitalize(), names, bool(name) and count > 1)
         made.append(Strip(ids.fresh(WORDS[kind]), called, kind, output=feeds))
         names.add(called)
-    return checked(before_main(session, made))
+    places = [place for place, strip in enumerate(session.strips, 1) if strip.id == behind and strip.kind != "main"]
+    if not places:
+        return checked(before_main(session, made))
+    return checked(with_strips(session, (*session.strips[: places[0]], *made, *session.strips[places[0] :])))
 
 
 def _check_count(count: int) -> None:
