@@ -1,4 +1,4 @@
-"""The rows of the Session page through edits: what is folded and chosen stays so, and pictures that are kept are true."""
+"""Rows of the Session page through edits: what is folded and chosen stays so, and pictures that are kept are true."""
 
 from __future__ import annotations
 

@@ -59,6 +59,7 @@ class Inspector(QWidget):
         self._strips: list[Strip] = []
         self._uses: list[PluginUse] = []
         self._rows: list[Row] = []
+        self._offered: dict[QComboBox, list[tuple[str, str | None]]] = {}
         self.title, self.about = QLabel(), QLabel()
         self.title.setProperty("role", "title")
         self.about.setProperty("role", "quiet")
@@ -159,14 +160,16 @@ class Inspector(QWidget):
         return [strip.id for strip in self._strips]
 
     def _fill(self, box: QComboBox, strips: Sequence[Strip], now: set[str | None]) -> None:
-        box.clear()
-        box.addItem(NOTHING, None)
-        for strip in strips:
-            box.addItem(strip.name, strip.id)
-        if len(now) > 1:
-            box.addItem(SEVERAL, SEVERAL)
+        """Offers strips, with the one that is in force (several, if not all that is chosen has the same)."""
         wanted = SEVERAL if len(now) > 1 else next(iter(now), None)
-        box.setCurrentIndex(max(box.findData(wanted), 0))
+        lines = [(NOTHING, None), *((strip.name, strip.id) for strip in strips)]
+        lines += [(SEVERAL, SEVERAL)] if len(now) > 1 else []
+        if lines != self._offered.get(box):
+            self._offered[box] = lines
+            box.clear()
+            for name, data in lines:
+                box.addItem(name, data)
+        box.setCurrentIndex(next((row for row, (_, data) in enumerate(lines) if data == wanted), 0))
 
     def _show_plugin(self, session: Session, costs: str, known: Sequence[Parameter] | str | None) -> None:
         first = self._uses[0]
