@@ -90,6 +90,21 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
     assert more > 2
 
 
+def test_among_very_many_the_price_without_whole_numbers_is_what_is_proven(monkeypatch):
+    """In place of an answer in whole numbers, which would take minutes."""
+    proven = 0
+    for before, found, _, program in sessions(4000, 80):
+        proof = program.proof(by_price(before, found, float(program.objective.sum()), program.rows))
+        relaxed = proof.relaxed()
+        if relaxed is not None and relaxed.bound > 0:
+            with monkeypatch.context() as patch:
+                patch.setattr(Program, "is_crowded", True)
+                patch.setattr(Program, "whole", None)
+                assert least_price(proof, relaxed, relaxed.bound + 1) == relaxed.bound
+            proven += 1
+    assert proven > 5
+
+
 def test_effects_in_less_company_are_those_of_the_strips_before_and_after():
     tried = 0
     for before, found, _, _ in sessions(2000, 120):

@@ -6,6 +6,7 @@ import random
 
 import numpy as np
 import pytest
+from scipy.optimize import linprog
 
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.optimise.candidates import Wishes, candidates
@@ -88,6 +89,40 @@ def test_the_quick_look_is_the_same_whatever_was_looked_at_before(seed):
             count = len(evaluator.shared(chosen).case.moments.distinct)
             kinds = np.array(sorted(rng.sample(range(count), rng.randint(1, min(count, 2)))))
         assert np.array_equal(evaluator.quick(chosen, kinds), Evaluator(of, found, 1.0).quick(chosen, kinds))
+
+
+@pytest.mark.parametrize("seed", range(0, 40, 2))
+def test_what_is_saved_at_most_for_a_price_is_the_linear_programs_answer(seed):
+    rng, _, found, _, rows = tried(seed)
+    prices = np.array([each.price for each in found])
+    saved = np.maximum(rows._summed(rows.saved), 0.0)
+    for share in (0.0, rng.random(), rng.random(), 1.0, 1.3):
+        money = share * float(prices.sum())
+        most = rows._most_saved(saved, money)
+        for kind in range(saved.shape[1] if found else 0):
+            answer = linprog(-saved[:, kind], A_ub=prices[None], b_ub=[money], bounds=(0, 1))
+            assert most[kind] == pytest.approx(-answer.fun, abs=1e-12)
+
+
+def test_effects_are_added_up_candidate_by_candidate_whichever_have_any():
+    *_, rows = tried(3)
+    rows.candidates = rows.candidates + rows.candidates
+    for by in ([1, 1, 4], [0, 2, 2, 2], [], [1]):
+        rows.by = np.array(by, np.int64)
+        effects = np.arange(2.0 * len(by)).reshape(-1, 2) + 1
+        wanted = np.zeros((len(rows.candidates), 2))
+        np.add.at(wanted, rows.by, effects)
+        assert np.array_equal(rows._summed(effects), wanted)
+
+
+@pytest.mark.parametrize("seed", range(0, 30, 3))
+def test_half_of_a_candidate_takes_half_off_what_strips_cost(seed):
+    *_, found, _, rows = tried(seed)
+    kinds = np.arange(len(rows.distinct))
+    for number in range(len(found)):
+        none, half, one = (rows.costs_at(kinds, share * (np.arange(len(found)) == number)) for share in (0.0, 0.5, 1.0))
+        stays = one > 0
+        assert half[stays] == pytest.approx(((none + one) / 2)[stays], rel=1e-9, abs=1e-15)
 
 
 def test_without_decisions_the_rows_are_the_bounds_of_the_load():
