@@ -63,6 +63,24 @@ def test_how_long_something_takes_is_not_read_from_a_clock_that_jumps():
     assert found == BY_THE_CALENDAR
 
 
+# Lines in which it is two or more, whatever comes.
+ALWAYS_SEVERAL = re.compile(
+    r"== 1|several|these \{|tracks (into|end in|are called)|plugins called|cores are threads|cores \{|threads it needs|"
+    r"buses and returns|files could be read|times in|the plan has|would have|holds \{|places\)|deadlines\{|bytes|"
+    r"stems are in"
+)
+
+
+def test_figures_before_words_agree_with_them():
+    """"1 tracks" comes of a number that is put in front of a plural as it is: `units.count` sees to it."""
+    number = r"len\([^{}]*\)|[\w.]*\b(cores|threads|missed|failed|held|live|plugins|notes)"
+    plural = re.compile(rf"\{{({number})\}} [a-z]+s\b.*")
+    lines = [(path, line) for path in FILES for line in path.read_text().splitlines()]
+    found = [(str(path.relative_to(SOURCE)), each[0]) for path, line in lines
+             if (each := plural.search(line)) and not ALWAYS_SEVERAL.search(line)]  # fmt: skip
+    assert found == []
+
+
 @pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
 def test_imports_run_downwards(path):
     room = room_of(path)

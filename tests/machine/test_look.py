@@ -100,7 +100,7 @@ def test_remedies_are_those_of_the_distribution(tmp_path):
 
 def test_cores_of_two_kinds(tmp_path):
     notes = found(seen(computers.hybrid(tmp_path)), "note")
-    assert notes["Unequal cores"].seen == "4 of 8 cores are faster than the others."
+    assert notes["Unequal cores"].seen == "Of 8 cores 4 are faster than the others."
     assert "-c 0,1,2,3" in notes["Unequal cores"].now
     assert notes["Cores in pairs"].seen == "8 cores are threads of 6 real ones."
 

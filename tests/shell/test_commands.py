@@ -134,7 +134,7 @@ def test_import_writes_beside_and_reports(tmp_path):
     before = path.read_bytes()
     result = run("import", str(path))
     assert result.exit_code == 0
-    assert "understood: 1 tracks" in result.output
+    assert "understood: 1 track," in result.output
     assert "left out:   “Tone”" in result.output
     assert path.read_bytes() == before
     assert session_file.read(tmp_path / "song.nimbleload").session.strips[0].name == "Voice"
@@ -227,7 +227,7 @@ def test_what_a_plugin_may_do_beyond_is_allowed_and_taken_back(rogue, tmp_path, 
 def test_plugins_are_listed_and_found_by_words(rogue):
     found = figures("plugins", "test.good", "--standard", "clap")
     assert [p["identifier"] for p in found["plugins"]] == ["test.good"]
-    assert "1 plugins." in run("plugins", "test.good").output
+    assert "1 plugin." in run("plugins", "test.good").output
 
 
 class TestPlan:

@@ -85,7 +85,7 @@ def test_what_is_no_audio_is_said_and_the_rest_taken(tmp_path):
     said = "\n".join(made.report.left_out)
     for words in (
         "empty.wav is no audio", "words.flac is no audio", "nothing.wav is no audio that can be read: it is empty",
-        "other.wav was recorded at 11025 Hz", "1 files are silent", "silent.wav", "1 files of other",
+        "other.wav was recorded at 11025 Hz", "1 file is silent", "silent.wav", "1 file of other",
     ):  # fmt: skip
         assert words in said, words
     assert [strip.name for strip in made.session.strips] == ["cut", "good", "other", "silent", "Main"]
@@ -179,7 +179,7 @@ def test_files_begin_where_their_time_stamps_say(tmp_path):
     # What is played of it is where it was in the file.
     assert np.isclose(made.session.strips[1].clips[0].offset, 1, atol=0.011)
     assert "2 files placed by the time stamps that they carry." in made.report.understood
-    assert "1 files have no time stamp: they begin with the piece." in made.report.left_out
+    assert "1 file without a time stamp: begun with the piece." in made.report.left_out
 
 
 def test_a_time_of_day_is_no_place_in_a_piece(tmp_path):

@@ -84,7 +84,7 @@ def test_notes_that_are_never_let_go_end_with_the_track(tmp_path):
     )
     found = midi_file.read(path)
     assert found.session.strips[0].clips[0].end == 1
-    assert "2 notes are never let go" in found.report.left_out[0]
+    assert "2 notes never let go" in found.report.left_out[0]
 
 
 def test_a_note_of_no_speed_lets_go(tmp_path):

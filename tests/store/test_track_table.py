@@ -40,7 +40,7 @@ def test_rows_of_one_track_are_its_chain_and_its_stretches(tmp_path):
     assert voice.output == strip(found, "Voices").id and strip(found, "Voices").kind == "bus"
     assert strip(found, "Pad").instrument.plugin == SYNTH.plugin
     assert found.session.strips[-1].kind == "main" and found.session.length == 3724
-    assert "1 plugins are not installed here" in found.report.left_out[-1]
+    assert "1 plugin is not installed here" in found.report.left_out[-1]
 
 
 @pytest.mark.parametrize(

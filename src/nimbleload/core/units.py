@@ -15,6 +15,11 @@ def count(number: int, word: str) -> str:
     return f"{number} {word}{'' if number == 1 else 'es' if word.endswith('s') else 's'}"
 
 
+def agreeing(number: int, one: str, many: str) -> str:
+    """A number with words that agree with it: "1 track has", "2 tracks have"."""
+    return f"{number} {one if number == 1 else many}"
+
+
 def listed(names: Sequence[str], most: int = 3) -> str:
     """Some names in a row, no more than so many of them: "Oars, Rope, Rain and 4 more"."""
     more = f" and {len(names) - most} more" if len(names) > most else ""

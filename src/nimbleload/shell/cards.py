@@ -103,7 +103,7 @@ def plugins(words: tuple[str, ...], family: str | None, retry: bool, standard: s
         return
     for plugin, of in found:
         click.echo(f"  {plugin.standard:6}  {plugin.name}  {plugin.vendor}  {of.words()}  {plugin.identifier}")
-    click.echo(f"{len(found)} plugins.")
+    click.echo(f"{count(len(found), 'plugin')}.")
     for path, reason in failed.items():
         click.echo(f"Not readable: {path}: {reason}")
 

@@ -20,7 +20,7 @@ from ..core.session.time_edits import set_length, set_rate, set_tempo
 from ..core.survey import foreseen, instant, survey, to_rehearse
 from ..core.told.how_many import how_often, not_known, sentence
 from ..core.told.rehearsal import tried_words
-from ..core.units import milliseconds, percent, said_by
+from ..core.units import count, milliseconds, percent, said_by
 from ..deliver import exporting
 from ..probe import catalogue
 from ..probe.choosing import choices, lookup
@@ -150,7 +150,8 @@ def edit(file: str, lines: tuple[str, ...], to: str | None, json: bool) -> None:
     if json:
         show_json({"written": str(target), "edits": len(lines), "tracks": counts[0], "plugins": counts[1]})
     else:
-        click.echo(f"{len(lines)} edits; {counts[0]} tracks, {counts[1]} plugins. Written to {target}")
+        there = f"{count(counts[0], 'track')}, {count(counts[1], 'plugin')}"
+        click.echo(f"{count(len(lines), 'edit')}; {there}. Written to {target}")
 
 
 @cli.command()

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from ..core.cards.stand_ins import Reading, from_readings, standing_in
+from ..core.units import count
 from ..store import atomic, spreadsheet
 from ..store.library import STAND_IN, TYPED, LibraryError
 from .cards import Found
@@ -56,7 +57,7 @@ def type_reading(file: str, plugin: str, per_cent: float, buffer: int) -> None:
     for use in keys.values():
         card = from_readings(use, [Reading(buffer, per_cent / 100)], session.rate)
         store.store(card, card.cells, TYPED)
-    click.echo(f"{len(keys)} settings of {plugin}: {per_cent:g} % of one core at {buffer} samples, typed in.")
+    click.echo(f"{count(len(keys), 'setting')} of {plugin}: {per_cent:g} % of one core at {buffer} samples, typed in.")
 
 
 @library_.command("stand-in")
@@ -71,4 +72,4 @@ def stand_in(file: str, plugin: str, other: str) -> None:
         raise click.ClickException(f"{source.label} is not measured yet: it can stand in for nothing.")
     made = standing_in(use, card)
     found.store.store(made, made.cells, STAND_IN)
-    click.echo(f"{source.label} stands in for {use.label}: {len(made.cells)} figures, marked as such.")
+    click.echo(f"{source.label} stands in for {use.label}: {count(len(made.cells), 'figure')}, marked as such.")

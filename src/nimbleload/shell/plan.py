@@ -21,7 +21,7 @@ from ..core.told.findings import weighed
 from ..core.told.restore_list import restore_list
 from ..core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ..core.told.warnings import warnings
-from ..core.units import minutes, percent
+from ..core.units import count, minutes, percent
 from ..deliver.report import write_report, write_table
 from ..store import session_file
 from ..store.session_file import SessionFileError
@@ -112,7 +112,7 @@ def findings(file: str, buffer: int | None, json: bool) -> None:
     for finding, saving in found:
         figure = f"  ({percent(saving.load)} of load at the worst moment)" if saving is not None else ""
         click.echo(f"{finding.name}: {finding.sentence}{figure}")
-    click.echo(f"{len(found)} findings.")
+    click.echo(f"{count(len(found), 'finding')}.")
 
 
 @contextlib.contextmanager
@@ -155,7 +155,7 @@ def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
 def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
     """The same in words."""
     now, at = percent(float(of.after.load.max())), worst_block(of)
-    click.echo(f"{of.session.name}   {of.buffer} samples, {of.machine.cores} cores: {now} at worst.")
+    click.echo(f"{of.session.name}   {of.buffer} samples, {count(of.machine.cores, 'core')}: {now} at worst.")
     if not found.reached:
         click.echo(f"Not reached: {in_the_way(of, found)} This comes closest:")
     for number, step in enumerate(steps, 1):

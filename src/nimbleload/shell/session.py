@@ -18,7 +18,7 @@ from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.versions import against_held, sections_against
 from ..core.told.warnings import warnings
-from ..core.units import as_sentence, clock, from_clock, milliseconds, percent
+from ..core.units import as_sentence, clock, count, from_clock, milliseconds, percent
 from ..probe import catalogue
 from ..probe.choosing import recorded
 from ..store import session_file
@@ -118,7 +118,8 @@ def latency(file: str, buffer: int | None, under: float | None, own_way: bool, j
     if not found.bypass.possible:
         click.echo("The device's own buffers take longer than that: a smaller buffer is needed.")
     else:
-        click.echo(f"Bypass {len(bypass)} plugins, and it takes {milliseconds(found.then)}:" if bypass else "It is.")
+        plugins = count(len(bypass), "plugin")
+        click.echo(f"Bypass {plugins}, and it takes {milliseconds(found.then)}:" if bypass else "It is.")
         for name in bypass:
             click.echo(f"  {name}")
 
@@ -243,7 +244,7 @@ def peak_figures(of: Peaks) -> dict[str, float]:
 
 def say(of: Survey, here: Instant, seen: Outlook) -> None:
     """The same in words."""
-    click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {of.machine.cores} cores")
+    click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {count(of.machine.cores, 'core')}")
     click.echo(seen.verdict.headline)
     click.echo(seen.verdict.advice)
     own, host, interrupts, cold, slowed = (percent(part) for part in here.parts)

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from ..core.session.edits import empty
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
-from ..core.units import count
+from ..core.units import agreeing, count
 from .audio import stamped
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
@@ -104,7 +104,8 @@ def placed(stems: list[Stem]) -> tuple[list[Stem], list[str]]:
     if zero:
         notes.append(f"The earliest time stamp is {time_of_day(earliest)}: the piece begins there.")
     if len(stamps) < len(stems):
-        notes.append(f"{len(stems) - len(stamps)} files have no time stamp: they begin with the piece.")
+        without = count(len(stems) - len(stamps), "file")
+        notes.append(f"{without} without a time stamp: begun with the piece.")
     return [stem if stem.stamp is None else stem._replace(start=stem.stamp - zero) for stem in stems], notes
 
 
@@ -269,7 +270,7 @@ def _report(folder: Path, stems: list[Stem], failures: list[str], others: int, l
         understood.append(f"{count(later, 'file')} placed by the time stamps that they carry.")
     buses = len({stem.path.parent for stem in stems} - {folder})
     if buses:
-        understood.append(f"{buses} folders, as buses.")
+        understood.append(f"{count(buses, 'folder')}, as buses.")
     left = list(failures)
     for stem in stems:
         if stem.rate != rate:
@@ -277,9 +278,10 @@ def _report(folder: Path, stems: list[Stem], failures: list[str], others: int, l
         if not stem.is_read:
             left.append(f"{stem.path.name} has {stem.seconds / 3600:.0f} hours: taken as sounding all through.")
     if silent:
-        left.append(f"{len(silent)} files are silent all through: {', '.join(s.path.name for s in silent[:5])}.")
+        are = agreeing(len(silent), "file is", "files are")
+        left.append(f"{are} silent all through: {', '.join(s.path.name for s in silent[:5])}.")
     if listed > MOST_FILES:
-        left.append(f"{listed - MOST_FILES} more audio files: at most {MOST_FILES} are taken at once.")
+        left.append(f"{count(listed - MOST_FILES, 'more audio file')}: at most {MOST_FILES} are taken at once.")
     if others:
-        left.append(f"{others} files of other kinds.")
+        left.append(f"{count(others, 'file')} of other kinds.")
     return ImportReport(str(folder), "", tuple(understood), shortened(left, "files"))

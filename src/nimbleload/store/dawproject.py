@@ -171,12 +171,13 @@ class _Reader:
         program = " ".join(part for part in parts if part)
         uses = [use for strip in session.strips for use in strip.uses()]
         kinds = {kind: sum(s.kind == kind for s in session.strips) for kind in ("track", "bus", "return", "main")}
+        with_state = sum(use.setting.state is not None for use in uses)
         understood = (
-            f"{kinds['track']} tracks, {kinds['bus']} buses, {kinds['return']} returns, {kinds['main']} main output",
-            f"{len(uses)} plugins, {sum(use.setting.state is not None for use in uses)} with their saved state",
-            f"{sum(len(s.sends) for s in session.strips)} sends",
-            f"{sum(len(s.clips) for s in session.strips)} clips, {len(session.sections)} markers, "
-            f"{len(session.tempo)} tempo points",
+            ", ".join([count(kinds[k], k) for k in ("track", "bus", "return")] + [f"{kinds['main']} main output"]),
+            f"{count(len(uses), 'plugin')}, {with_state} with their saved state",
+            count(sum(len(s.sends) for s in session.strips), "send"),
+            f"{count(sum(len(s.clips) for s in session.strips), 'clip')}, {count(len(session.sections), 'marker')}, "
+            f"{count(len(session.tempo), 'tempo point')}",
         )
         return ImportReport(self._path.name, program, understood, tuple(self._left_out))
 

@@ -19,6 +19,7 @@ from ..core.session.expressions import Expression
 from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
+from ..core.units import count
 from .archive import ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS, real_points
@@ -94,7 +95,7 @@ class Timeline:
             self._press(track, keys)
         scenes = root.findall("Scenes/Scene")
         if scenes:
-            left_out.append(f"{len(scenes)} scenes: only the arrangement is computed.")
+            left_out.append(f"{count(len(scenes), 'scene')}: only the arrangement is computed.")
 
     def clips(self, track: str) -> tuple[Clip, ...]:
         """The clips of a track in order; those of notes say how many sound, bar by bar, where that can be told."""

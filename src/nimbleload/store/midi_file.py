@@ -246,7 +246,7 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
     for (channel, key), starts in begun.items():
         notes[channel] += [_ended(key, tick, *each) for each in starts if tick > each[0]]
     if held:
-        found.left_out.append(f"Track {number + 1}: {held} notes are never let go; they end with the track.")
+        found.left_out.append(f"Track {number + 1}: {count(held, 'note')} never let go, and so ended with the track.")
     called = name or f"Track {number + 1}"
     left += sum(len(turns) for channel, turns in turned.items() if channel not in notes)
     if left:
@@ -340,11 +340,12 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
         tuple(Section(name, start) for start, name in sections.items()), possible, source=str(path), meters=meters,
     )  # fmt: skip
     understood = [
-        f"{len(of.parts)} parts with {of.notes} notes, {length / 60:.1f} minutes: a track each, without instruments.",
+        f"{count(len(of.parts), 'part')} with {count(of.notes, 'note')}, {length / 60:.1f} minutes: a track each, "
+        "without instruments.",
         f"{len(possible)} tempi." if len(possible) > 1 else f"{possible[0].bpm:.4g} beats a minute.",
     ]
     if sections:
-        understood.append(f"{len(sections)} markers, as sections.")
+        understood.append(f"{count(len(sections), 'marker')}, as sections.")
     return Found(session, ImportReport(str(path), "", tuple(understood), shortened(of.left_out, "remarks")))
 
 

@@ -18,6 +18,7 @@ from ..core.session.edits import WORDS, checked, empty
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.session import Section, SessionError
 from ..core.session.strips import Clip, Send, Strip, StripKind
+from ..core.units import agreeing, count
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, content_of, shortened
 
@@ -234,10 +235,11 @@ def _found(path: Path, rate: int, of: _Rows) -> Found:
         checked(session)
     except SessionError as error:
         raise NothingFoundError(f"{path.name}: {error}. Nothing was added.") from error
-    understood = [f"{len(strips)} tracks, buses and returns, {of.plugins} plugins."]
+    understood = [f"{len(strips)} tracks, buses and returns, {count(of.plugins, 'plugin')}."]
     if of.missing:
         names = ", ".join(list(of.missing)[:6])
-        of.left_out.append(f"{len(of.missing)} plugins are not installed here, and cannot be measured: {names}.")
+        are = agreeing(len(of.missing), "plugin is", "plugins are")
+        of.left_out.append(f"{are} not installed here, and cannot be measured: {names}.")
     return Found(session, ImportReport(str(path), "", tuple(understood), shortened(of.left_out, "remarks")))
 
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import random
 
 import pytest
-from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex
+from PySide6.QtCore import QAbstractItemModel, QEvent, QModelIndex, QObject, QPersistentModelIndex
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QApplication
 
-from nimbleload.app.edit.strip_model import NAME, StripModel
+from nimbleload.app.edit.chain_painter import boxes
+from nimbleload.app.edit.strip_model import CHAIN, NAME, StripModel
+from nimbleload.app.frame.window import EDIT
 from nimbleload.app.look.theme import theme
 from nimbleload.core.session import chain_edits, edits
 from nimbleload.core.session.session import SessionError
@@ -133,6 +135,42 @@ def test_the_cursor_goes_to_a_neighbour_of_a_track_that_is_removed(window, qtbot
     assert model.strip(view.currentIndex()).name in ("Out 2", "Band")
     press(qtbot, view, "Ctrl+Z")
     assert names(window)[-3] == "Out 1"
+
+
+def test_a_row_that_has_changed_is_painted_anew(window, qtbot):
+    """Wherever it stands, also within a bus that ends out of sight: Qt paints what it is told of, and no more."""
+    window.edit.edit("more", lambda session: edits.add(session, "track", "More", 60, output="bus1"))
+    view, painted = window.edit.view, []
+
+    class Painted(QObject):
+        def eventFilter(self, of, event):
+            if event.type() == QEvent.Type.Paint:
+                painted.append(event.region())
+            return False
+
+    choose(qtbot, window, "In 2")
+    press(qtbot, view, "Right")
+    qtbot.wait(100)
+    watch = Painted(view)
+    view.viewport().installEventFilter(watch)
+    press(qtbot, view, "Space")
+    assert not strip(window, "In 2").inserts[0].enabled
+    box = boxes(strip(window, "In 2"), view.visualRect(window.edit.model.index_of("track2", CHAIN)))[0]
+    qtbot.waitUntil(lambda: any(region.contains(box.area.toRect()) for region in painted), timeout=5_000)
+
+
+def test_what_is_bypassed_would_cost_what_it_is_said_to(example, qtbot):
+    active(qtbot, example)
+    example.go(EDIT)
+    page = example.edit
+    page.view.setFocus()
+    page.choose(strip(example, "Bailiff").id)
+    press(qtbot, page.view, "Right")
+    assert "It costs" in page.inspector.plugin_about.text()
+    press(qtbot, page.view, "Space")
+    assert "It would cost" in page.inspector.plugin_about.text()
+    press(qtbot, page.view, "Ctrl+Z")
+    assert "It costs" in page.inspector.plugin_about.text()
 
 
 def test_pictures_of_chains_that_are_kept_are_those_that_would_be_painted(window, qtbot, request):

@@ -136,7 +136,7 @@ def test_the_card_of_a_variant_lands_like_any_other(example, page):
     card = msgspec.structs.replace(page._desk.cards[key], failure="crashed: SIGSEGV")
     page.measuring.progressed.emit(Progress(job, card, None, True))
     assert page.model.status(row) == "failed"
-    assert "1 of 1 plugins done" in page.sentence.headline.text()
+    assert "1 of 1 plugin done" in page.sentence.headline.text()
     assert page._desk.cards[key].failure == "crashed: SIGSEGV"
     page.measuring.ended.emit("")
 

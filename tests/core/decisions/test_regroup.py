@@ -350,7 +350,7 @@ class TestOutboard:
         of = session(track("a", "eq", "comp"), track("b", "comp"), device=Device(outboard=1))
         plan = Plan().decide(Decision("outboard", "b", "b/comp")).decide(Decision("outboard", "a", "a/comp"))
         after = apply(of, plan)
-        assert after.warnings == ("a: the outboard device has room for 1 plugins; comp stays here.",)
+        assert after.warnings == ("a: the outboard device has room for 1 plugin; comp stays here.",)
         assert [u.label for u in after.session.strip("a").live_uses()] == ["eq", "comp"]
         assert after.session.strip("b").live_uses() == ()
 

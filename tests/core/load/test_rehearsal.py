@@ -119,7 +119,7 @@ def test_conditions_are_said_only_where_they_matter():
     for words in (
         "held up what computes in parallel by 40 %",
         "The cores were shared with others nearly all the time",
-        "did not allow real-time", "could not be locked", "30 % slower", "1 plugins were not played: why",
+        "did not allow real-time", "could not be locked", "30 % slower", "1 plugin was not played: why",
     ):  # fmt: skip
         assert words in said
 

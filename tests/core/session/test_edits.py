@@ -342,7 +342,7 @@ class TestJoining:
     def test_what_is_not_taken_is_said(self):
         other = chain_edits.insert(time_edits.set_rate(mix(), 96000), "main", [plugin("Limiter")])
         _, notes = joined.joined(mix(), other)
-        assert len(notes) == 2 and "96000 Hz" in notes[0] and "1 plugins on its main output" in notes[1]
+        assert len(notes) == 2 and "96000 Hz" in notes[0] and "Its main output, with 1 plugin, was left out" in notes[1]
 
     def test_pasted_tracks_keep_what_there_is_here(self):
         tracks = [mix().strip("track2"), mix().strip("track1")]

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from ...core.block.schedule import Block
 from ...core.session.plugins import FAMILIES
 from ...core.survey import Instant, Survey
-from ...core.units import milliseconds, percent
+from ...core.units import count, milliseconds, percent
 from ..look.picture import Picture, elided
 from ..look.theme import TEXTURES, TILE, theme
 
@@ -66,7 +66,7 @@ class BlockView(Picture):
         self._drawn_at = None
         chain = " → ".join(of.planned.session.strips[i].name for i in self._block.strips(self._block.chain))
         self.describe(
-            f"{of.threads} cores. The block ends after {milliseconds(self._block.makespan)} "
+            f"{count(of.threads, 'core')}. The block ends after {milliseconds(self._block.makespan)} "
             f"of {milliseconds(of.deadline)}. "
             f"Bound {percent(self._block.bound / of.deadline)}. Longest chain: {chain}."
         )

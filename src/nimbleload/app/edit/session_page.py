@@ -20,7 +20,7 @@ from ...core.session import chain_edits, edits, time_edits
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.session.strips import StripKind
-from ...core.told.session import held
+from ...core.told.session import held, to_do
 from ...core.units import as_sentence, count, microseconds
 from ..background.desk import Desk
 from ..look.panels import headed, panel
@@ -449,7 +449,9 @@ class SessionPage(QWidget):
         costs = ""
         if len(uses) == 1 and of is not None and at is not None and uses[0].id in at.use_costs:
             cost = at.use_costs[uses[0].id]
-            costs = f"It costs {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
+            runs = uses[0].enabled and all(strip.enabled for strip in self.view.selected_strips())
+            says = "costs" if runs else "would cost"
+            costs = f"It {says} {microseconds(cost)} a block here." if cost > 0 else "What it costs is not measured."
         rate = document.session.rate
         known = self.settings.known(uses, rate) if self.isVisible() else ()
         self.inspector.show_chosen(document.session, self.view.selected_strips(), uses, costs, known)
@@ -481,17 +483,9 @@ class SessionPage(QWidget):
             )  # fmt: skip
             return
         session = document.session
-        tracks = [strip for strip in session.strips if strip.kind == "track"]
-        silent = [strip for strip in tracks if not strip.clips and not strip.armed]
-        if not tracks:
-            advice = "Ctrl+T adds a track; a folder of audio, a MIDI file or a table can be added whole."
-        elif silent:
-            names = ", ".join(strip.name for strip in silent[:4])
-            advice = f"{len(silent)} tracks have no clips, and never sound: {names}{' …' if len(silent) > 4 else ''}."
-        else:
-            advice = "Everything can be changed here: drag boxes and tracks, draw clips, or use the keys in the menus."
-        self.sentence.say(held(session), advice, "quiet")
-        self.state_changed.emit(count(len(tracks), "track"), "quiet")
+        self.sentence.say(held(session), to_do(session), "quiet")
+        tracks = sum(1 for strip in session.strips if strip.kind == "track")
+        self.state_changed.emit(count(tracks, "track"), "quiet")
 
     def close_down(self) -> None:
         """Ends what is being looked for; nothing is told after."""

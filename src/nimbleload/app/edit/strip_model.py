@@ -9,6 +9,7 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelInde
 
 from ...core.session.session import Session
 from ...core.session.strips import Strip
+from ...core.units import count
 
 HEADINGS = ("Track", "Chain", "Feeds", "When it sounds")
 NAME, CHAIN, FEEDS, WHEN = range(4)
@@ -77,8 +78,9 @@ class StripModel(QAbstractItemModel):
             self._take(self._arranged())
         else:
             self._now = self._now._replace(strips={self._numbers[strip.id]: strip for strip in strips})
-        if strips:
-            self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, WHEN))
+        # Told bus by bus: what is told of a range counts for the rows of one parent alone.
+        for rows in self._now.children.values():
+            self.dataChanged.emit(self._at(rows[0]), self._at(rows[-1], WHEN))
 
     def set_filter(self, words: str) -> None:
         self._words = words.strip().lower()
@@ -223,7 +225,7 @@ class StripModel(QAbstractItemModel):
             if not strip.clips:
                 return "no clips" if strip.kind == "track" else "whenever something feeds it"
             total = sum(clip.end - clip.start for clip in strip.clips)
-            return f"{len(strip.clips)} clips, {total:.0f} seconds in all"
+            return f"{count(len(strip.clips), 'clip')}, {total:.0f} seconds in all"
         marks: list[str] = [strip.kind if strip.kind != "main" else "main output"]
         marks += ["record-armed"] if strip.armed else []
         marks += [] if strip.enabled else ["switched off"]

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.session.plugins import FAMILIES
+from ...core.units import count
 from ...probe import catalogue
 from ...probe.catalogue import Scanned
 from ...probe.standards import STANDARDS
@@ -132,10 +133,10 @@ class InstalledDialog(Dialog):
                 item.setToolTip(f"{text}\n{plugin.path}")
                 self.table.setItem(row, column, item)
         guessed = sum(kind.guessed for _, kind in fitting)
-        words = f"{len(fitting)} of {every} plugins"
+        words = f"{len(fitting)} of {count(every, 'plugin')}"
         if guessed:
             words += f"; the family of {guessed} is guessed from the name"
         failed = sum(1 for file in self._found if file.failure)
-        self.count.setText(f"{words}. {failed} files could not be read:" if failed else f"{words}.")
+        self.count.setText(f"{words}. {count(failed, 'file')} could not be read:" if failed else f"{words}.")
         if not every and not failed:
             self.count.setText("No plugins were found in the search folders of CLAP, LADSPA, LV2 and VST3.")

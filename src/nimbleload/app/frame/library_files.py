@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from ...core.cards.card import Cards
+from ...core.units import count
 from ...store import atomic, spreadsheet
 from ...store.library import Library
 from ...store.opening import known_cards
@@ -62,13 +63,14 @@ class LibraryFiles:
             return
 
         def work() -> tuple[int, Cards | None]:
-            count = spreadsheet.read(path, library)
-            return count, known_cards(document.session, library, dict(cards)) if document is not None else None
+            figures = spreadsheet.read(path, library)
+            return figures, known_cards(document.session, library, dict(cards)) if document is not None else None
 
         self._desk.jobs.run(work, lambda found: self._took_in(path, *found), f"{path.name} was not taken in")
 
-    def _took_in(self, path: Path, count: int, cards: Cards | None) -> None:
-        written.say(f"{count} figures of {path.name} taken into the cost library, marked with their computer.")
+    def _took_in(self, path: Path, figures: int, cards: Cards | None) -> None:
+        taken = count(figures, "figure")
+        written.say(f"{taken} of {path.name} taken into the cost library, marked with their computer.")
         if cards is not None:
             self._desk.take_cards(cards)
             self._desk.refresh()

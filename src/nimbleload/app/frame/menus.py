@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QMenu
 
 from ...core.decisions.decision import STANDINGS
 from ...core.session.computer import RATES
+from ...core.units import count
 from .about import About
 from .exporting import ask_export
 from .help import Help
@@ -144,7 +145,7 @@ class Menus:
         computer.addSeparator()
         for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
             here = " (as many as here)" if cores == os.cpu_count() else ""
-            action = self.add(computer, f"{cores} cores{here}", partial(window.choose_cores, cores))
+            action = self.add(computer, f"{count(cores, 'core')}{here}", partial(window.choose_cores, cores))
             self._marks(computer, action, cores, lambda: _of(window, lambda now: now.machine.cores))
         self.add(computer, "&Another computer…", window.ask_computer)
 

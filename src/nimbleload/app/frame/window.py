@@ -27,7 +27,7 @@ from ...core.session.session import TempoPoint
 from ...core.session.time_edits import set_tempo
 from ...core.told.hints import HINTS
 from ...core.told.watching import taken_words
-from ...core.units import percent
+from ...core.units import count, percent
 from ...probe import catalogue
 from ...probe.choosing import recorded
 from ...store.library import Library, own_cores
@@ -405,7 +405,7 @@ class MainWindow(QMainWindow):
             return
         mark = " (unsaved)" if self.desk.has_unsaved else ""
         self.setWindowTitle(f"{document.session.name}{mark} — Nimble Load")
-        runs_at = f"{document.session.rate / 1000:g} kHz   {document.machine.cores} cores{mark}"
+        runs_at = f"{document.session.rate / 1000:g} kHz   {count(document.machine.cores, 'core')}{mark}"
         self.places.show_session(document.session.name, runs_at)
 
     def stand(self, standing: Standing) -> None:

@@ -31,7 +31,7 @@ class DeadlineView(Picture):
         sound server gave up."""
         self._loads, self._typical, self._dashed, self._xruns = np.array(loads), typical, dashed, tuple(xruns)
         if len(self._loads):
-            words = f"{len(self._loads)} blocks, {int((self._loads > 1).sum())} longer than the deadline"
+            words = f"{count(len(self._loads), 'block')}, {int((self._loads > 1).sum())} longer than the deadline"
             self.describe(f"{words}; {count(len(self._xruns), 'xrun')}" if self._xruns else words)
         self.setVisible(len(self._loads) > 0)
         self.update()
@@ -82,7 +82,7 @@ class DeadlineView(Picture):
         blocks = len(self._loads)
         each = f", each bar the fullest of up to {-(-blocks // bars)}" if bars < blocks else ""
         xruns = "; wedges: xruns" if self._xruns else ""
-        return f"{blocks} blocks{each}; solid line: the deadline; dashed: {self._dashed}{xruns}"
+        return f"{count(blocks, 'block')}{each}; solid line: the deadline; dashed: {self._dashed}{xruns}"
 
     def _mark_xruns(self, painter: QPainter, plot: QRectF) -> None:
         """A wedge from above over each block that was given up, in a colour of its own: the server's word, not ours."""

@@ -15,7 +15,7 @@ from ...core.cards.comparison import Lighter
 from ...core.session.computer import BUFFER_SIZES, deadline
 from ...core.session.plugins import PluginUse
 from ...core.told.card import card_sentences, played_as
-from ...core.units import percent
+from ...core.units import count, percent
 from ..look.picture import Picture, elided, scrolled
 from ..look.prose import Prose
 from ..look.theme import theme
@@ -123,7 +123,7 @@ class BlockRhythm(Picture):
         self._own = cell.sequence_ns()[:BLOCKS_SHOWN] if cell else np.zeros(0, np.int32)
         self._buffer = buffer
         if len(self._own):
-            self.describe(f"{len(self._own)} blocks, from {self._own.min()} to {self._own.max()} nanoseconds")
+            self.describe(f"{count(len(self._own), 'block')}, from {self._own.min()} to {self._own.max()} nanoseconds")
         self.setVisible(len(self._own) > 0)
         self.update()
 
@@ -151,7 +151,7 @@ class BlockRhythm(Picture):
             [QRectF(plot.left() + k * step, plot.bottom() - h, max(step - 0.6, 0.6), h) for k, h in enumerate(heights)]
         )
         painter.setPen(theme.colour("quiet"))
-        words = f"{len(self._own)} blocks of {self._buffer} samples, one bar each"
+        words = f"{count(len(self._own), 'block')} of {self._buffer} samples, one bar each"
         painter.drawText(QPointF(plot.left(), theme.px(12)), elided(painter, words, self.width() - plot.left()))
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop
         painter.drawText(

@@ -438,7 +438,7 @@ class MeasurePage(QWidget):
     def _say_running(self, failures: str) -> None:
         """What a run is doing, and what is there already."""
         doing = "Paused" if self.measuring.is_paused else "Measuring"
-        headline = f"{doing}: {len(self._finished)} of {len(self._jobs)} plugins done."
+        headline = f"{doing}: {len(self._finished)} of {count(len(self._jobs), 'plugin')} done."
         advice = f"Each plugin runs in a process of its own; results are kept as they land.{failures}"
         if self._more and not self.measuring.is_paused:
             headline = f"All are measured. Once more: {self._more_done} of {count(self._more, 'figure')}."
@@ -446,6 +446,6 @@ class MeasurePage(QWidget):
         elif self._first_is_over:
             advice = f"First figures of all are there: Balance rests on them. {advice}"
         elif self._tried_first and not self.measuring.is_paused:
-            headline = f"First figures: {len(self._tried_first)} of {len(self._jobs)} plugins tried."
+            headline = f"First figures: {len(self._tried_first)} of {count(len(self._jobs), 'plugin')} tried."
             advice = "A fraction of a second for each at this buffer size; then all are measured thoroughly."
         self.sentence.say(headline, advice, "quiet")

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.survey import Survey
 from ...core.told.rehearsal import StripCheck, checks, conditions, missed_words, off_by, taken, verdict
-from ...core.units import clock, microseconds, percent
+from ...core.units import clock, count, microseconds, percent
 from ..background.desk import Desk
 from ..background.rehearsing import Rehearsing
 from ..look.deadline_view import DeadlineView
@@ -141,10 +141,10 @@ class ProvePage(QWidget):
         if of is None or at is None or self.rehearsing.is_running or self.outcome is not None:
             return
         plan = " with the plan" if of.plan.decisions else ""
-        live = int(of.planned.uses.live.sum())
+        live = count(int(of.planned.uses.live.sum()), "plugin")
         self.sentence.say(
             f"Rehearse {clock(at.second)}{plan} at {of.buffer} samples.",
-            f"{live} plugins would run on this computer's cores, in real time if the system allows it.", "quiet",
+            f"{live} would run on this computer's cores, in real time if the system allows it.", "quiet",
             "Rehearse",
         )  # fmt: skip
 

@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QHelpEvent, QIcon, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ...core.told.watching import owner_words
-from ...core.units import microseconds, milliseconds, percent
+from ...core.units import count, microseconds, milliseconds, percent
 from ...core.watching.blocks import Lane
 from ..look.picture import Picture, elided
 from ..look.theme import theme
@@ -44,7 +44,7 @@ class LanesView(Picture):
             threads = min(len(self._worst.lanes), MOST_LANES)
             self.describe(
                 f"The fullest block seen took {percent(self._worst.load)} of {milliseconds(self._worst.length / 1e9)}, "
-                f"on {threads} threads."
+                f"on {count(threads, 'thread')}."
             )
         self.update()
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from ..session.session import Session
 from ..session.strips import Strip
+from ..units import agreeing
 from .decision import Decision
 from .kind import Asked, Kind, Option, Work, bypassed, called, named_use, placed, with_uses
 from .price import ROUTED, Part, Price, Terms
@@ -27,7 +28,7 @@ class Outboard(Kind):
                 work.warnings.append(f"{strip.name}: what was to move outboard is not on it any more.")
             elif room < 1:
                 work.warnings.append(
-                    f"{strip.name}: the outboard device has room for {count} plugins; {use.label} stays here."
+                    f"{strip.name}: the outboard device has room for {agreeing(count, 'plugin', 'plugins')}; {use.label} stays here."
                 )
             else:
                 room -= 1

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from ..units import count
 from .edits import Ids, before_main, checked, copied, free_name, main_of
 from .plugins import PluginUse
 from .session import Session
@@ -32,7 +33,8 @@ def joined(session: Session, other: Session) -> Joined:
         notes.append("It goes otherwise: its clips lie at the same seconds as there, not at the same beats.")
     own_main, its_main = main_of(session), main_of(other)
     if own_main is not None and its_main is not None and its_main.inserts:
-        notes.append(f"The {len(its_main.inserts)} plugins on its main output were left out: this session has its own.")
+        held = count(len(its_main.inserts), "plugin")
+        notes.append(f"Its main output, with {held}, was left out: this session has its own.")
     taken = [strip for strip in other.strips if own_main is None or strip is not its_main]
     ids, names = Ids(session), {strip.name for strip in session.strips}
     new = {strip.id: ids.take(strip.id, strip.kind) for strip in taken}
@@ -45,7 +47,7 @@ def joined(session: Session, other: Session) -> Joined:
         made.append(copied(strip, new, ids, name))
     sections = session.sections or other.sections
     if session.sections and other.sections:
-        notes.append(f"Its {len(other.sections)} sections were left out: this session has its own.")
+        notes.append(f"Its sections ({len(other.sections)}) were left out: this session has its own.")
     variants = (*session.variants, *(each for each in other.variants if each not in session.variants))
     length = max(session.length, other.length)
     whole = msgspec.structs.replace(

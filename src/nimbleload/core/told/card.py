@@ -6,7 +6,7 @@ from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence, Upk
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
 from ..session.plugins import PluginUse
-from ..units import decibels, microseconds, milliseconds, percent
+from ..units import count, decibels, microseconds, milliseconds, percent
 
 # A filter's own delay is no false latency, and rounding is no other sound.
 LATENCY_SLACK = 32
@@ -31,7 +31,7 @@ MINDS, LEAST_MINDED = 0.1, 0.5e-6
 
 def played_as(use: PluginUse) -> tuple[str, ...]:
     """What sets a use apart from others of the same plugin in the same setting, in a few words each."""
-    notes = (f"{use.voices} notes",) if use.voices else ()
+    notes = (count(use.voices, "note"),) if use.voices else ()
     return (*notes, "with a side-chain") if use.sidechain is not None else notes
 
 

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple
 from ..computer.by_ear import ByEar
 from ..computer.ceiling import LOWEST, ONE_IN, Ceiling, Held
 from ..computer.facts import Busy, Facts
-from ..units import count, microseconds, milliseconds, percent
+from ..units import agreeing, count, microseconds, milliseconds, percent
 
 Grade = Literal["matters", "note", "well", "unseen"]
 GRADES: tuple[Grade, ...] = ("matters", "note", "unseen", "well")
@@ -132,7 +132,8 @@ def _unequal_cores(of: Facts) -> Finding | None:
     largest = max(most)
     fast = [core.number for core in of.cores if (core.most or core.capacity) == largest]
     return Finding(
-        "Unequal cores", "note", f"{len(fast)} of {len(of.cores)} cores are faster than the others.",
+        "Unequal cores", "note",
+        f"Of {len(of.cores)} cores {agreeing(len(fast), 'is', 'are')} faster than the others.",
         "A track that lands on a slow core takes longer there. Hosts can be kept on the fast ones.",
         f"taskset -a -c {','.join(map(str, fast))} NAME-OF-YOUR-HOST",
     )  # fmt: skip
@@ -491,4 +492,4 @@ def trial_words(of: Held) -> str:
     """One trial: how many blocks were late."""
     if not of.late:
         return f"{percent(of.load)}: none late; the latest block ended at {percent(of.worst)} of its deadline"
-    return f"{percent(of.load)}: {of.late} of {of.blocks} blocks late"
+    return f"{percent(of.load)}: {of.late} of {count(of.blocks, 'block')} late"

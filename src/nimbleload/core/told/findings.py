@@ -20,7 +20,7 @@ from ..session.routing import edges
 from ..session.session import Session
 from ..session.strips import Strip
 from ..survey import Instant, Saving, Survey, saving
-from ..units import decibels, listed, milliseconds
+from ..units import agreeing, count, decibels, listed, milliseconds
 
 # So many uses of one effect are worth a word, and so long a latency while something is armed (seconds).
 MANY = 6
@@ -159,7 +159,8 @@ def _idle(session: Session, cards: Cards) -> list[Finding]:
     found = []
     if through:
         labels = ", ".join(sorted({use.label for _, use in through}))
-        said = f"{len(through)} plugins only pass on what comes in, in the setting that they have: {labels}."
+        only = agreeing(len(through), "plugin only passes", "plugins only pass")
+        said = f"{only} on what comes in, as set: {labels}."
         found.append(Finding("plugins that do nothing", said, _decisions_for(session, through)))
     if mute:
         labels = ", ".join(sorted({use.label for _, use in mute}))
@@ -172,7 +173,8 @@ def _analysers(session: Session) -> list[Finding]:
     if not watching:
         return []
     labels = ", ".join(sorted({use.label for _, use in watching}))
-    said = f"{len(watching)} meters and analysers run: {labels}. They change no sound; nobody may be looking."
+    run = agreeing(len(watching), "meter or analyser runs", "meters and analysers run")
+    said = f"{run}: {labels}. No sound is changed by that; nobody may be looking."
     return [Finding("meters and analysers", said, _decisions_for(session, watching))]
 
 
@@ -202,7 +204,8 @@ def _late(session: Session, cards: Cards) -> list[Finding]:
         return []
     longest = max(slow, key=lambda each: each[2])
     said = (
-        f"{len(slow)} plugins look ahead while a track is armed, {longest[1].label} on {longest[0].name} by "
+        f"{agreeing(len(slow), 'plugin looks', 'plugins look')} ahead while a track is armed, "
+        f"{longest[1].label} on {longest[0].name} by "
         f"{milliseconds(longest[2] / session.rate)}. Computer › Track in time finds which must go."
     )
     return [Finding("look-ahead while tracking", said)]
@@ -231,8 +234,8 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
         counts.setdefault((use.plugin.standard, use.plugin.identifier), []).append(use)
     many = [uses for uses in counts.values() if len(uses) >= MANY and uses[0].family in ("reverb", "delay")]
     for uses in many:
-        settings = len({use.card_key() for use in uses})
-        said = f"{uses[0].label} runs {len(uses)} times in {settings} settings: sends to a few returns would cost less."
+        settled = count(len({use.card_key() for use in uses}), "setting")
+        said = f"{uses[0].label} runs {len(uses)} times in {settled}: sends to a few returns would cost less."
         found.append(Finding("many of one effect", said))
     return found
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from ..load.rehearsal import Prediction, Rehearsal, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
-from ..units import microseconds, percent
+from ..units import agreeing, count, microseconds, percent
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
@@ -145,7 +145,8 @@ def conditions(of: Rehearsal) -> list[str]:
             "dropped, or others have used it. The fuller the blocks, the less of that."
         )
     if of.refused:
-        said.append(f"{len(of.refused)} plugins were not played: {_some(list(of.refused.values()))}.")
+        were = agreeing(len(of.refused), "plugin was", "plugins were")
+        said.append(f"{were} not played: {_some(list(of.refused.values()))}.")
     return said
 
 
@@ -155,14 +156,14 @@ def _some(reasons: Sequence[str]) -> str:
 
 def missed_words(missed: int) -> str:
     """How a rehearsal has gone so far."""
-    return "no deadline missed so far" if missed == 0 else f"{missed} deadlines missed so far"
+    return "no deadline missed so far" if missed == 0 else f"{count(missed, 'deadline')} missed so far"
 
 
 def tried_words(more: int, cores: int, predicted: Prediction, of: Rehearsal) -> str:
     """What a session that is planned for so many cores did when it was rehearsed with so many more of something."""
     what = f"Rehearsed with {more} more." if more else "Rehearsed as it is, since not one more fits."
     fewer = (
-        f"The session is planned for {cores} cores, and here are {of.cores}: this says how far the prediction holds, "
-        "not whether so many fit there."
+        f"The session is planned for {count(cores, 'core')}, and here are {of.cores}: this says how far the prediction "
+        "holds, not whether so many fit there."
     )
     return " ".join((what, verdict(of), taken(predicted, of), *([fewer] if of.cores < cores else []), *conditions(of)))

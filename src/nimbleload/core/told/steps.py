@@ -123,5 +123,5 @@ def in_the_way(of: Survey, found: Suggestion) -> str:
         else ""
     )
     buses = sum(1 for s in of.session.strips if s.kind != "track" and s.live_uses())
-    more = f" {buses} buses and returns cannot be frozen." if buses else ""
+    more = " Buses and returns cannot be frozen." if buses else ""
     return f"{percent(found.load)} is the lowest. {proven}{reason}.{stays}{more}"
