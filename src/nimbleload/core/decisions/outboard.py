@@ -27,8 +27,9 @@ class Outboard(Kind):
             if use is None or not use.enabled:
                 work.warnings.append(f"{strip.name}: what was to move outboard is not on it any more.")
             elif room < 1:
+                holds = agreeing(count, "plugin", "plugins")
                 work.warnings.append(
-                    f"{strip.name}: the outboard device has room for {agreeing(count, 'plugin', 'plugins')}; {use.label} stays here."
+                    f"{strip.name}: the outboard device has room for {holds}; {use.label} stays here."
                 )
             else:
                 room -= 1
