@@ -7,7 +7,7 @@ import random
 import numpy as np
 import pytest
 
-from nimbleload.core.block.bounds import cut_bound, cuts, heads, last_task, most, slowed_bound, spread, tails
+from nimbleload.core.block.bounds import Cut, cuts, heads, last_task, most, slowed_bound, spread, tails
 from nimbleload.core.block.parts import divided
 from nimbleload.core.block.play import play
 from nimbleload.core.block.schedule import chains, makespans, remaining
@@ -71,6 +71,12 @@ def test_the_most_is_reached_by_a_last_task_that_waits_for_a_core():
     # Where cores lose more than they gain by each other it is the longer the more evenly they share the work.
     assert most(np.array([4.0]), np.array([8.0]), np.array([2.0]), 2).tolist() == [6.0]
 
+
+def cut_bound(cut: Cut, cost: np.ndarray, threads: int, now: np.ndarray) -> float:
+    """The least time that a block takes by a cut (seconds), where tasks cost so much (S), and cost so much `now`."""
+    own = float(cost[cut.last]) if cut.last >= 0 else 0.0
+    less = float((np.maximum(now - cost, 0.0) * cut.on).sum())
+    return float((cost * cut.tasks).sum()) / threads + cut.along - less + own
 
 
 @pytest.mark.parametrize("seed", range(200))

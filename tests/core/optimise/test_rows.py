@@ -13,7 +13,7 @@ from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import Evaluator
 from nimbleload.core.optimise.program import Program
 from nimbleload.core.optimise.proof import by_price
-from nimbleload.core.optimise.rows import Rows
+from nimbleload.core.optimise.rows import BUS, Rows
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
 from tests.helpers.exhaustive import hosted, small
@@ -123,6 +123,53 @@ def test_half_of_a_candidate_takes_half_off_what_strips_cost(seed):
         none, half, one = (rows.costs_at(kinds, share * (np.arange(len(found)) == number)) for share in (0.0, 0.5, 1.0))
         stays = one > 0
         assert half[stays] == pytest.approx(((none + one) / 2)[stays], rel=1e-9, abs=1e-15)
+
+
+def test_only_what_is_shared_brings_anything():
+    brought = 0
+    for seed in range(60):
+        *_, found, program, _ = tried(seed)
+        of = program.of
+        alone = [each for each in found if each.kind == "freeze"]
+        assert Rows(of, alone).brought() == pytest.approx(0.0, abs=1e-15)
+        brought += bool((Rows(of, [each for each in found if each.kind == "share"]).brought() > 0).any())
+    assert brought > 1
+
+
+def test_what_cores_lose_to_each_other_counts_by_their_share_of_the_work():
+    """Of a plan that costs nothing: as it is now."""
+    counted = 0
+    for seed in range(60):
+        _, before, found, _, _ = tried(seed)
+        found = [each for each in found if each.kind == "freeze" and each.price > 0]
+        rows = Rows(before, found, money=0.0)
+        if rows.threads == 1 or not rows._counts_beside:
+            continue
+        share = rows.beside.sum(axis=1) / np.maximum(rows.cost.sum(axis=1), 1e-300)
+        assert rows.g == pytest.approx(np.clip(1 - share / (rows.threads - 1), 0, 1), abs=1e-9)
+        counted += bool((share > 0.01).any())
+    assert counted > 5
+
+
+def test_what_costs_more_at_times_counts_where_nothing_else_may_take_the_whole_strip():
+    """A lighter setting that costs more in silence, say; beside a freeze of its strip it is left out."""
+    alone = beside = 0
+    for seed in range(0, 300, 2):
+        _, before, found, _, _ = tried(seed)
+        lighter = [each for each in found if each.kind == "lighten"]
+        states, effects = before.case.moments.distinct, [effect for each in lighter for effect in each.effects]
+        dearer = {each.strip for each in effects if each.saves[states[:, each.strip]].min() < -1e-9}
+        if not dearer:
+            continue
+        rows = Rows(before, lighter)
+        alone += any((rows.saved[rows.strip == strip] < 0).any() for strip in dearer)
+        both = Rows(before, found)
+        whole = {s for s, n in zip(both.strip, both.by, strict=True) if found[n].decision.use is None and s != BUS}
+        for strip in dearer & whole:
+            part = [e for e, n in enumerate(both.by) if found[n].kind == "lighten" and both.strip[e] == strip]
+            assert (both.saved[part] >= 0).all()
+            beside += 1
+    assert alone > 3 and beside > 0
 
 
 def test_without_decisions_the_rows_are_the_bounds_of_the_load():

@@ -151,13 +151,3 @@ def _on(ways: NDArray[np.int64], begin: NDArray[np.bool_]) -> NDArray[np.bool_]:
         found[at] = True
         at = np.unique(ways[at])
     return found
-
-
-def cut_bound(cut: Cut, cost: Figures, threads: int, now: Figures) -> Figures:
-    """The least time that a block takes by a cut, without any slowing, for rows of costs (…, S, seconds), where tasks
-    cost so much `now` (S)."""
-    inside = (cost * cut.tasks).sum(axis=-1) / threads
-    own = cost[..., cut.last] if cut.last >= 0 else 0.0
-    less = (np.maximum(now - cost, 0.0) * cut.on).sum(axis=-1)
-    found: Figures = inside + cut.along - less + own
-    return found
