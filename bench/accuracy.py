@@ -1,21 +1,24 @@
 """Predicted against rehearsed on this computer: the example scaled to fit, and real plugins from Debian's packages.
 
-    .venv/bin/python -m bench.accuracy [--seconds 4]
+    .venv/bin/python -m bench.accuracy [--seconds 4] [--minutes 20] [--cards FOLDER]
 
 Everything is measured first, and what others disturbed again and again until little of it is left or nothing comes of
 it; no rehearsal goes before. Then each session is rehearsed at three buffer sizes on one core
 and on two, with as many of its tracks as give about 25, 55 and 85 % load. A known piece of arithmetic beside every
 block tells the blocks in which the computer was as fast as when plugins are measured: against these stands what was
 predicted, with the interval of their median (95 %, by drawing them again). What the computer added in the other blocks
-has a column of its own.
+has a column of its own. With `--minutes` rows in which others took too many blocks are rehearsed again, round by round,
+until there is something to go by or the time is over; with `--cards` what was measured is kept for the next run.
 """
 
 from __future__ import annotations
 
 import math
 import os
-import sys
+import time
 from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
 
 import click
 import msgspec
@@ -115,12 +118,31 @@ def interval(loads: Sequence[float]) -> tuple[float, float]:
     return float(low), float(high)
 
 
-def row(session: Session, cards: Cards, cores: int, buffer: int, level: float, seconds: float) -> tuple[float, float]:
-    """Rehearses once and prints a row; by how much typical and one in a hundred are off (NaN: nothing to go by)."""
-    of = survey(session, Plan(), cards, Machine(cores), buffer)
+class Wanted(NamedTuple):
+    """A row that is wanted: a session with its cards, on so many cores, at a buffer size, about so full."""
+
+    session: Session
+    cards: Cards
+    cores: int
+    buffer: int
+    level: float
+
+
+class Row(NamedTuple):
+    """What came of it: the row as it is printed, and by how much typical and one in a hundred are off (NaN where too
+    few blocks had their cores to themselves)."""
+
+    text: str
+    typical: float
+    bad: float
+
+
+def row(wanted: Wanted, seconds: float) -> Row | None:
+    """Rehearses once; None if nothing came of it."""
+    of = survey(wanted.session, Plan(), wanted.cards, Machine(wanted.cores), wanted.buffer)
     outcome = rehearsed(of, seconds)
     if outcome is None:
-        return math.nan, math.nan
+        return None
     predicted, quiet = foreseen(of, instant(of), outcome), outcome.undisturbed
     typical = bad = math.nan
     told = ["–"] * 4
@@ -131,34 +153,67 @@ def row(session: Session, cards: Cards, cores: int, buffer: int, level: float, s
                 f"{100 * quiet.bad:.1f}", f"{100 * bad:+.1f}"]  # fmt: skip
     doubt = instant(of).doubt
     cells = [
-        f"{session.name[:22]:22}", str(cores), f"{buffer:4d}", f"{100 * level:.0f}", f"{100 * predicted.alone:.1f}",
+        f"{wanted.session.name[:22]:22}", str(wanted.cores), f"{wanted.buffer:4d}", f"{100 * wanted.level:.0f}",
+        f"{100 * predicted.alone:.1f}",
         f"{100 * doubt:.0f}", told[0], told[1], f"{100 * predicted.alone_bad:.1f}", told[2], told[3],
         f"{100 * quiet.share:.0f}",
         f"{100 * (outcome.typical - quiet.typical):+.1f}" if quiet.is_telling else "–",
         f"{100 * (predicted.typical - predicted.alone):+.1f}", f"{predicted.clock:.2f}", f"{outcome.units:.2f}",
         f"{outcome.missed} of {len(outcome.loads)}",
     ]  # fmt: skip
-    print(f"| {' | '.join(cells)} |", flush=True)
-    return typical, bad
+    return Row(f"| {' | '.join(cells)} |", typical, bad)
 
 
-def main() -> None:
-    seconds = float(sys.argv[sys.argv.index("--seconds") + 1]) if "--seconds" in sys.argv else 4.0
+def kept(of: Session, folder: Path | None) -> dict[CardKey, CostCard]:
+    """The cards of a session: those of an earlier run that are kept in the folder, else measured, and kept there."""
+    path = folder / f"{of.name}.json" if folder is not None else None
+    if path is not None and path.exists():
+        return {card.key: card for card in msgspec.json.decode(path.read_bytes(), type=tuple[CostCard, ...])}
+    cards = measured(of)
+    if path is not None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(msgspec.json.encode(tuple(cards.values())))
+    return cards
+
+
+@click.command()
+@click.option("--seconds", default=4.0, help="how long each row is rehearsed")
+@click.option("--minutes", default=0.0, help="rows that were never undisturbed are rehearsed again for so long")
+@click.option("--cards", type=click.Path(path_type=Path), help="a folder that keeps what was measured")
+def main(seconds: float, minutes: float, cards: Path | None) -> None:
+    wanted = []
+    for of in (demo.session(), real_session()):
+        of = to_rehearse(msgspec.structs.replace(of, variants=()))
+        known = kept(of, cards)
+        for cores in range(1, min(len(os.sched_getaffinity(0)), 2) + 1):
+            wanted += [
+                Wanted(scaled(of, known, cores, buffer, level), known, cores, buffer, level)
+                for buffer in BUFFERS for level in LEVELS
+            ]  # fmt: skip
+    found: dict[int, Row] = {}
+    begun, tries = time.monotonic(), 0
+    while tries == 0 or time.monotonic() - begun < 60 * minutes:
+        left = [k for k in range(len(wanted)) if k not in found or math.isnan(found[k].typical)]
+        if not left:
+            break
+        tries += 1
+        for k in left:
+            one = row(wanted[k], seconds)
+            if one is not None:
+                found[k] = one
+                print(f"{tries}: {one.text}", flush=True)
+            if tries > 1 and time.monotonic() - begun >= 60 * minutes:
+                break
+    print(f"\nEach row at most {tries} times, until enough blocks had their cores to themselves:\n")
     print("| session | cores | buffer | load % | predicted % | of it in doubt % | undisturbed % (95 %) | off % "
           "| 1 in 100 predicted % | undisturbed % | off % | of blocks % | all against these, points "
           "| predicted, points | clock | units | missed |")  # fmt: skip
     print("|---" * 17 + "|")
-    errors = []
-    for of in (demo.session(), real_session()):
-        of = to_rehearse(msgspec.structs.replace(of, variants=()))
-        cards = measured(of)
-        for cores in range(1, min(len(os.sched_getaffinity(0)), 2) + 1):
-            for buffer in BUFFERS:
-                for level in LEVELS:
-                    errors.append(row(scaled(of, cards, cores, buffer, level), cards, cores, buffer, level, seconds))
-    found = np.abs(np.array(errors)).reshape(-1, len(LEVELS), 2)
-    for number, level in enumerate(LEVELS):
-        typical, bad = found[:, number].T
+    for k in sorted(found):
+        print(found[k].text)
+    for level in LEVELS:
+        rows = [found[k] for k, each in enumerate(wanted) if each.level == level and k in found]
+        typical, bad = (np.abs([getattr(each, name) for each in rows]) for name in ("typical", "bad"))
         told = int(np.isfinite(typical).sum())
         print(f"at {100 * level:.0f} %: typical within 5 % in {int((typical <= 0.05).sum())}, one in a hundred within "
               f"15 % in {int((bad <= 0.15).sum())} of {told} rows (of {len(typical)}; the others were never "
