@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from nimbleload.native.witness import CLOCK, UNITS, is_alone, least_units, look, looks, undisturbed, usual
+from nimbleload.native.witness import CLOCK, UNITS, around_best, is_alone, least_units, look, looks, undisturbed, usual
 
 # What the chain takes at its usual clock (ns), and what the units take at best, as times that.
 CHAIN, BEST = 1000, 0.5
@@ -33,6 +33,14 @@ def test_a_block_is_undisturbed_if_no_thread_shared_its_units_in_it_or_beside_it
     # At another clock all takes longer, and nobody shares it.
     assert undisturbed(told([(1.3, 1), (1, 1)]), BEST).all()
     assert is_alone(told([(1, 1), (1, 2), (0, 0)]), BEST).tolist() == [[True, False, False]]
+
+
+def test_a_low_clock_before_or_after_blocks_says_who_was_not_alone():
+    looks = np.array([[1000, 1000], [1150, 1000], [1000, 0], [0, 0], [1010, 1000]])
+    assert around_best(looks, 2, 10).tolist() == [False] * 4 + [True] * 6
+    assert around_best(looks[2:], 4, 11).all() and around_best(np.zeros((3, 2), np.int64), 8, 24).all()
+    # A clock that is low all the time is the computer's.
+    assert around_best(np.full((3, 1), 1150), 8, 24).all()
 
 
 def test_how_much_others_held_up_the_units():

@@ -220,3 +220,15 @@ def test_the_clock_of_blocks_that_were_alone_is_told_apart(monkeypatch):
         assert found.undisturbed.clock == pytest.approx(alone)
         assert found.clock == pytest.approx(1.075e-6)
     assert performance.usual_clock(np.full((3, 1), 1000)) == 0
+    # Who paused whenever the units were asked, but had lowered the clock before, is known by that.
+    witnessed[:] = 1000
+    for low, share in ((160, 0.58), (392, 1.0)):
+        clocks[:] = 1000
+        clocks[: low // CLOCKED_EVERY] = 1150
+        took = np.where(np.arange(count) < low, 2000, 1000)
+        made = made._replace(end=begin + took, witnessed=witnessed, clocks=clocks)
+        found = performance.outcome(request, made, 0, [], True, True, {}, before).undisturbed
+        assert found.share == pytest.approx(share, abs=0.03) and found.is_telling
+        # With next to none left, all count, at the clock that they had.
+        assert found.clock == pytest.approx(1e-6 if low == 160 else 1.15e-6)
+        assert len(set(found.loads)) == (1 if low == 160 else 2)

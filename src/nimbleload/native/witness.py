@@ -125,6 +125,21 @@ def undisturbed(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
     return np.asarray(found & around[:-2] & around[2:])
 
 
+def around_best(looks: NDArray[np.int64], every: int, blocks: int) -> NDArray[np.bool_]:
+    """At which of so many blocks no look at the clock around it found it low (looks: C, T, ns, one before every so
+    many blocks, after a rest; 0: none).
+
+    After a rest only another lowers it, who shares the core: for most of a millisecond, so that what is told beside a
+    block soon after it may be at its best again.
+    """
+    heard = looks > 0
+    if not heard.any():
+        return np.ones(blocks, np.bool_)
+    low = (heard & (looks > SAME_CLOCK * np.quantile(looks[heard], 0.1))).any(axis=1)
+    before = np.minimum(np.arange(blocks) // every, len(low) - 1)
+    return np.asarray(~(low[before] | low[np.minimum(before + 1, len(low) - 1)]))
+
+
 def usual(told: NDArray[np.int64], best: float) -> float:
     """How many times longer than at best the units take as a rule (told: …, COLUMNS, ns); 1 where nothing was told."""
     heard = told[(told > 0).all(axis=-1)]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..core.load.rehearsal import Rehearsal, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
-from ..native.witness import CLOCK, COLUMNS, least_clock, least_units, looks, undisturbed, usual
+from ..native.witness import CLOCK, COLUMNS, around_best, least_clock, least_units, looks, undisturbed, usual
 from .formats.hosted import Hosted, Note
 from .loading import load
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
@@ -123,14 +123,26 @@ def outcome(
     told = made.witnessed[played]
     best = min(least_units(before), least_units(told))
     quiet = undisturbed(told, best)
-    # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts. Where
-    # there was no rest to look at it, it is the best that was seen of a core that was alone.
     looked = np.arange(len(made.clocks)) * CLOCKED_EVERY - played.start
-    alone = made.clocks[np.isin(looked, np.flatnonzero(quiet))]
-    own = usual_clock(alone) or least_clock(np.concatenate((before, told.reshape(-1, COLUMNS))), best)
-    clock = usual_clock(made.clocks) or float(np.median(before[:, CLOCK])) / 1e9
     ids = [strip.id for strip in session.strips]
     is_on = [strip.enabled for strip in session.strips]
+
+    def alone(blocks: NDArray[np.bool_]) -> Undisturbed:
+        # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts.
+        # Where there was no rest to look at it, it is the best that was seen of a core that was alone.
+        clocks = made.clocks[np.isin(looked, np.flatnonzero(blocks))]
+        own = usual_clock(clocks) or least_clock(np.concatenate((before, told.reshape(-1, COLUMNS))), best)
+        return Undisturbed(
+            float(blocks.mean()) if len(blocks) else 0.0, tuple((((end - begin) / period)[blocks]).tolist()),
+            {i: float(m) for i, m, o in zip(ids, mean_of(tasks[blocks]), is_on, strict=True) if o},
+            dict(zip(placed, mean_of(uses[blocks]).tolist(), strict=True)), own,
+        )  # fmt: skip
+
+    # With few blocks that had the best clock as well, all that shared their units with nobody count.
+    undisturbed_part = alone(quiet & around_best(made.clocks, CLOCKED_EVERY, made.done)[played])
+    if not undisturbed_part.is_telling:
+        undisturbed_part = alone(quiet)
+    clock = usual_clock(made.clocks) or float(np.median(before[:, CLOCK])) / 1e9
     means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
     on = np.array(is_on)
     rest = (tasks.sum(axis=1) - uses.sum(axis=1)).mean() / 1e9 / max(int(on.sum()), 1)
@@ -142,12 +154,7 @@ def outcome(
         dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
         float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
         after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock,
-        usual(told, best),
-        Undisturbed(
-            float(quiet.mean()) if len(quiet) else 0.0, tuple((((end - begin) / period)[quiet]).tolist()),
-            {i: float(m) for i, m, o in zip(ids, mean_of(tasks[quiet]), is_on, strict=True) if o},
-            dict(zip(placed, mean_of(uses[quiet]).tolist(), strict=True)), own,
-        ),
+        usual(told, best), undisturbed_part,
     )  # fmt: skip
 
 
