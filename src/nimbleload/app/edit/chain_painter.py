@@ -76,7 +76,8 @@ class KeptPictures:
     """Cells as they were painted last. What a strip's cell shows follows from the strip and from what `draw` is given
     beside it, so it is painted once for all the times that the tree is painted."""
 
-    MOST = 300
+    # More than there are rows on a large screen; each takes some 40 kB.
+    MOST = 100
 
     def __init__(self) -> None:
         self._kept: dict[str, tuple[Strip, Hashable, QPixmap]] = {}
