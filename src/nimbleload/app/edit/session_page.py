@@ -63,7 +63,7 @@ class SessionPage(QWidget):
         self.settings, self.along = PluginSettings(self.inspector, self), TakingAlong(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)
         self._is_choosing_again = False
-        self._noted: tuple[list[str], list[str], str | None] = [], [], None
+        self._noted: tuple[list[str], str | None] = [], None
         self.sections = Sections(self.view, desk, self.edit)
         self._make_actions()
         self._lay_out()
@@ -108,7 +108,7 @@ class SessionPage(QWidget):
         self.filter.textChanged.connect(self._find)
         self.view.selectionModel().selectionChanged.connect(self._tell_chosen)
         self.model.modelAboutToBeReset.connect(self._note_rows)
-        self.model.modelReset.connect(self._show_rows)
+        self.model.modelReset.connect(lambda: self._choose_again(*self._noted))
         self.view.plugins_chosen.connect(self._show_chosen)
         self.view.plugins_dropped.connect(self._drop_plugins)
         self.view.new_dropped.connect(
@@ -183,9 +183,8 @@ class SessionPage(QWidget):
 
     def add(self, kind: StripKind) -> None:
         """Adds a strip right behind the last chosen one, feeding what that feeds; a return at the end."""
-        strips = [] if kind == "return" else self.view.selected_strips()[-1:]
-        output = next((strip.output for strip in strips if strip.kind != "main"), None)
-        behind = next((strip.id for strip in strips), "")
+        strips = [] if kind == "return" else self.view.selected_strips()
+        output, behind = (strips[-1].output, strips[-1].id) if strips else (None, "")
         self.adding(
             f"add a {edits.WORDS[kind]}", lambda session: edits.add(session, kind, output=output, behind=behind)
         )
@@ -410,18 +409,10 @@ class SessionPage(QWidget):
         self._show_sentence()
 
     def _note_rows(self) -> None:
-        """Before all rows are others: what is folded, chosen, and has the cursor."""
+        """Before all rows are others: what is chosen, and has the cursor."""
         current = self.view.currentIndex()
         cursor = self.model.strip(current).id if current.isValid() else None
-        self._noted = self.view.folded(), self.view.selected(), cursor
-
-    def _show_rows(self) -> None:
-        """What was noted is so again."""
-        folded, chosen, cursor = self._noted
-        self.view.expandAll()
-        for each in folded:
-            self.view.collapse(self.model.index_of(each))
-        self._choose_again(chosen, cursor)
+        self._noted = self.view.selected(), cursor
 
     def _choose_again(self, ids: Sequence[str], cursor: str | None = None) -> None:
         """Chooses what was chosen before, here or on another page: nobody has to be told."""

@@ -14,7 +14,7 @@ from ...core.session.time_edits import Placed
 from ..look.theme import theme
 from .chain_painter import ChainDelegate, LaneDelegate, NameDelegate, RowDelegate, place_at, second_at, use_at
 from .sections_header import SectionsHeader
-from .strip_model import CHAIN, FEEDS, NAME, WHEN, Index, StripModel
+from .strip_model import CHAIN, FEEDS, NAME, WHEN, StripModel
 
 PLUGINS, TRACKS, NEW = (f"application/x-nimble-load-{what}" for what in ("plugins", "tracks", "new"))
 # Shares of the width; the rest is for when it sounds.
@@ -53,9 +53,11 @@ class StripView(QTreeView):
         self.sections = SectionsHeader(self)
         self.setHeader(self.sections)
         self.setModel(model)
-        self._folded: list[str] = []
-        model.layoutAboutToBeChanged.connect(self._note_folded)
-        model.layoutChanged.connect(self._unfold)
+        self._folded: set[str] = set()
+        for before in (model.rowsAboutToBeInserted, model.layoutAboutToBeChanged, model.modelAboutToBeReset):
+            before.connect(self._note_folded)
+        for after in (model.rowsInserted, model.layoutChanged, model.modelReset):
+            after.connect(self._unfold)
         self.chains = ChainDelegate(model, lambda: self.chosen, self)
         self.lanes = LaneDelegate(model, lambda: self._clips, self)
         for column, delegate in ((NAME, NameDelegate(model, self)), (CHAIN, self.chains),
@@ -98,32 +100,19 @@ class StripView(QTreeView):
         super().resizeEvent(event)
         self._share_width()
 
-    def rowsInserted(self, parent: Index, first: int, last: int) -> None:  # type: ignore[override]
-        """What comes is unfolded, and a bus that had nothing below it."""
-        super().rowsInserted(parent, first, last)  # type: ignore[arg-type]
-        if parent.isValid() and last - first + 1 == self._model.rowCount(parent):
-            self.expand(parent)  # type: ignore[arg-type]
-        for row in range(first, last + 1):
-            at = self._model.index(row, NAME, parent)
-            if self._model.rowCount(at):
-                self.expandRecursively(at)
-
     def _note_folded(self) -> None:
-        self._folded = self.folded()
+        self._folded = {bus for bus, at in self._buses() if not self.isExpanded(at)}
 
     def _unfold(self) -> None:
-        """A bus that has got its first track is unfolded."""
-        for bus in set(self._buses()) - set(self._folded):
-            self.expand(self._model.index_of(bus))
+        """Buses that come, or get their first track, are unfolded; those that were folded stay so."""
+        for bus, at in self._buses():
+            if bus not in self._folded:
+                self.expand(at)
 
-    def _buses(self) -> list[str]:
-        """Those with tracks below them (ids)."""
+    def _buses(self) -> list[tuple[str, QModelIndex]]:
+        """Those with tracks below them: ids, and where they stand."""
         shown = [(strip.id, self._model.index_of(strip.id)) for strip in self._model.strips if strip.kind == "bus"]
-        return [bus for bus, at in shown if at.isValid() and self._model.rowCount(at)]
-
-    def folded(self) -> list[str]:
-        """The buses whose tracks are folded away (ids)."""
-        return [bus for bus in self._buses() if not self.isExpanded(self._model.index_of(bus))]
+        return [(bus, at) for bus, at in shown if at.isValid() and self._model.hasChildren(at)]
 
     # Boxes
 
