@@ -76,7 +76,11 @@ case "${1:-help}" in
     workers=$(($(nproc) < 4 ? $(nproc) + 1 : 4))
     status=0
     "$venv/bin/python" -m pytest -m "not clock" -n "$workers" --dist worksteal || status=$?
-    "$venv/bin/python" -m pytest -m clock || status=$?
+    alone=0
+    "$venv/bin/python" -m pytest -m clock || alone=$?
+    # Others' bursts of work on this machine last for minutes: what failed by the clock has one more try when all is done.
+    if [ $alone = 1 ]; then alone=0; "$venv/bin/python" -m pytest -m clock --lf --lfnf none || alone=$?; fi
+    [ $alone = 0 ] || status=$alone
     exit $status
     ;;
   package)

@@ -13,7 +13,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from tests.helpers.searching import apart, built_once, found_once
 
 SOURCE = Path(__file__).with_name("known.c")
-KEYED, COLD = 200e-6, 100e-6
+KEYED, COLD, COLD_AFTER = 200e-6, 100e-6, 600e-6
 CALL, SAMPLE, BURST, PERIOD, WAKE, TAIL, TAIL_SECONDS = 20e-6, 20e-9, 100e-6, 16, 200e-6, 30e-6, 1.0
 NOTE, HELPED, STRUCK, STRUCK_SAMPLES, PEAK = 50e-6, 100e-6, 200e-6, 9600, 200e-6
 FULL, FULL_SECONDS = 200e-6, 2.0

@@ -102,7 +102,10 @@ def test_blocks_are_a_deadline_apart_or_in_a_row(tmp_path, monkeypatch):
     assert told.shape == (128, 2) and (told > 0).all()
     assert len(row) == len(paced) == len(again) == 128
     cold = (known.CALL + known.COLD) * 1e9
-    assert (paced > cold).all() and np.median(row) < cold > np.median(again)
+    # Behind one that was held up for most of its deadline the next comes at once.
+    in_time = np.append(True, paced[:-1] < 64 / 48000 * 1e9 - known.COLD_AFTER * 1e9)
+    assert (paced[in_time] > cold).all() and in_time.mean() > 0.5
+    assert np.median(row) < cold > np.median(again)
     hosted.close()
 
 
