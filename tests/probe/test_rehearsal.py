@@ -229,6 +229,13 @@ def test_the_clock_of_blocks_that_were_alone_is_told_apart(monkeypatch):
         made = made._replace(end=begin + took, witnessed=witnessed, clocks=clocks)
         found = performance.outcome(request, made, 0, [], True, True, {}, before).undisturbed
         assert found.share == pytest.approx(share, abs=0.03) and found.is_telling
-        # With next to none left, all count, at the clock that they had.
-        assert found.clock == pytest.approx(1e-6 if low == 160 else 1.15e-6)
+        # With next to none left, all count, at the clock that is told behind them.
+        assert found.clock == pytest.approx(1e-6)
         assert len(set(found.loads)) == (1 if low == 160 else 2)
+    # Who shares a core is at it in every rest, and pauses in the blocks: what is told behind them is their clock. And
+    # what the plugins themselves do to it is told behind every block, and in no rest.
+    for behind, rest in ((1000, 1150), (1150, 1000), (1150, 1150)):
+        witnessed[:], clocks[:] = behind, rest
+        made = made._replace(witnessed=witnessed, clocks=clocks)
+        found = performance.outcome(request, made, 0, [], True, True, {}, before).undisturbed
+        assert found.share == 1 and found.clock == pytest.approx(min(behind, rest) / 1e9)

@@ -129,9 +129,13 @@ def outcome(
 
     def alone(blocks: NDArray[np.bool_]) -> Undisturbed:
         # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts.
-        # Where there was no rest to look at it, it is the best that was seen of a core that was alone.
-        clocks = made.clocks[np.isin(looked, np.flatnonzero(blocks))]
-        own = usual_clock(clocks) or least_clock(np.concatenate((before, told.reshape(-1, COLUMNS))), best)
+        # In a rest others may be at it all the time, and pause in the blocks: what is told behind these counts then,
+        # which may be lower for what the plugins themselves do. Where there was no rest to look at it, it is the best
+        # that was seen of a core that was alone.
+        clocks = usual_clock(made.clocks[np.isin(looked, np.flatnonzero(blocks))])
+        own = min(clocks, usual_clock(told[blocks][..., CLOCK])) if clocks else least_clock(
+            np.concatenate((before, told.reshape(-1, COLUMNS))), best
+        )
         return Undisturbed(
             float(blocks.mean()) if len(blocks) else 0.0, tuple((((end - begin) / period)[blocks]).tolist()),
             {i: float(m) for i, m, o in zip(ids, mean_of(tasks[blocks]), is_on, strict=True) if o},
