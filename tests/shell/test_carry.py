@@ -69,6 +69,20 @@ def test_a_plan_is_carried_out_and_the_changed_session_written(saved, tmp_path):
     assert figures["session"]["path"].endswith(" 2.dawproject")
 
 
+def test_a_dry_run_says_what_there_is_to_do_and_does_nothing(saved, tmp_path):
+    said = run("carry-out", saved, "--dry-run")
+    assert said.exit_code == 0 and "  Voice: to render\n" in said.output
+    assert "  Other: not rendered: no audio of it is known" in said.output
+    assert "1 track is to be rendered." in said.output and not list(tmp_path.glob("mix *"))
+    run("carry-out", saved)
+    before = sorted(tmp_path.rglob("*"))
+    assert "  Voice: there already, peak −" in run("carry-out", saved, "--dry-run").output
+    other = json.loads(run("carry-out", saved, "--dry-run", "--buffer", "64", "--json").output)
+    assert other["jobs"]["Voice"].startswith("to render again: what lies there is of 20")
+    assert other["refused"].keys() == {"Other"} and other["to_prove"] == []
+    assert sorted(tmp_path.rglob("*")) == before
+
+
 def test_only_some_elsewhere_as_flac_without_a_session(saved, tmp_path):
     said = run(
         "carry-out",

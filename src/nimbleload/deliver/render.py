@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -22,11 +22,11 @@ from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..core.units import clock, listed
-from ..probe import session_run
+from ..probe import catalogue, session_run
 from ..probe.messages import CHANNELS
 from ..store import atomic, audio, scratch
 from ..store.audio import FORMATS, AudioError, Sources
-from ..store.sounding import Sounding
+from ..store.sounding import Part, Sounding
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .loudness import integrated
@@ -35,6 +35,10 @@ from .stage import Before, Stage, before, obstacles_on_the_way, unclear
 
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
 SAME_DB, ROUNDED_DB = -120.0, -100.0
+# What a search for plugins finds, by standard and identifier.
+Found = Mapping[tuple[str, str], catalogue.Installed]
+# What is said of a file that was rendered before, of the same.
+THERE_ALREADY = "there already"
 # The kind of file that holds any level.
 HOLDS_ALL = "wav"
 # Room that must stay free beside the files (bytes).
@@ -60,7 +64,8 @@ class Proof(msgspec.Struct, frozen=True):
 class Rendered(msgspec.Struct, frozen=True):
     """A file that a job has made. `made_of` is a digest of everything that went into it; `start` the second of the
     piece at which it begins; `lufs` how loud it is (integrated, at least −200). `asked` names the kind of file that was
-    asked for and cannot hold it; empty where it can."""
+    asked for and cannot hold it; empty where it can. `seen` is a digest of how everything that went into it looks from
+    outside (see `there`), `size` how long the file is (bytes; 0: not known)."""
 
     strip: str
     file: str
@@ -74,6 +79,8 @@ class Rendered(msgspec.Struct, frozen=True):
     start: float = 0.0
     lufs: float = NOTHING_DB
     asked: str = ""
+    seen: str = ""
+    size: int = 0
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -218,6 +225,30 @@ def own_obstacles(strip: Strip, uses: Sequence[PluginUse], sounding: Sounding, r
 
 def digest(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
     """A digest of everything that goes into a file: settings, plugin files, audio files, places, rate, block size."""
+    made = _settings(job, paths, kind)
+    for part in _parts(job):
+        file = sources.file(part)
+        made.update(f"{part.file} {file.frames} {file.samplerate} {file.channels}".encode())
+        file.seek(0)
+        for block in file.blocks(1 << 20, dtype="float32"):
+            made.update(np.ascontiguousarray(block).tobytes())
+    return made.hexdigest()
+
+
+def seen(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
+    """A digest of the same from outside: no audio is read. AudioError if a file is not there."""
+    made = _settings(job, paths, kind)
+    for part in _parts(job):
+        made.update(f"{part.file} {sources.stamp(part)}".encode())
+    return made.hexdigest()
+
+
+def _parts(job: Job) -> Iterator[Part]:
+    return (part for stage in job.stages for part in stage.sounding.parts)
+
+
+def _settings(job: Job, paths: dict[str, str], kind: str) -> hashlib._Hash:
+    """A digest of all that goes into a file but the audio."""
     made = hashlib.sha256()
     made.update(msgspec.json.encode((job.through, job.rate, job.buffer, job.samples, kind, job.sounding, job.timing)))
     if job.stretch is not None:
@@ -228,13 +259,7 @@ def digest(job: Job, sources: Sources, paths: dict[str, str], kind: str) -> str:
     for use in job.all_uses:
         made.update(msgspec.json.encode((use.card_key(), use.setting.values)))
         made.update(repr(session_run.fingerprint(paths[use.id]) if paths[use.id] else "house").encode())
-    for part in (part for stage in job.stages for part in stage.sounding.parts):
-        file = sources.file(part)
-        made.update(f"{part.file} {file.frames} {file.samplerate} {file.channels}".encode())
-        file.seek(0)
-        for block in file.blocks(1 << 20, dtype="float32"):
-            made.update(np.ascontiguousarray(block).tobytes())
-    return made.hexdigest()
+    return made
 
 
 def carry_out(
@@ -248,11 +273,13 @@ def carry_out(
     try:
         with Sources(source) as sources:
             paths = paths_of(job.all_uses)
-            made_of = digest(job, sources, paths, kind)
-            for name in dict.fromkeys((kind, HOLDS_ALL)):
-                known = _known(folder / job.file_name(name))
-                if known is not None and known.made_of == made_of and (known.proof is not None or not prove):
-                    yield Step(job, "there already", 1.0, known)
+            made_of, looks = digest(job, sources, paths, kind), seen(job, sources, paths, kind)
+            for known in lying(job, folder, kind):
+                if known.made_of == made_of and (known.proof is not None or not prove):
+                    if known.seen != looks:
+                        known = msgspec.structs.replace(known, seen=looks)
+                        atomic.write(note_of(folder / known.file), msgspec.json.encode(known))
+                    yield Step(job, THERE_ALREADY, 1.0, known)
                     return
             _check_room(job, folder, prove)
             half = 0.5 if prove else 1.0
@@ -270,7 +297,8 @@ def carry_out(
                         else:
                             yield Step(job, "proves", half + half * each)
                     rendered = msgspec.structs.replace(rendered, proof=proof)
-        atomic.write(_note(target), msgspec.json.encode(rendered))
+        rendered = msgspec.structs.replace(rendered, seen=looks, size=target.stat().st_size)
+        atomic.write(note_of(target), msgspec.json.encode(rendered))
         yield Step(job, "rendered", 1.0, rendered)
     except (AudioError, RenderError, OSError) as error:
         yield ended(job, error)
@@ -302,21 +330,32 @@ def _loudness(stretches: Iterator[NDArray[np.float32]], rate: int) -> float:
     return max(integrated(stretches, rate), NOTHING_DB)
 
 
-def _note(target: Path) -> Path:
+def note_of(target: Path) -> Path:
+    """Where it is written down what a file was made of."""
     return target.with_name(target.name + ".json")
 
 
+def lying(job: Job, folder: Path, kind: str) -> list[Rendered]:
+    """What a job has rendered into a folder before: of the kind that is asked for, or of that which holds any level."""
+    names = dict.fromkeys(job.file_name(each) for each in (kind, HOLDS_ALL))
+    found = [_known(folder / name) for name in names]
+    return [each for each in found if each is not None]
+
+
 def _known(target: Path) -> Rendered | None:
-    """What was rendered into a file before; None if nothing was, or it is gone."""
+    """What was rendered into a file before; None if nothing was, it is gone, or it is not as long as it was."""
     try:
-        return msgspec.json.decode(_note(target).read_bytes(), type=Rendered) if target.exists() else None
+        size = target.stat().st_size
+        known = msgspec.json.decode(note_of(target).read_bytes(), type=Rendered)
     except (OSError, msgspec.MsgspecError):
         return None
+    return known if known.size in (0, size) else None
 
 
-def paths_of(uses: Sequence[PluginUse]) -> dict[str, str]:
-    """Where each plugin lies, by use. RenderError if one is not installed."""
-    installed = session_run.installed_for(uses)
+def paths_of(uses: Sequence[PluginUse], installed: Found | None = None) -> dict[str, str]:
+    """Where each plugin lies, by use; `installed` is what a search has found already. RenderError if one is not there.
+    """
+    installed = session_run.installed_for(uses) if installed is None else installed
     found = {}
     for use in uses:
         path = session_run.path_of(use, installed)

@@ -10,9 +10,11 @@ import click
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
 from ..core.told import carrying as told
+from ..core.units import count
 from ..deliver import carrying, difference, exchange_out
 from ..deliver import stems as stems_of
-from ..deliver.render import Proof, Rendered
+from ..deliver.render import THERE_ALREADY, Job, Proof, Rendered
+from ..deliver.there import there
 from ..demo import audio as demo_audio
 from ..store import audio
 from ..store.audio import AudioError
@@ -36,10 +38,11 @@ FILE_KIND = click.option(
 )
 @click.option("--no-proof", is_flag=True, help="Do not render again at another block size to compare.")
 @click.option("--no-session", is_flag=True, help="Do not write the changed session.")
+@click.option("--dry-run", is_flag=True, help="Only say what there is to do, and what lies there already.")
 @as_json
 def carry_out(
     file: str, to: str | None, only: tuple[str, ...], kind: str, buffer: int | None, no_proof: bool, no_session: bool,
-    json: bool,
+    dry_run: bool, json: bool,
 ) -> None:  # fmt: skip
     """Carry out the plan of session FILE: render what is frozen or bounced, prove it, and write the changed session.
 
@@ -51,6 +54,9 @@ def carry_out(
     jobs = [job for job in prepared.jobs if not only or job.name in only]
     if only:
         prepared = prepared._replace(checks=[])
+    if dry_run:
+        show_todo(prepared, jobs, folder, kind, json)
+        return
     rendered, ended, shared = rendered_in(prepared, jobs, folder, kind, not no_proof, json)
     written = None
     if (rendered or prepared.is_written) and not no_session:
@@ -75,6 +81,28 @@ def carry_out(
             for line in written.by_hand:
                 click.echo(f"  by hand: {line}")
     raise SystemExit(1 if ended else 0)
+
+
+def show_todo(prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, kind: str, json: bool) -> None:
+    """Says where each job stands, with nothing done."""
+    lies = there(jobs, prepared.source, folder, kind)
+    stands = {}
+    for job in jobs:
+        known, when = lies.rendered.get(job.strip.id), lies.older.get(job.strip.id)
+        again = f"{told.AGAIN}: {told.older_words(when)}" if when is not None else "to render"
+        stands[job.name] = again if known is None else f"{THERE_ALREADY}, {words_of(known)}"
+    if json:
+        show_json({"folder": str(folder), "jobs": stands, "refused": dict(prepared.refused),
+                   "to_prove": [check.bus.name for check in prepared.checks]})  # fmt: skip
+        return
+    for name, words in stands.items():
+        click.echo(f"  {name}: {words}")
+    for check in prepared.checks:
+        click.echo(f"  {check.bus.name}: to prove, on {count(len(check.members), 'track')}")
+    for name, reason in prepared.refused:
+        click.echo(f"  {name}: not rendered: {reason}")
+    done = len(lies.rendered)
+    click.echo(told.headline(done, len(jobs), 0, len(prepared.refused), prepared.is_written))
 
 
 def prepared_for(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = ()) -> carrying.Prepared:

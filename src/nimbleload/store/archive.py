@@ -56,6 +56,11 @@ class Archive:
     def __contains__(self, name: str) -> bool:
         return name in self._names
 
+    def stamp(self, name: str) -> str:
+        """How long an entry is and its checksum, as its header has them. It must exist."""
+        entry = self._zip.getinfo(name)
+        return f"{entry.file_size} {entry.CRC:08x}"
+
     def head(self, name: str, most: int) -> bytes:
         """The first bytes of a member, at most so many; empty if it is not there or damaged."""
         try:

@@ -81,6 +81,19 @@ class Sources:
                 raise AudioError(f"{part.file} cannot be read: {error}") from error
         return self._open[key]
 
+    def stamp(self, part: Part) -> str:
+        """What tells the file that a part plays from another one without reading it: its length and checksum, or where
+        it lies outside of the archive its length and when it was changed. AudioError if it is not there."""
+        if not part.outside:
+            if part.file not in self._archive:
+                raise AudioError(f"{part.file} is missing in {self._path.name}")
+            return self._archive.stamp(part.file)
+        try:
+            there = (self._path.parent / part.file).stat()
+        except OSError as error:
+            raise AudioError(f"{part.file} cannot be read: {error}") from error
+        return f"{there.st_size} {there.st_mtime_ns}"
+
     def sound(self, part: Part, rate: int, first: int, count: int) -> NDArray[np.float32]:
         """The samples of a part in the piece from number `first` on (count, 2, float32), with its fades and gains.
 

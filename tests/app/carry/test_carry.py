@@ -164,10 +164,33 @@ def test_another_plan_is_another_list(window, qtbot):
     decide(window, qtbot, Decision("freeze", "t"))
     rendered(window, qtbot)
     decide(window, qtbot, Decision("freeze", "u"))
-    assert cells(window.carry, 3) == ["to render"] * 2
-    # What is there already is found again at once.
+    # What is there already is found at once, with its level and proof, and only the rest is rendered.
+    page = window.carry
+    assert cells(page, 3) == ["there already", "to render"] and cells(page, 4)[0].startswith("−")
+    assert cells(page, 5)[0].startswith("the same") and page.sentence.headline.text() == "1 of 2 tracks are rendered."
+    assert page.sentence.button.text() == "Render the rest"
     rendered(window, qtbot)
-    assert sorted(cells(window.carry, 3)) == ["rendered", "there already"]
+    assert cells(page, 3) == ["there already", "rendered"]
+    # At another block size both would come out otherwise, as far as is known.
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        qtbot.keyClick(window, "]")
+    assert cells(page, 3) == ["to render again"] * 2 and "of other settings, audio or plugins" in cells(page, 5)[0]
+    assert page.sentence.button.text() == "Render" and not page.listen.isVisible()
+
+
+def test_what_was_rendered_before_a_restart_can_be_listened_to_and_written(window, make_window, qtbot, tmp_path):
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    saved = tmp_path / "kept.nimbleload"
+    of = window.desk.document
+    session_file.write(saved, Saved(of.session, of.plan, buffer=of.buffer))
+    again = make_window()
+    with qtbot.waitSignal(again.carrying.prepared, timeout=60_000):
+        again.open_path(saved)
+    again.go(CARRY)
+    assert cells(again.carry, 3) == ["there already"] and state(again) == "done"
+    again.carry.table.selectRow(0)
+    assert again.carry.listen.isEnabled() and again.carry.write.isVisible()
 
 
 def test_the_restore_list_is_ticked_off_here_too(window, qtbot, settled):

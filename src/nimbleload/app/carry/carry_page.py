@@ -25,9 +25,10 @@ from ...core.units import clock, percent
 from ...deliver import carrying
 from ...deliver.carrying import Prepared
 from ...deliver.exchange_out import Written
-from ...deliver.render import Job, Proof, Rendered, Step
+from ...deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
 from ...deliver.stems import OF_STEM, is_stem
+from ...deliver.there import There
 from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
@@ -245,9 +246,10 @@ class CarryPage(QWidget):
                 # What stands there speaks of no plan; the audio of the example is made first, which takes a while.
                 self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
                 self.state_changed.emit("…", "quiet")
-            self.work.prepare(document.session, document.plan, document.buffer, self.stems)
+            kind = str(self.kind.currentData())
+            self.work.prepare(document.session, document.plan, document.buffer, kind, self.stems)
 
-    def _take_prepared(self, found: Prepared | str) -> None:
+    def _take_prepared(self, found: Prepared | str, lies: There) -> None:
         self._forget()
         self.prepared = found if isinstance(found, Prepared) else None
         if self.prepared is None:
@@ -268,11 +270,24 @@ class CarryPage(QWidget):
             elif whole is not None and job is whole.job:
                 last, stands = "", "to prove"
             self._fill(row, job.name, last, clock(job.samples / job.rate), stands, "", "")
+            self._show_lying(row, job, lies)
         for row, (name, reason) in enumerate(self.prepared.refused, len(jobs)):
             self._fill(row, name, "", "", "not rendered", "", reason)
         self._fitting.start()
         self._show_sentence()
         self._show_buttons()
+
+    def _show_lying(self, row: int, job: Job, lies: There) -> None:
+        """What was rendered before stands as it is, if it would come out the same."""
+        known, when = lies.rendered.get(job.strip.id), lies.older.get(job.strip.id)
+        if known is not None:
+            self._show_rendered(row, known, THERE_ALREADY)
+        elif when is not None:
+            self._fill(row, told.AGAIN, "", told.older_words(when), first=STANDS)
+
+    def _show_rendered(self, row: int, of: Rendered, stands: str) -> None:
+        self.rendered[of.strip] = of
+        self._fill(row, stands, told.levels(of.peak_db, of.lufs), "; ".join(carrying.told_of(of)), first=STANDS)
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
@@ -307,10 +322,7 @@ class CarryPage(QWidget):
             self.ended[step.job.name] = step.trouble
             self._fill(row, "ended early", "", step.trouble, first=STANDS)
         elif step.rendered is not None:
-            of = step.rendered
-            self.rendered[of.strip] = of
-            proof = of.proof
-            self._fill(row, step.doing, told.levels(of.peak_db, of.lufs), "; ".join(carrying.told_of(of)), first=STANDS)
+            self._show_rendered(row, step.rendered, step.doing)
         elif step.compared is not None:
             self.compared[step.job.strip.id] = proof = step.compared
             words = carrying.compared_words(self.prepared, step)

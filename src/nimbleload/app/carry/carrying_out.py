@@ -16,6 +16,7 @@ from ...deliver import carrying, exchange_out
 from ...deliver.carrying import NothingToDoError, Prepared
 from ...deliver.render import Job, Rendered
 from ...deliver.sharing import Check
+from ...deliver.there import NOTHING, There, there
 from ...demo import audio as demo_audio
 from ..background.to_window_thread import ToWindowThread
 
@@ -25,11 +26,12 @@ log = logging.getLogger(__name__)
 class CarryingOut(QObject):
     """One thing at a time.
 
-    `prepared` brings what there is to do, or a sentence why there is nothing; `stepped` each step of a job; `ended`
-    comes when all jobs are through; `wrote` brings the changed session that was written; `failed` a sentence.
+    `prepared` brings what there is to do, or a sentence why there is nothing, and what of it lies there already;
+    `stepped` each step of a job; `ended` comes when all jobs are through; `wrote` brings the changed session that was
+    written; `failed` a sentence.
     """
 
-    prepared = Signal(object)
+    prepared = Signal(object, object)
     stepped = Signal(object)
     ended = Signal()
     wrote = Signal(object)
@@ -46,28 +48,31 @@ class CarryingOut(QObject):
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
-    def prepare(self, session: Session, plan: Plan, buffer: int, stems: Sequence[str] = ()) -> None:
-        """Looks what there is to do for a plan and for stems; what was asked before no longer counts."""
+    def prepare(self, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str] = ()) -> None:
+        """Looks what there is to do for a plan and for stems, and what lies there as a kind of file; what was asked
+        before no longer counts."""
         self._asked += 1
-        of = (self._asked, session, plan, buffer, stems)
+        of = (self._asked, session, plan, buffer, kind, stems)
         threading.Thread(target=self._prepare, args=of, daemon=True).start()
 
-    def _prepare(self, asked: int, session: Session, plan: Plan, buffer: int, stems: Sequence[str]) -> None:
+    def _prepare(self, asked: int, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str]) -> None:
         found: Prepared | str
+        lies = NOTHING
         try:
             if plan.decisions or stems:
                 demo_audio.made_if_needed(session.source)
             found = carrying.prepare(session, plan, buffer, stems)
+            lies = there(found.jobs, found.source, carrying.folder_of(found.beside), kind)
         except NothingToDoError as error:
             found = str(error)
         except Exception as error:
             log.exception("looking what there is to carry out failed")
             found = f"What there is to do could not be found out: {error}."
-        self._to_window.post(self._take_prepared, asked, found)
+        self._to_window.post(self._take_prepared, asked, found, lies)
 
-    def _take_prepared(self, asked: int, found: Prepared | str) -> None:
+    def _take_prepared(self, asked: int, found: Prepared | str, lies: There) -> None:
         if asked == self._asked:
-            self.prepared.emit(found)
+            self.prepared.emit(found, lies)
 
     def start(
         self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: Mapping[str, str],

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 # Softer than this a sound has no loudness; so little is no difference in loudness.
 NO_LUFS, SAME_LU = -70.0, 0.1
 
+# Where a job stands of which a file lies there that would come out otherwise now.
+AGAIN = "to render again"
 VERDICTS = {
     "same": "the same",
     "rounded": "the same but for rounding",
@@ -44,6 +48,11 @@ def loudness_words(lufs: float, again: float) -> str:
         return ""
     off = abs(lufs - again)
     return f"it differs in loudness by {off:.1f} LU" if off >= SAME_LU else "it is as loud each time"
+
+
+def older_words(made: datetime) -> str:
+    """What lies there, made at that time, but of something else."""
+    return f"what lies there is of {made:%Y-%m-%d %H:%M}, of other settings, audio or plugins"
 
 
 def warnings(dies: bool, wrong: int, asked: str = "") -> list[str]:

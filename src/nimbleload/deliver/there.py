@@ -1,0 +1,58 @@
+"""What earlier renderings left in a folder, and whether jobs would make the same now: told without reading any audio.
+
+What a file was made of is known by a digest (`render.digest`), for which all audio is read. Beside it lies one of how
+that looked from outside: settings, plugin files, and of audio files size and time, or in an archive their checksum. As
+long as that is the same, so is the file; if it is not, rendering finds out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from ..probe import session_run
+from ..store.archive import ImportRefusedError
+from ..store.audio import AudioError, Sources
+from .render import Found, Job, Rendered, lying, note_of, paths_of, seen
+from .rendering import RenderError
+
+
+class There(NamedTuple):
+    """What lies in a folder, by the ids of strips: `rendered` what would come out the same now, `older` when a file was
+    made of which that is not so, or not known."""
+
+    rendered: dict[str, Rendered]
+    older: dict[str, datetime]
+
+
+NOTHING = There({}, {})
+
+
+def there(jobs: Sequence[Job], source: Path, folder: Path, kind: str) -> There:
+    """What lies in a folder of these jobs' files, proven and of a kind. What cannot be read there counts as nothing."""
+    found = There({}, {})
+    known = [(job, each) for job in jobs for each in lying(job, folder, kind) if each.proof is not None]
+    if not known:
+        return found
+    installed = session_run.installed_for([use for job, _ in known for use in job.all_uses])
+    try:
+        with Sources(source) as sources:
+            for job, each in known:
+                if each.seen == _seen(job, sources, installed, kind):
+                    found.rendered.setdefault(job.strip.id, each)
+                elif job.strip.id not in found.rendered:
+                    made = note_of(folder / each.file).stat().st_mtime
+                    found.older[job.strip.id] = datetime.fromtimestamp(made)
+    except (ImportRefusedError, OSError):
+        return NOTHING
+    return found
+
+
+def _seen(job: Job, sources: Sources, installed: Found, kind: str) -> str:
+    """How what a job would be made of looks from outside; empty where some of it is missing."""
+    try:
+        return seen(job, sources, paths_of(job.all_uses, installed), kind)
+    except (AudioError, RenderError):
+        return ""

@@ -1,0 +1,86 @@
+"""What lies in a folder from earlier, and whether it would come out the same now."""
+
+from __future__ import annotations
+
+import os
+from datetime import datetime, timedelta
+
+import pytest
+import soundfile
+
+from nimbleload.deliver.there import NOTHING, there
+from tests.deliver.test_render import carried, job_of
+from tests.helpers import exchange as x
+from tests.helpers import stems
+from tests.helpers.stems import RATE, audio, noise, wave
+
+
+def lies(path, folder, buffer=512, kind="wav"):
+    return there([job_of(path, buffer=buffer)], path, folder, kind)
+
+
+def test_nothing_lies_where_nothing_was_rendered(tmp_path):
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
+    assert lies(path, tmp_path / "out") == NOTHING
+
+
+def test_what_would_come_out_the_same_is_found_and_no_audio_is_read(tmp_path, monkeypatch):
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
+    made = carried(path, tmp_path / "out").rendered
+    monkeypatch.setattr(soundfile, "SoundFile", lambda *_: pytest.fail("audio was read"))
+    assert lies(path, tmp_path / "out") == ({"t": made}, {})
+
+
+@pytest.mark.parametrize("change", ["audio", "place", "buffer", "missing"])
+def test_what_was_made_of_something_else_is_told_with_its_time(tmp_path, change):
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
+    begun = datetime.now() - timedelta(seconds=1)
+    carried(path, tmp_path / "out")
+    if change in ("audio", "missing"):
+        # As long as before: only its checksum tells.
+        name = "audio/a.wav" if change == "audio" else "audio/b.wav"
+        stems.written(path, x.clip(0, 2, audio()), files={name: wave(noise(seed=9))})
+    elif change == "place":
+        stems.written(path, x.clip(0.5, 2, audio()))
+    found = lies(path, tmp_path / "out", 256 if change == "buffer" else 512)
+    assert not found.rendered and begun < found.older["t"] < begun + timedelta(minutes=5)
+
+
+@pytest.mark.parametrize("change", ["gone", "cut", "note", "unproven", "no exchange file"])
+def test_what_is_not_whole_is_not_there(tmp_path, change):
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
+    made = tmp_path / "out" / carried(path, tmp_path / "out", prove=change != "unproven").rendered.file
+    job = job_of(path)
+    if change == "gone":
+        made.unlink()
+    elif change == "cut":
+        made.write_bytes(made.read_bytes()[:-1000])
+    elif change == "note":
+        made.with_name(made.name + ".json").write_text("no")
+    elif change == "no exchange file":
+        path.unlink()
+    # What was not proven is rendered again in any case.
+    assert there([job], path, tmp_path / "out", "wav") == NOTHING
+
+
+def test_a_file_outside_that_was_only_touched_is_looked_into_once(tmp_path):
+    (tmp_path / "takes").mkdir()
+    take = tmp_path / "takes" / "a.wav"
+    soundfile.write(take, noise(), RATE, subtype="FLOAT")
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio("takes/a.wav", external="true")))
+    carried(path, tmp_path / "out")
+    assert "t" in lies(path, tmp_path / "out").rendered
+    os.utime(take, (1, 1))
+    assert "t" in lies(path, tmp_path / "out").older
+    assert carried(path, tmp_path / "out").doing == "there already"
+    assert "t" in lies(path, tmp_path / "out").rendered
+    soundfile.write(take, noise(seed=9), RATE, subtype="FLOAT")
+    assert carried(path, tmp_path / "out").doing == "rendered"
+
+
+def test_what_was_too_loud_for_its_kind_is_found_as_that_which_holds_it(tmp_path):
+    loud = {"audio/a.wav": wave(noise(level=1.0))}
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), files=loud)
+    made = carried(path, tmp_path / "out", kind="flac").rendered
+    assert made.file.endswith(".wav") and lies(path, tmp_path / "out", kind="flac").rendered == {"t": made}
+    assert not lies(path, tmp_path / "out", kind="wav").rendered
