@@ -16,6 +16,8 @@ NAME, CHAIN, FEEDS, WHEN = range(4)
 STRIP_ROLE = Qt.ItemDataRole.UserRole
 Index = QModelIndex | QPersistentModelIndex
 TOP = -1
+# So many rows that have changed are told one by one.
+FEW = 12
 SHOWN = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDropEnabled
 NAMED = SHOWN | Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemIsDragEnabled
 
@@ -71,16 +73,26 @@ class StripModel(QAbstractItemModel):
 
     def show(self, session: Session) -> None:
         """Takes another session."""
-        before, strips, self.length = self.strips, session.strips, session.length
-        self.strips = strips
+        before, strips, names = self.strips, session.strips, self._names
         self._names = {strip.id: strip.name for strip in strips}
+        # Rows show the names of others, and clips for as long as the piece lasts.
+        others = any(self._names.get(each, name) != name for each, name in names.items())
+        is_all = others or self.length != session.length
+        self.strips, self.length = strips, session.length
         if [(s.id, s.kind, s.output) for s in strips] != [(s.id, s.kind, s.output) for s in before]:
             self._take(self._arranged())
         else:
             self._now = self._now._replace(strips={self._numbers[strip.id]: strip for strip in strips})
-        # Told bus by bus: what is told of a range counts for the rows of one parent alone.
-        for rows in self._now.children.values():
-            self.dataChanged.emit(self._at(rows[0]), self._at(rows[-1], WHEN))
+        known = {} if is_all else {strip.id: strip for strip in before}
+        changed = [self._numbers[strip.id] for strip in strips if known.get(strip.id) is not strip]
+        self._tell(changed)
+
+    def _tell(self, changed: list[int]) -> None:
+        """Has rows painted anew: each by itself, or many bus by bus, since what is told of a range counts for the rows
+        of one parent alone."""
+        rows = [[number] for number in changed if number in self._now.rows]
+        for each in rows if len(rows) <= FEW else self._now.children.values():
+            self.dataChanged.emit(self._at(each[0]), self._at(each[-1], WHEN))
 
     def set_filter(self, words: str) -> None:
         self._words = words.strip().lower()
