@@ -259,7 +259,7 @@ class TestPlan:
         assert "Before the final render" in html.read_text()
         assert figures("load", str(saved))["load"] == pytest.approx(found["load"])
 
-    def test_three_plans_and_a_disk_budget(self):
+    def test_three_plans_and_a_disk_budget(self, saved):
         three = figures("plan", "demo", "--compare")
         assert set(three) == {"least given up", "fewest steps", "most headroom"}
         assert three["most headroom"]["load"] <= 0.7 + 1e-9
@@ -272,7 +272,7 @@ class TestPlan:
             if decision["kind"] == "freeze"
         )
         assert written <= 300e6
-        assert " min —" in run("plan", "demo", "--compare").output
+        assert " min —" in run("plan", str(saved), "--compare").output
 
     def test_findings_are_listed_with_what_they_save(self):
         found = figures("findings", "demo")["findings"]

@@ -32,7 +32,8 @@ settle()
 for key in (Qt.Key.Key_Period, Qt.Key.Key_BracketRight, Qt.Key.Key_2, Qt.Key.Key_C, Qt.Key.Key_C, Qt.Key.Key_Right):
     window.balance.tracks.choose("track-9")
     QTest.keyClick(window, key)
-    settle()
+    QTest.qWait(50)
+settle()
 for kind in window.balance.kinds.values():
     kind.click()
 for page in set(range(8)) - {WATCH}:  # that loads it as soon as a host runs
