@@ -25,7 +25,7 @@ import msgspec
 import numpy as np
 
 from nimbleload.core.cards.card import Cards, CostCard
-from nimbleload.core.cards.doubt import to_repeat
+from nimbleload.core.cards.doubt import sizes_to_repeat, to_repeat
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.rehearsal import Rehearsal
 from nimbleload.core.session.computer import Machine
@@ -90,8 +90,8 @@ def measured(of: Session) -> dict[CardKey, CostCard]:
     for number in range(PATIENCE):
         for step in session_run.run(todo, cards):
             cards[step.job.key] = step.card
-        places = {key: to_repeat(card, of.rate) for key, card in cards.items()}
-        left, count = sum(map(len, places.values())), sum(len(card.cells) for card in cards.values())
+        left = sum(len(to_repeat(each, of.rate)) + len(sizes_to_repeat(each, of.rate)) for each in cards.values())
+        count = sum(len(card.cells) + len(card.paced) for card in cards.values())
         print(f"{left} of {count} figures are to be measured again.", flush=True)
         if not left or number + 1 == PATIENCE:
             break

@@ -20,7 +20,7 @@ from nimbleload.probe import paced, session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
-from nimbleload.probe.paced import CYCLES, MOST_CYCLES, PACED_SIZES, Turns, find_paced
+from nimbleload.probe.paced import CYCLES, LEAST_KNOWN, MOST_CYCLES, PACED_SIZES, Turns, both, find_paced
 from nimbleload.probe.signal import CHORD_CYCLE, chord, musical
 from nimbleload.probe.timed import TimedLoop, overhead_ns
 from tests.helpers import known
@@ -92,6 +92,41 @@ def test_a_plugin_that_does_not_mind_takes_as_long_either_way(tmp_path, monkeypa
     for each in card.paced:
         # It waits for the clock: what is left is the beginning of its code, and the lines that it reads and writes.
         assert abs(each.paced - each.row) < 10e-6
+
+
+class Shared:
+    """Cycles of 96 places played both ways: 20 µs, every 16th 60, and once a deadline 3 more. In a share of the blocks
+    another thread takes its part of the units and doubles what they take; in some the clock is low; some looks are
+    missing."""
+
+    ROW = np.where(np.arange(96) % 16 == 3, 60_000, 20_000)
+
+    def __init__(self, share, low=0.0, cycles=6, seed=2):
+        rng, shape = np.random.default_rng(seed), (2, cycles, 96)
+        busy, lowered, unheard = (rng.random(shape) < part for part in (share, low, 0.03))
+        own = np.stack((self.ROW, self.ROW + 3000))[:, None, :]
+        clock = np.where(lowered, 1.15, 1.0)
+        self.times = (own * clock * np.where(busy, 2.0, 1.0) + rng.integers(0, 100, shape)).astype(np.int64)
+        told = np.stack((1000 * clock, 1500 * clock * np.where(busy, 1.7, 1.0)), axis=-1)
+        self.told = np.where(unheard[..., None], 0, told).astype(np.int64)
+
+    def found(self):
+        return both(self.times, self.told, 1.5)
+
+
+@pytest.mark.parametrize(("share", "low"), [(0.0, 0.0), (0.4, 0.0), (0.6, 0.0), (0.0, 0.4), (0.4, 0.3)])
+def test_both_ways_are_known_from_blocks_that_nobody_shared(share, low):
+    found = Shared(share, low).found()
+    assert found.row == pytest.approx(Shared.ROW.mean(), rel=0.04)
+    assert found.paced - found.row == pytest.approx(3000, rel=0.15)
+    assert (found.shared, found.known >= LEAST_KNOWN) == (1.0, True)
+
+
+def test_where_others_shared_the_core_all_the_while_it_says_so():
+    """They cannot be heard from these blocks alone: it is known what the units take at best on this core."""
+    found = Shared(1.0).found()
+    assert found.known == 0 and found.shared == pytest.approx(1.7, rel=0.01)
+    assert found.row == pytest.approx(2 * Shared.ROW.mean(), rel=0.01)
 
 
 def test_blocks_are_a_deadline_apart_or_in_a_row(tmp_path, monkeypatch):

@@ -8,7 +8,8 @@ import subprocess
 import msgspec
 import pytest
 
-from nimbleload.core.cards.card import METHOD, Cell, CostCard, Made
+from nimbleload.core.cards.card import METHOD, Cell, CostCard, Made, Paced
+from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import BUFFER_SIZES, Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
@@ -356,3 +357,25 @@ def test_cells_measured_once_more_come_from_a_real_worker():
     steps = list(session_run.run(session_run.doubtful(of, known), known, effort=QUICK))
     assert [step.cell is not None for step in steps[:2]] == [True, False] and steps[1].finished
     assert 0 < steps[-1].card.cell(48000, 64, "sounding").mean < 1e-3
+
+
+def test_what_was_disturbed_in_turns_is_measured_once_more_and_the_better_figures_stay():
+    """By a real worker; of what it brings only what tells more takes the place of what was there."""
+    use = house_use("shoreline", "a")
+    of, key = session(strip("a", use)), use.card_key()
+    sure = Slowing(48000, 512, 1.3, 1e-3, known=1.1)
+    known = msgspec.structs.replace(
+        card(use, 1e-5), paced=(Paced(48000, 64, 1.0, 2.0, 1.9), Paced(48000, 512, 1e-12, 2e-12)),
+        slowing=(Slowing(48000, 64, 1.3, 1e-3, known=0.1), sure),
+    )  # fmt: skip
+    (job,) = session_run.doubtful(of, {key: known})
+    assert (job.again.places, job.again.sizes, job.buffers, job.steps) == ((), (64,), (64,), 2)
+    wanted = job._replace(again=msgspec.structs.replace(job.again, sizes=(64, 512)), buffers=(64, 512))
+    steps = list(session_run.run([wanted], {key: known}, effort=QUICK))
+    last = steps[-1]
+    small, large = last.card.paced
+    assert small.row < 1e-3 and large == known.paced[1]
+    assert last.card.slowing[0].known > 0.1 and last.card.slowing[1] == sure
+    assert sum(step.finished for step in steps) == 1
+    places = [(each.rate, each.buffer, each.condition) for each in known.cells]
+    assert [(each.rate, each.buffer, each.condition) for each in last.card.cells] == places

@@ -70,6 +70,13 @@ class Facts(NamedTuple):
     filled: float = 0.0
 
 
+class InTurns(NamedTuple):
+    """What a block takes once a deadline against in a row, and what it does to the clock, at few sizes."""
+
+    paced: tuple[Paced, ...]
+    slowing: tuple[Slowing, ...]
+
+
 class Details(NamedTuple):
     """What is measured at one or two buffer sizes only."""
 
@@ -202,11 +209,7 @@ class Measurement:
         for frames in (size for size in SIZES if size <= longest):
             company.append(find_company(*own, frames, cache, self._overhead))
             alive()
-        paced, slowing = [], []
-        for frames in (size for size in PACED_SIZES if size <= longest):
-            own_size = (self._hosted, self._loop, self._notes, self._rate, frames)
-            paced.append(find_paced(*own_size, self._overhead, alive))
-            slowing.append(find_slowing(*own_size, alive))
+        paced, slowing = self.in_turns([size for size in PACED_SIZES if size <= longest])
         silence = find_silence(
             self._loop, self._pace, self._sound, self._hush, self._rate, self._overhead, 4 * self._effort.seconds
         )
@@ -220,7 +223,17 @@ class Measurement:
             inputs = find_inputs(self._hosted, self._loop.source, self._rate, self._pace, *own_time, self._alive)
         alive()
         upkeep = self._upkeep(cache, others, load_seconds, load_another)
-        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, tuple(paced), tuple(slowing))
+        return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, paced, slowing)
+
+    def in_turns(self, sizes: Sequence[int]) -> InTurns:
+        """What a block of these sizes costs once a deadline, and what it does to the clock of its core."""
+        paced, slowing = [], []
+        for frames in sizes:
+            own = (self._hosted, self._loop, self._notes, self._rate, frames)
+            best = self._witnessed.best
+            paced.append(find_paced(*own, self._overhead, self._alive, best.units))
+            slowing.append(find_slowing(*own, self._alive, best.clock))
+        return InTurns(tuple(paced), tuple(slowing))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""

@@ -54,24 +54,27 @@ class Display(msgspec.Struct, frozen=True):
 
 
 class Best(msgspec.Struct, frozen=True):
-    """What the core has been seen to do at its best: `pace` of the fixed work (ns, see `pace`), and the `units` of the
-    witness (see `native.witness.least_units`)."""
+    """What the core has been seen to do at its best: `pace` of the fixed work (ns, see `pace`), the `units` of the
+    witness (see `native.witness.least_units`) and its chain of steps (`clock`, seconds; 0: not known)."""
 
     pace: float
     units: float
+    clock: float = 0.0
 
     def with_another(self, other: Best) -> Best:
         """The better of both in each."""
-        return Best(min(self.pace, other.pace), min(self.units, other.units))
+        clocks = [each for each in (self.clock, other.clock) if each > 0]
+        return Best(min(self.pace, other.pace), min(self.units, other.units), min(clocks, default=0.0))
 
 
 class Again(msgspec.Struct, frozen=True):
     """That only cells in these places are wanted (block size in samples, condition), of a plugin whose `tail` (seconds;
-    None: not known) and `filled` (seconds) are known."""
+    None: not known) and `filled` (seconds) are known; and what blocks of these `sizes` cost in turns."""
 
     places: tuple[tuple[int, Condition], ...]
     tail: float | None
     filled: float
+    sizes: tuple[int, ...] = ()
 
 
 class Request(msgspec.Struct, frozen=True, tag="measure"):
@@ -219,6 +222,13 @@ class ClosedMessage(msgspec.Struct, frozen=True, tag="closed"):
     values: dict[str, float] = {}
 
 
+class TurnsMessage(msgspec.Struct, frozen=True, tag="turns"):
+    """Of the details what is measured in turns, once more: cost once a deadline, and the core's clock."""
+
+    paced: tuple[Paced, ...]
+    slowing: tuple[Slowing, ...]
+
+
 class DetailsMessage(msgspec.Struct, frozen=True, tag="details"):
     """What is found at few buffer sizes: company, pace, the core's clock, silence, upkeep, and cost against notes, or
     other input."""
@@ -289,7 +299,9 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
     """All that was asked for has been told."""
 
 
-Measured = FactsMessage | NullsMessage | CellMessage | DetailsMessage | SweepMessage | ParametersMessage
+Measured = (
+    FactsMessage | NullsMessage | CellMessage | DetailsMessage | TurnsMessage | SweepMessage | ParametersMessage
+)
 
 
 Played = LoadingMessage | PlayingMessage | PlayedMessage | RenderedMessage

@@ -6,8 +6,10 @@ have taken the caches meanwhile; where none do, it is as cheap as in a row.
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -16,7 +18,7 @@ from numpy.typing import NDArray
 from ..core.cards.card import Paced
 from ..native.clock import now
 from ..native.memory import call2, flush_denormals
-from ..native.witness import CLOCK, COLUMNS, UNITS, attest, is_alone, least_units
+from ..native.witness import CLOCK, COLUMNS, UNITS, at_full_clock, attest, is_alone, least_units, longer
 from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, CYCLE, again
@@ -26,9 +28,9 @@ PACED_SIZES = (64, 512)
 # Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
 # in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
-CYCLES, MOST_CYCLES = 4, 8
-# So many of the places must have such blocks, or the median of all counts.
-ENOUGH = 0.8
+CYCLES, MOST_CYCLES = 4, 12
+# So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts.
+ENOUGH, LEAST_KNOWN = 0.8, 0.25
 # An instrument's cycle lasts half a second: more than CYCLES are played for no longer than so many seconds.
 SECONDS = 3.0
 # What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
@@ -124,17 +126,47 @@ class Turns:
         return times, told
 
 
+class Both(NamedTuple):
+    """What a block takes as a rule in a `row` and once a deadline (`paced`, ns): the mean over the places in the cycle
+    of which both are known without others. `known` is which share of all places that is (0 … 1). Where it is too
+    little, it is the mean over all, in which the witness took `shared` times as long as at best."""
+
+    row: float
+    paced: float
+    known: float
+    shared: float
+
+
+def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Both:
+    """Of cycles of B blocks that were played N times each way (times: 2, N, B, ns; told: 2, N, B, COLUMNS, ns). `units`
+    is what they have been seen to take at best on this core: others may have shared it in every block of these."""
+    best = min(least_units(told), units)
+    heard = np.asarray((told > 0).all(axis=-1))
+    # Of what was not asked nothing is known: as if it had been at the lowest clock.
+    clocked = np.where(heard[..., None], told, told.max(initial=0))
+    alone = np.array([is_alone(each, best) & at_full_clock(full) for each, full in zip(told, clocked, strict=True)])
+    places = np.asarray(alone.any(axis=1).all(axis=0))
+    known, shared = float(places.mean()), 1.0
+    if known < LEAST_KNOWN:
+        shared = longer(told[heard], best, ~alone[heard])
+        alone[:], places[:] = True, True
+    row, paced = (
+        float(np.nanmedian(np.where(own, each, np.nan)[:, places], axis=0).mean())
+        for each, own in zip(times, alone, strict=True)
+    )
+    return Both(row, paced, known, shared)
+
+
 def find_paced(
     hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, overhead: int,
-    alive: Callable[[], None],
+    alive: Callable[[], None], units: float = math.inf,
 ) -> Paced:  # fmt: skip
     """The mean cost of a block of so many samples both ways (see `Paced`). `overhead` is the loop's own time (ns);
-    `alive` is called before every cycle."""
+    `alive` is called before every cycle; for `units` see `both`."""
     turns = Turns(hosted, loop, notes, rate, frames)
     turns.play(False)
     times: tuple[list[NDArray[np.int64]], ...] = ([], [])
     told: tuple[list[NDArray[np.int64]], ...] = ([], [])
-    places: NDArray[np.bool_] = np.zeros(0, np.bool_)
     until = time.monotonic() + SECONDS
     for number in range(MOST_CYCLES):
         for way in (False, True):
@@ -142,19 +174,11 @@ def find_paced(
             made, heard = turns.play(way)
             times[way].append(made)
             told[way].append(heard)
-        best = least_units(np.array(told))
-        quiet = [is_alone(np.array(each), best) for each in told]
-        places = np.asarray(quiet[0].any(axis=0) & quiet[1].any(axis=0))
-        if number + 1 >= CYCLES and (places.mean() >= ENOUGH or time.monotonic() > until):
+        found = both(np.array(times), np.array(told), units)
+        if number + 1 >= CYCLES and (found.known >= ENOUGH or time.monotonic() > until):
             break
-    if places.mean() < ENOUGH:
-        quiet = [np.ones_like(each) for each in quiet]
-        places[:] = True
-    row, paced = (
-        max(float(np.nanmedian(np.where(alone, each, np.nan)[:, places], axis=0).mean()) - overhead, 0.0) / 1e9
-        for each, alone in zip(times, quiet, strict=True)
-    )
-    return Paced(rate, frames, row, paced)
+    row, paced = (max(each - overhead, 0.0) / 1e9 for each in (found.row, found.paced))
+    return Paced(rate, frames, row, paced, found.shared)
 
 
 def warm_up() -> None:

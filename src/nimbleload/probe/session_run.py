@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.cards.card import CONDITIONS, MEASURED, Cell, Condition, CostCard, Effect, Made, Sweep
-from ..core.cards.doubt import disturbed, to_repeat
+from ..core.cards.doubt import disturbed, sizes_to_repeat, to_repeat
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
@@ -29,6 +29,7 @@ from .messages import (
     Result,
     SweepMessage,
     Trying,
+    TurnsMessage,
 )
 from .standards import STANDARDS
 from .turn import turn
@@ -58,8 +59,9 @@ class Job(NamedTuple):
     @property
     def steps(self) -> int:
         """How many results it brings: a cell for each size and condition, and its end."""
-        cells = len(MEASURED) * len(self.buffers) if self.again is None else len(self.again.places)
-        return cells + 1
+        if self.again is not None:
+            return len(self.again.places) + len(self.again.sizes) + 1
+        return len(MEASURED) * len(self.buffers) + 1
 
 
 class Progress(NamedTuple):
@@ -106,22 +108,27 @@ def jobs(
 
 
 def doubtful(session: Session, known: Mapping[CardKey, CostCard]) -> list[Job]:
-    """The cells of a session's plugins that others disturbed when they were measured on this computer."""
+    """What others disturbed of a session's plugins when they were measured on this computer."""
     found = []
     for key, (use, count) in session.cards_needed().items():
         card = known.get(key)
         if card is not None and not is_of_another_file(card):
             places = tuple((cell.buffer, cell.condition) for cell in disturbed(card, session.rate))
-            found.append(_once_more(Job(key, use, count, (), session.rate), card, places))
+            sizes = sizes_to_repeat(card, session.rate)
+            found.append(_once_more(Job(key, use, count, (), session.rate), card, places, sizes))
     return sorted((job for job in found if job is not None), key=lambda job: -job.uses)
 
 
-def _once_more(job: Job, card: CostCard, places: tuple[tuple[int, Condition], ...]) -> Job | None:
-    """A job like this one for cells in some places of a card; None if there are none."""
-    if card.failure or not places:
+def _once_more(
+    job: Job, card: CostCard, places: tuple[tuple[int, Condition], ...], sizes: tuple[int, ...]
+) -> Job | None:  # fmt: skip
+    """A job like this one for cells in some places of a card, and for what blocks of some sizes cost in turns; None if
+    there are none."""
+    if card.failure or not (places or sizes):
         return None
-    buffers = tuple(sorted({buffer for buffer, _ in places}))
-    return job._replace(buffers=buffers, details=False, against=(), again=Again(places, card.tail, card.filled))
+    buffers = tuple(sorted({*(buffer for buffer, _ in places), *sizes}))
+    again = Again(places, card.tail, card.filled, sizes)
+    return job._replace(buffers=buffers, details=False, against=(), again=again)
 
 
 def against(session: Session, card: CostCard | None, key: CardKey, again: bool = False) -> tuple[PluginUse, ...]:
@@ -210,10 +217,10 @@ def _again(
 ) -> Iterator[Progress]:
     """Measures once more what others disturbed: what was asked for, and then what is still worth it of all jobs, in
     rounds for as long as each leaves clearly fewer (see `to_repeat`)."""
-    yield from _visited(made, [job for job in todo if job.again is not None and job.again.places], cards, 0)
+    yield from _visited(made, [job for job in todo if job.again and (job.again.places or job.again.sizes)], cards, 0)
     count = left = 0
     for _ in range(ROUNDS):
-        asked = [_once_more(job, cards[job.key], _worth_it(job, cards[job.key])) for job in todo]
+        asked = [_once_more(job, cards[job.key], *_worth_it(job, cards[job.key])) for job in todo]
         again = [job for job in asked if job is not None]
         now = sum(job.steps - 1 for job in again)
         if cancelled() or not again or (left and now > FEWER * left):
@@ -222,10 +229,13 @@ def _again(
         yield from _visited(made, again, cards, count)
 
 
-def _worth_it(job: Job, card: CostCard) -> tuple[tuple[int, Condition], ...]:
-    """What of a card is worth measuring once more, of the sizes that a job is about."""
-    found = to_repeat(card, job.rate)
-    return found if job.again is not None else tuple(place for place in found if place[0] in job.buffers)
+def _worth_it(job: Job, card: CostCard) -> tuple[tuple[tuple[int, Condition], ...], tuple[int, ...]]:
+    """What of a card is worth measuring once more: cells of the sizes that a job is about, and sizes to be measured in
+    turns if it is about details."""
+    found, sizes = to_repeat(card, job.rate), sizes_to_repeat(card, job.rate)
+    if job.again is not None:
+        return found, sizes
+    return tuple(place for place in found if place[0] in job.buffers), sizes if job.details else ()
 
 
 def _visited(made: _Run, jobs: list[Job], cards: dict[CardKey, CostCard], count: int) -> Iterator[Progress]:
@@ -389,6 +399,8 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         more["paced"] = (*(c for c in card.paced if c.rate not in rates), *message.paced)
         more["slowing"] = (*(c for c in card.slowing if c.rate not in rates), *message.slowing)
         return msgspec.structs.replace(card, **more), None
+    if isinstance(message, TurnsMessage):
+        return with_turns(card, message), None
     if isinstance(message, NullsMessage):
         made = {(null.setting, null.voices) for null in message.nulls}
         kept = (null for null in card.nulls if (null.setting, null.voices) not in made)
@@ -397,6 +409,21 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
     facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions", "listened", "filled")}
     told = {name: getattr(message, name) for name in ("version", "real_time", "held")}
     return msgspec.structs.replace(card, made=msgspec.structs.replace(card.made or Made(), **told), **facts), None
+
+
+def with_turns(card: CostCard, told: TurnsMessage) -> CostCard:
+    """The card with what of this is better than what it has for the same rate and size."""
+    paced = {(each.rate, each.buffer): each for each in card.paced}
+    slowing = {(each.rate, each.buffer): each for each in card.slowing}
+    for one in told.paced:
+        before = paced.get((one.rate, one.buffer))
+        if before is None or one.is_better(before):
+            paced[one.rate, one.buffer] = one
+    for other in told.slowing:
+        known = slowing.get((other.rate, other.buffer))
+        if known is None or other.known >= known.known:
+            slowing[other.rate, other.buffer] = other
+    return msgspec.structs.replace(card, paced=tuple(paced.values()), slowing=tuple(slowing.values()))
 
 
 def not_installed(use: PluginUse) -> str:

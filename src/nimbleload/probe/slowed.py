@@ -7,15 +7,18 @@ themselves come after others.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from ..core.cards.slowing import Slowing
 from ..native.clock import now
 from ..native.memory import call2, flush_denormals
-from ..native.witness import CLOCK, COLUMNS, attest, look
+from ..native.witness import CLOCK, COLUMNS, SAME_CLOCK, attest, look
 from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, CYCLE
@@ -30,16 +33,20 @@ LOOKED, BACK, LONGEST = 200_000, 20_000, 4_000_000
 FEWEST = 8
 # What lowers it for a shorter time than this (seconds, the mean over blocks) is not worth telling.
 LEAST = 10e-6
-# At least so many blocks are followed, and whole cycles.
-BLOCKS = 32
+# At least so many blocks are followed, and whole cycles; each so many times, and more where others are at it.
+BLOCKS, ROUNDS, MOST_ROUNDS = 32, 3, 8
+# Of so many of the blocks it is to be known what they do.
+ENOUGH = 0.8
+# Between rounds so long passes (seconds): others lower the clock for a while.
+PAUSE = 0.02
 
 
 @njit(nogil=True, cache=True)
-def _follow(call, handle, first, rest, source, rows, inputs, frames, by, lasts, clock):
+def _follow(call, handle, first, rest, source, rows, inputs, frames, befores, by, lasts, clock):
     """Runs len(by) blocks from the beginning of the source, each after the clock is back.
 
-    Fills `by` (how many times as long the chain took while it was lower) and `lasts` (ns from a block's end; 0: it was
-    not, −1: it did not come back).
+    Fills `befores` (what the chain took before each, ns), `by` (how many times as long it took while the clock was
+    lower) and `lasts` (ns from a block's end; 0: it was not, −1: it did not come back).
     """
     flush_denormals()
     told = np.zeros(COLUMNS, np.int64)
@@ -50,7 +57,7 @@ def _follow(call, handle, first, rest, source, rows, inputs, frames, by, lasts, 
         give(source, rows, at, inputs, frames)
         at += frames
         attest(told, clock)
-        before = told[CLOCK]
+        before = befores[k] = told[CLOCK]
         call2(call, handle, argument)
         ended = now(clock)
         argument = rest
@@ -73,43 +80,82 @@ def _follow(call, handle, first, rest, source, rows, inputs, frames, by, lasts, 
 
 
 def find_slowing(
-    hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, alive: Callable[[], None]
-) -> Slowing:
-    """What blocks of so many samples do to the clock of this core (see `Slowing`). `alive` is called in between."""
+    hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, alive: Callable[[], None],
+    best: float = 0.0,
+) -> Slowing:  # fmt: skip
+    """What blocks of so many samples do to the clock of this core (see `Slowing`). `alive` is called in between; `best`
+    is what the chain has been seen to take at the full clock (seconds; 0: not known)."""
     cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
     blocks = -(-BLOCKS // cycle) * cycle
-    by, lasts, clock = np.ones(blocks), np.zeros(blocks, np.int64), np.zeros(2, np.int64)
-    first = loop.fill(frames, notes)
-    let_go()
-    look()
-    _follow(
-        hosted.call, hosted.handle, hosted.argument(frames, first), hosted.argument(frames), loop.source, loop.rows,
-        hosted.inputs, frames, by, lasts, clock.ctypes.data,
-    )  # fmt: skip
-    alive()
-    known, lower = lasts >= 0, lasts > 0
-    seconds = float(lasts[known].mean()) / 1e9 if known.any() else 0.0
+    befores, lasts = np.zeros((2, MOST_ROUNDS, blocks), np.int64)
+    by, clock = np.ones((MOST_ROUNDS, blocks)), np.zeros(2, np.int64)
+    rests, rows = [], []
+    for number in range(MOST_ROUNDS):
+        first = loop.fill(frames, notes)
+        let_go()
+        look()
+        _follow(
+            hosted.call, hosted.handle, hosted.argument(frames, first), hosted.argument(frames), loop.source, loop.rows,
+            hosted.inputs, frames, befores[number], by[number], lasts[number], clock.ctypes.data,
+        )  # fmt: skip
+        rest, row = _in_a_row(loop, notes, frames, cycle)
+        rests.append(rest)
+        rows.append(row)
+        alive()
+        done = slice(number + 1)
+        full = best or min(rests)
+        found = followed(befores[done], by[done], lasts[done], full)
+        heard = [row for rest, row in zip(rests, rows, strict=True) if rest <= SAME_CLOCK * full]
+        if number + 1 >= ROUNDS and found.known >= ENOUGH and heard:
+            break
+        time.sleep(PAUSE)
+    slower = min(heard or rows) / (full if heard else min(rests))
+    # Where the clock was low before every block, what is seen is no more than that it is not lower still.
+    return Slowing(
+        rate, frames, found.by, found.seconds, slower if slower > LOWER else 1.0, found.known if heard else 0.0
+    )
+
+
+class Followed(NamedTuple):
+    """What blocks do to the clock: steps take `by` times as long for `seconds` after one (the mean), `known` of a share
+    of all (0 … 1)."""
+
+    by: float
+    seconds: float
+    known: float
+
+
+def followed(
+    befores: NDArray[np.int64], by: NDArray[np.float64], lasts: NDArray[np.int64], full: float
+) -> Followed:  # fmt: skip
+    """Of R rounds of the same B blocks (R, B; see `_follow`), on a core whose chain takes `full` seconds at its full
+    clock. What the plugin does it does in each of them; others, who share the core, lower its clock in some. So of each
+    block the shortest counts, of the rounds in which the clock was not low before it: then nothing is seen of what the
+    block does."""
+    heard = (befores <= SAME_CLOCK * full * 1e9) & (lasts >= 0)
+    least = np.where(heard, lasts, np.iinfo(np.int64).max)
+    round_of, known = least.argmin(axis=0), heard.any(axis=0)
+    places = np.arange(lasts.shape[1])
+    last = lasts[round_of, places]
+    seconds = float(last[known].mean()) / 1e9 if known.any() else 0.0
     if seconds < LEAST:
-        by, seconds = np.ones(blocks), 0.0
-    else:
-        by = by[lower]
-    return Slowing(rate, frames, float(np.median(by)), seconds, _in_a_row(loop, notes, frames, cycle))
+        return Followed(1.0, 0.0, float(known.mean()))
+    return Followed(float(np.median(by[round_of, places][known & (last > 0)])), seconds, float(known.mean()))
 
 
-def _in_a_row(loop: TimedLoop, notes: tuple[Note, ...], frames: int, blocks: int) -> float:
-    """How many times as long as at rest the chain takes while blocks follow each other."""
+def _in_a_row(loop: TimedLoop, notes: tuple[Note, ...], frames: int, blocks: int) -> tuple[float, float]:
+    """What the chain takes at rest, and while blocks follow each other (seconds)."""
     first = loop.fill(frames, notes)
     told = np.zeros((blocks, COLUMNS), np.int64)
     # At rest first: this program has just computed with vectors of its own. And after it: the clock of the whole
     # processor changes, too.
     before, _ = look()
     loop.run(frames, blocks, first, told=told)
-    slower = float(np.median(told[:, CLOCK])) / 1e9 / max(before, look()[0])
-    return slower if slower > LOWER else 1.0
+    return max(before, look()[0]), float(np.median(told[:, CLOCK])) / 1e9
 
 
 def warm_up() -> None:
     """Compiles the loop, or loads it as compiled before: it plays nothing."""
     sound, rows, clock = np.zeros((1, 16), np.float32), np.zeros(1, np.int64), np.zeros(2, np.int64)
-    nothing = np.zeros(0)
-    _follow(0, 0, 0, 0, sound, rows, sound, 16, nothing, nothing.astype(np.int64), clock.ctypes.data)
+    nothing, none = np.zeros(0), np.zeros(0, np.int64)
+    _follow(0, 0, 0, 0, sound, rows, sound, 16, none, nothing, none, clock.ctypes.data)

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..native.witness import COLUMNS, UNITS, at_full_clock, best_clock, is_alone, least_units, look
+from ..native.witness import COLUMNS, at_full_clock, is_alone, least_units, longer, look
 from .messages import Best
 from .pace import MOST_ROUNDS, Pace
 
@@ -39,12 +39,15 @@ class Witnessed:
 
     def __init__(self, known: Best | None = None) -> None:
         self.pace = Pace(known.pace if known is not None else None)
-        self._units = min(look()[1], known.units if known is not None else math.inf)
+        self._clock, self._units = look()
+        if known is not None:
+            self._units = min(self._units, known.units)
+            self._clock = min(self._clock, known.clock or math.inf)
 
     @property
     def best(self) -> Best:
         """What the core has been seen to do at its best."""
-        return Best(self.pace.best, self._units)
+        return Best(self.pace.best, self._units, self._clock)
 
     def runs(self, run: Callable[[NDArray[np.int64]], NDArray[np.int64]], blocks: int, wanted: int) -> Runs:
         """At least as many runs as wanted, and up to three times as many until all but a few blocks had the core to
@@ -60,14 +63,14 @@ class Witnessed:
             told.append(np.zeros((blocks, COLUMNS), np.int64))
             times.append(run(told[-1]))
             good += self.pace.is_good()
-            self._units = min(self._units, units, least_units(told[-1]))
+            self._clock, self._units = min(self._clock, clock), min(self._units, units, least_units(told[-1]))
             if len(times) >= wanted and _alone(told, self._units).any(axis=0).mean() >= ENOUGH:
                 break
         made, alone = np.array(times), _alone(told, self._units)
         best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
         known = float(alone.any(axis=0).mean())
         enough = known >= ENOUGH or good >= wanted
-        shared = 1.0 if enough else 1 + (1 - known) * (_longer(np.array(told), self._units, ~alone) - 1)
+        shared = 1.0 if enough else 1 + (1 - known) * (longer(np.array(told), self._units, ~alone) - 1)
         return Runs(made[best], own_times(made, alone), min(clocks), bool(enough), shared)
 
 
@@ -78,13 +81,6 @@ def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:
     after = is_alone(rows, best) & at_full_clock(rows)
     before = np.concatenate((np.ones_like(after[:, :1]), after[:, :-1]), axis=1)
     return after & before
-
-
-def _longer(told: NDArray[np.int64], best: float, where: NDArray[np.bool_]) -> float:
-    """How many times as long known arithmetic took in these blocks as a rule (told: R, B, COLUMNS, ns; where: R, B): as
-    it would at the best clock that was told, by itself. At least 1; 1 where nothing was told."""
-    least, units = best_clock(told), told[where][:, UNITS]
-    return max(float(np.median(units)) / (best * least), 1.0) if least > 0 and len(units) else 1.0
 
 
 def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.int64]:

@@ -34,6 +34,7 @@ from .messages import (
     StageRequest,
     SweepMessage,
     Trying,
+    TurnsMessage,
 )
 from .restraint import keep_off, restrain, settle_on_core
 from .standards import STANDARDS
@@ -149,6 +150,8 @@ def tell(
     if request.again is not None:
         for cell in measurement.again(request.again):
             send(CellMessage(cell))
+        if request.again.sizes:
+            send(TurnsMessage(*measurement.in_turns(request.again.sizes)))
         return
     f = measurement.facts()
     send(FactsMessage(

@@ -7,8 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimbleload.core.cards.card import Cell, CostCard
-from nimbleload.core.cards.doubt import to_repeat
+from nimbleload.core.cards.card import Cell, CostCard, Paced
+from nimbleload.core.cards.doubt import sizes_to_repeat, to_repeat
+from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.session.computer import BUFFER_SIZES
 from tests.helpers.sessions import use
 
@@ -56,3 +57,41 @@ def test_what_others_disturbed_is_repeated_wherever_it_lies():
     disturbed = card(line(1e-6, 1e-8), quiet=False, shared=1.5)
     assert len(to_repeat(disturbed, 48000)) == 2 * len(BUFFER_SIZES)
     assert to_repeat(card(line(1e-6, 1e-8), quiet=False, shared=1.03), 48000) == ()
+
+
+def in_turns(costs: dict[int, float], rows: dict[int, float], known: float = 1.0, **changes) -> CostCard:
+    """A card whose blocks took so long in a row while they were measured in turns."""
+    paced = tuple(Paced(48000, size, row, 2 * row, **changes) for size, row in rows.items())
+    slowing = tuple(Slowing(48000, size, known=known) for size in rows)
+    return msgspec.structs.replace(card(costs), paced=paced, slowing=slowing)
+
+
+def test_what_was_measured_in_turns_is_repeated_where_its_cell_was_clearly_cheaper():
+    costs = line(1e-6, 1e-8)
+    same = {size: 1.1 * costs[size] for size in (64, 512)}
+    assert sizes_to_repeat(in_turns(costs, same), 48000) == ()
+    dearer = {**same, 512: 1.3 * costs[512]}
+    assert sizes_to_repeat(in_turns(costs, dearer), 48000) == (512,)
+    assert sizes_to_repeat(in_turns(costs, dearer), 44100) == ()
+    # A cell that is in doubt itself, or from elsewhere, says nothing of it; nor what is a fraction of a microsecond.
+    of = in_turns(costs, dearer)
+    for changes in ({"quiet": False, "shared": 1.5}, {"provenance": "sample"}):
+        cells = tuple(msgspec.structs.replace(each, **changes) for each in of.cells)
+        assert sizes_to_repeat(msgspec.structs.replace(of, cells=cells), 48000) == ()
+    assert sizes_to_repeat(in_turns(line(0, 1e-9), {64: 0.3e-6}), 48000) == ()
+
+
+def test_what_others_disturbed_in_turns_is_repeated():
+    costs = line(1e-6, 1e-8)
+    rows = {size: costs[size] for size in (64, 512)}
+    assert sizes_to_repeat(in_turns(costs, rows, shared=1.3), 48000) == (64, 512)
+    assert sizes_to_repeat(in_turns(costs, rows, shared=1.05), 48000) == ()
+    assert sizes_to_repeat(in_turns(costs, rows, known=0.3), 48000) == (64, 512)
+    assert sizes_to_repeat(in_turns(costs, rows, known=0.3), 44100) == ()
+
+
+@pytest.mark.parametrize(("shared", "row", "better"), [(1.0, 3e-6, True), (1.5, 1.9e-6, True), (1.5, 2e-6, False),
+                                                       (1.8, 1e-6, False)])  # fmt: skip
+def test_of_two_figures_in_turns_the_less_shared_or_the_lower_is_better(shared, row, better):
+    before = Paced(48000, 64, 2e-6, 3e-6, 1.5)
+    assert Paced(48000, 64, row, 9e-6, shared).is_better(before) is better

@@ -248,17 +248,23 @@ class Inputs(msgspec.Struct, frozen=True):
 
 class Paced(msgspec.Struct, frozen=True):
     """The mean cost of a block of `buffer` samples (seconds): called in a `row`, as for the cells, and called once a
-    deadline while the core computes something else in between, as in a session (`paced`)."""
+    deadline while the core computes something else in between, as in a session (`paced`). Where others shared the core
+    all the while, known arithmetic took `shared` times as long meanwhile."""
 
     rate: int
     buffer: int
     row: float
     paced: float
+    shared: float = 1.0
 
     @property
     def added(self) -> float:
         """The share of its cost that coming back once a deadline adds; never negative."""
         return max(self.paced / self.row - 1, 0.0) if self.row > 0 else 0.0
+
+    def is_better(self, before: Paced) -> bool:
+        """Whether it tells more of the plugin than a figure of the same place: others only ever add to a block."""
+        return (self.shared, self.row) < (before.shared, before.row)
 
 
 class Upkeep(msgspec.Struct, frozen=True):

@@ -7,6 +7,9 @@ from .card import CONDITIONS, Cell, Condition, CostCard
 # What is above the line between the sizes beside it by so much stands out. The longest has no larger one beside it, and
 # caches may make a sample of it dearer by themselves: by so much at most.
 STANDS_OUT, LONGEST_STANDS_OUT = 1.12, 1.3
+# What differs by less (seconds) is no matter. Of so many of the blocks it is to be known what they do to the clock; and
+# where others shared the core, by so much.
+LEAST_DIFFERENCE, ENOUGH_KNOWN, SHARED = 0.3e-6, 0.5, 1.1
 
 
 def disturbed(card: CostCard, rate: int) -> list[Cell]:
@@ -29,6 +32,20 @@ def to_repeat(card: CostCard, rate: int) -> tuple[tuple[int, Condition], ...]:
             if cell.is_doubtful or stands_out(cell, before, after)
         ]
     return tuple(found)
+
+
+def sizes_to_repeat(card: CostCard, rate: int) -> tuple[int, ...]:
+    """The block sizes at which what a block takes once a deadline, or what it does to the clock, is to be measured once
+    more: others were at it all the while, or a block in a row took clearly longer then than when its cell was
+    measured."""
+    found = [each.buffer for each in card.slowing if each.rate == rate and each.known < ENOUGH_KNOWN]
+    for each in card.paced:
+        cell = card.cell(rate, each.buffer, "sounding")
+        of_cell = cell.mean if cell is not None and cell.provenance == "measured" and not cell.is_doubtful else 0.0
+        differs = of_cell > 0 and each.row > STANDS_OUT * of_cell + LEAST_DIFFERENCE
+        if each.rate == rate and (each.shared >= SHARED or differs):
+            found.append(each.buffer)
+    return tuple(sorted(set(found)))
 
 
 def stands_out(cell: Cell, smaller: Cell | None, larger: Cell | None) -> bool:

@@ -13,7 +13,8 @@ class Slowing(msgspec.Struct, frozen=True):
     """What blocks of `buffer` samples at a rate (Hz) do to the clock of their core, by a known chain of steps.
 
     After a block that comes once a deadline the core is slower for `seconds` (the mean over blocks; 0: never): steps
-    take `by` times as long then. In a row, as cells are measured, they take `row` times as long as at rest.
+    take `by` times as long then. In a row, as cells are measured, they take `row` times as long as at rest. It is
+    `known` of such a share of the blocks (0 … 1): of the others somebody else had lowered the clock before.
     """
 
     rate: int
@@ -21,6 +22,7 @@ class Slowing(msgspec.Struct, frozen=True):
     by: float = 1.0
     seconds: float = 0.0
     row: float = 1.0
+    known: float = 1.0
 
     @property
     def told(self) -> tuple[float, float, float]:
