@@ -68,6 +68,31 @@ def test_others_on_the_cores_are_no_neighbours(share, slower, monkeypatch):
     assert found == pytest.approx(slower, rel=0.03)
 
 
+def test_who_shares_a_core_for_a_while_is_no_neighbour_either(monkeypatch):
+    """Here everything beside neighbours takes nearly twice as long at first: somebody has come to the other core."""
+    loop = Disturbed(0.0)
+    rests, come = [], 0
+
+    class Pretended:
+        def __init__(self, *_):
+            pass
+
+        def __enter__(self):
+            loop.beside, loop.slower = True, SLOWER if len(rests) >= come else 1.8
+
+        def __exit__(self, *_):
+            loop.beside = False
+
+    monkeypatch.setattr(neighbour, "_Neighbours", Pretended)
+    monkeypatch.setattr(neighbour.time, "sleep", rests.append)
+    monkeypatch.setattr(neighbour.Pace, "is_good", lambda self: True)
+    for goes, expected in ((3, SLOWER), (99, 1.8)):
+        rests.clear()
+        come = goes
+        assert find_slowdown(None, loop, Pace(), (), (0,), OVERHEAD) == pytest.approx(expected, rel=0.03)
+        assert len(rests) == neighbour.GOES - 1
+
+
 def test_without_another_core_nobody_is_slowed():
     assert find_slowdown(None, None, None, (), (), 0) == 1.0
 
