@@ -8,9 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbleload.core.cards.card import Cell, CostCard, Paced
-from nimbleload.core.cards.doubt import sizes_to_repeat, to_repeat
+from nimbleload.core.cards.doubt import most_shared, sizes_to_repeat, to_repeat
 from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.session.computer import BUFFER_SIZES
+from nimbleload.core.told.card import card_sentences
 from tests.helpers.sessions import use
 
 KEY = use("eq").card_key()
@@ -86,6 +87,9 @@ def test_what_others_disturbed_in_turns_is_repeated():
     rows = {size: costs[size] for size in (64, 512)}
     assert sizes_to_repeat(in_turns(costs, rows, shared=1.3), 48000) == (64, 512)
     assert sizes_to_repeat(in_turns(costs, rows, shared=1.05), 48000) == ()
+    assert [most_shared(in_turns(costs, rows, shared=each), 48000) for each in (1.3, 1.05)] == [1.3, 1.0]
+    assert most_shared(in_turns(costs, rows, shared=1.3), 44100) == 1.0
+    assert most_shared(card(costs, quiet=False, shared=1.5), 48000) == 1.5
     assert sizes_to_repeat(in_turns(costs, rows, known=0.3), 48000) == (64, 512)
     assert sizes_to_repeat(in_turns(costs, rows, known=0.3), 44100) == ()
 
@@ -95,3 +99,12 @@ def test_what_others_disturbed_in_turns_is_repeated():
 def test_of_two_figures_in_turns_the_less_shared_or_the_lower_is_better(shared, row, better):
     before = Paced(48000, 64, 2e-6, 3e-6, 1.5)
     assert Paced(48000, 64, row, 9e-6, shared).is_better(before) is better
+
+
+def test_a_card_says_that_what_coming_back_costs_may_be_others_doing():
+    costs = line(1e-6, 1e-8)
+    rows = {size: costs[size] for size in (64, 512)}
+    for shared, expected in ((1.0, False), (1.3, True)):
+        said = card_sentences(in_turns(costs, rows, shared=shared), 48000, 64)
+        begin = next(k for k, each in enumerate(said) if each.startswith("Called once a deadline"))
+        assert ("Others shared the core all the while this was measured: it may be less." in said[begin:]) is expected

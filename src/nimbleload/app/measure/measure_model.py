@@ -7,7 +7,7 @@ from typing import Any, Literal
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
 from ...core.cards.card import CONDITIONS, Cards, CostCard
-from ...core.cards.doubt import disturbed
+from ...core.cards.doubt import most_shared
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
@@ -120,7 +120,7 @@ class MeasureModel(QAbstractTableModel):
         card = self.card(row)
         if card is None or self.status(row) not in ("measured", "partly"):
             return 1.0
-        return max((cell.shared for cell in disturbed(card, self.rate)), default=1.0)
+        return most_shared(card, self.rate)
 
     def counts(self) -> dict[Status, int]:
         """How many cards are in which state."""

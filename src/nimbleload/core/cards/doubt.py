@@ -17,6 +17,13 @@ def disturbed(card: CostCard, rate: int) -> list[Cell]:
     return [cell for cell in card.cells if cell.is_doubtful and cell.rate == rate]
 
 
+def most_shared(card: CostCard, rate: int) -> float:
+    """How many times too high a figure at a rate (Hz) may be at most, since others shared the core while it was
+    measured; 1: none is."""
+    turns = [each.shared for each in card.paced if each.rate == rate and each.shared >= SHARED]
+    return max((*(cell.shared for cell in disturbed(card, rate)), *turns), default=1.0)
+
+
 def to_repeat(card: CostCard, rate: int) -> tuple[tuple[int, Condition], ...]:
     """The places (block size in samples, condition) of what was measured while others shared the core, and of what
     stands out from the sizes beside it: others may have taken of the core what the witness does not need."""
