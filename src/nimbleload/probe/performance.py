@@ -129,11 +129,11 @@ def outcome(
 
     def alone(blocks: NDArray[np.bool_]) -> Undisturbed:
         # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts.
-        # In a rest others may be at it all the time, and pause in the blocks: what is told behind these counts then,
-        # which may be lower for what the plugins themselves do. Where there was no rest to look at it, it is the best
-        # that was seen of a core that was alone.
+        # In a rest others may be at it all the time, and pause in the blocks; or what the plugins themselves did to it
+        # lasts until then: the best that is told behind these blocks counts, if that is better. Where there was no rest
+        # to look at it, it is the best that was seen of a core that was alone.
         clocks = usual_clock(made.clocks[np.isin(looked, np.flatnonzero(blocks))])
-        own = min(clocks, usual_clock(told[blocks][..., CLOCK])) if clocks else least_clock(
+        own = min(clocks, least_clock(told[blocks], best) or clocks) if clocks else least_clock(
             np.concatenate((before, told.reshape(-1, COLUMNS))), best
         )
         return Undisturbed(
