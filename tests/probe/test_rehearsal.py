@@ -240,3 +240,8 @@ def test_the_clock_of_blocks_that_were_alone_is_told_apart(monkeypatch):
         made = made._replace(witnessed=witnessed, clocks=clocks)
         found = performance.outcome(request, made, 0, [], True, True, {}, before).undisturbed
         assert found.share == 1 and found.clock == pytest.approx(min(behind, rest, seldom) / 1e9)
+    # Or behind all of them, as far as can be seen: what it was before any was played is known.
+    witnessed[:] = clocks[:] = 1150
+    made = made._replace(witnessed=witnessed, clocks=clocks)
+    found = performance.outcome(request, made, 0, [], True, True, {}, np.full((400, 2), 1000)).undisturbed
+    assert found.clock == pytest.approx(1e-6)

@@ -130,12 +130,11 @@ def outcome(
     def alone(blocks: NDArray[np.bool_]) -> Undisturbed:
         # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts.
         # In a rest others may be at it all the time, and pause in the blocks; or what the plugins themselves did to it
-        # lasts until then: the best that is told behind these blocks counts, if that is better. Where there was no rest
-        # to look at it, it is the best that was seen of a core that was alone.
+        # lasts until then and beyond: the best that was seen of a core that was alone counts if that is better, before
+        # any block or behind one. Where there was no rest to look at it, there is only that.
         clocks = usual_clock(made.clocks[np.isin(looked, np.flatnonzero(blocks))])
-        own = min(clocks, least_clock(told[blocks], best) or clocks) if clocks else least_clock(
-            np.concatenate((before, told.reshape(-1, COLUMNS))), best
-        )
+        least = least_clock(np.concatenate((before, told.reshape(-1, COLUMNS))), best)
+        own = min((each for each in (clocks, least) if each > 0), default=0.0)
         return Undisturbed(
             float(blocks.mean()) if len(blocks) else 0.0, tuple((((end - begin) / period)[blocks]).tolist()),
             {i: float(m) for i, m, o in zip(ids, mean_of(tasks[blocks]), is_on, strict=True) if o},
