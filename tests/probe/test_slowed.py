@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 
@@ -119,6 +121,34 @@ def test_what_a_plugin_does_to_the_clock_it_does_every_time_and_others_now_and_t
 def test_where_the_clock_was_low_before_every_block_nothing_is_known():
     assert Rounds(0.0, full=1150).found().known == 0
     assert Rounds(0.0, full=1030).found().known == 1
+
+
+@pytest.mark.parametrize("best", [0.0, 1e-6, 0.8e-6])
+def test_on_a_core_that_is_never_at_its_best_any_more_it_goes_by_what_it_is_now(monkeypatch, best):
+    """One that has got warm: its chain takes 1 µs, and has been seen to take 0.8 or was never seen before."""
+    rounds = Rounds(0.2)
+    number = iter(range(8))
+
+    def follow(*arguments):
+        at = next(number)
+        for mine, theirs in zip(arguments[8:11], (rounds.befores, rounds.by, rounds.lasts), strict=True):
+            mine[:] = theirs[at]
+
+    class Hosted:
+        call, handle, inputs = 0, 0, None
+
+        def argument(self, *_):
+            return 0
+
+    loop = SimpleNamespace(fill=lambda *_: (), source=None, rows=None)
+    monkeypatch.setattr(slowed, "_follow", follow)
+    monkeypatch.setattr(slowed, "let_go", lambda: None)
+    monkeypatch.setattr(slowed, "look", lambda: (1e-6, 1.5))
+    monkeypatch.setattr(slowed, "_in_a_row", lambda *_: (1e-6, 1.15e-6))
+    monkeypatch.setattr(slowed.time, "sleep", lambda _: None)
+    found = slowed.find_slowing(Hosted(), loop, (), 48000, 128, lambda: None, best)
+    assert found.by == pytest.approx(1.15) and found.row == pytest.approx(1.15)
+    assert found.seconds == pytest.approx(rounds.mean, rel=0.5) and found.known > 0.8
 
 
 def test_what_a_plain_plugin_does_to_the_clock_is_told_in_its_card_and_is_nothing(tmp_path, monkeypatch):
