@@ -25,8 +25,9 @@ LEAD_SECONDS = 0.5
 MOST_BLOCKS = 40_000
 LOCK_ALL = 3
 WATCHED = 64
-# How often the witness is asked on each core before anything is played.
-WITNESSED_FIRST = 5000
+# How often the witness is asked before anything is played, and after: so many times in a row, so long apart (seconds),
+# that others pause at one of them; on all cores together so many times, and on each at least.
+IN_A_ROW, APART, GOES, FEWEST_GOES = 250, 0.02, 20, 3
 # With fewer looks at the clock in a rehearsal, those before it count.
 FEWEST_CLOCKS = 5
 
@@ -59,7 +60,8 @@ def rehearse(request: StageRequest, send) -> None:
         return True
 
     made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)
-    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused, before)))
+    around = np.concatenate((before, looked_at(request.cores)))
+    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused, around)))
 
 
 def load_all(
@@ -110,9 +112,10 @@ def outcome(
     real_time: bool,
     locked: bool,
     refused: dict[str, str],
-    before: NDArray[np.int64],
+    around: NDArray[np.int64],
 ) -> Rehearsal:
-    """What was played after the lead-in, in figures. `before` is what the witness told before (n, COLUMNS, ns)."""
+    """What was played after the lead-in, in figures. `around` is what the witness told before all, and after it (n,
+    COLUMNS, ns)."""
     session, played = request.session, slice(min(lead, made.done - 1), made.done)
     period = deadline(request.buffer, session.rate) * 1e9
     due, begin, end = made.due[played], made.begin[played], made.end[played]
@@ -121,7 +124,7 @@ def outcome(
     span = max(float(end[-1] - due[0]), 1.0) if len(end) else 1.0
     busy = [float(tasks[made.task_core[played] == core].sum()) / span for core in range(len(request.cores))]
     told = made.witnessed[played]
-    best = min(least_units(before), least_units(told))
+    best = min(least_units(around), least_units(told))
     quiet = undisturbed(told, best)
     looked = np.arange(len(made.clocks)) * CLOCKED_EVERY - played.start
     ids = [strip.id for strip in session.strips]
@@ -130,10 +133,10 @@ def outcome(
     def alone(blocks: NDArray[np.bool_]) -> Undisturbed:
         # What others compute on a core lowers its clock, too: of blocks that were alone that of such blocks counts.
         # In a rest others may be at it all the time, and pause in the blocks; or what the plugins themselves did to it
-        # lasts until then and beyond: the best that was seen of a core that was alone counts if that is better, before
-        # any block or behind one. Where there was no rest to look at it, there is only that.
+        # lasts until then and beyond: the best that was seen of a core that was alone counts if that is better,
+        # behind a block or before and after all of them. Where there was no rest to look at it, there is only that.
         clocks = usual_clock(made.clocks[np.isin(looked, np.flatnonzero(blocks))])
-        least = least_clock(np.concatenate((before, told.reshape(-1, COLUMNS))), best)
+        least = least_clock(np.concatenate((around, told.reshape(-1, COLUMNS))), best)
         own = min((each for each in (clocks, least) if each > 0), default=0.0)
         return Undisturbed(
             float(blocks.mean()) if len(blocks) else 0.0, tuple((((end - begin) / period)[blocks]).tolist()),
@@ -145,7 +148,7 @@ def outcome(
     undisturbed_part = alone(quiet & around_best(made.clocks, CLOCKED_EVERY, made.done)[played])
     if not undisturbed_part.is_telling:
         undisturbed_part = alone(quiet)
-    clock = usual_clock(made.clocks) or float(np.median(before[:, CLOCK])) / 1e9
+    clock = usual_clock(made.clocks) or float(np.median(around[:, CLOCK])) / 1e9
     means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
     on = np.array(is_on)
     rest = (tasks.sum(axis=1) - uses.sum(axis=1)).mean() / 1e9 / max(int(on.sum()), 1)
@@ -179,7 +182,9 @@ def looked_at(cores: tuple[int, ...]) -> NDArray[np.int64]:
 
     def look(core: int) -> None:
         settle_thread(core)
-        found.append(looks(WITNESSED_FIRST))
+        for _ in range(max(GOES // len(cores), FEWEST_GOES)):
+            found.append(looks(IN_A_ROW))
+            time.sleep(APART)
 
     for core in cores:
         thread = threading.Thread(target=look, args=(core,))
