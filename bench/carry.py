@@ -1,15 +1,18 @@
 """How well renders of real plugins null, and how busy rendering keeps the cores.
 
-    .venv/bin/python -m bench.carry [--most 80]
+    .venv/bin/python -m bench.carry [--most 80] [--seconds 60]
 
 Every installed effect (up to so many) is frozen behind four seconds of noise and proven at another block size; then as
-many jobs as there are cores and more are rendered at once, against the sum of what each took alone.
+many jobs as there are cores and more are rendered at once, against the sum of what each took alone, and against what
+their blocks take by the cost cards.
 """
 
 from __future__ import annotations
 
 import argparse
+import math
 import os
+import resource
 import tempfile
 import time
 from collections import Counter
@@ -21,7 +24,8 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.deliver import carrying, render
-from nimbleload.probe import catalogue
+from nimbleload.probe import catalogue, session_run
+from nimbleload.probe.performance import slowdown
 from nimbleload.store import dawproject, dawproject_out
 from nimbleload.store.dawproject_out import Loop
 from tests.helpers.stems import RATE, noise, wave
@@ -66,12 +70,12 @@ def nulls(folder: Path, most: int) -> list[PluginUse]:
     return same
 
 
-def busy(folder: Path, uses: list[PluginUse]) -> None:
+def busy(folder: Path, uses: list[PluginUse], seconds: float) -> None:
     """How long jobs take all at once, against what each takes alone, shared out over the cores."""
     cores = len(os.sched_getaffinity(0))
     chains = [[uses[(k + j) % len(uses)] for j in range(6)] for k in range(3 * cores)]
     chains = [[PluginUse(f"u{j}", use.plugin) for j, use in enumerate(chain)] for chain in chains]
-    source = written(folder / "busy.dawproject", chains, 60.0)
+    source = written(folder / "busy.dawproject", chains, seconds)
     session = dawproject.read(source).session
     plan = Plan(tuple(Decision("freeze", f"t{k}") for k in range(len(chains))))
     prepared = carrying.prepare(session, plan, BUFFER)
@@ -86,17 +90,33 @@ def busy(folder: Path, uses: list[PluginUse]) -> None:
     for _ in carrying.run(prepared, folder / "together", prove=False):
         pass
     together = time.monotonic() - begun
-    print(f"{len(prepared.jobs)} jobs of 60 s on {cores} cores: {together:.1f} s; one after the other {alone:.1f} s, "
-          f"so {alone / cores / together:.0%} of the cores busy")  # fmt: skip
+    print(f"{len(prepared.jobs)} jobs of {seconds:.0f} s on {cores} cores: {together:.1f} s; one after the other "
+          f"{alone:.1f} s, so {alone / cores / together:.0%} of the cores busy")  # fmt: skip
+    blocks = block_seconds(session) * math.ceil(seconds * RATE / BUFFER) / cores
+    print(f"Their blocks by the cost cards take {blocks:.1f} s, shared out: {together / blocks:.2f} times as long "
+          "(goal 1.1, where nobody else is at the cores)")  # fmt: skip
+    print(f"Fixed work on all cores at once takes {slowdown(tuple(os.sched_getaffinity(0)), 2.0):.2f} times as long as "
+          f"at its best here; this process took {resource.getrusage(0).ru_maxrss >> 10} MB at most")  # fmt: skip
+
+
+def block_seconds(session: Session) -> float:
+    """What a block of all plugins takes together, by cells measured for it (seconds)."""
+    cards = {}
+    for step in session_run.run([job._replace(details=False) for job in session_run.jobs(session, {}, (BUFFER,))], {}):
+        cards[step.job.key] = step.card
+    uses = [use for strip in session.strips for use in strip.live_uses()]
+    found = (cards[use.card_key()].cell(RATE, BUFFER, "sounding") for use in uses)
+    return sum(cell.mean for cell in found if cell is not None)
 
 
 def main() -> None:
     words = argparse.ArgumentParser()
     words.add_argument("--most", type=int, default=80)
+    words.add_argument("--seconds", type=float, default=60.0, help="how long the jobs are that keep the cores busy")
     asked = words.parse_args()
     with tempfile.TemporaryDirectory() as place:
         same = nulls(Path(place), asked.most)
-        busy(Path(place), same)
+        busy(Path(place), same, asked.seconds)
 
 
 if __name__ == "__main__":
