@@ -32,6 +32,7 @@ SECONDS = 0.5
 # So many tries tell a footprint, and so many are made at most; in those the cache is as fast as at its best but for so
 # much.
 TRIES, MOST_TRIES, CALM = 24, 96, 1.1
+# So many goes tell a footprint, so long apart (seconds).
 GOES, REST_SECONDS = 3, 0.05
 FEWEST_BLOCKS = 12
 LINE = 64

@@ -58,9 +58,10 @@ class Job(NamedTuple):
 
     @property
     def steps(self) -> int:
-        """How many results it brings: a cell for each size and condition, and its end."""
+        """How many results it brings: a cell for each size and condition, or for each place once more; what is measured
+        in turns once more, together; and its end."""
         if self.again is not None:
-            return len(self.again.places) + len(self.again.sizes) + 1
+            return len(self.again.places) + bool(self.again.sizes) + 1
         return len(MEASURED) * len(self.buffers) + 1
 
 
