@@ -246,6 +246,7 @@ def test_a_real_session_with_real_plugins_gets_a_load(tmp_path):
 class Scripted:
     """In place of workers: brings these cells for the jobs of each pass, and writes down which they were."""
 
+    rounds = session_run.ROUNDS
     passes: list[list[session_run.Job]]
     script: list[dict[str, list[Cell]]]
 

@@ -140,7 +140,7 @@ def test_on_a_core_that_is_never_at_its_best_any_more_it_goes_by_what_it_is_now(
         def argument(self, *_):
             return 0
 
-    loop = SimpleNamespace(fill=lambda *_: (), source=None, rows=None)
+    loop = SimpleNamespace(fill=lambda *_: (), rewind=lambda: None, source=None, rows=None)
     monkeypatch.setattr(slowed, "_follow", follow)
     monkeypatch.setattr(slowed, "let_go", lambda: None)
     monkeypatch.setattr(slowed, "look", lambda: (1e-6, 1.5))

@@ -31,8 +31,9 @@ PACED_SIZES = (64, 512)
 CYCLES, MOST_CYCLES = 4, 12
 # So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts.
 ENOUGH, LEAST_KNOWN = 0.8, 0.25
-# An instrument's cycle lasts half a second: more than CYCLES are played for no longer than so many seconds.
-SECONDS = 3.0
+# An instrument's cycle lasts half a second: more than CYCLES are played for no longer than so many seconds, and than so
+# many times what a cell is given.
+SECONDS, CELLS = 3.0, 30
 # What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
 VALUES, STEP = 8192, 1024
 # Blocks in a row are no further apart, unless something interrupts them (ns).
@@ -159,15 +160,15 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
 
 def find_paced(
     hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, overhead: int,
-    alive: Callable[[], None], units: float = math.inf,
+    alive: Callable[[], None], units: float = math.inf, seconds: float = SECONDS,
 ) -> Paced:  # fmt: skip
     """The mean cost of a block of so many samples both ways (see `Paced`). `overhead` is the loop's own time (ns);
-    `alive` is called before every cycle; for `units` see `both`."""
+    `alive` is called before every cycle; for `units` see `both`. More than CYCLES are played for so many seconds."""
     turns = Turns(hosted, loop, notes, rate, frames)
     turns.play(False)
     times: tuple[list[NDArray[np.int64]], ...] = ([], [])
     told: tuple[list[NDArray[np.int64]], ...] = ([], [])
-    until = time.monotonic() + SECONDS
+    until = time.monotonic() + seconds
     for number in range(MOST_CYCLES):
         for way in (False, True):
             alive()

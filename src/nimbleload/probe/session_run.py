@@ -36,7 +36,8 @@ from .turn import turn
 
 SWEEP_SECONDS = 30.0
 # What others disturbed is measured once more in so many rounds at most, as long as each leaves no more than this share.
-ROUNDS, FEWER = 4, 0.75
+# With less time for a cell than the least (seconds) there is one round.
+ROUNDS, FEWER, LEAST_SECONDS = 4, 0.75, 0.05
 
 
 class Job(NamedTuple):
@@ -220,7 +221,7 @@ def _again(
     rounds for as long as each leaves clearly fewer (see `to_repeat`)."""
     yield from _visited(made, [job for job in todo if job.again and (job.again.places or job.again.sizes)], cards, 0)
     count = left = 0
-    for _ in range(ROUNDS):
+    for _ in range(made.rounds):
         asked = [_once_more(job, cards[job.key], *_worth_it(job, cards[job.key])) for job in todo]
         again = [job for job in asked if job is not None]
         now = sum(job.steps - 1 for job in again)
@@ -274,6 +275,11 @@ class _Run:
         self._core = max(os.sched_getaffinity(0))
         self._others = tuple(sorted(os.sched_getaffinity(0) - {self._core}, reverse=True))
         self._best: Best | None = None
+
+    @property
+    def rounds(self) -> int:
+        """In how many rounds at most what others disturbed is measured once more."""
+        return ROUNDS if self._effort.seconds >= LEAST_SECONDS else 1
 
     def _worker(self, job: Job, first: int | None) -> isolation.Worker | isolation.Failure:
         """A worker that loads the plugin of a job, or why there can be none."""

@@ -21,7 +21,7 @@ from ..native.memory import call2, flush_denormals
 from ..native.witness import CLOCK, COLUMNS, SAME_CLOCK, attest, look
 from .aside import let_go
 from .formats.hosted import Hosted, Note
-from .signal import CHORD_CYCLE, CYCLE
+from .signal import CHORD_CYCLE, CYCLE, again
 from .timed import TimedLoop, give
 
 # The clock is lower where the chain takes so many times as long as before the block.
@@ -90,15 +90,18 @@ def find_slowing(
     befores, lasts = np.zeros((2, MOST_ROUNDS, blocks), np.int64)
     by, clock = np.ones((MOST_ROUNDS, blocks)), np.zeros(2, np.int64)
     rests, rows = [], []
+    first = loop.fill(frames, notes)
     for number in range(MOST_ROUNDS):
-        first = loop.fill(frames, notes)
+        # What it remembers stays full from one round to the next.
+        loop.rewind()
         let_go()
         look()
         _follow(
             hosted.call, hosted.handle, hosted.argument(frames, first), hosted.argument(frames), loop.source, loop.rows,
             hosted.inputs, frames, befores[number], by[number], lasts[number], clock.ctypes.data,
         )  # fmt: skip
-        rest, row = _in_a_row(loop, notes, frames, cycle)
+        first = again(notes)
+        rest, row = _in_a_row(loop, first, frames, cycle)
         rests.append(rest)
         rows.append(row)
         alive()
@@ -144,9 +147,10 @@ def followed(
     return Followed(float(np.median(by[round_of, places][known & (last > 0)])), seconds, float(known.mean()))
 
 
-def _in_a_row(loop: TimedLoop, notes: tuple[Note, ...], frames: int, blocks: int) -> tuple[float, float]:
-    """What the chain takes at rest, and while blocks follow each other (seconds)."""
-    first = loop.fill(frames, notes)
+def _in_a_row(loop: TimedLoop, first: tuple[Note, ...], frames: int, blocks: int) -> tuple[float, float]:
+    """What the chain takes at rest, and while blocks follow each other (seconds); `first` are the notes of the first.
+    """
+    loop.rewind()
     told = np.zeros((blocks, COLUMNS), np.int64)
     # At rest first: this program has just computed with vectors of its own. And after it: the clock of the whole
     # processor changes, too.
