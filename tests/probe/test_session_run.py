@@ -9,6 +9,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.cards.card import METHOD, Cell, CostCard, Made, Paced
+from nimbleload.core.cards.doubt import most_shared
 from nimbleload.core.cards.slowing import Slowing
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.session.computer import BUFFER_SIZES, Machine
@@ -369,6 +370,9 @@ def test_what_was_disturbed_in_turns_is_measured_once_more_and_the_better_figure
         card(use, 1e-5), paced=(Paced(48000, 64, 1.0, 2.0, 1.9), Paced(48000, 512, 1e-12, 2e-12)),
         slowing=(Slowing(48000, 64, 1.3, 1e-3, known=0.1), sure),
     )  # fmt: skip
+    # Asked for again is what the Measure page counts as doubtful; what only stands out is not.
+    odd = msgspec.structs.replace(known, paced=(Paced(48000, 64, 1.0, 2.0),))
+    assert session_run.doubtful(of, {key: odd}) == [] and most_shared(odd, 48000) == 1
     (job,) = session_run.doubtful(of, {key: known})
     assert (job.again.places, job.again.sizes, job.buffers, job.steps) == ((), (64,), (64,), 2)
     wanted = job._replace(again=msgspec.structs.replace(job.again, sizes=(64, 512)), buffers=(64, 512))

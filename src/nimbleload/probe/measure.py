@@ -34,7 +34,7 @@ from .formats.hosted import Hosted, Note, PluginError
 from .inputs import find_inputs
 from .messages import Again, Best
 from .neighbour import find_slowdown
-from .paced import CELLS, PACED_SIZES, SECONDS, find_paced
+from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
 from .signal import CHORD_CYCLE, CYCLE, again, chord, musical, released
 from .silence import find_silence
@@ -231,8 +231,7 @@ class Measurement:
         for frames in sizes:
             own = (self._hosted, self._loop, self._notes, self._rate, frames)
             best = self._witnessed.best
-            patience = min(SECONDS, CELLS * self._effort.seconds)
-            paced.append(find_paced(*own, self._overhead, self._alive, best.units, patience))
+            paced.append(find_paced(*own, self._overhead, self._alive, best.units, self._effort.seconds))
             slowing.append(find_slowing(*own, self._alive, best.clock))
         return InTurns(tuple(paced), tuple(slowing))
 

@@ -160,15 +160,16 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
 
 def find_paced(
     hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, overhead: int,
-    alive: Callable[[], None], units: float = math.inf, seconds: float = SECONDS,
+    alive: Callable[[], None], units: float = math.inf, of_cell: float = math.inf,
 ) -> Paced:  # fmt: skip
     """The mean cost of a block of so many samples both ways (see `Paced`). `overhead` is the loop's own time (ns);
-    `alive` is called before every cycle; for `units` see `both`. More than CYCLES are played for so many seconds."""
+    `alive` is called before every cycle; for `units` see `both`. `of_cell` is how many seconds a cell is
+    given."""
     turns = Turns(hosted, loop, notes, rate, frames)
     turns.play(False)
     times: tuple[list[NDArray[np.int64]], ...] = ([], [])
     told: tuple[list[NDArray[np.int64]], ...] = ([], [])
-    until = time.monotonic() + seconds
+    until = time.monotonic() + min(SECONDS, CELLS * of_cell)
     for number in range(MOST_CYCLES):
         for way in (False, True):
             alive()

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from ..core.cards.card import CONDITIONS, MEASURED, Cell, Condition, CostCard, Effect, Made, Sweep
-from ..core.cards.doubt import disturbed, sizes_to_repeat, to_repeat
+from ..core.cards.doubt import disturbed, disturbed_in_turns, sizes_to_repeat, to_repeat
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
@@ -116,7 +116,7 @@ def doubtful(session: Session, known: Mapping[CardKey, CostCard]) -> list[Job]:
         card = known.get(key)
         if card is not None and not is_of_another_file(card):
             places = tuple((cell.buffer, cell.condition) for cell in disturbed(card, session.rate))
-            sizes = sizes_to_repeat(card, session.rate)
+            sizes = tuple(each.buffer for each in disturbed_in_turns(card, session.rate))
             found.append(_once_more(Job(key, use, count, (), session.rate), card, places, sizes))
     return sorted((job for job in found if job is not None), key=lambda job: -job.uses)
 

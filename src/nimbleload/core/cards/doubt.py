@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .card import CONDITIONS, Cell, Condition, CostCard
+from .card import CONDITIONS, Cell, Condition, CostCard, Paced
 
 # What is above the line between the sizes beside it by so much stands out. The longest has no larger one beside it, and
 # caches may make a sample of it dearer by themselves: by so much at most.
@@ -17,11 +17,16 @@ def disturbed(card: CostCard, rate: int) -> list[Cell]:
     return [cell for cell in card.cells if cell.is_doubtful and cell.rate == rate]
 
 
+def disturbed_in_turns(card: CostCard, rate: int) -> list[Paced]:
+    """The same of what blocks cost once a deadline."""
+    return [each for each in card.paced if each.rate == rate and each.shared >= SHARED]
+
+
 def most_shared(card: CostCard, rate: int) -> float:
     """How many times too high a figure at a rate (Hz) may be at most, since others shared the core while it was
     measured; 1: none is."""
-    turns = [each.shared for each in card.paced if each.rate == rate and each.shared >= SHARED]
-    return max((*(cell.shared for cell in disturbed(card, rate)), *turns), default=1.0)
+    cells, turns = disturbed(card, rate), disturbed_in_turns(card, rate)
+    return max((*(each.shared for each in cells), *(each.shared for each in turns)), default=1.0)
 
 
 def to_repeat(card: CostCard, rate: int) -> tuple[tuple[int, Condition], ...]:
@@ -45,14 +50,14 @@ def sizes_to_repeat(card: CostCard, rate: int) -> tuple[int, ...]:
     """The block sizes at which what a block takes once a deadline, or what it does to the clock, is to be measured once
     more: others were at it all the while, or a block in a row took clearly longer then than when its cell was
     measured."""
-    found = [each.buffer for each in card.slowing if each.rate == rate and each.known < ENOUGH_KNOWN]
-    for each in card.paced:
+    found = {each.buffer for each in card.slowing if each.rate == rate and each.known < ENOUGH_KNOWN}
+    found |= {each.buffer for each in disturbed_in_turns(card, rate)}
+    for each in (each for each in card.paced if each.rate == rate):
         cell = card.cell(rate, each.buffer, "sounding")
         of_cell = cell.mean if cell is not None and cell.provenance == "measured" and not cell.is_doubtful else 0.0
-        differs = of_cell > 0 and each.row > STANDS_OUT * of_cell + LEAST_DIFFERENCE
-        if each.rate == rate and (each.shared >= SHARED or differs):
-            found.append(each.buffer)
-    return tuple(sorted(set(found)))
+        if of_cell > 0 and each.row > STANDS_OUT * of_cell + LEAST_DIFFERENCE:
+            found.add(each.buffer)
+    return tuple(sorted(found))
 
 
 def stands_out(cell: Cell, smaller: Cell | None, larger: Cell | None) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence, Upkeep
-from ..cards.doubt import SHARED
+from ..cards.doubt import disturbed_in_turns
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
 from ..session.plugins import PluginUse
@@ -144,7 +144,7 @@ def _paced(card: CostCard, rate: int) -> list[str]:
         f"Called once a deadline, as in a session, a block takes {' and '.join(told)} than in a row: this "
         "computer has given its caches to others meanwhile."
     ]
-    if any(each.rate == rate and each.shared >= SHARED for each in card.paced):
+    if disturbed_in_turns(card, rate):
         said.append("Others shared the core all the while this was measured: it may be less.")
     return said
 
