@@ -418,6 +418,40 @@ def test_a_stretch_is_let_go_when_another_session_is_opened(example, qtbot, monk
     assert "on average" not in example.balance._timeline_panel.remark.text()
 
 
+def test_a_session_that_is_being_opened_shows_its_limit_and_nothing_of_the_one_before(example, settled, qtbot):
+    drawer = example.balance.drawer
+    settled(example, lambda: example.desk.choose_limit(0.9))
+    drawer.suggest.click()
+    qtbot.waitUntil(lambda: len(drawer._decisions) > 0 and drawer.steps.count() > 0, timeout=60_000)
+    assert drawer.limit.value() == 90
+    seen = []
+    example.desk.opened.connect(lambda: seen.append((drawer.limit.value(), drawer.steps.count(), example.desk.survey)))
+    example._leave_then = lambda go_on: go_on()
+    with qtbot.waitSignal(example.desk.recomputed, timeout=60_000):
+        example.open_example()
+    assert seen == [(80, 0, None)]
+    drawer.remove_chosen()  # of nothing
+    assert not drawer.remove.isEnabled() and not drawer.clear.isEnabled()
+
+
+def test_a_plan_that_is_asked_for_before_there_is_a_load_is_looked_for_as_soon_as_there_is(make_window, qtbot):
+    window = make_window()
+    drawer, said = window.balance.drawer, []
+    drawer.suggest.click()  # no session, nothing to look in
+    assert drawer.suggest.isEnabled()
+
+    def ask():
+        drawer.suggest.click()
+        said.append((window.desk.survey, drawer._words.text(), drawer.suggest.isEnabled()))
+
+    window.desk.opened.connect(ask)
+    with qtbot.waitSignal(window.desk.suggested, timeout=60_000) as found:
+        window.open_example()
+    assert said == [(None, "The load is computed first…", False)]
+    qtbot.waitUntil(lambda: window.desk.is_idle and drawer.suggest.isEnabled())
+    assert window.desk.document.plan == found.args[0].plan and found.args[0].reached
+
+
 def test_tracks_at_their_own_peak_cost_at_least_what_they_do_now_without_the_others(example):
     page = example.balance
     page.tracks.basis.setCurrentIndex(page.tracks.basis.findData("peak"))

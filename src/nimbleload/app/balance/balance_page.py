@@ -73,6 +73,7 @@ class BalancePage(QWidget):
         self.right.addWidget(self.options)
         self.timeline = TimelineView()
         self._suggestion: Suggestion | None = None
+        self._wanted: tuple[Weights, list, float | None] | None = None  # asked for before there was a load
         self._turns = Turns(self)
         # The load of a version of this session that later ones are compared with.
         self.held: LoadMap | None = None
@@ -145,8 +146,9 @@ class BalancePage(QWidget):
 
     def _show_opening(self) -> None:
         self.timeline.let_go()
-        self._suggestion, self.held = None, None
-        self.drawer.suggest.setEnabled(True)
+        self._suggestion, self._wanted, self.held = None, None, None
+        if self._desk.document is not None:
+            self.drawer.show_opening(self._desk.document.session.limit)
         self.sentence.say(COMPUTING, "The session is open.", "quiet")
         self.options.show_nothing()
 
@@ -156,6 +158,7 @@ class BalancePage(QWidget):
         return self._turns.is_through
 
     def _show_failure(self, reason: str) -> None:
+        self._wanted = None
         self.drawer.suggest.setEnabled(True)
         self.sentence.say(NOT_COMPUTED, reason, "overload")
 
@@ -169,6 +172,8 @@ class BalancePage(QWidget):
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
         self._turns.take(self.show_plan)
+        if self._wanted is not None:
+            self._suggest(*self._wanted)
         self._show_moment()
 
     def _show_instant(self) -> None:
@@ -320,8 +325,14 @@ class BalancePage(QWidget):
         self.drawer.suggest.click()
 
     def _suggest(self, weights: Weights, kinds: list, disk: float | None) -> None:
+        self._suggestion, self._wanted = None, None
+        if self._desk.document is None:
+            return
+        if self._desk.survey is None:  # it is looked for as soon as there is a load to start from
+            self._wanted = weights, kinds, disk
+            self.drawer.show_suggesting("The load is computed first…")
+            return
         self.drawer.show_suggesting()
-        self._suggestion = None
         self._desk.suggest(weights, kinds, disk)
 
     def _show_suggestion(self, found: Suggestion) -> None:

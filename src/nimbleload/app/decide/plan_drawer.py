@@ -162,6 +162,24 @@ class PlanDrawer(QFrame):
         self.held.clicked.connect(lambda: self.limit.setValue(int(self.held.property("held"))))
         self.held.hide()
 
+    def show_opening(self, limit: float) -> None:
+        """Another session has been opened: its limit (fraction), and nothing of the one before."""
+        self.show_limit(limit)
+        self.suggest.setEnabled(True)
+        self._shown, self._trouble, self._decisions = None, None, []
+        self._words.setText("")
+        self.steps.clear()
+        self.restore.hide()
+        self.clear.setEnabled(False)
+        self._choose(-1)
+
+    def show_limit(self, limit: float) -> None:
+        """The session's limit (fraction)."""
+        if not self.limit.hasFocus() or self.limit.value() / 100 != limit:
+            self.limit.blockSignals(True)
+            self.limit.setValue(round(limit * 100))
+            self.limit.blockSignals(False)
+
     def show_held(self, held: float | None) -> None:
         """What this computer holds at the chosen buffer size (fraction), to be taken as the limit; None: not known."""
         whole = max(int((held or 0) * 100), self.limit.minimum())
@@ -245,10 +263,7 @@ class PlanDrawer(QFrame):
         steps = stepped.steps if stepped is not None else None
         plan = of.plan
         self._shown = of.session, plan
-        if not self.limit.hasFocus() or self.limit.value() / 100 != of.session.limit:
-            self.limit.blockSignals(True)
-            self.limit.setValue(round(of.session.limit * 100))
-            self.limit.blockSignals(False)
+        self.show_limit(of.session.limit)
         before, after = float(of.before.load.max()), float(of.after.load.max())
         count = len(plan.steps())
         several = "step" if count == 1 else "steps"
