@@ -184,15 +184,20 @@ class _Stage:
 
     def _turns(self, begins: int, blocks: int) -> dict[int, Place]:
         """The blocks from which on the piece goes at another tempo or in other bars, and the first: their places."""
-        places = []
-        for sample in range(begins, begins + blocks * self._buffer, self._buffer):
-            second = sample / self._rate
-            beat = self._tempo.beat(second)
-            places.append(Place(sample, beat, self._tempo.pace(second), self._bars.at(beat)))
+        first, last = self._place(begins), self._place(begins + (blocks - 1) * self._buffer)
+        if first.bars == last.bars and self._tempo.is_steady(first.sample / self._rate, last.sample / self._rate):
+            return {0: first}
+        places = [self._place(begins + k * self._buffer) for k in range(blocks)]
         return {
             k: here for k, here in enumerate(places)
             if k == 0 or (here.tempo, here.bars) != (places[k - 1].tempo, places[k - 1].bars)
         }  # fmt: skip
+
+    def _place(self, sample: int) -> Place:
+        """Where in the piece a sample lies."""
+        second = sample / self._rate
+        beat = self._tempo.beat(second)
+        return Place(sample, beat, self._tempo.pace(second), self._bars.at(beat))
 
     def close(self) -> None:
         self._hosted.close()

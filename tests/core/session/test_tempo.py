@@ -51,6 +51,18 @@ def test_an_impossible_tempo_is_refused(bpm):
         TempoMap([TempoPoint(0, bpm)])
 
 
+def test_it_is_steady_where_the_pace_is_the_same_at_every_moment_between():
+    glide = TempoMap([TempoPoint(4, 120, ramp=True), TempoPoint(8, 60), TempoPoint(12, 60, ramp=True)])
+    moments = [k / 4 for k in range(60)]
+    for first in moments:
+        for last in (each for each in moments if each >= first):
+            paces = {glide.pace(each) for each in moments if first <= each <= last}
+            # Two points of the same tempo may be taken for a change, never a change for none.
+            assert len(paces) == 1 or not glide.is_steady(first, last)
+    assert glide.is_steady(0, 1.75) and glide.is_steady(5.5, 8.0) and glide.is_steady(11, 1e6)
+    assert not glide.is_steady(2.5, 2.75) and not glide.is_steady(0, 2.25)
+
+
 def test_the_pace_is_how_fast_beats_go_by():
     """Against the beats themselves: a small step before and after each second."""
     of = TempoMap([TempoPoint(0.0, 90.0), TempoPoint(6.0, 180.0, True), TempoPoint(18.0, 60.0), TempoPoint(20.0, 60.0)])

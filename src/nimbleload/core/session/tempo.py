@@ -63,6 +63,13 @@ class TempoMap:
         return here.bpm + (after.bpm - here.bpm) * beats / (after.beat - here.beat)
 
 
+    def is_steady(self, first: float, last: float) -> bool:
+        """Whether the tempo is the same from one second to a later one."""
+        index, end = (bisect_right(self._seconds, each - self._origin) - 1 for each in (first, last))
+        glides = index >= 0 and self.points[index].ramp and self.points[index] is not self.points[-1]
+        return index == end and not glides
+
+
 def _stretch(here: TempoPoint, after: TempoPoint | None, beats: float) -> float:
     """Seconds that `beats` beats take from point `here` on, on the way to point `after` (None: no more points)."""
     if after is None or not here.ramp or after.beat == here.beat or after.bpm == here.bpm:
