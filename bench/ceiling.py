@@ -1,11 +1,12 @@
 """Whether the ceiling can be trusted: found again and again, and rehearsals just below and just above it.
 
-    .venv/bin/python -m bench.ceiling [--buffer 256] [--seconds 3] [--times 5] [--rehearsals 10] [--rehearse 10]
+    .venv/bin/python -m bench.ceiling [--buffer 256] [--seconds 3] [--times 10] [--rehearse 10]
 
-Each search for the ceiling is one of its own. Then sessions of one house processor on many tracks, as many as are
-predicted at so many points below the median ceiling and above it, are rehearsed in turn (`--rehearse` seconds each).
-What is held is said of both in the same way: in not more than one second of ten a block is late. So below it is held,
-and above it is not.
+Each search for the ceiling is one of its own. Behind each, sessions of a saturator and a reverb on many tracks, as many
+as are predicted at so many points below this ceiling and above it, are rehearsed (`--rehearse` seconds each): what
+others do to this computer changes with the minutes. What is held is said of both in the same way: in not more than one
+second of ten a block is late, where seconds do not count in which something held a core up for a whole block. So below
+it is held, and above it is not.
 """
 
 from __future__ import annotations
@@ -29,17 +30,20 @@ from nimbleload.probe import session_run
 from .accuracy import rehearsed
 
 MARGIN = 0.07
-PLUGIN = PluginRef("house", "house.shoreline", "Shoreline")
+# What others on a core make of these is what they make of most plugins: 1.4 and 1.7 times as long (1.4 to 1.8 of twenty
+# of Debian's; filters one after the other, as the house's equaliser is, take 1.2 times as long).
+PLUGINS = (PluginRef("house", "house.tar", "Tar"), PluginRef("house", "house.mist", "Mist"))
 
 
 def session(tracks: int) -> Session:
-    """So many tracks of two processors each that play all the time, into the main output."""
+    """So many tracks of these processors that play all the time, into the main output."""
     strips = [
-        Strip(f"t{k}", f"Track {k + 1}", inserts=(PluginUse(f"t{k}/0", PLUGIN), PluginUse(f"t{k}/1", PLUGIN)),
-              output="main", clips=(Clip(0.0, 60.0),))
+        Strip(f"t{k}", f"Track {k + 1}", output="main",
+              inserts=tuple(PluginUse(f"t{k}/{n}", each) for n, each in enumerate(PLUGINS)),
+              clips=(Clip(0.0, 60.0),))
         for k in range(tracks)
     ]  # fmt: skip
-    return to_rehearse(Session("Many equalisers", 48000, 60.0, (*strips, Strip("main", "Main", "main"))))
+    return to_rehearse(Session("Many of two", 48000, 60.0, (*strips, Strip("main", "Main", "main"))))
 
 
 def loaded(cards: dict, cores: int, buffer: int, wanted: float) -> Survey:
@@ -52,45 +56,48 @@ def loaded(cards: dict, cores: int, buffer: int, wanted: float) -> Survey:
     return survey(session(low), Plan(), cards, Machine(cores), buffer)
 
 
-def late_seconds(outcome: Rehearsal) -> int:
-    """In how many seconds of a rehearsal a block took longer than it may."""
-    late = np.flatnonzero(np.array(outcome.loads) > 1)
-    return len(np.unique((late * outcome.buffer / outcome.rate).astype(int)))
+def late_seconds(outcome: Rehearsal) -> tuple[int, int]:
+    """In how many seconds of a rehearsal a block took longer than it may, and how many count: no load survives what
+    holds a core up for a whole block."""
+    loads = np.array(outcome.loads)
+    seconds = (np.arange(len(loads)) * outcome.buffer / outcome.rate).astype(int)
+    highest = np.array([loads[seconds == each].max() for each in np.unique(seconds)])
+    counts = highest < 1 + outcome.typical
+    return int((highest[counts] > 1).sum()), int(counts.sum())
 
 
 def main() -> None:
     parser = argparse.ArgumentParser()
-    for name, default, kind in (("buffer", 256, int), ("seconds", 3.0, float), ("times", 5, int),
-                                ("rehearsals", 10, int), ("rehearse", 10.0, float)):  # fmt: skip
+    for name, default, kind in (("buffer", 256, int), ("seconds", 3.0, float), ("times", 10, int),
+                                ("rehearse", 10.0, float)):  # fmt: skip
         parser.add_argument(f"--{name}", type=kind, default=default)
     asked = parser.parse_args()
     cores = tuple(sorted(os.sched_getaffinity(0), reverse=True))
-    held = []
-    for _ in range(asked.times):
-        for step in hold.ask([hold.Asked(asked.buffer, 48000, cores, asked.seconds)]):
-            if step.ceiling is not None:
-                held.append(step.ceiling.held)
-                print(f"held {100 * held[-1]:.0f} % at {asked.buffer} samples", flush=True)
-    print(f"spread of {len(held)}: {100 * (max(held) - min(held)):.0f} points (goal 5)")
-    ceiling, cards = float(np.median(held)), {}
+    cards, held, as_said, tried = {}, [], {"below": 0, "above": 0}, {"below": 0, "above": 0}
     for step in session_run.run(session_run.jobs(session(1), {}, (asked.buffer,)), {}):
         cards[step.job.key] = step.card
-    sides = {"below": loaded(cards, len(cores), asked.buffer, ceiling - MARGIN),
-             "above": loaded(cards, len(cores), asked.buffer, ceiling + MARGIN)}  # fmt: skip
-    as_said = dict.fromkeys(sides, 0)
-    for _ in range(asked.rehearsals):
-        for side, of in sides.items():
+    for _ in range(asked.times):
+        for trial in hold.ask([hold.Asked(asked.buffer, 48000, cores, asked.seconds)]):
+            if trial.ceiling is not None:
+                held.append(trial.ceiling.held)
+                print(f"held {100 * held[-1]:.0f} % at {asked.buffer} samples", flush=True)
+        for side, load in (("below", held[-1] - MARGIN), ("above", held[-1] + MARGIN)):
+            of = loaded(cards, len(cores), asked.buffer, load)
             outcome = rehearsed(of, asked.rehearse)
             if outcome is None:
                 continue
-            late = late_seconds(outcome)
-            as_said[side] += (late <= asked.rehearse / ONE_IN) == (side == "below")
+            late, count = late_seconds(outcome)
+            tried[side] += count > asked.rehearse / 2
+            as_said[side] += count > asked.rehearse / 2 and (late <= count / ONE_IN) == (side == "below")
             predicted = prediction(of, instant(of)).typical
             took = f"took {100 * outcome.typical:.0f} %, one in a hundred {100 * outcome.bad:.0f} %"
-            missed = f"missed {outcome.missed} of {len(outcome.loads)}, in {late} of {asked.rehearse:.0f} seconds"
+            missed = f"missed {outcome.missed} of {len(outcome.loads)}, in {late} of {count} seconds"
             print(f"{side}: predicted {100 * predicted:.0f} %, {took}, {missed}", flush=True)
+    low, high = np.quantile(held, [0.25, 0.75])
+    print(f"spread of {len(held)}: {100 * (max(held) - min(held)):.0f} points (goal 5), of their middle half "
+          f"{100 * (high - low):.0f}")  # fmt: skip
     for side, right in as_said.items():
-        print(f"{side}: {right} of {asked.rehearsals} as said (goal 8 of 10)")
+        print(f"{side}: {right} of {tried[side]} as said (goal 8 of 10)")
 
 
 if __name__ == "__main__":

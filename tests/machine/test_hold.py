@@ -40,6 +40,24 @@ def test_more_than_there_is_is_late_in_every_block():
     assert of.waited[0, 1:].max() < 0.2 * of.period
 
 
+def test_the_quickest_piece_of_a_block_is_no_longer_than_the_others_and_as_long_as_it_was_meant():
+    of, _ = hold.hold(hold.Asked(4096, 48000, CORE, 0.5), 0.3, hold.unit_ns())
+    assert (of.quickest > 0).all() and (of.quickest <= of.pace + of.held_up / (of.load * of.period) + 1e-9).all()
+    # A unit was timed as it is computed: with two looks at the clock in eight, and whatever the core did meanwhile.
+    assert 0.5 < of.quickest.min() < 2.5
+
+
+def test_what_is_computed_walks_through_more_than_a_core_keeps_and_stays_a_sound():
+    from nimbleload.machine import held_work
+
+    material = held_work.material()
+    held_work.compute(material, 3 * held_work.STORED // held_work.TAPS // held_work.LINE + 5)
+    assert material[held_work.PLACE] == 5 and material.nbytes > 4_000_000
+    assert np.isfinite(material).all() and 0.01 < np.abs(material[: held_work.STORE]).max() < 10
+    # All of the store has been passed.
+    assert (material[held_work.STORE : held_work.PLACE] != 0.5).all()
+
+
 def test_a_core_that_computes_slowly_is_not_held_up():
     """A clock that is low all the while is the pace of the work, which grows with the load; here it seems so."""
     of, _ = hold.hold(hold.Asked(4096, 48000, CORE, 0.5), 0.03, hold.unit_ns() / 8)
@@ -103,6 +121,9 @@ def test_ceilings_are_kept_until_the_computer_is_started_again(tmp_path, monkeyp
     again = Ceiling(256, 48000, 2, 2.0, 0.7, 0.6, 0.75, trials=(Held(0.7, 10, 0, 0.9, True),))
     ceiling_file.keep([again], path)
     assert set(ceiling_file.read(path)) == {other, again}
+    with monkeypatch.context() as other:
+        other.setattr(ceiling_file, "WORK", "of an older program")
+        assert ceiling_file.read(path) == ()
     monkeypatch.setattr(ceiling_file, "boot", lambda: "another")
     assert ceiling_file.read(path) == ()
     path.write_text("no")

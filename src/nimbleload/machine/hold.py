@@ -40,11 +40,11 @@ class Progress(msgspec.Struct, frozen=True):
     ceiling: Ceiling | None = None
 
 
-def unit_ns(tries: int = 60, units: int = 400) -> float:
+def unit_ns(tries: int = 400, units: int = 40) -> float:
     """What one unit takes on this core at its best (ns)."""
     from . import held_work  # imported here: the compiler would lengthen every start
 
-    values, clock = np.full(held_work.VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+    values, clock = held_work.material(), np.zeros(4, np.int64)
     return min(int(held_work.timed(values, units, clock.ctypes.data)) for _ in range(tries)) / units
 
 
@@ -57,12 +57,12 @@ def hold(asked: Asked, load: float, unit: float) -> tuple[Blocks, bool]:
     blocks = max(int(asked.seconds * 1e9 / period), 1)
     piece = unit * held_work.PIECE
     pieces = max(round(load * period / piece), 1)
-    seen = np.zeros((len(asked.cores), blocks, 3), np.int64)
+    seen = np.zeros((len(asked.cores), blocks, held_work.COLUMNS), np.int64)
     given = [False] * len(asked.cores)
     begin = time.monotonic_ns() + START_NS
 
     def work(place: int, core: int) -> None:
-        values, clock = np.full(held_work.VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+        values, clock = held_work.material(), np.zeros(4, np.int64)
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, {core})
         with contextlib.suppress(OSError):
@@ -75,8 +75,8 @@ def hold(asked: Asked, load: float, unit: float) -> tuple[Blocks, bool]:
         thread.start()
     for thread in threads:
         thread.join()
-    waited, own, held_up = (seen[:, :, column] / 1e9 for column in range(3))
-    return Blocks(pieces * piece / period, period / 1e9, waited, own, held_up), all(given)
+    waited, own, held_up, least = (seen[:, :, column] / 1e9 for column in range(held_work.COLUMNS))
+    return Blocks(pieces * piece / period, period / 1e9, waited, own, held_up, least / piece * 1e9), all(given)
 
 
 def find(asked: Asked) -> Iterator[Progress]:

@@ -50,7 +50,7 @@ class _Load:
             thread.start()
 
     def _work(self, place: int, core: int, begin: int) -> None:
-        values, clock = np.full(self._compiled.VALUES, 0.5, np.float32), np.zeros(4, np.int64)
+        values, clock = self._compiled.material(), np.zeros(4, np.int64)
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, {core})
         for priority in (PRIORITY, 10, 1):

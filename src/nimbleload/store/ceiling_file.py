@@ -12,12 +12,15 @@ from ..core.computer.ceiling import Ceiling, merged
 from . import atomic
 
 BOOT = Path("/proc/sys/kernel/random/boot_id")
+# Which work was held: what was found with another is found again.
+WORK = "vectors, filters, delays"
 
 
 class Kept(msgspec.Struct, frozen=True):
-    """The ceilings, and during which run of the computer they were found."""
+    """The ceilings, during which run of the computer they were found, and with which work."""
 
     boot: str
+    work: str = ""
     ceilings: tuple[Ceiling, ...] = ()
 
 
@@ -40,11 +43,11 @@ def read(path: Path | None = None) -> tuple[Ceiling, ...]:
         kept = msgspec.json.decode((path or file()).read_bytes(), type=Kept)
     except (OSError, msgspec.MsgspecError):
         return ()  # what was found can be found again
-    return kept.ceilings if kept.boot == boot() else ()
+    return kept.ceilings if (kept.boot, kept.work) == (boot(), WORK) else ()
 
 
 def keep(found: Sequence[Ceiling], path: Path | None = None) -> None:
     """Keeps them beside those of other sizes. OSError if they cannot be written."""
     path = path or file()
     path.parent.mkdir(parents=True, exist_ok=True)
-    atomic.write(path, msgspec.json.encode(Kept(boot(), tuple(merged(read(path), found)))))
+    atomic.write(path, msgspec.json.encode(Kept(boot(), WORK, tuple(merged(read(path), found)))))

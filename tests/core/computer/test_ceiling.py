@@ -46,7 +46,8 @@ def test_blocks_played_again_are_those_of_a_plain_loop(seed, load, threads, bloc
     random = np.random.default_rng(seed)
     shape = (threads, blocks)
     waited, held_up = (random.exponential(0.002, shape) * (random.random(shape) < 0.3) for _ in "ab")
-    of = Blocks(0.5, PERIOD, waited, random.uniform(0.004, 0.009, (threads, blocks)), held_up)
+    own = random.uniform(0.004, 0.009, shape)
+    of = Blocks(0.5, PERIOD, waited, own, held_up, own / 0.005)
     assert of.ends(load) == pytest.approx(plain_ends(of, load), abs=1e-9)
 
 
@@ -54,30 +55,33 @@ def test_late_is_the_second_in_which_a_block_is():
     own = np.full((1, COUNT), 0.5 * PERIOD)
     held_up = np.zeros((1, COUNT))
     held_up[0, [120, 121, 399]] = 0.006
-    of = Blocks(0.5, PERIOD, np.zeros((1, COUNT)), own, held_up)
+    of = Blocks(0.5, PERIOD, np.zeros((1, COUNT)), own, held_up, own / 0.005)
     assert of.late(0.5).tolist() == [False, True, False, True, False]
     assert not of.late(0.39).any()
 
 
 class Pretended:
-    """A computer: how long a piece of work takes (times its best) and what is held up, by the second; `unit` is how
-    far the size of a piece of work is mistaken."""
+    """A computer: how long a block of work takes (times its best) and what is held up, by the second; `unit` is how
+    far the size of a piece of work is mistaken; in blocks where it `pauses` whoever is at it lets one piece pass."""
 
-    def __init__(self, pace=lambda second: 1.0, held_up=lambda second: 0.0, unit=1.0, waited=0.0):
-        self.pace, self.held_up, self.unit, self.waited = pace, held_up, unit, waited
+    def __init__(
+        self, pace=lambda second: 1.0, held_up=lambda second: 0.0, unit=1.0, waited=0.0, pauses=lambda k: False
+    ):  # fmt: skip
+        self.pace, self.held_up, self.unit, self.waited, self.pauses = pace, held_up, unit, waited, pauses
         self.second = 0
 
     def trial(self, load: float) -> Blocks:
         """Two threads; what is held up, is once in a second, on one of them."""
         shape = (2, COUNT)
-        own, held_up = np.empty(shape), np.zeros(shape)
+        own, held_up, quickest = np.empty(shape), np.zeros(shape), np.empty(shape)
         for k in range(COUNT):
             second = self.second + int(k * PERIOD)
             own[:, k] = load * PERIOD * self.unit * self.pace(second)
+            quickest[:, k] = self.unit * (1.0 if self.pauses(k) else self.pace(second))
             if k % 100 == 50:
                 held_up[second % 2, k] = self.held_up(second)
         self.second += SECONDS
-        return Blocks(load, PERIOD, np.full(shape, self.waited), own, held_up)
+        return Blocks(load, PERIOD, np.full(shape, self.waited), own, held_up, quickest)
 
 
 def searched(computer: Pretended) -> tuple[Ceiling, list[float]]:
@@ -104,6 +108,14 @@ def test_loads_are_those_of_the_work_at_its_best_however_large_it_was_taken_for(
     assert found.slowed == pytest.approx(1 / 3, abs=0.02) and found.slower == pytest.approx(1.25)
     assert found.trials[-1].load == pytest.approx(tried[-1])
     assert found.longest == pytest.approx(0.1 * PERIOD)
+
+
+@pytest.mark.parametrize("every", [1, 10, 40])
+def test_what_is_shared_in_every_block_is_told_by_the_pieces_in_which_others_pause(every):
+    """No block is ever at its best; how often others pause for a moment does not change what is held."""
+    found, _ = searched(Pretended(lambda second: 1.6, pauses=lambda k: k % every == 0))
+    assert found.held == pytest.approx(1 / 1.6, abs=0.011)
+    assert (found.slowed, found.slower) == (1.0, pytest.approx(1.6))
 
 
 @pytest.mark.parametrize("share", [0.2, 0.45, 0.8])
@@ -159,7 +171,7 @@ def braked(load: float, at: int = 250, held_up: float = 0.05) -> Blocks:
     shape = (1, COUNT)
     stopped = np.zeros(shape)
     stopped[0, at] = held_up
-    return Blocks(load, PERIOD, np.zeros(shape), np.full(shape, load * PERIOD), stopped)
+    return Blocks(load, PERIOD, np.zeros(shape), np.full(shape, load * PERIOD), stopped, np.ones(shape))
 
 
 @pytest.mark.parametrize("load", [0.95, 1.4])

@@ -23,8 +23,9 @@ TRIALS, FIRST, LAST = 6, 0.5, 0.9
 # A load is held if in not more than one of so many seconds a block is late. Fewer and more may be seen by chance: 19
 # times of 20 as many as between these (Poisson, by how many are expected).
 ONE_IN, CHANCES = 10.0, (0.025, 0.975)
-# The pace at its best is that of so many of all blocks; one that takes so many times as long is slowed.
-BEST, SLOWED = 0.05, 1.2
+# The pace at its best is that of the quickest pieces of so many of all blocks: where others share the cores for most of
+# the time they pause now and then for less than a block. One that takes so many times as long is slowed.
+BEST, SLOWED = 0.02, 1.2
 # Where real-time threads take so much of a second (share), the kernel takes the core from them for the rest of it, that
 # is for more than so long (s): its brake, which a trial that overloads meets and no lower load does.
 BRAKED, BRAKE = 0.9, 0.02
@@ -76,13 +77,14 @@ class Ceiling(msgspec.Struct, frozen=True):
 class Blocks(NamedTuple):
     """What a trial saw, per thread and block (T, B; seconds): how long it `waited` to be woken, how long its `own`
     work took and how long it was `held_up` within that. `load` is what the work was meant to be (share of a `period`,
-    seconds)."""
+    seconds); `quickest` how many times longer than it was meant to its quickest piece took in each block (T, B)."""
 
     load: float
     period: float
     waited: NDArray[np.float64]
     own: NDArray[np.float64]
     held_up: NDArray[np.float64]
+    quickest: NDArray[np.float64]
 
     @property
     def pace(self) -> NDArray[np.float64]:
@@ -140,7 +142,8 @@ class Search:
     @property
     def pace(self) -> float:
         """How many times longer than it was meant to the work takes at its best."""
-        return float(np.quantile(self._paces(), BEST)) if self._seen else 1.0
+        seen = [each.quickest.ravel() for each in self._seen]
+        return float(np.quantile(np.concatenate(seen), BEST)) if seen else 1.0
 
     def _paces(self) -> NDArray[np.float64]:
         return np.concatenate([each.pace.ravel() for each in self._seen])
