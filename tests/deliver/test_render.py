@@ -137,6 +137,19 @@ class TestThroughPlugins:
         assert (np.abs(tail[600:40_000] - 0.01) < 1e-6).all()
         assert not tail[49_000:].any()
 
+    def test_what_is_no_number_is_silent_counted_and_told(self, tmp_path, plugin):
+        spoilt = noise()
+        spoilt[[1000, 50_000]] = np.nan, np.inf
+        files = {"audio/a.wav": wave(spoilt)}
+        step = carried(stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device(plugin), files=files),
+                       tmp_path / "out", prove=False)  # fmt: skip
+        made, late = sound(tmp_path / "out", step), noise()[77:, 0]
+        late[[1000 - 77, 50_000 - 77]] = 0.0
+        assert np.array_equal(made[: len(late), 0], late)
+        assert step.rendered.wrong == 2
+        assert "2 samples were no number and are silent" in " ".join(carrying.told_of(step.rendered))
+        assert 0 < step.rendered.computed < 10
+
     def test_a_plugin_that_minds_its_block_size_is_called_different(self, tmp_path, plugin):
         path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device(plugin))
         proof = carried(path, tmp_path / "out", buffer=64).rendered.proof

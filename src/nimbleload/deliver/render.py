@@ -65,7 +65,8 @@ class Rendered(msgspec.Struct, frozen=True):
     """A file that a job has made. `made_of` is a digest of everything that went into it; `start` the second of the
     piece at which it begins; `lufs` how loud it is (integrated, at least −200). `asked` names the kind of file that was
     asked for and cannot hold it; empty where it can. `seen` is a digest of how everything that went into it looks from
-    outside (see `there`), `size` how long the file is (bytes; 0: not known)."""
+    outside (see `there`), `size` how long the file is (bytes; 0: not known); its plugins `computed` for so many seconds
+    (0: not known)."""
 
     strip: str
     file: str
@@ -81,6 +82,7 @@ class Rendered(msgspec.Struct, frozen=True):
     asked: str = ""
     seen: str = ""
     size: int = 0
+    computed: float = 0.0
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -321,7 +323,7 @@ def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) 
     return Rendered(
         job.strip.id, target.name, made_of, max(result.samples - result.latency - job.skipped, 0) / job.rate,
         decibels(peak), result.latency, result.dies, result.wrong, start=job.skipped / job.rate, lufs=loud,
-        asked=kind if used != kind else "",
+        asked=kind if used != kind else "", computed=chain.computed,
     )  # fmt: skip
 
 

@@ -50,6 +50,7 @@ class RenderError(Exception):
 
 class Rendering:
     """One rendering of stages at one block size, to be used with `with`; `result` and `sound` are those of the last.
+    `computed` is how long the plugins of all took (seconds).
 
     `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most; `timing` how
     the piece goes.
@@ -63,6 +64,7 @@ class Rendering:
         self._rate, self._buffer, self._samples = rate, buffer, samples
         self._sums = scratch.Folder("sums")
         self._chain: _Chain | None = None
+        self.computed = 0.0
 
     def __enter__(self) -> Rendering:
         return self
@@ -99,6 +101,7 @@ class Rendering:
                     yield (number + share) / len(self._stages)
             except RenderError as error:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
+            self.computed += self._chain.result.computed
             fed.unlink(missing_ok=True)
             for feed in stage.feeds:
                 path = self._folder / _file(feed.target, feed.use)

@@ -5,6 +5,7 @@ The sound lies in a file of the worker's folder and goes into another one, so th
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -90,7 +91,8 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
     latency = sum(stage.latency for stage in chain)
     for stage in chain:
         stage.close()
-    send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, sum(stage.wrong for stage in chain)))
+    wrong, computed = sum(stage.wrong for stage in chain), sum(stage.computed for stage in chain)
+    send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, wrong, computed))
 
 
 def _event(row: Sequence[float], begins: int) -> Event:
@@ -128,7 +130,7 @@ class _Stage:
             # It starts with what is automated where the piece has it, as in a host that was not just playing elsewhere.
             self._loop.capture(self._buffer, 1, moves=moved.at_start())
             self._loop.refresh(self._buffer)
-        self.wrong = 0
+        self.wrong, self.computed = 0, 0.0
 
     @property
     def latency(self) -> int:
@@ -173,13 +175,16 @@ class _Stage:
             changing = tuple(moves.get(first, ()))
             if first in turns:
                 self._hosted.locate(turns[first])
+            begun = time.perf_counter()
             parts.append(self._loop.capture(frames, last - first, played, source=piece, moves=changing))
+            self.computed += time.perf_counter() - begun
         made = np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
         self._hosted.settled()
-        # What is no number would spoil all that comes after it; it is counted, and told.
-        wrong = ~np.isfinite(made)
-        self.wrong += int(np.count_nonzero(wrong))
-        made[wrong] = 0.0
+        # What is no number would spoil all that comes after it; it is counted, and told. With it the sum is none.
+        if not np.isfinite(made.sum()):
+            wrong = ~np.isfinite(made)
+            self.wrong += int(np.count_nonzero(wrong))
+            made[wrong] = 0.0
         return made[:CHANNELS] if len(made) >= CHANNELS else np.repeat(made, CHANNELS, axis=0)
 
     def _turns(self, begins: int, blocks: int) -> dict[int, Place]:

@@ -274,13 +274,14 @@ class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):
 class RenderedMessage(msgspec.Struct, frozen=True, tag="rendered"):
     """All is rendered: so many samples, which come so many samples late; `dies` says whether the tail has died.
 
-    `wrong` counts samples that were no number.
+    `wrong` counts samples that were no number; `computed` is how long the plugins took (seconds).
     """
 
     samples: int
     latency: int
     dies: bool
     wrong: int = 0
+    computed: float = 0.0
 
 
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):

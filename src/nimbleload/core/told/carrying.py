@@ -63,7 +63,8 @@ def warnings(dies: bool, wrong: int, asked: str = "") -> list[str]:
     if not dies:
         said.append("its tail had not died after 15 s and was cut there")
     if wrong:
-        said.append(f"{wrong} samples were no number and are silent")
+        several = "a sample was no number and is" if wrong == 1 else f"{wrong} samples were no number and are"
+        said.append(f"{several} silent")
     return said
 
 
