@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse
@@ -19,6 +20,19 @@ def test_of_a_plugin_only_these_cells_are_run_again_and_as_full_as_before(filled
     assert [(c.buffer, c.condition, c.rate) for c in cells] == [(128, "silent", 48_000), (64, "sounding", 48_000)]
     assert all(c.mean > 0 and c.provenance == "measured" for c in cells)
     assert measurement._loop.filling == round(filled * 48_000)
+
+
+def test_an_instrument_is_silent_when_its_voices_have_ended_not_when_they_are_no_longer_heard(monkeypatch):
+    use = PluginUse("u", PluginRef("house", "house.cask", "Cask"), voices=10)
+    measurement, seen = Measurement(load("cask"), use, 48_000, Effort(3, 0.3)), []
+    tail = measurement.facts().tail
+    assert tail is not None
+    runs = measurement._witnessed.runs
+    monkeypatch.setattr(measurement._witnessed, "runs", lambda *of: seen.append(runs(*of)) or seen[-1])
+    list(measurement.again(Again(((256, "silent"), (512, "silent")), tail, 0.0)))
+    sounding = np.median(measurement._sound(256, 100))
+    # From the first block on that is timed.
+    assert max(np.median(run[:20]) for of in seen for run in of.times) < sounding / 20
 
 
 @pytest.mark.parametrize("quiet", [True, False])

@@ -49,6 +49,8 @@ CYCLE_BLOCKS = 64
 CHORD_SIZES = (256, 2048)
 SILENCE = 10 ** (-90 / 20)
 MOST_WAKING = 64
+# What dies away is softer than −90 dBFS behind its tail; voices are computed until they have ended, some while later.
+VOICES_END = 1.6
 # The middling block size at which it is found out what is true at any.
 FACTS_FRAMES = 512
 LEAST_ASIDE = 0.5e-6
@@ -330,7 +332,8 @@ class Measurement:
         """After sounding, when the tail has died: consecutive stretches of whole cycles stand for the runs."""
         self._sound(frames, max(self._lead(frames, 1e9), math.ceil(0.1 * self._rate / frames)))
         self._hush(frames)
-        settle = math.ceil((0.1 + (self._tail or 0.5)) * self._rate / frames) + CYCLE // frames
+        dies = (self._tail or 0.5) * (VOICES_END if self._notes else 1.0)
+        settle = math.ceil((0.1 + dies) * self._rate / frames) + CYCLE // frames
         step = max(settle // 64, 1)
         until = time.monotonic() + 4 * self._effort.seconds
         typical = 1e9

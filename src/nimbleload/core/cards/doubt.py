@@ -69,7 +69,11 @@ def stands_out(cell: Cell, smaller: Cell | None, larger: Cell | None) -> bool:
     costs = [each.mean * (cell.clock / each.clock if is_known else 1.0) for each in beside]
     if smaller is not None and larger is not None:
         part = (cell.buffer - smaller.buffer) / (larger.buffer - smaller.buffer)
-        return cell.mean > STANDS_OUT * ((1 - part) * costs[0] + part * costs[1])
-    if larger is not None:
-        return cell.mean > STANDS_OUT * costs[0]
-    return smaller is not None and cell.mean > LONGEST_STANDS_OUT * costs[0] * cell.buffer / smaller.buffer
+        expected = STANDS_OUT * ((1 - part) * costs[0] + part * costs[1])
+    elif larger is not None:
+        expected = STANDS_OUT * costs[0]
+    elif smaller is not None:
+        expected = LONGEST_STANDS_OUT * costs[0] * cell.buffer / smaller.buffer
+    else:
+        return False
+    return cell.mean > expected + LEAST_DIFFERENCE
