@@ -72,6 +72,7 @@ def window() -> None:
     """From a gesture to the tree that shows it, in the window's thread."""
     from PySide6.QtCore import QCoreApplication
 
+    from nimbleload.app.background.rests import Rests
     from nimbleload.app.frame.application import application
     from nimbleload.app.frame.remembered import Remembered
     from nimbleload.app.frame.window import EDIT, MainWindow
@@ -89,6 +90,7 @@ def window() -> None:
     shown = MainWindow(demo_saved, None, Remembered(scratch / "window.ini"), Recovery(scratch))
     shown.resize(1280, 800)
     shown.show()
+    rests = Rests(lambda: shown.desk.is_idle, shown)
     shown._show_opened(None, Opened(Saved(large())))
     shown.go(EDIT)
     while not shown.desk.is_idle or shown.desk.survey is None:
@@ -131,6 +133,7 @@ def window() -> None:
             f"  {name:12} {1e3 * statistics.median(times):6.0f} ms, at most {1e3 * times[-1]:.0f} (goal 100); longest "
             f"stall {1e3 * statistics.median(stalls):.0f} ms, at most {1e3 * stalls[-1]:.0f} (goal 16)"
         )
+    rests.end()
     shown.shut_down()
 
 

@@ -50,6 +50,7 @@ def run_window(path: Path | None, example: bool = False) -> None:
     is_compiled = is_ready()
     if is_compiled:
         SHARED.ready()
+    from ..app.background.rests import Rests
     from ..app.frame.window import START
 
     app = application()
@@ -65,6 +66,7 @@ def run_window(path: Path | None, example: bool = False) -> None:
     else:
         window.go(START)
     window.recovering.offer()
+    Rests(lambda: window.desk.is_idle, window)
     sys.exit(app.exec())
 
 

@@ -85,6 +85,15 @@ def names(window):
     return [strip.name for strip in window.desk.document.session.strips]
 
 
+def rows(window):
+    """The names of all rows that are unfolded, from top to bottom."""
+    found, at = [], window.edit.model.index(0, NAME)
+    while at.isValid():
+        found.append(at.data())
+        at = window.edit.view.indexBelow(at)
+    return found
+
+
 def strip(window, name):
     return next(strip for strip in window.desk.document.session.strips if strip.name == name)
 
@@ -178,7 +187,7 @@ def test_a_session_is_built_by_keys_alone(window, qtbot, tmp_path, monkeypatch):
     while window.desk.history.redo_step:
         press(qtbot, window, "Ctrl+Shift+Z")
     assert window.desk.document == built
-    assert sum(1 for _ in window.edit.model.in_order()) == 5
+    assert len(rows(window)) == 5
 
 
 def test_a_track_goes_into_the_bus_of_the_one_that_is_chosen(window, qtbot):
@@ -469,9 +478,9 @@ class TestTracks:
 
     def test_finding_shows_what_fits_and_what_it_stands_under(self, mix, qtbot):
         qtbot.keyClicks(mix.edit.filter, "ballast")
-        assert [strip.name for strip in mix.edit.model.in_order()] == ["A"]
+        assert rows(mix) == ["A"]
         mix.edit.filter.clear()
-        assert len(mix.edit.model.in_order()) == 4
+        assert len(rows(mix)) == 4
 
     def test_the_desk_holds_nothing_of_what_is_gone(self, mix, qtbot):
         choose(qtbot, mix, "A")

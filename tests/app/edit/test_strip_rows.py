@@ -6,7 +6,15 @@ import random
 
 import msgspec
 import pytest
-from PySide6.QtCore import QAbstractItemModel, QEvent, QModelIndex, QObject, QPersistentModelIndex, Qt
+from PySide6.QtCore import (
+    QAbstractItemModel,
+    QEvent,
+    QItemSelectionModel,
+    QModelIndex,
+    QObject,
+    QPersistentModelIndex,
+    Qt,
+)
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QApplication
 
@@ -18,9 +26,10 @@ from nimbleload.core.session import chain_edits, edits
 from nimbleload.core.session.session import SessionError
 from nimbleload.probe.choosing import house_uses
 
-from .test_session_page import active, begun, choose, names, press, strip
+from .test_session_page import active, begun, choose, names, press, rows, strip
 
 TOLD = Qt.ItemDataRole.ToolTipRole
+ROWS = QItemSelectionModel.SelectionFlag.Select | QItemSelectionModel.SelectionFlag.Rows
 
 
 @pytest.fixture
@@ -119,6 +128,14 @@ def test_a_track_comes_right_behind_the_chosen_one_and_feeds_what_that_feeds(win
     assert window.edit.view.selected() == [strip(window, "Track").id]
     press(qtbot, window.edit.view, "Ctrl+R")
     assert names(window)[-2:] == ["Return", "Main"]
+
+
+def test_what_is_chosen_is_told_from_top_to_bottom_in_whatever_order_it_was_chosen(window):
+    view, model = window.edit.view, window.edit.model
+    for name in ("Out 1", "In 3", "Main", "Band", "In 1"):
+        view.selectionModel().select(model.index_of(strip(window, name).id), ROWS)
+    assert [each.name for each in view.selected_strips()] == ["Band", "In 1", "In 3", "Out 1", "Main"]
+    assert rows(window) == ["Band", "In 1", "In 2", "In 3", "Out 1", "Out 2", "Main"]
 
 
 def test_a_folded_bus_stays_folded_whatever_comes_goes_or_moves(window, qtbot):

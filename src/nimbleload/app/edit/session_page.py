@@ -446,7 +446,7 @@ class SessionPage(QWidget):
         rate = document.session.rate
         known = self.settings.known(uses, rate) if self.isVisible() else ()
         self.inspector.show_chosen(document.session, self.view.selected_strips(), uses, costs, known)
-        on = next((strip.name for strip in self.model.strips if uses and uses[0] in strip.uses()), "")
+        on = next((strip.name for strip in self.model.strips if uses[0] in strip.uses()), "") if uses else ""
         self.settings.show(uses, rate, on)
 
     def _tell_chosen(self) -> None:

@@ -158,20 +158,16 @@ class StripModel(QAbstractItemModel):
         row = self._now.rows.get(number)
         return self.createIndex(row, column, number) if row is not None else QModelIndex()
 
+    def place(self, index: Index) -> list[int]:
+        """In which row each of those stands that a strip lies below, and it itself, from the outermost one on."""
+        number, found = index.internalId(), []
+        while number != TOP:
+            found.append(self._now.rows[number])
+            number = self._now.parents[number]
+        return found[::-1]
+
     def name_of(self, strip_id: str | None) -> str:
         return self._names.get(strip_id or "", "nothing")
-
-    def in_order(self) -> list[Strip]:
-        """All strips that are shown, from top to bottom."""
-        found: list[Strip] = []
-
-        def walk(parent: int) -> None:
-            for number in self._now.children.get(parent, []):
-                found.append(self._now.strips[number])
-                walk(number)
-
-        walk(TOP)
-        return found
 
     # What Qt asks
 

@@ -277,8 +277,8 @@ class StripView(QTreeView):
 
     def selected_strips(self) -> list[Strip]:
         """The chosen strips, from top to bottom."""
-        chosen = {self._model.strip(index).id for index in self.selectionModel().selectedRows()}
-        return [strip for strip in self._model.in_order() if strip.id in chosen] if chosen else []
+        chosen = sorted(self.selectionModel().selectedRows(), key=self._model.place)
+        return [self._model.strip(index) for index in chosen]
 
     def selected(self) -> list[str]:
         """Their ids."""

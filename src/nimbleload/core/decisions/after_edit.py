@@ -15,7 +15,7 @@ def after_edit(plan: Plan, before: Session, after: Session) -> Plan:
     A freeze or bounce up to a plugin goes on to the same plugin, or to the one before it if that one is gone.
     """
     was, now = ({strip.id: strip for strip in each.strips} for each in (before, after))
-    on = {use.id: strip.id for strip in after.strips for use in strip.uses()}
+    on = {use.id: strip.id for strip in after.strips for use in strip.uses()} if plan.decisions else {}
     kept = []
     for decision in plan.decisions:
         strip = now.get(decision.strip)

@@ -77,6 +77,8 @@ def listening(session: Session) -> dict[tuple[int, str], int]:
     last = {strip.part_of: i for i, strip in enumerate(session.strips) if strip.part_of is not None}
     found = {}
     for i, strip in enumerate(session.strips):
+        if all(use.sidechain is None for use in strip.uses()):
+            continue
         for use in strip.live_uses():
             if use.sidechain is None:
                 continue
