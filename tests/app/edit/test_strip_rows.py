@@ -22,7 +22,7 @@ from nimbleload.app.edit.chain_painter import boxes
 from nimbleload.app.edit.strip_model import CHAIN, NAME, STRIP_ROLE, WHEN, StripModel
 from nimbleload.app.frame.window import EDIT
 from nimbleload.app.look.theme import theme
-from nimbleload.core.session import chain_edits, edits
+from nimbleload.core.session import chain_edits, edits, time_edits
 from nimbleload.core.session.session import SessionError
 from nimbleload.probe.choosing import house_uses
 
@@ -179,22 +179,62 @@ def test_the_cursor_goes_to_a_neighbour_of_a_track_that_is_removed(window, qtbot
     assert names(window)[-3] == "Out 1"
 
 
-def test_a_row_that_has_changed_is_painted_anew(window, qtbot):
-    """Wherever it stands, also within a bus that ends out of sight: Qt paints what it is told of, and no more."""
-    window.edit.edit("more", lambda session: edits.add(session, "track", "More", 60, output="bus1"))
-    view, painted = window.edit.view, []
+class Painted(QObject):
+    """Notes which regions of a widget are painted."""
 
-    class Painted(QObject):
-        def eventFilter(self, of, event):
-            if event.type() == QEvent.Type.Paint:
-                painted.append(event.region())
-            return False
+    def __init__(self, parent):
+        super().__init__(parent)
+        self.regions = []
 
-    choose(qtbot, window, "In 2")
-    press(qtbot, view, "Right")
+    def eventFilter(self, of, event):
+        if event.type() == QEvent.Type.Paint:
+            self.regions.append(event.region())
+        return False
+
+
+def watched(qtbot, view):
+    """What is painted of a view from now on."""
     qtbot.wait(100)
     watch = Painted(view)
     view.viewport().installEventFilter(watch)
+    return watch.regions
+
+
+def test_what_is_chosen_instead_is_painted_with_what_was_and_nothing_else(window, qtbot):
+    page = window.edit
+    for name in ("In 1", "Out 1"):
+        page.edit("clip", lambda s, name=name: time_edits.add_clip(s, strip(window, name).id, 1.0, 9.0))
+    page.edit("put in", lambda s: chain_edits.insert(s, strip(window, "Out 1").id, house_uses()[:1]))
+    painted = watched(qtbot, page.view)
+
+    def middles(column):
+        return {name: page.view.visualRect(page.model.index_of(strip(window, name).id, column)).center()
+                for name in ("In 1", "In 2", "In 3", "Out 1")}  # fmt: skip
+
+    def seen(column):
+        qtbot.wait(50)
+        found = [name for name, at in middles(column).items() if any(region.contains(at) for region in painted)]
+        painted.clear()
+        return found
+
+    clips = [(strip(window, name).id, strip(window, name).clips[0]) for name in ("In 1", "Out 1")]
+    page.view.choose_clips(clips[:1])
+    assert seen(WHEN) == ["In 1"]
+    page.view.choose_clips(clips[1:])
+    assert seen(WHEN) == ["In 1", "Out 1"]
+    page.view.choose_plugins([strip(window, "In 2").inserts[0].id])
+    assert seen(CHAIN) == ["In 2"]
+    page.view.choose_plugins([strip(window, "Out 1").uses()[0].id])
+    assert seen(CHAIN) == ["In 2", "Out 1"]
+
+
+def test_a_row_that_has_changed_is_painted_anew(window, qtbot):
+    """Wherever it stands, also within a bus that ends out of sight: Qt paints what it is told of, and no more."""
+    window.edit.edit("more", lambda session: edits.add(session, "track", "More", 60, output="bus1"))
+    view = window.edit.view
+    choose(qtbot, window, "In 2")
+    press(qtbot, view, "Right")
+    painted = watched(qtbot, view)
     press(qtbot, view, "Space")
     assert not strip(window, "In 2").inserts[0].enabled
     box = boxes(strip(window, "In 2"), view.visualRect(window.edit.model.index_of("track2", CHAIN)))[0]

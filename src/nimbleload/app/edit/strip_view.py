@@ -120,8 +120,11 @@ class StripView(QTreeView):
         if ids:
             self.choose_clips([])
         if ids != self.chosen:
+            others = {*ids, *self.chosen}
             self.chosen = ids
-            self.viewport().update()
+            for strip in self._model.strips:
+                if not others.isdisjoint(use.id for use in strip.uses()):
+                    self.update(self._model.index_of(strip.id, CHAIN))
             self.plugins_chosen.emit()
 
     def _box_at(self, at: QPoint) -> tuple[QModelIndex, str | None]:
@@ -144,8 +147,14 @@ class StripView(QTreeView):
 
     def choose_clips(self, clips: list[Placed]) -> None:
         if clips != self._clips:
-            self._clips = clips
-            self.viewport().update()
+            before, self._clips = self._clips, clips
+            self._update_lanes(before)
+            self._update_lanes(clips)
+
+    def _update_lanes(self, clips: list[Placed]) -> None:
+        """Has the lanes painted that these clips lie in."""
+        for strip in {strip for strip, _ in clips}:
+            self.update(self._model.index_of(strip, WHEN))
 
     def chosen_clips(self) -> list[Placed]:
         """The chosen ones that are still there."""
@@ -237,7 +246,7 @@ class StripView(QTreeView):
             cell = self.visualRect(self._model.index_of(strip, WHEN))
             first, last = (second_at(cell, point.x(), self._model.length) for point in (begun, at))
             self.lanes.moved = round(last - first, 1)
-            self.viewport().update()
+            self._update_lanes(self._clips)
         elif column == WHEN:
             self._draw(strip, begun, at, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         elif column == CHAIN and self.chosen:
@@ -251,19 +260,19 @@ class StripView(QTreeView):
         cell = self.visualRect(self._model.index_of(strip, WHEN))
         first, last = (second_at(cell, point.x(), self._model.length) for point in (begun, at))
         self.lanes.drawn = (strip, first, last, clears)
-        self.viewport().update()
+        self.update(self._model.index_of(strip, WHEN))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         pressed, self._pressed = self._pressed, None
         if self.lanes.moved:
             by, self.lanes.moved = self.lanes.moved, 0.0
-            self.viewport().update()
+            self._update_lanes(self._clips)
             self.clips_moved.emit(by, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             return
         if self.lanes.drawn is not None:
             strip, first, last, clears = self.lanes.drawn
             self.lanes.drawn = None
-            self.viewport().update()
+            self.update(self._model.index_of(strip, WHEN))
             self.drawn.emit(strip, min(first, last), max(first, last), clears)
             return
         at = event.position().toPoint()
