@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import time
+from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
@@ -11,6 +13,7 @@ import pytest
 from nimbleload.core.computer.facts import Busy, Disk, Facts, IdleState, Interrupts, Limits, Supply
 from nimbleload.core.told import computer as told
 from nimbleload.machine import look
+from nimbleload.machine.background import Counted, Sample, busy_between, sample
 from tests.helpers import computers
 from tests.helpers.computers import put
 from tests.helpers.proc import process
@@ -201,6 +204,20 @@ def test_other_programs_are_told_by_what_they_did_meanwhile(tmp_path, monkeypatc
     assert root_facts.busy[0].cpu == pytest.approx(1.0, rel=0.02)
     said = found(root_facts, "matters")["Other programs"].seen
     assert "indexer" in said and "times a second" in said and "MB a second" in said
+
+
+def test_what_this_program_has_started_is_no_other_program():
+    own = os.getpid()
+    parents = {own: 1, 500: own, 501: 500, 502: 1, 503: 502, 1: 0, 600: 601, 601: 600}
+
+    def after(seconds):
+        processes = {number: Counted(f"p{number}", seconds, 0, 0, parent) for number, parent in parents.items()}
+        return Sample(processes, None, None, None)
+
+    assert {each.number for each in busy_between(after(0.0), after(1.0), 2.0)} == {1, 502, 503, 600, 601}
+    with subprocess.Popen(["sleep", "60"]) as child:
+        assert sample(Path("/")).processes[child.pid].parent == own
+        child.kill()
 
 
 def test_small_programs_are_in_order():

@@ -15,12 +15,14 @@ MOST_SHOWN = 12
 
 
 class Counted(NamedTuple):
-    """What one process has taken so far: CPU (seconds), times it woke up, bytes from and to disks."""
+    """What one process has taken so far: CPU (seconds), times it woke up, bytes from and to disks; `parent` is the
+    number of that which started it."""
 
     name: str
     cpu: float
     wakes: int
     disk: int
+    parent: int = 0
 
 
 class Sample(NamedTuple):
@@ -55,7 +57,7 @@ def _counted(folder: Path, root: Path) -> Counted:
         moved = pairs(folder / "io")
         disk = int(moved.get("read_bytes", 0)) + int(moved.get("write_bytes", 0))
     called = program(int(folder.name), root / "proc") or name
-    return Counted(called, cpu_seconds(fields), wakes, disk)
+    return Counted(called, cpu_seconds(fields), wakes, disk, int(fields[1]))
 
 
 def _interrupts(root: Path) -> dict[str, tuple[int, ...]] | None:
@@ -76,12 +78,22 @@ def _interrupts(root: Path) -> dict[str, tuple[int, ...]] | None:
     return found
 
 
+def _is_own(number: int, of: Sample) -> bool:
+    """Whether a process is this one, or was started by it, directly or not."""
+    met: set[int] = set()
+    while number not in met and number != os.getpid():
+        met.add(number)
+        number = of.processes[number].parent if number in of.processes else number
+    return number == os.getpid()
+
+
 def busy_between(first: Sample, last: Sample, seconds: float) -> tuple[Busy, ...]:
-    """What programs did between two samples, but for this one; the busiest first, as many as are worth showing."""
+    """What programs did between two samples, but for this one and what it has started; the busiest first, as many as
+    are worth showing."""
     found = []
     for number, after in last.processes.items():
         before = first.processes.get(number)
-        if before is None or number == os.getpid():
+        if before is None or _is_own(number, last):
             continue
         cpu = max(after.cpu - before.cpu, 0.0) / seconds
         wakes, disk = (max(b - a, 0) / seconds for a, b in ((before.wakes, after.wakes), (before.disk, after.disk)))
