@@ -14,7 +14,7 @@ from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from nimbleload.app.decide.option_list import OptionButton
-from nimbleload.app.frame.window import BALANCE
+from nimbleload.app.frame.window import BALANCE, EDIT
 from nimbleload.app.look.notice import written
 from nimbleload.app.look.panels import Message
 from nimbleload.app.look.theme import theme
@@ -416,6 +416,36 @@ def test_a_stretch_is_let_go_when_another_session_is_opened(example, qtbot, monk
     assert (example.desk.stretch, example.balance.timeline.stretch) == (None, None)
     qtbot.waitUntil(lambda: example.balance.is_shown)
     assert "on average" not in example.balance._timeline_panel.remark.text()
+
+
+def test_what_is_chosen_on_another_page_is_chosen_here_and_let_go_for_a_plan(example, settled, qtbot):
+    page, desk = example.balance, example.desk
+
+    def chosen():
+        return {page.tracks.model.strip(index).name for index in page.tracks.view.selectionModel().selectedRows()}
+
+    choir = next(s for s in desk.document.session.strips if s.name == "Choir")
+    example.go(EDIT)
+    with qtbot.waitSignal(desk.weighed, timeout=60_000):
+        example.edit.choose(choir.id)
+    example.go(BALANCE)
+    assert chosen() == {"Choir"} and page.right.currentWidget() is page.options
+    # It stays so where rows change places or are others, also when it was out of sight in between.
+    page.tracks.by_bus.click()
+    assert chosen() == {"Choir"}
+    page.tracks.filter.setText("harp")
+    assert chosen() == set() and desk.selection == (choir.id,)
+    page.tracks.filter.clear()
+    assert chosen() == {"Choir"} and desk.selection == (choir.id,)
+    settled(example, lambda: example.edit.edit("add", lambda s: edits.add(s, "track", "More")))
+    assert chosen() == {"Choir"}
+    page.tracks.filter.setText("harp")
+    page.drawer.suggest.setEnabled(False)  # what is asked for is not the matter here
+    with qtbot.waitSignal(desk.weighed, timeout=60_000):
+        page.suggest()
+    assert desk.selection == () and page.right.currentWidget() is page.drawer
+    page.tracks.filter.clear()
+    assert chosen() == set()
 
 
 def test_a_session_that_is_being_opened_shows_its_limit_and_nothing_of_the_one_before(example, settled, qtbot):

@@ -129,6 +129,7 @@ class BalancePage(QWidget):
         desk.recomputed.connect(self._show_survey)
         desk.moved.connect(self._show_instant)
         desk.selected.connect(lambda: self.block.show_selection(desk.selection))
+        desk.selected.connect(lambda: self.tracks.show_chosen(desk.selection))
         desk.weighed.connect(self._show_options)
         desk.looked_ahead.connect(self._show_outlook)
         desk.stepped.connect(self.show_plan)
@@ -149,6 +150,7 @@ class BalancePage(QWidget):
         self._suggestion, self._wanted, self.held = None, None, None
         if self._desk.document is not None:
             self.drawer.show_opening(self._desk.document.session.limit)
+        self.tracks.show_chosen([])
         self.sentence.say(COMPUTING, "The session is open.", "quiet")
         self.options.show_nothing()
 
@@ -171,6 +173,7 @@ class BalancePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
+        self.tracks.show_chosen(self._desk.selection)
         self._turns.take(self.show_plan)
         if self._wanted is not None:
             self._suggest(*self._wanted)

@@ -2,7 +2,19 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QItemSelection, QModelIndex, QPersistentModelIndex, QRect, QRectF, QSize, Qt, Signal
+from collections.abc import Sequence
+
+from PySide6.QtCore import (
+    QItemSelection,
+    QItemSelectionModel,
+    QModelIndex,
+    QPersistentModelIndex,
+    QRect,
+    QRectF,
+    QSize,
+    Qt,
+    Signal,
+)
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -135,6 +147,8 @@ class TrackList(QFrame):
         super().__init__(parent)
         self.setProperty("role", "panel")
         self.model = TrackModel(self)
+        self._ids: tuple[str, ...] = ()
+        self._is_choosing_again = False
         self.view = QTreeView()
         self.view.setModel(self.model)
         self.view.setItemDelegate(TrackDelegate(self.model, self.view))
@@ -200,6 +214,7 @@ class TrackList(QFrame):
                 label.setText(words)
             label.setVisible(family in used)
         self._unfold()
+        self._choose_again()
 
     def _unfold(self) -> None:
         """Shows all members of all buses; without buses above them there is nothing to unfold."""
@@ -233,17 +248,50 @@ class TrackList(QFrame):
         self.model.set_order(self.by_cost.isChecked(), self.by_bus.isChecked())
         self.view.setIndentation(theme.px(12) if self.by_bus.isChecked() else 0)
         self._unfold()
+        self._choose_again()
 
     def _filter(self, text: str) -> None:
         self.model.set_filter(text)
         self._unfold()
+        self._choose_again()
 
     def _selection_changed(self, now: QItemSelection, before: QItemSelection) -> None:
-        self.chosen.emit([index.data(STRIP_ROLE) for index in self.view.selectionModel().selectedRows()])
+        if not self._is_choosing_again:
+            self._choose(self._selected())
+
+    def _selected(self) -> list[str]:
+        return [index.data(STRIP_ROLE) for index in self.view.selectionModel().selectedRows()]
+
+    def _choose(self, ids: Sequence[str]) -> None:
+        self._ids = tuple(ids)
+        self.chosen.emit(list(ids))
 
     def clear_choice(self) -> None:
-        """Chooses no track."""
+        """Chooses no track, in sight or not."""
         self.view.clearSelection()
+        if self._ids:
+            self._choose([])
+
+    def show_chosen(self, ids: Sequence[str]) -> None:
+        """Shows what has been chosen here or on another page, and brings it into view: nobody has to be told."""
+        if set(ids) != set(self._ids):
+            self._ids = tuple(ids)
+            self._choose_again()
+            if ids and (at := self.model.index_of(ids[0])).isValid():
+                self.view.scrollTo(at)
+
+    def _choose_again(self) -> None:
+        """Where rows are others what is chosen stays so, also while it is out of sight."""
+        at = {each: index for each in self._ids if (index := self.model.index_of(each)).isValid()}
+        if at.keys() == set(self._selected()):
+            return
+        found = QItemSelection()
+        for index in at.values():
+            found.select(index, index)
+        self._is_choosing_again = True
+        flags = QItemSelectionModel.SelectionFlag
+        self.view.selectionModel().select(found, flags.ClearAndSelect | flags.Rows)
+        self._is_choosing_again = False
 
     def choose(self, strip_id: str) -> None:
         """Selects one strip and brings it into view."""

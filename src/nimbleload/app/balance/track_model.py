@@ -34,6 +34,7 @@ class TrackModel(QAbstractItemModel):
         self._children: dict[int, list[int]] = {TOP: []}
         self._parents: list[int] = []
         self._rows: dict[int, int] = {}
+        self._numbers: dict[str, int] = {}
         self._if_live: list[float] = []
         self._basis: Basis = "moment"
         self.stretch: Stretch | None = None
@@ -102,7 +103,7 @@ class TrackModel(QAbstractItemModel):
         By cost means by what they would take without the plan, so that no row runs away when it is frozen.
         """
         strips = self.of.planned.session.strips if self.of else ()
-        numbers = {strip.id: i for i, strip in enumerate(strips)}
+        numbers = self._numbers = {strip.id: i for i, strip in enumerate(strips)}
         nested = self._by_bus and not self._filter
         self._parents = [self._parent_of(strip, numbers) if nested else TOP for strip in strips]
         if self.of is not None and self.at is not None:
@@ -137,12 +138,8 @@ class TrackModel(QAbstractItemModel):
 
     def index_of(self, strip_id: str) -> QModelIndex:
         """The row of a strip; an invalid index if it is filtered out."""
-        if self.of is None:
-            return QModelIndex()
-        for i, strip in enumerate(self.of.planned.session.strips):
-            if strip.id == strip_id and i in self._rows:
-                return self.createIndex(self._rows[i], 0, i)
-        return QModelIndex()
+        number = self._numbers.get(strip_id, TOP)
+        return self.createIndex(self._rows[number], 0, number) if number in self._rows else QModelIndex()
 
     def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:  # noqa: B008
         children = self._children.get(parent.internalId() if parent.isValid() else TOP, [])
