@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from nimbleload.probe.signal import RMS, chord, musical, released
-from nimbleload.probe.timed import TimedLoop, overhead_ns
+from nimbleload.probe.timed import TimedLoop, _capture, overhead_ns, warm_up
 from tests.helpers.run_house import load
 
 
@@ -61,3 +61,17 @@ def test_a_chord_has_as_many_different_notes_as_voices(voices):
     assert all(0 <= n.key <= 127 and n.on for n in notes)
     assert [n.key for n in released(notes)] == [n.key for n in notes]
     assert not any(n.on for n in released(notes))
+
+
+def test_a_part_of_a_sound_is_captured_by_what_was_compiled_ahead_of_time():
+    """To compile anew takes seconds, in the midst of rendering."""
+    warm_up()
+    compiled = list(_capture.signatures)
+    sound = musical(2, 48000)
+    loop = TimedLoop(load("shoreline"), sound)
+    loop.refresh(64)
+    whole = loop.capture(64, 8, source=sound[:, :512])
+    loop.refresh(64)
+    assert np.array_equal(loop.capture(64, 4, source=sound[:, :256]), whole[:, :256])
+    assert np.array_equal(loop.capture(64, 4, source=sound[:, 256:512].astype(np.float64)), whole[:, 256:])
+    assert _capture.signatures == compiled

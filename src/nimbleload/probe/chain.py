@@ -181,7 +181,9 @@ class _Stage:
         made = np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
         self._hosted.settled()
         # What is no number would spoil all that comes after it; it is counted, and told. With it the sum is none.
-        if not np.isfinite(made.sum()):
+        with np.errstate(all="ignore"):
+            is_all_numbers = np.isfinite(made.sum())
+        if not is_all_numbers:
             wrong = ~np.isfinite(made)
             self.wrong += int(np.count_nonzero(wrong))
             made[wrong] = 0.0

@@ -200,7 +200,8 @@ class TimedLoop:
         self._check(frames)
         hosted = self._hosted
         out = np.zeros((hosted.outputs.shape[0], blocks * frames), np.float32)
-        heard = self.source if source is None else source
+        # Beside each other in memory, as what is compiled ahead of time takes it.
+        heard = np.ascontiguousarray(self.source if source is None else source, np.float32)
         _capture(
             hosted.call, hosted.handle, hosted.argument(frames, notes, moves), hosted.argument(frames),
             heard if gain == 1.0 else heard * np.float32(gain), self.rows, hosted.inputs, hosted.outputs, frames, out,
