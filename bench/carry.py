@@ -24,6 +24,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.deliver import carrying, render
+from nimbleload.machine import background
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.performance import slowdown
 from nimbleload.store import dawproject, dawproject_out
@@ -72,8 +73,9 @@ def nulls(folder: Path, most: int) -> list[PluginUse]:
 
 def processor_seconds() -> tuple[float, float]:
     """When it is (s), and how long all processors of this computer have been busy since it was started (s)."""
-    user, nice, system = (int(each) for each in Path("/proc/stat").read_text().split(maxsplit=4)[1:4])
-    return time.monotonic(), (user + nice + system) / os.sysconf("SC_CLK_TCK")
+    ticks = background.sample(Path("/")).ticks
+    assert ticks is not None
+    return time.monotonic(), sum(ticks[:3]) / os.sysconf("SC_CLK_TCK")  # user, nice, system
 
 
 def busy(folder: Path, uses: list[PluginUse], seconds: float) -> None:

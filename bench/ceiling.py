@@ -73,7 +73,7 @@ def main() -> None:
         parser.add_argument(f"--{name}", type=kind, default=default)
     asked = parser.parse_args()
     cores = tuple(sorted(os.sched_getaffinity(0), reverse=True))
-    cards, held, as_said, tried = {}, [], {"below": 0, "above": 0}, {"below": 0, "above": 0}
+    cards, held, as_said = {}, [], {"below": [], "above": []}
     for step in session_run.run(session_run.jobs(session(1), {}, (asked.buffer,)), {}):
         cards[step.job.key] = step.card
     for _ in range(asked.times):
@@ -87,8 +87,8 @@ def main() -> None:
             if outcome is None:
                 continue
             late, count = late_seconds(outcome)
-            tried[side] += count > asked.rehearse / 2
-            as_said[side] += count > asked.rehearse / 2 and (late <= count / ONE_IN) == (side == "below")
+            if count > asked.rehearse / 2:
+                as_said[side].append((late <= count / ONE_IN) == (side == "below"))
             predicted = prediction(of, instant(of)).typical
             took = f"took {100 * outcome.typical:.0f} %, one in a hundred {100 * outcome.bad:.0f} %"
             missed = f"missed {outcome.missed} of {len(outcome.loads)}, in {late} of {count} seconds"
@@ -97,7 +97,7 @@ def main() -> None:
     print(f"spread of {len(held)}: {100 * (max(held) - min(held)):.0f} points (goal 5), of their middle half "
           f"{100 * (high - low):.0f}")  # fmt: skip
     for side, right in as_said.items():
-        print(f"{side}: {right} of {tried[side]} as said (goal 8 of 10)")
+        print(f"{side}: {sum(right)} of {len(right)} as said (goal 8 of 10)")
 
 
 if __name__ == "__main__":

@@ -454,12 +454,14 @@ def test_a_session_that_is_being_opened_shows_its_limit_and_nothing_of_the_one_b
     drawer.suggest.click()
     qtbot.waitUntil(lambda: len(drawer._decisions) > 0 and drawer.steps.count() > 0, timeout=60_000)
     assert drawer.limit.value() == 90
+    example.balance.tracks.choose(example.desk.document.session.strips[0].id)
     seen = []
     example.desk.opened.connect(lambda: seen.append((drawer.limit.value(), drawer.steps.count(), example.desk.survey)))
     example._leave_then = lambda go_on: go_on()
     with qtbot.waitSignal(example.desk.recomputed, timeout=60_000):
         example.open_example()
     assert seen == [(80, 0, None)]
+    assert not example.balance.tracks.view.selectionModel().hasSelection() and example.desk.selection == ()
     drawer.remove_chosen()  # of nothing
     assert not drawer.remove.isEnabled() and not drawer.clear.isEnabled()
 

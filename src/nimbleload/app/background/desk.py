@@ -121,6 +121,7 @@ class Desk(OpenDocument):
         self._peeked, self._wants_peek = None, False
         self._outlook, self._band, self._steps = None, None, None
         self.opened.emit()
+        self.selected.emit()
         self.saved_changed.emit()
         self._look_work.submit(self._guarded, self.beside.prepare, "the process beside could not be started")
         self._recompute()
@@ -128,7 +129,10 @@ class Desk(OpenDocument):
     def _changed(self) -> None:
         if self.document is not None:
             there = {strip.id for strip in self.document.session.strips}
-            self.selection = tuple(each for each in self.selection if each in there)
+            kept = tuple(each for each in self.selection if each in there)
+            if kept != self.selection:
+                self.selection = kept
+                self.selected.emit()
         self.saved_changed.emit()
         self._recompute()
 

@@ -150,7 +150,6 @@ class BalancePage(QWidget):
         self._suggestion, self._wanted, self.held = None, None, None
         if self._desk.document is not None:
             self.drawer.show_opening(self._desk.document.session.limit)
-        self.tracks.show_chosen([])
         self.sentence.say(COMPUTING, "The session is open.", "quiet")
         self.options.show_nothing()
 
@@ -173,7 +172,6 @@ class BalancePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
         self.tracks.show_survey(of, at)
-        self.tracks.show_chosen(self._desk.selection)
         self._turns.take(self.show_plan)
         if self._wanted is not None:
             self._suggest(*self._wanted)

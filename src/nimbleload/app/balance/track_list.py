@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import (
     QItemSelection,
-    QItemSelectionModel,
     QModelIndex,
     QPersistentModelIndex,
     QRect,
@@ -40,6 +39,7 @@ from ...core.survey import Instant, Survey
 from ...core.units import clock, percent
 from ..look.picture import elided
 from ..look.place_strip import Elided
+from ..look.rows import choose_rows
 from ..look.theme import theme
 from ..look.wrapping import Wrapping
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel
@@ -285,12 +285,8 @@ class TrackList(QFrame):
         at = {each: index for each in self._ids if (index := self.model.index_of(each)).isValid()}
         if at.keys() == set(self._selected()):
             return
-        found = QItemSelection()
-        for index in at.values():
-            found.select(index, index)
         self._is_choosing_again = True
-        flags = QItemSelectionModel.SelectionFlag
-        self.view.selectionModel().select(found, flags.ClearAndSelect | flags.Rows)
+        choose_rows(self.view.selectionModel(), at.values())
         self._is_choosing_again = False
 
     def choose(self, strip_id: str) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QItemSelection, QItemSelectionModel, QPoint, Qt, Signal
+from PySide6.QtCore import QItemSelectionModel, QPoint, Qt, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -25,6 +25,7 @@ from ...core.units import as_sentence, count, microseconds
 from ..background.desk import Desk
 from ..look.panels import headed, panel
 from ..look.picture import scrolled
+from ..look.rows import choose_rows
 from ..look.sentence import NOTHING_OPEN, Sentence
 from ..look.theme import theme
 from .ask import ask_clip, ask_how_often, ask_send, ask_timing
@@ -417,14 +418,10 @@ class SessionPage(QWidget):
     def _choose_again(self, ids: Sequence[str], cursor: str | None = None) -> None:
         """Chooses what was chosen before, here or on another page: nobody has to be told."""
         selection, flags = self.view.selectionModel(), QItemSelectionModel.SelectionFlag
-        found = QItemSelection()
-        for at in map(self.model.index_of, ids):
-            if at.isValid():
-                found.select(at, at)
         before, self._is_choosing_again = self._is_choosing_again, True
         if cursor is not None and (at := self.model.index_of(cursor)).isValid():
             selection.setCurrentIndex(at, flags.NoUpdate)
-        selection.select(found, flags.ClearAndSelect | flags.Rows)
+        choose_rows(selection, map(self.model.index_of, ids))
         self._is_choosing_again = before
 
     def _find(self, words: str) -> None:
