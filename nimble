@@ -9,6 +9,18 @@ runtime_packages="python3-venv libegl1 libgl1 libxkbcommon0 libxkbcommon-x11-0 l
   libxcb-xinerama0 libxcb-xkb1 libx11-6 fonts-dejavu-core liblilv-0-0"
 test_packages="gcc libc6-dev zam-plugins jackd2 jalv pipewire pipewire-jack xvfb libgl1-mesa-dri"
 
+apt() { # what else installs something (a fresh system does, by itself) is waited for, ten minutes at most
+  local said tries
+  for ((tries = 0; tries < 120; tries++)); do
+    if said=$(LC_ALL=C DEBIAN_FRONTEND=noninteractive apt-get "$@" 2>&1 >/dev/null); then return 0; fi
+    case "$said" in *"Could not get lock"*) ;; *) break ;; esac
+    [ $tries -gt 0 ] || echo "Waiting for another program that installs packages to end."
+    sleep 5
+  done
+  echo "$said"
+  return 1
+}
+
 need() { # installs the Debian packages that are missing, or says how to
   command -v dpkg-query >/dev/null || return 0
   local missing=() package
@@ -24,7 +36,7 @@ need() { # installs the Debian packages that are missing, or says how to
   [ ${#missing[@]} -eq 0 ] && return 0
   if [ "$(id -u)" = 0 ]; then
     echo "Installing ${#missing[@]} system packages: ${missing[*]}"
-    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+    apt update -qq && apt install -y -qq --no-install-recommends "${missing[@]}"
   else
     echo "These system packages are missing. Install them with:"
     echo "  sudo apt-get install ${missing[*]}"

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
+from pathlib import Path
 
 import click
 import pytest
@@ -139,3 +141,26 @@ def test_a_place_that_cannot_be_written_is_no_fault(monkeypatch):
     monkeypatch.setattr(ready, "stamp", lambda: build.ROOT / "README.md" / "ready")
     ready.note()
     assert not ready.is_ready()
+
+
+@pytest.mark.parametrize(("fails_with", "calls", "goes_on"), [
+    ("E: Could not get lock /var/lib/apt/lists/lock. It is held by process 9",
+     ["update", "update", "update", "install"], True),
+    ("E: Unable to fetch some archives", ["update"], False),
+])  # fmt: skip
+def test_setting_up_waits_for_what_else_installs_packages_and_for_nothing_else(tmp_path, fails_with, calls, goes_on):
+    shutil.copy(Path(__file__).parents[1] / "nimble", tmp_path)
+    stand_ins = {
+        "id": "echo 0", "dpkg-query": "exit 1", "sleep": "", "python3": 'echo "venv: $*" >&2; exit 7',
+        "apt-get": f"""echo "$1" >> "{tmp_path}/calls"
+            [ "$(wc -l < "{tmp_path}/calls")" -gt 2 ] || {{ echo "{fails_with}" >&2; exit 100; }}""",
+    }  # fmt: skip
+    for name, does in stand_ins.items():
+        (tmp_path / name).write_text(f"#!/bin/sh\n{does}\n")
+        (tmp_path / name).chmod(0o755)
+    path = {"PATH": f"{tmp_path}:{os.environ['PATH']}"}
+    ran = subprocess.run([tmp_path / "nimble", "setup"], env=path, capture_output=True, text=True, check=False)
+    assert (tmp_path / "calls").read_text().split() == calls
+    assert ("Waiting for another program" in ran.stdout) == goes_on
+    assert ("venv: " in ran.stderr) == goes_on
+    assert (fails_with in ran.stdout) != goes_on
