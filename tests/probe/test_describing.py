@@ -9,7 +9,7 @@ import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import catalogue, describing
-from nimbleload.probe.choosing import choices, lookup
+from nimbleload.probe.choosing import Lookup, choices
 from nimbleload.probe.formats import vst3
 from nimbleload.probe.isolation import Failure
 from tests.helpers.rogue import rogue_use, zam_library
@@ -52,14 +52,14 @@ def test_what_is_not_installed_is_a_reason():
     ("standard", "written"), [("lv2", "80 ms"), ("vst3", "80.000000 ms"), ("clap", "80.000000"), ("ladspa", "")]
 )
 def test_values_are_told_as_each_standard_has_them_written(zam, standard, written):
-    use = lookup(choices(catalogue.catalogue()))("ZamComp", standard)
+    use = Lookup(choices(catalogue.catalogue()))("ZamComp", standard)
     found = {each.name: each for each in describing.parameters(use, 48000)}
     assert found["Release"].text == written
 
 
 @pytest.mark.usefixtures("zam")
 def test_choices_have_the_names_that_the_plugin_gives_them():
-    use = lookup(choices(catalogue.catalogue()))("ZamVerb", "vst3")
+    use = Lookup(choices(catalogue.catalogue()))("ZamVerb", "vst3")
     (room,) = [each for each in describing.parameters(use, 48000) if each.name == "Room"]
     assert room.kind == "choice" and room.texts == ("0", "1", "2", "3", "4", "5", "6") and len(room.choices) == 7
 

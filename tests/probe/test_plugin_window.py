@@ -16,7 +16,7 @@ import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.probe import catalogue
-from nimbleload.probe.choosing import choices, lookup
+from nimbleload.probe.choosing import Lookup, choices
 from nimbleload.probe.describing import parameters
 from nimbleload.probe.formats.vst3_state import component_state, preset_file
 from nimbleload.probe.isolation import Failure
@@ -235,7 +235,7 @@ def test_without_a_display_or_a_standard_with_windows_there_is_a_sentence(hands,
 
 @pytest.mark.parametrize("standard", ["lv2", "clap", "vst3"])
 def test_a_real_plugin_is_set_in_its_own_window(hands, standard):
-    use = lookup(choices(catalogue.catalogue()))("ZamVerb", standard)
+    use = Lookup(choices(catalogue.catalogue()))("ZamVerb", standard)
     if use is None:
         pytest.skip("zam-plugins is not installed")
     before = {each.name: each.value for each in parameters(use, 48000)}

@@ -50,6 +50,7 @@ def test_a_session_from_nothing_to_a_load(tmp_path):
     run(
         "edit", "a.nimbleload", "add bus Band", 'add track "Lead Voice" 2', "route 'Lead Voice 1' Band",
         "insert 'Lead Voice 1' Shoreline", "insert 'Lead Voice 1' tar 1", "set 'Lead Voice 1/Shoreline' bands=12",
+        "insert 'Lead Voice 2' house:Sluice", "replace 'Lead Voice 2/1' house:Vault",
         "clip 'Lead Voice 1' 0:10 1:00", "section Verse 0:10", "arm 'Lead Voice 2'",
     )  # fmt: skip
     made = session()
@@ -57,6 +58,7 @@ def test_a_session_from_nothing_to_a_load(tmp_path):
     assert (made.rate, made.length, made.tempo[0].bpm) == (44100, 150, 90)
     assert [use.label for use in lead.inserts] == ["Tar", "Shoreline"] and lead.output == made.strips[0].id
     assert dict(lead.inserts[1].setting.values)["bands"] == 12 and made.strips[2].armed
+    assert [use.label for use in made.strips[2].inserts] == ["Vault"]
     assert "Nothing is measured yet" in run("load", "a.nimbleload")
 
 
@@ -89,6 +91,7 @@ def test_edits_are_all_made_or_none():
         ("bypass Bass/9", "it has 1 Tar, 2 Tar"),
         ("bypass Bass/Tar", "2 plugins called Tar"),
         ("insert Bass Nothing", "no plugin “Nothing” is installed"),
+        ("replace Bass/1 Shore", "no plugin is called “Shore”; there is Shoreline"),
         ("clip Bass one 2", "which is no number"),
         ("set Bass/1 drive", "not of the form"),
         ("add piano X", "cannot be added"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse
-from nimbleload.probe.choosing import choices, lookup
+from nimbleload.probe.choosing import Lookup, choices
 from nimbleload.store import track_table
 from nimbleload.store.found import NothingFoundError
 
@@ -119,7 +119,8 @@ def test_the_template_can_be_read(tmp_path):
 
 
 def test_plugins_are_found_by_name_whatever_its_blanks_and_standard():
-    by = lookup([SYNTH, COMP, *choices([])])
+    by = Lookup([SYNTH, COMP, *choices([])])
     assert by("good comp", "") is COMP and by("GoodComp", "clap") is COMP and by("Good Comp", "lv2") is None
     assert by("Shoreline", "").plugin.identifier == "house.shoreline" and by("house.tar", "house").label == "Tar"
     assert by("nothing", "") is None
+    assert by.near("comp good") == [COMP.label] and by.near("shore house") == ["Shoreline"] and by.near("nothing") == []

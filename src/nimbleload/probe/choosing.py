@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from ..core.cards.families import kind, squeezed
@@ -50,7 +50,7 @@ def held_in(files: Iterable[str], names: Mapping[str, str], scanned: Sequence[Sc
     for file in scanned:
         for plugin in file.plugins:
             held.setdefault(plugin.path.rstrip("/"), []).append(as_use(plugin))
-    find, found = lookup(choices(scanned)), {}
+    find, found = Lookup(choices(scanned)), {}
     for path in files:
         own = held.get(path, [])
         use = own[0] if len(own) == 1 else None if own else find(names.get(path, Path(path).stem), "")
@@ -81,16 +81,22 @@ def matching(found: Iterable[PluginUse], words: Iterable[str]) -> list[PluginUse
     return [use for use in found if all(word in told(use) for word in wanted)]
 
 
-def lookup(found: Sequence[PluginUse]) -> Callable[[str, str], PluginUse | None]:
+class Lookup:
     """Finds a plugin by identifier or name (blanks and capitals do not count), in a standard or in any ("")."""
-    by_identifier: dict[tuple[str, str], PluginUse] = {}
-    by_name: dict[tuple[str, str], PluginUse] = {}
-    for use in sorted(found, key=lambda use: ORDER.index(use.plugin.standard)):
-        for standard in (use.plugin.standard, ""):
-            by_identifier.setdefault((standard, use.plugin.identifier), use)
-            by_name.setdefault((standard, squeezed(use.label)), use)
 
-    def find(name: str, standard: str = "") -> PluginUse | None:
-        return by_identifier.get((standard, name)) or by_name.get((standard, squeezed(name)))
+    def __init__(self, found: Sequence[PluginUse]) -> None:
+        self._found = found
+        self._by_identifier: dict[tuple[str, str], PluginUse] = {}
+        self._by_name: dict[tuple[str, str], PluginUse] = {}
+        for use in sorted(found, key=lambda use: ORDER.index(use.plugin.standard)):
+            for standard in (use.plugin.standard, ""):
+                self._by_identifier.setdefault((standard, use.plugin.identifier), use)
+                self._by_name.setdefault((standard, squeezed(use.label)), use)
 
-    return find
+    def __call__(self, name: str, standard: str = "") -> PluginUse | None:
+        """The plugin, or None if there is none."""
+        return self._by_identifier.get((standard, name)) or self._by_name.get((standard, squeezed(name)))
+
+    def near(self, name: str) -> list[str]:
+        """What plugins are called that have all words of a name in theirs or their maker's; each name once."""
+        return list(dict.fromkeys(use.label for use in matching(self._found, name.split())))

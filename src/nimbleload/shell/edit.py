@@ -23,7 +23,7 @@ from ..core.told.rehearsal import tried_words
 from ..core.units import count, milliseconds, percent, said_by
 from ..deliver import exporting
 from ..probe import catalogue
-from ..probe.choosing import choices, lookup
+from ..probe.choosing import Lookup, choices
 from ..store import track_table
 from ..store.found import NothingFoundError
 from ..store.library import own_cores
@@ -31,14 +31,14 @@ from ..store.opening import EXCHANGE_SUFFIX, made_here
 from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
 from .common import as_json, cards_of, cli, opened, refuse, show_json, written
-from .edit_verbs import VERBS, Lookup, edited, strip_of, use_of
+from .edit_verbs import VERBS, edited, strip_of, use_of
 from .prove import rehearsed
 from .session import position
 
 
 def installed() -> Lookup:
     """Finds plugins by what they are called, of those installed here and the house's own."""
-    return lookup(choices(catalogue.catalogue()))
+    return Lookup(choices(catalogue.catalogue()))
 
 
 def target_of(file: str, to: str | None) -> Path:

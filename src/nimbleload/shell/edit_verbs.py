@@ -18,13 +18,12 @@ from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.told.own_window import closed
 from ..core.units import from_clock, said_by
+from ..probe.choosing import Lookup
 from ..probe.describing import read_state, state_of, told
 from ..probe.isolation import Failure
 from ..probe.messages import ParametersMessage
 from ..probe.plugin_window import Left, OwnWindow, Takes, taken
 from ..store import shelf
-
-Lookup = Callable[[str, str], PluginUse | None]
 
 
 class Verb(NamedTuple):
@@ -146,11 +145,22 @@ def _send(session: Session, words: list[str], _: Lookup) -> Session:
     return edits.send(session, _ids(session, words[0]), target, level, words[3:] == ["pre"])
 
 
+def _plugin(words: str, lookup: Lookup) -> PluginUse:
+    """The installed plugin of a name or identifier, with "lv2:" or alike before it if wanted. SessionError if there is
+    none."""
+    standard, colon, name = words.partition(":")
+    use = lookup(words) or (lookup(name, standard) if colon else None)
+    if use is not None:
+        return use
+    near = lookup.near(words)
+    if near:
+        more = f" and {len(near) - 5} more" if len(near) > 5 else ""
+        raise SessionError(f"no plugin is called “{words}”; there is {', '.join(near[:5])}{more}")
+    raise SessionError(f"no plugin “{words}” is installed here; nimble-load plugins lists those that are")
+
+
 def _insert(session: Session, words: list[str], lookup: Lookup) -> Session:
-    standard, colon, name = words[1].partition(":")
-    use = lookup(words[1], "") or (lookup(name, standard) if colon else None)
-    if use is None:
-        raise SessionError(f"no plugin “{words[1]}” is installed here; nimble-load plugins lists those that are")
+    use = _plugin(words[1], lookup)
     place = whole(words[2], "the place") - 1 if len(words) > 2 else None
     return chain_edits.insert(session, strip_of(session, words[0]).id, [use], place)
 
@@ -161,10 +171,7 @@ def _put(session: Session, words: list[str], _: Lookup) -> Session:
 
 
 def _replace(session: Session, words: list[str], lookup: Lookup) -> Session:
-    use = lookup(words[1], "")
-    if use is None:
-        raise SessionError(f"no plugin “{words[1]}” is installed here; nimble-load plugins lists those that are")
-    return chain_edits.replace(session, [use_of(session, words[0]).id], use)
+    return chain_edits.replace(session, [use_of(session, words[0]).id], _plugin(words[1], lookup))
 
 
 def _set(session: Session, words: list[str], _: Lookup) -> Session:

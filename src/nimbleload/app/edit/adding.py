@@ -22,7 +22,7 @@ from ...core.session.joined import Joined, joined
 from ...core.session.session import Session, SessionError
 from ...core.units import count
 from ...probe import catalogue
-from ...probe.choosing import choices, lookup
+from ...probe.choosing import Lookup, choices
 from ...store.found import Found, NothingFoundError, StoppedError
 from ...store.opening import Opened, made_here
 from ...store.taking_in import ADDABLE, take_in
@@ -137,7 +137,7 @@ class Adding(QObject):
             return stopped.is_set() or self._closed
 
         try:
-            find = lookup(choices(catalogue.catalogue()))
+            find = Lookup(choices(catalogue.catalogue()))
             found = take_in(path, find, session.rate if session is not None else 48000, progress)
             whole = joined(session, found.session) if session is not None else Joined(found.session, ())
             if not stopped.is_set():
