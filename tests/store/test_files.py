@@ -71,7 +71,7 @@ class TestSessionFile:
         assert [p.name for p in tmp_path.iterdir()] == ["a.nimbleload"]
 
     def test_a_folder_that_does_not_exist_is_said(self, tmp_path):
-        with pytest.raises(SessionFileError, match="was not written"):
+        with pytest.raises(SessionFileError, match=r"was not written: No such file or directory\.$"):
             session_file.write(tmp_path / "no" / "a.nimbleload", saved())
 
     def rewritten(self, tmp_path, name, content):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import zipfile
 import zlib
 from pathlib import Path
@@ -63,7 +64,8 @@ def write(path: Path, saved: Saved) -> None:
         atomic.write(path, encode(saved), backup=True)
     except OSError as error:
         reason = said_by(error)
-        raise SessionFileError(f"{path} was not written: {reason}. The old file is as it was.") from error
+        kept = " The old file is as it was." if os.access(path, os.F_OK) else ""
+        raise SessionFileError(f"{path} was not written: {reason}.{kept}") from error
 
 
 def encode(saved: Saved) -> bytes:
