@@ -261,6 +261,8 @@ class TestPlan:
 
     def test_three_plans_and_a_disk_budget(self, saved):
         three = figures("plan", "demo", "--compare")
+        told = [{str(step["decisions"]) for step in each["steps"]} for each in three.values()]
+        assert told[0] == told[1] != told[2]
         assert set(three) == {"least given up", "fewest steps", "most headroom"}
         assert three["most headroom"]["load"] <= 0.7 + 1e-9
         tight = figures("plan", "demo", "--disk", "300")
@@ -272,7 +274,8 @@ class TestPlan:
             if decision["kind"] == "freeze"
         )
         assert written <= 300e6
-        assert " min —" in run("plan", str(saved), "--compare").output
+        said = run("plan", str(saved), "--compare").output
+        assert " min —" in said and said.count("The same plan as “least given up”.") == 1
 
     def test_findings_are_listed_with_what_they_save(self):
         found = figures("findings", "demo")["findings"]

@@ -12,12 +12,13 @@ import click
 from msgspec.structs import replace
 
 from ..core.decisions.price import PRESETS
-from ..core.optimise.alternatives import alternatives
+from ..core.optimise.alternatives import alternatives, first_alike
 from ..core.optimise.candidates import KINDS, Wishes
 from ..core.optimise.steps import Step, Stepped, stepped, steps_of, worst_block
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.told.findings import weighed
+from ..core.told.plans import alike_words
 from ..core.told.restore_list import restore_list
 from ..core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ..core.told.warnings import warnings
@@ -91,7 +92,10 @@ def say_three(of: Survey, wishes: Wishes, json: bool) -> None:
         return
     for name, each in found.items():
         click.echo(f"— {name}, {minutes(each.found.price)} —")
-        say(of, *each)
+        if (other := first_alike(found, name)) != name:
+            click.echo(alike_words(other))
+        else:
+            say(of, *each)
 
 
 @cli.command()

@@ -14,7 +14,7 @@ from nimbleload.core.decisions.apply import told_as
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.optimise import program
-from nimbleload.core.optimise.alternatives import alternatives
+from nimbleload.core.optimise.alternatives import alternatives, first_alike
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import FEW, Evaluator
 from nimbleload.core.optimise.program import MANY, Program
@@ -198,6 +198,12 @@ def test_the_alternatives_keep_their_promise():
         assert each.steps[-1].load == pytest.approx(each.found.load)
         assert sum(step.price.minutes for step in each.steps) == pytest.approx(each.found.price)
         assert [(step.decisions, step.price) for step in each.steps] == [tuple(taken) for taken in each.found.steps]
+    most = found["most headroom"]
+    again, lower = most.found.plan.decisions[::-1], most.found._replace(reached=False)
+    found["again"] = most._replace(found=most.found._replace(plan=Plan(again)))
+    found["lower"] = most._replace(found=lower)
+    assert first_alike(found, "again") == first_alike(found, "most headroom") == "most headroom"
+    assert first_alike(found, "lower") == "lower"
 
 
 def test_a_plugin_without_a_figure_saves_nothing():

@@ -22,11 +22,11 @@ from PySide6.QtWidgets import (
 
 from ...core.decisions.decision import KeptPlan
 from ...core.decisions.price import Weights
-from ...core.optimise.alternatives import Alternative
+from ...core.optimise.alternatives import Alternative, first_alike
 from ...core.optimise.suggest import Suggestion
 from ...core.survey import Survey
 from ...core.told.findings import Weighted
-from ...core.told.plans import HURTS, UNIT, plan_words, weight_words
+from ...core.told.plans import HURTS, UNIT, alike_words, plan_words, weight_words
 from ...core.told.steps import price_words, step_words
 from ...core.units import percent
 from ..look.panels import Dialog
@@ -107,21 +107,24 @@ class PlansDialog(Dialog):
         self.buttons: dict[str, QPushButton] = {}
         plans = QHBoxLayout()
         for name, each in found.items():
-            plans.addWidget(self._plan(of, name, each), 1)
+            plans.addWidget(self._plan(of, name, each, first_alike(found, name)), 1)
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         close.rejected.connect(self.reject)
         column = QVBoxLayout(self)
         column.addLayout(plans, 1)
         column.addWidget(close)
 
-    def _plan(self, of: Survey, name: str, each: Alternative) -> QFrame:
+    def _plan(self, of: Survey, name: str, each: Alternative, alike: str) -> QFrame:
+        """One of them in a frame; of one that is there already, under the name `alike`, it only says so."""
         frame = QFrame()
         frame.setProperty("role", "panel")
         title, words, inside = QLabel(name.capitalize()), Prose(plan_words(of, each.found)), QWidget()
         title.setProperty("role", "title")
         rows = QVBoxLayout(inside)
         rows.setContentsMargins(0, 0, 0, 0)
-        for step in each.steps:
+        if alike != name:
+            rows.addWidget(Prose(alike_words(alike)))
+        for step in each.steps if alike == name else ():
             told, price = Prose(step_words(of, step)), Prose(price_words(step.price))
             price.setProperty("role", "quiet")
             for label in (told, price):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import NamedTuple
 
 from ..decisions.price import Weights
@@ -23,6 +24,13 @@ class Alternative(NamedTuple):
 
     found: Suggestion
     steps: list[Step]
+
+
+def first_alike(found: Mapping[str, Alternative], name: str) -> str:
+    """Which of these plans is the first that decides the same, and reaches as much, as the one of this name; its own
+    name if there is none before it."""
+    decided = {each: (set(plan.found.plan.decisions), plan.found.reached) for each, plan in found.items()}
+    return next(each for each in found if decided[each] == decided[name])
 
 
 def alternatives(of: Survey, wishes: Wishes) -> dict[str, Alternative]:

@@ -38,6 +38,11 @@ def plan_words(of: Survey, plan: Suggestion) -> str:
     return f"{percent(before)} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{in_place}"
 
 
+def alike_words(other: str) -> str:
+    """That a plan is the one that stands beside it under another name."""
+    return f"The same plan as “{other}”."
+
+
 def option_words(weighed: Weighed) -> str:
     """What an option costs, and what it gives up."""
     said = weighed.option.gives_up
