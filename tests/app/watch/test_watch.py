@@ -5,14 +5,18 @@ from __future__ import annotations
 import os
 import re
 import signal
+import threading
 
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
-from nimbleload.app.frame.window import EDIT, WATCH
+from nimbleload.app.frame.window import BALANCE, EDIT, START, WATCH
+from nimbleload.app.look.theme import theme
+from nimbleload.app.watch import watching
 from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, PREDICTED
-from nimbleload.app.watch.watching import Found
+from nimbleload.app.watch.watching import Expected, Found
+from nimbleload.core.survey import compared_with
 from nimbleload.core.told.watching import percent
 from nimbleload.machine import perf, processes, sound_servers
 from nimbleload.machine.processes import Process
@@ -212,13 +216,50 @@ def test_what_the_open_session_predicts_stands_beside_what_was_seen(beside, qtbo
     assert predicted["the host itself"] == "" if "the host itself" in names else True
     assert "Predicted" in page.words.text().splitlines()[0]
     # It follows the moment that is chosen.
-    with qtbot.waitSignal(beside.desk.moved):
+    with qtbot.waitSignal(page.watching.expects):
         beside.desk.move_to(700.0)
     assert "Predicted for 11:40" in page.words.text()
     assert dict(zip(names, cells(page, PREDICTED), strict=True)) != predicted
     # At another size than the host's there is nothing to compare.
-    settled(beside, lambda: beside.desk.choose_buffer(1024))
+    with qtbot.waitSignal(page.watching.expects):
+        settled(beside, lambda: beside.desk.choose_buffer(1024))
     assert page.table.isColumnHidden(PREDICTED) and "Predicted" not in page.words.text()
+
+
+def test_what_is_predicted_is_compared_beside_the_window_and_only_when_it_is_another(beside, qtbot, monkeypatch):
+    page, compared = beside.watch, []
+
+    def spied(*asked):
+        compared.append(threading.current_thread() is threading.main_thread())
+        return compared_with(*asked)
+
+    monkeypatch.setattr(watching, "compared_with", spied)
+    beside.go(BALANCE)
+    beside.go(WATCH)
+    with qtbot.waitSignal(page.watching.expects):
+        beside.desk.move_to(700.0)
+    assert compared == [False]
+    # While another page is shown it waits, and what was compared with one that is not shown any more is left out.
+    beside.go(BALANCE)
+    beside.desk.move_to(500.0)
+    assert compared == [False]
+    with qtbot.waitSignal(page.watching.expects):
+        beside.go(WATCH)
+        older = page.shown
+    assert compared == [False, False] and page.shown.expected.at is beside.desk.instant
+    before = page.words.text()
+    page.watching.expects.emit(older, Expected(None, None))
+    assert page.words.text() == before
+
+
+def test_the_table_keeps_its_cells_and_takes_on_the_colours_of_another_theme(page, qtbot):
+    shown_example(qtbot, page)
+    last, first = page.table.rowCount() - 1, page.table.item(0, 1)
+    quiet = page.table.item(last, 0).foreground().color()
+    page.window().go(START)
+    page.window().choose_theme("paper")
+    assert page.table.item(last, 0).foreground().color() == theme.colour("quiet") != quiet
+    assert page.table.item(0, 1) is first and first.data(Qt.ItemDataRole.ForegroundRole) is None
 
 
 def test_what_was_seen_becomes_a_session(beside, qtbot):

@@ -239,6 +239,7 @@ class MainWindow(QMainWindow):
         theme.apply(application, self._choices.theme, self._choices.scale)
         self.machine.refresh()
         self.edit.restyle()
+        self.watch.restyle()
         self.desk.show_again()
 
     def ask_preferences(self) -> None:

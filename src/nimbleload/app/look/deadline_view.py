@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
@@ -57,14 +58,13 @@ class DeadlineView(Picture):
         painter.drawRect(plot)
         top = max(1.15, 1.05 * float(self._loads.max()))
         bars = min(len(self._loads), max(int(plot.width() / 2), 1))
-        groups = np.array_split(self._loads, bars)
-        width = plot.width() / bars
+        highest = self._highest(bars)
+        width, heights = plot.width() / bars, plot.height() * highest / top
         for late, name in ((False, "teal"), (True, "brick")):
             painter.setBrush(theme.colour(name))
             painter.drawRects([
-                QRectF(plot.left() + k * width, plot.bottom() - plot.height() * g.max() / top,
-                       max(width - 0.5, 0.5), plot.height() * g.max() / top)
-                for k, g in enumerate(groups) if (g.max() > 1) == late
+                QRectF(plot.left() + k * width, plot.bottom() - heights[k], max(width - 0.5, 0.5), heights[k])
+                for k in np.flatnonzero((highest > 1) == late).tolist()
             ])  # fmt: skip
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         lines = ((1.0, "text", Qt.PenStyle.SolidLine), (self._typical, "brass", Qt.PenStyle.DashLine))
@@ -76,6 +76,12 @@ class DeadlineView(Picture):
         self._mark_xruns(painter, plot)
         painter.setPen(theme.colour("quiet"))
         painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
+
+    def _highest(self, bars: int) -> NDArray[np.float64]:
+        """The highest load of each of so many groups of blocks, as equal in size as can be (bars)."""
+        sizes = np.full(bars, len(self._loads) // bars)
+        sizes[: len(self._loads) % bars] += 1
+        return np.asarray(np.maximum.reduceat(self._loads, np.cumsum(sizes) - sizes))
 
     def legend(self, bars: int) -> str:
         """What so many bars show, and what the lines are."""

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.load.seen import session_of
-from ...core.survey import Compared, compared_with
+from ...core.survey import Compared
 from ...core.told import watching as told
 from ...core.units import as_sentence, percent
 from ...core.watching.shares import Change, Share, changes
@@ -35,7 +35,7 @@ from ..look.sentence import Sentence
 from ..look.theme import theme
 from ..look.wrapping import Wrapping
 from .lanes_view import LanesView, swatch
-from .watching import Found, Snapshot, Watching
+from .watching import Expected, Found, Snapshot, Watching
 
 HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Predicted", "Before", "Difference")
 PREDICTED, BEFORE, DIFFERENCE = 4, 5, 6
@@ -79,6 +79,9 @@ class WatchPage(QWidget):
         self._connect()
         self._show_found(Found([], [], {}))
         size_table(self.table, 22)
+        header = self.table.horizontalHeader()
+        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
     def _lay_out(self) -> None:
         self.hosts.setAccessibleName("Which host to watch")
@@ -132,7 +135,8 @@ class WatchPage(QWidget):
         self.open.clicked.connect(self.ask_open)
         self.take.clicked.connect(self.make_session)
         for asked in (self._desk.recomputed, self._desk.moved):
-            asked.connect(self._show_again)
+            asked.connect(self._expect)
+        self.watching.expects.connect(self._show_expected)
         self.example.clicked.connect(self.watching.show_example)
         self.watching.found.connect(self._show_found)
         self.watching.seen.connect(self._show)
@@ -143,7 +147,7 @@ class WatchPage(QWidget):
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
-        self._show_again()
+        self._expect()
         self.watching.get_ready()
         self._look()
         self._look_again.start()
@@ -254,10 +258,23 @@ class WatchPage(QWidget):
             part.setVisible(is_empty)
         self.halves.setVisible(not is_empty)
 
-    def _show_again(self) -> None:
-        """What is predicted may be another figure now."""
-        if self.shown is not None and self.isVisible():
+    def restyle(self) -> None:
+        """Everything in the colours of the theme in force."""
+        if self.shown is not None:
             self._show(self.shown)
+
+    def _expect(self) -> None:
+        """What the session on the desk lets expect may be another figure now."""
+        survey, at = self._desk.survey, self._desk.instant
+        self.watching.session = Expected(survey, at)
+        if self.shown is not None and self.isVisible():
+            before = self.shown.expected
+            if before.survey is not survey or before.at is not at:
+                self.watching.expect(self.shown)
+
+    def _show_expected(self, of: Snapshot, found: Expected) -> None:
+        if of is self.shown:
+            self._show(of._replace(expected=found))
 
     def _show(self, of: Snapshot) -> None:
         self.shown, self._has_failed = of, False
@@ -272,7 +289,7 @@ class WatchPage(QWidget):
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
         found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []
-        compared = self._predicted(of)
+        compared = of.expected.compared
         self._fill(of, {change.name: change for change in found}, compared)
         more = [*of.findings[NAMED_FINDINGS:], *map(as_sentence, of.events[-3:])]
         if self.before is not None:
@@ -295,15 +312,6 @@ class WatchPage(QWidget):
 
     def _button(self) -> str:
         return "" if not self.chosen else "Watch" if self.shown is None or self.shown.source else "Watch again"
-
-    def _predicted(self, of: Snapshot) -> Compared | None:
-        """What the session on the desk predicts for its moment, if the host plays its plugins in blocks of its size."""
-        blocks, survey, at = of.seen.blocks, self._desk.survey, self._desk.instant
-        found = told.buffer_of(blocks.period) if blocks is not None else None
-        if survey is None or at is None or found != (survey.buffer, survey.session.rate):
-            return None
-        compared = compared_with(survey, at, of.seen, of.held)
-        return compared if compared.plugins else None
 
     def make_session(self) -> None:
         """Makes a session of what is shown."""
@@ -340,10 +348,6 @@ class WatchPage(QWidget):
         for column in (BEFORE, DIFFERENCE):
             self.table.setColumnHidden(column, not found)
         self.table.setColumnHidden(PREDICTED, compared is None)
-        header = self.table.horizontalHeader()
-        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for column in range(1, len(HEADINGS)):
-            header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
 
     @staticmethod
     def _compared(change: Change | None) -> list[str]:
@@ -353,15 +357,19 @@ class WatchPage(QWidget):
         return [percent(change.before), f"{told.points(change.difference)}{chance}"]
 
     def _row(self, place: int, texts: list[str], right: Qt.AlignmentFlag, owner: int | None) -> None:
+        """Writes a row. Its cells stay what they are: a table takes half a millisecond for each that is another."""
         for column, text in enumerate(texts):
-            item = QTableWidgetItem(text)
+            item = self.table.item(place, column)
+            if item is None:
+                item = QTableWidgetItem()
+                self.table.setItem(place, column, item)
+            item.setText(text)
             if column == 0:
                 item.setIcon(swatch(owner))
             else:
                 item.setTextAlignment(right)
-            if owner is not None and owner <= 0:
-                item.setForeground(theme.colour("quiet"))
-            self.table.setItem(place, column, item)
+            is_quiet = owner is not None and owner <= 0
+            item.setData(Qt.ItemDataRole.ForegroundRole, theme.colour("quiet") if is_quiet else None)
 
     def _show_end(self, sentence: str) -> None:
         self.close_look.setEnabled(True)

@@ -5,13 +5,14 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from PySide6.QtCore import QObject, Signal
 
 from ...core.session.plugins import PluginUse
+from ...core.survey import Compared, Instant, Survey, compared_with
 from ...core.told import watching as told
 from ...core.watching.blocks import Lane, Seen, lanes, see
 from ...core.watching.records import Recording
@@ -59,6 +60,24 @@ class Worst(NamedTuple):
     lanes: list[Lane]
 
 
+class Expected(NamedTuple):
+    """What a session lets expect of what was seen: the load of its `survey` at an instant (`at`), if it is that of what
+    the host plays."""
+
+    survey: Survey | None
+    at: Instant | None
+    compared: Compared | None = None
+
+
+def expected(of: Expected, seen: Seen, held: Mapping[str, PluginUse]) -> Expected:
+    """The same, compared with what was seen: if the host plays its plugins in blocks of the survey's size."""
+    found = told.buffer_of(seen.blocks.period) if seen.blocks is not None else None
+    if of.survey is None or of.at is None or found != (of.survey.buffer, of.survey.session.rate):
+        return of._replace(compared=None)
+    compared = compared_with(of.survey, of.at, seen, held)
+    return of._replace(compared=compared if compared.plugins else None)
+
+
 class Snapshot(NamedTuple):
     """What is to be shown at one time, all of it read from the same records. `xruns` are the blocks (by their places)
     that a server's xruns belong to; `held` is the plugin that each file in the records holds, `source` says which
@@ -75,6 +94,7 @@ class Snapshot(NamedTuple):
     costs: str
     xruns: list[int]
     held: dict[str, PluginUse]
+    expected: Expected
     source: str = ""
 
 
@@ -82,11 +102,13 @@ def snapshot(
     recording: Recording,
     names: dict[str, str],
     held: dict[str, PluginUse],
+    session: Expected,
     before: Worst | None = None,
     events: Sequence[str] = (),
     source: str = "",
 ) -> Snapshot:
-    """Reads a recording for showing. `before` is the fullest block so far, which stays if none was fuller."""
+    """Reads a recording for showing, beside what a session lets expect. `before` is the fullest block so far, which
+    stays if none was fuller."""
     seen = see(recording)
     rows, roles = told.table(seen, names), parts(seen)
     blocks = seen.blocks
@@ -99,7 +121,7 @@ def snapshot(
         worst = Worst(blocks.worst, begin, length, lanes(seen, begin, max(end, begin + round(length))))
     return Snapshot(
         seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles), worst, list(events),
-        told.watching_costs(seen), xruns(seen).places.tolist(), held, source,
+        told.watching_costs(seen), xruns(seen).places.tolist(), held, expected(session, seen, held), source,
     )  # fmt: skip
 
 
@@ -109,14 +131,16 @@ def _is_alike(length: float, other: float) -> bool:
 
 
 class Watching(QObject):
-    """Watches at most one host at a time.
+    """Watches at most one host at a time. `session` is what it is compared with; it may be another at any time.
 
-    `found` brings what can be watched (`Found`); `seen` a snapshot once a second; `ended` a sentence, when the host has
-    ended or cannot be watched, or nothing more comes. `wrote` and `failed` are sentences about files.
+    `found` brings what can be watched (`Found`); `seen` a snapshot once a second; `expects` one of them that was
+    compared anew (see `expect`), and how (`Expected`); `ended` a sentence, when the host has ended or cannot be
+    watched, or nothing more comes. `wrote` and `failed` are sentences about files.
     """
 
     found = Signal(object)
     seen = Signal(object)
+    expects = Signal(object, object)
     ended = Signal(str)
     wrote = Signal(str)
     failed = Signal(str)
@@ -133,6 +157,7 @@ class Watching(QObject):
         self._names: dict[str, str] = {}
         self._filing: list[threading.Thread] = []
         self._held: tuple[tuple[str, ...], dict[str, PluginUse]] = ((), {})
+        self.session = Expected(None, None)
 
     @property
     def is_running(self) -> bool:
@@ -230,7 +255,7 @@ class Watching(QObject):
             with self._lock:
                 recording = watcher.recording(SHOWN_SECONDS)
             events = [event.words for event in watcher.events]
-            last = snapshot(recording, names, self._plugins(recording, names), worst, events)
+            last = snapshot(recording, names, self._plugins(recording, names), self.session, worst, events)
             worst = last.worst
             self._to_window.post(self.seen.emit, last)
             if watcher.is_over:
@@ -278,8 +303,15 @@ class Watching(QObject):
         self._file(self._read, recording, dict(names), source)
 
     def _read(self, recording: Recording, names: dict[str, str], source: str) -> None:
-        found = snapshot(recording, names, self._plugins(recording, names), source=source)
+        found = snapshot(recording, names, self._plugins(recording, names), self.session, source=source)
         self._to_window.post(self.seen.emit, found)
+
+    def expect(self, of: Snapshot) -> None:
+        """Compares what was seen before with the `session` as it is now."""
+        self._file(self._expect, of)
+
+    def _expect(self, of: Snapshot) -> None:
+        self._to_window.post(self.expects.emit, of, expected(self.session, of.seen, of.held))
 
     def _file(self, work: Callable[..., None], *arguments: object) -> None:
         """Has it done in a thread; what goes wrong is told in a sentence."""
