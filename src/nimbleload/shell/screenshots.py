@@ -70,6 +70,10 @@ def take_all(folder: Path) -> Iterator[Path]:
 
 
 def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
+    # Pictures show the example's computer, whatever was found on this one by then.
+    window.looking.close()
+    window.machine.show_facts(demo_computer.facts())
+    window.machine.show_ceilings(demo_computer.ceilings())
     window.go(START)
     window.start.show_recent([])
     yield _shoot(window, folder / "start.png")
@@ -81,6 +85,7 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     window.balance.suggest()
     wait_for(lambda: window.desk.steps is not None and bool(window.desk.steps), 60)
     wait_for(lambda: window.desk.outlook is not None and window.desk.band is not None, 60)
+    wait_for(lambda: window.carry.prepared is not None, 120)  # the example's audio is made for it, once
     settle(window)
     yield _shoot(window, folder / "balance-plan.png")
     window.choose_theme("paper")
@@ -129,9 +134,6 @@ def _session(window: MainWindow, folder: Path, strips: dict[str, str]) -> Iterat
 
 def _computer(window: MainWindow, folder: Path) -> Iterator[Path]:
     """The example's computer, and a recording of a host that plays the example."""
-    window.looking.close()
-    window.machine.show_facts(demo_computer.facts())
-    window.machine.show_ceilings(demo_computer.ceilings())
     window.go(MACHINE)
     settle(window)
     yield _shoot(window, folder / "machine.png")
