@@ -64,6 +64,24 @@ def test_an_interruption_hits_the_strip_that_computes_by_how_long_it_does():
     assert added.mean(axis=0)[:2] == pytest.approx(rows[0, :2] * (100 * 1e-4 + 0.02), rel=0.1)
 
 
+def test_each_lands_where_its_block_has_got_to_at_that_instant():
+    """Walked through strip by strip with the same draws; blocks and strips that compute nothing meet none."""
+    rows = np.random.default_rng(2).exponential(1e-3, (60, 7)) * np.random.default_rng(3).integers(0, 2, (60, 7))
+    rows[11] = 0.0
+    of = Interruptions(2000.0, np.array([1.0, 100.0]), 0.0)
+    rng, like = np.random.default_rng(4), np.random.default_rng(4)
+    expected = np.zeros_like(rows)
+    hit = np.repeat(np.arange(len(rows)), like.poisson(2000.0 * rows.sum(axis=1)))
+    after = like.random(len(hit)) * rows.sum(axis=1)[hit]
+    for block, left, length in zip(hit, after, like.choice(of.lengths, len(hit)), strict=True):
+        strip = 0
+        while left >= rows[block, strip]:
+            left -= rows[block, strip]
+            strip += 1
+        expected[block, strip] += length
+    assert (drawn(of, rows, rng) == expected).all() and expected.any(axis=1).sum() > 40
+
+
 @pytest.mark.parametrize(("a_block", "seen"), [(0.002, False), (0.05, True)])
 def test_one_block_in_a_hundred_meets_an_interruption_only_if_as_many_do(a_block, seen):
     """Both tracks compute for 2 ms a block: by the rate a share of all blocks is interrupted, for a whole block."""

@@ -72,8 +72,11 @@ def drawn(
         counts = rng.poisson(expected)
     row = np.repeat(np.arange(len(rows)), counts)
     if len(row):
-        until = np.cumsum(rows, axis=1)
-        at = rng.random(len(row)) * work[row]
-        strip = np.minimum((until[row] <= at[:, None]).sum(axis=1), rows.shape[1] - 1)
+        # In one long line of all blocks, strip by strip: a block begins where the one before has ended.
+        strips = rows.shape[1]
+        until = np.cumsum(rows)
+        begins = np.concatenate(([0.0], until[strips - 1 : -1 : strips]))
+        at = begins[row] + rng.random(len(row)) * work[row]
+        strip = np.clip(np.searchsorted(until, at, side="right") - row * strips, 0, strips - 1)
         np.add.at(added, (row, strip), rng.choice(of.lengths, len(row)))
     return added
