@@ -244,12 +244,10 @@ class Rows:
         states = there.moments.states[there.moments.all_at(self._starts + 1e-9)]
         rows, beside = there.rows(states), there.beside(states)
         numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
-        found: dict[int, Saved] = {}
-        for number, strip in enumerate(self.of.planned.session.strips):
-            other = numbers.pop(strip.id)
-            saved, less = self.cost[:, number] - rows[:, other], self.beside[:, number] - beside[:, other]
-            if np.abs(saved).max() > 1e-15 or np.abs(less).max() > 1e-15:
-                found[number] = saved, less
+        others = [numbers.pop(strip.id) for strip in self.of.planned.session.strips]
+        saved, less = self.cost - rows[:, others], self.beside - beside[:, others]
+        differ = (np.maximum(np.abs(saved), np.abs(less)) > 1e-15).any(axis=0)
+        found: dict[int, Saved] = {n: (saved[:, n], less[:, n]) for n in np.flatnonzero(differ).tolist()}
         if numbers:
             parts = list(numbers.values())
             found[BUS] = -rows[:, parts].sum(axis=1), -beside[:, parts].sum(axis=1)
