@@ -260,7 +260,7 @@ class TestPlan:
         assert figures("load", str(saved))["load"] == pytest.approx(found["load"])
 
     def test_three_plans_and_a_disk_budget(self, saved):
-        three = figures("plan", "demo", "--compare")
+        three = figures("plan", str(saved), "--compare")
         told = [{str(step["decisions"]) for step in each["steps"]} for each in three.values()]
         assert told[0] == told[1] != told[2]
         assert set(three) == {"least given up", "fewest steps", "most headroom"}

@@ -33,7 +33,6 @@ for key in (Qt.Key.Key_Period, Qt.Key.Key_BracketRight, Qt.Key.Key_2, Qt.Key.Key
     window.balance.tracks.choose("track-9")
     QTest.keyClick(window, key)
     QTest.qWait(50)
-settle()
 for kind in window.balance.kinds.values():
     kind.click()
 for page in set(range(8)) - {WATCH}:  # that loads it as soon as a host runs
@@ -49,7 +48,7 @@ for name in ("plan.html", "plan.csv"):
     while not path.exists():
         QTest.qWait(20)
 window.desk.undo()
-settle()
+QTest.qWait(500)
 print(*[name for name in sys.modules if name.startswith(("numba", "llvmlite"))])
 window.shut_down()
 """

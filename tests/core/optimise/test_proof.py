@@ -71,8 +71,8 @@ def test_rows_that_were_tightened_hold_of_every_plan_that_is_no_dearer_and_keeps
 
 
 def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
-    """And by some of them more is told than without."""
-    more = 0
+    """And by some of them more is told than without. Of each session the largest, as in a search, and another."""
+    more, rng = 0, random.Random(1)
     for before, found, wishes, program in sessions(1000, 250):
         known = that_hold(program, Evaluator(before, found, wishes.limit))
         if not known:
@@ -81,7 +81,7 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
         proof = tightened(before, program.proof(by_price(before, found, price, program.rows)), price)
         whole = least_price(proof, proof.relaxed(), price)
         assert whole <= price + 1e-6
-        for number in range(len(found)):
+        for number in {int(np.argmax(program.rows.gain)), rng.randrange(len(found))}:
             halves = least_either_way(before, wishes, proof, number, price)
             for taken, half in enumerate(halves):
                 least = min((p for chosen, p in known if chosen[number] == bool(taken)), default=np.inf)
