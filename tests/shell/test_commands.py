@@ -164,7 +164,7 @@ def test_what_others_disturbed_is_said_and_measured_again_with_doubtful(tmp_path
     library().store(session_run.with_cell(known, disturbed), session_run.with_cell(known, disturbed).cells)
     size = "64"
     assert figures("load", str(path), "--buffer", size)["doubt"] == pytest.approx(0.5)
-    assert "up to 50 % of this load: the work of others" in run("load", str(path), "--buffer", size).output
+    assert "\nUp to 50 % of this load: the work of others" in run("load", str(path), "--buffer", size).output
     said = run("measure", str(path), "--quick").output
     assert "0 to measure" in said and "Others shared the core during 1 figure" in said
     assert "goes with none of" in run("measure", str(path), "--doubtful", "--again").output

@@ -273,4 +273,4 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
 
 def provenance_lines(here: Instant) -> list[str]:
     """What the load rests on, if not all of it was measured on this computer."""
-    return [f"{share} of this load: {words}." for share, words in basis(here)]
+    return [as_sentence(f"{share} of this load: {words}") for share, words in basis(here)]

@@ -13,17 +13,21 @@ from PySide6.QtCore import (
     QModelIndex,
     QObject,
     QPersistentModelIndex,
+    QRect,
     Qt,
 )
+from PySide6.QtGui import QFontMetricsF
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QApplication
 
-from nimbleload.app.edit.chain_painter import boxes
+from nimbleload.app.edit.chain_painter import WIDEST, boxes
 from nimbleload.app.edit.strip_model import CHAIN, NAME, STRIP_ROLE, WHEN, StripModel
 from nimbleload.app.frame.window import EDIT
 from nimbleload.app.look.theme import theme
 from nimbleload.core.session import chain_edits, edits, time_edits
+from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import SessionError
+from nimbleload.core.session.strips import Strip
 from nimbleload.probe.choosing import house_uses
 
 from .test_session_page import active, begun, choose, names, press, rows, strip
@@ -284,3 +288,15 @@ def test_pictures_of_chains_that_are_kept_are_those_that_would_be_painted(window
         step()
         pictures.append(same())
         assert pictures[-1] != pictures[-2]
+
+
+def test_boxes_are_as_wide_as_their_names_while_there_is_room_and_narrower_then(qtbot):
+    def made(*names):
+        return Strip("t", "T", inserts=tuple(PluginUse(f"t/{n}", PluginRef("lv2", n, n)) for n in names))
+
+    name, cell = "A compressor of many bands with a side-chain", QRect(10, 0, 500, 26)
+    wide = boxes(made(name), cell)[0].area.width()
+    assert wide == QFontMetricsF(theme.font(11)).horizontalAdvance(name) + theme.px(12) > theme.px(WIDEST)
+    several = [box.area for box in boxes(made(name, "Gate", *[f"{name} {k}" for k in range(3)]), cell)]
+    assert several[-1].right() <= cell.right() and max(area.width() for area in several) <= theme.px(WIDEST)
+    assert several[1].width() < several[0].width()

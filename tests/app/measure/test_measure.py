@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import msgspec
 import pytest
+from PySide6.QtGui import QFontMetricsF
 from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.frame.window import MEASURE
-from nimbleload.app.measure.measure_model import STATE
+from nimbleload.app.look.theme import theme
+from nimbleload.app.measure.measure_model import PLUGIN, STATE
 from nimbleload.core.cards.card import Effect, Sweep
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
@@ -191,3 +193,19 @@ def test_figures_measured_once_more_are_counted_and_told(page):
     assert page.sentence.headline.text() == "All are measured. Once more: 2 of 2 figures."
     assert (page.bar.maximum(), page.bar.value()) == (before + 2, before + 2)
     assert "the better figure of both is kept" in page.sentence.advice.text()
+
+
+@pytest.mark.parametrize("percent", [100, 160])
+def test_names_of_plugins_are_read_in_full_up_to_a_length(make_window, qtbot, tmp_path, percent):
+    """Names as packages have them, longer than the example's."""
+    window = make_window(percent=percent)
+    widths = []
+    for name in ("Gate", "Dragonfly Hall Reverb", "Multiband Compressor Stereo x8, with a side-chain"):
+        strip = Strip("a", "A", inserts=(PluginUse("a/0", PluginRef("lv2", name, name)),), output="main")
+        session_file.write(tmp_path / f"{name}.nimbleload", Saved(session(strip)))
+        with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+            window.open_path(tmp_path / f"{name}.nimbleload")
+        widths.append(window.measure.table.columnWidth(PLUGIN))
+        inside = widths[-1] - 2 * theme.px(6)
+        assert (QFontMetricsF(theme.font(12)).horizontalAdvance(name) <= inside) == (len(name) < 30)
+    assert theme.px(120) == widths[0] < widths[1] < widths[2] == theme.px(200)

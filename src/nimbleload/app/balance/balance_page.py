@@ -18,7 +18,7 @@ from ...core.optimise.weigh import Weighed
 from ...core.told.basis import basis
 from ...core.told.verdict import Verdict, verdict
 from ...core.told.versions import against_held
-from ...core.units import clock, percent
+from ...core.units import as_sentence, clock, percent
 from ..background.desk import Desk
 from ..background.turns import Turns
 from ..decide.option_list import OptionList
@@ -292,8 +292,8 @@ class BalancePage(QWidget):
         """What the load rests on, if it is not all measured on this computer."""
         at = self._desk.instant
         assert at is not None
-        parts = [f"{share} of it: {words}" for share, words in basis(at)]
-        return f" {'; '.join(parts)}." if parts else ""
+        parts = [f"{share} of this load: {words}" for share, words in basis(at)]
+        return f" {as_sentence('; '.join(parts))}" if parts else ""
 
     def _needs_measuring(self) -> bool:
         at = self._desk.instant

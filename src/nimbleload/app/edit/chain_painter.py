@@ -27,13 +27,16 @@ class Box(NamedTuple):
 
 
 def boxes(strip: Strip, cell: QRect) -> list[Box]:
-    """The plugins of a strip side by side in a cell: as wide as their names, narrower where there is no room."""
+    """The plugins of a strip side by side in a cell: as wide as their names, or no wider than some and then narrower
+    where there is no room for that."""
     uses = strip.uses()
     if not uses:
         return []
     metrics = QFontMetricsF(theme.font(11))
-    wanted = [min(metrics.horizontalAdvance(use.label) + theme.px(12), theme.px(WIDEST)) for use in uses]
+    wanted = [metrics.horizontalAdvance(use.label) + theme.px(12) for use in uses]
     room = cell.width() - theme.px(4) - GAP * (len(uses) - 1)
+    if sum(wanted) > room:
+        wanted = [min(width, theme.px(WIDEST)) for width in wanted]
     share = min(1.0, room / max(sum(wanted), 1))
     left, found = float(cell.left() + theme.px(2)), []
     for use, width in zip(uses, wanted, strict=True):

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QFontMetricsF, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -94,6 +96,14 @@ class CellDelegate(QStyledItemDelegate):
             painter.drawRect(square.adjusted(0.5, 0.5, -0.5, -0.5))
 
 
+def _fit_names(table: QTableView) -> None:
+    """Plugins' names in full, up to a length that leaves room for the other words."""
+    model, metrics = table.model(), QFontMetricsF(theme.font(12))
+    names = {str(model.index(row, PLUGIN).data()) for row in range(model.rowCount())}
+    wanted = math.ceil(max(map(metrics.horizontalAdvance, names), default=0.0)) + 2 * theme.px(6) + 1
+    table.setColumnWidth(PLUGIN, min(max(wanted, theme.px(120)), theme.px(200)))
+
+
 class MeasurePage(QWidget):
     """The page. `state_changed` tells its state in a word, and a colour for it."""
 
@@ -138,7 +148,9 @@ class MeasurePage(QWidget):
         for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
-        size_table(table, 25, {PLUGIN: 120, USED: 50, COST: 100})
+        size_table(table, 25, {USED: 50, COST: 100})
+        theme.fit(table, _fit_names)
+        self.model.modelReset.connect(lambda: _fit_names(table))
         table.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
