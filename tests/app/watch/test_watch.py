@@ -247,9 +247,22 @@ def test_what_is_predicted_is_compared_beside_the_window_and_only_when_it_is_ano
         beside.go(WATCH)
         older = page.shown
     assert compared == [False, False] and page.shown.expected.at is beside.desk.instant
-    before = page.words.text()
-    page.watching.expects.emit(older, Expected(None, None))
-    assert page.words.text() == before
+    # Of two that are asked for at once the first has been overtaken; the second counts, whichever was shown meanwhile.
+    asked, moments = [], []
+    monkeypatch.setattr(page.watching, "expect", asked.append)
+    for second in (300.0, 400.0):
+        with qtbot.waitSignal(beside.desk.moved):
+            beside.desk.move_to(second)
+        moments.append(Expected(beside.desk.survey, beside.desk.instant))
+    assert [of.seen is older.seen for of in asked] == [True, True]
+    for of, found in zip(asked, moments, strict=True):
+        page.watching.expects.emit(of, found)
+    assert page.shown.expected is moments[1]
+    page.watching.expects.emit(asked[0], moments[0])
+    assert page.shown.expected is moments[1]
+    again = Expected(*moments[1])
+    page.watching.expects.emit(asked[1], again)
+    assert page.shown.expected is again
 
 
 def test_the_table_keeps_its_cells_and_takes_on_the_colours_of_another_theme(page, qtbot):

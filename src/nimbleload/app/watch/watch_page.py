@@ -273,8 +273,11 @@ class WatchPage(QWidget):
                 self.watching.expect(self.shown)
 
     def _show_expected(self, of: Snapshot, found: Expected) -> None:
-        if of is self.shown:
-            self._show(of._replace(expected=found))
+        """Unless something else has been seen since, or the session is another one again."""
+        now = self.watching.session
+        is_current = found.survey is now.survey and found.at is now.at
+        if is_current and self.shown is not None and of.seen is self.shown.seen:
+            self._show(self.shown._replace(expected=found))
 
     def _show(self, of: Snapshot) -> None:
         self.shown, self._has_failed = of, False
