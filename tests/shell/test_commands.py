@@ -275,6 +275,8 @@ class TestPlan:
         )
         assert written <= 300e6
         said = run("plan", str(saved), "--compare").output
+        for option in (["--html", "a.html"], ["--csv", "a.csv"], ["--keep"]):
+            assert "are about one" in run("plan", str(saved), "--compare", *option).output
         assert " min —" in said and said.count("The same plan as “least given up”.") == 1
 
     def test_findings_are_listed_with_what_they_save(self):

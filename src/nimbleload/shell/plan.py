@@ -50,6 +50,8 @@ def plan(
     json: bool,
 ) -> None:  # fmt: skip
     """Suggest the plan that gives up least so that no moment of session FILE exceeds the limit."""
+    if compare and (html or table or keep):
+        raise click.UsageError("--compare shows three plans; --html, --csv and --keep are about one.")
     of = surveyed(file, buffer, cores)
     by_name = {strip.name.lower(): strip.id for strip in of.session.strips}
     unknown = [name for name in pins if name.lower() not in by_name]
