@@ -119,8 +119,24 @@ def test_what_was_seen_becomes_a_session_and_stands_against_one(kept, tmp_path, 
     assert {cell.provenance for card in made.cards for cell in card.cells} == {"seen"} and made.buffer == 256
     figures = json.loads(run("--from", kept, "--against", "demo", "--at", "2:14", "--json").output)["against"]
     assert figures["buffer"] == 256 and figures["plugins"][0]["predicted"] > 0
-    again = run("--from", kept, "--session", target)
-    assert again.exit_code == 1 and "is there already and was not changed" in again.output
+
+
+def test_what_cannot_be_done_with_it_is_said_before_anything_is_watched(tmp_path, monkeypatch):
+    """Not after an hour, with nothing kept of it."""
+    monkeypatch.setattr("nimbleload.shell.watch.watched", None)
+    there = tmp_path / "there.nimbleload"
+    there.write_text("mine")
+    for words, why in {
+        ("--session", there): "is there already and was not changed",
+        ("--keep", there): "is there already and was not changed",
+        ("--session", tmp_path / "a.txt"): "does not end in .nimbleload",
+        ("--keep", tmp_path / "no" / "a.nimblewatch"): f"{tmp_path / 'no'} is no folder that lets you",
+        ("--against", tmp_path / "none.nimbleload"): "none.nimbleload cannot be read",
+        ("--against", "demo", "--at", "noon"): "--at",
+    }.items():
+        said = run(os.getpid(), *words)
+        assert said.exit_code and why in said.output, said.output
+    assert there.read_text() == "mine"
 
 
 @pytest.mark.usefixtures("may_watch")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import os
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -30,7 +31,7 @@ from ..probe import catalogue
 from ..probe.choosing import held_in
 from ..store import recording_file, session_file
 from ..store.session_file import Saved, SessionFileError
-from .common import as_json, cli, show_json
+from .common import as_json, cli, opened, show_json
 from .session import position, surveyed
 
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
@@ -69,6 +70,7 @@ def watch(
     PROCESS is the host's number, or several; without it the hosts that run are listed,
     and the only one is watched. Exit code 3: a block was late; 4: no cycle was found.
     """
+    refuse_at_once(keep, session, against, at)
     try:
         if source is not None:
             recording, names = recording_file.read(Path(source))
@@ -100,6 +102,21 @@ def watch(
     if seen.blocks is None:
         raise SystemExit(NO_CYCLE)
     raise SystemExit(LATE if seen.blocks.dropouts else 0)
+
+
+def refuse_at_once(keep: str | None, session: str | None, against: str | None, at: str | None) -> None:
+    """Says what cannot be done with what will be seen, before it is waited for."""
+    if session is not None and Path(session).suffix != session_file.SUFFIX:
+        raise click.ClickException(f"{session} does not end in {session_file.SUFFIX}.")
+    for target in (Path(each) for each in (keep, session) if each is not None):
+        if target.exists():
+            raise click.ClickException(f"{target} is there already and was not changed.")
+        if not os.access(target.parent, os.W_OK):
+            raise click.ClickException(f"{target} cannot be written: {target.parent} is no folder that lets you.")
+    if against is not None:
+        opened(against)
+    if at is not None:
+        position(at)
 
 
 def running_server() -> Running:
@@ -143,9 +160,6 @@ def watched(
 
 def keep_session(of: Seen, target: Path, plugins: Mapping[str, PluginUse]) -> str:
     """Writes a session of what was seen; what to say of it."""
-    if target.suffix != session_file.SUFFIX or target.exists():
-        why = "is there already and was not changed" if target.exists() else f"does not end in {session_file.SUFFIX}"
-        raise click.ClickException(f"{target} {why}.")
     found = told.buffer_of(of.blocks.period) if of.blocks is not None else None
     try:
         if found is None:
