@@ -99,7 +99,8 @@ def test_only_some_elsewhere_as_flac_without_a_session(saved, tmp_path):
     assert said.exit_code == 0, said.output
     assert [path.suffix for path in sorted((tmp_path / "flac").iterdir())] == [".flac", ".json"]
     assert not list(tmp_path.glob("mix 20*.dawproject"))
-    assert "to render" not in run("carry-out", saved, "--only", "Nobody", "--no-session").output
+    nobody = run("carry-out", saved, "--only", "Voice", "--only", "Nobody", "--no-session")
+    assert nobody.exit_code == 1 and "renders nothing called “Nobody”, but: Voice" in nobody.output
 
 
 def test_what_ends_early_ends_in_a_code_and_a_sentence(tmp_path):

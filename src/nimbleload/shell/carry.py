@@ -51,6 +51,11 @@ def carry_out(
     saved = opened(file).saved
     prepared = prepared_for(saved.session, saved.plan, buffer or saved.buffer)
     folder = Path(to) if to else carrying.folder_of(prepared.beside)
+    there = [*(job.name for job in prepared.jobs), *(name for name, _ in prepared.refused)]
+    unknown = [name for name in only if name not in there]
+    if unknown:
+        names = ", ".join(there) or "nothing"
+        raise click.ClickException(f"The plan renders nothing called “{unknown[0]}”, but: {names}.")
     jobs = [job for job in prepared.jobs if not only or job.name in only]
     if only:
         prepared = prepared._replace(checks=[])
