@@ -84,6 +84,19 @@ def test_places_to_a_hundredth_of_a_second_and_back(seconds, text):
     assert from_clock(text) == pytest.approx(seconds, abs=0.0051)
 
 
+@pytest.mark.parametrize(
+    ("text", "seconds"), [("-0:30", -30), ("-2.5", -2.5), (" -1:02 ", -62), (":07", 7), ("1:90", 150)]
+)
+def test_a_place_may_be_typed_in_other_ways_and_how_far_to_move_as_well(text, seconds):
+    assert from_clock(text) == seconds
+
+
+@pytest.mark.parametrize("text", ["", ":", "nan", "inf", "-inf", "1:-5", "--5", "1:2:3", "one", "1:nan"])
+def test_what_is_no_place_is_refused(text):
+    with pytest.raises(ValueError):
+        from_clock(text)
+
+
 def test_names_in_a_row_are_no_more_than_can_be_read():
     assert listed(["Oars"]) == "Oars"
     assert listed(["Oars", "Rope", "Rain"]) == "Oars, Rope, Rain"

@@ -83,6 +83,9 @@ def test_a_position_a_buffer_and_cores_can_be_given(saved):
     assert (found["second"], found["buffer"], found["cores"]) == (1.0, 512, 2)
     assert found["load"] == pytest.approx(3e-3 / (256 / 48000))
     assert "no position" in run("load", str(saved), "--at", "soon").output
+    for text in ("9:00", "-1"):
+        refused = run("load", str(saved), "--at", text)
+        assert refused.exit_code == 2 and f"{text} is not in the piece, which lasts 0:" in refused.output
 
 
 def test_two_versions_are_told_against_each_other(saved, tmp_path):

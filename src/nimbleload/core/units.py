@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 
@@ -51,9 +52,14 @@ def exact_clock(seconds: float) -> str:
 
 
 def from_clock(text: str) -> float:
-    """Seconds of a position, written with minutes or without: "2:14.5" → 134.5. ValueError if it is none."""
-    minutes, _, seconds = text.rpartition(":")
-    return 60 * int(minutes or 0) + float(seconds)
+    """Seconds of a position, written with minutes or without, or of how far to move: "2:14.5" → 134.5, "-0:30" → −30.
+    ValueError if it is none."""
+    sign, rest = (-1, text.strip()[1:]) if text.strip().startswith("-") else (1, text)
+    minutes, _, seconds = rest.rpartition(":")
+    whole, part = int(minutes or 0), float(seconds)
+    if whole < 0 or not 0 <= part < math.inf:
+        raise ValueError(f"{text!r} is no position")
+    return sign * (60 * whole + part)
 
 
 def percent(fraction: float) -> str:

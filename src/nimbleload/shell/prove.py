@@ -15,7 +15,7 @@ from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.messages import LoadingMessage, PlayedMessage
 from .common import as_json, cli, show_json
-from .session import position, surveyed
+from .session import second_at, surveyed
 
 SHOWN = 12
 
@@ -31,7 +31,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     """Play a session's plugins on real threads against real deadlines, and compare with the prediction."""
     available = len(os.sched_getaffinity(0))
     of = surveyed(file, buffer, min(cores or available, available), here=True)
-    moment = instant(of, None if at is None else position(at))
+    moment = instant(of, second_at(of.session, at))
     outcome = rehearsed(of, moment, seconds)
     predicted = foreseen(of, moment, outcome)
     compared = checks(of.planned.session, predicted, outcome)

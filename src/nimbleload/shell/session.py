@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
-from ..core.session.session import SessionError
+from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
 from ..core.told.basis import basis
 from ..core.told.host_fit import seen_sentence, sentence
@@ -67,7 +67,7 @@ def import_(file: str, to: str | None, over: bool, json: bool) -> None:
 def load(file: str, buffer: int | None, cores: int | None, at: str | None, against: str | None, json: bool) -> None:
     """Say what Balance says: the load at the worst moment, why, and at every buffer size."""
     of = surveyed(file, buffer, cores)
-    here = instant(of, None if at is None else position(at))
+    here = instant(of, second_at(of.session, at))
     seen = outlook(of, here)
     other = surveyed(against, of.buffer, of.machine.cores) if against is not None else None
     if json:
@@ -144,7 +144,7 @@ def fit(
         raise click.UsageError("Give readings of its meter (--reading), or recordings of it (--recording).")
     readings = [meter_reading(text) for text in given]
     of = surveyed(file, None, None)
-    moment = instant(of, None if at is None else position(at))
+    moment = instant(of, second_at(of.session, at))
     found: HostFit | HostSeen
     try:
         if recordings:
@@ -198,6 +198,15 @@ def position(text: str, option: str = "--at") -> float:
         return from_clock(text)
     except ValueError:
         raise click.BadParameter(f"{text!r} is no position; write it like 2:14.", param_hint=option) from None
+
+
+def second_at(session: Session, at: str | None) -> float | None:
+    """The second of a position in the piece that was given as `--at`; None for the worst moment. BadParameter if it
+    lies beyond the piece's ends."""
+    second = None if at is None else position(at)
+    if second is not None and not 0 <= second <= session.length:
+        raise click.BadParameter(f"{at} is not in the piece, which lasts {clock(session.length)}.", param_hint="--at")
+    return second
 
 
 def dearest(of: Survey, here: Instant, count: int = 8) -> list[tuple[str, float]]:

@@ -32,7 +32,7 @@ from ..probe.choosing import held_in
 from ..store import recording_file, session_file
 from ..store.session_file import Saved, SessionFileError
 from .common import as_json, cli, opened, show_json
-from .session import position, surveyed
+from .session import second_at, surveyed
 
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
 LATE, NO_CYCLE = 3, 4
@@ -114,9 +114,7 @@ def refuse_at_once(keep: str | None, session: str | None, against: str | None, a
         if not os.access(target.parent, os.W_OK):
             raise click.ClickException(f"{target} cannot be written: {target.parent} is no folder that lets you.")
     if against is not None:
-        opened(against)
-    if at is not None:
-        position(at)
+        second_at(opened(against).saved.session, at)
 
 
 def running_server() -> Running:
@@ -175,7 +173,7 @@ def compare(of: Seen, file: str, at: str | None, plugins: Mapping[str, PluginUse
     """What a session predicts for a moment, at the buffer size that was seen, against what was seen."""
     found = told.buffer_of(of.blocks.period) if of.blocks is not None else None
     whole = surveyed(file, found[0] if found is not None else None, None)
-    return compared_with(whole, instant(whole, None if at is None else position(at)), of, plugins)
+    return compared_with(whole, instant(whole, second_at(whole.session, at)), of, plugins)
 
 
 def chosen(names: Mapping[str, str], together: bool, quiet: bool) -> tuple[int, ...]:
