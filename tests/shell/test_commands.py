@@ -41,6 +41,19 @@ def figures(*words: str):
     return json.loads(result.output)
 
 
+def test_no_command_takes_what_is_no_number():
+    """Every option that takes a number, of every command, tried with "nan" and "inf"."""
+    context, tried = click.Context(cli), 0
+    for name in cli.list_commands(context):
+        for option in cli.get_command(context, name).params:
+            if isinstance(option, click.Option) and isinstance(option.type, click.types.FloatParamType):
+                for value in ("nan", "inf"):
+                    said = run(name, option.opts[-1], value, *["1"] * 3)
+                    assert said.exit_code == 2 and f"Invalid value for '{option.opts[-1]}'" in said.output, said.output
+                    tried += 1
+    assert tried > 10
+
+
 def test_every_command_is_in_the_table_by_which_its_module_is_found():
     for module in COMMANDS:
         importlib.import_module(f"nimbleload.shell.{module}")
@@ -319,7 +332,8 @@ class TestLatencyAndFit:
         run("fit", str(saved), *(word for reading in given for word in ("--reading", reading)), "--keep")
         after = {r["buffer"]: r["load"] for r in figures("load", str(saved))["ladder"]}
         assert after[512] == pytest.approx(1.2 * plain[512] + fixed * 48000 / 512, rel=1e-3)
-        assert "write it like 256:74" in run("fit", str(saved), "--reading", "soon").output
+        for text in ("soon", "256:nan", "-5:20", "0:20", "256:-1", "256"):
+            assert "write it like 256:74" in run("fit", str(saved), "--reading", text).output
         assert "two readings" in run("fit", str(saved), "--reading", "64:50").output.lower()
 
 

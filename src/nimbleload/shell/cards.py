@@ -21,7 +21,7 @@ from ..probe.effort import Effort
 from ..store import allowed
 from ..store.allowed import PERMISSIONS
 from ..store.opening import known_cards
-from .common import as_json, cards_of, cli, library, opened, show_json
+from .common import FiniteRange, as_json, cards_of, cli, library, opened, show_json
 
 WORDS_OF = {"files": "all your files", "network": "the network"}
 
@@ -163,7 +163,7 @@ class Found:
 @click.argument("plugin")
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
 @click.option("--settings", is_flag=True, help="Try out single settings, and rank them by what they save.")
-@click.option("--seconds", type=click.FloatRange(1, 3600), default=session_run.SWEEP_SECONDS, help="For how long.")
+@click.option("--seconds", type=FiniteRange(1, 3600), default=session_run.SWEEP_SECONDS, help="For how long.")
 @as_json
 def card(file: str, plugin: str, buffer: int | None, settings: bool, seconds: float, json: bool) -> None:
     """Show the cost card of one PLUGIN of session FILE, named by words of its name and setting."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import math
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -25,6 +26,16 @@ from ..store.session_file import Saved, SessionFileError
 REFUSALS = (ImportRefusedError, SessionFileError, SessionError, LibraryError)
 
 as_json = click.option("--json", "json", is_flag=True, help="Print figures as JSON.")
+
+
+class FiniteRange(click.FloatRange):
+    """A number within a range; "nan" and "inf" are none."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        found = super().convert(value, param, ctx)
+        if not math.isfinite(found):
+            self.fail(f"{value} is no number.", param, ctx)
+        return found
 
 
 # The commands of each module: only that of the command asked for is imported, for the sake of how fast it starts.

@@ -30,7 +30,7 @@ from ..store.library import own_cores
 from ..store.opening import EXCHANGE_SUFFIX, made_here
 from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
-from .common import as_json, cards_of, cli, opened, refuse, show_json, written
+from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, show_json, written
 from .edit_verbs import VERBS, edited, strip_of, use_of
 from .prove import rehearsed
 from .session import position
@@ -53,7 +53,7 @@ def target_of(file: str, to: str | None) -> Path:
 @click.argument("file", type=click.Path(dir_okay=False))
 @click.option("--name", help="What the session is called (default: as its file).")
 @click.option("--rate", type=int, default=48000, show_default=True, help="Sample rate in hertz.")
-@click.option("--bpm", type=float, default=120.0, show_default=True, help="Tempo.")
+@click.option("--bpm", type=FiniteRange(0), default=120.0, show_default=True, help="Tempo.")
 @click.option("--length", default="3:00", show_default=True, metavar="M:SS", help="How long the piece is.")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as here).")
 @click.option("--replace", "over", is_flag=True, help="Write over a session file that is there.")
@@ -157,10 +157,10 @@ def edit(file: str, lines: tuple[str, ...], to: str | None, json: bool) -> None:
 @cli.command()
 @click.argument("file")
 @click.argument("what", nargs=-1, required=True, metavar="TRACK…|TRACK/PLUGIN")
-@click.option("--limit", type=click.FloatRange(1, 1000), metavar="PERCENT", help="Stay under this (default: as saved).")
+@click.option("--limit", type=FiniteRange(1, 1000), metavar="PERCENT", help="Stay under this (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
 @click.option("--without-plan", is_flag=True, help="Leave the plan out.")
-@click.option("--try", "seconds", type=click.FloatRange(0.5, 600), metavar="SECONDS",
+@click.option("--try", "seconds", type=FiniteRange(0.5, 600), metavar="SECONDS",
               help="Rehearse the session with as many more as fit at the saved buffer, for so long.")
 @as_json
 def howmany(

@@ -11,7 +11,7 @@ from ..core.units import count
 from ..store import atomic, spreadsheet
 from ..store.library import STAND_IN, TYPED, LibraryError
 from .cards import Found
-from .common import cli, library, opened, refuse
+from .common import FiniteRange, cli, library, opened, refuse
 
 
 @cli.group("library")
@@ -45,7 +45,7 @@ def import_library(file: str) -> None:
 @library_.command("reading")
 @click.argument("file")
 @click.argument("plugin")
-@click.argument("per_cent", type=click.FloatRange(0, 10_000))
+@click.argument("per_cent", type=FiniteRange(0, 10_000))
 @click.option("--buffer", type=click.IntRange(16, 8192), required=True, help="The buffer size of the reading.")
 def type_reading(file: str, plugin: str, per_cent: float, buffer: int) -> None:
     """Type in what a host's meter said: PER_CENT of one core for PLUGIN (by name) of session FILE."""

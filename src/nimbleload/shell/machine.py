@@ -21,7 +21,7 @@ from ..machine import hold
 from ..machine.look import look
 from ..machine.test_load import MOST, TestLoad
 from ..store import ceiling_file
-from .common import as_json, cli, show_json
+from .common import FiniteRange, as_json, cli, show_json
 
 # Exit code for scripts: something matters.
 MATTERS = 3
@@ -29,7 +29,7 @@ SIZES = (64, 128, 256, 512, 1024)
 
 
 @cli.command()
-@click.option("--seconds", type=click.FloatRange(0, 600), default=10.0, help="How long to watch (default: 10).")
+@click.option("--seconds", type=FiniteRange(0, 600), default=10.0, help="How long to watch (default: 10).")
 @click.option("--all", "everything", is_flag=True, help="Also what is in order.")
 @as_json
 def machine(seconds: float, everything: bool, json: bool) -> None:
@@ -71,7 +71,7 @@ def machine(seconds: float, everything: bool, json: bool) -> None:
 @click.option("--rate", type=click.IntRange(8000, 384000), default=48000, help="Sample rate in Hz (default: 48000).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
 @click.option(
-    "--seconds", type=click.FloatRange(0.2, 600), default=3.0, help="How long each of six loads is held (default: 3)."
+    "--seconds", type=FiniteRange(0.2, 600), default=3.0, help="How long each of six loads is held (default: 3)."
 )
 @as_json
 def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: float, json: bool) -> None:
@@ -100,11 +100,11 @@ def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: flo
 
 
 @cli.command("test-load")
-@click.option("--load", "level", type=click.FloatRange(0, 100 * MOST), default=30.0, help="Of each core, in per cent.")
+@click.option("--load", "level", type=FiniteRange(0, 100 * MOST), default=30.0, help="Of each core, in per cent.")
 @click.option("--buffer", type=click.IntRange(16, 8192), default=256, help="The host's buffer size (default: 256).")
 @click.option("--rate", type=click.IntRange(8000, 384000), default=48000, help="Sample rate in Hz (default: 48000).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
-@click.option("--seconds", type=click.FloatRange(0.5, 3600), default=20.0, help="For how long (default: 20).")
+@click.option("--seconds", type=FiniteRange(0.5, 3600), default=20.0, help="For how long (default: 20).")
 @as_json
 def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: float, json: bool) -> None:
     """Hold a load of known size beside your own host, and before it, while you listen: does it crackle?

@@ -26,19 +26,19 @@ from ..core.units import count, minutes, percent
 from ..deliver.report import write_report, write_table
 from ..store import session_file
 from ..store.session_file import SessionFileError
-from .common import as_json, cli, opened, refuse, show_json
+from .common import FiniteRange, as_json, cli, opened, refuse, show_json
 from .session import surveyed
 
 
 @cli.command()
 @click.argument("file")
-@click.option("--limit", type=click.FloatRange(1, 500), help="The load to stay under, in per cent (default: as saved).")
+@click.option("--limit", type=FiniteRange(1, 500), help="The load to stay under, in per cent (default: as saved).")
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
 @click.option("--hurts", type=click.Choice(list(PRESETS)), default="balanced", help="What hurts.")
 @click.option("--kind", "kinds", type=click.Choice(KINDS), multiple=True, help="Only this kind; repeatable.")
 @click.option("--pin", "pins", multiple=True, metavar="NAME", help="A strip to leave as it is; repeatable.")
-@click.option("--disk", type=click.FloatRange(0), help="How many megabytes all freezes may take together.")
+@click.option("--disk", type=FiniteRange(0), help="How many megabytes all freezes may take together.")
 @click.option("--compare", is_flag=True, help="Show three plans: least given up, fewest steps, most headroom.")
 @click.option("--html", type=click.Path(dir_okay=False), help="Write a report that prints well.")
 @click.option("--csv", "table", type=click.Path(dir_okay=False), help="Write the steps as a table.")

@@ -14,7 +14,7 @@ from ..core.units import clock, microseconds
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.messages import LoadingMessage, PlayedMessage
-from .common import as_json, cli, show_json
+from .common import FiniteRange, as_json, cli, show_json
 from .session import second_at, surveyed
 
 SHOWN = 12
@@ -25,7 +25,7 @@ SHOWN = 12
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all of this computer).")
 @click.option("--at", metavar="M:SS", help="A position in the piece (default: the worst moment).")
-@click.option("--seconds", type=click.FloatRange(0.5, 600), default=10.0, help="For how long (default: 10).")
+@click.option("--seconds", type=FiniteRange(0.5, 600), default=10.0, help="For how long (default: 10).")
 @as_json
 def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, seconds: float, json: bool) -> None:
     """Play a session's plugins on real threads against real deadlines, and compare with the prediction."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,7 @@ from ..probe.choosing import recorded
 from ..store import session_file
 from ..store.library import own_cores
 from ..store.recording_file import RecordingFileError
-from .common import as_json, cards_of, cli, opened, refuse, show_json, written
+from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, show_json, written
 
 
 @cli.command("import")
@@ -93,7 +94,7 @@ def compared(of: Survey, other: Survey) -> dict[str, Any]:
 @cli.command()
 @click.argument("file")
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
-@click.option("--under", type=click.FloatRange(0.1), metavar="MS", help="What to bypass to hear oneself this soon.")
+@click.option("--under", type=FiniteRange(0.1), metavar="MS", help="What to bypass to hear oneself this soon.")
 @click.option("--own-way", is_flag=True, help="Only the armed tracks' own way counts: nothing waits for the others.")
 @as_json
 def latency(file: str, buffer: int | None, under: float | None, own_way: bool, json: bool) -> None:
@@ -174,9 +175,12 @@ def meter_reading(text: str) -> MeterReading:
     """A reading given as samples:per cent."""
     size, _, share = text.partition(":")
     try:
-        return MeterReading(int(size), float(share.rstrip("%")) / 100)
+        found = MeterReading(int(size), float(share.rstrip("%")) / 100)
     except ValueError:
-        raise click.BadParameter(f"{text!r} is no reading; write it like 256:74.", param_hint="--reading") from None
+        found = None
+    if found is None or not (16 <= found.buffer <= 8192 and 0 <= found.load < math.inf):
+        raise click.BadParameter(f"{text!r} is no reading; write it like 256:74.", param_hint="--reading")
+    return found
 
 
 def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:

@@ -31,7 +31,7 @@ from ..probe import catalogue
 from ..probe.choosing import held_in
 from ..store import recording_file, session_file
 from ..store.session_file import Saved, SessionFileError
-from .common import as_json, cli, opened, show_json
+from .common import FiniteRange, as_json, cli, opened, show_json
 from .session import second_at, surveyed
 
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
@@ -42,7 +42,7 @@ LATE, NO_CYCLE = 3, 4
 @click.argument("process", type=int, nargs=-1)
 @click.option("--all", "together", is_flag=True, help="Watch all hosts that run as one: a server with its clients.")
 @click.option("--jack", is_flag=True, help="Watch the sound server that runs (JACK or PipeWire) with its clients.")
-@click.option("--seconds", type=click.FloatRange(0.5, 3600), default=10.0, help="For how long (default: 10).")
+@click.option("--seconds", type=FiniteRange(0.5, 3600), default=10.0, help="For how long (default: 10).")
 @click.option("--close", is_flag=True, help="Look ten times as often: finer figures, for ten seconds or so.")
 @click.option("--keep", type=click.Path(dir_okay=False), help="Keep the recording in this file (.nimblewatch).")
 @click.option("--from", "source", type=click.Path(exists=True, dir_okay=False), help="Read a recording that was kept.")
