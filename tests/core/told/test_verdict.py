@@ -109,7 +109,7 @@ def test_nothing_measured_gives_no_buffer_size_a_good_word():
 
 def test_with_what_is_missing_a_load_is_at_least_so_much():
     said = said_of(session(track("a", "eq"), track("b", "comp")), {"eq": 0.1}, 2)
-    assert "at least 10 %" in said.headline
+    assert ".  At least 10 %" in said.headline and said.advice.startswith("At most 90 % of the deadline stays free")
     assert "1 plugin has no figure and counts as nothing" in said.advice
 
 

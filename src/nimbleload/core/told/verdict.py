@@ -34,13 +34,13 @@ def verdict(of: Survey, at: Instant) -> Verdict:
         return Verdict(
             "unknown", "Nothing is measured yet.", f"{_without_figure(judged.missing)}: measure first.", False
         )
-    load = f"{'at least ' if judged.missing else ''}{percent(judged.rung.load)}"
+    load = f"{'At least ' if judged.missing else ''}{percent(judged.rung.load)}"
     gap = ""
     if judged.missing:
         counts = "counts" if judged.missing == 1 else "count"
         gap = f" {_without_figure(judged.missing)} and {counts} as nothing."
     if judged.kind == "fits":
-        room = percent(1 - judged.rung.load)
+        room = f"{'At most ' if judged.missing else ''}{percent(1 - judged.rung.load)}"
         advice = f"{room} of the deadline stays free; the limit is {percent(session.limit)}.{gap}"
         headline = f"Fits at {clock(at.second)}.  {load} of the {block_time} deadline."
         return Verdict("fits", headline, advice, False)
