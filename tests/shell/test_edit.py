@@ -49,7 +49,7 @@ def test_a_session_from_nothing_to_a_load(tmp_path):
     run("new", "a.nimbleload", "--rate", "44100", "--bpm", "90", "--length", "2:30", "--cores", "4")
     run(
         "edit", "a.nimbleload", "add bus Band", 'add track "Lead Voice" 2', "route 'Lead Voice 1' Band",
-        "insert 'Lead Voice 1' Shoreline", "insert 'Lead Voice 1' tar 1", "set 'Lead Voice 1/Shoreline' bands=12",
+        "insert 'Lead Voice 1' Shoreline", "insert 'Lead Voice 1' tar 1", "set 'Lead Voice 1/Shoreline' Bands=12",
         "insert 'Lead Voice 2' house:Sluice", "replace 'Lead Voice 2/1' house:Vault",
         "clip 'Lead Voice 1' 0:10 1:00", "section Verse 0:10", "arm 'Lead Voice 2'",
     )  # fmt: skip
@@ -94,6 +94,7 @@ def test_edits_are_all_made_or_none():
         ("replace Bass/1 Shore", "no plugin is called “Shore”; there is Shoreline"),
         ("clip Bass one 2", "which is no number"),
         ("set Bass/1 drive", "not of the form"),
+        ("set Bass/1 Drive=2 dirve=3", "Tar has no parameter “dirve”; it has drive, "),
         ("add piano X", "cannot be added"),
         ("send Bass Band 1 sideways", "pre or post"),
         ("route Band Bass", "circle"),

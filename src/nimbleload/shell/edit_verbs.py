@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import shlex
 from collections.abc import Callable
 from pathlib import Path
@@ -13,7 +14,7 @@ import msgspec
 from ..core.cards.families import squeezed
 from ..core.session import chain_edits, edits, time_edits
 from ..core.session.panning import LAWS
-from ..core.session.plugins import PluginUse, Setting
+from ..core.session.plugins import PluginRef, PluginUse, Setting
 from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.told.own_window import closed
@@ -181,7 +182,22 @@ def _set(session: Session, words: list[str], _: Lookup) -> Session:
         if not sign:
             raise SessionError(f"“{word}” is not of the form name=number")
         values[name] = number(value, name)
-    return chain_edits.set_values(session, [use_of(session, words[0]).id], values)
+    use = use_of(session, words[0])
+    has = _parameters(use.plugin, session.rate)
+    keys = {name.lower(): key for key, name in has} | {key.lower(): key for key, _ in has}
+    unknown = [name for name in values if has and name.lower() not in keys]
+    if unknown:
+        listed = ", ".join(name if key.isdigit() else key for key, name in has[:12])
+        more = f" and {len(has) - 12} more" if len(has) > 12 else ""
+        raise SessionError(f"{use.label} has no parameter “{unknown[0]}”; it has {listed}{more}")
+    return chain_edits.set_values(session, [use.id], {keys.get(name.lower(), name): values[name] for name in values})
+
+
+@functools.cache
+def _parameters(plugin: PluginRef, rate: int) -> tuple[tuple[str, str], ...]:
+    """How a plugin's parameters are named in a setting, and what it calls them; empty where it cannot be asked."""
+    asked = told(PluginUse("", plugin), rate)
+    return tuple((each.key, each.name) for each in asked.parameters) if isinstance(asked, ParametersMessage) else ()
 
 
 def _preset(session: Session, words: list[str], _: Lookup) -> Session:
