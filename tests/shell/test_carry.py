@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 
+import msgspec
 import numpy as np
 import pytest
 import soundfile
@@ -262,3 +263,22 @@ def test_what_a_midi_file_plays_is_rendered_note_for_note(tmp_path, monkeypatch)
     (tmp_path / "tune.mid").unlink()
     again = run("carry-out", "a.nimbleload", "--no-proof")
     assert again.exit_code == 1 and "no audio files" in again.output
+
+
+def test_what_was_made_here_lies_beside_the_session_and_not_among_its_audio(tmp_path):
+    """Else the folder of stems would hold them when it is added once more."""
+    (tmp_path / "stems").mkdir()
+    soundfile.write(tmp_path / "stems" / "Voice.wav", np.random.default_rng(0).uniform(-0.5, 0.5, 48000), 48000)
+    path = tmp_path / "mix.nimbleload"
+    run("new", path)
+    assert run("add", path, tmp_path / "stems").exit_code == 0
+    assert run("edit", path, "insert Voice tar").exit_code == 0
+    of = session_file.read(path)
+    voice = next(strip for strip in of.session.strips if strip.name == "Voice")
+    session_file.write(path, msgspec.structs.replace(of, plan=Plan((Decision("freeze", voice.id),))))
+    said = run("carry-out", path, "--no-proof")
+    assert said.exit_code == 0, said.output
+    assert run("stems", path, "--no-proof").exit_code == 0
+    assert [each.name for each in (tmp_path / "stems").iterdir()] == ["Voice.wav"]
+    made = {each.name for each in tmp_path.iterdir()} - {"stems", "mix.nimbleload", "mix.nimbleload.bak"}
+    assert {"mix carried out", "mix stems"} < made and len(made) == 3

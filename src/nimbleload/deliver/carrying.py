@@ -63,9 +63,12 @@ class NothingToDoError(Exception):
     """Why a plan cannot be carried out, in a sentence."""
 
 
-def prepare(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = ()) -> Prepared:
-    """The jobs of a plan, and the stems of some strips (their ids). NothingToDoError if the session comes from no
-    exchange file that can be read, and from no audio files, while something is to be rendered."""
+def prepare(
+    session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = (), saved_as: Path | None = None
+) -> Prepared:
+    """The jobs of a plan, and the stems of some strips (their ids); the session is `saved_as` a file, or not yet.
+    NothingToDoError if it comes from no exchange file that can be read, and from no audio files, while something is to
+    be rendered."""
     made_here = not session.source.endswith(SUFFIX)
     kinds = {decision.kind for decision in plan.decisions}
     needs_audio = not kinds or bool(stems_of) or bool(kinds & {"freeze", "bounce"})
@@ -94,16 +97,18 @@ def prepare(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] =
             refused.append((check.bus.name, f"that it sounds the same is not proven: {'; '.join(reasons)}."))
         else:
             proven.append(check)
-    beside = made_of(session) if made_here else source
+    beside = made_of(session, saved_as) if made_here else source
     whole = stems.together(session, able, known, buffer)
     return Prepared(source, able, refused, beside, proven, bool(kinds & WRITTEN), whole)
 
 
-def made_of(session: Session) -> Path:
-    """What a session that was made here was made of: the file or folder it names, else beside its first audio file;
-    where it has none, in the folder in which the program was started."""
+def made_of(session: Session, saved_as: Path | None = None) -> Path:
+    """What a session that was made here was made of: the file or folder it names, else the file that it is saved as;
+    while it is not, beside its first audio file; where it has none, in the folder in which the program was started."""
     if session.source and Path(session.source).exists():
         return Path(session.source)
+    if saved_as is not None:
+        return saved_as
     first = next((clip for strip in session.strips if is_all_files(strip) for clip in strip.clips), None)
     if first is None:
         return Path.cwd() / session.name.replace("/", "-")

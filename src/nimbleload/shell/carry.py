@@ -8,7 +8,6 @@ from pathlib import Path
 import click
 
 from ..core.decisions.decision import Plan
-from ..core.session.session import Session
 from ..core.told import carrying as told
 from ..core.units import count
 from ..deliver import carrying, difference, exchange_out
@@ -18,6 +17,7 @@ from ..deliver.there import there
 from ..demo import audio as demo_audio
 from ..store import audio
 from ..store.audio import AudioError
+from ..store.session_file import Saved
 from .common import as_json, cards_of, cli, opened, show_json
 
 FILE_KIND = click.option(
@@ -49,7 +49,7 @@ def carry_out(
     Neither FILE nor the exchange file it comes from is changed. What is there already and made of the same is left.
     """
     saved = opened(file).saved
-    prepared = prepared_for(saved.session, saved.plan, buffer or saved.buffer)
+    prepared = prepared_for(saved, saved.plan, buffer, file)
     folder = Path(to) if to else carrying.folder_of(prepared.beside)
     there = [*(job.name for job in prepared.jobs), *(name for name, _ in prepared.refused)]
     unknown = [name for name in only if name not in there]
@@ -110,11 +110,14 @@ def show_todo(prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, ki
     click.echo(told.headline(done, len(jobs), 0, len(prepared.refused), prepared.is_written))
 
 
-def prepared_for(session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = ()) -> carrying.Prepared:
-    """What there is to do, with the example's audio made if it is that. ClickException if nothing can be done."""
+def prepared_for(
+    saved: Saved, plan: Plan, buffer: int | None, file: str, stems_of: Sequence[str] = ()
+) -> carrying.Prepared:
+    """What there is to do in what FILE holds, with the example's audio made if it is that. ClickException if nothing
+    can be done."""
     try:
-        demo_audio.made_if_needed(session.source)
-        return carrying.prepare(session, plan, buffer, stems_of)
+        demo_audio.made_if_needed(saved.session.source)
+        return carrying.prepare(saved.session, plan, buffer or saved.buffer, stems_of, Path(file).absolute())
     except carrying.NothingToDoError as error:
         raise click.ClickException(str(error)) from error
     except OSError as error:
@@ -177,7 +180,7 @@ def stems(
         raise click.ClickException(f"Nothing called “{unknown[0]}” is heard here. There are: {names}.")
     usual = [] if only else stems_of.leading(saved.session)
     wanted = [s.id for s in there if s.name in only or s.id in usual or (mix and s.kind == "main")]
-    prepared = prepared_for(saved.session, Plan(), buffer or saved.buffer, wanted)
+    prepared = prepared_for(saved, Plan(), buffer, file, wanted)
     folder = Path(to) if to else prepared.beside.with_name(f"{prepared.beside.stem} stems")
     rendered, ended, shared = rendered_in(prepared, prepared.jobs, folder, kind, not no_proof, json)
     if json:

@@ -224,6 +224,21 @@ def test_a_session_without_audio_says_so(make_window, qtbot, tmp_path):
     assert state(window) == "by hand"
 
 
+def test_what_was_made_here_goes_beside_the_file_that_it_is_saved_as(make_window, qtbot, tmp_path, monkeypatch):
+    first, other = tmp_path / "made here.nimbleload", tmp_path / "another.nimbleload"
+    session_file.write(first, Saved(session(track("t")), Plan((Decision("off", "t"),))))
+    window = make_window()
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.open_path(first)
+    assert window.carry.prepared.beside == first
+    with qtbot.waitSignal(window.filing.saved, timeout=30_000):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
+        window.ask_save()
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.go(CARRY)
+    assert window.carry.prepared.beside == other
+
+
 def test_the_example_has_audio_of_its_own(make_window, qtbot):
     window = make_window()
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):

@@ -239,7 +239,7 @@ class CarryPage(QWidget):
         self._show_back()
         there = {strip.id for strip in document.session.strips}
         self.stems = tuple(each for each in self.stems if each in there)
-        asked = (document.session, document.plan.decisions, document.buffer, self.stems)
+        asked = (document.session, document.plan.decisions, document.buffer, self.stems, self._desk.path)
         if asked != self._plan and not self.work.is_running:
             self._plan = asked
             if (document.plan.decisions or self.stems) and (self.prepared is None or not self.table.rowCount()):
@@ -247,7 +247,7 @@ class CarryPage(QWidget):
                 self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
                 self.state_changed.emit("…", "quiet")
             kind = str(self.kind.currentData())
-            self.work.prepare(document.session, document.plan, document.buffer, kind, self.stems)
+            self.work.prepare(document.session, document.plan, document.buffer, kind, self.stems, self._desk.path)
 
     def _take_prepared(self, found: Prepared | str, lies: There) -> None:
         self._forget()
@@ -291,6 +291,8 @@ class CarryPage(QWidget):
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
+        if self._plan is not None:
+            self._look()  # it may be saved as another file
         self._fitting.start()
 
     def _fit_rows(self) -> None:

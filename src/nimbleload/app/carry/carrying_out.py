@@ -48,20 +48,26 @@ class CarryingOut(QObject):
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
-    def prepare(self, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str] = ()) -> None:
+    def prepare(
+        self, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str] = (),
+        saved_as: Path | None = None,
+    ) -> None:  # fmt: skip
         """Looks what there is to do for a plan and for stems, and what lies there as a kind of file; what was asked
         before no longer counts."""
         self._asked += 1
-        of = (self._asked, session, plan, buffer, kind, stems)
+        of = (self._asked, session, plan, buffer, kind, stems, saved_as)
         threading.Thread(target=self._prepare, args=of, daemon=True).start()
 
-    def _prepare(self, asked: int, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str]) -> None:
+    def _prepare(
+        self, asked: int, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str],
+        saved_as: Path | None,
+    ) -> None:  # fmt: skip
         found: Prepared | str
         lies = NOTHING
         try:
             if plan.decisions or stems:
                 demo_audio.made_if_needed(session.source)
-            found = carrying.prepare(session, plan, buffer, stems)
+            found = carrying.prepare(session, plan, buffer, stems, saved_as)
             lies = there(found.jobs, found.source, carrying.folder_of(found.beside), kind)
         except NothingToDoError as error:
             found = str(error)
