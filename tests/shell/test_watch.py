@@ -133,6 +133,7 @@ def test_what_cannot_be_done_with_it_is_said_before_anything_is_watched(tmp_path
         ("--keep", tmp_path / "no" / "a.nimblewatch"): f"{tmp_path / 'no'} is no folder that lets you",
         ("--against", tmp_path / "none.nimbleload"): "none.nimbleload cannot be read",
         ("--against", "demo", "--at", "noon"): "no position",
+        ("--at", "1:00"): "with what, --against says",
         ("--against", "demo", "--at", "59:00"): "is not in the piece, which lasts 12:00",
     }.items():
         said = run(os.getpid(), *words)

@@ -115,6 +115,8 @@ def refuse_at_once(keep: str | None, session: str | None, against: str | None, a
             raise click.ClickException(f"{target} cannot be written: {target.parent} is no folder that lets you.")
     if against is not None:
         second_at(opened(against).saved.session, at)
+    elif at is not None:
+        raise click.UsageError("--at says at which moment it is compared; with what, --against says.")
 
 
 def running_server() -> Running:
