@@ -18,7 +18,7 @@ from ..core.session.plugins import PluginRef, PluginUse, Setting
 from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.told.own_window import closed
-from ..core.units import from_clock, said_by
+from ..core.units import from_clock, listed, said_by
 from ..probe.choosing import Lookup
 from ..probe.describing import read_state, state_of, told
 from ..probe.isolation import Failure
@@ -155,8 +155,7 @@ def _plugin(words: str, lookup: Lookup) -> PluginUse:
         return use
     near = lookup.near(words)
     if near:
-        more = f" and {len(near) - 5} more" if len(near) > 5 else ""
-        raise SessionError(f"no plugin is called “{words}”; there is {', '.join(near[:5])}{more}")
+        raise SessionError(f"no plugin is called “{words}”; there is {listed(near, 5)}")
     raise SessionError(f"no plugin “{words}” is installed here; nimble-load plugins lists those that are")
 
 
@@ -187,9 +186,8 @@ def _set(session: Session, words: list[str], _: Lookup) -> Session:
     keys = {name.lower(): key for key, name in has} | {key.lower(): key for key, _ in has}
     unknown = [name for name in values if has and name.lower() not in keys]
     if unknown:
-        listed = ", ".join(name if key.isdigit() else key for key, name in has[:12])
-        more = f" and {len(has) - 12} more" if len(has) > 12 else ""
-        raise SessionError(f"{use.label} has no parameter “{unknown[0]}”; it has {listed}{more}")
+        names = listed([name if key.isdigit() else key for key, name in has], 12)
+        raise SessionError(f"{use.label} has no parameter “{unknown[0]}”; it has {names}")
     return chain_edits.set_values(session, [use.id], {keys.get(name.lower(), name): values[name] for name in values})
 
 
