@@ -231,11 +231,10 @@ def test_what_was_made_here_goes_beside_the_file_that_it_is_saved_as(make_window
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.open_path(first)
     assert window.carry.prepared.beside == first
-    with qtbot.waitSignal(window.filing.saved, timeout=30_000):
-        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
-        window.ask_save()
+    window.go(CARRY)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
-        window.go(CARRY)
+        window.ask_save()
     assert window.carry.prepared.beside == other
 
 

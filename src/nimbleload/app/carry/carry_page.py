@@ -57,7 +57,7 @@ class CarryPage(QWidget):
         self.rendered: dict[str, Rendered] = {}
         self.compared: dict[str, Proof] = {}
         self.ended: dict[str, str] = {}
-        self._plan: object = None
+        self._plan: tuple[object, ...] | None = None
         self.stems: tuple[str, ...] = ()
         # Rows are fitted once the columns are as wide as they are going to be.
         self._fitting = QTimer(self, singleShot=True, interval=0)
@@ -118,6 +118,7 @@ class CarryPage(QWidget):
         self.sentence.follow_opening(self._desk)
         self._desk.opened.connect(self._show_opening)
         self._desk.recomputed.connect(self._look)
+        self._desk.saved_changed.connect(self._follow_file)
 
     # What the user does
 
@@ -249,6 +250,11 @@ class CarryPage(QWidget):
             kind = str(self.kind.currentData())
             self.work.prepare(document.session, document.plan, document.buffer, kind, self.stems, self._desk.path)
 
+    def _follow_file(self) -> None:
+        """What is rendered may go beside another file, if the session was saved as one."""
+        if self._plan is not None and self._plan[-1] != self._desk.path:
+            self._look()
+
     def _take_prepared(self, found: Prepared | str, lies: There) -> None:
         self._forget()
         self.prepared = found if isinstance(found, Prepared) else None
@@ -291,8 +297,6 @@ class CarryPage(QWidget):
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
-        if self._plan is not None:
-            self._look()  # it may be saved as another file
         self._fitting.start()
 
     def _fit_rows(self) -> None:
