@@ -18,7 +18,7 @@ from ..demo import audio as demo_audio
 from ..store import audio
 from ..store.audio import AudioError
 from ..store.session_file import Saved
-from .common import as_json, cards_of, cli, opened, show_json
+from .common import as_json, cards_of, cli, opened, refuse_unknown, show_json
 
 FILE_KIND = click.option(
     "--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav",
@@ -52,10 +52,7 @@ def carry_out(
     prepared = prepared_for(saved, saved.plan, buffer, file)
     folder = Path(to) if to else carrying.folder_of(prepared.beside)
     there = [*(job.name for job in prepared.jobs), *(name for name, _ in prepared.refused)]
-    unknown = [name for name in only if name not in there]
-    if unknown:
-        names = ", ".join(there) or "nothing"
-        raise click.ClickException(f"The plan renders nothing called “{unknown[0]}”, but: {names}.")
+    refuse_unknown(only, there, "The plan renders nothing called “{}”, but: {}.")
     jobs = [job for job in prepared.jobs if not only or job.name in only]
     if only:
         prepared = prepared._replace(checks=[])
@@ -174,10 +171,7 @@ def stems(
     """
     saved = opened(file).saved
     there = stems_of.choices(saved.session)
-    unknown = [name for name in only if name not in {strip.name for strip in there}]
-    if unknown:
-        names = ", ".join(strip.name for strip in there)
-        raise click.ClickException(f"Nothing called “{unknown[0]}” is heard here. There are: {names}.")
+    refuse_unknown(only, [strip.name for strip in there], "Nothing called “{}” is heard here. There are: {}.")
     usual = [] if only else stems_of.leading(saved.session)
     wanted = [s.id for s in there if s.name in only or s.id in usual or (mix and s.kind == "main")]
     prepared = prepared_for(saved, Plan(), buffer, file, wanted)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import math
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -70,6 +71,20 @@ def cli() -> None:
 def refuse(error: Exception) -> NoReturn:
     """Ends the command with a sentence and exit code 1."""
     raise click.ClickException(str(error))
+
+
+def refuse_if_there(target: Path, way_out: str = "") -> None:
+    """Ends the command rather than write over a file; `way_out` is a sentence on how it can be done all the same."""
+    if target.exists():
+        raise click.ClickException(f"{target} is there already and was not changed.{way_out}")
+
+
+def refuse_unknown(asked: Iterable[str], there: Sequence[str], sentence: str) -> None:
+    """Ends the command if a name that was asked for is none of those that there are: with a sentence that has places
+    for both."""
+    for name in asked:
+        if name not in there:
+            raise click.ClickException(sentence.format(name, ", ".join(there) or "nothing"))
 
 
 def opened(file: str) -> Opened:

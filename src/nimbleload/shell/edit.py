@@ -30,7 +30,7 @@ from ..store.library import own_cores
 from ..store.opening import EXCHANGE_SUFFIX, made_here
 from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
-from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, show_json, written
+from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, refuse_if_there, show_json, written
 from .edit_verbs import VERBS, edited, strip_of, use_of
 from .prove import rehearsed
 from .session import position
@@ -60,8 +60,8 @@ def target_of(file: str, to: str | None) -> Path:
 def new(file: str, name: str | None, rate: int, bpm: float, length: str, cores: int | None, over: bool) -> None:
     """Make an empty session FILE, with nothing but its main output."""
     target = target_of(file, None)
-    if target.exists() and not over:
-        raise click.ClickException(f"{target} is there already and was not changed. --replace writes over it.")
+    if not over:
+        refuse_if_there(target, " --replace writes over it.")
     try:
         session = set_length(set_rate(empty(name or target.stem), rate), position(length, "--length"))
         session = set_tempo(session, [TempoPoint(0.0, bpm)])
@@ -224,8 +224,7 @@ def export(file: str, to: str) -> None:
     target = Path(to)
     if target.suffix != EXCHANGE_SUFFIX:
         raise click.ClickException(f"{target.name} should end in {EXCHANGE_SUFFIX}.")
-    if target.exists():
-        raise click.ClickException(f"{target} is there already and was not changed.")
+    refuse_if_there(target)
     found = opened(file)
     try:
         left_out = exporting.export(target, found.saved.session, cards_of(found.saved))

@@ -11,7 +11,7 @@ from ..deliver import pared
 from ..deliver.exchange_out import WriteError
 from ..demo.audio import made_if_needed
 from ..store.session_file import SUFFIX
-from .common import as_json, cli, opened, refuse, show_json
+from .common import as_json, cli, opened, refuse, refuse_if_there, show_json
 from .edit_verbs import strip_of
 from .session import position
 
@@ -36,8 +36,7 @@ def pare(
     target, saved = Path(to), opened(file).saved
     if target.suffix not in (SUFFIX, pared.SUFFIX):
         raise click.ClickException(f"{target.name} should end in {pared.SUFFIX} or {SUFFIX}.")
-    if target.exists():
-        raise click.ClickException(f"{target} is there already and was not changed.")
+    refuse_if_there(target)
     session = saved.session
     stretch = None
     if section is not None:

@@ -14,7 +14,7 @@ from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
-from ..core.told.basis import basis
+from ..core.told.basis import basis_words
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.versions import against_held, sections_against
@@ -185,7 +185,11 @@ def meter_reading(text: str) -> MeterReading:
 
 def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
     """The survey of a FILE argument, with every card that is known; with `here`, as this computer would rehearse it."""
-    saved = opened(file).saved
+    return survey_of(opened(file).saved, buffer, cores, here)
+
+
+def survey_of(saved: session_file.Saved, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
+    """The same of a session that is open."""
     machine = replace(saved.machine, measured_cores=own_cores())
     if cores:
         machine = replace(machine, cores=cores, speed=1.0 if here else machine.speed)
@@ -286,4 +290,4 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
 
 def provenance_lines(here: Instant) -> list[str]:
     """What the load rests on, if not all of it was measured on this computer."""
-    return [as_sentence(f"{share} of this load: {words}") for share, words in basis(here)]
+    return [as_sentence(words) for words in basis_words(here)]

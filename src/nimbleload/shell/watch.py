@@ -31,8 +31,8 @@ from ..probe import catalogue
 from ..probe.choosing import held_in
 from ..store import recording_file, session_file
 from ..store.session_file import Saved, SessionFileError
-from .common import FiniteRange, as_json, cli, opened, show_json
-from .session import second_at, surveyed
+from .common import FiniteRange, as_json, cli, opened, refuse_if_there, show_json
+from .session import second_at, survey_of
 
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
 LATE, NO_CYCLE = 3, 4
@@ -70,7 +70,8 @@ def watch(
     PROCESS is the host's number, or several; without it the hosts that run are listed,
     and the only one is watched. Exit code 3: a block was late; 4: no cycle was found.
     """
-    refuse_at_once(keep, session, against, at)
+    other = opened(against).saved if against is not None else None
+    refuse_at_once(keep, session, other, at)
     try:
         if source is not None:
             recording, names = recording_file.read(Path(source))
@@ -86,7 +87,7 @@ def watch(
         raise click.ClickException(str(error)) from error
     seen = see(recording)
     plugins = held_in(recording.files, names, catalogue.remembered())
-    compared = compare(seen, against, at, plugins) if against is not None else None
+    compared = compare(seen, other, at, plugins) if other is not None else None
     taken = keep_session(seen, Path(session), plugins) if session is not None else ""
     if json:
         told_too = {} if compared is None else {"against": compared.figures()}
@@ -104,17 +105,16 @@ def watch(
     raise SystemExit(LATE if seen.blocks.dropouts else 0)
 
 
-def refuse_at_once(keep: str | None, session: str | None, against: str | None, at: str | None) -> None:
+def refuse_at_once(keep: str | None, session: str | None, against: Saved | None, at: str | None) -> None:
     """Says what cannot be done with what will be seen, before it is waited for."""
     if session is not None and Path(session).suffix != session_file.SUFFIX:
         raise click.ClickException(f"{session} does not end in {session_file.SUFFIX}.")
     for target in (Path(each) for each in (keep, session) if each is not None):
-        if target.exists():
-            raise click.ClickException(f"{target} is there already and was not changed.")
+        refuse_if_there(target)
         if not os.access(target.parent, os.W_OK):
             raise click.ClickException(f"{target} cannot be written: {target.parent} is no folder that lets you.")
     if against is not None:
-        second_at(opened(against).saved.session, at)
+        second_at(against.session, at)
     elif at is not None:
         raise click.UsageError("--at says at which moment it is compared; with what, --against says.")
 
@@ -171,10 +171,10 @@ def keep_session(of: Seen, target: Path, plugins: Mapping[str, PluginUse]) -> st
     return f"{told.taken_words(made)} Written to {target}"
 
 
-def compare(of: Seen, file: str, at: str | None, plugins: Mapping[str, PluginUse]) -> Compared:
+def compare(of: Seen, saved: Saved, at: str | None, plugins: Mapping[str, PluginUse]) -> Compared:
     """What a session predicts for a moment, at the buffer size that was seen, against what was seen."""
     found = told.buffer_of(of.blocks.period) if of.blocks is not None else None
-    whole = surveyed(file, found[0] if found is not None else None, None)
+    whole = survey_of(saved, found[0] if found is not None else None, None)
     return compared_with(whole, instant(whole, second_at(whole.session, at)), of, plugins)
 
 

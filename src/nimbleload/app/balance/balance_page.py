@@ -15,7 +15,7 @@ from ...core.load.load_map import LoadMap
 from ...core.load.ranking import Stretch, stretch_load
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
-from ...core.told.basis import basis
+from ...core.told.basis import basis_words
 from ...core.told.verdict import Verdict, verdict
 from ...core.told.versions import against_held
 from ...core.units import as_sentence, clock, percent
@@ -292,7 +292,7 @@ class BalancePage(QWidget):
         """What the load rests on, if it is not all measured on this computer."""
         at = self._desk.instant
         assert at is not None
-        parts = [f"{share} of this load: {words}" for share, words in basis(at)]
+        parts = basis_words(at)
         return f" {as_sentence('; '.join(parts))}" if parts else ""
 
     def _needs_measuring(self) -> bool:

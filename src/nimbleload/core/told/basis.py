@@ -20,3 +20,8 @@ def basis(at: Instant, all_of_it: bool = False) -> list[tuple[str, str]]:
         if share >= LEAST and (all_of_it or name != "measured")
     ]
     return [*said, (f"up to {percent(at.doubt)}", OF_OTHERS)] if at.doubt >= LEAST_DOUBT else said
+
+
+def basis_words(at: Instant) -> list[str]:
+    """The same in words, to be made sentences of; empty if all was measured on this computer."""
+    return [f"{share} of this load: {words}" for share, words in basis(at)]
