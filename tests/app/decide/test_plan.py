@@ -42,6 +42,17 @@ def test_one_click_brings_the_overload_under_its_limit_with_the_narrator_live(su
     assert "→ 79 %" in last
 
 
+def test_how_good_a_suggestion_is_is_said_of_what_it_was_looked_for_in_alone(suggested, qtbot, settled):
+    drawer, said = suggested.balance.drawer, suggested.balance.drawer._words.text()
+    assert "reach 79 %" in said
+    settled(suggested, lambda: qtbot.keyClick(suggested, Qt.Key.Key_BracketRight))
+    qtbot.waitUntil(lambda: "min: worst 110 % → 67 %." in drawer._words.text(), timeout=60_000)
+    settled(suggested, lambda: qtbot.keyClick(suggested, Qt.Key.Key_BracketLeft))
+    qtbot.waitUntil(lambda: drawer._words.text() == said, timeout=60_000)
+    settled(suggested, lambda: drawer.limit.setValue(85))
+    qtbot.waitUntil(lambda: "min: worst 126 % → 79 %." in drawer._words.text(), timeout=60_000)
+
+
 def test_a_step_is_taken_back_and_everything_with_one_undo(suggested, qtbot, settled):
     drawer = suggested.balance.drawer
     before = suggested.desk.survey.plan

@@ -15,6 +15,7 @@ from ...core.load.load_map import LoadMap
 from ...core.load.ranking import Stretch, stretch_load
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
+from ...core.survey import Survey
 from ...core.told.basis import basis_words
 from ...core.told.verdict import Verdict, verdict
 from ...core.told.versions import against_held
@@ -54,6 +55,11 @@ class Panel(QFrame):
         column.addWidget(inside, 1)
 
 
+def _about(of: Survey) -> tuple[object, ...]:
+    """What a suggestion is about: with any other of these it says nothing."""
+    return of.session, of.buffer, of.machine
+
+
 class BalancePage(QWidget):
     """The page. `measure_wanted` asks for the Measure page."""
 
@@ -73,6 +79,7 @@ class BalancePage(QWidget):
         self.right.addWidget(self.options)
         self.timeline = TimelineView()
         self._suggestion: Suggestion | None = None
+        self._suggested_for: tuple[object, ...] | None = None
         self._wanted: tuple[Weights, list, float | None] | None = None  # asked for before there was a load
         self._turns = Turns(self)
         # The load of a version of this session that later ones are compared with.
@@ -338,7 +345,8 @@ class BalancePage(QWidget):
 
     def _show_suggestion(self, found: Suggestion) -> None:
         """The plan itself comes with the next survey, unless it is the one in force already."""
-        self._suggestion = found
+        of = self._desk.survey
+        self._suggestion, self._suggested_for = found, None if of is None else _about(of)
         self.drawer.suggest.setEnabled(True)
         self.show_plan()
 
@@ -353,13 +361,18 @@ class BalancePage(QWidget):
             self._desk.change("how a step is done", document._replace(plan=document.plan.replaced(old, new)))
 
     def show_plan(self) -> None:
-        """The drawer; after a suggestion, for as long as its plan is in force, with how good it is."""
+        """The drawer; after a suggestion, for as long as its plan and all that it was looked for in are in force, with
+        how good it is."""
         of = self._desk.survey
         if of is None:
             return
         self.drawer.show_plan(of, self._desk.plan_steps)
-        if self._suggestion is not None and self._suggestion.plan == of.plan:
-            self.drawer.show_suggestion(of, self._suggestion)
+        found, worst = self._suggestion, float(of.after.load.max())
+        if found is None or found.plan != of.plan or _about(of) != self._suggested_for:
+            return
+        # With other figures than it was found with the plan leads elsewhere.
+        if abs(worst - found.load) < 1e-6:
+            self.drawer.show_suggestion(of, found)
 
     def _show_options(self, weighed: list[Weighed]) -> None:
         of, at = self._desk.survey, self._desk.instant
