@@ -69,6 +69,13 @@ def test_links_lead_to_pages_and_out_of_the_guide_to_the_system(opened, monkeypa
     assert asked == [str((folder().parent / "measuring.md").resolve())] and opened.page == "Why does it crackle?"
 
 
+def test_a_page_is_laid_out_as_a_whole_and_not_for_each_paragraph(opened):
+    changes = []
+    opened.text.document().contentsChanged.connect(lambda: changes.append(1))
+    opened.choose("Every figure")
+    assert opened.text.document().blockCount() > 50 and len(changes) <= 3
+
+
 def test_words_are_searched_for_in_all_pages(opened, qtbot):
     qtbot.keyClicks(opened.search, "wilson looks")
     assert [opened.pages.item(row).text() for row in range(opened.pages.count())] == ["Every figure"]

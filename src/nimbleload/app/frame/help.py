@@ -126,6 +126,7 @@ class Help(Dialog):
         document = self.text.document()
         found: list[tuple[int, int, QTextCharFormat]] = []
         cursor, block = QTextCursor(document), document.begin()
+        cursor.beginEditBlock()  # or the whole page is laid out again for each paragraph
         while block.isValid():
             cursor.setPosition(block.position())
             room = block.blockFormat()
@@ -149,3 +150,4 @@ class Help(Dialog):
             cursor.setPosition(position)
             cursor.setPosition(position + length, QTextCursor.MoveMode.KeepAnchor)
             cursor.setCharFormat(kind)
+        cursor.endEditBlock()
