@@ -81,7 +81,12 @@ case "${1:-help}" in
     cd "$here"
     export QT_QPA_PLATFORM="${QT_QPA_PLATFORM:-offscreen}"
     "$venv/bin/ruff" check src tests bench distribution
+    # Making assertions tell what they compared takes half a minute for all files: once, beside the types, and not again
+    # in each process. (Some systems have Python keep nothing.)
+    unset PYTHONDONTWRITEBYTECODE
+    "$venv/bin/python" -m pytest --collect-only -q >/dev/null 2>&1 &
     "$venv/bin/mypy" --no-error-summary
+    wait # what is wrong is told by the run itself
     # What goes by real time runs alone, everything else side by side; with words of your own, all of it in one go.
     if [ $# -gt 1 ]; then exec "$venv/bin/python" -m pytest "${@:2}"; fi
     # Many of them wait for a process or a window: one more at a time than there are cores.

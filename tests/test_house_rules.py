@@ -94,7 +94,7 @@ def test_figures_before_words_agree_with_them():
 def test_imports_run_downwards():
     def may(room, target):
         below = ROOMS.index(target) >= ROOMS.index(room) and room in ONLY_BY.get(target, {room})
-        return target == room or below and (room != "house" or target == "native")
+        return target == room or (below and (room != "house" or target == "native"))
 
     found = [(name_of(path), module) for path in in_rooms(*ROOMS) for module in imports(path)
              if module.startswith("nimbleload.") and (target := module.split(".")[1]) in ROOMS

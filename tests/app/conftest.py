@@ -8,6 +8,8 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 from nimbleload.app.frame.remembered import Remembered
 from nimbleload.app.frame.window import MainWindow
 from nimbleload.app.look.theme import theme
+from nimbleload.core.optimise.suggest import Suggestion, suggest
+from nimbleload.core.survey import survey
 from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
@@ -58,6 +60,14 @@ def example(make_window, qtbot):
         window.open_example()
     qtbot.waitUntil(lambda: window.balance.is_shown, timeout=60_000)
     return window
+
+
+@pytest.fixture(scope="session")
+def suggestion() -> Suggestion:
+    """What is suggested for the example, looked for once for all tests that only need a plan to be there."""
+    saved = demo_saved()
+    cards = {card.key: card for card in saved.cards}
+    return suggest(survey(saved.session, saved.plan, cards, saved.machine, saved.buffer))
 
 
 @pytest.fixture

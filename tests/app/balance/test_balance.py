@@ -20,7 +20,6 @@ from nimbleload.app.look.notice import written
 from nimbleload.app.look.panels import Message
 from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
-from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session import edits
 from nimbleload.core.survey import worst_seconds
 from nimbleload.core.units import clock, percent
@@ -273,10 +272,10 @@ def shares(model):
     return [model.share(model.index(row, 0)) for row in range(model.rowCount())]
 
 
-def test_tracks_that_are_left_alone_stay_in_the_order_of_their_figures(example, qtbot, settled):
+def test_tracks_that_are_left_alone_stay_in_the_order_of_their_figures(example, qtbot, settled, suggestion):
     model = example.balance.tracks.model
     settled(example, lambda: example.desk.change("plan", example.desk.document._replace(
-        plan=suggest(example.desk.survey).plan)))  # fmt: skip
+        plan=suggestion.plan)))  # fmt: skip
     decided = {each.strip for each in example.desk.survey.plan.decisions}
     for basis in ("moment", "peak", "piece"):
         model.set_basis(basis)

@@ -14,7 +14,6 @@ from nimbleload.app.decide.decide_dialogs import FindingsDialog, KeptDialog, Pla
 from nimbleload.app.decide.plan_drawer import OWN
 from nimbleload.app.frame.host_dialog import HostDialog
 from nimbleload.core.decisions.decision import Decision, Plan
-from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session import edits
 from nimbleload.core.told.findings import findings
 from nimbleload.core.told.plans import alike_words
@@ -167,9 +166,9 @@ def test_the_restore_list_is_ticked_off_and_saved_with_the_plan(example, qtbot, 
     assert again.list.lines_done() == [line]
 
 
-def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, settled):
+def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, settled, suggestion):
     settled(example, lambda: example.desk.change("plan", example.desk.document._replace(
-        plan=suggest(example.desk.survey).plan)))  # fmt: skip
+        plan=suggestion.plan)))  # fmt: skip
     document, planned = example.desk.document, example.desk.survey
     view = example.balance.tracks.view
     view.setFocus()
