@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QApplication, QMessageBox
 
 from nimbleload.app.frame.remembered import Remembered
@@ -50,6 +51,8 @@ def make_window(qtbot, tmp_path):
         window.shut_down()
         window.hide()
         window.deleteLater()
+    # Now, and not when the next test waits for something: its style would be worked out for this window, too.
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
 @pytest.fixture
