@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tracemalloc
 import zipfile
+from itertools import product
 
 import numpy as np
 import pytest
@@ -117,3 +118,17 @@ def test_a_flac_file_has_no_place_for_that_and_a_file_is_the_same_each_time(tmp_
     for name in ("a.wav", "b.wav"):
         audio.write(tmp_path / name, iter([sound]), RATE, start=7)
     assert (tmp_path / "a.wav").read_bytes() == (tmp_path / "b.wav").read_bytes()
+
+
+@pytest.mark.parametrize("form", ["WAV", "WAVEX", "W64", "RF64", "AIFF", "CAF", "FLAC"])
+def test_upper_bits_are_those_that_the_library_reads(tmp_path, form):
+    rng, path, tried = np.random.default_rng(1), tmp_path / "sound", 0
+    for kind, end, channels in product(("PCM_S8", "PCM_U8", "PCM_16", "PCM_24", "PCM_32"), ("FILE", "BIG"), (1, 2, 5)):
+        if not soundfile.check_format(form, kind, end):
+            continue
+        soundfile.write(path, rng.uniform(-1, 1, (1001, channels)), 8000, kind, end, form)
+        with soundfile.SoundFile(path) as file:
+            found = np.concatenate(list(audio.upper_bits(file, 300)))
+        assert np.array_equal(found, soundfile.read(path, dtype="int16", always_2d=True)[0]), (kind, end, channels)
+        tried += 1
+    assert tried >= 6

@@ -22,7 +22,7 @@ from ..core.session.edits import empty
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
 from ..core.units import agreeing, count
-from .audio import stamped
+from .audio import stamped, upper_bits
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
 
@@ -186,8 +186,9 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
         loud: list[NDArray[np.bool_]] = []
         length = max(round(STRETCH * rate) // step, 1) * step
         # Whole numbers are read faster than they are converted, and none of them is NaN.
-        kind = "int16" if file.subtype.startswith("PCM_") else "float32"
-        for block in file.blocks(length, dtype=kind, always_2d=True):
+        is_whole = file.subtype.startswith("PCM_")
+        blocks = upper_bits(file, length) if is_whole else file.blocks(length, dtype="float32", always_2d=True)
+        for block in blocks:
             loud.append(_loud(block, step))
             if stopped(min(len(loud) * length / file.frames, 1.0)):
                 raise StoppedError
