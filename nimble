@@ -87,16 +87,22 @@ case "${1:-help}" in
     "$venv/bin/python" -m pytest --collect-only -q >/dev/null 2>&1 &
     "$venv/bin/mypy" --no-error-summary
     wait # what is wrong is told by the run itself
-    # What goes by real time runs alone, everything else side by side; with words of your own, all of it in one go.
     if [ $# -gt 1 ]; then exec "$venv/bin/python" -m pytest "${@:2}"; fi
-    # Many of them wait for a process or a window: one more at a time than there are cores.
-    workers=$(($(nproc) < 4 ? $(nproc) + 1 : 4))
-    status=0
+    # What goes by real time mostly waits: one of those tests at a time, beside all others. Many of these wait for a
+    # process or a window, too: all in all one more at a time than there are cores.
+    workers=$(($(nproc) < 4 ? $(nproc) : 4))
+    by_the_clock() { "$venv/bin/python" -m pytest -m clock -o cache_dir=.pytest_cache/clock "$@"; }
+    told=$(mktemp)
+    trap 'rm -f "$told"; kill $(jobs -p) 2>/dev/null || true' EXIT
+    by_the_clock >"$told" 2>&1 &
+    beside=$!
+    status=0 alone=0
     "$venv/bin/python" -m pytest -m "not clock" -n "$workers" --dist worksteal || status=$?
-    alone=0
-    "$venv/bin/python" -m pytest -m clock || alone=$?
-    # Others' bursts of work on this machine last for minutes: what failed by the clock has one more try when all is done.
-    if [ $alone = 1 ]; then alone=0; "$venv/bin/python" -m pytest -m clock --lf --lfnf none || alone=$?; fi
+    wait $beside || alone=$?
+    echo "By the clock:"
+    cat "$told"
+    # Others' work on this machine, and that of the tests beside it: what failed has one more try when all is done.
+    if [ $alone = 1 ]; then alone=0; by_the_clock --lf --lfnf none || alone=$?; fi
     [ $alone = 0 ] || status=$alone
     exit $status
     ;;

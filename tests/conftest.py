@@ -18,7 +18,7 @@ from nimbleload.machine import perf
 from nimbleload.native.memory import keep_denormals
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
-# What measures, watches or meets deadlines: these tests run one after the other, all others side by side.
+# What measures, watches or meets deadlines: one of these tests runs at a time, beside all others.
 CLOCK = (
     "tests/probe/", "tests/machine/", "tests/app/measure/", "tests/app/prove/", "tests/app/watch/",
     "tests/shell/test_machine.py", "tests/shell/test_watch.py", "tests/native/test_witness.py",
