@@ -89,8 +89,8 @@ case "${1:-help}" in
     wait # what is wrong is told by the run itself
     if [ $# -gt 1 ]; then exec "$venv/bin/python" -m pytest "${@:2}"; fi
     # What goes by real time mostly waits: one of those tests at a time, beside all others. Many of these wait for a
-    # process or a window, too: all in all one more at a time than there are cores.
-    workers=$(($(nproc) < 4 ? $(nproc) : 4))
+    # process or a window, too: one more of them at a time than there are cores.
+    workers=$(($(nproc) < 4 ? $(nproc) + 1 : 4))
     by_the_clock() { "$venv/bin/python" -m pytest -m clock -o cache_dir=.pytest_cache/clock "$@"; }
     told=$(mktemp)
     trap 'rm -f "$told"; kill $(jobs -p) 2>/dev/null || true' EXIT

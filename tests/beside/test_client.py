@@ -19,6 +19,7 @@ import pytest
 
 from nimbleload.beside import client
 from nimbleload.beside.client import Beside, BesideError, GoneError, Process
+from nimbleload.beside.messages import NotWantedError
 from nimbleload.core.decisions.decision import KeptPlan, Plan
 from nimbleload.core.optimise.alternatives import alternatives
 from nimbleload.core.optimise.candidates import Wishes
@@ -41,7 +42,7 @@ def asked(process, question):
     def ask():
         try:
             ended.append(question())
-        except (CancelledError, GoneError) as error:
+        except (CancelledError, GoneError, NotWantedError) as error:
             ended.append(error)
 
     thread = threading.Thread(target=ask)
@@ -114,6 +115,24 @@ def test_several_windows_have_surveys_of_their_own(of, process):
     one.close()
     assert other.steps(bare).steps == []
     other.close()
+
+
+@pytest.mark.parametrize("name", ["outlook", "band"])
+def test_what_only_the_last_survey_wants_is_not_worked_out_for_one_before_it(of, process, name):
+    """Another window, or another question about the same survey, leaves it to be worked out."""
+    at, one, other = instant(of, 100.0), Beside(process), Beside(process)
+    question = getattr(one, name)
+    given = (of, at) if name == "outlook" else (of,)
+    with asked(process, lambda: question(*given)) as ended:
+        other.survey(of.session, Plan(), of.now.cards, of.machine, 128)
+        one.instant(of, 90.0)
+    assert same(ended[0], {"outlook": outlook, "band": band}[name](*given))
+    with asked(process, lambda: question(*given)) as ended:
+        one.survey(of.session, Plan(), of.now.cards, of.machine, 128)
+    assert isinstance(ended[0], NotWantedError)
+    assert same(question(*given), {"outlook": outlook, "band": band}[name](*given))
+    for each in (one, other):
+        each.close()
 
 
 def test_what_fails_there_is_told_with_its_reason_and_the_next_question_is_answered(of, beside):

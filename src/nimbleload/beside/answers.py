@@ -40,5 +40,7 @@ ANSWERS: dict[str, Callable[..., Any]] = {
 }
 # What the user waits for goes beside what may take seconds.
 AT_ONCE = ("survey", "instant", "foreseen", "fitted", "host_seen", "weigh", "findings", "kept_loads", "tracking")
+# What nobody waits for any more as soon as another survey is asked for: told now and then whether it may go on.
+OF_THE_LAST = ("outlook", "band")
 # What says by a ValueError why there is no answer.
 REFUSING = ("fitted", "host_seen")

@@ -248,11 +248,11 @@ class Beside:
         return self._asked(of, "steps")
 
     def outlook(self, of: Survey, at: Instant) -> Outlook:
-        """See `core.told.outlook`."""
+        """See `core.told.outlook`. NotWantedError if another survey is asked for before it is known."""
         return self._asked(of, "outlook", at.second)
 
     def band(self, of: Survey) -> Any:
-        """See `core.told.outlook`."""
+        """See `core.told.outlook`. NotWantedError as with that."""
         return self._asked(of, "band")
 
     def suggest(self, of: Survey, wishes: Wishes) -> Suggestion:

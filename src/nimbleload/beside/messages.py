@@ -78,8 +78,14 @@ def receive(connection: Connection) -> Answer:
     return answer._replace(result=answer.result._replace(arrays=arrays))
 
 
+class NotWantedError(Exception):
+    """Another survey was asked for before there was an answer that only the last one wants."""
+
+
 # What a question can be answered with that is no fault, but says why there is nothing to tell.
-REFUSALS: dict[str, type[Exception]] = {"SessionError": SessionError, "ValueError": ValueError}
+REFUSALS: dict[str, type[Exception]] = {
+    "SessionError": SessionError, "ValueError": ValueError, "NotWantedError": NotWantedError,
+}  # fmt: skip
 
 
 class Asked(NamedTuple):

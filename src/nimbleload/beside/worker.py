@@ -23,8 +23,8 @@ from ..core.session.edits import empty
 from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
 from ..native.garbage import give_back, keep_little, kept
-from .answers import ANSWERS, AT_ONCE, REFUSING
-from .messages import Answer, Parts, Question, cards_from, send, session_from
+from .answers import ANSWERS, AT_ONCE, OF_THE_LAST, REFUSING
+from .messages import Answer, NotWantedError, Parts, Question, cards_from, send, session_from
 from .packing import Names, Packed, Sent, packed, roots
 
 LEFT_OUT = "scipy.linalg"
@@ -107,15 +107,23 @@ def main() -> None:
     soon, later = ThreadPoolExecutor(1, "soon"), ThreadPoolExecutor(1, "later")
 
     def answer(question: Question, version: Version) -> None:
+        def go_on() -> None:
+            if versions.get(question.client) is not version:
+                raise NotWantedError(f"{question.name}: another survey was asked for meanwhile")
+
         try:
             if question.name == "survey":
                 found: Any = surveys.send(question.client, version, *question.arguments)
+            elif question.name in OF_THE_LAST:
+                go_on()
+                found = ANSWERS[question.name](version.survey(), *question.arguments, go_on)
             else:
                 found = ANSWERS[question.name](version.survey(), *question.arguments)
             made = Answer(question.number, found)
         except Exception as error:
             kind = type(error).__name__
-            told = kind if isinstance(error, SessionError) or question.name in REFUSING else ""
+            is_told = isinstance(error, SessionError | NotWantedError) or question.name in REFUSING
+            told = kind if is_told else ""
             made = Answer(question.number, None, str(error) or kind, traceback.format_exc(), told)
         with lock:
             send(connection, made)

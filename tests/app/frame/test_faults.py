@@ -17,6 +17,7 @@ from nimbleload.app.frame.log_dialog import LogDialog
 from nimbleload.app.frame.window import BALANCE, MEASURE
 from nimbleload.app.look.notice import written
 from nimbleload.beside.client import Beside
+from nimbleload.beside.messages import NotWantedError
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.shell.windows import make_window as real_window
 from nimbleload.store import session_file
@@ -109,6 +110,21 @@ def test_work_that_fails_in_a_thread_ends_in_the_log_and_in_a_sentence(example, 
         example.desk.refresh()
     assert "by mistake" in told.args[0] and "unchanged" in told.args[0]
     assert "by mistake" in caplog.text
+
+
+def test_what_is_not_wanted_beside_since_another_survey_was_asked_for_is_asked_for_again(example, qtbot, monkeypatch):
+    usual, asked = Beside.outlook, []
+
+    def outlook(self, of, at):
+        asked.append(at)
+        if len(asked) == 1:
+            raise NotWantedError("a rehearsal's strips")
+        return usual(self, of, at)
+
+    monkeypatch.setattr(Beside, "outlook", outlook)
+    example.desk.refresh()
+    qtbot.waitUntil(lambda: len(asked) == 2 and example.desk.outlook is not None, timeout=60_000)
+    assert asked[0] is asked[1]
 
 
 def test_a_failed_suggestion_leaves_the_load_on_the_screen(example, qtbot, monkeypatch):

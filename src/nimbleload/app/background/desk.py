@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ...beside.client import Beside
+from ...beside.messages import NotWantedError
 from ...core.cards.card import CostCard
 from ...core.decisions.decision import DecisionKind, Plan
 from ...core.decisions.price import Weights
@@ -313,14 +314,22 @@ class Desk(OpenDocument):
         wants_steps, wants_band = self.steps is None, self.band is None
 
         def work() -> None:
-            if wants_steps and asked == self._looking:
-                self._to_window.post(self._take_steps, of, self.beside.steps(of))
-            if asked == self._looking:
-                self._to_window.post(self._take_outlook, asked, at, self.beside.outlook(of, at))
-            if wants_band and asked == self._looking:
-                self._to_window.post(self._take_band, of, self.beside.band(of))
+            try:
+                if wants_steps and asked == self._looking:
+                    self._to_window.post(self._take_steps, of, self.beside.steps(of))
+                if asked == self._looking:
+                    self._to_window.post(self._take_outlook, asked, at, self.beside.outlook(of, at))
+                if wants_band and asked == self._looking:
+                    self._to_window.post(self._take_band, of, self.beside.band(of))
+            except NotWantedError:
+                # Of what is shown all the same, if another survey was asked for beside it (of a rehearsal's strips).
+                self._to_window.post(self._look_again, asked)
 
         self._look_work.submit(self._guarded, work, "what would help could not be computed")
+
+    def _look_again(self, asked: int) -> None:
+        if asked == self._looking:
+            self._look_soon.start()
 
     def _guarded(self, work: Callable[[], None], failure: str, tell: Callable[[str], object] | None = None) -> None:
         """Runs work of another thread; what goes wrong ends in the log and in a sentence. Closing ends it."""

@@ -8,6 +8,7 @@ sequences: a host starts them together and calls them block by block, so what wo
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -121,10 +122,11 @@ def _own_rows(of: Case, states: NDArray[np.int16]) -> NDArray[np.float64]:
     return of.rows(states) / (1 + of.costs.interrupted)
 
 
-def bad_loads(of: Case, seed: int = SEED) -> NDArray[np.float64]:
+def bad_loads(of: Case, seed: int = SEED, go_on: Callable[[], object] = bool) -> NDArray[np.float64]:
     """What one block in a hundred reaches in each different moment of the case (D), as fractions.
 
     All places of the sequences count, those alike once with their number; of interruptions a few stand for all.
+    `go_on` is called now and then, and may end it by an exception.
     """
     rng, noise = np.random.default_rng(seed), interruptions(of)
     distinct = of.moments.distinct
@@ -133,6 +135,7 @@ def bad_loads(of: Case, seed: int = SEED) -> NDArray[np.float64]:
     strips = np.arange(distinct.shape[1])
     found = np.zeros(len(distinct))
     for first in range(0, len(distinct), AT_ONCE):
+        go_on()
         states = distinct[first : first + AT_ONCE]
         kinds = len(states)
         # Each different block once without an interruption (K, P, S), some with one or more: by how likely they are.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -30,10 +31,15 @@ class Outlook(NamedTuple):
     worst: Block
 
 
-def outlook(of: Survey, at: Instant) -> Outlook:
-    """Draws the peaks of a moment at all sizes, and tries what would help its block most."""
-    found = {size: peaks(of, at, size, OTHER_DRAWS) for size in of.cases if size != of.buffer}
-    drawn = found[of.buffer] = peaks(of, at)
+def outlook(of: Survey, at: Instant, go_on: Callable[[], object] = bool) -> Outlook:
+    """Draws the peaks of a moment at all sizes, and tries what would help its block most. `go_on` is called now and
+    then, and may end it by an exception."""
+    found = {}
+    for size in of.cases:
+        go_on()
+        found[size] = peaks(of, at, size, OTHER_DRAWS) if size != of.buffer else peaks(of, at)
+    drawn = found[of.buffer]
+    go_on()
     blocks = (block_with(of, row) for row in (drawn.typical_row, drawn.bad_row, drawn.worst_row))
     over = at.rung(of.buffer).load > of.session.limit
     best = best_help(of, at) if over else None
@@ -41,9 +47,11 @@ def outlook(of: Survey, at: Instant) -> Outlook:
     return Outlook(found, best, retold(of, at, drawn, best, ways), *blocks)
 
 
-def band(of: Survey) -> NDArray[np.float64]:
-    """What one block in a hundred reaches in each moment under the plan (M, fractions of the deadline)."""
-    loads: NDArray[np.float64] = np.maximum(bad_loads(of.case)[of.case.moments.of], of.after.load)
+def band(of: Survey, go_on: Callable[[], object] = bool) -> NDArray[np.float64]:
+    """What one block in a hundred reaches in each moment under the plan (M, fractions of the deadline). `go_on` is
+    called now and then, and may end it by an exception."""
+    bad = bad_loads(of.case, go_on=go_on)
+    loads: NDArray[np.float64] = np.maximum(bad[of.case.moments.of], of.after.load)
     return loads
 
 
