@@ -1,4 +1,4 @@
-"""How soon what follows from a decision is known, if nothing else is being worked out, and right after another decision.
+"""How soon what follows from a decision is known: with nothing else under way, and right after another decision.
 
     .venv/bin/python -m bench.beside
 
