@@ -30,6 +30,7 @@ ANSWERS: dict[str, Callable[..., Any]] = {
     "host_seen": _at(host_seen),
     "weigh": _at(weigh),
     "steps": stepped,
+    "last_steps": stepped,
     "outlook": _at(outlook),
     "band": band,
     "suggest": suggest,
@@ -41,6 +42,6 @@ ANSWERS: dict[str, Callable[..., Any]] = {
 # What the user waits for goes beside what may take seconds.
 AT_ONCE = ("survey", "instant", "foreseen", "fitted", "host_seen", "weigh", "findings", "kept_loads", "tracking")
 # What nobody waits for any more as soon as another survey is asked for: told now and then whether it may go on.
-OF_THE_LAST = ("outlook", "band")
+OF_THE_LAST = ("last_steps", "outlook", "band")
 # What says by a ValueError why there is no answer.
 REFUSING = ("fitted", "host_seen")

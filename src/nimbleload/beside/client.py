@@ -247,12 +247,16 @@ class Beside:
         """See `core.optimise.steps`."""
         return self._asked(of, "steps")
 
+    def last_steps(self, of: Survey) -> Stepped:
+        """The same. NotWantedError if another survey is asked for before they are known."""
+        return self._asked(of, "last_steps")
+
     def outlook(self, of: Survey, at: Instant) -> Outlook:
-        """See `core.told.outlook`. NotWantedError if another survey is asked for before it is known."""
+        """See `core.told.outlook`. NotWantedError as with these."""
         return self._asked(of, "outlook", at.second)
 
     def band(self, of: Survey) -> Any:
-        """See `core.told.outlook`. NotWantedError as with that."""
+        """See `core.told.outlook`. NotWantedError as with these."""
         return self._asked(of, "band")
 
     def suggest(self, of: Survey, wishes: Wishes) -> Suggestion:

@@ -99,7 +99,7 @@ def test_the_report_written_while_peeking_has_the_plan_in_it(example, qtbot, set
     assert not example.desk.is_peeking
 
 
-@pytest.mark.parametrize("name", ["weigh", "steps", "outlook"])
+@pytest.mark.parametrize("name", ["weigh", "last_steps", "outlook"])
 def test_work_that_fails_in_a_thread_ends_in_the_log_and_in_a_sentence(example, qtbot, monkeypatch, caplog, name):
     def broken(*_):
         raise ZeroDivisionError("by mistake")

@@ -262,7 +262,7 @@ def test_another_theme_or_text_size_shows_all_anew_and_computes_nothing(example,
     qtbot.waitUntil(lambda: not any(x is None for x in (desk.plan_steps, desk.outlook, desk.band)), timeout=60_000)
     qtbot.waitUntil(lambda: "→" in example.balance.drawer.steps.item(0).text(), timeout=30_000)
     asked = []
-    for name in ("survey", "steps", "band", "outlook"):
+    for name in ("survey", "last_steps", "band", "outlook"):
         monkeypatch.setattr(example.desk.beside, name, lambda *_, name=name: asked.append(name), raising=False)
     before = example.desk.survey, example.balance.drawer.steps.item(0).text()
     with qtbot.waitSignal(example.desk.weighed, timeout=60_000):

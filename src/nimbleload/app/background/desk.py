@@ -316,7 +316,7 @@ class Desk(OpenDocument):
         def work() -> None:
             try:
                 if wants_steps and asked == self._looking:
-                    self._to_window.post(self._take_steps, of, self.beside.steps(of))
+                    self._to_window.post(self._take_steps, of, self.beside.last_steps(of))
                 if asked == self._looking:
                     self._to_window.post(self._take_outlook, asked, at, self.beside.outlook(of, at))
                 if wants_band and asked == self._looking:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -65,9 +65,10 @@ class Stepped(NamedTuple):
     worst: WorstBlock
 
 
-def stepped(of: Survey) -> Stepped:
-    """The steps of the plan in force, and the block that they are for."""
-    return Stepped(steps(of), worst_block(of))
+def stepped(of: Survey, go_on: Callable[[], object] = bool) -> Stepped:
+    """The steps of the plan in force, and the block that they are for. `go_on` is called before each step, and may end
+    it by an exception."""
+    return Stepped(steps(of, go_on=go_on), worst_block(of))
 
 
 def worst_block(of: Survey) -> WorstBlock:
@@ -79,10 +80,10 @@ def worst_block(of: Survey) -> WorstBlock:
     return WorstBlock(second, states != SILENT, at.rows(states) * factor)
 
 
-def steps(of: Survey, weights: Weights | None = None) -> list[Step]:
+def steps(of: Survey, weights: Weights | None = None, go_on: Callable[[], object] = bool) -> list[Step]:
     """The decisions of the plan in force, one after the other, with the worst load after each."""
     terms = Terms(of.session, of.planned.cards, of.machine, of.plan, weights or Weights())
-    return steps_of(of, Plan((), of.plan.pinned), of.plan.steps(), terms)
+    return steps_of(of, Plan((), of.plan.pinned), of.plan.steps(), terms, go_on)
 
 
 def priced(groups: Iterable[tuple[Decision, ...]], terms: Terms) -> tuple[Taken, ...]:
@@ -96,8 +97,10 @@ def priced(groups: Iterable[tuple[Decision, ...]], terms: Terms) -> tuple[Taken,
     return tuple(found)
 
 
-def steps_of(of: Survey, plan: Plan, groups: Sequence[tuple[Decision, ...]], terms: Terms) -> list[Step]:
-    """What each group of decisions brings when one after the other is taken into a plan."""
+def steps_of(
+    of: Survey, plan: Plan, groups: Sequence[tuple[Decision, ...]], terms: Terms, go_on: Callable[[], object] = bool
+) -> list[Step]:
+    """What each group of decisions brings when one after the other is taken into a plan. `go_on`: see `stepped`."""
     found: list[Step] = []
     after = with_plan(of, plan)
     at = case(after, of.machine, of.buffer)
@@ -105,6 +108,7 @@ def steps_of(of: Survey, plan: Plan, groups: Sequence[tuple[Decision, ...]], ter
     second = middle(of.before, of.before.worst)
     work = _work(at, second)
     for decisions, cost in priced(groups, terms):
+        go_on()
         plan = plan.with_all(decisions)
         after = with_plan(of, plan, after)
         at = case(after, of.machine, of.buffer)
