@@ -84,6 +84,7 @@ case "${1:-help}" in
     # Making assertions tell what they compared takes half a minute for all files: once, beside the types, and not again
     # in each process. (Some systems have Python keep nothing.)
     unset PYTHONDONTWRITEBYTECODE
+    trap 'kill $(jobs -p) 2>/dev/null || true' EXIT
     "$venv/bin/python" -m pytest --collect-only -q >/dev/null 2>&1 &
     "$venv/bin/mypy" --no-error-summary
     wait # what is wrong is told by the run itself
@@ -92,15 +93,15 @@ case "${1:-help}" in
     # process or a window, too: one more of them at a time than there are cores.
     workers=$(($(nproc) < 4 ? $(nproc) + 1 : 4))
     by_the_clock() { "$venv/bin/python" -m pytest -m clock -o cache_dir=.pytest_cache/clock "$@"; }
-    told=$(mktemp)
-    trap 'rm -f "$told"; kill $(jobs -p) 2>/dev/null || true' EXIT
-    by_the_clock >"$told" 2>&1 &
+    told=.pytest_cache/by-the-clock.txt
+    mkdir -p .pytest_cache
+    by_the_clock >$told 2>&1 &
     beside=$!
     status=0 alone=0
     "$venv/bin/python" -m pytest -m "not clock" -n "$workers" --dist worksteal || status=$?
     wait $beside || alone=$?
     echo "By the clock:"
-    cat "$told"
+    cat $told
     # Others' work on this machine, and that of the tests beside it: what failed has one more try when all is done.
     if [ $alone = 1 ]; then alone=0; by_the_clock --lf --lfnf none || alone=$?; fi
     [ $alone = 0 ] || status=$alone

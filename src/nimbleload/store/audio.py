@@ -38,8 +38,6 @@ FORMATS = {
 # The library's structure of a broadcast extension (EBU Tech 3285): texts, then where the file begins (samples, low and
 # high), version, UMID and loudness, what is reserved, and how much coding history there is.
 BROADCAST, GET_BROADCAST, SET_BROADCAST = "<256s32s32s10s8s2xIIH64s10s180sI256s", 0x10F0, 0x10F1
-
-
 # Files whose samples lie in them one after the other, the lowest byte first, and how many bytes each has.
 AS_THEY_LIE, BYTES = ("WAV", "WAVEX", "W64", "RF64"), {"PCM_16": 2, "PCM_24": 3, "PCM_32": 4}
 

@@ -122,7 +122,7 @@ def _own_rows(of: Case, states: NDArray[np.int16]) -> NDArray[np.float64]:
     return of.rows(states) / (1 + of.costs.interrupted)
 
 
-def bad_loads(of: Case, seed: int = SEED, go_on: Callable[[], object] = bool) -> NDArray[np.float64]:
+def bad_loads(of: Case, seed: int = SEED, go_on: Callable[[], object] = lambda: None) -> NDArray[np.float64]:
     """What one block in a hundred reaches in each different moment of the case (D), as fractions.
 
     All places of the sequences count, those alike once with their number; of interruptions a few stand for all.

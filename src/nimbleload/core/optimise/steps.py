@@ -65,7 +65,7 @@ class Stepped(NamedTuple):
     worst: WorstBlock
 
 
-def stepped(of: Survey, go_on: Callable[[], object] = bool) -> Stepped:
+def stepped(of: Survey, go_on: Callable[[], object] = lambda: None) -> Stepped:
     """The steps of the plan in force, and the block that they are for. `go_on` is called before each step, and may end
     it by an exception."""
     return Stepped(steps(of, go_on=go_on), worst_block(of))
@@ -80,7 +80,7 @@ def worst_block(of: Survey) -> WorstBlock:
     return WorstBlock(second, states != SILENT, at.rows(states) * factor)
 
 
-def steps(of: Survey, weights: Weights | None = None, go_on: Callable[[], object] = bool) -> list[Step]:
+def steps(of: Survey, weights: Weights | None = None, go_on: Callable[[], object] = lambda: None) -> list[Step]:
     """The decisions of the plan in force, one after the other, with the worst load after each."""
     terms = Terms(of.session, of.planned.cards, of.machine, of.plan, weights or Weights())
     return steps_of(of, Plan((), of.plan.pinned), of.plan.steps(), terms, go_on)
@@ -98,8 +98,9 @@ def priced(groups: Iterable[tuple[Decision, ...]], terms: Terms) -> tuple[Taken,
 
 
 def steps_of(
-    of: Survey, plan: Plan, groups: Sequence[tuple[Decision, ...]], terms: Terms, go_on: Callable[[], object] = bool
-) -> list[Step]:
+    of: Survey, plan: Plan, groups: Sequence[tuple[Decision, ...]], terms: Terms,
+    go_on: Callable[[], object] = lambda: None,
+) -> list[Step]:  # fmt: skip
     """What each group of decisions brings when one after the other is taken into a plan. `go_on`: see `stepped`."""
     found: list[Step] = []
     after = with_plan(of, plan)

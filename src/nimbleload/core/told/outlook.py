@@ -31,7 +31,7 @@ class Outlook(NamedTuple):
     worst: Block
 
 
-def outlook(of: Survey, at: Instant, go_on: Callable[[], object] = bool) -> Outlook:
+def outlook(of: Survey, at: Instant, go_on: Callable[[], object] = lambda: None) -> Outlook:
     """Draws the peaks of a moment at all sizes, and tries what would help its block most. `go_on` is called now and
     then, and may end it by an exception."""
     found = {}
@@ -47,7 +47,7 @@ def outlook(of: Survey, at: Instant, go_on: Callable[[], object] = bool) -> Outl
     return Outlook(found, best, retold(of, at, drawn, best, ways), *blocks)
 
 
-def band(of: Survey, go_on: Callable[[], object] = bool) -> NDArray[np.float64]:
+def band(of: Survey, go_on: Callable[[], object] = lambda: None) -> NDArray[np.float64]:
     """What one block in a hundred reaches in each moment under the plan (M, fractions of the deadline). `go_on` is
     called now and then, and may end it by an exception."""
     bad = bad_loads(of.case, go_on=go_on)
