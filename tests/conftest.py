@@ -16,6 +16,7 @@ from numba import njit
 
 from nimbleload.machine import perf
 from nimbleload.native.memory import keep_denormals
+from nimbleload.probe import turn
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 # What measures, watches or meets deadlines: one of these tests runs at a time, beside all others.
@@ -50,14 +51,17 @@ def shared_cache(tmp_path_factory):
 
 
 @pytest.fixture(autouse=True)
-def own_folders(tmp_path_factory, monkeypatch, shared_cache):
-    """The user's configuration, data and state folders are empty and thrown away."""
+def own_folders(request, tmp_path_factory, monkeypatch, shared_cache):
+    """The user's configuration, data and state folders are empty and thrown away. What is measured in a test that does
+    not go by the clock waits for none that does."""
     home = tmp_path_factory.mktemp("home")
     monkeypatch.setenv("HOME", str(home))
     for name in ("CONFIG", "DATA", "STATE"):
         monkeypatch.setenv(f"XDG_{name}_HOME", str(home / name.lower()))
     monkeypatch.setenv("XDG_CACHE_HOME", str(shared_cache))
     monkeypatch.delenv("CLAP_PATH", raising=False)
+    if request.node.get_closest_marker("clock") is None:
+        monkeypatch.setattr(turn, "lock_file", lambda core: home / f"core-{core}.lock")
 
 
 @njit(cache=True)

@@ -100,7 +100,7 @@ def test_a_test_load_is_held_for_as_long_as_it_is_asked_for():
     told = json.loads(said.output)
     assert told["reports"] and all(report["load"] == 0.1 for report in told["reports"])
     assert told["clean_to"] == 0.1 and told["crackles_from"] is None
-    words = CliRunner().invoke(cli, ["test-load", "--load", "10", "--cores", "1", "--seconds", "3"])
+    words = CliRunner().invoke(cli, ["test-load", "--load", "10", "--cores", "1", "--seconds", "1"])
     assert "10 % of the core in blocks of 256 samples" in words.output
     assert CliRunner().invoke(cli, ["test-load", "--load", "95"]).exit_code == 2
 

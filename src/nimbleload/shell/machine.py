@@ -7,6 +7,7 @@ import os
 import select
 import sys
 import termios
+import threading
 import time
 import tty
 from collections.abc import Callable, Iterator
@@ -115,19 +116,25 @@ def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: 
     used = tuple(here[: cores or len(here)])
     reports: list[Held] = []
     heard, now, since = ByEar(), level / 100, time.monotonic()
+    # Its process takes a second to begin, and on a busy computer several: what is asked for counts from then on.
+    begins = threading.Event()
 
     def take(held: Held | None) -> None:
+        begins.set()
         if held is not None and held.blocks:
             reports.append(held)
             if not json:
                 click.echo(f"  {told.load_words(held, buffer, len(used))}", err=True)
 
     load = TestLoad(hold.Asked(buffer, rate, used, seconds), now, take)
-    until = time.monotonic() + seconds
+    until = None
     try:
         with keys() as key:
-            while time.monotonic() < until and not load.is_over:
+            while (until is None or time.monotonic() < until) and not load.is_over:
                 pressed = key(0.1)
+                if until is None and begins.is_set():
+                    since = time.monotonic()
+                    until = since + seconds
                 if pressed in ("+", "-"):
                     heard = heard.run(now, time.monotonic() - since)
                     now = min(max(now + (STEP if pressed == "+" else -STEP), 0.0), MOST)
