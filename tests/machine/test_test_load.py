@@ -57,6 +57,22 @@ def test_it_takes_what_is_asked_for_and_follows(told):
     assert told[-1] is None and load.is_over
 
 
+def test_it_lasts_from_when_it_begins_and_anew_at_another_level():
+    """Not from when its process was asked for, which takes a second to begin and on a busy computer several."""
+    told, asked_at = [], time.monotonic()
+    load = TestLoad(ASKED, 0.1, lambda held: told.append((load.begun, load.lasted)))
+    try:
+        assert load.begun is None and load.lasted == 0
+        wait_for(lambda: len(told) >= 3, "reports")
+        assert load.begun > asked_at and [begun for begun, _ in told[:3]] == [load.begun] * 3
+        assert told[0][1] < told[1][1] < told[2][1] < time.monotonic() - asked_at
+        set_at = time.monotonic()
+        load.set(0.15)
+        assert load.lasted <= time.monotonic() - set_at and load.begun == told[0][0]
+    finally:
+        load.close()
+
+
 def test_no_more_than_most_of_a_core_is_ever_taken(told):
     load = started(told, level=5.0)
     try:

@@ -98,6 +98,9 @@ class TestLoad:
         words = [sys.executable, "-m", "nimbleload.machine.test_load", msgspec.json.encode(asked).decode()]
         self._process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
         self._told, self._level, self._lock = told, level, threading.Lock()
+        # Since when it is held, and as high as it is now. Its process takes a second to begin, on a busy computer more.
+        self.begun: float | None = None
+        self._since = 0.0
         self._over = threading.Event()
         self._threads = [threading.Thread(target=work, daemon=True) for work in (self._listen, self._keep_alive)]
         for thread in self._threads:
@@ -113,9 +116,14 @@ class TestLoad:
         """Whether it has ended, by itself or otherwise."""
         return self._process.poll() is not None
 
+    @property
+    def lasted(self) -> float:
+        """For how long it has been held as high as it is now (seconds); 0 before it has begun."""
+        return time.monotonic() - self._since if self.begun is not None else 0.0
+
     def set(self, level: float) -> None:
         """Raises or lowers it (share of the deadline on each core; at most MOST)."""
-        self._level = level
+        self._level, self._since = level, time.monotonic()
         self._say()
 
     def _say(self) -> None:
@@ -132,6 +140,8 @@ class TestLoad:
     def _listen(self) -> None:
         assert self._process.stdout is not None
         for line in self._process.stdout:
+            if self.begun is None:
+                self._since = self.begun = time.monotonic()
             self._told(msgspec.json.decode(line, type=Held))
         self._over.set()
         self._told(None)

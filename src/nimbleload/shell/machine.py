@@ -7,7 +7,6 @@ import os
 import select
 import sys
 import termios
-import threading
 import time
 import tty
 from collections.abc import Callable, Iterator
@@ -115,38 +114,30 @@ def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: 
     here = sorted(os.sched_getaffinity(0), reverse=True)
     used = tuple(here[: cores or len(here)])
     reports: list[Held] = []
-    heard, now, since = ByEar(), level / 100, time.monotonic()
-    # Its process takes a second to begin, and on a busy computer several: what is asked for counts from then on.
-    begins = threading.Event()
+    heard, now = ByEar(), level / 100
 
     def take(held: Held | None) -> None:
-        begins.set()
         if held is not None and held.blocks:
             reports.append(held)
             if not json:
                 click.echo(f"  {told.load_words(held, buffer, len(used))}", err=True)
 
     load = TestLoad(hold.Asked(buffer, rate, used, seconds), now, take)
-    until = None
     try:
         with keys() as key:
-            while (until is None or time.monotonic() < until) and not load.is_over:
+            while not load.is_over and (load.begun is None or time.monotonic() < load.begun + seconds):
                 pressed = key(0.1)
-                if until is None and begins.is_set():
-                    since = time.monotonic()
-                    until = since + seconds
                 if pressed in ("+", "-"):
-                    heard = heard.run(now, time.monotonic() - since)
+                    heard = heard.run(now, load.lasted)
                     now = min(max(now + (STEP if pressed == "+" else -STEP), 0.0), MOST)
                     load.set(now)
-                    since = time.monotonic()
                 elif pressed == "c":
                     heard = heard.crackle(now)
                 elif pressed == "q":
                     break
     finally:
         load.close()
-    heard = heard.run(now, time.monotonic() - since)
+    heard = heard.run(now, load.lasted)
     if json:
         show_json({"reports": reports, "clean_to": heard.clean_to, "crackles_from": heard.crackles_from})
     elif sys.stdin.isatty():

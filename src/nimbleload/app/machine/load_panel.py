@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import os
-import time
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -37,7 +36,6 @@ class LoadPanel(QWidget):
         super().__init__(parent)
         self._to_window = ToWindowThread(self)
         self._load: TestLoad | None = None
-        self._since = 0.0
         self.heard = ByEar()
         self.buffer, self.level = QComboBox(), QSlider(Qt.Orientation.Horizontal)
         self.press, self.crackles = QPushButton(), QPushButton("It crackles (C)")
@@ -107,7 +105,7 @@ class LoadPanel(QWidget):
         """Begins a load on all cores, at the buffer size and level that are chosen."""
         cores = tuple(sorted(os.sched_getaffinity(0), reverse=True))
         asked = Asked(self.buffer.currentData(), 48000, cores, 0.0)
-        self.heard, self._since = ByEar(), time.monotonic()
+        self.heard = ByEar()
         try:
             self._load = TestLoad(asked, self.level.value() / 100, lambda held: self._to_window.post(self._show, held))
         except OSError as error:
@@ -122,8 +120,8 @@ class LoadPanel(QWidget):
     def end(self) -> None:
         """Ends the load; what was heard stays."""
         if self._load is not None:
-            self._note_ran()
             load, self._load = self._load, None
+            self._note_ran(load)
             load.close()
             self.words.setText(WORDS)
             self._show_state()
@@ -139,7 +137,6 @@ class LoadPanel(QWidget):
         self.figure.setText(percent(level / 100))
         if self._load is not None:
             self._load.set(level / 100)
-            self._since = time.monotonic()
 
     def _buffer_changed(self) -> None:
         """Another buffer size is another test."""
@@ -147,8 +144,8 @@ class LoadPanel(QWidget):
             self.end()
             self.begin()
 
-    def _note_ran(self) -> None:
-        self.heard = self.heard.run(self.level.value() / 100, time.monotonic() - self._since)
+    def _note_ran(self, load: TestLoad) -> None:
+        self.heard = self.heard.run(self.level.value() / 100, load.lasted)
 
     def _show(self, held: Held | None) -> None:
         if held is None:
@@ -162,7 +159,7 @@ class LoadPanel(QWidget):
         if self._load is not None and held.blocks:
             self.words.setText(told.load_words(held, self.buffer.currentData(), len(os.sched_getaffinity(0))))
             if abs(held.load - self.level.value() / 100) < 1e-6:
-                self._note_ran()
+                self._note_ran(self._load)
                 self._show_state()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
