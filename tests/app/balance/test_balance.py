@@ -274,8 +274,7 @@ def shares(model):
 
 def test_tracks_that_are_left_alone_stay_in_the_order_of_their_figures(example, qtbot, settled, suggestion):
     model = example.balance.tracks.model
-    settled(example, lambda: example.desk.change("plan", example.desk.document._replace(
-        plan=suggestion.plan)))  # fmt: skip
+    settled(example, lambda: example.desk.change("plan", example.desk.document._replace(plan=suggestion.plan)))
     decided = {each.strip for each in example.desk.survey.plan.decisions}
     for basis in ("moment", "peak", "piece"):
         model.set_basis(basis)

@@ -167,8 +167,7 @@ def test_the_restore_list_is_ticked_off_and_saved_with_the_plan(example, qtbot, 
 
 
 def test_while_c_is_held_everything_is_shown_without_the_plan(example, qtbot, settled, suggestion):
-    settled(example, lambda: example.desk.change("plan", example.desk.document._replace(
-        plan=suggestion.plan)))  # fmt: skip
+    settled(example, lambda: example.desk.change("plan", example.desk.document._replace(plan=suggestion.plan)))
     document, planned = example.desk.document, example.desk.survey
     view = example.balance.tracks.view
     view.setFocus()

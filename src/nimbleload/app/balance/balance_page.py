@@ -78,8 +78,8 @@ class BalancePage(QWidget):
         self.right.addWidget(self.drawer)
         self.right.addWidget(self.options)
         self.timeline = TimelineView()
-        self._suggestion: Suggestion | None = None
-        self._suggested_for: tuple[object, ...] | None = None
+        # What was found last, and about what.
+        self._suggestion: tuple[tuple[object, ...], Suggestion] | None = None
         self._wanted: tuple[Weights, list, float | None] | None = None  # asked for before there was a load
         self._turns = Turns(self)
         # The load of a version of this session that later ones are compared with.
@@ -346,7 +346,7 @@ class BalancePage(QWidget):
     def _show_suggestion(self, found: Suggestion) -> None:
         """The plan itself comes with the next survey, unless it is the one in force already."""
         of = self._desk.survey
-        self._suggestion, self._suggested_for = found, None if of is None else _about(of)
+        self._suggestion = (_about(of), found) if of is not None else None
         self.drawer.suggest.setEnabled(True)
         self.show_plan()
 
@@ -367,11 +367,12 @@ class BalancePage(QWidget):
         if of is None:
             return
         self.drawer.show_plan(of, self._desk.plan_steps)
-        found, worst = self._suggestion, float(of.after.load.max())
-        if found is None or found.plan != of.plan or _about(of) != self._suggested_for:
+        if self._suggestion is None:
             return
+        about, found = self._suggestion
         # With other figures than it was found with the plan leads elsewhere.
-        if abs(worst - found.load) < 1e-6:
+        is_there = abs(float(of.after.load.max()) - found.load) < 1e-6
+        if found.plan == of.plan and about == _about(of) and is_there:
             self.drawer.show_suggestion(of, found)
 
     def _show_options(self, weighed: list[Weighed]) -> None:
