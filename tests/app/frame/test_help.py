@@ -69,6 +69,12 @@ def test_links_lead_to_pages_and_out_of_the_guide_to_the_system(opened, monkeypa
     assert asked == [str((folder().parent / "measuring.md").resolve())] and opened.page == "Why does it crackle?"
 
 
+def test_every_page_fits_the_width_of_the_guide(opened):
+    for page in PAGES:
+        opened.choose(page)
+        assert opened.text.document().size().width() <= opened.text.viewport().width() + 1
+
+
 def test_a_page_is_laid_out_as_a_whole_and_not_for_each_paragraph(opened):
     changes = []
     opened.text.document().contentsChanged.connect(lambda: changes.append(1))

@@ -62,6 +62,8 @@ class Help(Dialog):
         self.pages.setAccessibleName("Pages of the guide")
         self.pages.setMaximumWidth(theme.px(210))
         self.text.setOpenLinks(False)
+        # Every page fits, but for a pixel of the longest table.
+        self.text.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         left = QVBoxLayout()
         left.addWidget(self.search)
         left.addWidget(self.pages)
