@@ -2,7 +2,8 @@
 
     .venv/bin/python -m bench.exhaustive [SESSIONS [FIRST]]
 
-Each twice: with the last trial of all cheaper choices, and as in large sessions without it. Prints every plan that was
+Each three times: with the last trial of all cheaper choices, without it, and as in sessions of many candidates, where
+something is given up for speed. Prints every plan that was
 dearer than the cheapest or over the limit, every least price that was above it, and the counts.
 """
 
@@ -17,7 +18,7 @@ from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
-from tests.helpers.exhaustive import cheapest, hosted, small
+from tests.helpers.exhaustive import as_many, cheapest, hosted, small
 
 MOST = 16
 
@@ -25,8 +26,8 @@ MOST = 16
 def main() -> None:
     sessions = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
     first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    counts = {"equal": 0, "dearer": 0, "dearer as large": 0, "least too high": 0, "over the limit": 0}
-    counts |= {"out of reach": 0, "too many": 0}
+    counts = {"equal": 0, "dearer": 0, "dearer as large": 0, "dearer as many": 0, "least too high": 0}
+    counts |= {"over the limit": 0, "out of reach": 0, "too many": 0}
     gaps = []
     seed = first
     while counts["equal"] + counts["dearer"] + counts["out of reach"] < sessions:
@@ -43,9 +44,11 @@ def main() -> None:
             continue
         best = cheapest(before, found, wishes)
         made, large = suggest(before, wishes), suggest(before, wishes, small=0)
+        with as_many():
+            many = suggest(before, wishes)
         if best is None:
             counts["out of reach"] += 1
-            if made.reached or large.reached:
+            if made.reached or large.reached or many.reached:
                 print(f"seed {seed}: reached what cannot be", flush=True)
             continue
         dearer = not made.reached or made.price > best + 1e-6
@@ -55,7 +58,8 @@ def main() -> None:
         if not large.reached or large.price > best + 1e-6:
             counts["dearer as large"] += 1
             print(f"seed {seed}, as large: {large.price:.4f}, not {best:.4f} ({len(found)} decisions)", flush=True)
-        for each in (made, large):
+        counts["dearer as many"] += not many.reached or many.price > best + 1e-6
+        for each in (made, large, many):
             if each.least > best + 1e-6:
                 counts["least too high"] += 1
                 print(f"seed {seed}: at least {each.least:.4f}, but {best:.4f} is enough", flush=True)

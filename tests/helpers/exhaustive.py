@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import itertools
 import random
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from unittest.mock import patch
 
 import msgspec
 
@@ -14,6 +17,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
+from nimbleload.core.optimise import evaluate, search, suggest
 from nimbleload.core.optimise.candidates import Candidate, Wishes
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import Variant
@@ -76,6 +80,31 @@ def cheapest(of: Survey, found: list[Candidate], wishes: Wishes) -> float | None
             assert abs(told - minutes) < 1e-9, "a plan's price is the sum of its parts"
             return minutes
     return None
+
+
+def one_by_one(of: Survey, found: list[Candidate], wishes: Wishes) -> float:
+    """The price of a plan that takes the cheapest candidate again and again, of those of one price what leaves least,
+    until the limit holds (minutes). Each must be about a strip of its own."""
+    taken: list[Candidate] = []
+
+    def left(more: list[Candidate]) -> float:
+        plan = Plan().with_all(d for each in (*taken, *more) for d in each.decisions)
+        return worst(of.session, plan, of.planned.cards, of.machine)
+
+    while left([]) > wishes.limit + 1e-9:
+        others = [each for each in found if each not in taken]
+        cheapest_price = min(each.price for each in others)
+        taken.append(min((each for each in others if each.price == cheapest_price), key=lambda each: left([each])))
+    return sum(each.price for each in taken)
+
+
+@contextmanager
+def as_many() -> Iterator[None]:
+    """Small sessions go through what those of many candidates go through, where something is given up for speed."""
+    with ExitStack() as stack:
+        for module in (evaluate, search, suggest):
+            stack.enter_context(patch.object(module, "FEW", 0))
+        yield
 
 
 def small(rng: random.Random) -> tuple[Session, dict]:

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import random
 from itertools import product
 
 import numpy as np
 import pytest
 
-from nimbleload.core.optimise.candidates import candidates
-from nimbleload.core.optimise.program import Program
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.optimise.candidates import Wishes, candidates
+from nimbleload.core.optimise.program import Program, Solved
 from nimbleload.core.optimise.rows import Rows
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.survey import survey
 from tests.core.optimise.test_rows import tried
+from tests.helpers.exhaustive import small
 from tests.helpers.optima import known
 
 EXACT = 1e-9
@@ -99,3 +104,59 @@ def test_rows_of_another_price_are_not_taken_for_the_same():
                 assert one.whole == pytest.approx(other.whole) and np.allclose(one.saves, other.saves)
         differ += not alike
     assert differ
+
+
+@pytest.mark.parametrize(("step", "once", "next_one"), [(0.25, 0.25, 0.5), (0.25, 0.1, 0.35), (0.3, 0.07, 0.34)])
+def test_prices_add_up_in_whole_steps_so_that_the_least_is_one_of_them(step, once, next_one):
+    """Prices are rounded to whole steps: then every choice is, and what is told as the least must be, too."""
+    raised, with_once = 0, 0
+    for seed in range(60):
+        of, cards = small(random.Random(seed))
+        before = survey(of, Plan(), cards, Machine(2), 256)
+        wishes = Wishes(0.7 * float(before.after.load.max()))
+        found = candidates(before, wishes)
+        proof, count = Program(before, found, wishes, Rows(before, found)), len(found)
+        proof.objective = np.ceil(proof.objective / step) * step
+        proof.objective[count:] = once
+        proof.prices = proof.objective[:count]
+        relaxed = proof.relaxed()
+        if not 2 <= count <= 9 or relaxed is None:
+            continue
+        known = sorted(price for _, price in choices(proof))
+        if len(proof.objective) > count:
+            with_once, proof.under = with_once + 1, 10.0
+            assert proof.at_least(Solved(np.zeros(count), 0.335, np.zeros(count))) == pytest.approx(next_one)
+        for under in [share * price for price in known[:: max(len(known) // 3, 1)] for share in (0.9, 1)]:
+            proof.under = under
+            least = proof.at_least(relaxed)
+            assert relaxed.bound <= least <= max(under, relaxed.bound) + EXACT
+            assert all(price >= least - 1e-6 for price in known if price < under)
+            raised += least > relaxed.bound + 1e-6
+            if len(proof.objective) == count and least < under:
+                assert least / step == pytest.approx(round(least / step))
+    assert raised > 10 and with_once > 3
+
+
+def test_prices_that_have_no_step_raise_nothing():
+    _, _, found, program, rows = next(each for each in map(tried, range(60)) if len(each[2]) > 3)
+    proof = program.proof(rows)
+    proof.objective = proof.objective * np.sqrt(np.arange(2, len(proof.objective) + 2))
+    proof.prices, proof.under = proof.objective[: len(found)], 1e3
+    relaxed = proof.relaxed()
+    assert relaxed is not None and proof.at_least(relaxed) == relaxed.bound
+
+
+@pytest.mark.parametrize("seed", range(0, 60, 3))
+def test_rows_that_were_kept_by_far_come_in_again_when_they_are_broken(seed):
+    """An answer without whole numbers is that to all rows, whichever it was found with."""
+    _, _, found, program, rows = tried(seed)
+    proof = program.proof(rows)
+    if proof.relaxed() is None or not found:
+        return
+    again = program.proof(rows)
+    again._rows, again._known, again._near = list(proof._rows), set(proof._known), np.zeros(len(proof._rows), np.bool_)
+    wanted, got = proof._relaxed(), again._relaxed()
+    assert wanted is not None and got is not None
+    assert got.bound == pytest.approx(wanted.bound, abs=1e-6)
+    saves, needed = again.asked()
+    assert (saves @ rows.full(got.taken) >= needed - 1e-6 * again.allowed).all()

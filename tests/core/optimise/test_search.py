@@ -28,7 +28,7 @@ from nimbleload.core.session.session import Section
 from nimbleload.core.survey import survey
 from nimbleload.core.told.steps import in_the_way, step_words, why
 from nimbleload.shell.common import demo_saved
-from tests.helpers.exhaustive import BLOCK, cheapest, hosted, small, worst
+from tests.helpers.exhaustive import BLOCK, as_many, cheapest, hosted, one_by_one, small, worst
 from tests.helpers.sessions import bus, card, cards_for, session, setting, track
 
 
@@ -59,6 +59,40 @@ def test_on_small_sessions_no_set_of_decisions_is_cheaper(seed, large):
         assert made.load <= wishes.limit + 1e-9
         assert made.price == pytest.approx(best)
         assert made.least <= best + 1e-6
+
+
+@pytest.mark.parametrize("seed", range(90, 150))
+def test_what_is_given_up_for_speed_with_many_candidates_is_told(seed):
+    before, wishes = random_wish(seed)
+    found = candidates(before, wishes)
+    if len(found) > 10:
+        pytest.skip("too many decisions to try all sets of them here; bench.exhaustive does")
+    best = cheapest(before, found, wishes)
+    with as_many():
+        made = suggest(before, wishes)
+    assert made.reached == (best is not None)
+    if best is not None:
+        assert made.load <= wishes.limit + 1e-9
+        assert made.least <= best + 1e-6 <= made.price + 2e-6
+
+
+@pytest.mark.parametrize("crowded", [False, True])
+def test_of_many_small_steps_no_more_are_taken_than_one_after_the_other_would_be(monkeypatch, crowded):
+    """Sixty-six tracks that cost as much in silence, and a limit that a few of them mend. What a first answer lacked
+    was never added to it: where there were many rows the plan then came to ten times the price."""
+    of = session(*(track(f"t{k}", f"p{k % 7}", clips=((0.15 * k, 0.15 * k + 0.2),)) for k in range(66)))
+    cards = cards_for(of, {f"p{k}": (0.02 + 0.003 * k) * BLOCK for k in range(7)}, tail=0.0)
+    before = survey(of, Plan(), cards, Machine(3), 256)
+    if crowded:
+        monkeypatch.setattr(program, "CROWDED", 3)
+        monkeypatch.setattr(program, "MANY", 3)
+    for share in (0.98, 0.9):
+        wishes = Wishes(share * float(before.after.load.max()), kinds=("suspend",))
+        found = candidates(before, wishes)
+        assert len(found) > FEW
+        made = suggest(before, wishes)
+        assert made.reached and made.load <= wishes.limit + 1e-9
+        assert made.price <= one_by_one(before, found, wishes) + 0.1 + 1e-9
 
 
 def test_a_plugin_that_is_switched_off_lets_its_track_fall_silent_and_be_suspended():

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from copy import copy
+from functools import partial
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -78,13 +79,15 @@ class Program:
         self._rows: list[Row] = []
         self._known: set[bytes] = set()
         self._covers: list[tuple[Figures, float]] = []
+        # Which of the rows so far the last answer did not keep by far.
+        self._near = np.zeros(0, np.bool_)
         self.relevant = self._relevant()
 
     def proof(self, rows: Rows, with_covers: bool = False) -> Program:
         """A program of the same candidates on other rows without anything asked in addition, but for covers if wanted;
         every row so far is in it, as it is in those."""
         made = copy(self)
-        made._covers = list(self._covers) if with_covers else []
+        made._covers, made._near = list(self._covers) if with_covers else [], np.zeros(0, np.bool_)
         made.rows, made.slack, made.under = rows, np.zeros(len(rows.distinct)), np.inf
         if rows.are_like(self.rows):
             made._rows, made._known = list(self._rows), set(self._known)
@@ -274,31 +277,36 @@ class Program:
 
     def _relaxed(self) -> Solved | None:
         """The least price that meets the rows so far without whole numbers; None if nothing does."""
-        from scipy.optimize import linprog  # imported here: it would lengthen every start
-
         count = len(self.candidates)
         if not count:
             return self._without_any()
-        matrix, right = self._asked_of()
-        found = _answered(
-            lambda more: linprog(self._minutes, matrix, right, bounds=(0, 1), method="highs", options=more)
-        )
-        if found.x is None:
-            return None
+        saves, needed = self.asked()
+        # Most rows are kept by far: those that were at the last answer come in only when they are broken.
+        used = np.ones(len(needed), np.bool_)
+        used[: len(self._near)] = self._near
+        while True:
+            found = _answered(partial(_least, self._minutes, *self._asked_of(used)))
+            if found.x is None:
+                return None
+            left = saves @ self.rows.full(found.x[:count]) - needed
+            broken = ~used & (left < -BROKEN * self.allowed)
+            if not broken.any():
+                break
+            used |= broken
+        self._near = left[: len(self._rows)] <= CLOSE * self.allowed
         reduced = found.lower.marginals + found.upper.marginals
         return Solved(found.x[:count], float(found.fun), reduced[:count])
 
     def most(self, amounts: Figures, minutes: float) -> float:
         """How much of something of which candidates free so much each (n) choices can free at most that meet the rows
         so far and cost so many minutes at most, without whole numbers."""
-        from scipy.optimize import linprog
         from scipy.sparse import csr_matrix, vstack
 
         matrix, right = self._asked_of()
         matrix, right = vstack([matrix, csr_matrix(self._minutes[None, :])]), np.append(right, minutes + ROOM)
         wanted = np.zeros(matrix.shape[1])
         wanted[: len(amounts)] = -amounts / max(float(amounts.max(initial=0.0)), 1e-300)
-        found = _answered(lambda more: linprog(wanted, matrix, right, bounds=(0, 1), method="highs", options=more))
+        found = _answered(partial(_least, wanted, matrix, right))
         least = -float(found.fun) if found.x is not None else float(-wanted.sum())
         return (least + TOLERANCE) * float(amounts.max(initial=0.0))
 
@@ -353,6 +361,17 @@ class Program:
         room = max(under - near.bound, 0.0) + ROOM
         return (near.reduced < -room).astype(float), (near.reduced <= room).astype(float)
 
+    def at_least(self, near: Solved) -> float:
+        """What no choice undercuts that meets the rows and is cheaper than the plan in hand (minutes), by an answer to
+        all of these without whole numbers: what can be in one costs whole multiples of something, as a rule."""
+        open_ = self._ends(near, self.under)[1] > 0
+        steps = np.append(self.prices[open_], self.objective[len(self.prices) :][self._pays[open_].any(axis=0)]) / ROOM
+        if not len(steps) or (np.abs(steps - np.round(steps)) > 0.01).any():
+            return near.bound
+        step = int(np.gcd.reduce(np.round(steps).astype(np.int64)))
+        least = np.ceil((near.bound / ROOM - 1) / step) * step * ROOM if step > 0 else near.bound
+        return max(near.bound, min(float(least), self.under))
+
     def whole(
         self, nodes: int = NODES, gap: float = GAP, near: Solved | None = None, under: float = np.inf
     ) -> Solved | None:
@@ -403,6 +422,13 @@ class Program:
             without = saves @ self.rows.full(chosen.astype(float))
             chosen[number] = not (without >= needed).all()
         return np.asarray(chosen, np.bool_)
+
+
+def _least(wanted: Figures, matrix: csr_matrix, right: Figures, options: dict[str, Any]) -> OptimizeResult:
+    """The least of a weighted sum of variables from 0 to 1 that keep below what stands on the right."""
+    from scipy.optimize import linprog  # imported here: it would lengthen every start
+
+    return linprog(wanted, matrix, right, bounds=(0, 1), method="highs", options=options)
 
 
 def _answered(ask: Callable[[dict[str, Any]], OptimizeResult]) -> OptimizeResult:

@@ -282,6 +282,10 @@ class Rows:
         twice = self.twice.both(chosen) @ (self.twice.seconds + self._counts_beside * self.twice.beside)[:, kinds]
         return np.asarray(whole[kinds] - chosen @ saved[:, kinds] + twice / self.threads, np.float64)
 
+    def taken_off(self, kinds: NDArray[np.int64]) -> Figures:
+        """What each candidate takes off the work of these kinds, evenly spread (n, K; seconds)."""
+        return self._even[1][:, kinds]
+
     @cached_property
     def gain(self) -> Figures:
         """What each candidate takes off the work, where it takes most (n, seconds)."""

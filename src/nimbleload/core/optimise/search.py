@@ -29,6 +29,11 @@ ADDED = 200
 INSTEAD = 6
 # So many are tried to mend one that does not hold after all.
 MENDED = 60
+# So many times at most it is looked at what a choice still lacks. What then costs more than so many times the best one
+# in hand is not looked at any further.
+FILLED, FARTHER = 40, 1.5
+# With many candidates so many of the smallest steps, or so many minutes if that is less, are not worth a longer search.
+STEPS, TRIFLE = 2, 0.25
 MARGIN = 1e-6
 
 
@@ -37,10 +42,10 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
     `Program.under`) it is not looked for as long."""
     best: Chosen | None = None
     are_many = len(program.candidates) > FEW
-    least, left = 0.0, BETTER[are_many]
-    for solved in _answers(program, AGAIN if np.isfinite(program.under) else TRIES[are_many]):
+    least, left, relaxed = 0.0, BETTER[are_many], None
+    for free, solved in _answers(program, AGAIN if np.isfinite(program.under) else TRIES[are_many]):
         if not program.slack.any():
-            least = max(least, solved.bound)
+            least, relaxed = max(least, solved.bound), free
         chosen = np.asarray(solved.taken > 0.5)
         if program.separate(solved.taken):
             continue
@@ -48,15 +53,36 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
             break
         found = bettered(program, evaluator, chosen)
         if found is not None:
-            best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
-            program.under = program.price(best)
             loosen(program, evaluator, chosen)
             left -= 1
-        elif not tighten(program, evaluator, chosen):
-            exclude(program, evaluator, chosen)
-        if left <= 0 or (best is not None and program.price(best) * (1 - near(program)) <= least + MARGIN):
+        else:
+            if not tighten(program, evaluator, chosen):
+                exclude(program, evaluator, chosen)
+            found = _with_enough(program, evaluator, chosen, best)
+        if found is not None:
+            best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
+            program.under = program.price(best)
+        least = max(least, program.at_least(relaxed)) if relaxed is not None else least
+        if left <= 0 or (best is not None and program.price(best) - enough(program, best) <= least + MARGIN):
             break
+    if best is None and program.is_crowded:
+        return _with_enough(program, evaluator, np.zeros(len(program.candidates), np.bool_), None)
     return best
+
+
+def enough(program: Program, chosen: Chosen) -> float:
+    """By how much another plan must be cheaper for its being looked for any longer (minutes)."""
+    price, smallest = program.price(chosen), float(program.prices.min(initial=np.inf))
+    return max(near(program) * price, min(STEPS * smallest, TRIFLE)) if near(program) else 0.0
+
+
+def _with_enough(program: Program, evaluator: Evaluator, chosen: Chosen, best: Chosen | None) -> Chosen | None:
+    """A choice that is not enough, with what it lacks and without what it then does not need; None if that leads to
+    nothing, or is much dearer than the best one in hand."""
+    filled = filled_up(program, evaluator, chosen)
+    if filled is None or (best is not None and program.price(filled) > FARTHER * program.price(best)):
+        return None
+    return bettered(program, evaluator, filled)
 
 
 def near(program: Program) -> float:
@@ -65,14 +91,17 @@ def near(program: Program) -> float:
     return 0.0 if count <= FEW else NEAR if count <= MANY else NEAR_OF_MANY
 
 
-def _answers(program: Program, times: int) -> Iterator[Solved]:
-    """What meets the rows as they are by then, so often at most; it ends when nothing does, or there are too many."""
+def _answers(program: Program, times: int) -> Iterator[tuple[Solved, Solved]]:
+    """What meets the rows as they are by then, without whole numbers and in them, so often at most; it ends when
+    nothing does, or there are too many."""
     for _ in range(times):
         relaxed = program.relaxed()
-        solved = answer(program, relaxed) if relaxed is not None and not program.is_crowded else None
+        if relaxed is None or program.is_crowded:
+            return
+        solved = answer(program, relaxed)
         if solved is None:
             return
-        yield solved
+        yield relaxed, solved
 
 
 def answer(program: Program, relaxed: Solved) -> Solved | None:
@@ -87,7 +116,8 @@ def answer(program: Program, relaxed: Solved) -> Solved | None:
     chosen = program.rounded(relaxed.taken)
     price = program.price(chosen) if chosen is not None else np.inf
     solved = None
-    if near(program) and price * (1 - near(program)) > relaxed.bound + MARGIN:
+    near_enough = enough(program, chosen) if chosen is not None else 0.0
+    if near(program) and price - near_enough > program.at_least(relaxed) + MARGIN:
         solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price)
     # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
     return solved if solved is not None or chosen is None else Solved(chosen.astype(float), relaxed.bound)
@@ -101,7 +131,7 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
     longer (list scheduling knows such cases).
     """
     program.under = program.price(best) if best is not None else np.inf
-    for solved in _answers(program, CLOSING[len(program.candidates) > FEW]):
+    for _, solved in _answers(program, CLOSING[len(program.candidates) > FEW]):
         chosen = np.asarray(solved.taken > 0.5)
         if program.separate(solved.taken):
             continue
@@ -136,20 +166,50 @@ def made_sure(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen 
     return None
 
 
-def _beyond(program: Program, evaluator: Evaluator, chosen: Chosen) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """For each relevant kind of moment: what its block takes with a choice, and what its bounds say (seconds)."""
-    rows, kinds = program.rows, program.relevant
-    shared = evaluator.shared(chosen)
+def _takes(program: Program, evaluator: Evaluator, chosen: Chosen) -> NDArray[np.float64]:
+    """For each relevant kind of moment what its block takes with a choice (K, seconds)."""
+    moments = evaluator.shared(chosen).case.moments
     loads = evaluator.quick(chosen) * evaluator.of.deadline
-    moments = shared.case.moments
-    takes = np.array([loads[moments.of[moments.at(float(rows.seconds[kind]))]] for kind in kinds])
-    bounds = rows.even_at(kinds, chosen.astype(float))
-    return takes, bounds
+    return np.asarray(loads[moments.of[moments.all_at(program.rows.seconds[program.relevant])]])
+
+
+def filled_up(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen | None:
+    """A choice with so much added that it holds: what takes most off the moments that are over the limit, for its
+    price; None if nothing more can be added and it still does not."""
+    kept, saved = chosen.copy(), np.maximum(program.rows.taken_off(program.relevant), 0.0)
+    for _ in range(FILLED):
+        over = _takes(program, evaluator, kept) - program.allowed * (1 + 1e-9)
+        if not (over > 0).any():
+            return kept if evaluator.stands(kept) else None
+        added = _adding(program, kept, saved, over)
+        if np.array_equal(added, kept):
+            return None
+        kept = added
+    return None
+
+
+def _adding(program: Program, chosen: Chosen, saved: NDArray[np.float64], over: NDArray[np.float64]) -> Chosen:
+    """A choice with what takes off all that these moments are over the limit (K, seconds), as far as it goes; what
+    candidates take off is `saved` (n, K, seconds)."""
+    kept, left = chosen.copy(), over.copy()
+    open_, price = ~kept, program.price(kept)
+    while (left > 0).any() and open_.any():
+        worth = np.minimum(saved, np.maximum(left, 0.0)).sum(axis=1)
+        best = int(np.argmax(np.where(open_, worth / np.maximum(program.prices_with(kept) - price, MARGIN), -1.0)))
+        open_[best] = False
+        if worth[best] <= 0:
+            break
+        kept[best] = True
+        kept[best] = program.is_allowed(kept)
+        if kept[best]:
+            left, price = left - saved[best], program.price(kept)
+    return kept
 
 
 def tighten(program: Program, evaluator: Evaluator, chosen: Chosen) -> bool:
     """Asks of each moment that is over the limit for what it takes beyond its bounds; false if that changes nothing."""
-    takes, even = _beyond(program, evaluator, chosen)
+    takes = _takes(program, evaluator, chosen)
+    even = program.rows.even_at(program.relevant, chosen.astype(float))
     over = np.flatnonzero(takes > program.allowed * (1 + 1e-9))
     changed = False
     # Those that are a little over would be found out one by one: all that are near are asked at once.
@@ -168,7 +228,7 @@ def tighten(program: Program, evaluator: Evaluator, chosen: Chosen) -> bool:
 
 def loosen(program: Program, evaluator: Evaluator, chosen: Chosen) -> None:
     """What was asked for in addition may have been too much: at a choice that holds, no more than it takes there."""
-    takes, _ = _beyond(program, evaluator, chosen)
+    takes = _takes(program, evaluator, chosen)
     for k, kind in enumerate(program.relevant.tolist()):
         if program.slack[kind] > 0:
             bound = program.rows.bound_at(kind, chosen.astype(float))

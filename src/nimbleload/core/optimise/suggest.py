@@ -20,13 +20,13 @@ from .evaluate import FEW, Chosen, Evaluator
 from .program import MANY, Program, Solved
 from .proof import among, by_price, least_either_way, least_price, tightened
 from .rows import Rows
-from .search import MARGIN, all_cheaper, as_low, closed, improved, lowest, made_sure, near, search, without_needless
+from .search import MARGIN, all_cheaper, as_low, closed, enough, improved, lowest, made_sure, search, without_needless
 from .steps import Taken, priced
 
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
 SMALL, CHOICES = 18, 4000
-# So much between a plan's price and what is proven is wide: a fraction of it, and so many of the smallest steps.
-WIDE, STEPS = 0.04, 2
+# So much between a plan's price and what is proven is wide (a fraction of it).
+WIDE = 0.04
 
 
 class Suggestion(NamedTuple):
@@ -85,7 +85,8 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
         chosen = as_low(program, evaluator, most)
         price = program.price(chosen)
         return _told(of, wishes, found, chosen, price, price, False, relaxed is None)
-    if relaxed is not None and relaxed.bound < money * (1 - near(proof)) - MARGIN:
+    proof.under = money
+    if relaxed is not None and proof.at_least(relaxed) < money - enough(proof, best) - MARGIN:
         proof = tightened(of, proof, money)
         relaxed = proof.relaxed()
     if len(found) <= FEW:
@@ -100,7 +101,8 @@ def _proven(
     proof: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None, small: int
 ) -> tuple[Chosen, float]:
     """The best plan, bettered where the proof allows it, and the least price that any must have."""
-    least = relaxed.bound if relaxed is not None else 0.0
+    proof.under = proof.price(best)
+    least = proof.at_least(relaxed) if relaxed is not None else 0.0
     if least < proof.price(best) - MARGIN:
         least = max(least, least_price(proof, relaxed, proof.price(best)))
         found = closed(proof, evaluator, best) if least < proof.price(best) - MARGIN else None
@@ -118,15 +120,14 @@ def _proven_of_many(
     """The same of many candidates. Where its price and what is proven are far apart, both are told apart by the largest
     decision; and it is searched once more, with the opposite of that where a plan might be cheaper, and near the one in
     hand."""
-    least = relaxed.bound if relaxed is not None else 0.0
-    if least < program.price(best) * (1 - near(proof)) - MARGIN:
+    proof.under = program.price(best)
+    least = proof.at_least(relaxed) if relaxed is not None else 0.0
+    if least < program.price(best) - enough(proof, best) - MARGIN:
         least = max(least, least_price(proof, relaxed, program.price(best)))
-
-    smallest = min(candidate.whole_price for candidate in program.candidates)
 
     def is_wide() -> bool:
         price = program.price(best)
-        return len(best) <= MANY and price - least > max(WIDE * price, STEPS * smallest) + MARGIN
+        return len(best) <= MANY and price - least > max(WIDE * price, enough(program, best)) + MARGIN
 
     if is_wide():
         large = int(np.argmax(program.rows.gain))
