@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from copy import copy
-from functools import partial
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -363,14 +363,25 @@ class Program:
 
     def at_least(self, near: Solved) -> float:
         """What no choice undercuts that meets the rows and is cheaper than the plan in hand (minutes), by an answer to
-        all of these without whole numbers: what can be in one costs whole multiples of something, as a rule."""
-        open_ = self._ends(near, self.under)[1] > 0
-        steps = np.append(self.prices[open_], self.objective[len(self.prices) :][self._pays[open_].any(axis=0)]) / ROOM
-        if not len(steps) or (np.abs(steps - np.round(steps)) > 0.01).any():
-            return near.bound
-        step = int(np.gcd.reduce(np.round(steps).astype(np.int64)))
-        least = np.ceil((near.bound / ROOM - 1) / step) * step * ROOM if step > 0 else near.bound
-        return max(near.bound, min(float(least), self.under))
+        all of these without whole numbers.
+
+        A choice of candidates whose prices are multiples of something costs a multiple of it; one with others costs at
+        least what the first of those raises the price to.
+        """
+        raised, steps = np.maximum(near.reduced, 0.0), self._steps
+        order = np.argsort(raised, kind="stable")
+        step = np.gcd.accumulate(steps[order]) if len(order) else np.ones(1, np.int64)
+        multiple = np.ceil((near.bound / ROOM - 1) / np.maximum(step, 1)) * step * ROOM
+        others = np.append(near.bound + raised[order[1:]], np.inf)
+        return max(near.bound, min(float(np.minimum(multiple, others).max()), self.under))
+
+    @cached_property
+    def _steps(self) -> NDArray[np.int64]:
+        """What the price of each candidate, and what it pays once, are whole multiples of (n, in ROOM): 1 for what is
+        none of anything."""
+        prices = np.column_stack((self.prices, self._pays * self.objective[len(self.prices) :])) / ROOM
+        whole = np.round(prices)
+        return np.where((np.abs(prices - whole) > 0.01).any(axis=1), 1, np.gcd.reduce(whole.astype(np.int64), axis=1))
 
     def whole(
         self, nodes: int = NODES, gap: float = GAP, near: Solved | None = None, under: float = np.inf

@@ -87,8 +87,9 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
         return _told(of, wishes, found, chosen, price, price, False, relaxed is None)
     proof.under = money
     if relaxed is not None and proof.at_least(relaxed) < money - enough(proof, best) - MARGIN:
-        proof = tightened(of, proof, money)
-        relaxed = proof.relaxed()
+        tight = tightened(of, proof, money)
+        if tight is not proof:
+            proof, relaxed = tight, tight.relaxed()
     if len(found) <= FEW:
         best, least = _proven(proof, evaluator, best, relaxed, small)
     else:
