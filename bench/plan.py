@@ -1,7 +1,8 @@
 """How long a suggestion takes, and how far from the least it may be.
 
 The example with every preset, at other limits, and with one that no plan reaches; sessions of up to 500 strips that
-nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; and sessions whose cheapest plan is known.
+nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; and sessions whose cheapest plan
+is known.
 
 .venv/bin/python -m bench.plan
 """
