@@ -17,7 +17,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
-from nimbleload.core.optimise import evaluate, search, suggest
+from nimbleload.core.optimise import evaluate, proof, search, suggest
 from nimbleload.core.optimise.candidates import Candidate, Wishes
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import Variant
@@ -102,7 +102,7 @@ def one_by_one(of: Survey, found: list[Candidate], wishes: Wishes) -> float:
 def as_many() -> Iterator[None]:
     """Small sessions go through what those of many candidates go through, where something is given up for speed."""
     with ExitStack() as stack:
-        for module in (evaluate, search, suggest):
+        for module in (evaluate, proof, search, suggest):
             stack.enter_context(patch.object(module, "FEW", 0))
         yield
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from contextlib import nullcontext
 
 import msgspec
 import numpy as np
@@ -21,7 +22,7 @@ from nimbleload.core.optimise.rows import Rows
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey, with_plan
 from tests.core.optimise.test_program import choices
-from tests.helpers.exhaustive import BLOCK, hosted, small
+from tests.helpers.exhaustive import BLOCK, as_many, hosted, small
 from tests.helpers.sessions import bus, card, cards_for, session, track, use
 
 
@@ -79,10 +80,12 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
             continue
         price = known[0][1]
         proof = tightened(before, program.proof(by_price(before, found, price, program.rows)), price)
-        whole = least_price(proof, proof.relaxed(), price)
-        assert whole <= price + 1e-6
+        # As of few candidates, and as of many: there what an answer breaks comes in, too.
+        with as_many() if rng.random() < 0.5 else nullcontext():
+            whole = least_price(proof, proof.relaxed(), price).bound
+        assert whole <= price + 1e-6 and not proof.is_hard
         for number in {int(np.argmax(program.rows.gain)), rng.randrange(len(found))}:
-            halves = least_either_way(before, wishes, proof, number, price)
+            halves = least_either_way(before, wishes, proof, number, price, rng.random() < 0.8)
             for taken, half in enumerate(halves):
                 least = min((p for chosen, p in known if chosen[number] == bool(taken)), default=np.inf)
                 assert half <= min(least, price) + 1e-6, (number, taken)
@@ -100,7 +103,7 @@ def test_among_very_many_the_price_without_whole_numbers_is_what_is_proven(monke
             with monkeypatch.context() as patch:
                 patch.setattr(Program, "is_crowded", True)
                 patch.setattr(Program, "whole", None)
-                assert least_price(proof, relaxed, relaxed.bound + 1) == relaxed.bound
+                assert least_price(proof, relaxed, relaxed.bound + 1).bound == relaxed.bound
             proven += 1
     assert proven > 5
 

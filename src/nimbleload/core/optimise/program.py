@@ -59,12 +59,13 @@ class Program:
     """The rows so far, with everything that decisions exclude of each other.
 
     `slack` (D, seconds) is asked of each kind of moment beyond its bounds: with 0 everywhere the program is a proof.
-    `under` (minutes) is the price of a plan in hand: dearer ones need not be found.
+    `under` (minutes) is the price of a plan in hand: dearer ones need not be found. `is_hard` says that the solver did
+    not come to an end with its last answer in whole numbers: the next would take as long, and say little more.
     """
 
     def __init__(self, of: Survey, found: list[Candidate], wishes: Wishes, rows: Rows) -> None:
         self.of, self.candidates, self.rows = of, found, rows
-        self.under = np.inf
+        self.under, self.is_hard = np.inf, False
         self.allowed = wishes.limit * of.deadline
         self.prices = np.array([candidate.price for candidate in found])
         once = {name: minutes for candidate in found for name, minutes in candidate.once}
@@ -87,6 +88,7 @@ class Program:
         """A program of the same candidates on other rows without anything asked in addition, but for covers if wanted;
         every row so far is in it, as it is in those."""
         made = copy(self)
+        made.is_hard = False
         made._covers, made._near = list(self._covers) if with_covers else [], np.zeros(0, np.bool_)
         made.rows, made.slack, made.under = rows, np.zeros(len(rows.distinct)), np.inf
         if rows.are_like(self.rows):
@@ -400,6 +402,7 @@ class Program:
         ends = self._ends(near, min(self.under, under))
         while True:
             solved = self._solve(nodes, gap, used, ends)
+            self.is_hard = solved is None or self.price(solved.taken > 0.5) * (1 - gap) > solved.bound + ROOM
             if solved is None:
                 return None
             broken = ~used & (saves @ self.rows.full(np.round(solved.taken)) < needed - BROKEN * self.allowed)

@@ -17,12 +17,14 @@ from ..load.costs import Among, calls_of, touched
 from ..survey import Survey
 from .candidates import Candidate, Held, Wishes, held
 from .evaluate import FEW, Chosen
-from .program import Program, Solved
+from .program import ROOM, Program, Solved
 from .rows import Rows
 
 Figures = NDArray[np.float64]
 # The solver's nodes and relative gap for a least price in whole numbers, where there are many candidates.
 NODES, GAP = 100, 2e-3
+# So many of its answers are asked for at most.
+ANSWERS = 6
 
 
 class Mutual(NamedTuple):
@@ -76,21 +78,36 @@ def tightened(of: Survey, proof: Program, money: float) -> Program:
     return proof.proof(Rows(of, proof.candidates, tighter, money, proof.rows), with_covers=True)
 
 
-def least_price(proof: Program, relaxed: Solved | None, price: float) -> float:
+def least_price(proof: Program, relaxed: Solved | None, price: float) -> Solved:
     """What no plan undercuts by a proof, in whole numbers; of plans up to a price (minutes). Where the solver has no
-    answer nothing is proven."""
-    if relaxed is None or proof.is_crowded:
-        return relaxed.bound if relaxed is not None else 0.0
+    answer nothing is proven. What is taken is the last answer, which may be one without whole numbers."""
     proof.under = price
-    few = len(proof.candidates) <= FEW
-    solved = proof.whole(near=relaxed) if few else proof.whole(NODES, GAP, relaxed)
-    return max(relaxed.bound, solved.bound if solved is not None else 0.0)
+    if relaxed is None:
+        return Solved(np.zeros(len(proof.candidates)), 0.0)
+    if proof.is_crowded:
+        return relaxed
+    last = relaxed._replace(bound=proof.at_least(relaxed))
+    if len(proof.candidates) <= FEW:
+        solved = proof.whole(near=relaxed)
+        return solved._replace(bound=max(last.bound, solved.bound)) if solved is not None else last
+    for _ in range(ANSWERS):
+        solved = proof.whole(NODES, GAP, relaxed)
+        if solved is None:
+            break
+        last = solved._replace(bound=max(last.bound, solved.bound))
+        # What it breaks comes in: then the next answer is dearer.
+        is_through = proof.is_hard or last.bound >= price - ROOM or not proof.separate(solved.taken)
+        relaxed = None if is_through else proof.relaxed()
+        if relaxed is None:
+            break
+    return last
 
 
 def least_either_way(
-    of: Survey, wishes: Wishes, proof: Program, number: int, price: float
+    of: Survey, wishes: Wishes, proof: Program, number: int, price: float, whole: bool
 ) -> tuple[float, float]:
-    """The same, told apart: without one of the candidates, and with it; the price itself where nothing is cheaper.
+    """The same, told apart: without one of the candidates, and with it; the price itself where nothing is cheaper. In
+    whole numbers, or (`whole` false) without.
 
     One that many others hang together with (it changes when their strips sound, or takes a lot of the caches) makes
     rows say little as long as it may be taken.
@@ -99,17 +116,20 @@ def least_either_way(
     without = Program(of, others, wishes, by_price(of, others, price))
     taken = proof.proof(proof.rows)
     taken.cover((np.arange(len(proof.candidates)) == number).astype(float), 1.0)
-    return _least_of(of, without, price), _least_of(of, taken, price)
+    return _least_of(of, without, price, whole), _least_of(of, taken, price, whole)
 
 
-def _least_of(of: Survey, half: Program, price: float) -> float:
+def _least_of(of: Survey, half: Program, price: float, whole: bool) -> float:
     """The least price of a half, the price itself if nothing cheaper meets its rows."""
     relaxed = half.relaxed()
     if relaxed is None or relaxed.bound >= price:
         return price
     tight = tightened(of, half, price)
-    closer = tight.relaxed()
-    return min(least_price(tight, closer, price), price) if closer is not None else price
+    closer = tight.relaxed() if tight is not half else relaxed
+    if closer is None:
+        return price
+    tight.under = price
+    return min(least_price(tight, closer, price).bound if whole else tight.at_least(closer), price)
 
 
 def _least_left(found: Sequence[Candidate], of: Mutual, money: float) -> float:

@@ -16,11 +16,11 @@ from .program import MANY, Program, Solved
 
 # So many answers are tried at most, so many of them after a first one has held (few candidates, many), and swaps; and
 # of answers where a plan is in hand.
-TRIES, BETTER, SWAPS, AGAIN = (40, 16), (6, 2), 400, 6
+TRIES, BETTER, SWAPS, AGAIN = (40, 16), (6, 2), (400, 150), 6
 # So often what does not hold is excluded at the end: with few candidates, and with many.
 CLOSING = (120, 4)
-# Nodes and relative gap of the solver for each answer: with many candidates it need not be the last word.
-QUICK_NODES, QUICK_GAP = 20, 5e-3
+# Nodes and relative gap of the solver for each answer with many candidates: if that is not enough, rounding will do.
+QUICK_NODES, QUICK_GAP = 1, 5e-3
 # A plan that is proven so nearly is not searched any further: with up to MANY candidates, and with more.
 NEAR, NEAR_OF_MANY = 0.01, 0.04
 # So many times at most it is tried what could be added to a choice that is not enough.
@@ -58,7 +58,7 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
         else:
             if not tighten(program, evaluator, chosen):
                 exclude(program, evaluator, chosen)
-            found = _with_enough(program, evaluator, chosen, best)
+            found = with_enough(program, evaluator, chosen)
         if found is not None:
             best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
             program.under = program.price(best)
@@ -66,7 +66,7 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
         if left <= 0 or (best is not None and program.price(best) - enough(program, best) <= least + MARGIN):
             break
     if best is None and program.is_crowded:
-        return _with_enough(program, evaluator, np.zeros(len(program.candidates), np.bool_), None)
+        return with_enough(program, evaluator, np.zeros(len(program.candidates), np.bool_))
     return best
 
 
@@ -76,11 +76,11 @@ def enough(program: Program, chosen: Chosen) -> float:
     return max(near(program) * price, min(STEPS * smallest, TRIFLE)) if near(program) else 0.0
 
 
-def _with_enough(program: Program, evaluator: Evaluator, chosen: Chosen, best: Chosen | None) -> Chosen | None:
+def with_enough(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen | None:
     """A choice that is not enough, with what it lacks and without what it then does not need; None if that leads to
-    nothing, or is much dearer than the best one in hand."""
+    nothing, or is much dearer than the plan in hand."""
     filled = filled_up(program, evaluator, chosen)
-    if filled is None or (best is not None and program.price(filled) > FARTHER * program.price(best)):
+    if filled is None or program.price(filled) > FARTHER * program.under:
         return None
     return bettered(program, evaluator, filled)
 
@@ -107,7 +107,8 @@ def _answers(program: Program, times: int) -> Iterator[tuple[Solved, Solved]]:
 def answer(program: Program, relaxed: Solved) -> Solved | None:
     """What meets the rows so far in whole numbers, the cheapest or near it; None if there is nothing.
 
-    With many candidates one that comes of rounding will do, if it is near enough.
+    With many candidates one that comes of rounding will do, if it is near enough, or if the solver did not come to an
+    end at once with the last one: what it lacks is added, and what it does not need goes.
     """
     if not near(program):
         solved = program.whole(near=relaxed)
@@ -115,9 +116,9 @@ def answer(program: Program, relaxed: Solved) -> Solved | None:
             return solved
     chosen = program.rounded(relaxed.taken)
     price = program.price(chosen) if chosen is not None else np.inf
+    far = enough(program, chosen) if chosen is not None else 0.0
     solved = None
-    near_enough = enough(program, chosen) if chosen is not None else 0.0
-    if near(program) and price - near_enough > program.at_least(relaxed) + MARGIN:
+    if near(program) and price - far > program.at_least(relaxed) + MARGIN and (chosen is None or not program.is_hard):
         solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price)
     # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
     return solved if solved is not None or chosen is None else Solved(chosen.astype(float), relaxed.bound)
@@ -266,7 +267,7 @@ def _with_allowed(program: Program, chosen: Chosen, more: list[int]) -> Chosen:
 def improved(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen:
     """Freed of what it does not need, then with dear steps swapped for cheaper ones, as far as that goes."""
     kept = without_needless(program, evaluator, chosen)
-    tries = SWAPS
+    tries = SWAPS[len(program.candidates) > FEW]
     moved = True
     while moved and tries > 0:
         moved = False

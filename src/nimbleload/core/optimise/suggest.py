@@ -20,7 +20,20 @@ from .evaluate import FEW, Chosen, Evaluator
 from .program import MANY, Program, Solved
 from .proof import among, by_price, least_either_way, least_price, tightened
 from .rows import Rows
-from .search import MARGIN, all_cheaper, as_low, closed, enough, improved, lowest, made_sure, search, without_needless
+from .search import (
+    MARGIN,
+    all_cheaper,
+    as_low,
+    bettered,
+    closed,
+    enough,
+    improved,
+    lowest,
+    made_sure,
+    search,
+    with_enough,
+    without_needless,
+)
 from .steps import Taken, priced
 
 # Up to so many candidates every cheaper choice is tried, so many of them at most.
@@ -105,7 +118,7 @@ def _proven(
     proof.under = proof.price(best)
     least = proof.at_least(relaxed) if relaxed is not None else 0.0
     if least < proof.price(best) - MARGIN:
-        least = max(least, least_price(proof, relaxed, proof.price(best)))
+        least = max(least, least_price(proof, relaxed, proof.price(best)).bound)
         found = closed(proof, evaluator, best) if least < proof.price(best) - MARGIN else None
         best = found if found is not None else best
     if least < proof.price(best) - MARGIN and len(proof.candidates) <= small:
@@ -124,7 +137,9 @@ def _proven_of_many(
     proof.under = program.price(best)
     least = proof.at_least(relaxed) if relaxed is not None else 0.0
     if least < program.price(best) - enough(proof, best) - MARGIN:
-        least = max(least, least_price(proof, relaxed, program.price(best)))
+        proven = least_price(proof, relaxed, program.price(best))
+        least = max(least, proven.bound)
+        best = _by_rows(program, evaluator, np.asarray(proven.taken > 0.5), best)
 
     def is_wide() -> bool:
         price = program.price(best)
@@ -132,14 +147,30 @@ def _proven_of_many(
 
     if is_wide():
         large = int(np.argmax(program.rows.gain))
-        halves = least_either_way(of, wishes, proof, large, program.price(best))
-        least = max(least, min(halves))
+        in_whole_numbers = not proof.is_hard
+        halves = least_either_way(of, wishes, proof, large, program.price(best), in_whole_numbers)
         if halves[not best[large]] < program.price(best) * (1 - WIDE):
-            best = _cheaper(_other_way(program, large, not best[large]), evaluator, best)
+            before, best = best, _cheaper(_other_way(program, large, not best[large]), evaluator, best)
+            if best is not before:
+                # What holds only of plans up to the lower price says more.
+                price = program.price(best)
+                proof = program.proof(by_price(of, program.candidates, price, program.rows))
+                halves = least_either_way(of, wishes, proof, large, price, in_whole_numbers)
+        least = max(least, min(halves))
     if is_wide():
         there = Rows(of, program.candidates, among(of, program.rows, best), None, program.rows)
         best = _cheaper(program.proof(there), evaluator, best)
     return best, least
+
+
+def _by_rows(program: Program, evaluator: Evaluator, chosen: Chosen, best: Chosen) -> Chosen:
+    """The cheapest choice by rows alone, with what it may lack, or the plan in hand where that is no dearer."""
+    program.under = program.price(best)
+    if not program.is_allowed(chosen) or program.price(chosen) >= program.under - MARGIN:
+        return best
+    found = bettered(program, evaluator, chosen)
+    found = with_enough(program, evaluator, chosen) if found is None else found
+    return found if found is not None and program.price(found) < program.under - MARGIN else best
 
 
 def _other_way(program: Program, number: int, taken: bool) -> Program:
