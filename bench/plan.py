@@ -1,17 +1,22 @@
 """How long a suggestion takes, and how far from the least it may be.
 
 The example with every preset, at other limits, and with one that no plan reaches; sessions of up to 500 strips that
-nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; and sessions whose cheapest plan
-is known.
+nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; sessions whose cheapest plan is
+known; and random ones of plugins that all cost something else, in hosts of every kind, on one core to eight.
 
-.venv/bin/python -m bench.plan
+.venv/bin/python -m bench.plan [SEEDS]
 """
 
 from __future__ import annotations
 
+import random
+import sys
 import time
 
+import msgspec
+
 from bench.block import cards, large_session
+from nimbleload.core.cards.card import Company, Truth, Upkeep
 from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.price import PRESETS
@@ -24,7 +29,37 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import Survey, survey
 from nimbleload.core.told.steps import in_the_way
 from nimbleload.shell.common import demo_saved
+from tests.helpers.exhaustive import BLOCK, hosted
 from tests.helpers.optima import known as known_optima
+from tests.helpers.sessions import RATE, card, random_session
+
+# Of these random sessions a suggestion took longest (up to 80 seconds).
+HARDEST = (0, 5, 7, 8, 17, 20, 21, 22, 26, 27)
+
+
+def mixed(seed: int) -> tuple[Survey, Wishes]:
+    """A session of 30 to 200 tracks whose plugins all cost something else, some of which mind each other or may stand
+    once for several; and a limit that it is a little or far over."""
+    rng = random.Random(seed)
+    session = random_session(rng, rng.choice((30, 70, 120, 200)))
+    found = {
+        key: card(
+            uses[0], rng.lognormvariate(-3.5, 1) * BLOCK, rng.choice((None, 0.0, 0.002)) and 0.002 * BLOCK,
+            rng.choice((0.0, 0.0, 0.6, None)),
+        )
+        for key, uses in session.card_keys().items()
+    }  # fmt: skip
+    if rng.random() < 0.6:
+        found = {key: msgspec.structs.replace(each, truth=Truth(linear_db=-120.0)) for key, each in found.items()}
+    if rng.random() < 0.4:
+        for key, each in found.items():
+            upkeep = Upkeep(0, rng.randint(0, 1 << 20), 0.0, 0.0, 0.0, rng.uniform(1, 1.4))
+            company = (Company(RATE, 256, (0, 1 << 20, 1 << 22), (1.0, rng.uniform(1, 1.2), 1.3)),)
+            found[key] = msgspec.structs.replace(each, upkeep=upkeep, company=company)
+    session = hosted(session, rng) if rng.random() < 0.4 else session
+    of = survey(session, Plan(), found, Machine(rng.choice((1, 2, 4, 8))), 256)
+    share = rng.choice((0.5, 0.7, 0.85, 0.95, 0.99))
+    return of, Wishes(share * float(of.after.load.max()), rng.choice(list(PRESETS.values())))
 
 
 def tell(name: str, of: Survey, wishes: Wishes) -> None:
@@ -63,6 +98,9 @@ def main() -> None:
     tell("500 strips, half of them pinned", of, Wishes(0.01, pinned=frozenset(s.id for s in session.strips[::2])))
     for name, of, wishes, least in known_optima():
         tell(f"{name} (known: {least:.2f})", of, wishes)
+    for seed in [int(each) for each in sys.argv[1:]] or HARDEST:
+        of, wishes = mixed(seed)
+        tell(f"random {seed}, {len(of.session.strips)} strips", of, wishes)
 
 
 if __name__ == "__main__":

@@ -41,9 +41,13 @@ def alternatives(of: Survey, wishes: Wishes) -> dict[str, Alternative]:
     """
     undecided = of.plan.without(*of.plan.decisions)
     bare = survey(of.session, undecided, of.planned.cards, of.machine, of.buffer, of)
+    cheapest, fewest = suggest(bare, wishes), suggest(bare, wishes._replace(weights=EQUAL))
+    if cheapest.reached == fewest.reached and len(cheapest.steps) <= len(fewest.steps):
+        # Of plans of as few steps that which gives up least.
+        fewest = cheapest
     found = {
-        "least given up": suggest(bare, wishes),
-        "fewest steps": suggest(bare, wishes._replace(weights=EQUAL)),
+        "least given up": cheapest,
+        "fewest steps": fewest,
         "most headroom": suggest(bare, wishes._replace(limit=wishes.limit - HEADROOM)),
     }
     least = found["least given up"].least

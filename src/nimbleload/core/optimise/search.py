@@ -21,6 +21,8 @@ TRIES, BETTER, SWAPS, AGAIN = (40, 16), (6, 2), (400, 150), 6
 CLOSING = (120, 4)
 # Nodes and relative gap of the solver for each answer with many candidates: if that is not enough, rounding will do.
 QUICK_NODES, QUICK_GAP = 1, 5e-3
+# Of these so many are asked for in a search at most: then rounding will do.
+ASKED = 3
 # A plan that is proven so nearly is not searched any further: with up to MANY candidates, and with more.
 NEAR, NEAR_OF_MANY = 0.01, 0.04
 # So many times at most it is tried what could be added to a choice that is not enough.
@@ -61,7 +63,7 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
             found = with_enough(program, evaluator, chosen)
         if found is not None:
             best = found if best is None or program.price(found) < program.price(best) - MARGIN else best
-            program.under = program.price(best)
+            program.under = min(program.under, program.price(best))
         least = max(least, program.at_least(relaxed)) if relaxed is not None else least
         if left <= 0 or (best is not None and program.price(best) - enough(program, best) <= least + MARGIN):
             break
@@ -94,21 +96,21 @@ def near(program: Program) -> float:
 def _answers(program: Program, times: int) -> Iterator[tuple[Solved, Solved]]:
     """What meets the rows as they are by then, without whole numbers and in them, so often at most; it ends when
     nothing does, or there are too many."""
-    for _ in range(times):
+    for number in range(times):
         relaxed = program.relaxed()
         if relaxed is None or program.is_crowded:
             return
-        solved = answer(program, relaxed)
+        solved = answer(program, relaxed, number < ASKED)
         if solved is None:
             return
         yield relaxed, solved
 
 
-def answer(program: Program, relaxed: Solved) -> Solved | None:
+def answer(program: Program, relaxed: Solved, may_ask: bool = True) -> Solved | None:
     """What meets the rows so far in whole numbers, the cheapest or near it; None if there is nothing.
 
-    With many candidates one that comes of rounding will do, if it is near enough, or if the solver did not come to an
-    end at once with the last one: what it lacks is added, and what it does not need goes.
+    With many candidates one that comes of rounding will do, if it is near enough, if the solver did not come to an end
+    at once with the last one, or if it may not be asked again: what it lacks is added, what it does not need goes.
     """
     if not near(program):
         solved = program.whole(near=relaxed)
@@ -118,7 +120,8 @@ def answer(program: Program, relaxed: Solved) -> Solved | None:
     price = program.price(chosen) if chosen is not None else np.inf
     far = enough(program, chosen) if chosen is not None else 0.0
     solved = None
-    if near(program) and price - far > program.at_least(relaxed) + MARGIN and (chosen is None or not program.is_hard):
+    is_far = price - far > program.at_least(relaxed) + MARGIN
+    if near(program) and is_far and (chosen is None or (may_ask and not program.is_hard)):
         solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price)
     # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
     return solved if solved is not None or chosen is None else Solved(chosen.astype(float), relaxed.bound)
