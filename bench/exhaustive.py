@@ -3,8 +3,8 @@
     .venv/bin/python -m bench.exhaustive [SESSIONS [FIRST]]
 
 Each three times: with the last trial of all cheaper choices, without it, and as in sessions of many candidates, where
-something is given up for speed. Prints every plan that was
-dearer than the cheapest or over the limit, every least price that was above it, and the counts.
+something is given up for speed. Prints every plan that was dearer than the cheapest or over the limit, every least
+price that was above it, and the counts.
 """
 
 from __future__ import annotations

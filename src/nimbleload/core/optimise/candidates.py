@@ -88,11 +88,6 @@ class Candidate(NamedTuple):
     def kind(self) -> DecisionKind:
         return self.decisions[0].kind
 
-    @property
-    def whole_price(self) -> float:
-        """What it costs alone."""
-        return self.price + sum(minutes for _, minutes in self.once)
-
 
 def candidates(of: Survey, wishes: Wishes) -> list[Candidate]:
     """Every step that could be taken in addition to the plan. One that saves nothing anywhere is left out.

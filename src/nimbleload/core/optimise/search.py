@@ -178,13 +178,13 @@ def _takes(program: Program, evaluator: Evaluator, chosen: Chosen) -> NDArray[np
 
 
 def filled_up(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen | None:
-    """A choice with so much added that it holds: what takes most off the moments that are over the limit, for its
-    price; None if nothing more can be added and it still does not."""
+    """A choice with so much added that by a quick look no moment is over the limit: what takes most off those that are,
+    for its price; None if nothing more can be added and some still are."""
     kept, saved = chosen.copy(), np.maximum(program.rows.taken_off(program.relevant), 0.0)
     for _ in range(FILLED):
         over = _takes(program, evaluator, kept) - program.allowed * (1 + 1e-9)
         if not (over > 0).any():
-            return kept if evaluator.stands(kept) else None
+            return kept
         added = _adding(program, kept, saved, over)
         if np.array_equal(added, kept):
             return None

@@ -103,6 +103,7 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
         tight = tightened(of, proof, money)
         if tight is not proof:
             proof, relaxed = tight, tight.relaxed()
+            proof.under = money
     if len(found) <= FEW:
         best, least = _proven(proof, evaluator, best, relaxed, small)
     else:
@@ -115,7 +116,6 @@ def _proven(
     proof: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None, small: int
 ) -> tuple[Chosen, float]:
     """The best plan, bettered where the proof allows it, and the least price that any must have."""
-    proof.under = proof.price(best)
     least = proof.at_least(relaxed) if relaxed is not None else 0.0
     if least < proof.price(best) - MARGIN:
         least = max(least, least_price(proof, relaxed, proof.price(best)).bound)
@@ -134,7 +134,6 @@ def _proven_of_many(
     """The same of many candidates. Where its price and what is proven are far apart, both are told apart by the largest
     decision; and it is searched once more, with the opposite of that where a plan might be cheaper, and near the one in
     hand."""
-    proof.under = program.price(best)
     least = proof.at_least(relaxed) if relaxed is not None else 0.0
     if least < program.price(best) - enough(proof, best) - MARGIN:
         proven = least_price(proof, relaxed, program.price(best))
