@@ -124,22 +124,27 @@ def switching(*rows):
 
 
 @pytest.mark.parametrize(
-    ("rows", "is_suspended"),
+    ("rows", "is_suspended", "is_followed"),
     [
-        (((0, "false"), (10, "true"), (30, "false"), (60, "true"), (80, "false")), True),
-        (((0, "false"), (9, "true"), (45, "false"), (59, "true"), (90, "false")), True),  # tails are left time
-        (((0, "false"), (10.5, "true"), (30, "false"), (60, "true"), (80, "false")), False),  # off while it sounds
-        (((0, "false"), (10, "true")), False),  # on for most of what is silent
-        (((0, "true"),), False),
+        (((0, "false"), (10, "true"), (30, "false"), (60, "true"), (80, "false")), True, True),
+        (((0, "false"), (9, "true"), (45, "false"), (59, "true"), (90, "false")), True, True),  # tails are left time
+        (((0, "false"), (10.5, "true"), (30, "false"), (60, "true"), (80, "false")), False, False),  # off while it sounds
+        (((0, "false"), (10, "true")), False, True),  # on for most of what is silent
+        (((0, "true"),), False, False),
     ],
 )
-def test_who_is_switched_off_in_the_right_places_is_suspended(tmp_path, rows, is_suspended):
+def test_who_is_switched_off_in_the_right_places_is_suspended(tmp_path, rows, is_suspended, is_followed):
     one = x.plugin("ClapPlugin", "one", "One").replace("<Enabled ", '<Enabled id="e1" ')
     found = dawproject.read(made(tmp_path / "a.dawproject", one, switching(*rows)))
     assert found.session.strip("t").suspended is is_suspended
     told = "switched on and off by automation" in " ".join(found.report.left_out)
     assert told is (not is_suspended and len(rows) > 1)
-    assert dict(found.audio["t"].unclear) == ({"t/0": dawproject_curves.SWITCHED} if told else {})
+    assert dict(found.audio["t"].unclear) == ({"t/0": dawproject_curves.SWITCHED} if told and not is_followed else {})
+    # What is off while nothing sounds gives nothing then, and can be rendered.
+    awake = found.audio["t"].awake
+    assert (awake is not None) is is_followed
+    if awake is not None:
+        assert [awake.value_at(second) for second, _ in rows] == [float(value == "true") for _, value in rows]
 
 
 def test_one_of_two_plugins_is_not_the_track(tmp_path):

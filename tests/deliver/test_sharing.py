@@ -9,7 +9,7 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.carrying import headline, sharing_words
 from nimbleload.deliver import carrying
-from nimbleload.deliver.render import SAME_DB
+from nimbleload.deliver.render import SAME_DB, Step
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.stems import audio, noise, wave
@@ -91,6 +91,22 @@ def test_a_plugin_that_is_not_installed_ends_the_proof_in_a_sentence(tmp_path):
     of = prepared(mix(tmp_path / "a.dawproject", x.plugin("ClapPlugin", "nobody.here", "Nobody")))
     *_, last = carrying.run(of, tmp_path / "out")
     assert "Nobody is" in last.trouble and last.compared is None
+
+
+def test_what_hears_the_tracks_by_sends_that_leave_before_the_bus_is_named(tmp_path):
+    channels = [x.channel(f"c{k}", devices=EQ, sends=x.send("cr", "post", level)) for k, level in enumerate((0.25, 0.5))]
+    structure = "".join(x.track(f"t{k}", f"Voice {k}", each) for k, each in enumerate(channels))
+    structure += x.track("r", "Echo", x.channel("cr", "effect")) + x.main_track()
+    lanes = "".join(x.lanes(f"t{k}", x.clip(k, 2, audio()), unit="seconds") for k in range(2))
+    path = x.write(tmp_path / "a.dawproject", x.project(structure, lanes), {"audio/a.wav": wave(noise())})
+    check, found = proof(path)
+    assert found.verdict in ("same", "rounded") and check.without == ("Echo",)
+    of = prepared(path)
+    words = carrying.compared_words(of, Step(check.job, "compared", 1.0, compared=found))
+    assert words.endswith("; but Echo will hear its tracks without it, by their sends")
+    # Sends that the bus carries itself leave behind it as before.
+    alike = mix(tmp_path / "b.dawproject", EQ, ("", HALF))
+    assert prepared(alike).checks[0].without == ()
 
 
 def test_without_a_proof_nothing_is_compared(tmp_path):

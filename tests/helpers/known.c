@@ -13,7 +13,8 @@
    another value there than it was switched on with; KEYED has a
    side-chain, gives its input times what that hears, truly 77 samples late, and takes 200 µs more while it hears
    something (as VST3: and its bus is switched on); COLD takes 100 µs more when it was not called for 0.6 ms; FILLS takes
-   up to 200 µs more, the more of 96000 samples it has heard (as CLAP: since it was reset); PERIOD=n has its bursts in
+   up to 200 µs more, the more of 96000 samples it has heard (as CLAP: since it was reset); HISSES adds noise of 0.01 at
+   most that is never the same, and takes nothing; PERIOD=n has its bursts in
    every nth block in place of the 16th; GRAPHICS names a library that it loads. */
 #define _GNU_SOURCE
 #include <stdbool.h>
@@ -149,6 +150,11 @@ static void work(own_t *o, const float *in, float *out, uint32_t n) {
     while (now() < end) {}
     return;
   }
+#ifdef HISSES
+  unsigned seed = (unsigned)now();
+  for (uint32_t i = 0; i < n; i++) out[i] = in[i] + 0.02f * ((float)rand_r(&seed) / (float)RAND_MAX - 0.5f);
+  return;
+#endif
   if (MOVING) { part(o, in, out, 0, n, o->extra); return; }
 #ifdef COLD
   bool cold = o->last && now() - o->last > 600000;

@@ -133,6 +133,42 @@ def test_a_plan_that_only_shares_and_lightens_is_proven_and_written(tmp_path):
     assert json.loads(run("carry-out", path, "--json", "--no-session", "--no-proof").output)["shared"] == {}
 
 
+def test_the_mix_of_the_changed_session_is_proven_and_that_of_two_sessions_compared(saved, tmp_path):
+    said = run("carry-out", saved, "--mix")
+    assert said.exit_code == 0, said.output
+    assert "  Mix before and after: the mix sounds the same, to the sample" in said.output
+    figures = json.loads(run("carry-out", saved, "--mix", "--json").output)
+    assert figures["mix"]["verdict"] == "same"
+    assert json.loads(run("carry-out", saved, "--json").output)["mix"] is None
+    # Of a saved session and of an exchange file.
+    (first, *_) = sorted(tmp_path.glob("mix 20*.dawproject"))
+    assert run("null", saved, first).exit_code == 0
+    other = stems.written(tmp_path / "other.dawproject", x.clip(1, 1, audio()))
+    said = run("null", first, other, "--residual", tmp_path / "left.wav")
+    assert said.exit_code == 3 and "the mix sounds otherwise: −" in said.output and "left.wav" in said.output
+    assert json.loads(run("null", first, other, "--json").output)["verdict"] == "different"
+    gone = stems.written(tmp_path / "gone.dawproject", x.clip(0, 1, audio("audio/gone.wav")))
+    said = run("null", first, gone)
+    assert said.exit_code == 1 and "audio/gone.wav is missing" in said.output
+    # What is neither two sessions nor two audio files.
+    assert "cannot be read" in run("null", first, tmp_path / "left.wav").output
+
+
+def test_a_mix_that_sounds_otherwise_or_cannot_be_proven_has_a_code_of_its_own(tmp_path, saved):
+    pan = '<Pan unit="normalized" min="0" max="1" value="0.2"/>'
+    devices = '<BuiltinDevice deviceID="house.tar" deviceName="Tar" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+    for code, extra, words in ((3, "", "sounds otherwise"), (1, pan, "hosts pan by different laws")):
+        structure = x.track("t", "Voice", x.channel("c", devices=devices, extra=extra)) + x.main_track()
+        xml = x.project(structure, x.lanes("t", x.clip(0, 2, audio()), unit="seconds"))
+        source = x.write(tmp_path / "one.dawproject", xml, {"audio/a.wav": wave(noise())})
+        session = dawproject.read(source).session
+        plan = Plan((Decision("off", "t", use=session.strip("t").inserts[0].id),))
+        path = tmp_path / "one.nimbleload"
+        session_file.write(path, Saved(session, plan))
+        said = run("carry-out", path, "--mix")
+        assert said.exit_code == code and words in said.output
+
+
 def test_the_example_without_a_plan_has_nothing_to_render():
     said = run("carry-out", "demo")
     assert said.exit_code == 0 and "Nothing in the plan has to be rendered." in said.output

@@ -14,6 +14,7 @@ from typing import NamedTuple
 import msgspec
 from platformdirs import user_cache_dir
 
+from ..core.decisions.apply import obstacle
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
@@ -80,9 +81,18 @@ def prepare(
     except OSError as error:
         raise NothingToDoError(f"{source} cannot be read: {said_by(error)}.") from error
     known: dict[str, Sounding] = audio_of
-    able, refused = [], []
+    able, done, refused = [], plan, []
+    for decision in plan.decisions:
+        if decision.stretch is None:
+            continue
+        # Without it there is no track for what was cut out.
+        strip = session.strip(decision.strip)
+        reason = obstacle(strip, decision, session)
+        if reason is not None:
+            done = done.without(decision)
+            refused.append((strip.name, reason))
     asked = stems.jobs(session, stems_of, known, buffer)
-    for job in [*render.jobs(session, plan, known, buffer), *asked]:
+    for job in [*render.jobs(session, done, known, buffer), *asked]:
         silent = made_here and not all(is_all_files(stage.strip) for stage in job.stages)
         reasons = [NO_NOTES] if silent else render.obstacles(job)
         if reasons:
@@ -170,8 +180,11 @@ def compared_words(prepared: Prepared, step: Step) -> str:
     """What a proof of several files together has found, in words."""
     proof, whole = step.compared, prepared.together
     assert proof is not None, "nothing was compared"
-    is_whole = whole is not None and step.job.strip.id == whole.job.strip.id
-    return (told.together_words if is_whole else told.sharing_words)(proof.verdict, proof.peak_db, proof.at)
+    what = (proof.verdict, proof.peak_db, proof.at)
+    if whole is not None and step.job.strip.id == whole.job.strip.id:
+        return told.together_words(*what)
+    without = next((check.without for check in prepared.checks if check.bus.id == step.job.strip.id), ())
+    return told.sharing_words(*what, without)
 
 
 def folder_of(source: Path) -> Path:

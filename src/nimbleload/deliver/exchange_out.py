@@ -9,7 +9,7 @@ import errno
 import re
 import shutil
 import zipfile
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from pathlib import Path
 
@@ -25,7 +25,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..core.units import said_by
 from ..store import atomic
-from ..store.archive import DAMAGED, LARGEST_XML, Archive, ImportRefusedError
+from ..store.archive import DAMAGED, Archive, ImportRefusedError
 from ..store.dawproject_controllers import as_points
 from ..store.dawproject_expressions import as_note
 from ..store.dawproject_heard import UNWRAPPED
@@ -34,10 +34,10 @@ from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
 from ..store.xml_values import quoted
 from .cutting import Cutting
+from .outside import WHERE, referred, text_for
 from .render import Rendered
 from .resting import rests
 
-WHERE = "project.xml"
 FOLDER = "audio/carried-out"
 # What switches off content that lies in a lane without a clip around it.
 OFF = '<Clip time="0" enable="false">', "</Clip>"
@@ -72,8 +72,8 @@ def write(
     try:
         files: dict[str, Path] = {}
         with Archive(source) as archive:
-            text = Text(archive.read(WHERE, LARGEST_XML))
-            made = _Changes(text, session, apply(session, plan).session)
+            text = text_for(archive, source, target)
+            made = _Changes(text, session, apply(session, plan).session, lambda path: referred(path, source, target))
             for strip in session.strips:
                 made.switch(strip)
                 if strip.id in rendered:
@@ -171,8 +171,8 @@ def outermost(element: Element) -> Iterator[Element]:
 class _Changes:
     """What changes in the text of one project."""
 
-    def __init__(self, text: Text, before: Session, after: Session) -> None:
-        self._text, self._before, self._planned = text, before, after
+    def __init__(self, text: Text, before: Session, after: Session, referred: Callable[[str], str]) -> None:
+        self._text, self._before, self._planned, self._referred = text, before, after, referred
         self._after = {strip.id: strip for strip in after.strips}
         self.done: list[str] = []
         self.by_hand: list[str] = []
@@ -417,13 +417,14 @@ class _Changes:
                         (("fadeInTime", part.fade_in), ("fadeOutTime", part.fade_out)) if length)  # fmt: skip
         faded = f' fadeTimeUnit="seconds"{fades}' if fades else ""
         named = f" name={quoted(name)}" if name else ""
+        path = self._referred(part.file) if part.outside else part.file
         outside = ' external="true"' if part.outside else ""
         return (
             f'<Clip time="{seconds(part.start)}" duration="{seconds(part.end - part.start)}" contentTimeUnit="seconds" '
             f'playStart="{seconds(part.offset)}"{faded}{named}>'
             f'<Audio id="{self._new_id()}" duration="{seconds(part.offset + part.end - part.start)}" '
             f'sampleRate="{part.rate or self._before.rate}" channels="2">'
-            f"<File path={quoted(part.file)}{outside}/></Audio></Clip>"
+            f"<File path={quoted(path)}{outside}/></Audio></Clip>"
         )
 
     def _notes_clip(

@@ -17,12 +17,13 @@ from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
 from ..core.units import count, said_by
 from ..store import session_file
-from ..store.archive import LARGEST_XML, Archive, ImportRefusedError
+from ..store.archive import Archive, ImportRefusedError
 from ..store.session_file import Saved, SessionFileError
 from ..store.splice import Element, SpliceError, Text
 from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
-from .exchange_out import WHERE, WriteError, devices_of, outermost, repack, tracks_of
+from .exchange_out import WriteError, devices_of, outermost, repack, tracks_of
+from .outside import WHERE, text_for
 
 AUDIO = {".wav", ".flac", ".ogg", ".aif", ".aiff", ".mp3", ".w64", ".caf"}
 
@@ -63,7 +64,7 @@ def write(
     kept = kept_with(session, ids)
     try:
         with Archive(source) as archive:
-            text = Text(archive.read(WHERE, LARGEST_XML))
+            text = text_for(archive, source, target)
         made = _Paring(text, session, kept)
         unknown = made.not_in_file()
         if unknown:

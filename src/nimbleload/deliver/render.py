@@ -283,7 +283,7 @@ def carry_out(
                         atomic.write(note_of(folder / known.file), msgspec.json.encode(known))
                     yield Step(job, THERE_ALREADY, 1.0, known)
                     return
-            _check_room(job, folder, prove)
+            check_room(job, folder, prove)
             half = 0.5 if prove else 1.0
             with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.timing) as chain:
                 for share in chain.render(cancelled):
@@ -372,7 +372,7 @@ def _disk(place: Path) -> int:
     return place.stat().st_dev
 
 
-def _check_room(job: Job, folder: Path, prove: bool) -> None:
+def check_room(job: Job, folder: Path, prove: bool) -> None:
     """RenderError if the files would not fit: the one that stays, and those that are needed meanwhile."""
     folder.mkdir(parents=True, exist_ok=True)
     file = int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)

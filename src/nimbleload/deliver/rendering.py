@@ -11,6 +11,7 @@ import math
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -44,6 +45,13 @@ TAIL_SECONDS = 15.0
 FRAME = CHANNELS * 4
 
 
+class Elsewhere(NamedTuple):
+    """Where a strip's audio, and its plugins by use, lie that come from another session than the others."""
+
+    sources: Sources
+    paths: Mapping[str, str]
+
+
 class RenderError(Exception):
     """Why a strip was not rendered, in a sentence."""
 
@@ -53,14 +61,15 @@ class Rendering:
     `computed` is how long the plugins of all took (seconds).
 
     `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most; `timing` how
-    the piece goes.
+    the piece goes; `elsewhere` the strips (ids) whose audio and plugins lie in other places.
     """
 
     def __init__(
         self, stages: Sequence[Stage], sources: Sources, paths: Mapping[str, str], rate: int, buffer: int, samples: int,
-        timing: Timing,
+        timing: Timing, elsewhere: Mapping[str, Elsewhere] | None = None,
     ) -> None:  # fmt: skip
-        self._stages, self._sources, self._paths, self._timing = stages, sources, paths, timing
+        self._stages, self._timing, self._elsewhere = stages, timing, elsewhere or {}
+        self._usual = Elsewhere(sources, paths)
         self._rate, self._buffer, self._samples = rate, buffer, samples
         self._sums = scratch.Folder("sums")
         self._chain: _Chain | None = None
@@ -94,8 +103,10 @@ class Rendering:
             own = round(max(ends_of(stage.sounding), default=0.0) * self._rate)
             samples = max(self._samples, frames, min(own, self._samples + int(TAIL_SECONDS * self._rate)))
             heard = [self._folder / _file(stage.strip.id, use.id) for use in stage.uses]
-            place = (self._rate, self._buffer, samples, self._timing)
-            self._chain = _Chain(stage, self._sources, self._paths, *place)
+            lies = self._elsewhere.get(stage.strip.id, self._usual)
+            self._chain = _Chain(
+                stage, lies.sources, lies.paths, self._rate, self._buffer, samples, self._timing
+            )  # fmt: skip
             try:
                 for share in self._chain.render(fed, heard, cancelled):
                     yield (number + share) / len(self._stages)

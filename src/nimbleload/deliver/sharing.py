@@ -10,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 
+from ..core.decisions.alike import is_late
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.session.panning import PanLaw
@@ -25,7 +26,8 @@ TOGETHER = Strip("together", "Together", "bus")
 
 
 class Check(msgspec.Struct, frozen=True):
-    """A bus that a plan makes: its tracks as they are now, and as they would be, each with what it plays."""
+    """A bus that a plan makes: its tracks as they are now, and as they would be, each with what it plays. `without` are
+    the names of what hears them by sends that leave before it, which they left behind it before."""
 
     bus: Strip
     members: tuple[Strip, ...]
@@ -35,6 +37,7 @@ class Check(msgspec.Struct, frozen=True):
     buffer: int
     timing: Timing = Timing()
     law: PanLaw = ""
+    without: tuple[str, ...] = ()
 
     @property
     def job(self) -> Job:
@@ -66,7 +69,9 @@ def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffe
         members = tuple(known[strip.id] for strip in heard)
         sounding = tuple(audio_of.get(strip.id, Sounding()) for strip in heard)
         how = (session.rate, buffer, session.timing, session.host.pan_law)
-        found.append(Check(bus, members, tuple(heard), sounding, *how))
+        late = {send.target for strip in heard for send in strip.sends if send.enabled and is_late(strip, send)}
+        without = tuple(strip.name for strip in session.strips if strip.id in late)
+        found.append(Check(bus, members, tuple(heard), sounding, *how, without=without))
     return found
 
 

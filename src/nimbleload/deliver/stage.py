@@ -105,12 +105,13 @@ def before(
 def feeds_of(strip: Strip, sounding: Sounding, law: PanLaw = "") -> tuple[Feed, ...]:
     """Whom a strip feeds through its output and the sends that are on, and with which gain."""
     found = [behind_pan(strip, sounding, strip.output, law)] if strip.output is not None else []
+    before_fader = _moving(sounding.awake, sounding.heard)
     for place, send in enumerate(strip.sends):
         if send.enabled:
             way = sounding.sends[place] if sounding.sends else SendMoving()
             level, moving = send.level if way.level is None else 1.0, _moving(way.level, way.on)
             if send.pre_fader:
-                found.append(Feed(send.target, level, (*_moving(sounding.heard), *moving)))
+                found.append(Feed(send.target, level, (*before_fader, *moving)))
             else:
                 found.append(after_fader(strip, sounding, send.target, level, moving))
     return tuple(feed for feed in found if feed.gain)
@@ -121,7 +122,7 @@ def after_fader(
 ) -> Feed:
     """What a strip gives behind its fader, which stays where it is or moves."""
     still = strip.volume if sounding.fader is None else 1.0
-    return Feed(target, level * still, (*_moving(sounding.fader, sounding.heard), *moving), use)
+    return Feed(target, level * still, (*_moving(sounding.awake, sounding.fader, sounding.heard), *moving), use)
 
 
 def behind_pan(strip: Strip, sounding: Sounding, target: str, law: PanLaw) -> Feed:

@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import NoReturn
 
 import click
+import msgspec
 
 from ..core.decisions.decision import Plan
 from ..core.told import carrying as told
 from ..core.units import count
-from ..deliver import carrying, difference, exchange_out
+from ..deliver import carrying, difference, exchange_out, whole_mix
 from ..deliver import stems as stems_of
-from ..deliver.render import THERE_ALREADY, Job, Proof, Rendered
+from ..deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
 from ..deliver.there import there
 from ..demo import audio as demo_audio
-from ..store import audio
+from ..store import audio, session_file
 from ..store.audio import AudioError
 from ..store.session_file import Saved
 from .common import as_json, cards_of, cli, opened, refuse_unknown, show_json
 
+SESSIONS = (session_file.SUFFIX, carrying.SUFFIX)
 FILE_KIND = click.option(
     "--format", "kind", type=click.Choice(list(audio.FORMATS)), default="wav",
     help="; ".join(f"{name}: {form.words}" for name, form in audio.FORMATS.items()) + ".",
@@ -38,15 +41,17 @@ FILE_KIND = click.option(
 )
 @click.option("--no-proof", is_flag=True, help="Do not render again at another block size to compare.")
 @click.option("--no-session", is_flag=True, help="Do not write the changed session.")
+@click.option("--mix", is_flag=True, help="Prove the mix of the changed session, too: what differs is rendered.")
 @click.option("--dry-run", is_flag=True, help="Only say what there is to do, and what lies there already.")
 @as_json
 def carry_out(
     file: str, to: str | None, only: tuple[str, ...], kind: str, buffer: int | None, no_proof: bool, no_session: bool,
-    dry_run: bool, json: bool,
+    mix: bool, dry_run: bool, json: bool,
 ) -> None:  # fmt: skip
     """Carry out the plan of session FILE: render what is frozen or bounced, prove it, and write the changed session.
 
     Neither FILE nor the exchange file it comes from is changed. What is there already and made of the same is left.
+    Exit code 1 if something was not rendered, or its mix not proven; 3 if the mix sounds otherwise.
     """
     saved = opened(file).saved
     prepared = prepared_for(saved, saved.plan, buffer, file)
@@ -69,20 +74,44 @@ def carry_out(
             )
         except exchange_out.WriteError as error:
             raise click.ClickException(f"{error}.") from error
+    if not json:
+        show_carried(prepared, len(rendered), len(jobs), len(ended), written)
+    proof = None
+    if mix and written is not None:
+        target, buffer = Path(written.path), buffer or saved.buffer
+        proof, trouble = proven(
+            whole_mix.prove_written(saved.session, buffer, Path(file).absolute(), target, folder), json
+        )  # fmt: skip
+        ended |= {whole_mix.MIX.name: trouble} if trouble else {}
     if json:
         show_json({"folder": str(folder), "rendered": list(rendered.values()), "ended": ended,
-                   "refused": dict(prepared.refused), "shared": shared, "session": written})  # fmt: skip
-    else:
-        for name, reason in prepared.refused:
-            click.echo(f"  {name}: not rendered: {reason}")
-        click.echo(
-            told.headline(len(rendered), len(jobs), len(ended), len(prepared.refused), prepared.is_written)
-        )  # fmt: skip
-        if written is not None:
-            click.echo(f"Written to {written.path}")
-            for line in written.by_hand:
-                click.echo(f"  by hand: {line}")
-    raise SystemExit(1 if ended else 0)
+                   "refused": dict(prepared.refused), "shared": shared, "session": written, "mix": proof})  # fmt: skip
+    raise SystemExit(1 if ended else 3 if proof is not None and proof.verdict == "different" else 0)
+
+
+def show_carried(
+    prepared: carrying.Prepared, done: int, total: int, ended: int, written: exchange_out.Written | None
+) -> None:  # fmt: skip
+    """Says how far a plan was carried out, and where the changed session is."""
+    for name, reason in prepared.refused:
+        click.echo(f"  {name}: not rendered: {reason}")
+    click.echo(told.headline(done, total, ended, len(prepared.refused), prepared.is_written))
+    if written is not None:
+        click.echo(f"Written to {written.path}")
+        for line in written.by_hand:
+            click.echo(f"  by hand: {line}")
+
+
+def proven(steps: Iterator[Step], quiet: bool) -> tuple[Proof | None, str]:
+    """What the proof of a mix has found, or why there is none; told, unless it is to be quiet."""
+    *_, last = steps
+    proof, heard = last.compared, ""
+    if proof is not None:
+        heard = f"; to listen to: {proof.residual}" if proof.residual else ""
+    words = told.mix_words(proof.verdict, proof.peak_db, proof.at) if proof is not None else last.trouble
+    if not quiet:
+        click.echo(f"  {whole_mix.MIX.name}: {words}{heard}")
+    return proof, last.trouble
 
 
 def show_todo(prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, kind: str, json: bool) -> None:
@@ -199,8 +228,11 @@ def stems(
 def null(one: str, other: str, residual: str | None, json: bool) -> None:
     """Take audio file OTHER from ONE: what is left, in dBFS, and where the most of it lies.
 
+    Of two sessions (.nimbleload or .dawproject) the mix, without what they plan: what differs is rendered in full.
     Exit code 3 if more than −120 dBFS are left.
     """
+    if Path(one).suffix in SESSIONS and Path(other).suffix in SESSIONS:
+        null_of_mixes(one, other, Path(residual) if residual else None, json)
     try:
         found = difference.of_files(Path(one), Path(other), Path(residual) if residual else None)
     except AudioError as error:
@@ -215,3 +247,20 @@ def null(one: str, other: str, residual: str | None, json: bool) -> None:
         if residual:
             click.echo(f"Written to {residual}")
     raise SystemExit(3 if found.peak_db > -120 else 0)
+
+
+def null_of_mixes(one: str, other: str, residual: Path | None, json: bool) -> NoReturn:
+    """The mix of one session against that of another, in the host and the blocks of the first."""
+    first, second = opened(one).saved, opened(other).saved
+    try:
+        before = whole_mix.side(first.session, first.buffer, Path(one).absolute())
+        session = msgspec.structs.replace(second.session, host=first.session.host)
+        after = whole_mix.side(session, first.buffer, Path(other).absolute())
+    except carrying.NothingToDoError as error:
+        raise click.ClickException(str(error)) from error
+    proof, trouble = proven(whole_mix.prove(before, after, residual), json)
+    if proof is None:
+        raise click.ClickException(trouble)
+    if json:
+        show_json(proof)
+    raise SystemExit(3 if proof.peak_db > -120 else 0)

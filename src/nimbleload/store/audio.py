@@ -83,6 +83,10 @@ class Sources:
                 raise AudioError(f"{part.file} cannot be read: {error}") from error
         return self._open[key]
 
+    def has(self, part: Part) -> bool:
+        """Whether the file that a part plays is there."""
+        return (self._path.parent / part.file).exists() if part.outside else part.file in self._archive
+
     def stamp(self, part: Part) -> str:
         """What tells the file that a part plays from another one without reading it: its length and checksum, or where
         it lies outside of the archive its length and when it was changed. AudioError if it is not there."""

@@ -14,6 +14,7 @@ from lxml import etree
 
 from ..core.cards.families import by_name
 from ..core.piece.moments import sounding_spans
+from ..core.session.curves import Curve
 from ..core.session.meter import is_possible
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.routing import Graph, build
@@ -22,7 +23,7 @@ from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from ..core.units import count
 from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
-from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, switches
+from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, rests, switches
 from .dawproject_timeline import Timeline
 from .sounding import Part, Sounding
 from .xml_values import balance, flag, gain, number, parse, place
@@ -92,7 +93,7 @@ class _Reader:
         self._sends_of: dict[str, list[etree._Element]] = {}
         self._ids: set[str] = set()
         self._devices_read = 0
-        self._resting: set[str] = set()
+        self._awake: dict[str, Curve] = {}
 
     def imported(self) -> Imported:
         tempo = self._tempo()
@@ -122,17 +123,21 @@ class _Reader:
         """The same, but that tracks whose plugins automation switches off while they are silent are suspended then."""
         if not self._curves.has_any:
             return session
+        suspended = set()
         for strip, sounding in zip(session.strips, sounding_spans(session, graph, {}), strict=True):
             channel = self._channel_of_strip.get(strip.id)
             switched = switches(strip, channel, self._curves) if channel is not None else []
-            if only_in_silence(switched, sounding, session.length):
-                self._resting.add(strip.id)
+            awake = only_in_silence(switched, sounding, session.length)
+            if awake is not None:
+                self._awake[strip.id] = awake
+            if awake is not None and rests(switched, sounding, session.length):
+                suspended.add(strip.id)
             elif any(switched):
                 self._left_out.append(
-                    f"Plugins on “{strip.name}” are switched on and off by automation while it sounds, or not all of "
-                    "them: they count as on all the time."
+                    f"Plugins on “{strip.name}” are switched on and off by automation while it sounds, not all of "
+                    "them, or for short rests alone: they count as on all the time."
                 )
-        strips = tuple(msgspec.structs.replace(s, suspended=s.id in self._resting) for s in session.strips)
+        strips = tuple(msgspec.structs.replace(s, suspended=s.id in suspended) for s in session.strips)
         return msgspec.structs.replace(session, strips=strips)
 
     def _sounding(self, strip_id: str, timeline: Timeline) -> Sounding:
@@ -156,13 +161,14 @@ class _Reader:
         if channel is None:
             return found
         moving, of_plugins = of_devices(strip_id, channel, self._curves)
-        if strip_id in self._resting:
+        awake = self._awake.get(strip_id)
+        if awake is not None:
             of_plugins = [each for each in of_plugins if each[1] != SWITCHED]
         ways = of_channel(channel, self._sends_of.get(strip_id, []), self._curves)
         unclear = (*of_plugins, *((strip_id, why) for why in ways.unclear))
         return msgspec.structs.replace(
             found, moving=tuple(moving), fader=ways.fader, heard=ways.heard, sends=ways.sends, unclear=unclear,
-            pan=ways.pan,
+            pan=ways.pan, awake=awake,
         )  # fmt: skip
 
     def _report(self, session: Session) -> ImportReport:

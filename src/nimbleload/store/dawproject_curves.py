@@ -239,17 +239,29 @@ def switches(strip: Strip, channel: etree._Element, curves: Curves) -> list[Curv
     return found
 
 
-def only_in_silence(switched: Sequence[Curve | None], sounding: Sequence[Span], length: float) -> bool:
-    """Whether plugins are off only while nothing sounds, and then for half of the time at least: what a host does that
-    suspends a track while it is silent."""
+def only_in_silence(switched: Sequence[Curve | None], sounding: Sequence[Span], length: float) -> Curve | None:
+    """When plugins that are all switched, and off only while nothing sounds, are all on (1; else 0); None if they are
+    not."""
+    curves = [curve for curve in switched if curve is not None]
+    if not curves or len(curves) < len(switched) or any(
+        start < there[1] and there[0] < end for curve in curves for start, end in _off(curve, length)
+        for there in sounding
+    ):  # fmt: skip
+        return None
+    seconds = sorted({point.second for curve in curves for point in curve.points})
+    on = [all(curve.value_at(each) >= 0.5 for curve in curves) for each in seconds]
+    return Curve(tuple(Point(each, float(value)) for each, value in zip(seconds, on, strict=True)))
+
+
+def rests(switched: Sequence[Curve | None], sounding: Sequence[Span], length: float) -> bool:
+    """Whether plugins are off for half of the time at least in which nothing sounds: what a host does that suspends a
+    track while it is silent."""
     silent = length - sum(end - start for start, end in sounding)
-    for curve in switched:
-        if curve is None:
-            return False
-        ends = [*(point.second for point in curve.points[1:]), length]
-        off = [(point.second, end) for point, end in zip(curve.points, ends, strict=True) if point.value < 0.5]
-        if any(start < there[1] and there[0] < end for start, end in off for there in sounding):
-            return False
-        if sum(end - start for start, end in off) < silent / 2:
-            return False
-    return bool(switched)
+    return all(
+        curve is not None and sum(end - start for start, end in _off(curve, length)) >= silent / 2 for curve in switched
+    )
+
+
+def _off(curve: Curve, length: float) -> list[Span]:
+    ends = [*(point.second for point in curve.points[1:]), length]
+    return [(point.second, end) for point, end in zip(curve.points, ends, strict=True) if point.value < 0.5]

@@ -46,7 +46,8 @@ class Sounding(msgspec.Struct, frozen=True):
     """What a track is made of: its audio and notes, whether its clips hold curves of their own that are not followed
     (formants of single notes), the parameters of its plugins that are automated (`moving`), and how its fader moves,
     if it does; whether it is `heard` (1) or muted (0), where that moves, and how each of its sends does (empty where
-    none does); and how its `pan` does (−1 to 1). `controllers` are played together with the notes.
+    none does); and how its `pan` does (−1 to 1). `controllers` are played together with the notes. Where its plugins
+    are off while it is silent, it gives nothing unless it is `awake` (1).
 
     `unclear` is what is automated and cannot be followed: the id of a use or of the strip, each with why (a word of
     `dawproject_curves`).
@@ -62,6 +63,7 @@ class Sounding(msgspec.Struct, frozen=True):
     sends: tuple[SendMoving, ...] = ()
     pan: Curve | None = None
     controllers: tuple[Controller, ...] = ()
+    awake: Curve | None = None
 
     def held(self) -> list[tuple[float, float]]:
         """From when to when its notes sound (seconds), those that the pedal sustains until it is let go; without end

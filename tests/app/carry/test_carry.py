@@ -101,6 +101,62 @@ def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypa
     assert [len(s.clips) for s in dawproject.read(target.with_suffix(".dawproject")).session.strips[:2]] == [1, 1]
 
 
+def write(window, qtbot, monkeypatch, target):
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    with qtbot.waitSignal(window.carrying.ended, timeout=60_000):
+        qtbot.mouseClick(window.carry.write, Qt.MouseButton.LeftButton)
+
+
+def test_the_mix_of_what_was_written_is_proven(window, qtbot, tmp_path, monkeypatch):
+    page = window.carry
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    # Before there is a changed session, nothing of it can be proven.
+    assert page.sentence.button.text() != "Prove the mix"
+    write(window, qtbot, monkeypatch, tmp_path / "new.dawproject")
+    assert page.sentence.button.text() == "Prove the mix" and page.table.rowCount() == 1
+    rendered(window, qtbot)
+    assert page.sentence.headline.text() == "The mix sounds the same as before."
+    assert "The track is rendered." in page.sentence.advice.text() and not page.sentence.button.isVisible()
+    assert cells(page, 0) == ["Voice", "Mix before and after"]
+    assert cells(page, 5)[1] == "the mix sounds the same, to the sample" and cells(page, 3)[1] == "compared"
+    # Written anew, it is another one; with another plan there is none.
+    write(window, qtbot, monkeypatch, tmp_path / "again.dawproject")
+    assert page.table.rowCount() == 1 and page.sentence.button.text() == "Prove the mix"
+    decide(window, qtbot, Decision("freeze", "u"))
+    assert page.written is None and page.sentence.button.text() == "Render the rest"
+
+
+def test_a_mix_that_sounds_otherwise_is_said_and_what_differs_is_played(window, qtbot, tmp_path, monkeypatch):
+    opened = []
+    monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: opened.append(Path(url.toLocalFile()).name))
+    page = window.carry
+    decide(window, qtbot, Decision("off", "t"))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "new"), ""))
+    rendered(window, qtbot)
+    assert page.sentence.button.text() == "Prove the mix"
+    rendered(window, qtbot)
+    assert "sounds otherwise" in page.sentence.headline.text()
+    (words,) = cells(page, 5)
+    assert words.startswith("the mix sounds otherwise: −") and cells(page, 4)[0].endswith("dBFS")
+    page.table.selectRow(0)
+    qtbot.mouseClick(page.hear_left, Qt.MouseButton.LeftButton)
+    assert opened == ["Mix before and after difference.wav"]
+    # It can be written again, elsewhere.
+    assert page.sentence.button.text() == page.write.text()
+
+
+def test_why_a_mix_cannot_be_proven_stands_in_its_row(window, qtbot, tmp_path, monkeypatch):
+    page = window.carry
+    decide(window, qtbot, Decision("off", "t"))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "new"), ""))
+    rendered(window, qtbot)
+    (tmp_path / "new.dawproject").unlink()
+    rendered(window, qtbot)
+    assert cells(page, 3) == ["not proven"] and "cannot be read" in cells(page, 5)[0]
+    assert page.sentence.button.text() == "Prove the mix"
+
+
 def test_while_another_session_is_computed_nothing_of_the_last_one_is_shown(window, qtbot, tmp_path, monkeypatch):
     decide(window, qtbot, Decision("freeze", "t"))
     assert window.carry.table.rowCount() == 1

@@ -29,6 +29,7 @@ from ...deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
 from ...deliver.stems import OF_STEM, is_stem
 from ...deliver.there import There
+from ...deliver.whole_mix import MIX
 from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
@@ -57,6 +58,8 @@ class CarryPage(QWidget):
         self.rendered: dict[str, Rendered] = {}
         self.compared: dict[str, Proof] = {}
         self.ended: dict[str, str] = {}
+        # The changed session, once it is written, whose mix can be proven then.
+        self.written: Path | None = None
         self._plan: tuple[object, ...] | None = None
         self.stems: tuple[str, ...] = ()
         # Rows are fitted once the columns are as wide as they are going to be.
@@ -128,7 +131,10 @@ class CarryPage(QWidget):
             return
         todo, checks = self._todo()
         if not todo and not checks:
-            self.ask_write()
+            if self._can_prove_mix():
+                self._prove_mix()
+            else:
+                self.ask_write()
             return
         self.ended.clear()
         files = {strip: of.file for strip, of in self.rendered.items()}
@@ -143,6 +149,24 @@ class CarryPage(QWidget):
             return [], []
         jobs = [job for job in of.jobs if job.strip.id not in self.rendered]
         return jobs, [check for check in of.checks if check.bus.id not in self.compared]
+
+    def _can_prove_mix(self) -> bool:
+        """Whether the changed session is written, and its mix not proven yet."""
+        return self.written is not None and MIX.id not in self.compared
+
+    def _prove_mix(self) -> None:
+        """Has the mix before and after compared, in a row of its own, the last."""
+        document = self._desk.document
+        if document is None or self.written is None:
+            return
+        self.ended.clear()
+        if self.table.rowCount() == self._planned_rows():
+            self.table.setRowCount(self._planned_rows() + 1)
+        length = clock(document.session.length)
+        self._fill(self._planned_rows(), MIX.name, "the main output", length, "to prove", "", "")
+        self.work.prove_mix(document.session, document.buffer, self._desk.path, self.written, self.folder)
+        self._show_sentence()
+        self._show_buttons()
 
     def write_as(self, kind: str) -> None:
         """The kind of file that was chosen the last time."""
@@ -186,10 +210,9 @@ class CarryPage(QWidget):
     def _residual(self) -> str:
         """The file with what differs, of the row that is chosen; empty without one."""
         jobs, row = self.prepared.all_jobs if self.prepared is not None else [], self.table.currentRow()
-        if not 0 <= row < len(jobs):
-            return ""
-        rendered = self.rendered.get(jobs[row].strip.id)
-        proof = rendered.proof if rendered is not None else self.compared.get(jobs[row].strip.id)
+        of = MIX.id if row == self._planned_rows() else jobs[row].strip.id if 0 <= row < len(jobs) else ""
+        rendered = self.rendered.get(of)
+        proof = rendered.proof if rendered is not None else self.compared.get(of)
         return proof.residual if proof is not None else ""
 
     def play_difference(self) -> None:
@@ -230,6 +253,7 @@ class CarryPage(QWidget):
         """What was rendered, proven and shown."""
         for known in (self.rendered, self.compared, self.ended):
             known.clear()
+        self.written = None
         self.table.setRowCount(0)
 
     def _look(self) -> None:
@@ -266,7 +290,7 @@ class CarryPage(QWidget):
             self._show_buttons()
             return
         jobs, shared = self.prepared.all_jobs, {check.bus.id: len(check.members) for check in self.prepared.checks}
-        self.table.setRowCount(len(jobs) + len(self.prepared.refused))
+        self.table.setRowCount(self._planned_rows())
         whole = self.prepared.together
         for row, job in enumerate(jobs):
             last = job.strip.inserts[job.through].label if job.strip.inserts and job.through >= 0 else "the source"
@@ -316,7 +340,13 @@ class CarryPage(QWidget):
             item.setToolTip(text)
             self.table.setItem(row, column, item)
 
+    def _planned_rows(self) -> int:
+        """How many rows there are without that of the mix."""
+        return len(self.prepared.all_jobs) + len(self.prepared.refused) if self.prepared is not None else 0
+
     def _row(self, job: Job) -> int:
+        if job.strip.id == MIX.id:
+            return self._planned_rows()
         jobs = self.prepared.all_jobs if self.prepared is not None else []
         return next((k for k, each in enumerate(jobs) if each.strip.id == job.strip.id), -1)
 
@@ -326,12 +356,16 @@ class CarryPage(QWidget):
             return
         if step.trouble:
             self.ended[step.job.name] = step.trouble
-            self._fill(row, "ended early", "", step.trouble, first=STANDS)
+            stands = "not proven" if step.job.strip.id == MIX.id else "ended early"
+            self._fill(row, stands, "", step.trouble, first=STANDS)
+            self.table.resizeRowToContents(row)
         elif step.rendered is not None:
             self._show_rendered(row, step.rendered, step.doing)
         elif step.compared is not None:
             self.compared[step.job.strip.id] = proof = step.compared
-            words = carrying.compared_words(self.prepared, step)
+            what = (proof.verdict, proof.peak_db, proof.at)
+            is_mix = step.job.strip.id == MIX.id
+            words = told.mix_words(*what) if is_mix else carrying.compared_words(self.prepared, step)
             self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
         else:
             self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
@@ -347,6 +381,9 @@ class CarryPage(QWidget):
         hand = f" Left to do by hand: {'; '.join(of.by_hand)}." if of.by_hand else ""
         self.news.setText(f"Written to {of.path}.{hand}")
         written.tell(Path(of.path))
+        self.written = Path(of.path)
+        self.compared.pop(MIX.id, None)
+        self.table.setRowCount(self._planned_rows())
 
     def _show_sentence(self) -> None:
         if self.prepared is None:
@@ -362,6 +399,9 @@ class CarryPage(QWidget):
         advice = f"The original is never changed; files are written beside it.{load}"
         if self._has_no_plan() and not total and not refused:
             headline, advice = NO_PLAN, "Balance finds one, or makes it by hand. Stems can be rendered without one."
+        mix = self.compared.get(MIX.id)
+        if mix is not None:
+            headline, advice = told.mix_headline(mix.verdict), f"{headline} {advice}"
         proofs = [*(each.proof for each in self.rendered.values()), *self.compared.values()]
         odd = [proof for proof in proofs if proof is not None and proof.verdict not in ("same", "rounded")]
         jobs, checks = self._todo()
@@ -382,6 +422,8 @@ class CarryPage(QWidget):
             return "Render the rest" if self.rendered else "Render"
         if proves:
             return "Prove the sharing"
+        if self._can_prove_mix():
+            return "Prove the mix"
         return "Write the changed session…" if self._can_write() and not self.rendered else ""
 
     def _can_write(self) -> bool:

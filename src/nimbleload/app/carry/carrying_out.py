@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
 from ...core.session.session import Session
-from ...deliver import carrying, exchange_out
+from ...deliver import carrying, exchange_out, whole_mix
 from ...deliver.carrying import NothingToDoError, Prepared
 from ...deliver.render import Job, Rendered
 from ...deliver.sharing import Check
@@ -97,6 +97,16 @@ class CarryingOut(QObject):
             prepared, folder, kind, cancelled=self._stop.is_set, jobs=jobs, checks=checks, files=files
         )  # fmt: skip
         for step in steps:
+            self._to_window.post(self.stepped.emit, step)
+
+    def prove_mix(self, session: Session, buffer: int, saved_as: Path | None, target: Path, folder: Path) -> None:
+        """Renders what differs between the mix of a session and that of the changed one that was written."""
+        if not self.is_running:
+            self._stop.clear()
+            self._run(self._prove_mix, session, buffer, saved_as, target, folder)
+
+    def _prove_mix(self, session: Session, buffer: int, saved_as: Path | None, target: Path, folder: Path) -> None:
+        for step in whole_mix.prove_written(session, buffer, saved_as, target, folder, self._stop.is_set):
             self._to_window.post(self.stepped.emit, step)
 
     def stop(self) -> None:

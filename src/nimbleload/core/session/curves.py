@@ -27,6 +27,10 @@ class Curve(msgspec.Struct, frozen=True):
     points: tuple[Point, ...]
     unit: Literal["plain", "share", "decibel"] = "plain"
 
+    def value_at(self, second: float) -> float:
+        """The value of the last point that is not later, ramps left out."""
+        return next((point.value for point in reversed(self.points) if point.second <= second), self.points[0].value)
+
     def at(self, rate: int) -> Followed:
         """The same at the samples of a rate in hertz."""
         return Followed(

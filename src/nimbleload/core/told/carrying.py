@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
+
+from ..units import listed
 
 # Softer than this a sound has no loudness; so little is no difference in loudness.
 NO_LUFS, SAME_LU = -70.0, 0.1
@@ -68,12 +71,36 @@ def warnings(dies: bool, wrong: int, asked: str = "") -> list[str]:
     return said
 
 
-def sharing_words(verdict: str, peak_db: float, at: float) -> str:
-    """What the tracks of a shared bus sound like together, against each with its own plugin."""
+def sharing_words(verdict: str, peak_db: float, at: float, without: Sequence[str] = ()) -> str:
+    """What the tracks of a shared bus sound like together, against each with its own plugin; `without` are the names of
+    what hears them by sends that leave before it."""
+    lost = f"; but {listed(without)} will hear its tracks without it, by their sends" if without else ""
     if verdict in ("same", "rounded"):
         exact = ", to the sample" if peak_db <= -199.5 else f": {level(peak_db)} at most"
-        return f"sharing sounds {VERDICTS[verdict]}{exact}"
-    return f"sharing changes the sound: {level(peak_db)} at most, at {moment(at)}"
+        return f"sharing sounds {VERDICTS[verdict]}{exact}{lost}"
+    return f"sharing changes the sound: {level(peak_db)} at most, at {moment(at)}{lost}"
+
+
+def mix_words(verdict: str, peak_db: float, at: float) -> str:
+    """What the mix after a plan is against the one before."""
+    if verdict in ("same", "rounded"):
+        exact = ", to the sample" if peak_db <= -199.5 else f": {level(peak_db)} at most differ"
+        return f"the mix sounds {VERDICTS[verdict]}{exact}"
+    if verdict == "random":
+        return (
+            f"the mix never sounds the same twice, and differs no more than by that: {level(peak_db)} at most, at "
+            f"{moment(at)}"
+        )
+    return f"the mix sounds otherwise: {level(peak_db)} at most differ, at {moment(at)}"
+
+
+def mix_headline(verdict: str) -> str:
+    """The same in a headline."""
+    if verdict in ("same", "rounded"):
+        return "The mix sounds the same as before."
+    if verdict == "random":
+        return "The mix never sounds the same twice, and differs no more than by that."
+    return "The mix sounds otherwise than before: its difference can be heard by itself."
 
 
 def together_words(verdict: str, peak_db: float, at: float) -> str:

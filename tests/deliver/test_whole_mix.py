@@ -1,0 +1,205 @@
+"""The mix before and after: against sums made by hand, and for plans of all kinds on mixes by chance."""
+
+from __future__ import annotations
+
+import random
+import zipfile
+
+import msgspec
+import numpy as np
+import pytest
+import soundfile
+
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.session.strips import Strip
+from nimbleload.core.told.carrying import mix_headline, mix_words
+from nimbleload.deliver import carrying, exchange_out, whole_mix
+from nimbleload.deliver.carrying import NothingToDoError
+from nimbleload.store import dawproject
+from tests.deliver.test_stems import FILES, a_mix, by_hand, plays
+from tests.helpers import exchange as x
+from tests.helpers import known, mixes, stems
+from tests.helpers.stems import RATE, audio
+
+FADES = '<BuiltinDevice deviceID="house.mist" deviceName="Mist" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
+
+
+def side(path, buffer=512):
+    return whole_mix.side(dawproject.read(path).session, buffer)
+
+
+def proof(one, other, residual=None):
+    *_, last = whole_mix.prove(side(one), side(other), residual)
+    assert last.trouble == "", last.trouble
+    return last.compared
+
+
+def written_with(path, plan, cards=None):
+    """The file that a plan is written to, and the session."""
+    session = dawproject.read(path).session
+    prepared = carrying.prepare(session, plan, 512)
+    assert prepared.refused == []
+    rendered, folder = {}, path.with_name("rendered")
+    for step in carrying.run(prepared, folder):
+        assert step.trouble == "", step.trouble
+        if step.rendered is not None:
+            rendered[step.rendered.strip] = step.rendered
+    target = path.with_name("after.dawproject")
+    exchange_out.write(target, path, session, plan, rendered, folder, cards or {})
+    return target, session
+
+
+def proven(path, plan, cards=None):
+    """What the mix that a plan was written to is against the one before."""
+    target, session = written_with(path, plan, cards)
+    *_, last = whole_mix.prove_written(session, 512, None, target, path.parent / "left")
+    assert last.trouble == "", last.trouble
+    return last.compared
+
+
+def test_what_is_left_is_what_another_fader_makes_of_it(tmp_path):
+    one = a_mix(tmp_path / "a.dawproject")
+    # The fader of “Solo” stands at 0.3 in one, at 0.2 in the other; that of the main output at 0.7.
+    structure = dawproject_with(one, '<Volume unit="linear" value="0.3"/>', '<Volume unit="linear" value="0.2"/>')
+    found = proof(one, structure, tmp_path / "left.wav")
+    left, _ = soundfile.read(tmp_path / "left.wav", dtype="float32", always_2d=True)
+    wanted = 0.7 * 0.1 / 0.3 * by_hand()["solo"]
+    assert plays(left, wanted)
+    assert found.verdict == "different" and found.residual == "left.wav"
+    assert found.peak_db == pytest.approx(20 * np.log10(np.abs(wanted).max()), abs=0.01)
+    assert found.at == pytest.approx(np.abs(wanted).max(axis=1).argmax() / RATE, abs=1 / RATE)
+    # The other way round it is the same with the other sign.
+    proof(structure, one, tmp_path / "back.wav")
+    back, _ = soundfile.read(tmp_path / "back.wav", dtype="float32", always_2d=True)
+    assert np.array_equal(back, -left)
+
+
+def dawproject_with(path, old, new):
+    """The same exchange file with one piece of it replaced."""
+    xml = dawproject_text(path)
+    assert xml.count(old) == 1
+    return x.write(path.with_name("b.dawproject"), xml.replace(old, new), FILES)
+
+
+def dawproject_text(path):
+    with zipfile.ZipFile(path) as archive:
+        return archive.read("project.xml").decode()
+
+
+def test_only_what_differs_is_rendered_twice(tmp_path):
+    one = a_mix(tmp_path / "a.dawproject")
+    other = dawproject_with(one, 'value="0.8"', 'value="0.9"')
+    job, differ = whole_mix.merged(side(one).job, side(other).job, lambda _: True)
+    # The fader of “Two” is on the way to the band, and that on the way to the main output.
+    assert differ == {"band", "tm"}
+    ids = [stage.strip.id for stage in job.before]
+    assert sorted(ids) == sorted(["one", "two", "solo", "band", "echo", "tm", "after/band", "after/tm"])
+    # Each feeds both main outputs, or both bands, as it does in its own mix.
+    fed = {stage.strip.id: {feed.target for feed in stage.feeds} for stage in job.before}
+    assert fed["solo"] == {"tm", "after/tm"} and fed["two"] == {"band", "after/band"}
+    assert fed["one"] == {"band", "after/band", "echo"} and fed["echo"] == {"tm", "after/tm"}
+    assert [f.gain for stage in job.before if stage.strip.id.endswith("tm") for f in stage.feeds] == [0.7, -0.7]
+    # What plays another audio is another strip, and so is all that it feeds.
+    _, differ = whole_mix.merged(side(one).job, side(one).job, lambda of: [each.start for each in of.parts] != [2.0])
+    assert differ == {"solo", "tm"}
+
+
+def test_equal_names_of_other_audio_are_not_the_same(tmp_path):
+    one = a_mix(tmp_path / "a.dawproject")
+    other = x.write(tmp_path / "b.dawproject", dawproject_text(one), FILES | {"audio/c.wav": FILES["audio/a.wav"]})
+    assert proof(one, other).verdict == "different"
+    assert proof(one, one).peak_db == -200.0
+    missing = x.write(tmp_path / "c.dawproject", dawproject_text(one), {k: v for k, v in FILES.items() if "b" not in k})
+    *_, last = whole_mix.prove(side(one), side(missing))
+    assert "audio/b.wav is missing in c.dawproject" in last.trouble
+
+
+# Every kind of plan is among them: freezes, bounces of tracks, stretches and buses, suspensions, a shared plugin.
+@pytest.mark.parametrize("seed", [12, 26, 28, 49])
+def test_what_keeps_the_sound_keeps_that_of_the_mix(tmp_path, seed):
+    rng = random.Random(seed)
+    path = mixes.written(rng, tmp_path / "a.dawproject", linear=seed % 2 == 0)
+    session = dawproject.read(path).session
+    plan = mixes.shared(rng, session) if seed == 26 else mixes.planned(rng, session)
+    found = proven(path, plan, mixes.cards(session))
+    assert found.verdict in ("same", "rounded") and found.residual == ""
+
+
+def test_a_track_that_is_switched_off_while_it_rings_is_heard(tmp_path):
+    other = x.lanes("u", x.clip(0, 9, audio()), unit="seconds")
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 1, audio()), FADES, more=other)
+    session = dawproject.read(path).session
+    plan = Plan((Decision("suspend", "t"),))
+    # Without a word of how long it rings it is switched off where its clip ends; with it, where it is silent.
+    found = proven(path, plan)
+    assert found.verdict == "different" and 0.9 < found.at < 4.0
+    assert proven(path, plan, {use.card_key(): rings(use) for use in session.strip("t").inserts}).verdict == "same"
+
+
+def rings(use):
+    return mixes.card(use, 0.001, tail=6.0)
+
+
+def test_what_never_sounds_the_same_is_heard_only_where_it_was_changed(tmp_path, monkeypatch):
+    built = known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "HISSES")
+    assert built is not None
+    hisses = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known")
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 1, audio()), hisses,
+                         more=x.lanes("u", x.clip(0, 1, audio()), unit="seconds"))  # fmt: skip
+    # It is rendered once for both.
+    assert proven(path, Plan((Decision("bounce", "u"),))).verdict == "same"
+    found = proven(path, Plan((Decision("freeze", "t"),)))
+    assert found.verdict == "random" and -40 < found.peak_db < -33
+    # Far louder than its own randomness: its fader.
+    louder = stems.written(tmp_path / "b.dawproject", x.clip(0, 1, audio()), hisses)
+    assert proof(path, louder).verdict == "different"
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (('<Volume unit="linear" value="0.3"/>',
+          '<Pan unit="normalized" min="0" max="1" value="0.1"/>'), "hosts pan by different laws"),
+        (('path="audio/c.wav"', 'path="audio/gone.wav"'), "audio/gone.wav is missing"),
+    ],
+)  # fmt: skip
+def test_why_a_mix_cannot_be_compared_is_said(tmp_path, change, words):
+    one = a_mix(tmp_path / "a.dawproject")
+    other = x.write(tmp_path / "b.dawproject", dawproject_text(one).replace(*change, 1), FILES)
+    try:
+        *_, last = whole_mix.prove(side(one), side(other))
+        said = last.trouble
+    except NothingToDoError as error:
+        said = str(error)
+    assert words in said and said.endswith(".") and not said.endswith("..")
+
+
+def test_of_what_was_written_it_is_said_in_its_last_step(tmp_path):
+    one, other = a_mix(tmp_path / "a.dawproject"), tmp_path / "b.dawproject"
+    x.write(other, dawproject_text(one).replace('path="audio/c.wav"', 'path="audio/gone.wav"'), FILES)
+    session = dawproject.read(one).session
+    *_, last = whole_mix.prove_written(session, 512, None, other, tmp_path)
+    assert "audio/gone.wav is missing" in last.trouble and last.job.strip == whole_mix.MIX
+    several = msgspec.structs.replace(session, strips=(*session.strips, Strip("second", "Second", "main")))
+    *_, last = whole_mix.prove_written(several, 512, None, other, tmp_path)
+    assert "has 2 main outputs" in last.trouble
+    *_, last = whole_mix.prove_written(session, 512, None, tmp_path / "nowhere.dawproject", tmp_path)
+    assert "nowhere.dawproject cannot be read" in last.trouble
+
+
+def test_rates_that_differ_are_not_compared_and_stopping_leaves_nothing(tmp_path):
+    one = a_mix(tmp_path / "a.dawproject")
+    half = side(one)
+    other = half._replace(job=whole_mix.replace(half.job, rate=44100))
+    *_, last = whole_mix.prove(half, other)
+    assert "48000 Hz, the other at 44100" in last.trouble
+    *_, last = whole_mix.prove(side(one), side(one), tmp_path / "left.wav", lambda: True)
+    assert "stopped" in last.trouble and not (tmp_path / "left.wav").exists()
+
+
+def test_in_words():
+    assert mix_words("same", -200.0, 0.0) == "the mix sounds the same, to the sample"
+    assert mix_words("rounded", -118.0, 0.0) == "the mix sounds the same but for rounding: −118 dBFS at most differ"
+    assert mix_words("different", -42.2, 64.4) == "the mix sounds otherwise: −42 dBFS at most differ, at 1:04.4"
+    assert "no more than by that: −40 dBFS" in mix_words("random", -40.0, 1.0)
+    assert len({mix_headline(each) for each in ("same", "random", "different")}) == 3
