@@ -30,7 +30,7 @@ from ..store.sounding import Part, Sounding
 from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .loudness import integrated
-from .rendering import TAIL_SECONDS, RenderError, Rendering, ends_of
+from .rendering import SPARE, TAIL_SECONDS, RenderError, Rendering, ends_of
 from .stage import Before, Stage, before, obstacles_on_the_way, unclear
 
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
@@ -41,8 +41,6 @@ Found = Mapping[tuple[str, str], catalogue.Installed]
 THERE_ALREADY = "there already"
 # The kind of file that holds any level.
 HOLDS_ALL = "wav"
-# Room that must stay free beside the files (bytes).
-SPARE = 256 << 20
 
 
 class Proof(msgspec.Struct, frozen=True):

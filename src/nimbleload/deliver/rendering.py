@@ -9,7 +9,10 @@ from __future__ import annotations
 import hashlib
 import math
 import shutil
+import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -39,10 +42,18 @@ from ..store import audio, scratch
 from ..store.allowed import allowed
 from ..store.audio import Sources
 from ..store.sounding import Sounding
+from .in_order import CORES, Work, in_order
 from .stage import Feed, Panned, Stage
 
 TAIL_SECONDS = 15.0
 FRAME = CHANNELS * 4
+# Room that must stay free on a disk (bytes).
+SPARE = 256 << 20
+# As many strips are rendered at once as there are cores, of however many jobs.
+TURNS = threading.BoundedSemaphore(CORES)
+
+
+STOPPED = "it was stopped; nothing of it was kept"
 
 
 class Elsewhere(NamedTuple):
@@ -72,15 +83,17 @@ class Rendering:
         self._usual = Elsewhere(sources, paths)
         self._rate, self._buffer, self._samples = rate, buffer, samples
         self._sums = scratch.Folder("sums")
-        self._chain: _Chain | None = None
+        self._chains: dict[int, _Chain] = {}
+        # One reads audio files at a time.
+        self._reading = threading.Lock()
         self.computed = 0.0
 
     def __enter__(self) -> Rendering:
         return self
 
     def __exit__(self, *_: object) -> None:
-        if self._chain is not None:
-            self._chain.close()
+        for chain in self._chains.values():
+            chain.close()
         self._sums.cleanup()
 
     @property
@@ -89,34 +102,61 @@ class Rendering:
 
     @property
     def _last(self) -> _Chain:
-        assert self._chain is not None, "it has not been rendered"
-        return self._chain
+        assert list(self._chains) == [len(self._stages) - 1], "it has not been rendered"
+        return self._chains[len(self._stages) - 1]
 
     def render(self, cancelled: Callable[[], bool]) -> Iterator[float]:
         """Renders, and tells which share is done. RenderError if a plugin ends it, or it is stopped."""
+        numbers = {stage.strip.id: number for number, stage in enumerate(self._stages)}
+        waits: list[set[int]] = [set() for _ in self._stages]
         for number, stage in enumerate(self._stages):
-            if self._chain is not None:
-                self._chain.close()
-            fed = self._sum_for(stage)
-            frames = fed.stat().st_size // FRAME if fed.exists() else 0
-            # What a side-chain hears may begin late in the piece, and go on while what listens to it rings.
-            own = round(max(ends_of(stage.sounding), default=0.0) * self._rate)
-            samples = max(self._samples, frames, min(own, self._samples + int(TAIL_SECONDS * self._rate)))
-            heard = [self._folder / _file(stage.strip.id, use.id) for use in stage.uses]
-            lies = self._elsewhere.get(stage.strip.id, self._usual)
-            self._chain = _Chain(
-                stage, lies.sources, lies.paths, self._rate, self._buffer, samples, self._timing
-            )  # fmt: skip
+            for target in {feed.target for feed in stage.feeds} & numbers.keys():
+                waits[numbers[target]].add(number)
+        stop = threading.Event()
+        pieces = [
+            Work(waits[number], partial(self._begin, number, lambda: stop.is_set() or cancelled()),
+                 partial(self._end, number))
+            for number in range(len(self._stages))
+        ]  # fmt: skip
+        yield from in_order(pieces, self._has_room, stop)
+
+    def _begin(self, number: int, cancelled: Callable[[], bool]) -> Callable[[], Iterator[float]]:
+        """Has a worker started for a stage that all has been added to; gives what runs it."""
+        stage = self._stages[number]
+        fed = self._sum_for(stage)
+        frames = fed.stat().st_size // FRAME if fed.exists() else 0
+        # What a side-chain hears may begin late in the piece, and go on while what listens to it rings.
+        own = round(max(ends_of(stage.sounding), default=0.0) * self._rate)
+        samples = max(self._samples, frames, min(own, self._samples + int(TAIL_SECONDS * self._rate)))
+        heard = [self._folder / _file(stage.strip.id, use.id) for use in stage.uses]
+        lies = self._elsewhere.get(stage.strip.id, self._usual)
+        chain = self._chains[number] = _Chain(
+            stage, lies.sources, lies.paths, self._rate, self._buffer, samples, self._timing
+        )  # fmt: skip
+
+        def run() -> Iterator[float]:
             try:
-                for share in self._chain.render(fed, heard, cancelled):
-                    yield (number + share) / len(self._stages)
+                with turn(cancelled):
+                    yield from chain.render(fed, heard, cancelled, self._reading)
             except RenderError as error:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
-            self.computed += self._chain.result.computed
-            fed.unlink(missing_ok=True)
-            for feed in stage.feeds:
-                path = self._folder / _file(feed.target, feed.use)
-                add(path, self._chain.stretches(), feed, self._rate)
+
+        return run
+
+    def _end(self, number: int) -> None:
+        """Adds what came out of a stage to what it feeds, and lets go of it, unless it is the last."""
+        stage, chain = self._stages[number], self._chains[number]
+        self.computed += chain.result.computed
+        self._sum_for(stage).unlink(missing_ok=True)
+        for feed in stage.feeds:
+            add(self._folder / _file(feed.target, feed.use), chain.stretches(), feed, self._rate)
+        if number < len(self._stages) - 1:
+            self._chains.pop(number).close()
+
+    def _has_room(self) -> bool:
+        """Whether what goes into another stage, and what comes out, lies beside what is there."""
+        needed = 4 * FRAME * (self._samples + int(TAIL_SECONDS * self._rate))
+        return shutil.disk_usage(self._folder).free > needed + SPARE
 
     @property
     def _folder(self) -> Path:
@@ -136,6 +176,18 @@ class Rendering:
     def peak(self) -> float:
         """The highest sample (linear)."""
         return max((float(np.abs(each).max()) for each in self.stretches() if len(each)), default=0.0)
+
+
+@contextmanager
+def turn(cancelled: Callable[[], bool]) -> Iterator[None]:
+    """Waits until a core has nothing to render. RenderError if it was stopped before."""
+    while not TURNS.acquire(timeout=0.1):
+        if cancelled():
+            raise RenderError(STOPPED)
+    try:
+        yield
+    finally:
+        TURNS.release()
 
 
 def _file(strip_id: str, use_id: str = "") -> str:
@@ -203,11 +255,13 @@ class _Chain:
     def close(self) -> None:
         self._worker.close()
 
-    def render(self, fed: Path, heard: Sequence[Path], cancelled: Callable[[], bool]) -> Iterator[float]:
+    def render(
+        self, fed: Path, heard: Sequence[Path], cancelled: Callable[[], bool], reading: threading.Lock
+    ) -> Iterator[float]:  # fmt: skip
         """Renders what the strip plays and what is fed to it, if there is such a file, while the side-chain of each
         plugin hears what lies in its file, if there is one; tells which share is done."""
         mixed = audio.mixed(self._sources, self._stage.sounding.parts, self._rate, self._samples)
-        with (self._worker.folder / SOURCE).open("wb") as out:
+        with reading, (self._worker.folder / SOURCE).open("wb") as out:
             for stretch in mixed:
                 out.write(stretch.tobytes())
         if fed.exists():
@@ -230,7 +284,7 @@ class _Chain:
             elif isinstance(message, RenderedMessage):
                 self.result = message
                 return
-        raise RenderError("it was stopped; nothing of it was kept")
+        raise RenderError(STOPPED)
 
     def sound(self) -> NDArray[np.float32]:
         """What came out, moved back by what it comes late (n, 2, float32; read from the disk as needed)."""

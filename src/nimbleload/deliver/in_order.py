@@ -1,0 +1,62 @@
+"""Work that waits for other work, as much of it at once as there are cores, and what comes of it taken in its order."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Collection, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from queue import SimpleQueue
+from typing import NamedTuple
+
+CORES = len(os.sched_getaffinity(0))
+# So many more may be begun than there are cores, while an earlier one is not through.
+AHEAD = 1
+
+
+class Work(NamedTuple):
+    """One piece: `run` tells which share of it is done, in a thread of its own; `end` takes what came of it. It is
+    begun when the pieces that it `waits` for (their numbers, lower than its own) have ended."""
+
+    waits: Collection[int]
+    begin: Callable[[], Callable[[], Iterator[float]]]
+    end: Callable[[], None]
+
+
+def in_order(pieces: Sequence[Work], has_room: Callable[[], bool], stop: threading.Event) -> Iterator[float]:
+    """Does all pieces; tells which share of all is done. They end one after the other, in their order, in the caller's
+    thread, where they begin, too. Another one is begun beside only while it `has_room`.
+
+    The first exception in a piece sets `stop`, which all that run are to heed, and is raised when they have ended.
+    """
+    told: SimpleQueue[tuple[int, float | Exception | None]] = SimpleQueue()
+    shares, begun, through, ended = [0.0] * len(pieces), 0, set[int](), 0
+
+    def run(number: int, doing: Callable[[], Iterator[float]]) -> None:
+        try:
+            for share in doing():
+                told.put((number, share))
+            told.put((number, None))
+        except Exception as error:
+            told.put((number, error))
+
+    with ThreadPoolExecutor(CORES, "render") as pool:
+        try:
+            while ended < len(pieces):
+                while begun < min(len(pieces), ended + CORES + AHEAD) and max(pieces[begun].waits, default=-1) < ended:
+                    if begun > ended and not has_room():
+                        break
+                    pool.submit(run, begun, pieces[begun].begin())
+                    begun += 1
+                number, what = told.get()
+                if isinstance(what, Exception):
+                    raise what
+                shares[number] = 1.0 if what is None else what
+                if what is None:
+                    through.add(number)
+                while ended in through:
+                    pieces[ended].end()
+                    ended += 1
+                yield sum(shares) / len(pieces)
+        finally:
+            stop.set()
