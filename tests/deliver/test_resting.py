@@ -128,7 +128,7 @@ def switching(*rows):
     [
         (((0, "false"), (10, "true"), (30, "false"), (60, "true"), (80, "false")), True, True),
         (((0, "false"), (9, "true"), (45, "false"), (59, "true"), (90, "false")), True, True),  # tails are left time
-        (((0, "false"), (10.5, "true"), (30, "false"), (60, "true"), (80, "false")), False, False),  # off while it sounds
+        (((0, "false"), (10.5, "true"), (30, "false"), (60, "true"), (80, "false")), False, False),  # while it sounds
         (((0, "false"), (10, "true")), False, True),  # on for most of what is silent
         (((0, "true"),), False, False),
     ],

@@ -94,7 +94,8 @@ def test_a_plugin_that_is_not_installed_ends_the_proof_in_a_sentence(tmp_path):
 
 
 def test_what_hears_the_tracks_by_sends_that_leave_before_the_bus_is_named(tmp_path):
-    channels = [x.channel(f"c{k}", devices=EQ, sends=x.send("cr", "post", level)) for k, level in enumerate((0.25, 0.5))]
+    sends = [x.send("cr", "post", level) for level in (0.25, 0.5)]
+    channels = [x.channel(f"c{k}", devices=EQ, sends=each) for k, each in enumerate(sends)]
     structure = "".join(x.track(f"t{k}", f"Voice {k}", each) for k, each in enumerate(channels))
     structure += x.track("r", "Echo", x.channel("cr", "effect")) + x.main_track()
     lanes = "".join(x.lanes(f"t{k}", x.clip(k, 2, audio()), unit="seconds") for k in range(2))

@@ -200,6 +200,6 @@ def test_rates_that_differ_are_not_compared_and_stopping_leaves_nothing(tmp_path
 def test_in_words():
     assert mix_words("same", -200.0, 0.0) == "the mix sounds the same, to the sample"
     assert mix_words("rounded", -118.0, 0.0) == "the mix sounds the same but for rounding: −118 dBFS at most differ"
-    assert mix_words("different", -42.2, 64.4) == "the mix sounds otherwise: −42 dBFS at most differ, at 1:04.4"
+    assert mix_words("different", -42.2, 64.4) == "the mix sounds different: −42 dBFS at most differ, at 1:04.4"
     assert "no more than by that: −40 dBFS" in mix_words("random", -40.0, 1.0)
     assert len({mix_headline(each) for each in ("same", "random", "different")}) == 3

@@ -145,7 +145,7 @@ def test_the_mix_of_the_changed_session_is_proven_and_that_of_two_sessions_compa
     assert run("null", saved, first).exit_code == 0
     other = stems.written(tmp_path / "other.dawproject", x.clip(1, 1, audio()))
     said = run("null", first, other, "--residual", tmp_path / "left.wav")
-    assert said.exit_code == 3 and "the mix sounds otherwise: −" in said.output and "left.wav" in said.output
+    assert said.exit_code == 3 and "the mix sounds different: −" in said.output and "left.wav" in said.output
     assert json.loads(run("null", first, other, "--json").output)["verdict"] == "different"
     gone = stems.written(tmp_path / "gone.dawproject", x.clip(0, 1, audio("audio/gone.wav")))
     said = run("null", first, gone)
@@ -157,7 +157,7 @@ def test_the_mix_of_the_changed_session_is_proven_and_that_of_two_sessions_compa
 def test_a_mix_that_sounds_otherwise_or_cannot_be_proven_has_a_code_of_its_own(tmp_path, saved):
     pan = '<Pan unit="normalized" min="0" max="1" value="0.2"/>'
     devices = '<BuiltinDevice deviceID="house.tar" deviceName="Tar" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
-    for code, extra, words in ((3, "", "sounds otherwise"), (1, pan, "hosts pan by different laws")):
+    for code, extra, words in ((3, "", "sounds different"), (1, pan, "hosts pan by different laws")):
         structure = x.track("t", "Voice", x.channel("c", devices=devices, extra=extra)) + x.main_track()
         xml = x.project(structure, x.lanes("t", x.clip(0, 2, audio()), unit="seconds"))
         source = x.write(tmp_path / "one.dawproject", xml, {"audio/a.wav": wave(noise())})

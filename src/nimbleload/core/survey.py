@@ -71,6 +71,17 @@ class Survey(NamedTuple):
     def deadline(self) -> float:
         return self.case.deadline
 
+    @property
+    def known(self) -> int:
+        """How many plugins that run under the plan have a figure."""
+        known = self.case.costs.each.source[FULL] != NUMBERS["unknown"]
+        return int(np.count_nonzero(known[self.planned.uses.card] & self.planned.uses.live))
+
+    @property
+    def missing(self) -> int:
+        """How many have none, and count as nothing."""
+        return len(self.case.costs.missing)
+
     def worst_second(self) -> float:
         """The middle of the moment with the highest load under the plan."""
         return middle(self.after, self.after.worst)
@@ -181,10 +192,8 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     block = block._replace(spread_bound=_even(blocks[of.buffer], of.threads))
     rung = next(r for r in rungs if r.buffer == of.buffer)
     parts = _parts(of, states, rung.load)
-    known = chosen.costs.each.source[FULL] != NUMBERS["unknown"]
-    count = int(np.count_nonzero(known[planned.uses.card] & planned.uses.live))
     share = parts.host / max(parts.own + parts.host, 1e-12)
-    judged = judge(rung, of.session.limit, of.threads, len(chosen.costs.missing), count, share, rungs)
+    judged = judge(rung, of.session.limit, of.threads, of.missing, of.known, share, rungs)
     if judged.kind == "unknown":
         rungs = [each._replace(word="not known") for each in rungs]
     before = of.now_case.moments

@@ -51,7 +51,7 @@ def carry_out(
     """Carry out the plan of session FILE: render what is frozen or bounced, prove it, and write the changed session.
 
     Neither FILE nor the exchange file it comes from is changed. What is there already and made of the same is left.
-    Exit code 1 if something was not rendered, or its mix not proven; 3 if the mix sounds otherwise.
+    Exit code 1 if something was not rendered, or its mix not proven; 3 if the mix sounds different.
     """
     saved = opened(file).saved
     prepared = prepared_for(saved, saved.plan, buffer, file)

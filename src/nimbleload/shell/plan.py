@@ -17,6 +17,7 @@ from ..core.optimise.candidates import KINDS, Wishes
 from ..core.optimise.steps import Step, Stepped, stepped, steps_of, worst_block
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
+from ..core.told.as_known import fits_words, is_unknown, load_words
 from ..core.told.findings import weighed
 from ..core.told.plans import alike_words
 from ..core.told.restore_list import restore_list
@@ -160,8 +161,10 @@ def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
 
 def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
     """The same in words."""
-    now, at = percent(float(of.after.load.max())), worst_block(of)
-    click.echo(f"{of.session.name}   {of.buffer} samples, {count(of.machine.cores, 'core')}: {now} at worst.")
+    at, now = worst_block(of), f"{load_words(of, float(of.after.load.max()))} at worst"
+    if is_unknown(of):
+        now = "what it takes is not known"
+    click.echo(f"{of.session.name}   {of.buffer} samples, {count(of.machine.cores, 'core')}: {now}.")
     if not found.reached:
         click.echo(f"Not reached: {in_the_way(of, found)} This comes closest:")
     for number, step in enumerate(steps, 1):
@@ -171,7 +174,7 @@ def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
         several = "step" if len(steps) == 1 else "steps"
         click.echo(f"{len(steps)} {several}, {minutes(found.price)}: {percent(found.load)} at worst. {how_good(found)}")
     elif found.reached:
-        click.echo("It fits as it is.")
+        click.echo(fits_words(of))
     back = restore_list(of.session, found.plan)
     if back:
         click.echo("Before the final render:")

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.told import carrying as told
+from ...core.told.as_known import is_unknown, load_words
 from ...core.told.restore_list import restore_list
 from ...core.units import clock, percent
 from ...deliver import carrying
@@ -394,8 +395,8 @@ class CarryPage(QWidget):
         of = self._desk.survey
         load = ""
         # Stems by themselves change nothing of the load.
-        if of is not None and not self._has_no_plan():
-            load = f" With all of it the worst moment takes {percent(float(of.after.load.max()))}."
+        if of is not None and not self._has_no_plan() and not is_unknown(of):
+            load = f" With all of it the worst moment takes {load_words(of, float(of.after.load.max()))}."
         advice = f"The original is never changed; files are written beside it.{load}"
         if self._has_no_plan() and not total and not refused:
             headline, advice = NO_PLAN, "Balance finds one, or makes it by hand. Stems can be rendered without one."

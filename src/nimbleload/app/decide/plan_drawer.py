@@ -29,6 +29,7 @@ from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import given_back
 from ...core.session.session import Session
 from ...core.survey import Survey
+from ...core.told.as_known import fits_words, is_unknown, load_words
 from ...core.told.restore_list import restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ...core.units import minutes, percent
@@ -268,7 +269,8 @@ class PlanDrawer(QFrame):
         count = len(plan.steps())
         several = "step" if count == 1 else "steps"
         cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
-        said = f"{count} {several}{cost}: worst {percent(before)} → {percent(after)}."
+        leads = "" if is_unknown(of) else f" → {percent(after)}"
+        said = f"{count} {several}{cost}: worst {load_words(of, before)}{leads}."
         if not count:
             said = "No decisions yet. Choose a track to see what each saves, or have a plan suggested."
         if self._trouble is not None and self._trouble[0] == self._shown:
@@ -303,7 +305,8 @@ class PlanDrawer(QFrame):
 
     def _list_steps(self, of: Survey, stepped: Stepped) -> None:
         for step in stepped.steps:
-            item = QListWidgetItem(f"{percent(step.before)} → {percent(step.load)}   {words(of, step.decisions)}")
+            leads = "" if is_unknown(of) else f"{percent(step.before)} → {percent(step.load)}   "
+            item = QListWidgetItem(f"{leads}{words(of, step.decisions)}")
             reason = why(of, stepped.worst, step.decisions)
             item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{reason}")
             self.steps.addItem(item)
@@ -323,6 +326,8 @@ class PlanDrawer(QFrame):
         """Says how good the suggested plan is; the plan itself comes with `show_plan`."""
         if not found.reached:
             self._words.setText(in_the_way(of, found))
+        elif not found.steps:
+            self._words.setText(fits_words(of))
         else:
             several = "step" if len(found.steps) == 1 else "steps"
             reached = f"{len(found.steps)} {several}, {minutes(found.price)}, reach {percent(found.load)}."

@@ -91,7 +91,7 @@ def mix_words(verdict: str, peak_db: float, at: float) -> str:
             f"the mix never sounds the same twice, and differs no more than by that: {level(peak_db)} at most, at "
             f"{moment(at)}"
         )
-    return f"the mix sounds otherwise: {level(peak_db)} at most differ, at {moment(at)}"
+    return f"the mix sounds different: {level(peak_db)} at most differ, at {moment(at)}"
 
 
 def mix_headline(verdict: str) -> str:
@@ -100,7 +100,7 @@ def mix_headline(verdict: str) -> str:
         return "The mix sounds the same as before."
     if verdict == "random":
         return "The mix never sounds the same twice, and differs no more than by that."
-    return "The mix sounds otherwise than before: its difference can be heard by itself."
+    return "The mix sounds different: what differs can be listened to."
 
 
 def together_words(verdict: str, peak_db: float, at: float) -> str:

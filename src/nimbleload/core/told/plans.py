@@ -6,6 +6,7 @@ from ..optimise.suggest import Suggestion
 from ..optimise.weigh import Weighed
 from ..survey import Survey
 from ..units import minutes, percent
+from .as_known import fits_words, is_unknown, load_words
 from .steps import in_the_way, number, price_words
 
 # What can hurt more or less, as it stands in `Weights`, and what one unit of its scale is there.
@@ -31,11 +32,13 @@ def plan_words(of: Survey, plan: Suggestion) -> str:
     for step in plan.steps:
         kinds[step.decision.kind] = kinds.get(step.decision.kind, 0) + 1
     made = ", ".join(f"{number(count)} × {kind}" for kind, count in sorted(kinds.items())) or "no steps"
-    before = float(of.before.load.max())
+    before = load_words(of, float(of.before.load.max()))
     in_place = ""
     if of.plan.decisions:
-        in_place = f" The plan in place: {percent(float(of.after.load.max()))}."
-    return f"{percent(before)} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{in_place}"
+        in_place = f" The plan in place: {load_words(of, float(of.after.load.max()))}."
+    if is_unknown(of):
+        return fits_words(of)
+    return f"{before} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{in_place}"
 
 
 def alike_words(other: str) -> str:

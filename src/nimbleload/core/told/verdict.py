@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 from ..load.judged import Judged, JudgedKind
 from ..survey import Instant, Survey
 from ..units import clock, milliseconds, percent
+from .as_known import counted_as_nothing, without_figure
 
 VerdictKind = JudgedKind | Literal["peaks"]
 
@@ -31,14 +32,10 @@ def verdict(of: Survey, at: Instant) -> Verdict:
     judged, session = at.judged, of.planned.session
     block_time = milliseconds(of.deadline)
     if judged.kind == "unknown":
-        return Verdict(
-            "unknown", "Nothing is measured yet.", f"{_without_figure(judged.missing)}: measure first.", False
-        )
+        advice = f"{without_figure(judged.missing)}: measure first."
+        return Verdict("unknown", "Nothing is measured yet.", advice, False)
     load = f"{'At least ' if judged.missing else ''}{percent(judged.rung.load)}"
-    gap = ""
-    if judged.missing:
-        counts = "counts" if judged.missing == 1 else "count"
-        gap = f" {_without_figure(judged.missing)} and {counts} as nothing."
+    gap = f" {counted_as_nothing(judged.missing)}." if judged.missing else ""
     if judged.kind == "fits":
         room = f"{'At most ' if judged.missing else ''}{percent(1 - judged.rung.load)}"
         advice = f"{room} of the deadline stays free; the limit is {percent(session.limit)}.{gap}"
@@ -49,10 +46,6 @@ def verdict(of: Survey, at: Instant) -> Verdict:
     reasons = (_reason(of, at), _aside(of, at), _computer(at), _larger(judged, session.rate))
     advice = " ".join(reason for reason in reasons if reason)
     return Verdict(judged.kind, headline, advice + gap, judged.is_overload)
-
-
-def _without_figure(count: int) -> str:
-    return "1 plugin has no figure" if count == 1 else f"{count} plugins have no figure"
 
 
 def _reason(of: Survey, at: Instant) -> str:

@@ -1,0 +1,37 @@
+"""Loads of sessions of which not every plugin has a figure: what has none counts as nothing, and is never kept back."""
+
+from __future__ import annotations
+
+from ..survey import Survey
+from ..units import percent
+
+
+def without_figure(count: int) -> str:
+    """How many plugins have no figure."""
+    return "1 plugin has no figure" if count == 1 else f"{count} plugins have no figure"
+
+
+def counted_as_nothing(count: int) -> str:
+    """The same, and what that means."""
+    return f"{without_figure(count)} and {'counts' if count == 1 else 'count'} as nothing"
+
+
+def is_unknown(of: Survey) -> bool:
+    """Whether no plugin has a figure, so that a load would say nothing."""
+    return of.missing > 0 and of.known == 0
+
+
+def load_words(of: Survey, load: float) -> str:
+    """A load of the session (fraction): "79 %", "at least 79 %"; "not known" where nothing is."""
+    if is_unknown(of):
+        return "not known"
+    return f"{'at least ' if of.missing else ''}{percent(load)}"
+
+
+def fits_words(of: Survey) -> str:
+    """That a session needs no plan, as far as that is known."""
+    if is_unknown(of):
+        return "Nothing is measured yet: whether it fits is not known."
+    if of.missing:
+        return f"As far as is known it fits as it is: {counted_as_nothing(of.missing)}."
+    return "It fits as it is."

@@ -1,0 +1,41 @@
+"""What has no figure counts as nothing, and is never kept back."""
+
+from __future__ import annotations
+
+import pytest
+
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.optimise.suggest import suggest
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.survey import survey
+from nimbleload.core.told.as_known import fits_words, is_unknown, load_words
+from nimbleload.core.told.plans import plan_words
+from tests.helpers.sessions import cards_for, session, track
+
+
+def surveyed(costs, plan=Plan()):  # noqa: B008
+    of = session(track("one", "a"), track("two", "b"))
+    cards = {key: card for key, card in cards_for(of, {"a": 0.001, "b": 0.001}).items() if key.identifier in costs}
+    return survey(of, plan, cards, Machine(2), 256)
+
+
+@pytest.mark.parametrize(
+    ("costs", "load", "fits"),
+    [
+        ("ab", "19 %", "It fits as it is."),
+        ("a", "at least 19 %", "As far as is known it fits as it is: 1 plugin has no figure and counts as nothing."),
+        ("", "not known", "Nothing is measured yet: whether it fits is not known."),
+    ],
+)
+def test_a_load_is_said_as_far_as_it_is_known(costs, load, fits):
+    of = surveyed(costs)
+    assert (of.known, of.missing) == (len(costs), 2 - len(costs))
+    assert is_unknown(of) is (costs == "")
+    assert load_words(of, 0.19) == load and fits_words(of) == fits
+    found = plan_words(of, suggest(of))
+    assert found.startswith(fits if costs == "" else load) and ("→" in found) is (costs != "")
+
+
+def test_what_a_plan_switches_off_is_not_missed():
+    of = surveyed("a", Plan((Decision("off", "two"),)))
+    assert (of.known, of.missing) == (1, 0) and load_words(of, 0.1) == "10 %"
