@@ -266,6 +266,12 @@ class TestPlan:
         loads = [step["load"] for step in found["steps"]]
         assert loads[-1] == found["load"]
 
+    def test_of_what_is_not_measured_it_does_not_say_that_it_fits(self, tmp_path):
+        path = tmp_path / "new.nimbleload"
+        session_file.write(path, Saved(session(track("one", "a"))))
+        said = run("plan", str(path)).output
+        assert "what it takes is not known." in said and "whether it fits is not known." in said and "0.0 %" not in said
+
     def test_report_table_and_file_hold_the_plan_that_is_said(self, saved, tmp_path):
         html, table = tmp_path / "plan.html", tmp_path / "plan.csv"
         found = figures("plan", str(saved), "--limit", "40", "--html", str(html), "--csv", str(table), "--keep")

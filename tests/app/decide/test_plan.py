@@ -9,9 +9,13 @@ from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QMenu
 
 from nimbleload.app.look.notice import written
-from nimbleload.core.decisions.decision import Decision
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.steps import words
 from nimbleload.demo.session import session
+from nimbleload.store import session_file
+from nimbleload.store.session_file import Saved
+from tests.helpers.sessions import session as small
+from tests.helpers.sessions import track
 
 
 def ask(window, qtbot):
@@ -107,6 +111,21 @@ def test_what_no_plan_can_reach_is_said(example, qtbot):
     assert not told.args[0].reached
     qtbot.waitUntil(lambda: "No plan of these kinds can reach it" in drawer._words.text(), timeout=60_000)
     assert drawer.suggest.isEnabled()
+
+
+def test_of_what_is_not_measured_no_load_is_told(make_window, qtbot, tmp_path):
+    path, window = tmp_path / "new.nimbleload", make_window()
+    session_file.write(path, Saved(small(track("one", "a"), track("two", "b")), Plan((Decision("freeze", "one"),))))
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+    drawer = window.balance.drawer
+    qtbot.waitUntil(lambda: bool(window.desk.steps) and window.desk.is_idle, timeout=60_000)
+    assert drawer._words.text().endswith("min: worst not known.")
+    assert [drawer.steps.item(row).text() for row in range(drawer.steps.count())] == ["Freeze one"]
+    # Nor is it said to fit when a plan is asked for.
+    with qtbot.waitSignal(window.desk.suggested, timeout=120_000):
+        drawer.suggest.click()
+    qtbot.waitUntil(lambda: "whether it fits is not known" in drawer._words.text(), timeout=60_000)
 
 
 def test_the_report_holds_steps_and_what_to_put_back(suggested, qtbot, tmp_path):
