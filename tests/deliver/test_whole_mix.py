@@ -16,11 +16,13 @@ from nimbleload.core.told.carrying import mix_headline, mix_words
 from nimbleload.deliver import carrying, exchange_out, whole_mix
 from nimbleload.deliver.carrying import NothingToDoError
 from nimbleload.store import dawproject
+from tests.deliver.test_sharing import EQ
 from tests.deliver.test_stems import FILES, a_mix, by_hand, plays
 from tests.helpers import exchange as x
 from tests.helpers import known, mixes, stems
 from tests.helpers.stems import RATE, audio
 
+TAR = EQ.replace("shoreline", "tar")
 FADES = '<BuiltinDevice deviceID="house.mist" deviceName="Mist" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
 
 
@@ -91,7 +93,7 @@ def test_only_what_differs_is_rendered_twice(tmp_path):
     other = dawproject_with(one, 'value="0.8"', 'value="0.9"')
     job, differ = whole_mix.merged(side(one).job, side(other).job, lambda _: True)
     # The fader of “Two” is on the way to the band, and that on the way to the main output.
-    assert differ == {"band", "tm"}
+    assert differ == {"band": 0, "tm": 0}
     ids = [stage.strip.id for stage in job.before]
     assert sorted(ids) == sorted(["one", "two", "solo", "band", "echo", "tm", "after/band", "after/tm"])
     # Each feeds both main outputs, or both bands, as it does in its own mix.
@@ -101,7 +103,53 @@ def test_only_what_differs_is_rendered_twice(tmp_path):
     assert [f.gain for stage in job.before if stage.strip.id.endswith("tm") for f in stage.feeds] == [0.7, -0.7]
     # What plays another audio is another strip, and so is all that it feeds.
     _, differ = whole_mix.merged(side(one).job, side(one).job, lambda of: [each.start for each in of.parts] != [2.0])
-    assert differ == {"solo", "tm"}
+    assert differ == {"solo": 0, "tm": 0}
+
+
+def test_a_chain_is_rendered_once_as_far_as_it_is_the_same(tmp_path):
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), EQ + TAR + TAR + EQ)
+    session = dawproject.read(path).session
+    third = session.strip("t").inserts[2]
+    target, _ = written_with(path, Plan((Decision("off", "t", use=third.id),)))
+    before, after = side(path).job, whole_mix.changed(target, session.host, 512).job
+    job, differ = whole_mix.merged(before, after, lambda _: True)
+    stages = {stage.strip.id: stage for stage in job.before}
+    assert list(stages) == ["both/t", "t", "after/t", "u", "tm", "after/tm"] and differ == {"t": 2, "tm": 0}
+    assert [[use.plugin.identifier for use in stages[each].uses] for each in ("both/t", "t", "after/t")] == [
+        ["house.shoreline", "house.tar"], ["house.tar", "house.shoreline"], ["house.shoreline"],
+    ]  # fmt: skip
+    assert {feed.target for feed in stages["both/t"].feeds} == {"t", "after/t"}
+    # What it plays is played once; to be told from itself it is not kept together any further.
+    assert stages["both/t"].sounding.parts and not stages["t"].sounding.parts and not stages["after/t"].sounding.parts
+    again, _ = whole_mix.merged(before, before, lambda _: True, differ)
+    assert [len(stage.uses) for stage in again.before] == [2, 2, 2, 0, 0, 0]
+
+
+@pytest.mark.parametrize("seed", [3, 8, 14])
+def test_what_is_left_is_the_difference_of_both_mixes_rendered_by_themselves(tmp_path, seed):
+    rng = random.Random(seed)
+    path = mixes.written(rng, tmp_path / "a.dawproject", linear=False)
+    session = dawproject.read(path).session
+    strips = [strip for strip in session.strips if strip.inserts and rng.random() < 0.6]
+    off = [Decision("off", strip.id, use=rng.choice(strip.inserts).id) for strip in strips]
+    assert off
+    target, _ = written_with(path, Plan(tuple(off)))
+    sound = {}
+    for name, of in (("before", session), ("after", dawproject.read(target).session)):
+        prepared = carrying.prepare(of, Plan(), 512, ["tm"])
+        *_, last = carrying.run(prepared, tmp_path / name, prove=False)
+        sound[name], _ = soundfile.read(tmp_path / name / last.rendered.file, dtype="float64", always_2d=True)
+    long = max(map(len, sound.values()))
+    one, other = (np.pad(each, ((0, long - len(each)), (0, 0))) for each in sound.values())
+    left = tmp_path / "left.wav"
+    *_, last = whole_mix.prove(whole_mix.side(session, 512), whole_mix.changed(target, session.host, 512), left)
+    found = last.compared
+    if np.abs(one - other).max() < 1e-5:
+        assert found.verdict in ("same", "rounded")
+        return
+    heard, _ = soundfile.read(left, dtype="float64", always_2d=True)
+    heard = np.pad(heard, ((0, max(long - len(heard), 0)), (0, 0)))
+    assert np.abs(heard[:long] - (one - other)).max() < 1e-5 and found.verdict == "different"
 
 
 def test_equal_names_of_other_audio_are_not_the_same(tmp_path):
@@ -193,7 +241,8 @@ def test_rates_that_differ_are_not_compared_and_stopping_leaves_nothing(tmp_path
     other = half._replace(job=whole_mix.replace(half.job, rate=44100))
     *_, last = whole_mix.prove(half, other)
     assert "48000 Hz, the other at 44100" in last.trouble
-    *_, last = whole_mix.prove(side(one), side(one), tmp_path / "left.wav", lambda: True)
+    louder = side(dawproject_with(one, 'value="0.8"', 'value="0.9"'))
+    *_, last = whole_mix.prove(half, louder, tmp_path / "left.wav", lambda: True)
     assert "stopped" in last.trouble and not (tmp_path / "left.wav").exists()
 
 

@@ -370,13 +370,23 @@ def _disk(place: Path) -> int:
     return place.stat().st_dev
 
 
+def _sums_at_once(stages: Sequence[Stage]) -> int:
+    """How many files lie there at most in which comes together what feeds strips still to be rendered."""
+    lying, most = set[tuple[str, str]](), 0
+    for stage in stages:
+        lying -= {(stage.strip.id, use) for use in ("", *(use.id for use in stage.uses))}
+        lying |= {(feed.target, feed.use) for feed in stage.feeds}
+        most = max(most, len(lying))
+    return most
+
+
 def check_room(job: Job, folder: Path, prove: bool) -> None:
     """RenderError if the files would not fit: the one that stays, and those that are needed meanwhile."""
     folder.mkdir(parents=True, exist_ok=True)
     file = int((job.samples + TAIL_SECONDS * job.rate) * CHANNELS * 4)
     # What goes in, what comes out, and what comes together before a bus and before those that feed it; the file that
     # stays is proven against one more of them, a stretch against two.
-    each = 2 + len({(feed.target, feed.use) for stage in job.before for feed in stage.feeds})
+    each = 2 + _sums_at_once(job.before)
     meanwhile = each * (1 if not prove else 2 if job.stretch is None else 3)
     needed: dict[int, tuple[Path, int]] = {}
     for place, files in ((folder, 1), (scratch.folder(), meanwhile)):

@@ -8,7 +8,7 @@ that only what differs can be heard in what is left.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,6 +17,7 @@ from msgspec.structs import replace
 
 from ..core.decisions.decision import Plan
 from ..core.session.computer import Host
+from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store import dawproject, scratch
@@ -32,6 +33,9 @@ from .stage import Feed, Stage
 MIX = Strip("mix", "Mix before and after", "main")
 # What the ids of strips begin with that are only in the second mix, or not the same there.
 AFTER = "after/"
+# And of what is rendered once of a strip that is the same in both as far as its first plugins.
+BOTH = "both/"
+NOTHING: Mapping[str, int] = {}
 # What two renderings of the same differ by on average may be so much less (dB) than what is found, and explains it.
 AS_LOUD_DB = 3.0
 
@@ -65,50 +69,92 @@ def changed(path: Path, host: Host, buffer: int) -> Side:
 
 
 def merged(
-    before: Job, after: Job, is_same: Callable[[Sounding], bool], apart: Collection[str] = ()
-) -> tuple[Job, frozenset[str]]:
+    before: Job, after: Job, is_same: Callable[[Sounding], bool], apart: Mapping[str, int] = NOTHING
+) -> tuple[Job, dict[str, int]]:
     """Both mixes in one rendering, at whose end the second is taken from the first; and which strips of the first (ids)
-    are not the same in the second.
+    are not the same in the second, each with how many of its first plugins are.
 
     A strip of the second is the same if it is made of the same plugins, plays the same audio as far as `is_same` can
-    tell, and is fed alike by strips of which that is true as well; those that are to be kept `apart` never are.
+    tell, and is fed alike by strips of which that is true as well; as far as its first plugins are, they are rendered
+    once. What is to be kept `apart` has no more plugins in common than is said there.
     """
     known = {stage.strip.id: stage for stage in before.before}
     into, into_after = _feeders(before.before), _feeders(after.before)
     shared: set[str] = set()
+    common = dict.fromkeys(known, 0)
     for stage in after.before:
-        own = stage.strip.id
+        own, was = stage.strip.id, known.get(stage.strip.id)
         if (
-            own in known and own not in apart and _made_of(known[own]) == _made_of(stage) and is_same(stage.sounding)
+            was is not None and _played(was) == _played(stage) and is_same(stage.sounding)
             and into[own] == into_after[own] and shared.issuperset(each for each, _ in into[own])
         ):  # fmt: skip
-            shared.add(own)
+            if own not in apart and _made_of(was) == _made_of(stage):
+                shared.add(own)
+            common[own] = apart.get(own, _alike(was.uses, stage.uses))
 
-    def later(stage: Stage) -> tuple[Feed, ...]:
-        """Where a strip of the second mix leads to, but for what it feeds in the first as well."""
-        return tuple(
-            replace(feed, target=MIX.id, gain=-feed.gain) if feed.target == after.strip.id
-            else replace(feed, target=AFTER + feed.target)
-            for feed in stage.feeds if feed.target not in shared
-        )  # fmt: skip
+    def led(feed: Feed, first: bool) -> Feed | None:
+        """Where a strip leads to in the first or the second mix; None where it does so in both."""
+        own = feed.target
+        if own in (before.strip.id, after.strip.id):
+            return replace(feed, target=MIX.id, gain=feed.gain if first else -feed.gain)
+        if own in shared:
+            return feed if first else None
+        if common.get(own) and not feed.use:
+            return replace(feed, target=BOTH + own) if first else None
+        return feed if first else replace(feed, target=AFTER + own)
 
-    both = {stage.strip.id: later(stage) for stage in after.before}
-    stages = [
-        replace(stage, feeds=(*_into_mix(stage, before), *(both[each] if each in shared else ())))
-        for each, stage in known.items()
-    ]
+    def feeds(stage: Stage, first: bool) -> tuple[Feed, ...]:
+        return tuple(each for feed in stage.feeds if (each := led(feed, first)) is not None)
+
+    later = {stage.strip.id: stage for stage in after.before}
+    stages = []
+    for own, stage in known.items():
+        count = 0 if own in shared else common[own]
+        if count:
+            on = Feed(own, 1.0), Feed(AFTER + own, 1.0)
+            stages.append(replace(stage, strip=replace(stage.strip, id=BOTH + own), uses=stage.uses[:count], feeds=on))
+        rest = _rest(stage, count)
+        stages.append(replace(rest, feeds=feeds(stage, True) + (feeds(later[own], False) if own in shared else ())))
+        if count:
+            # Right after it: what they have in common need not be kept for long.
+            stages.append(_second(later[own], count, feeds(later[own], False)))
     stages += [
-        replace(stage, strip=replace(stage.strip, id=AFTER + each), feeds=both[each])
-        for stage in after.before if (each := stage.strip.id) not in shared
+        _second(stage, 0, feeds(stage, False)) for own, stage in later.items()
+        if own not in shared and not common.get(own)
     ]  # fmt: skip
     job = replace(before, strip=MIX, before=tuple(stages), samples=max(before.samples, after.samples))
-    return job, frozenset(known) - shared
+    return job, {own: common[own] for own in known if own not in shared}
 
 
-def _made_of(stage: Stage) -> tuple[object, ...]:
-    """What comes out of a strip goes by that, and by what is fed to it."""
-    uses = tuple((use.card_key(), use.sidechain) for use in stage.uses)
-    return uses, stage.sounding, stage.law, stage.plays_notes
+def _played(stage: Stage) -> tuple[object, ...]:
+    """What a strip's plugins are given, but for what feeds it; how its fader moves counts where it leads to."""
+    sounding = replace(stage.sounding, fader=None, heard=None, awake=None, pan=None, sends=())
+    return sounding, stage.plays_notes
+
+
+def _made_of(stage: Stage) -> list[tuple[CardKey, str | None]]:
+    """The plugins of a strip as they are set, and what each listens to."""
+    return [(use.card_key(), use.sidechain) for use in stage.uses]
+
+
+def _alike(one: Sequence[PluginUse], other: Sequence[PluginUse]) -> int:
+    """How many of the first plugins of two chains are the same, up to one that listens to a side-chain."""
+    count = 0
+    for a, b in zip(one, other, strict=False):
+        if a.card_key() != b.card_key() or a.sidechain is not None or b.sidechain is not None:
+            break
+        count += 1
+    return count
+
+
+def _second(stage: Stage, count: int, feeds: tuple[Feed, ...]) -> Stage:
+    """What is left of a strip of the second mix, under a name of its own."""
+    return replace(_rest(stage, count), strip=replace(stage.strip, id=AFTER + stage.strip.id), feeds=feeds)
+
+
+def _rest(stage: Stage, count: int) -> Stage:
+    """What is left of a strip behind its first plugins, which play what it plays."""
+    return replace(stage, uses=stage.uses[count:], sounding=Sounding(moving=stage.sounding.moving)) if count else stage
 
 
 def _feeders(stages: Sequence[Stage]) -> dict[str, Counter[tuple[str, Feed]]]:
@@ -119,10 +165,6 @@ def _feeders(stages: Sequence[Stage]) -> dict[str, Counter[tuple[str, Feed]]]:
             if feed.target in found:
                 found[feed.target][stage.strip.id, feed] += 1
     return found
-
-
-def _into_mix(stage: Stage, before: Job) -> tuple[Feed, ...]:
-    return tuple(replace(feed, target=MIX.id) if feed.target == before.strip.id else feed for feed in stage.feeds)
 
 
 def prove_written(
@@ -157,6 +199,9 @@ def prove(
                 return all(was.has(part) and was.stamp(part) == now.stamp(part) for part in sounding.parts)
 
             job, differ = merged(before.job, after.job, is_same)
+            if not differ and len(job.before) == len(before.job.before):
+                yield Step(job, "compared", 1.0, compared=Proof("same"))
+                return
             check_room(job, residual.parent if residual is not None else scratch.folder(), prove=False)
             with _rendering(job, was, Elsewhere(now, paths_of(after.job.all_uses)), before.job) as mix:
                 for share in mix.render(cancelled):
