@@ -155,11 +155,10 @@ def test_the_mix_of_the_changed_session_is_proven_and_that_of_two_sessions_compa
 
 
 def test_a_mix_that_sounds_otherwise_or_cannot_be_proven_has_a_code_of_its_own(tmp_path, saved):
-    pan = '<Pan unit="normalized" min="0" max="1" value="0.2"/>'
     devices = '<BuiltinDevice deviceID="house.tar" deviceName="Tar" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
-    for code, extra, words in ((3, "", "sounds different"), (1, pan, "hosts pan by different laws")):
-        structure = x.track("t", "Voice", x.channel("c", devices=devices, extra=extra)) + x.main_track()
-        xml = x.project(structure, x.lanes("t", x.clip(0, 2, audio()), unit="seconds"))
+    for code, file, words in ((3, "a", "sounds different"), (1, "gone", "audio/gone.wav is missing")):
+        structure = x.track("t", "Voice", x.channel("c", devices=devices)) + x.main_track()
+        xml = x.project(structure, x.lanes("t", x.clip(0, 2, audio(f"audio/{file}.wav")), unit="seconds"))
         source = x.write(tmp_path / "one.dawproject", xml, {"audio/a.wav": wave(noise())})
         session = dawproject.read(source).session
         plan = Plan((Decision("off", "t", use=session.strip("t").inserts[0].id),))

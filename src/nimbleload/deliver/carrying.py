@@ -65,9 +65,11 @@ class NothingToDoError(Exception):
 
 
 def prepare(
-    session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = (), saved_as: Path | None = None
-) -> Prepared:
-    """The jobs of a plan, and the stems of some strips (their ids); the session is `saved_as` a file, or not yet.
+    session: Session, plan: Plan, buffer: int, stems_of: Sequence[str] = (), saved_as: Path | None = None,
+    alike: bool = False,
+) -> Prepared:  # fmt: skip
+    """The jobs of a plan, and the stems of some strips (their ids); the session is `saved_as` a file, or not yet. What
+    is only compared with what is rendered `alike` may hold what hosts do in their own ways.
     NothingToDoError if it comes from no exchange file that can be read, and from no audio files, while something is to
     be rendered."""
     made_here = not session.source.endswith(SUFFIX)
@@ -94,7 +96,7 @@ def prepare(
     asked = stems.jobs(session, stems_of, known, buffer)
     for job in [*render.jobs(session, done, known, buffer), *asked]:
         silent = made_here and not all(is_all_files(stage.strip) for stage in job.stages)
-        reasons = [NO_NOTES] if silent else render.obstacles(job)
+        reasons = [NO_NOTES] if silent else render.obstacles(job, alike)
         if reasons:
             refused.append((job.name, f"{'; '.join(reasons)}."))
         else:

@@ -31,7 +31,7 @@ from . import stretch
 from .difference import NOTHING_DB, Difference, decibels
 from .loudness import integrated
 from .rendering import SPARE, TAIL_SECONDS, RenderError, Rendering, ends_of
-from .stage import Before, Stage, before, obstacles_on_the_way, unclear
+from .stage import Before, Stage, before, obstacles_on_the_way, unclear, ways_of_hosts
 
 # What two renders may differ by and still be the same, or the same but for rounding (dBFS, the highest sample).
 SAME_DB, ROUNDED_DB = -120.0, -100.0
@@ -48,7 +48,8 @@ class Proof(msgspec.Struct, frozen=True):
     (dBFS), and where the most (seconds). `verdict`: "same", "rounded" (the same but for rounding), "random" (it never
     sounds the same twice) or "different" (it sounds different at another block size). `residual` is the file with what
     is left, to be listened to; empty where nothing is. `verdict` "cut": a stretch and what is left of its track are not
-    together what the track was. `lufs` is how loud it is when it is rendered again (integrated, at least −200)."""
+    together what the track was. `lufs` is how loud it is when it is rendered again (integrated, at least −200). With
+    `alike` both sides have taken alike what hosts do in their own ways."""
 
     verdict: str
     peak_db: float = NOTHING_DB
@@ -57,6 +58,7 @@ class Proof(msgspec.Struct, frozen=True):
     other_buffer: int = 0
     residual: str = ""
     lufs: float = NOTHING_DB
+    alike: bool = False
 
 
 class Rendered(msgspec.Struct, frozen=True):
@@ -160,15 +162,16 @@ def jobs(session: Session, plan: Plan, audio_of: dict[str, Sounding], buffer: in
     return found
 
 
-def obstacles(job: Job) -> list[str]:
-    """Why a job cannot be rendered truthfully, in sentences; empty if it can."""
+def obstacles(job: Job, alike: bool = False) -> list[str]:
+    """Why a job cannot be rendered truthfully, in sentences; empty if it can. With `alike` it is for a comparison in
+    which both sides take it alike what hosts do in their own ways."""
     names: dict[str, list[str]] = {}
     for stage in job.before:
         is_empty = stage.strip.kind == "track" and not stage.strip.clips
         own = automated(stage.uses, stage.sounding) if is_empty else own_obstacles(
             stage.strip, stage.uses, stage.sounding, job.rate
         )  # fmt: skip
-        reasons = (*own, *obstacles_on_the_way(stage))
+        reasons = (*own, *obstacles_on_the_way(stage), *(() if alike else ways_of_hosts(stage)))
         for reason in reasons:
             names.setdefault(reason, []).append(stage.strip.name)
     inside = [f"{listed(strips)}: {reason}" for reason, strips in names.items()]

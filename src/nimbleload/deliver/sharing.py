@@ -20,7 +20,7 @@ from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
 from .render import Job, RenderError, Step, compared, ended, own_obstacles, paths_of, residual_of, verdict_of
 from .rendering import Rendering, ends_of
-from .stage import Stage, behind_pan, obstacles_on_the_way
+from .stage import Stage, behind_pan, obstacles_on_the_way, ways_of_hosts
 
 TOGETHER = Strip("together", "Together", "bus")
 
@@ -81,7 +81,7 @@ def obstacles(check: Check) -> list[str]:
     for stage in check.stages(shared=False)[:-1]:
         strip = stage.strip
         own = own_obstacles(strip, stage.uses, stage.sounding, check.rate)
-        reasons = [*own, *obstacles_on_the_way(stage)]
+        reasons = [*own, *obstacles_on_the_way(stage), *ways_of_hosts(stage)]
         if any(use.sidechain is not None for use in strip.heard_uses()):
             reasons.append("a plugin on it listens to another track")
         found += [f"{strip.name}: {reason}" for reason in reasons]

@@ -154,9 +154,20 @@ def unclear(sounding: Sounding, owners: Sequence[str]) -> list[str]:
 
 
 def obstacles_on_the_way(stage: Stage) -> list[str]:
-    """Why what a strip gives to a bus cannot be rendered truthfully, though what it plays can."""
-    strip, sounding = stage.strip, stage.sounding
-    found = unclear(sounding, [strip.id])
+    """Why what a strip gives to a bus cannot be rendered, though what it plays can."""
+    strip = stage.strip
+    found = unclear(stage.sounding, [strip.id])
+    if strip.post_fader:
+        found.append("plugins come after its fader")
+    if any(send.enabled and send.after is not None for send in strip.sends):
+        found.append("a send leaves it in the middle of its chain")
+    return found
+
+
+def ways_of_hosts(stage: Stage) -> list[str]:
+    """What hosts do in their own ways with what a strip gives to a bus, so that it cannot be rendered truthfully; for
+    two renderings of it, both may take it alike."""
+    strip, sounding, found = stage.strip, stage.sounding, list[str]()
     if not stage.law and _pan(strip, sounding) != (0.0, None):
         found.append(
             "it is panned, and hosts pan by different laws: say by which yours does (Computer › The host and the audio "
@@ -168,10 +179,6 @@ def obstacles_on_the_way(stage: Stage) -> list[str]:
             found.append("hosts differ in whether a send behind its fader is panned as well")
         if any(feed.use for feed in stage.feeds):
             found.append("hosts differ in whether a side-chain hears it panned")
-    if strip.post_fader:
-        found.append("plugins come after its fader")
-    if any(send.enabled and send.after is not None for send in strip.sends):
-        found.append("a send leaves it in the middle of its chain")
     if strip.mute:
         found.append("a side-chain hears it though it is muted: hosts differ in whether that is so")
     return found

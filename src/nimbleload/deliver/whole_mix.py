@@ -26,7 +26,7 @@ from ..store.audio import CHANNELS, AudioError, Sources
 from ..store.sounding import Sounding
 from . import carrying
 from .carrying import NothingToDoError
-from .render import Job, Proof, RenderError, Step, check_room, compared, ended, paths_of, verdict_of
+from .render import Job, Proof, RenderError, Step, check_room, compared, ended, obstacles, paths_of, verdict_of
 from .rendering import Elsewhere, Rendering
 from .stage import Feed, Stage
 
@@ -41,21 +41,24 @@ AS_LOUD_DB = 3.0
 
 
 class Side(NamedTuple):
-    """The mix of a session as a job, and the exchange file with its audio."""
+    """The mix of a session as a job, and the exchange file with its audio. With `alike` there is something in it that
+    hosts do in their own ways (panned sends, pans by a law that is not known), and that is taken alike in the other."""
 
     job: Job
     source: Path
+    alike: bool = False
 
 
 def side(session: Session, buffer: int, saved_as: Path | None = None) -> Side:
-    """The mix of a session. NothingToDoError with the reason if it cannot be rendered truthfully."""
+    """The mix of a session. NothingToDoError with the reason if it cannot be rendered."""
     mains = [strip.id for strip in session.strips if strip.kind == "main"]
     if len(mains) != 1:
         raise NothingToDoError(f"{session.name} has {len(mains) or 'no'} main outputs: which is its mix is not known.")
-    prepared = carrying.prepare(session, Plan(), buffer, mains, saved_as)
+    prepared = carrying.prepare(session, Plan(), buffer, mains, saved_as, alike=True)
     if prepared.refused:
         raise NothingToDoError(f"The mix of {session.name} cannot be rendered: {prepared.refused[0][1]}")
-    return Side(prepared.jobs[0], prepared.source)
+    (job,) = prepared.jobs
+    return Side(job, prepared.source, bool(obstacles(job)))
 
 
 def changed(path: Path, host: Host, buffer: int) -> Side:
@@ -200,7 +203,7 @@ def prove(
 
             job, differ = merged(before.job, after.job, is_same)
             if not differ and len(job.before) == len(before.job.before):
-                yield Step(job, "compared", 1.0, compared=Proof("same"))
+                yield Step(job, "compared", 1.0, compared=Proof("same", alike=before.alike))
                 return
             check_room(job, residual.parent if residual is not None else scratch.folder(), prove=False)
             with _rendering(job, was, Elsewhere(now, paths_of(after.job.all_uses)), before.job) as mix:
@@ -215,7 +218,7 @@ def prove(
                         yield Step(job, "compares again", share)
                     itself = _left_of(twice, job)
                 verdict = "random" if itself.rms_db >= found.rms_db - AS_LOUD_DB else "different"
-        yield Step(job, "compared", 1.0, compared=replace(found, verdict=verdict))
+        yield Step(job, "compared", 1.0, compared=replace(found, verdict=verdict, alike=before.alike))
     except (AudioError, RenderError, OSError) as error:
         yield ended(job, error)
 

@@ -108,7 +108,7 @@ def proven(steps: Iterator[Step], quiet: bool) -> tuple[Proof | None, str]:
     proof, heard = last.compared, ""
     if proof is not None:
         heard = f"; to listen to: {proof.residual}" if proof.residual else ""
-    words = told.mix_words(proof.verdict, proof.peak_db, proof.at) if proof is not None else last.trouble
+    words = told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) if proof is not None else last.trouble
     if not quiet:
         click.echo(f"  {whole_mix.MIX.name}: {words}{heard}")
     return proof, last.trouble

@@ -366,7 +366,7 @@ class CarryPage(QWidget):
             self.compared[step.job.strip.id] = proof = step.compared
             what = (proof.verdict, proof.peak_db, proof.at)
             is_mix = step.job.strip.id == MIX.id
-            words = told.mix_words(*what) if is_mix else carrying.compared_words(self.prepared, step)
+            words = told.mix_words(*what, proof.alike) if is_mix else carrying.compared_words(self.prepared, step)
             self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
         else:
             self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)

@@ -81,17 +81,19 @@ def sharing_words(verdict: str, peak_db: float, at: float, without: Sequence[str
     return f"sharing changes the sound: {level(peak_db)} at most, at {moment(at)}{lost}"
 
 
-def mix_words(verdict: str, peak_db: float, at: float) -> str:
-    """What the mix after a plan is against the one before."""
+def mix_words(verdict: str, peak_db: float, at: float, alike: bool = False) -> str:
+    """What the mix after a plan is against the one before; `alike` if both took alike what hosts do in their own ways.
+    """
+    ways = "; pans or panned sends, which hosts take in their own ways, were taken alike in both" if alike else ""
     if verdict in ("same", "rounded"):
         exact = ", to the sample" if peak_db <= -199.5 else f": {level(peak_db)} at most differ"
-        return f"the mix sounds {VERDICTS[verdict]}{exact}"
+        return f"the mix sounds {VERDICTS[verdict]}{exact}{ways}"
     if verdict == "random":
         return (
             f"the mix never sounds the same twice, and differs no more than by that: {level(peak_db)} at most, at "
-            f"{moment(at)}"
+            f"{moment(at)}{ways}"
         )
-    return f"the mix sounds different: {level(peak_db)} at most differ, at {moment(at)}"
+    return f"the mix sounds different: {level(peak_db)} at most differ, at {moment(at)}{ways}"
 
 
 def mix_headline(verdict: str) -> str:
