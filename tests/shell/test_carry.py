@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import sys
+from types import SimpleNamespace
 
 import msgspec
 import numpy as np
@@ -12,7 +14,7 @@ import soundfile
 from click.testing import CliRunner
 
 from nimbleload.core.decisions.decision import Decision, Plan
-from nimbleload.shell import cli
+from nimbleload.shell import carry, cli
 from nimbleload.store import dawproject, session_file
 from nimbleload.store.session_file import Saved
 from tests.deliver.test_stems import a_mix
@@ -68,6 +70,18 @@ def test_a_plan_is_carried_out_and_the_changed_session_written(saved, tmp_path):
     assert figures["rendered"][0]["proof"]["verdict"] == "same"
     assert figures["refused"].keys() == {"Other"}
     assert figures["session"]["path"].endswith(" 2.dawproject")
+
+
+def test_on_a_terminal_it_is_shown_how_far_it_is_and_nothing_of_it_stays(capsys, monkeypatch):
+    job = SimpleNamespace(name="Voice")
+    steps = [SimpleNamespace(job=job, doing="renders", share=share) for share in (0.25, 0.2501, 0.5, 1.0)]
+    for is_terminal, quiet, wanted in ((True, False, True), (False, False, False), (True, True, False)):
+        monkeypatch.setattr(sys.stderr, "isatty", lambda on=is_terminal: on, raising=False)
+        assert list(carry.shown(iter(steps), quiet)) == steps
+        said = capsys.readouterr()
+        assert said.out == ""
+        lines = said.err.split("\r\033[K")
+        assert lines == (["", *(f"  Voice: renders {each} %" for each in (25, 50, 100)), ""] if wanted else [""])
 
 
 def test_a_dry_run_says_what_there_is_to_do_and_does_nothing(saved, tmp_path):

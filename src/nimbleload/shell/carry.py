@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NoReturn
@@ -11,7 +12,7 @@ import msgspec
 
 from ..core.decisions.decision import Plan
 from ..core.told import carrying as told
-from ..core.units import count
+from ..core.units import count, percent
 from ..deliver import carrying, difference, exchange_out, whole_mix
 from ..deliver import stems as stems_of
 from ..deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
@@ -102,9 +103,22 @@ def show_carried(
             click.echo(f"  by hand: {line}")
 
 
+def shown(steps: Iterator[Step], quiet: bool) -> Iterator[Step]:
+    """The same steps, each in place of the one before on a terminal, where nothing of it stays."""
+    on_terminal, before = not quiet and sys.stderr.isatty(), ""
+    for step in steps:
+        words = f"{step.job.name}: {step.doing} {percent(step.share)}"
+        if on_terminal and words != before:
+            click.echo(f"\r\033[K  {words}", nl=False, err=True)
+            before = words
+        if before and step.share >= 1.0:
+            click.echo("\r\033[K", nl=False, err=True)
+        yield step
+
+
 def proven(steps: Iterator[Step], quiet: bool) -> tuple[Proof | None, str]:
     """What the proof of a mix has found, or why there is none; told, unless it is to be quiet."""
-    *_, last = steps
+    *_, last = shown(steps, quiet)
     proof, heard = last.compared, ""
     if proof is not None:
         heard = f"; to listen to: {proof.residual}" if proof.residual else ""
@@ -157,7 +171,7 @@ def rendered_in(
     rendered: dict[str, Rendered] = {}
     shared: dict[str, Proof] = {}
     ended: dict[str, str] = {}
-    for step in carrying.run(prepared, folder, kind, prove, jobs=jobs):
+    for step in shown(carrying.run(prepared, folder, kind, prove, jobs=jobs), quiet):
         if step.trouble:
             ended[step.job.name] = step.trouble
             if not quiet:
