@@ -121,7 +121,7 @@ class Rendering:
         yield from in_order(pieces, self._has_room, stop)
 
     def _begin(self, number: int, cancelled: Callable[[], bool]) -> Callable[[], Iterator[float]]:
-        """Has a worker started for a stage that all has been added to; gives what runs it."""
+        """What renders a stage that all has been added to, once a core has nothing else to render."""
         stage = self._stages[number]
         fed = self._sum_for(stage)
         frames = fed.stat().st_size // FRAME if fed.exists() else 0
@@ -130,13 +130,13 @@ class Rendering:
         samples = max(self._samples, frames, min(own, self._samples + int(TAIL_SECONDS * self._rate)))
         heard = [self._folder / _file(stage.strip.id, use.id) for use in stage.uses]
         lies = self._elsewhere.get(stage.strip.id, self._usual)
-        chain = self._chains[number] = _Chain(
-            stage, lies.sources, lies.paths, self._rate, self._buffer, samples, self._timing
-        )  # fmt: skip
 
         def run() -> Iterator[float]:
             try:
                 with turn(cancelled):
+                    chain = self._chains[number] = _Chain(
+                        stage, lies.sources, lies.paths, self._rate, self._buffer, samples, self._timing
+                    )  # fmt: skip
                     yield from chain.render(fed, heard, cancelled, self._reading)
             except RenderError as error:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
