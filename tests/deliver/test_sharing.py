@@ -71,6 +71,15 @@ def test_a_fader_between_makes_a_saturator_sound_otherwise_even_alone_in_its_sec
     assert found.verdict == "different" and found.at < 2.9
 
 
+def test_what_else_the_plan_does_to_its_tracks_is_not_taken_for_the_sharing(tmp_path):
+    session = dawproject.read(mix(tmp_path / "a.dawproject", SATURATOR + EQ)).session
+    members = [strip for strip in session.strips if strip.inserts]
+    shared = [Decision("share", s.id, s.inserts[1].id, into="bus1") for s in members]
+    plan = Plan((*shared, Decision("off", "t0", use=members[0].inserts[0].id)))
+    *_, last = carrying.run(carrying.prepare(session, plan, 512), tmp_path / "out")
+    assert last.compared.verdict in ("same", "rounded")
+
+
 def test_muted_tracks_are_left_out(tmp_path):
     check, _ = proof(mix(tmp_path / "a.dawproject", EQ, ("", HALF, '<Mute value="true"/>')))
     assert [strip.id for strip in check.members] == ["t0", "t1"]

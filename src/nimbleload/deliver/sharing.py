@@ -64,9 +64,12 @@ def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffe
     for bus in after.strips:
         if bus.id in known or bus.kind != "bus":
             continue
+        # All else that the plan does to its tracks is done in both.
+        others = plan.without(*(decision for decision in plan.decisions if decision.into == bus.id))
+        before = {strip.id: strip for strip in apply(session, others).session.strips}
         joined = [strip for strip in after.strips if strip.output == bus.id and strip.id in known]
         heard = [strip for strip in joined if strip.enabled and not strip.mute]
-        members = tuple(known[strip.id] for strip in heard)
+        members = tuple(before[strip.id] for strip in heard)
         sounding = tuple(audio_of.get(strip.id, Sounding()) for strip in heard)
         how = (session.rate, buffer, session.timing, session.host.pan_law)
         late = {send.target for strip in heard for send in strip.sends if send.enabled and is_late(strip, send)}
