@@ -10,13 +10,13 @@ from queue import SimpleQueue
 from typing import NamedTuple
 
 CORES = len(os.sched_getaffinity(0))
-# So many more may be begun than there are cores, while an earlier one is not through.
-AHEAD = 1
+# So many pieces behind the first that has not ended are looked at: those that wait are passed by.
+AHEAD = 2 * CORES + 2
 
 
 class Work(NamedTuple):
-    """One piece: `run` tells which share of it is done, in a thread of its own; `end` takes what came of it. It is
-    begun when the pieces that it `waits` for (their numbers, lower than its own) have ended."""
+    """One piece: what `begin` gives tells which share of it is done, in a thread of its own; `end` takes what came of
+    it. It is begun when the pieces that it `waits` for (their numbers, lower than its own) have ended."""
 
     waits: Collection[int]
     begin: Callable[[], Callable[[], Iterator[float]]]
@@ -30,7 +30,7 @@ def in_order(pieces: Sequence[Work], has_room: Callable[[], bool], stop: threadi
     The first exception in a piece sets `stop`, which all that run are to heed, and is raised when they have ended.
     """
     told: SimpleQueue[tuple[int, float | Exception | None]] = SimpleQueue()
-    shares, begun, through, ended = [0.0] * len(pieces), 0, set[int](), 0
+    shares, begun, through, ended = [0.0] * len(pieces), set[int](), set[int](), 0
 
     def run(number: int, doing: Callable[[], Iterator[float]]) -> None:
         try:
@@ -43,11 +43,11 @@ def in_order(pieces: Sequence[Work], has_room: Callable[[], bool], stop: threadi
     with ThreadPoolExecutor(CORES, "render") as pool:
         try:
             while ended < len(pieces):
-                while begun < min(len(pieces), ended + CORES + AHEAD) and max(pieces[begun].waits, default=-1) < ended:
-                    if begun > ended and not has_room():
-                        break
-                    pool.submit(run, begun, pieces[begun].begin())
-                    begun += 1
+                for number in range(ended, min(len(pieces), ended + AHEAD)):
+                    is_free = number not in begun and max(pieces[number].waits, default=-1) < ended
+                    if is_free and (len(begun) == len(through) or has_room()):
+                        pool.submit(run, number, pieces[number].begin())
+                        begun.add(number)
                 number, what = told.get()
                 if isinstance(what, Exception):
                     raise what
