@@ -13,7 +13,7 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.carrying import mix_headline, mix_words
-from nimbleload.deliver import carrying, exchange_out, whole_mix
+from nimbleload.deliver import carrying, whole_mix
 from nimbleload.deliver.carrying import NothingToDoError
 from nimbleload.store import dawproject
 from tests.deliver.test_sharing import EQ
@@ -41,16 +41,8 @@ def proof(one, other, residual=None):
 def written_with(path, plan, cards=None):
     """The file that a plan is written to, and the session."""
     session = dawproject.read(path).session
-    prepared = carrying.prepare(session, plan, 512)
-    assert prepared.refused == []
-    rendered, folder = {}, path.with_name("rendered")
-    for step in carrying.run(prepared, folder):
-        assert step.trouble == "", step.trouble
-        if step.rendered is not None:
-            rendered[step.rendered.strip] = step.rendered
-    target = path.with_name("after.dawproject")
-    exchange_out.write(target, path, session, plan, rendered, folder, cards or {})
-    return target, session
+    assert carrying.prepare(session, plan, 512).refused == []
+    return mixes.carried_out(path, session, plan, cards or {})[0], session
 
 
 def proven(path, plan, cards=None):

@@ -10,6 +10,8 @@ from nimbleload.core.decisions.apply import obstacle
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
+from nimbleload.deliver import carrying, exchange_out
+from nimbleload.deliver.render import Proof
 from tests.helpers import exchange as x
 from tests.helpers.sessions import card
 from tests.helpers.stems import audio, noise, wave
@@ -103,3 +105,20 @@ def cards(of: Session) -> dict:
     """How long each plugin rings."""
     return {use.card_key(): card(use, 0.001, tail=RINGS.get(use.plugin.identifier, 0.1))
             for strip in of.strips for use in strip.uses()}  # fmt: skip
+
+
+def carried_out(source: Path, session: Session, plan: Plan, known: dict) -> tuple[Path, list[Proof]]:
+    """Renders, proves and writes a plan for what an exchange file holds, with cards; the file that was written, and all
+    that was proven."""
+    prepared = carrying.prepare(session, plan, 512)
+    rendered, proofs, folder = {}, [], source.with_name("rendered")
+    for step in carrying.run(prepared, folder):
+        assert step.trouble == "", step.trouble
+        if step.rendered is not None:
+            rendered[step.rendered.strip] = step.rendered
+            proofs.append(step.rendered.proof)
+        if step.compared is not None:
+            proofs.append(step.compared)
+    target = source.with_name("after.dawproject")
+    exchange_out.write(target, source, session, plan, rendered, folder, known)
+    return target, proofs

@@ -31,6 +31,8 @@ from .sharing import Check
 from .stems import Together
 
 SUFFIX = ".dawproject"
+# What the proof of a mix stands for among all that is to be done (see `whole_mix`).
+MIX = Strip("mix", "Mix before and after", "main")
 # Decisions that are written into the changed session without anything being rendered.
 WRITTEN = {"off", "share", "lighten", "suspend"}
 NO_NOTES = "this session knows how much it plays, not what: only what lies in audio and MIDI files can be rendered"
@@ -183,6 +185,8 @@ def compared_words(prepared: Prepared, step: Step) -> str:
     proof, whole = step.compared, prepared.together
     assert proof is not None, "nothing was compared"
     what = (proof.verdict, proof.peak_db, proof.at)
+    if step.job.strip.id == MIX.id:
+        return told.mix_words(*what, proof.alike)
     if whole is not None and step.job.strip.id == whole.job.strip.id:
         return told.together_words(*what)
     without = next((check.without for check in prepared.checks if check.bus.id == step.job.strip.id), ())

@@ -25,7 +25,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..core.units import said_by
 from ..store import atomic
-from ..store.archive import DAMAGED, Archive, ImportRefusedError
+from ..store.archive import DAMAGED, WHERE, Archive, ImportRefusedError
 from ..store.dawproject_controllers import as_points
 from ..store.dawproject_expressions import as_note
 from ..store.dawproject_heard import UNWRAPPED
@@ -34,7 +34,7 @@ from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
 from ..store.xml_values import quoted
 from .cutting import Cutting
-from .outside import WHERE, referred, text_for
+from .outside import referred, text_for
 from .render import Rendered
 from .resting import rests
 

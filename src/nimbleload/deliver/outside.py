@@ -5,10 +5,8 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from ..store.archive import LARGEST_XML, Archive
+from ..store.archive import LARGEST_XML, WHERE, Archive
 from ..store.splice import Text
-
-WHERE = "project.xml"
 
 
 def referred(path: str, source: Path, target: Path) -> str:

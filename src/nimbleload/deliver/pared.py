@@ -17,13 +17,13 @@ from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
 from ..core.units import count, said_by
 from ..store import session_file
-from ..store.archive import Archive, ImportRefusedError
+from ..store.archive import WHERE, Archive, ImportRefusedError
 from ..store.session_file import Saved, SessionFileError
 from ..store.splice import Element, SpliceError, Text
 from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
 from .exchange_out import WriteError, devices_of, outermost, repack, tracks_of
-from .outside import WHERE, text_for
+from .outside import text_for
 
 AUDIO = {".wav", ".flac", ".ogg", ".aif", ".aiff", ".mp3", ".w64", ".caf"}
 

@@ -19,18 +19,16 @@ from ..core.decisions.decision import Plan
 from ..core.session.computer import Host
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
-from ..core.session.strips import Strip
 from ..store import dawproject, scratch
 from ..store.archive import ImportRefusedError
 from ..store.audio import CHANNELS, AudioError, Sources
 from ..store.sounding import Sounding
 from . import carrying
-from .carrying import NothingToDoError
+from .carrying import MIX, NothingToDoError
 from .render import Job, Proof, RenderError, Step, check_room, compared, ended, obstacles, paths_of, verdict_of
 from .rendering import Elsewhere, Rendering
 from .stage import Feed, Stage
 
-MIX = Strip("mix", "Mix before and after", "main")
 # What the ids of strips begin with that are only in the second mix, or not the same there.
 AFTER = "after/"
 # And of what is rendered once of a strip that is the same in both as far as its first plugins.

@@ -83,7 +83,7 @@ def carry_out(
         proof, trouble = proven(
             whole_mix.prove_written(saved.session, buffer, Path(file).absolute(), target, folder), json
         )  # fmt: skip
-        ended |= {whole_mix.MIX.name: trouble} if trouble else {}
+        ended |= {carrying.MIX.name: trouble} if trouble else {}
     if json:
         show_json({"folder": str(folder), "rendered": list(rendered.values()), "ended": ended,
                    "refused": dict(prepared.refused), "shared": shared, "session": written, "mix": proof})  # fmt: skip
@@ -119,13 +119,16 @@ def shown(steps: Iterator[Step], quiet: bool) -> Iterator[Step]:
 def proven(steps: Iterator[Step], quiet: bool) -> tuple[Proof | None, str]:
     """What the proof of a mix has found, or why there is none; told, unless it is to be quiet."""
     *_, last = shown(steps, quiet)
-    proof, heard = last.compared, ""
-    if proof is not None:
-        heard = f"; to listen to: {proof.residual}" if proof.residual else ""
-    words = told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) if proof is not None else last.trouble
+    proof = last.compared
     if not quiet:
-        click.echo(f"  {whole_mix.MIX.name}: {words}{heard}")
+        words = told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) + to_hear(proof) if proof else ""
+        click.echo(f"  {carrying.MIX.name}: {words or last.trouble}")
     return proof, last.trouble
+
+
+def to_hear(proof: Proof) -> str:
+    """Where what differs can be listened to, behind a sentence."""
+    return f"; to listen to: {proof.residual}" if proof.residual else ""
 
 
 def show_todo(prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, kind: str, json: bool) -> None:
@@ -183,15 +186,14 @@ def rendered_in(
         elif step.compared is not None:
             proof = shared[step.job.name] = step.compared
             if not quiet:
-                heard = f"; to listen to: {proof.residual}" if proof.residual else ""
-                click.echo(f"  {step.job.name}: {carrying.compared_words(prepared, step)}{heard}")
+                click.echo(f"  {step.job.name}: {carrying.compared_words(prepared, step)}{to_hear(proof)}")
     return rendered, ended, shared
 
 
 def words_of(of: Rendered) -> str:
     """A rendered file in words."""
-    heard = [f"to listen to: {of.proof.residual}"] if of.proof is not None and of.proof.residual else []
-    return "; ".join([f"peak {told.levels(of.peak_db, of.lufs)}", *carrying.told_of(of), *heard])
+    heard = to_hear(of.proof) if of.proof is not None else ""
+    return "; ".join([f"peak {told.levels(of.peak_db, of.lufs)}", *carrying.told_of(of)]) + heard
 
 
 @cli.command()

@@ -10,6 +10,8 @@ from types import TracebackType
 
 MOST_ENTRIES = 50_000
 PACKED = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED)
+# Where the project lies in it.
+WHERE = "project.xml"
 LARGEST_XML = 256 << 20
 LARGEST_STATE = 64 << 20
 MOST_STATES = 1 << 30

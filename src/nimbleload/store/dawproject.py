@@ -22,13 +22,12 @@ from ..core.session.session import Meter, Section, Session, SessionError, TempoP
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from ..core.units import count
-from .archive import LARGEST_STATE, LARGEST_XML, Archive, ImportRefusedError, leaves_folder
+from .archive import LARGEST_STATE, LARGEST_XML, WHERE, Archive, ImportRefusedError, leaves_folder
 from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, rests, switches
 from .dawproject_timeline import Timeline
 from .sounding import Part, Sounding
 from .xml_values import balance, flag, gain, number, parse, place
 
-WHERE = "project.xml"
 AUDIO_HEAD = 1 << 16
 STANDARDS = {"ClapPlugin": "clap", "Vst3Plugin": "vst3", "Vst2Plugin": "vst2", "AuPlugin": "au"}
 OURS = ("lv2", "ladspa")
@@ -69,7 +68,7 @@ class Imported(msgspec.Struct, frozen=True):
 def read(path: Path) -> Imported:
     """Reads a `.dawproject` file. ImportRefusedError says in a sentence what is wrong with it and where."""
     with Archive(path) as archive:
-        root = parse(archive.read("project.xml", LARGEST_XML), WHERE)
+        root = parse(archive.read(WHERE, LARGEST_XML), WHERE)
         if root.tag != "Project":
             raise ImportRefusedError(f"{path.name}: {WHERE} begins with {root.tag!r}, not with Project.")
         return _Reader(archive, root, path).imported()

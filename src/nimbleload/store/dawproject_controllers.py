@@ -10,11 +10,10 @@ from lxml import etree
 
 from ..core.session.controllers import BEND, PRESSURE, Controller, joined
 from ..core.session.curves import Curve, Point
-from .archive import ImportRefusedError
+from .archive import WHERE, ImportRefusedError
 from .dawproject_curves import point_of, value_of
 from .xml_values import number
 
-WHERE = "project.xml"
 MOST_CHANNEL, MOST_CONTROLLER = 15, 127
 # How whole numbers count: as in MIDI.
 WHOLE = 127.0

@@ -12,10 +12,9 @@ from ..core.piece.moments import Span
 from ..core.session.curves import Curve, Moving, Point, SendMoving
 from ..core.session.strips import Strip
 from ..core.session.tempo import TempoMap
-from .archive import ImportRefusedError
+from .archive import WHERE, ImportRefusedError
 from .xml_values import balanced, number
 
-WHERE = "project.xml"
 # More points than this in all are not followed.
 MOST_POINTS = 1_000_000
 POINTS = ("RealPoint", "IntegerPoint", "BoolPoint", "EnumPoint")

@@ -20,6 +20,7 @@ from ..core.session.plugins import PluginUse
 from ..core.session.session import Meter, Session
 from ..core.session.strips import Clip, Strip
 from . import atomic, midi_file
+from .archive import WHERE
 from .dawproject_controllers import as_points
 from .dawproject_expressions import as_note
 from .sounding import NotePart
@@ -62,7 +63,7 @@ def write(
             for use in strip.uses():
                 if use.setting.state is not None:
                     archive.writestr(_state_path(use), use.setting.state)
-        archive.writestr("project.xml", _project(session, loops, resting))
+        archive.writestr(WHERE, _project(session, loops, resting))
         title = etree.Element("MetaData")
         etree.SubElement(title, "Title").text = session.name
         archive.writestr("metadata.xml", etree.tostring(title, xml_declaration=True, encoding="UTF-8"))

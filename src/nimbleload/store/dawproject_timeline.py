@@ -20,7 +20,7 @@ from ..core.session.session import Timing
 from ..core.session.strips import Clip, within
 from ..core.session.tempo import TempoMap
 from ..core.units import count
-from .archive import ImportRefusedError
+from .archive import WHERE, ImportRefusedError
 from .dawproject_controllers import Pass, channel_of, expression, followed, of_track
 from .dawproject_curves import GAINS, MOST_POINTS, real_points
 from .dawproject_expressions import Pressing, is_of_key, of_key, of_note, pressed
@@ -28,7 +28,6 @@ from .dawproject_heard import LEAST, UNWRAPPED, Heard, Placed, Stretch
 from .sounding import NotePart
 from .xml_values import flag, number, place
 
-WHERE = "project.xml"
 MOST_PIECES = 200_000
 MOST_NOTES = 2_000_000
 DEEPEST = 32

@@ -24,13 +24,12 @@ from ...core.told.as_known import is_unknown, load_words
 from ...core.told.restore_list import restore_list
 from ...core.units import clock, percent
 from ...deliver import carrying
-from ...deliver.carrying import Prepared
+from ...deliver.carrying import MIX, Prepared
 from ...deliver.exchange_out import Written
 from ...deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
 from ...deliver.stems import OF_STEM, is_stem
 from ...deliver.there import There
-from ...deliver.whole_mix import MIX
 from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
@@ -161,10 +160,9 @@ class CarryPage(QWidget):
         if document is None or self.written is None:
             return
         self.ended.clear()
-        if self.table.rowCount() == self._planned_rows():
-            self.table.setRowCount(self._planned_rows() + 1)
-        length = clock(document.session.length)
-        self._fill(self._planned_rows(), MIX.name, "the main output", length, "to prove", "", "")
+        rows = self._rows()
+        self.table.setRowCount(len(rows))
+        self._fill(rows.index(MIX.id), MIX.name, "the main output", clock(document.session.length), "to prove", "", "")
         self.work.prove_mix(document.session, document.buffer, self._desk.path, self.written, self.folder)
         self._show_sentence()
         self._show_buttons()
@@ -197,10 +195,17 @@ class CarryPage(QWidget):
         """Where the rendered files lie."""
         return carrying.folder_of(self.prepared.beside) if self.prepared is not None else Path.home()
 
+    def _rows(self) -> list[str]:
+        """What each row is about, by the ids of the jobs' strips: what is to be done, what is refused (""), the mix."""
+        of = self.prepared
+        return [*(job.strip.id for job in of.all_jobs), *("" for _ in of.refused), MIX.id] if of is not None else []
+
+    def _chosen_id(self) -> str:
+        rows, row = self._rows(), self.table.currentRow()
+        return rows[row] if 0 <= row < len(rows) else ""
+
     def _chosen(self) -> Rendered | None:
-        row = self.table.currentRow()
-        jobs = self.prepared.jobs if self.prepared is not None else []
-        return self.rendered.get(jobs[row].strip.id) if 0 <= row < len(jobs) else None
+        return self.rendered.get(self._chosen_id())
 
     def play(self) -> None:
         """Plays the chosen file with the system's player."""
@@ -210,8 +215,7 @@ class CarryPage(QWidget):
 
     def _residual(self) -> str:
         """The file with what differs, of the row that is chosen; empty without one."""
-        jobs, row = self.prepared.all_jobs if self.prepared is not None else [], self.table.currentRow()
-        of = MIX.id if row == self._planned_rows() else jobs[row].strip.id if 0 <= row < len(jobs) else ""
+        of = self._chosen_id()
         rendered = self.rendered.get(of)
         proof = rendered.proof if rendered is not None else self.compared.get(of)
         return proof.residual if proof is not None else ""
@@ -291,7 +295,7 @@ class CarryPage(QWidget):
             self._show_buttons()
             return
         jobs, shared = self.prepared.all_jobs, {check.bus.id: len(check.members) for check in self.prepared.checks}
-        self.table.setRowCount(self._planned_rows())
+        self.table.setRowCount(len(jobs) + len(self.prepared.refused))
         whole = self.prepared.together
         for row, job in enumerate(jobs):
             last = job.strip.inserts[job.through].label if job.strip.inserts and job.through >= 0 else "the source"
@@ -341,20 +345,11 @@ class CarryPage(QWidget):
             item.setToolTip(text)
             self.table.setItem(row, column, item)
 
-    def _planned_rows(self) -> int:
-        """How many rows there are without that of the mix."""
-        return len(self.prepared.all_jobs) + len(self.prepared.refused) if self.prepared is not None else 0
-
-    def _row(self, job: Job) -> int:
-        if job.strip.id == MIX.id:
-            return self._planned_rows()
-        jobs = self.prepared.all_jobs if self.prepared is not None else []
-        return next((k for k, each in enumerate(jobs) if each.strip.id == job.strip.id), -1)
-
     def _take_step(self, step: Step) -> None:
-        row = self._row(step.job)
-        if self.prepared is None or row < 0:
+        rows = self._rows()
+        if self.prepared is None or step.job.strip.id not in rows:
             return
+        row = rows.index(step.job.strip.id)
         if step.trouble:
             self.ended[step.job.name] = step.trouble
             stands = "not proven" if step.job.strip.id == MIX.id else "ended early"
@@ -364,9 +359,7 @@ class CarryPage(QWidget):
             self._show_rendered(row, step.rendered, step.doing)
         elif step.compared is not None:
             self.compared[step.job.strip.id] = proof = step.compared
-            what = (proof.verdict, proof.peak_db, proof.at)
-            is_mix = step.job.strip.id == MIX.id
-            words = told.mix_words(*what, proof.alike) if is_mix else carrying.compared_words(self.prepared, step)
+            words = carrying.compared_words(self.prepared, step)
             self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
         else:
             self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
@@ -384,7 +377,7 @@ class CarryPage(QWidget):
         written.tell(Path(of.path))
         self.written = Path(of.path)
         self.compared.pop(MIX.id, None)
-        self.table.setRowCount(self._planned_rows())
+        self.table.setRowCount(len(self._rows()) - 1)
 
     def _show_sentence(self) -> None:
         if self.prepared is None:
