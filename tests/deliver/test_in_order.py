@@ -16,7 +16,7 @@ class Run:
 
     def __init__(self, waits, fails=None):
         self.waits, self.fails, self.stop = waits, fails, threading.Event()
-        self.begun, self.ended, self.running, self.most = [], [], 0, 0
+        self.begun, self.ran, self.ended, self.running, self.most = [], [], [], 0, 0
         self.lock = threading.Lock()
 
     def begin(self, number):
@@ -24,6 +24,7 @@ class Run:
         self.begun.append(number)
 
         def run():
+            self.ran.append(number)
             with self.lock:
                 self.running += 1
                 self.most = max(self.most, self.running)
@@ -70,6 +71,21 @@ def test_a_fault_stops_all_and_is_raised():
     with pytest.raises(ValueError, match="piece 1"):
         run.all()
     assert run.stop.is_set() and run.running == 0 and 3 not in run.begun
+
+
+def test_what_has_not_begun_to_run_at_a_fault_never_does(monkeypatch):
+    monkeypatch.setattr(module, "CORES", 1)
+    run = Run([set() for _ in range(5)], fails=0)
+    with pytest.raises(ValueError, match="piece 0"):
+        run.all()
+    assert len(run.begun) == 5 and len(run.ran) < 5
+
+
+def test_what_waits_is_passed_by(monkeypatch):
+    monkeypatch.setattr(module, "CORES", 2)
+    run = Run([set(), {0}, {0}, set(), {3}])
+    run.all()
+    assert run.begun[:2] == [0, 3] and run.ended == [0, 1, 2, 3, 4]
 
 
 def test_who_no_longer_listens_stops_all():

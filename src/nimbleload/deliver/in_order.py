@@ -60,3 +60,4 @@ def in_order(pieces: Sequence[Work], has_room: Callable[[], bool], stop: threadi
                 yield sum(shares) / len(pieces)
         finally:
             stop.set()
+            pool.shutdown(wait=False, cancel_futures=True)

@@ -263,6 +263,8 @@ class _Chain:
         mixed = audio.mixed(self._sources, self._stage.sounding.parts, self._rate, self._samples)
         with reading, (self._worker.folder / SOURCE).open("wb") as out:
             for stretch in mixed:
+                if cancelled():
+                    raise RenderError(STOPPED)
                 out.write(stretch.tobytes())
         if fed.exists():
             add(self._worker.folder / SOURCE, _read(fed), Feed(self._stage.strip.id, 1.0), self._rate)

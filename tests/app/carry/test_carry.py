@@ -18,6 +18,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
 from nimbleload.store import dawproject, session_file
 from nimbleload.store.session_file import Saved
+from tests.deliver import test_sharing
 from tests.deliver.test_stems import a_mix
 from tests.helpers import exchange as x
 from tests.helpers import stems
@@ -125,6 +126,25 @@ def test_the_mix_of_what_was_written_is_proven(window, qtbot, tmp_path, monkeypa
     assert page.table.rowCount() == 1 and page.sentence.button.text() == "Prove the mix"
     decide(window, qtbot, Decision("freeze", "u"))
     assert page.written is None and page.sentence.button.text() == "Render the rest"
+
+
+def test_a_shared_bus_is_heard_in_the_mix_once_that_can_be_proven(make_window, qtbot, tmp_path, monkeypatch):
+    window = make_window()
+    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
+        window.open_path(test_sharing.mix(tmp_path / "mix.dawproject", test_sharing.EQ))
+    window.go(CARRY)
+    strips = [strip for strip in window.desk.document.session.strips if strip.inserts]
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
+    page = window.carry
+    assert page.sentence.button.text() == "Prove the sharing"
+    write(window, qtbot, monkeypatch, tmp_path / "new.dawproject")
+    assert page.sentence.button.text() == "Prove the mix"
+    rendered(window, qtbot)
+    assert cells(page, 3) == ["to prove, on 2 tracks", "compared"]
+    assert page.sentence.button.text() == "Prove the sharing"
+    rendered(window, qtbot)
+    assert cells(page, 3) == ["compared"] * 2 and "sharing sounds the same" in cells(page, 5)[0]
 
 
 def test_a_mix_that_sounds_otherwise_is_said_and_what_differs_is_played(window, qtbot, tmp_path, monkeypatch):

@@ -130,11 +130,11 @@ class CarryPage(QWidget):
         if self.prepared is None or self.work.is_running:
             return
         todo, checks = self._todo()
+        if not todo and self._can_prove_mix():
+            self._prove_mix()
+            return
         if not todo and not checks:
-            if self._can_prove_mix():
-                self._prove_mix()
-            else:
-                self.ask_write()
+            self.ask_write()
             return
         self.ended.clear()
         files = {strip: of.file for strip, of in self.rendered.items()}
@@ -414,10 +414,11 @@ class CarryPage(QWidget):
         """What comes next."""
         if renders:
             return "Render the rest" if self.rendered else "Render"
-        if proves:
-            return "Prove the sharing"
+        # It is heard in the mix, too.
         if self._can_prove_mix():
             return "Prove the mix"
+        if proves:
+            return "Prove the sharing"
         return "Write the changed session…" if self._can_write() and not self.rendered else ""
 
     def _can_write(self) -> bool:
