@@ -4,43 +4,30 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer, QUrl, Signal
-from PySide6.QtGui import QDesktopServices, QShowEvent
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QComboBox,
-    QFileDialog,
-    QHBoxLayout,
-    QHeaderView,
-    QLabel,
-    QPushButton,
-    QTableWidget,
-    QTableWidgetItem,
-    QWidget,
-)
+from PySide6.QtCore import QUrl, Signal
+from PySide6.QtGui import QDesktopServices
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from ...core.told import carrying as told
 from ...core.told.as_known import is_unknown, load_words
 from ...core.told.restore_list import restore_list
-from ...core.units import clock, percent
 from ...deliver import carrying
 from ...deliver.carrying import MIX, Prepared
 from ...deliver.exchange_out import Written
-from ...deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
+from ...deliver.render import Job, Proof, Rendered, Step
 from ...deliver.sharing import Check
-from ...deliver.stems import OF_STEM, is_stem
+from ...deliver.stems import OF_STEM
 from ...deliver.there import There
 from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
-from ..look.panels import dress_table, headed, panel, size_table
+from ..look.panels import headed, panel
 from ..look.restore_view import RestoreView
 from ..look.sentence import Sentence
 from .carrying_out import CarryingOut
+from .job_table import JobTable
 from .stems_dialog import StemsDialog
 
-HEADINGS = ("Track", "Through", "Length", "Where it stands", "Level", "Proof")
-STANDS = 3
 WORKING_OUT = "Working out what there is to do…"
 NO_PLAN = "There is no plan to carry out yet."
 
@@ -62,10 +49,8 @@ class CarryPage(QWidget):
         self.written: Path | None = None
         self._plan: tuple[object, ...] | None = None
         self.stems: tuple[str, ...] = ()
-        # Rows are fitted once the columns are as wide as they are going to be.
-        self._fitting = QTimer(self, singleShot=True, interval=0)
         self.sentence = Sentence()
-        self.table = QTableWidget(0, len(HEADINGS))
+        self.table = JobTable()
         self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write = map(QPushButton, (
             "Stems…", "Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…",
         ))  # fmt: skip
@@ -75,15 +60,9 @@ class CarryPage(QWidget):
             self.kind.addItem(form.words, name)
         self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), RestoreView()
         self._lay_out()
-        size_table(self.table, 22, dict(enumerate((190, 130, 70, 150, 150))))
         self._connect()
 
     def _lay_out(self) -> None:
-        name = "What has to be rendered, and how far it is"
-        dress_table(self.table, HEADINGS, name, Qt.AlignmentFlag.AlignLeft)
-        self.table.setShowGrid(False)
-        self.table.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.news.setWordWrap(True)
         self.news.setProperty("role", "quiet")
         self.back_title.setProperty("role", "title")
@@ -103,8 +82,6 @@ class CarryPage(QWidget):
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.start)
         self.ask_stems.clicked.connect(self.choose_stems)
-        self._fitting.timeout.connect(self._fit_rows)
-        self.table.horizontalHeader().sectionResized.connect(lambda *_: self._fitting.start())
         self.kind.activated.connect(lambda _: self._take_kind())
         self.stop.clicked.connect(self.work.stop)
         self.listen.clicked.connect(self.play)
@@ -160,9 +137,7 @@ class CarryPage(QWidget):
         if document is None or self.written is None:
             return
         self.ended.clear()
-        rows = self._rows()
-        self.table.setRowCount(len(rows))
-        self._fill(rows.index(MIX.id), MIX.name, "the main output", clock(document.session.length), "to prove", "", "")
+        self.table.begin_mix(document.session.length)
         self.work.prove_mix(document.session, document.buffer, self._desk.path, self.written, self.folder)
         self._show_sentence()
         self._show_buttons()
@@ -195,17 +170,8 @@ class CarryPage(QWidget):
         """Where the rendered files lie."""
         return carrying.folder_of(self.prepared.beside) if self.prepared is not None else Path.home()
 
-    def _rows(self) -> list[str]:
-        """What each row is about, by the ids of the jobs' strips: what is to be done, what is refused (""), the mix."""
-        of = self.prepared
-        return [*(job.strip.id for job in of.all_jobs), *("" for _ in of.refused), MIX.id] if of is not None else []
-
-    def _chosen_id(self) -> str:
-        rows, row = self._rows(), self.table.currentRow()
-        return rows[row] if 0 <= row < len(rows) else ""
-
     def _chosen(self) -> Rendered | None:
-        return self.rendered.get(self._chosen_id())
+        return self.rendered.get(self.table.chosen())
 
     def play(self) -> None:
         """Plays the chosen file with the system's player."""
@@ -215,7 +181,7 @@ class CarryPage(QWidget):
 
     def _residual(self) -> str:
         """The file with what differs, of the row that is chosen; empty without one."""
-        of = self._chosen_id()
+        of = self.table.chosen()
         rendered = self.rendered.get(of)
         proof = rendered.proof if rendered is not None else self.compared.get(of)
         return proof.residual if proof is not None else ""
@@ -259,7 +225,7 @@ class CarryPage(QWidget):
         for known in (self.rendered, self.compared, self.ended):
             known.clear()
         self.written = None
-        self.table.setRowCount(0)
+        self.table.clear_all()
 
     def _look(self) -> None:
         """Looks what there is to do, if the plan or the session is another one now."""
@@ -294,75 +260,24 @@ class CarryPage(QWidget):
             self.state_changed.emit("by hand" if has_plan else "no plan", "quiet")
             self._show_buttons()
             return
-        jobs, shared = self.prepared.all_jobs, {check.bus.id: len(check.members) for check in self.prepared.checks}
-        self.table.setRowCount(len(jobs) + len(self.prepared.refused))
-        whole = self.prepared.together
-        for row, job in enumerate(jobs):
-            last = job.strip.inserts[job.through].label if job.strip.inserts and job.through >= 0 else "the source"
-            stands = f"to prove, on {shared[job.strip.id]} tracks" if job.strip.id in shared else "to render"
-            if is_stem(job):
-                last = "its fader"
-            elif whole is not None and job is whole.job:
-                last, stands = "", "to prove"
-            self._fill(row, job.name, last, clock(job.samples / job.rate), stands, "", "")
-            self._show_lying(row, job, lies)
-        for row, (name, reason) in enumerate(self.prepared.refused, len(jobs)):
-            self._fill(row, name, "", "", "not rendered", "", reason)
-        self._fitting.start()
+        self.rendered |= lies.rendered
+        self.table.show_all(self.prepared, lies)
         self._show_sentence()
         self._show_buttons()
-
-    def _show_lying(self, row: int, job: Job, lies: There) -> None:
-        """What was rendered before stands as it is, if it would come out the same."""
-        known, when = lies.rendered.get(job.strip.id), lies.older.get(job.strip.id)
-        if known is not None:
-            self._show_rendered(row, known, THERE_ALREADY)
-        elif when is not None:
-            self._fill(row, told.AGAIN, "", told.older_words(when), first=STANDS)
-
-    def _show_rendered(self, row: int, of: Rendered, stands: str) -> None:
-        self.rendered[of.strip] = of
-        self._fill(row, stands, told.levels(of.peak_db, of.lufs), "; ".join(carrying.told_of(of)), first=STANDS)
-
-    def showEvent(self, event: QShowEvent) -> None:
-        super().showEvent(event)
-        self._fitting.start()
-
-    def _fit_rows(self) -> None:
-        """Why something is not rendered is read in full, however wide its column is just now."""
-        first = len(self.prepared.all_jobs) if self.prepared is not None else 0
-        for row in range(first, self.table.rowCount()):
-            self.table.resizeRowToContents(row)
 
     def _has_no_plan(self) -> bool:
         document = self._desk.document
         return document is None or not document.plan.decisions
 
-    def _fill(self, row: int, *texts: str, first: int = 0) -> None:
-        """Writes texts into a row, from the column `first` on."""
-        for column, text in enumerate(texts, first):
-            item = QTableWidgetItem(text)
-            item.setToolTip(text)
-            self.table.setItem(row, column, item)
-
     def _take_step(self, step: Step) -> None:
-        rows = self._rows()
-        if self.prepared is None or step.job.strip.id not in rows:
+        if not self.table.take(step):
             return
-        row = rows.index(step.job.strip.id)
         if step.trouble:
             self.ended[step.job.name] = step.trouble
-            stands = "not proven" if step.job.strip.id == MIX.id else "ended early"
-            self._fill(row, stands, "", step.trouble, first=STANDS)
-            self.table.resizeRowToContents(row)
         elif step.rendered is not None:
-            self._show_rendered(row, step.rendered, step.doing)
+            self.rendered[step.rendered.strip] = step.rendered
         elif step.compared is not None:
-            self.compared[step.job.strip.id] = proof = step.compared
-            words = carrying.compared_words(self.prepared, step)
-            self._fill(row, step.doing, told.level(proof.peak_db), words, first=STANDS)
-        else:
-            self._fill(row, f"{step.doing}: {percent(step.share)}", "", "", first=STANDS)
+            self.compared[step.job.strip.id] = step.compared
         self._show_sentence()
         self._show_buttons()
 
@@ -377,7 +292,7 @@ class CarryPage(QWidget):
         written.tell(Path(of.path))
         self.written = Path(of.path)
         self.compared.pop(MIX.id, None)
-        self.table.setRowCount(len(self._rows()) - 1)
+        self.table.drop_mix()
 
     def _show_sentence(self) -> None:
         if self.prepared is None:
