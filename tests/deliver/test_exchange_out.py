@@ -20,7 +20,8 @@ from nimbleload.core.session.strips import Strip
 from nimbleload.core.survey import survey
 from nimbleload.deliver import carrying, exchange_out
 from nimbleload.deliver.exchange_out import WriteError
-from nimbleload.deliver.render import Proof, Rendered
+from nimbleload.deliver.proof import Proof
+from nimbleload.deliver.render import Rendered
 from nimbleload.store import dawproject, dawproject_out
 from tests.helpers import exchange as x
 from tests.helpers import grammar, stems

@@ -20,7 +20,8 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.routing import edges
 from nimbleload.core.session.session import Session
 from nimbleload.deliver import exchange_out
-from nimbleload.deliver.render import Proof, Rendered
+from nimbleload.deliver.proof import Proof
+from nimbleload.deliver.render import Rendered
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.generated import Writer

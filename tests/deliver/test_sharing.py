@@ -9,7 +9,8 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.carrying import headline, sharing_words
 from nimbleload.deliver import carrying
-from nimbleload.deliver.render import SAME_DB, Step
+from nimbleload.deliver.proof import SAME_DB
+from nimbleload.deliver.render import Step
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.stems import audio, noise, wave

@@ -11,7 +11,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Strip
 from nimbleload.deliver import carrying, exchange_out
-from nimbleload.deliver.render import Proof
+from nimbleload.deliver.proof import Proof
 from tests.helpers import exchange as x
 from tests.helpers.sessions import card
 from tests.helpers.stems import audio, noise, wave

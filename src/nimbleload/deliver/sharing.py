@@ -18,7 +18,8 @@ from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
-from .render import Job, RenderError, Step, compared, ended, own_obstacles, paths_of, residual_of, verdict_of
+from .proof import compared, residual_of, verdict_of
+from .render import Job, RenderError, Step, ended, own_obstacles, paths_of
 from .rendering import Rendering, ends_of
 from .stage import Stage, behind_pan, obstacles_on_the_way, ways_of_hosts
 

@@ -17,7 +17,8 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, File, Sources
 from ..store.sounding import Sounding
-from .render import Job, RenderError, Step, compared, ended, paths_of, residual_of, verdict_of
+from .proof import compared, residual_of, verdict_of
+from .render import Job, RenderError, Step, ended, paths_of
 from .rendering import Rendering, ends_of
 from .stage import Stage, before, behind_pan
 from .stretch import Added

@@ -25,7 +25,8 @@ from ..store.audio import CHANNELS, AudioError, Sources
 from ..store.sounding import Sounding
 from . import carrying
 from .carrying import MIX, NothingToDoError
-from .render import Job, Proof, RenderError, Step, check_room, compared, ended, obstacles, paths_of, verdict_of
+from .proof import Proof, compared, verdict_of
+from .render import Job, RenderError, Step, check_room, ended, obstacles, paths_of
 from .rendering import Elsewhere, Rendering
 from .stage import Feed, Stage
 

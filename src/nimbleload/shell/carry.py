@@ -15,7 +15,8 @@ from ..core.told import carrying as told
 from ..core.units import count, percent
 from ..deliver import carrying, difference, exchange_out, whole_mix
 from ..deliver import stems as stems_of
-from ..deliver.render import THERE_ALREADY, Job, Proof, Rendered, Step
+from ..deliver.proof import Proof
+from ..deliver.render import THERE_ALREADY, Job, Rendered, Step
 from ..deliver.there import there
 from ..demo import audio as demo_audio
 from ..store import audio, session_file

@@ -14,7 +14,8 @@ from ...core.told.restore_list import restore_list
 from ...deliver import carrying
 from ...deliver.carrying import MIX, Prepared
 from ...deliver.exchange_out import Written
-from ...deliver.render import Job, Proof, Rendered, Step
+from ...deliver.proof import Proof
+from ...deliver.render import Job, Rendered, Step
 from ...deliver.sharing import Check
 from ...deliver.stems import OF_STEM
 from ...deliver.there import There
