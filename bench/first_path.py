@@ -38,6 +38,7 @@ def drive(path: str, begun: float, given: str) -> None:
     """In the program's own process: what a user does, and what is on the screen then."""
     from PySide6.QtWidgets import QApplication, QFileDialog
 
+    from nimbleload.app.carry.job_table import PROOF
     from nimbleload.app.frame.window import BALANCE, CARRY, MEASURE, START, WATCH
     from nimbleload.shell.windows import make_window
 
@@ -86,7 +87,7 @@ def drive(path: str, begun: float, given: str) -> None:
         if todo := len(window.carry.prepared.all_jobs):
             window.carry.sentence.button.click()
             spin(lambda: done, "all was rendered and proven")
-            said(f"{todo} proven: {window.carry.table.item(0, 5).text()}")
+            said(f"{todo} proven: {window.carry.table.item(0, PROOF).text()}")
     window.shut_down()
     os._exit(0)
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import random
 import threading
+import time
 
 import pytest
 
 from nimbleload.deliver import in_order as module
+from nimbleload.deliver.asked import Asked
 from nimbleload.deliver.in_order import CORES, Work, in_order
 
 
@@ -15,7 +17,7 @@ class Run:
     """Pieces that note when they begin, run and end."""
 
     def __init__(self, waits, fails=None):
-        self.waits, self.fails, self.stop = waits, fails, threading.Event()
+        self.waits, self.fails, self.asked = waits, fails, Asked()
         self.begun, self.ran, self.ended, self.running, self.most = [], [], [], 0, 0
         self.lock = threading.Lock()
 
@@ -29,7 +31,7 @@ class Run:
                 self.running += 1
                 self.most = max(self.most, self.running)
             yield 0.5
-            self.stop.wait(0.002 * (number % 3))
+            time.sleep(0.002 * (number % 3))
             with self.lock:
                 self.running -= 1
             if number == self.fails:
@@ -42,7 +44,7 @@ class Run:
             Work(waits, lambda number=number: self.begin(number), lambda number=number: self.ended.append(number))
             for number, waits in enumerate(self.waits)
         ]  # fmt: skip
-        return list(in_order(pieces, has_room, self.stop))
+        return list(in_order(pieces, has_room, self.asked))
 
 
 @pytest.mark.parametrize("cores", [1, 2, 5])
@@ -70,7 +72,7 @@ def test_a_fault_stops_all_and_is_raised():
     run = Run([set(), set(), {1}, {2}], fails=1)
     with pytest.raises(ValueError, match="piece 1"):
         run.all()
-    assert run.stop.is_set() and run.running == 0 and 3 not in run.begun
+    assert run.asked.is_stopped() and run.running == 0 and 3 not in run.begun
 
 
 def test_what_has_not_begun_to_run_at_a_fault_never_does(monkeypatch):
@@ -91,7 +93,7 @@ def test_what_waits_is_passed_by(monkeypatch):
 def test_who_no_longer_listens_stops_all():
     run = Run([set() for _ in range(6)])
     pieces = [Work(set(), lambda k=k: run.begin(k), lambda: None) for k in range(6)]
-    shares = in_order(pieces, lambda: True, run.stop)
+    shares = in_order(pieces, lambda: True, run.asked)
     next(shares)
     shares.close()
-    assert run.stop.is_set() and run.running == 0
+    assert run.asked.is_stopped() and run.running == 0

@@ -14,6 +14,7 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told import carrying as told
 from nimbleload.deliver import carrying, render, rendering
+from nimbleload.deliver.asked import Asked
 from nimbleload.deliver.loudness import integrated
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -378,7 +379,9 @@ class TestTrouble:
         assert [path.suffix for path in sorted((tmp_path / "out").iterdir())] == [".wav", ".json"]
 
     def test_what_is_stopped_leaves_nothing(self, tmp_path, plugin):
-        said = self.trouble(tmp_path, x.clip(0, 2, audio()), device(plugin), cancelled=lambda: True)
+        stopped = Asked()
+        stopped.stop()
+        said = self.trouble(tmp_path, x.clip(0, 2, audio()), device(plugin), asked=stopped)
         assert "stopped" in said
 
     def test_a_full_disk_ends_a_job_before_it_begins(self, tmp_path, monkeypatch):

@@ -14,13 +14,15 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.carrying import mix_headline, mix_words
 from nimbleload.deliver import carrying, whole_mix
-from nimbleload.deliver.carrying import NothingToDoError
+from nimbleload.deliver.asked import NOTHING_ASKED, Asked
+from nimbleload.deliver.carrying import MIX, NothingToDoError
+from nimbleload.deliver.loudness import integrated
 from nimbleload.store import dawproject
 from tests.deliver.test_sharing import EQ
 from tests.deliver.test_stems import FILES, a_mix, by_hand, plays, volume
 from tests.helpers import exchange as x
 from tests.helpers import known, mixes, stems
-from tests.helpers.stems import RATE, audio
+from tests.helpers.stems import RATE, audio, noise
 
 WARP = '<Warp time="0" contentTime="0"/><Warp time="2" contentTime="1"/>'
 STRETCHED = f'<Warps contentTimeUnit="seconds">{audio()}{WARP}</Warps>'
@@ -94,7 +96,11 @@ def test_only_what_differs_is_rendered_twice(tmp_path):
     fed = {stage.strip.id: {feed.target for feed in stage.feeds} for stage in job.before}
     assert fed["solo"] == {"tm", "after/tm"} and fed["two"] == {"band", "after/band"}
     assert fed["one"] == {"band", "after/band", "echo"} and fed["echo"] == {"tm", "after/tm"}
-    assert [f.gain for stage in job.before if stage.strip.id.endswith("tm") for f in stage.feeds] == [0.7, -0.7]
+    main = [feed for stage in job.before if stage.strip.id.endswith("tm") for feed in stage.feeds]
+    # Each comes together by itself, too, to be listened to.
+    assert [(feed.target, feed.gain) for feed in main] == [
+        (MIX.id, 0.7), ("heard/before", 0.7), (MIX.id, -0.7), ("heard/after", 0.7),
+    ]  # fmt: skip
     # What plays another audio is another strip, and so is all that it feeds.
     _, differ = whole_mix.merged(side(one).job, side(one).job, lambda of: [each.start for each in of.parts] != [2.0])
     assert differ == {"solo": 0, "tm": 0}
@@ -236,8 +242,28 @@ def test_rates_that_differ_are_not_compared_and_stopping_leaves_nothing(tmp_path
     *_, last = whole_mix.prove(half, other)
     assert "48000 Hz, the other at 44100" in last.trouble
     louder = side(dawproject_with(one, 'value="0.8"', 'value="0.9"'))
-    *_, last = whole_mix.prove(half, louder, tmp_path / "left.wav", lambda: True)
-    assert "stopped" in last.trouble and not (tmp_path / "left.wav").exists()
+    asked = Asked()
+    asked.stop()
+    *_, last = whole_mix.prove(half, louder, tmp_path / "left.wav", asked, tmp_path / "heard")
+    assert "stopped" in last.trouble
+    assert not (tmp_path / "left.wav").exists() and not list(tmp_path.glob("heard/*"))
+
+
+def test_what_differs_can_be_heard_as_it_was_and_as_it_is(tmp_path):
+    one = a_mix(tmp_path / "a.dawproject")
+    other = dawproject_with(one, 'value="0.8"', 'value="0.9"')
+    *_, last = whole_mix.prove(side(one), side(other), asked=NOTHING_ASKED, folder=tmp_path / "heard")
+    before, after = (soundfile.read(tmp_path / "heard" / side.file, dtype="float32")[0] for side in last.compared.sides)
+    was = 0.7 * by_hand()["all"]
+    now = was.copy()
+    now[RATE : 3 * RATE] += 0.7 * 0.6 * 0.1 * noise(seed=2)
+    assert plays(before, was) and plays(after, now)
+    for side_, sound in zip(last.compared.sides, (before, after), strict=True):
+        assert side_.peak_db == pytest.approx(20 * np.log10(np.abs(sound).max()))
+        assert side_.lufs == pytest.approx(integrated([sound], RATE))
+    # Of what is the same there is nothing to choose between.
+    *_, last = whole_mix.prove(side(one), side(one), folder=tmp_path / "same")
+    assert last.compared.sides == () and not (tmp_path / "same").exists()
 
 
 def test_in_words():

@@ -51,6 +51,15 @@ def exact_clock(seconds: float) -> str:
     return f"{hundredths // 6000}:{rest}"
 
 
+def about(seconds: float) -> str:
+    """How long something takes, about: "about 40 s", "about 3 min", "about 1 h 20 min"."""
+    if seconds < 89.5:
+        return f"about {max(seconds, 1):.0f} s"
+    hours, minutes = divmod(round(seconds / 60), 60)
+    parts = [f"{hours} h"] * bool(hours) + [f"{minutes} min"] * bool(minutes)
+    return f"about {' '.join(parts)}"
+
+
 def from_clock(text: str) -> float:
     """Seconds of a position, written with minutes or without, or of how far to move: "2:14.5" → 134.5, "-0:30" → −30.
     ValueError if it is none."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date
 from pathlib import Path
@@ -26,13 +26,15 @@ from ..store.dawproject_out import is_of_file
 from ..store.found import NothingFoundError
 from ..store.sounding import Sounding
 from . import render, sharing, stems
+from .asked import NOTHING_ASKED, Asked
+from .proof import Proof
 from .render import Job, Rendered, Step
 from .sharing import Check
 from .stems import Together
 
 SUFFIX = ".dawproject"
-# What the proof of a mix stands for among all that is to be done (see `whole_mix`).
-MIX = Strip("mix", "Mix before and after", "main")
+# What the proof of a mix stands for among all that is to be done (see `whole_mix`); no strip of a file has such an id.
+MIX = Strip("mix before and after", "Mix before and after", "main")
 # Decisions that are written into the changed session without anything being rendered.
 WRITTEN = {"off", "share", "lighten", "suspend"}
 NO_NOTES = "this session knows how much it plays, not what: only what lies in audio and MIDI files can be rendered"
@@ -186,11 +188,18 @@ def compared_words(prepared: Prepared, step: Step) -> str:
     assert proof is not None, "nothing was compared"
     what = (proof.verdict, proof.peak_db, proof.at)
     if step.job.strip.id == MIX.id:
-        return told.mix_words(*what, proof.alike)
+        return mix_words(proof)
     if whole is not None and step.job.strip.id == whole.job.strip.id:
         return told.together_words(*what)
     without = next((check.without for check in prepared.checks if check.bus.id == step.job.strip.id), ())
     return told.sharing_words(*what, without)
+
+
+def mix_words(proof: Proof) -> str:
+    """What the proof of a mix has found, in words."""
+    sides = [(side.peak_db, side.lufs) for side in proof.sides]
+    heard = told.sides_words(*sides) if sides else ""
+    return told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) + heard
 
 
 def folder_of(source: Path) -> Path:
@@ -210,7 +219,7 @@ def file_of(source: Path, today: date | None = None) -> Path:
 
 def run(
     prepared: Prepared, folder: Path, kind: str = "wav", prove: bool = True,
-    cancelled: Callable[[], bool] = lambda: False, jobs: Sequence[Job] | None = None,
+    asked: Asked = NOTHING_ASKED, jobs: Sequence[Job] | None = None,
     checks: Sequence[Check] | None = None, files: Mapping[str, str] | None = None,
 ) -> Iterator[Step]:  # fmt: skip
     """Carries out jobs and, where a proof is wanted, proves shared buses (all of them, if none are named), as many at
@@ -232,9 +241,9 @@ def run(
     left, there = len(todo) + len(proven), dict(files or {})
     with ThreadPoolExecutor(max(min(len(os.sched_getaffinity(0)), left), 1), "render") as pool:
         for job in todo:
-            pool.submit(work, job, render.carry_out(job, prepared.source, folder, kind, prove, cancelled))
+            pool.submit(work, job, render.carry_out(job, prepared.source, folder, kind, prove, asked))
         for check in proven:
-            pool.submit(work, check.job, sharing.prove(check, prepared.source, folder, cancelled))
+            pool.submit(work, check.job, sharing.prove(check, prepared.source, folder, asked))
         while left:
             step = told.get()
             if step is None:
@@ -244,5 +253,5 @@ def run(
                     there[step.rendered.strip] = step.rendered.file
                 yield step
     whole = prepared.together
-    if prove and whole is not None and all(stem.strip.id in there for stem in whole.stems) and not cancelled():
-        yield from stems.prove(whole, there, prepared.source, folder, cancelled)
+    if prove and whole is not None and all(stem.strip.id in there for stem in whole.stems) and not asked.is_stopped():
+        yield from stems.prove(whole, there, prepared.source, folder, asked)

@@ -19,13 +19,23 @@ SAME_DB, ROUNDED_DB = -120.0, -100.0
 Sound = NDArray[np.float32] | stretch.Added | audio.File
 
 
+class Heard(msgspec.Struct, frozen=True):
+    """One of two sounds that were compared, as a file to listen to: its highest sample (dBFS), and how loud it is
+    (integrated, LUFS, at least −200)."""
+
+    file: str
+    peak_db: float
+    lufs: float
+
+
 class Proof(msgspec.Struct, frozen=True):
     """How far a file is the track: what rendering it again at another block size differs by, at most and on average
     (dBFS), and where the most (seconds). `verdict`: "same", "rounded" (the same but for rounding), "random" (it never
     sounds the same twice) or "different" (it sounds different at another block size). `residual` is the file with what
     is left, to be listened to; empty where nothing is. `verdict` "cut": a stretch and what is left of its track are not
     together what the track was. `lufs` is how loud it is when it is rendered again (integrated, at least −200). With
-    `alike` both sides have taken alike what hosts do in their own ways."""
+    `alike` both sides have taken alike what hosts do in their own ways. `sides` are the two themselves, where they lie
+    there."""
 
     verdict: str
     peak_db: float = NOTHING_DB
@@ -35,6 +45,7 @@ class Proof(msgspec.Struct, frozen=True):
     residual: str = ""
     lufs: float = NOTHING_DB
     alike: bool = False
+    sides: tuple[Heard, ...] = ()
 
 
 def verdict_of(peak_db: float, else_: str) -> str:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import shutil
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -28,10 +28,11 @@ from ..store import atomic, audio, scratch
 from ..store.audio import FORMATS, AudioError, Sources
 from ..store.sounding import Part, Sounding
 from . import stretch
+from .asked import NOTHING_ASKED, Asked
 from .difference import NOTHING_DB, decibels
 from .loudness import integrated
 from .proof import ROUNDED_DB, Proof, compared, residual_of, verdict_of
-from .rendering import SPARE, TAIL_SECONDS, RenderError, Rendering, ends_of
+from .rendering import SPARE, TAIL_SECONDS, RenderError, Rendering, ends_of, peak_of
 from .stage import Before, Stage, before, obstacles_on_the_way, unclear, ways_of_hosts
 
 # What a search for plugins finds, by standard and identifier.
@@ -248,7 +249,7 @@ def _settings(job: Job, paths: dict[str, str], kind: str) -> hashlib._Hash:
 
 def carry_out(
     job: Job, source: Path, folder: Path, kind: str = "wav", prove: bool = True,
-    cancelled: Callable[[], bool] = lambda: False,
+    asked: Asked = NOTHING_ASKED,
 ) -> Iterator[Step]:  # fmt: skip
     """Renders one job into a folder, and proves the file. What is there already and made of the same is left.
 
@@ -268,12 +269,12 @@ def carry_out(
             check_room(job, folder, prove)
             half = 0.5 if prove else 1.0
             with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.timing) as chain:
-                for share in chain.render(cancelled):
+                for share in chain.render(asked):
                     yield Step(job, "renders", share * half)
                 rendered = _printed(job, chain, folder, kind, made_of)
                 target = folder / rendered.file
                 if prove:
-                    proving = _prove(job, sources, paths, chain, target, cancelled)
+                    proving = _prove(job, sources, paths, chain, target, asked)
                     proof = None
                     for each in proving:
                         if isinstance(each, Proof):
@@ -296,12 +297,12 @@ def ended(job: Job, error: Exception) -> Step:
 def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) -> Rendered:
     """Writes what was rendered. What is louder than full scale goes into a file that can hold it, whatever was asked
     for: it would be clipped."""
-    result, peak = chain.result, chain.peak()
+    result, peak = chain.result, peak_of(chain.stretches())
     used = HOLDS_ALL if peak >= 1.0 else kind
     target = folder / job.file_name(used)
     audio.write(target, audio.later(chain.stretches(), job.skipped), job.rate, used, start=job.skipped)
     with audio.File(target) as file:
-        loud = _loudness(file.stretches(), job.rate)
+        loud = loudness_of(file.stretches(), job.rate)
     return Rendered(
         job.strip.id, target.name, made_of, max(result.samples - result.latency - job.skipped, 0) / job.rate,
         decibels(peak), result.latency, result.dies, result.wrong, start=job.skipped / job.rate, lufs=loud,
@@ -309,7 +310,7 @@ def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) 
     )  # fmt: skip
 
 
-def _loudness(stretches: Iterator[NDArray[np.float32]], rate: int) -> float:
+def loudness_of(stretches: Iterator[NDArray[np.float32]], rate: int) -> float:
     """How loud a sound is (integrated, LUFS); silence as `decibels` has it."""
     return max(integrated(stretches, rate), NOTHING_DB)
 
@@ -386,7 +387,7 @@ def check_room(job: Job, folder: Path, prove: bool) -> None:
 
 
 def _prove(
-    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, target: Path, cancelled: Callable[[], bool]
+    job: Job, sources: Sources, paths: dict[str, str], first: Rendering, target: Path, asked: Asked
 ) -> Iterator[float | Proof]:
     """Renders the job again at another block size, and takes the file from that; if they differ, once more at the same
     one. If not, a stretch is compared with its track (see `_with_the_rest`).
@@ -394,14 +395,14 @@ def _prove(
     What differs is written beside the file, to be listened to.
     """
     residual = residual_of(target)
-    other = job.buffer * 2 if job.buffer < 2048 else job.buffer // 2
+    other = other_buffer(job.buffer)
     with (
         Rendering(job.stages, sources, paths, job.rate, other, job.samples, job.timing) as again,
         audio.File(target) as file,
     ):
-        yield from again.render(cancelled)
+        yield from again.render(asked)
         found = compared(file, again.sound()[job.skipped :], job.rate, residual)
-        loud = _loudness(audio.later(again.stretches(), job.skipped), job.rate)
+        loud = loudness_of(audio.later(again.stretches(), job.skipped), job.rate)
         found = msgspec.structs.replace(found, at=found.at + job.skipped / job.rate, lufs=loud)
     verdict = verdict_of(found.peak_db, "")
     if verdict:
@@ -409,17 +410,17 @@ def _prove(
         if job.stretch is None:
             yield proof
         else:
-            yield from _with_the_rest(proof, job, sources, paths, first, residual, cancelled)
+            yield from _with_the_rest(proof, job, sources, paths, first, residual, asked)
         return
     with Rendering(job.stages, sources, paths, job.rate, job.buffer, job.samples, job.timing) as twice:
-        yield from twice.render(cancelled)
+        yield from twice.render(asked)
         verdict = "random" if compared(first.sound(), twice.sound(), job.rate).peak_db > ROUNDED_DB else "different"
     yield msgspec.structs.replace(found, verdict=verdict, other_buffer=other)
 
 
 def _with_the_rest(
     proof: Proof, job: Job, sources: Sources, paths: dict[str, str], printed: Rendering, residual: Path,
-    cancelled: Callable[[], bool],
+    asked: Asked,
 ) -> Iterator[float | Proof]:  # fmt: skip
     """The proof of a stretch, and whether it and what is left of its track are together what the track was. They are
     not where plugins ring on over an edge and are not linear, or sound by the clock."""
@@ -430,12 +431,17 @@ def _with_the_rest(
     ways = [Rendering((*job.before, Stage(job.strip, job.uses, each)), *how) for each in soundings]
     with ways[0] as whole, ways[1] as left:
         for way in ways:
-            yield from way.render(cancelled)
+            yield from way.render(asked)
         both = stretch.Added(left.sound(), printed.sound())
         found = compared(whole.sound(), both, job.rate, residual)
     if verdict_of(found.peak_db, "cut") == "cut":
         yield msgspec.structs.replace(found, verdict="cut")
     else:
         yield msgspec.structs.replace(proof, peak_db=max(proof.peak_db, found.peak_db))
+
+
+def other_buffer(buffer: int) -> int:
+    """The block size in which a file is proven that was rendered in another."""
+    return buffer * 2 if buffer < 2048 else buffer // 2
 
 

@@ -42,6 +42,7 @@ from ..store import audio, scratch
 from ..store.allowed import allowed
 from ..store.audio import Sources
 from ..store.sounding import Sounding
+from .asked import Asked
 from .in_order import CORES, Work, in_order
 from .stage import Feed, Panned, Stage
 
@@ -51,8 +52,8 @@ FRAME = CHANNELS * 4
 SPARE = 256 << 20
 # As many strips are rendered at once as there are cores, of however many jobs.
 TURNS = threading.BoundedSemaphore(CORES)
-
-
+# What a strip without plugins counts as in how far all are, in plugins.
+OWN = 0.5
 STOPPED = "it was stopped; nothing of it was kept"
 
 
@@ -105,22 +106,21 @@ class Rendering:
         assert list(self._chains) == [len(self._stages) - 1], "it has not been rendered"
         return self._chains[len(self._stages) - 1]
 
-    def render(self, cancelled: Callable[[], bool]) -> Iterator[float]:
+    def render(self, asked: Asked) -> Iterator[float]:
         """Renders, and tells which share is done. RenderError if a plugin ends it, or it is stopped."""
         numbers = {stage.strip.id: number for number, stage in enumerate(self._stages)}
         waits: list[set[int]] = [set() for _ in self._stages]
         for number, stage in enumerate(self._stages):
             for target in {feed.target for feed in stage.feeds} & numbers.keys():
                 waits[numbers[target]].add(number)
-        stop = threading.Event()
+        within = Asked(asked)
         pieces = [
-            Work(waits[number], partial(self._begin, number, lambda: stop.is_set() or cancelled()),
-                 partial(self._end, number))
-            for number in range(len(self._stages))
-        ]  # fmt: skip
-        yield from in_order(pieces, self._has_room, stop)
+            Work(waits[number], partial(self._begin, number, within), partial(self._end, number), OWN + len(stage.uses))
+            for number, stage in enumerate(self._stages)
+        ]
+        yield from in_order(pieces, self._has_room, within)
 
-    def _begin(self, number: int, cancelled: Callable[[], bool]) -> Callable[[], Iterator[float]]:
+    def _begin(self, number: int, asked: Asked) -> Callable[[], Iterator[float]]:
         """What renders a stage that all has been added to, once a core has nothing else to render."""
         stage = self._stages[number]
         fed = self._sum_for(stage)
@@ -133,11 +133,11 @@ class Rendering:
 
         def run() -> Iterator[float]:
             try:
-                with turn(cancelled):
+                with turn(asked):
                     chain = self._chains[number] = _Chain(
                         stage, lies.sources, lies.paths, self._rate, self._buffer, samples, self._timing
                     )  # fmt: skip
-                    yield from chain.render(fed, heard, cancelled, self._reading)
+                    yield from chain.render(fed, heard, asked, self._reading)
             except RenderError as error:
                 raise RenderError(f"{stage.strip.name}: {error}" if len(self._stages) > 1 else str(error)) from error
 
@@ -173,16 +173,17 @@ class Rendering:
         """The same, stretch by stretch."""
         return self._last.stretches()
 
-    def peak(self) -> float:
-        """The highest sample (linear)."""
-        return max((float(np.abs(each).max()) for each in self.stretches() if len(each)), default=0.0)
+    def fed_to(self, target: str) -> Iterator[NDArray[np.float32]]:
+        """What was fed to something that is no stage of it (its id), stretch by stretch."""
+        path = self._folder / _file(target)
+        return _read(path) if path.exists() else iter(())
 
 
 @contextmanager
-def turn(cancelled: Callable[[], bool]) -> Iterator[None]:
+def turn(asked: Asked) -> Iterator[None]:
     """Waits until a core has nothing to render. RenderError if it was stopped before."""
     while not TURNS.acquire(timeout=0.1):
-        if cancelled():
+        if asked.is_stopped():
             raise RenderError(STOPPED)
     try:
         yield
@@ -193,6 +194,11 @@ def turn(cancelled: Callable[[], bool]) -> Iterator[None]:
 def _file(strip_id: str, use_id: str = "") -> str:
     """A file name for whatever the ids of a strip and of a plugin on it are."""
     return f"{hashlib.sha256(msgspec.json.encode((strip_id, use_id))).hexdigest()}.sum"
+
+
+def peak_of(stretches: Iterator[NDArray[np.float32]]) -> float:
+    """The highest sample of a sound (linear)."""
+    return max((float(np.abs(each).max()) for each in stretches if len(each)), default=0.0)
 
 
 def ends_of(sounding: Sounding) -> list[float]:
@@ -256,14 +262,14 @@ class _Chain:
         self._worker.close()
 
     def render(
-        self, fed: Path, heard: Sequence[Path], cancelled: Callable[[], bool], reading: threading.Lock
+        self, fed: Path, heard: Sequence[Path], asked: Asked, reading: threading.Lock
     ) -> Iterator[float]:  # fmt: skip
         """Renders what the strip plays and what is fed to it, if there is such a file, while the side-chain of each
         plugin hears what lies in its file, if there is one; tells which share is done."""
         mixed = audio.mixed(self._sources, self._stage.sounding.parts, self._rate, self._samples)
         with reading, (self._worker.folder / SOURCE).open("wb") as out:
             for stretch in mixed:
-                if cancelled():
+                if not asked.goes_on():
                     raise RenderError(STOPPED)
                 out.write(stretch.tobytes())
         if fed.exists():
@@ -274,7 +280,7 @@ class _Chain:
         if self._stage.plays_notes:
             events(self._stage, self._rate).tofile(self._worker.folder / NOTES)
         loading = ""
-        for message in self._worker.results(cancelled):
+        for message in self._worker.results(asked.is_stopped, paused=asked.is_still):
             if isinstance(message, isolation.Failure):
                 named = not loading or message.reason.startswith(loading)
                 raise RenderError(message.reason if named else f"{loading} {message.reason}")

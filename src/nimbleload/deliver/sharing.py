@@ -5,7 +5,7 @@ Only a plan's word says that sharing is exact; this is a fact of the session's o
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
@@ -18,6 +18,7 @@ from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
+from .asked import NOTHING_ASKED, Asked
 from .proof import compared, residual_of, verdict_of
 from .render import Job, RenderError, Step, ended, own_obstacles, paths_of
 from .rendering import Rendering, ends_of
@@ -93,7 +94,7 @@ def obstacles(check: Check) -> list[str]:
 
 
 def prove(
-    check: Check, source: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False
+    check: Check, source: Path, folder: Path, asked: Asked = NOTHING_ASKED
 ) -> Iterator[Step]:  # fmt: skip
     """Renders both; the last step tells what they differ by, or why that is not known. What is left of one when the
     other is taken from it is written into the folder, to be listened to."""
@@ -107,7 +108,7 @@ def prove(
             ways = [Rendering(each, sources, paths, *how) for each in (now, then)]
             with ways[0] as one, ways[1] as other:
                 for number, way in enumerate(ways):
-                    for share in way.render(cancelled):
+                    for share in way.render(asked):
                         yield Step(job, "compares", (number + share) / 2)
                 folder.mkdir(parents=True, exist_ok=True)
                 found = compared(one.sound(), other.sound(), check.rate, residual)

@@ -7,7 +7,7 @@ themselves.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -17,6 +17,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, File, Sources
 from ..store.sounding import Sounding
+from .asked import NOTHING_ASKED, Asked
 from .proof import compared, residual_of, verdict_of
 from .render import Job, RenderError, Step, ended, paths_of
 from .rendering import Rendering, ends_of
@@ -103,7 +104,7 @@ def together(
 
 
 def prove(
-    of: Together, files: Mapping[str, str], source: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False
+    of: Together, files: Mapping[str, str], source: Path, folder: Path, asked: Asked = NOTHING_ASKED
 ) -> Iterator[Step]:
     """Renders the mix in one go, and takes all stems from it (`files` by the ids of their jobs' strips); the last step
     tells what is left, or why that is not known. What is left lies in the folder, to be listened to."""
@@ -118,7 +119,7 @@ def prove(
                 job.stages, sources, paths_of(job.all_uses), job.rate, job.buffer, job.samples, job.timing
             ) as mix,
         ):  # fmt: skip
-            for share in mix.render(cancelled):
+            for share in mix.render(asked):
                 yield Step(job, "compares", share)
             stems = [opened.enter_context(File(folder / files[stem.strip.id])) for stem in of.stems]
             found = compared(mix.sound(), Added(*stems), job.rate, residual_of(folder / job.file_name("wav")))

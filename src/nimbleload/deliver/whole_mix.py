@@ -19,21 +19,25 @@ from ..core.decisions.decision import Plan
 from ..core.session.computer import Host
 from ..core.session.plugins import CardKey, PluginUse
 from ..core.session.session import Session
-from ..store import dawproject, scratch
+from ..store import audio, dawproject, scratch
 from ..store.archive import ImportRefusedError
 from ..store.audio import CHANNELS, AudioError, Sources
 from ..store.sounding import Sounding
 from . import carrying
+from .asked import NOTHING_ASKED, Asked
 from .carrying import MIX, NothingToDoError
-from .proof import Proof, compared, verdict_of
-from .render import Job, RenderError, Step, check_room, ended, obstacles, paths_of
-from .rendering import Elsewhere, Rendering
+from .difference import decibels
+from .proof import Heard, Proof, compared, verdict_of
+from .render import Job, RenderError, Step, check_room, ended, loudness_of, obstacles, paths_of
+from .rendering import Elsewhere, Rendering, peak_of
 from .stage import Feed, Stage
 
 # What the ids of strips begin with that are only in the second mix, or not the same there.
 AFTER = "after/"
 # And of what is rendered once of a strip that is the same in both as far as its first plugins.
 BOTH = "both/"
+# What comes together of each mix by itself, and the files that it is written to.
+SIDES = {"heard/before": "Mix before.wav", "heard/after": "Mix after.wav"}
 NOTHING: Mapping[str, int] = {}
 # Two renderings of the same may differ at most by so much less (dB) than what is found, and explain it.
 AS_LOUD_DB = 3.0
@@ -94,19 +98,19 @@ def merged(
                 shared.add(own)
             common[own] = apart.get(own, _alike(was.uses, stage.uses))
 
-    def led(feed: Feed, first: bool) -> Feed | None:
-        """Where a strip leads to in the first or the second mix; None where it does so in both."""
-        own = feed.target
+    def led(feed: Feed, first: bool) -> tuple[Feed, ...]:
+        """Where a strip leads to in the first or the second mix; nowhere in the second where it does so in both."""
+        own, side = feed.target, list(SIDES)[not first]
         if own in (before.strip.id, after.strip.id):
-            return replace(feed, target=MIX.id, gain=feed.gain if first else -feed.gain)
+            return replace(feed, target=MIX.id, gain=feed.gain if first else -feed.gain), replace(feed, target=side)
         if own in shared:
-            return feed if first else None
+            return (feed,) if first else ()
         if common.get(own) and not feed.use:
-            return replace(feed, target=BOTH + own) if first else None
-        return feed if first else replace(feed, target=AFTER + own)
+            return (replace(feed, target=BOTH + own),) if first else ()
+        return (feed,) if first else (replace(feed, target=AFTER + own),)
 
     def feeds(stage: Stage, first: bool) -> tuple[Feed, ...]:
-        return tuple(each for feed in stage.feeds if (each := led(feed, first)) is not None)
+        return tuple(each for feed in stage.feeds for each in led(feed, first))
 
     later = {stage.strip.id: stage for stage in after.before}
     stages = []
@@ -171,7 +175,7 @@ def _feeders(stages: Sequence[Stage]) -> dict[str, Counter[tuple[str, Feed]]]:
 
 def prove_written(
     session: Session, buffer: int, saved_as: Path | None, target: Path, folder: Path,
-    cancelled: Callable[[], bool] = lambda: False,
+    asked: Asked = NOTHING_ASKED,
 ) -> Iterator[Step]:  # fmt: skip
     """The same for a session, as it is without its plan, and the file that the plan was written to; what is left goes
     into the folder."""
@@ -180,16 +184,16 @@ def prove_written(
     except NothingToDoError as error:
         yield ended(Job(MIX, -1, (), Sounding(), session.rate, buffer, round(session.length * session.rate)), error)
         return
-    yield from prove(before, after, folder / f"{MIX.name} difference.wav", cancelled)
+    yield from prove(before, after, folder / f"{MIX.name} difference.wav", asked, folder)
 
 
 def prove(
-    before: Side, after: Side, residual: Path | None = None, cancelled: Callable[[], bool] = lambda: False
+    before: Side, after: Side, residual: Path | None = None, asked: Asked = NOTHING_ASKED, folder: Path | None = None
 ) -> Iterator[Step]:  # fmt: skip
     """Renders both mixes, and takes one from the other; the last step tells what is left, or why that is not known.
 
-    If it is more than rounding, it is written to `residual`, to be listened to, and what differs is rendered once more
-    as it was before: what never sounds the same twice differs from itself by as much.
+    If it is more than rounding, it is written to `residual`, to be listened to, both mixes into the `folder`, and what
+    differs is rendered once more as it was before: what never sounds the same twice differs from itself by as much.
     """
     job = replace(before.job, strip=MIX)
     try:
@@ -206,17 +210,19 @@ def prove(
                 return
             check_room(job, residual.parent if residual is not None else scratch.folder(), prove=False)
             with _rendering(job, was, Elsewhere(now, paths_of(after.job.all_uses)), before.job) as mix:
-                for share in mix.render(cancelled):
+                for share in mix.render(asked):
                     yield Step(job, "compares", share)
                 found = _left_of(mix, job, residual)
+                if folder is not None and not verdict_of(found.peak_db, ""):
+                    found = replace(found, sides=_written(mix, job.rate, folder))
             verdict = verdict_of(found.peak_db, "")
             if not verdict:
                 # As far as to where most of it lies: that is enough to tell, and half of the time as a rule.
                 again, _ = merged(before.job, before.job, lambda _: True, differ)
                 again = replace(again, samples=min(again.samples, round((found.at + 1.0) * job.rate)))
                 with _rendering(again, was, None, before.job) as twice:
-                    for share in twice.render(cancelled):
-                        yield Step(job, "compares again", share)
+                    for share in twice.render(asked):
+                        yield Step(again, "compares again", share)
                     itself = _left_of(twice, job)
                 verdict = "random" if itself.peak_db >= found.peak_db - AS_LOUD_DB else "different"
         yield Step(job, "compared", 1.0, compared=replace(found, verdict=verdict, alike=before.alike))
@@ -230,6 +236,17 @@ def _rendering(job: Job, was: Sources, now: Elsewhere | None, before: Job) -> Re
     return Rendering(
         job.stages, was, paths_of(before.all_uses), job.rate, job.buffer, job.samples, job.timing, second
     )  # fmt: skip
+
+
+def _written(mix: Rendering, rate: int, folder: Path) -> tuple[Heard, ...]:
+    """Both mixes as files, to be listened to."""
+    folder.mkdir(parents=True, exist_ok=True)
+    found = []
+    for target, name in SIDES.items():
+        audio.write(folder / name, mix.fed_to(target), rate)
+        peak, lufs = decibels(peak_of(mix.fed_to(target))), loudness_of(mix.fed_to(target), rate)
+        found.append(Heard(name, peak, lufs))
+    return tuple(found)
 
 
 def _left_of(mix: Rendering, job: Job, residual: Path | None = None) -> Proof:

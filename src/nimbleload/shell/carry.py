@@ -122,14 +122,15 @@ def proven(steps: Iterator[Step], quiet: bool) -> tuple[Proof | None, str]:
     *_, last = shown(steps, quiet)
     proof = last.compared
     if not quiet:
-        words = told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) + to_hear(proof) if proof else ""
+        words = carrying.mix_words(proof) + to_hear(proof) if proof else ""
         click.echo(f"  {carrying.MIX.name}: {words or last.trouble}")
     return proof, last.trouble
 
 
 def to_hear(proof: Proof) -> str:
-    """Where what differs can be listened to, behind a sentence."""
-    return f"; to listen to: {proof.residual}" if proof.residual else ""
+    """Where what differs, and what was compared, can be listened to, behind a sentence."""
+    files = [*filter(None, [proof.residual]), *(side.file for side in proof.sides)]
+    return f"; to listen to: {', '.join(files)}" if files else ""
 
 
 def show_todo(prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, kind: str, json: bool) -> None:

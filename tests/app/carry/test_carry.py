@@ -11,6 +11,7 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QMessageBox
 
 from nimbleload.app.carry import carrying_out
+from nimbleload.app.carry.job_table import LEVEL, PROOF, SIZE, STANDS, TAKES
 from nimbleload.app.carry.stems_dialog import StemsDialog
 from nimbleload.app.frame.window import BALANCE, CARRY
 from nimbleload.app.look.restore_view import RestoreView
@@ -81,12 +82,12 @@ def test_while_it_is_worked_out_what_there_is_to_do_it_is_not_said_that_there_is
 def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypatch):
     page = window.carry
     decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "u"))
-    assert cells(page, 0) == ["Voice", "Other"] and cells(page, 3) == ["to render"] * 2
+    assert cells(page, 0) == ["Voice", "Other"] and cells(page, STANDS) == ["to render"] * 2
     assert state(window) == "2 to do"
     assert page.back.count() == 2 and page.back.isVisible()
     rendered(window, qtbot)
     assert page.sentence.headline.text() == "All 2 tracks are rendered."
-    assert all("the same, to the sample" in each for each in cells(page, 5))
+    assert all("the same, to the sample" in each for each in cells(page, PROOF))
     assert state(window) == "done"
     assert sorted(path.suffix for path in (tmp_path / "mix carried out").iterdir()) == [
         ".json",
@@ -120,7 +121,7 @@ def test_the_mix_of_what_was_written_is_proven(window, qtbot, tmp_path, monkeypa
     assert page.sentence.headline.text() == "The mix sounds the same as before."
     assert "The track is rendered." in page.sentence.advice.text() and not page.sentence.button.isVisible()
     assert cells(page, 0) == ["Voice", "Mix before and after"]
-    assert cells(page, 5)[1] == "the mix sounds the same, to the sample" and cells(page, 3)[1] == "compared"
+    assert cells(page, PROOF)[1] == "the mix sounds the same, to the sample" and cells(page, STANDS)[1] == "compared"
     # Written anew, it is another one; with another plan there is none.
     write(window, qtbot, monkeypatch, tmp_path / "again.dawproject")
     assert page.table.rowCount() == 1 and page.sentence.button.text() == "Prove the mix"
@@ -141,10 +142,10 @@ def test_a_shared_bus_is_heard_in_the_mix_once_that_can_be_proven(make_window, q
     write(window, qtbot, monkeypatch, tmp_path / "new.dawproject")
     assert page.sentence.button.text() == "Prove the mix"
     rendered(window, qtbot)
-    assert cells(page, 3) == ["to prove, on 2 tracks", "compared"]
+    assert cells(page, STANDS) == ["to prove, on 2 tracks", "compared"]
     assert page.sentence.button.text() == "Prove the sharing"
     rendered(window, qtbot)
-    assert cells(page, 3) == ["compared"] * 2 and "sharing sounds the same" in cells(page, 5)[0]
+    assert cells(page, STANDS) == ["compared"] * 2 and "sharing sounds the same" in cells(page, PROOF)[0]
 
 
 def test_a_mix_that_sounds_otherwise_is_said_and_what_differs_is_played(window, qtbot, tmp_path, monkeypatch):
@@ -157,13 +158,77 @@ def test_a_mix_that_sounds_otherwise_is_said_and_what_differs_is_played(window, 
     assert page.sentence.button.text() == "Prove the mix"
     rendered(window, qtbot)
     assert "sounds different" in page.sentence.headline.text()
-    (words,) = cells(page, 5)
-    assert words.startswith("the mix sounds different: −") and cells(page, 4)[0].endswith("dBFS")
+    (words,) = cells(page, PROOF)
+    assert words.startswith("the mix sounds different: −") and cells(page, LEVEL)[0].endswith("dBFS")
+    assert "; before it is at −" in words and " LUFS, after at −" in words
     page.table.selectRow(0)
-    qtbot.mouseClick(page.hear_left, Qt.MouseButton.LeftButton)
-    assert opened == ["Mix before and after difference.wav"]
+    for button in (page.hear_before, page.hear_after, page.hear_left):
+        qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert opened == ["Mix before.wav", "Mix after.wav", "Mix before and after difference.wav"]
+    assert not page.listen.isVisible()
     # It can be written again, elsewhere.
     assert page.sentence.button.text() == page.write.text()
+
+
+def test_only_the_chosen_one_is_rendered_and_its_size_told(window, qtbot, tmp_path):
+    page = window.carry
+    decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "u"))
+    assert cells(page, TAKES) == ["1 s"] * 2 and cells(page, SIZE) == ["", ""] and not page.only.isVisible()
+    assert "That takes about 1 s." in page.sentence.advice.text()
+    page.table.selectRow(1)
+    with qtbot.waitSignal(window.carrying.ended, timeout=60_000):
+        qtbot.mouseClick(page.only, Qt.MouseButton.LeftButton)
+    assert cells(page, STANDS) == ["to render", "rendered"]
+    (made,) = (tmp_path / "mix carried out").glob("*.wav")
+    assert cells(page, SIZE) == ["", f"{made.stat().st_size / 1e6:.1f} MB"]
+    # What is through, and what is the only one left, needs no such button.
+    assert not page.only.isVisible()
+    page.table.selectRow(0)
+    assert not page.only.isVisible() and page.sentence.button.text() == "Render the rest"
+
+
+def test_it_stands_still_when_asked_and_goes_on(make_window, qtbot, tmp_path):
+    window = make_window()
+    stems.three_freezes(tmp_path, 300)
+    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
+        window.open_path(tmp_path / "mix.nimbleload")
+    window.go(CARRY)
+    page = window.carry
+    qtbot.waitUntil(lambda: state(window) == "3 to do", timeout=60_000)
+    assert not page.pause.isVisible()
+    qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: any("renders" in each for each in cells(page, STANDS)), timeout=60_000)
+    assert " left." in page.sentence.advice.text() or "Finding out how long" in page.sentence.advice.text()
+    qtbot.mouseClick(page.pause, Qt.MouseButton.LeftButton)
+    assert page.pause.text() == "Go on" and state(window) == "paused"
+    assert page.sentence.advice.text().startswith("It stands still.")
+    qtbot.wait(1000)
+    before = cells(page, STANDS)
+    qtbot.wait(500)
+    assert cells(page, STANDS) == before and window.carrying.is_running
+    with qtbot.waitSignal(window.carrying.ended, timeout=120_000):
+        qtbot.mouseClick(page.pause, Qt.MouseButton.LeftButton)
+    assert cells(page, STANDS) == ["rendered"] * 3 and not page.pause.isVisible()
+    assert state(window) == "done"
+
+
+def test_what_stands_still_can_be_stopped(make_window, qtbot, tmp_path):
+    window = make_window()
+    stems.three_freezes(tmp_path, 300)
+    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
+        window.open_path(tmp_path / "mix.nimbleload")
+    window.go(CARRY)
+    page = window.carry
+    # Nothing is at work: nothing can stand still.
+    window.carrying.pause(True)
+    assert not window.carrying.is_paused
+    qtbot.waitUntil(lambda: state(window) == "3 to do", timeout=60_000)
+    qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: any("renders" in each for each in cells(page, STANDS)), timeout=60_000)
+    qtbot.mouseClick(page.pause, Qt.MouseButton.LeftButton)
+    with qtbot.waitSignal(window.carrying.ended, timeout=60_000):
+        qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
+    assert cells(page, STANDS) == ["ended early"] * 3
 
 
 def test_why_a_mix_cannot_be_proven_stands_in_its_row(window, qtbot, tmp_path, monkeypatch):
@@ -173,7 +238,7 @@ def test_why_a_mix_cannot_be_proven_stands_in_its_row(window, qtbot, tmp_path, m
     rendered(window, qtbot)
     (tmp_path / "new.dawproject").unlink()
     rendered(window, qtbot)
-    assert cells(page, 3) == ["not proven"] and "cannot be read" in cells(page, 5)[0]
+    assert cells(page, STANDS) == ["not proven"] and "cannot be read" in cells(page, PROOF)[0]
     assert page.sentence.button.text() == "Prove the mix"
 
 
@@ -229,7 +294,7 @@ def test_a_job_that_ends_early_says_why_and_can_be_tried_again(window, qtbot, mo
     monkeypatch.setattr(render.audio, "write", full)
     rendered(window, qtbot)
     page = window.carry
-    assert cells(page, 3) == ["ended early"] and "no space left" in cells(page, 5)[0]
+    assert cells(page, STANDS) == ["ended early"] and "no space left" in cells(page, PROOF)[0]
     assert "1 ended early" in page.sentence.headline.text()
     monkeypatch.setattr(render.audio, "write", real)
     rendered(window, qtbot)
@@ -242,15 +307,17 @@ def test_another_plan_is_another_list(window, qtbot):
     decide(window, qtbot, Decision("freeze", "u"))
     # What is there already is found at once, with its level and proof, and only the rest is rendered.
     page = window.carry
-    assert cells(page, 3) == ["there already", "to render"] and cells(page, 4)[0].startswith("−")
-    assert cells(page, 5)[0].startswith("the same") and page.sentence.headline.text() == "1 of 2 tracks are rendered."
+    assert cells(page, STANDS) == ["there already", "to render"] and cells(page, LEVEL)[0].startswith("−")
+    assert cells(page, PROOF)[0].startswith("the same")
+    assert page.sentence.headline.text() == "1 of 2 tracks are rendered."
     assert page.sentence.button.text() == "Render the rest"
     rendered(window, qtbot)
-    assert cells(page, 3) == ["there already", "rendered"]
+    assert cells(page, STANDS) == ["there already", "rendered"]
     # At another block size both would come out otherwise, as far as is known.
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         qtbot.keyClick(window, "]")
-    assert cells(page, 3) == ["to render again"] * 2 and "of other settings, audio or plugins" in cells(page, 5)[0]
+    assert cells(page, STANDS) == ["to render again"] * 2
+    assert "of other settings, audio or plugins" in cells(page, PROOF)[0]
     assert page.sentence.button.text() == "Render" and not page.listen.isVisible()
 
 
@@ -264,7 +331,7 @@ def test_what_was_rendered_before_a_restart_can_be_listened_to_and_written(windo
     with qtbot.waitSignal(again.carrying.prepared, timeout=60_000):
         again.open_path(saved)
     again.go(CARRY)
-    assert cells(again.carry, 3) == ["there already"] and state(again) == "done"
+    assert cells(again.carry, STANDS) == ["there already"] and state(again) == "done"
     again.carry.table.selectRow(0)
     assert again.carry.listen.isEnabled() and again.carry.write.isVisible()
 
@@ -321,8 +388,8 @@ def test_the_example_has_audio_of_its_own(make_window, qtbot):
     ids = {strip.name: strip.id for strip in window.desk.document.session.strips}
     window.desk.decide("freeze", [Decision("freeze", ids[name]) for name in ("Fiddle", "Choir low", "Choir")])
     qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=60_000)
-    assert cells(window.carry, 3) == ["to render", "to render", "not rendered"]
-    assert "no track with audio of its own" in cells(window.carry, 5)[2]
+    assert cells(window.carry, STANDS) == ["to render", "to render", "not rendered"]
+    assert "no track with audio of its own" in cells(window.carry, PROOF)[2]
 
 
 def sharing(make_window, qtbot, folder, processor):
@@ -348,11 +415,11 @@ def sharing(make_window, qtbot, folder, processor):
 def test_a_plan_that_only_shares_is_proven_and_written(make_window, qtbot, tmp_path, monkeypatch):
     window = sharing(make_window, qtbot, tmp_path, "mist")
     page = window.carry
-    assert cells(page, 0) == ["Shared Mist"] and cells(page, 3) == ["to prove, on 2 tracks"]
+    assert cells(page, 0) == ["Shared Mist"] and cells(page, STANDS) == ["to prove, on 2 tracks"]
     assert state(window) == "1 to do" and page.sentence.button.text() == "Prove the sharing"
     assert page.write.isVisible()  # it may be written without the proof
     rendered(window, qtbot)
-    assert "sharing sounds the same" in cells(page, 5)[0] and state(window) == "done"
+    assert "sharing sounds the same" in cells(page, PROOF)[0] and state(window) == "done"
     # Nothing is left but to write: one button for it is enough.
     assert page.sentence.button.text() == "Write the changed session…" and not page.write.isVisible()
     target = tmp_path / "shared.dawproject"
@@ -373,7 +440,7 @@ def test_what_sharing_changes_can_be_heard(make_window, qtbot, tmp_path, monkeyp
     page = window.carry
     assert not page.hear_left.isVisible()
     rendered(window, qtbot)
-    assert "sharing changes the sound" in cells(page, 5)[0]
+    assert "sharing changes the sound" in cells(page, PROOF)[0]
     page.table.selectRow(0)
     asked = []
     monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: asked.append(url.toLocalFile()))
@@ -403,7 +470,7 @@ def test_why_something_is_not_rendered_is_read_in_full_at_any_width(window, qtbo
     # It is found out while another page is in sight.
     window.go(BALANCE)
     decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "tm"))
-    assert cells(page, 3)[-1] == "not rendered"
+    assert cells(page, STANDS)[-1] == "not rendered"
     last = page.table.rowCount() - 1
     # One line is enough in the window as it is; as many as it takes where the column is narrow, and one again.
     window.go(CARRY)
@@ -411,7 +478,7 @@ def test_why_something_is_not_rendered_is_read_in_full_at_any_width(window, qtbo
     qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
     qtbot.wait(100)
     assert page.table.rowHeight(last) < 1.5 * plain
-    page.table.setColumnWidth(0, page.table.width() - 560)
+    page.table.setColumnWidth(0, page.table.width() - 660)
     qtbot.waitUntil(lambda: page.table.rowHeight(last) > 1.5 * plain, timeout=10_000)
     page.table.setColumnWidth(0, narrow)
     qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
@@ -447,12 +514,12 @@ class TestStems:
         page = mix.carry
         assert self.chosen(mix, qtbot, "Solo", "Band", "Echo", "Main") == "4 stems of 6"
         assert cells(page, 0) == ["Solo stem", "Band stem", "Echo stem", "Main stem", "All stems together"]
-        assert cells(page, 1)[0] == "its fader" and cells(page, 3)[4] == "to prove"
+        assert cells(page, 1)[0] == "its fader" and cells(page, STANDS)[4] == "to prove"
         assert page.sentence.headline.text() == "4 stems are to be rendered."
         rendered(mix, qtbot)
         assert page.sentence.headline.text() == "All 4 stems are rendered."
-        assert cells(page, 5)[4].startswith("together they are what the main output gets")
-        assert all("the same" in words for words in cells(page, 5)[:4])
+        assert cells(page, PROOF)[4].startswith("together they are what the main output gets")
+        assert all("the same" in words for words in cells(page, PROOF)[:4])
         # Nothing of the session has changed: there is nothing to write, and no other load to tell of.
         assert "worst moment" not in page.sentence.advice.text()
         assert not page.write.isVisible() and page.listen.isVisible()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QUrl, Signal
@@ -14,6 +15,7 @@ from ...core.told.restore_list import restore_list
 from ...deliver import carrying
 from ...deliver.carrying import MIX, Prepared
 from ...deliver.exchange_out import Written
+from ...deliver.lasting import Effort, TimeLeft
 from ...deliver.proof import Proof
 from ...deliver.render import Job, Rendered, Step
 from ...deliver.sharing import Check
@@ -46,15 +48,18 @@ class CarryPage(QWidget):
         self.rendered: dict[str, Rendered] = {}
         self.compared: dict[str, Proof] = {}
         self.ended: dict[str, str] = {}
+        self.takes: Mapping[str, Effort] = {}
         # The changed session, once it is written, whose mix can be proven then.
         self.written: Path | None = None
         self._plan: tuple[object, ...] | None = None
         self.stems: tuple[str, ...] = ()
         self.sentence = Sentence()
         self.table = JobTable()
-        self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write = map(QPushButton, (
-            "Stems…", "Stop", "Listen", "Hear the difference", "Show in folder", "Write the changed session…",
+        self.ask_stems, self.only, self.pause, self.stop = map(QPushButton, ("Stems…", "Only this", "Pause", "Stop"))
+        self.listen, self.hear_left, self.show_folder, self.write = map(QPushButton, (
+            "Listen", "Hear the difference", "Show in folder", "Write the changed session…",
         ))  # fmt: skip
+        self.hear_before, self.hear_after = QPushButton("Hear before"), QPushButton("Hear after")
         self.kind = QComboBox()
         self.kind.setAccessibleName("In which kind of file audio is written")
         for name, form in FORMATS.items():
@@ -70,7 +75,10 @@ class CarryPage(QWidget):
         row = QHBoxLayout()
         row.addWidget(self.news, 1)
         row.addWidget(self.kind)
-        for part in (self.ask_stems, self.stop, self.listen, self.hear_left, self.show_folder, self.write):
+        for part in (
+            self.ask_stems, self.only, self.pause, self.stop, self.listen, self.hear_before, self.hear_after,
+            self.hear_left, self.show_folder, self.write,
+        ):  # fmt: skip
             row.addWidget(part)
         frame, inside = panel()
         inside.addWidget(self.table, 3)
@@ -81,12 +89,16 @@ class CarryPage(QWidget):
         self._show_buttons()
 
     def _connect(self) -> None:
-        self.sentence.pressed.connect(self.start)
+        self.sentence.pressed.connect(lambda: self.start())
+        self.only.clicked.connect(lambda: self.start(self.table.chosen()))
+        self.pause.clicked.connect(self.stand_still)
         self.ask_stems.clicked.connect(self.choose_stems)
         self.kind.activated.connect(lambda _: self._take_kind())
         self.stop.clicked.connect(self.work.stop)
         self.listen.clicked.connect(self.play)
         self.hear_left.clicked.connect(self.play_difference)
+        self.hear_before.clicked.connect(lambda: self.play_side(0))
+        self.hear_after.clicked.connect(lambda: self.play_side(1))
         self.show_folder.clicked.connect(self.open_folder)
         self.write.clicked.connect(self.ask_write)
         self.table.itemSelectionChanged.connect(self._show_buttons)
@@ -103,11 +115,12 @@ class CarryPage(QWidget):
 
     # What the user does
 
-    def start(self) -> None:
-        """Renders and proves what is not rendered and proven yet; writes the session where nothing has to be."""
+    def start(self, only: str = "") -> None:
+        """Renders and proves what is not rendered and proven yet, of all or of one thing; writes the session where
+        nothing has to be."""
         if self.prepared is None or self.work.is_running:
             return
-        todo, checks = self._todo()
+        todo, checks = self._todo(only)
         if not todo and self._can_prove_mix():
             self._prove_mix()
             return
@@ -116,17 +129,25 @@ class CarryPage(QWidget):
             return
         self.ended.clear()
         files = {strip: of.file for strip, of in self.rendered.items()}
-        self.work.start(self.prepared, todo, checks, self.folder, files, str(self.kind.currentData()))
+        whole = [self.prepared.together.job.strip.id] if self.prepared.together is not None and not only else []
+        takes = {each: self.takes[each] for each in (*_ids(todo, checks), *whole)}
+        self.work.start(self.prepared, todo, checks, self.folder, files, takes, str(self.kind.currentData()))
         self.news.setText(f"Files go to {self.folder}.")
         self._show_sentence()
 
-    def _todo(self) -> tuple[list[Job], list[Check]]:
-        """What is not rendered yet, and which shared buses are not proven."""
+    def stand_still(self) -> None:
+        """Makes what is being rendered stand still, or go on."""
+        self.work.pause(not self.work.is_paused)
+        self._show_sentence()
+        self._show_buttons()
+
+    def _todo(self, only: str = "") -> tuple[list[Job], list[Check]]:
+        """What is not rendered yet, and which shared buses are not proven: of all, or of one (its strip's id)."""
         of = self.prepared
         if of is None:
             return [], []
-        jobs = [job for job in of.jobs if job.strip.id not in self.rendered]
-        return jobs, [check for check in of.checks if check.bus.id not in self.compared]
+        jobs = [job for job in of.jobs if job.strip.id not in self.rendered and only in ("", job.strip.id)]
+        return jobs, [each for each in of.checks if each.bus.id not in self.compared and only in ("", each.bus.id)]
 
     def _can_prove_mix(self) -> bool:
         """Whether the changed session is written, and its mix not proven yet."""
@@ -139,7 +160,9 @@ class CarryPage(QWidget):
             return
         self.ended.clear()
         self.table.begin_mix(document.session.length)
-        self.work.prove_mix(document.session, document.buffer, self._desk.path, self.written, self.folder)
+        self.work.prove_mix(
+            document.session, document.buffer, self._desk.path, self.written, self.folder, self._desk.cards
+        )
         self._show_sentence()
         self._show_buttons()
 
@@ -178,19 +201,28 @@ class CarryPage(QWidget):
         """Plays the chosen file with the system's player."""
         chosen = self._chosen()
         if chosen is not None:
-            QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder / chosen.file)))
+            self._play(chosen.file)
 
-    def _residual(self) -> str:
-        """The file with what differs, of the row that is chosen; empty without one."""
+    def _play(self, file: str) -> None:
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder / file)))
+
+    def _proof(self) -> Proof | None:
+        """What was found of the row that is chosen."""
         of = self.table.chosen()
         rendered = self.rendered.get(of)
-        proof = rendered.proof if rendered is not None else self.compared.get(of)
-        return proof.residual if proof is not None else ""
+        return rendered.proof if rendered is not None else self.compared.get(of)
 
     def play_difference(self) -> None:
         """Plays what the chosen row's two renderings differ by, with the system's player."""
-        if self._residual():
-            QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder / self._residual())))
+        proof = self._proof()
+        if proof is not None and proof.residual:
+            self._play(proof.residual)
+
+    def play_side(self, side: int) -> None:
+        """Plays one of the two that the chosen row compares."""
+        proof = self._proof()
+        if proof is not None and proof.sides:
+            self._play(proof.sides[side].file)
 
     def open_folder(self) -> None:
         QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.folder)))
@@ -244,15 +276,18 @@ class CarryPage(QWidget):
                 self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
                 self.state_changed.emit("…", "quiet")
             kind = str(self.kind.currentData())
-            self.work.prepare(document.session, document.plan, document.buffer, kind, self.stems, self._desk.path)
+            self.work.prepare(
+                document.session, document.plan, document.buffer, kind, self._desk.cards, self.stems, self._desk.path
+            )
 
     def _follow_file(self) -> None:
         """What is rendered may go beside another file, if the session was saved as one."""
         if self._plan is not None and self._plan[-1] != self._desk.path:
             self._look()
 
-    def _take_prepared(self, found: Prepared | str, lies: There) -> None:
+    def _take_prepared(self, found: Prepared | str, lies: There, takes: Mapping[str, Effort]) -> None:
         self._forget()
+        self.takes = takes
         self.prepared = found if isinstance(found, Prepared) else None
         if self.prepared is None:
             has_plan = not self._has_no_plan() or bool(self.stems)
@@ -262,7 +297,7 @@ class CarryPage(QWidget):
             self._show_buttons()
             return
         self.rendered |= lies.rendered
-        self.table.show_all(self.prepared, lies)
+        self.table.show_all(self.prepared, lies, takes)
         self._show_sentence()
         self._show_buttons()
 
@@ -315,11 +350,17 @@ class CarryPage(QWidget):
         proofs = [*(each.proof for each in self.rendered.values()), *self.compared.values()]
         odd = [proof for proof in proofs if proof is not None and proof.verdict not in ("same", "rounded")]
         jobs, checks = self._todo()
+        if running:
+            advice = f"{told.left_words(self.work.seconds_left, self.work.is_paused)} {advice}"
+        else:
+            takes = {each: self.takes[each] for each in _ids(jobs, checks)}
+            advice = f"{told.todo_words(TimeLeft(takes, {}).seconds())} {advice}".strip()
         left, all_of = len(jobs) + len(checks), total + len(self.prepared.checks)
         tone = "overload" if self.ended else "tight" if odd else "fits" if all_of and not left else "quiet"
         self.sentence.say(headline, advice, tone, "" if running else self._button(bool(jobs), bool(checks)))
         words = (
-            "rendering" if running else "done" if all_of and not left else f"{left} to do" if all_of
+            "paused" if self.work.is_paused else "rendering" if running
+            else "done" if all_of and not left else f"{left} to do" if all_of
             else "to write" if self.prepared.is_written else "no plan" if self._has_no_plan() and not self.stems
             else "nothing"
         )  # fmt: skip
@@ -344,13 +385,21 @@ class CarryPage(QWidget):
     def _show_buttons(self) -> None:
         running, chosen = self.work.is_running, self._chosen() is not None
         self.stop.setVisible(running)
+        self.pause.setVisible(running)
+        self.pause.setText("Go on" if self.work.is_paused else "Pause")
+        todo = _ids(*self._todo())
+        self.only.setVisible(not running and len(todo) > 1 and self.table.chosen() in todo)
         self.ask_stems.setVisible(not running)
         self.kind.setEnabled(not running)
         self.ask_stems.setEnabled(self._desk.document is not None)
-        for part in (self.listen, self.show_folder):
-            part.setVisible(bool(self.rendered))
+        proof = self._proof()
+        sides = proof is not None and bool(proof.sides)
+        for part in (self.hear_before, self.hear_after):
+            part.setVisible(sides)
+        self.listen.setVisible(bool(self.rendered) and not sides)
+        self.show_folder.setVisible(bool(self.rendered))
         self.listen.setEnabled(chosen)
-        self.hear_left.setVisible(bool(self._residual()))
+        self.hear_left.setVisible(proof is not None and bool(proof.residual))
         self.write.setVisible(self._can_write() and not running and self.sentence.button.text() != self.write.text())
 
     def _show_back(self) -> None:
@@ -361,3 +410,8 @@ class CarryPage(QWidget):
         self.back.show_lines(lines, document.plan.put_back)
         for part in (self.back, self.back_title):
             part.setVisible(bool(lines))
+
+
+def _ids(jobs: Sequence[Job], checks: Sequence[Check]) -> list[str]:
+    """The ids of what is to be done, as its rows have them."""
+    return [*(job.strip.id for job in jobs), *(check.bus.id for check in checks)]

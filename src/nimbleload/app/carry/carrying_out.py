@@ -13,8 +13,10 @@ from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
 from ...core.session.session import Session
 from ...deliver import carrying, exchange_out, whole_mix
-from ...deliver.carrying import NothingToDoError, Prepared
-from ...deliver.render import Job, Rendered
+from ...deliver.asked import Asked
+from ...deliver.carrying import MIX, NothingToDoError, Prepared
+from ...deliver.lasting import Effort, TimeLeft, efforts
+from ...deliver.render import Job, Rendered, Step
 from ...deliver.sharing import Check
 from ...deliver.there import NOTHING, There, there
 from ...demo import audio as demo_audio
@@ -26,12 +28,12 @@ log = logging.getLogger(__name__)
 class CarryingOut(QObject):
     """One thing at a time.
 
-    `prepared` brings what there is to do, or a sentence why there is nothing, and what of it lies there already;
-    `stepped` each step of a job; `ended` comes when all jobs are through; `wrote` brings the changed session that was
-    written; `failed` a sentence.
+    `prepared` brings what there is to do, or a sentence why there is nothing, what of it lies there already, and how
+    long each takes; `stepped` each step of a job; `ended` comes when all jobs are through; `wrote` brings the changed
+    session that was written; `failed` a sentence.
     """
 
-    prepared = Signal(object, object)
+    prepared = Signal(object, object, object)
     stepped = Signal(object)
     ended = Signal()
     wrote = Signal(object)
@@ -41,77 +43,104 @@ class CarryingOut(QObject):
         super().__init__(parent)
         self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
-        self._stop = threading.Event()
-        self._asked = 0
+        self._asked = Asked()
+        self._left = TimeLeft({}, {})
+        self._looks = 0
 
     @property
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
+    @property
+    def is_paused(self) -> bool:
+        return self.is_running and self._asked.is_still()
+
+    @property
+    def seconds_left(self) -> float | None:
+        """How long it goes on, about; None where that is not known yet."""
+        return self._left.seconds()
+
     def prepare(
-        self, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str] = (),
+        self, session: Session, plan: Plan, buffer: int, kind: str, cards: Cards, stems: Sequence[str] = (),
         saved_as: Path | None = None,
     ) -> None:  # fmt: skip
-        """Looks what there is to do for a plan and for stems, and what lies there as a kind of file; what was asked
-        before no longer counts."""
-        self._asked += 1
-        of = (self._asked, session, plan, buffer, kind, stems, saved_as)
+        """Looks what there is to do for a plan and for stems, what lies there as a kind of file, and how long each
+        takes; what was asked before no longer counts."""
+        self._looks += 1
+        of = (self._looks, session, plan, buffer, kind, cards, stems, saved_as)
         threading.Thread(target=self._prepare, args=of, daemon=True).start()
 
     def _prepare(
-        self, asked: int, session: Session, plan: Plan, buffer: int, kind: str, stems: Sequence[str],
+        self, look: int, session: Session, plan: Plan, buffer: int, kind: str, cards: Cards, stems: Sequence[str],
         saved_as: Path | None,
     ) -> None:  # fmt: skip
         found: Prepared | str
-        lies = NOTHING
+        lies, takes = NOTHING, dict[str, Effort]()
         try:
             if plan.decisions or stems:
                 demo_audio.made_if_needed(session.source)
             found = carrying.prepare(session, plan, buffer, stems, saved_as)
             lies = there(found.jobs, found.source, carrying.folder_of(found.beside), kind)
+            takes = efforts(found, cards)
         except NothingToDoError as error:
             found = str(error)
         except Exception as error:
             log.exception("looking what there is to carry out failed")
             found = f"What there is to do could not be found out: {error}."
-        self._to_window.post(self._take_prepared, asked, found, lies)
+        self._to_window.post(self._take_prepared, look, found, lies, takes)
 
-    def _take_prepared(self, asked: int, found: Prepared | str, lies: There) -> None:
-        if asked == self._asked:
-            self.prepared.emit(found, lies)
+    def _take_prepared(self, look: int, found: Prepared | str, lies: There, takes: dict[str, Effort]) -> None:
+        if look == self._looks:
+            self.prepared.emit(found, lies, takes)
 
     def start(
         self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: Mapping[str, str],
-        kind: str = "wav",
+        takes: Mapping[str, Effort], kind: str = "wav",
     ) -> None:  # fmt: skip
         """Renders and proves these jobs into files of a kind, and proves these shared buses; `files` are there, by the
-        ids of strips. Does nothing while it is at work."""
+        ids of strips, and each `takes` its time. Does nothing while it is at work."""
         if not self.is_running:
-            self._stop.clear()
+            self._begin(TimeLeft(takes, {}))
             self._run(self._render, prepared, jobs, checks, folder, dict(files), kind)
+
+    def _begin(self, left: TimeLeft) -> None:
+        """Nothing is asked of it yet; so long it goes on."""
+        self._asked, self._left = Asked(), left
 
     def _render(
         self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: dict[str, str], kind: str
     ) -> None:
         steps = carrying.run(
-            prepared, folder, kind, cancelled=self._stop.is_set, jobs=jobs, checks=checks, files=files
+            prepared, folder, kind, asked=self._asked, jobs=jobs, checks=checks, files=files
         )  # fmt: skip
         for step in steps:
-            self._to_window.post(self.stepped.emit, step)
+            self._to_window.post(self._take_step, step)
 
-    def prove_mix(self, session: Session, buffer: int, saved_as: Path | None, target: Path, folder: Path) -> None:
+    def _take_step(self, step: Step) -> None:
+        self._left.take(step)
+        self.stepped.emit(step)
+
+    def prove_mix(
+        self, session: Session, buffer: int, saved_as: Path | None, target: Path, folder: Path, cards: Cards
+    ) -> None:
         """Renders what differs between the mix of a session and that of the changed one that was written."""
         if not self.is_running:
-            self._stop.clear()
+            self._begin(TimeLeft({MIX.id: Effort(known=False)}, cards))
             self._run(self._prove_mix, session, buffer, saved_as, target, folder)
 
     def _prove_mix(self, session: Session, buffer: int, saved_as: Path | None, target: Path, folder: Path) -> None:
-        for step in whole_mix.prove_written(session, buffer, saved_as, target, folder, self._stop.is_set):
-            self._to_window.post(self.stepped.emit, step)
+        for step in whole_mix.prove_written(session, buffer, saved_as, target, folder, self._asked):
+            self._to_window.post(self._take_step, step)
 
     def stop(self) -> None:
         """Ends what is being rendered; what is through stays."""
-        self._stop.set()
+        self._asked.stop()
+
+    def pause(self, still: bool) -> None:
+        """Makes what is being rendered stand still, or go on."""
+        if self.is_running:
+            self._asked.stand_still(still)
+            self._left.stand_still(still)
 
     def write(
         self, target: Path, source: Path, session: Session, plan: Plan, rendered: Mapping[str, Rendered], folder: Path,

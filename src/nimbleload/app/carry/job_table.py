@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QShowEvent
@@ -12,14 +12,15 @@ from ...core.told import carrying as told
 from ...core.units import clock, percent
 from ...deliver import carrying
 from ...deliver.carrying import MIX, Prepared
+from ...deliver.lasting import Effort
 from ...deliver.render import THERE_ALREADY, Job, Rendered, Step
 from ...deliver.stems import is_stem
 from ...deliver.there import There
 from ..look.panels import dress_table, size_table
 
-HEADINGS = ("Track", "Through", "Length", "Where it stands", "Level", "Proof")
-STANDS, PROOF = 3, 5
-WIDTHS = (190, 130, 70, 150, 150)
+HEADINGS = ("Track", "Through", "Length", "Takes", "Size", "Where it stands", "Level", "Proof")
+TAKES, SIZE, STANDS, LEVEL, PROOF = 3, 4, 5, 6, 7
+WIDTHS = (170, 120, 60, 70, 70, 130, 150)
 
 
 class JobTable(QTableWidget):
@@ -54,8 +55,8 @@ class JobTable(QTableWidget):
         self._prepared = None
         self.setRowCount(0)
 
-    def show_all(self, prepared: Prepared, lies: There) -> None:
-        """What there is to do, what of it lies there already, and what cannot be done."""
+    def show_all(self, prepared: Prepared, lies: There, takes: Mapping[str, Effort]) -> None:
+        """What there is to do and how long each `takes`, what lies there already, and what cannot be done."""
         self._prepared = prepared
         jobs, shared = prepared.all_jobs, {check.bus.id: len(check.members) for check in prepared.checks}
         self.setRowCount(len(jobs) + len(prepared.refused))
@@ -67,10 +68,12 @@ class JobTable(QTableWidget):
                 last = "its fader"
             elif whole is not None and job is whole.job:
                 last, stands = "", "to prove"
-            self._fill(row, (job.name, last, clock(job.samples / job.rate), stands, "", ""))
+            of = takes[job.strip.id]
+            length, time = clock(job.samples / job.rate), told.takes_words(of.alone, of.known)
+            self._fill(row, (job.name, last, length, time, "", stands, "", ""))
             self._show_lying(row, job, lies)
         for row, (name, reason) in enumerate(prepared.refused, len(jobs)):
-            self._fill(row, (name, "", "", "not rendered", "", reason))
+            self._fill(row, (name, "", "", "", "", "not rendered", "", reason))
         self._fitting.start()
 
     def _show_lying(self, row: int, job: Job, lies: There) -> None:
@@ -83,13 +86,14 @@ class JobTable(QTableWidget):
 
     def _show_rendered(self, row: int, of: Rendered, stands: str) -> None:
         words = "; ".join(carrying.told_of(of))
+        self._fill(row, (told.megabytes(of.size),), SIZE)
         self._fill(row, (stands, told.levels(of.peak_db, of.lufs), words), STANDS)
 
     def begin_mix(self, seconds: float) -> None:
         """A row for the proof of a mix that lasts so long."""
         ids = self._ids()
         self.setRowCount(len(ids))
-        words = (MIX.name, "the main output", clock(seconds), "to prove", "", "")
+        words = (MIX.name, "the main output", clock(seconds), "", "", "to prove", "", "")
         self._fill(ids.index(MIX.id), words)
 
     def drop_mix(self) -> None:

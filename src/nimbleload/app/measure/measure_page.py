@@ -27,7 +27,7 @@ from ...core.session.chain_edits import with_variant
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told.card_comparison import other_standards
-from ...core.units import count, percent
+from ...core.units import about, count, percent
 from ...probe import session_run
 from ...probe.session_run import Job, Progress
 from ...store.library import STAND_IN, TYPED
@@ -407,7 +407,7 @@ class MeasurePage(QWidget):
         if self._done_cells >= 4:
             spent = self.measuring.seconds - self._first_seconds
             seconds = spent / self._done_cells * (self.bar.maximum() - self._done_cells)
-            words = f"about {seconds / 60:.0f} min left" if seconds >= 90 else f"about {seconds:.0f} s left"
+            words = f"{about(seconds)} left"
         else:
             words = "finding out how long it takes"
         self.left.setText(words)

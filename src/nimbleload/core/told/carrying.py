@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from ..units import listed
+from ..units import about, as_sentence, listed
 
 # Softer than this a sound has no loudness; so little is no difference in loudness.
 NO_LUFS, SAME_LU = -70.0, 0.1
@@ -18,6 +18,28 @@ VERDICTS = {
     "random": "the same but for its own randomness",
     "different": "different at another block size",
 }
+
+
+def takes_words(seconds: float, known: bool) -> str:
+    """How long something takes: "3 min"; where some plugins are not measured, no figure."""
+    return about(seconds).removeprefix("about ") if known else "not known"
+
+
+def megabytes(size: int) -> str:
+    """How long a file is: "23 MB"; empty where that is not known."""
+    return f"{size / 1e6:.{0 if size >= 1e7 else 1}f} MB" if size else ""
+
+
+def left_words(seconds: float | None, paused: bool) -> str:
+    """How long it goes on, as a sentence."""
+    if paused:
+        return "It stands still."
+    return f"{as_sentence(about(seconds) + ' left')}" if seconds is not None else "Finding out how long it takes."
+
+
+def todo_words(seconds: float | None) -> str:
+    """How long what is to be done takes, as a sentence; empty where that is not known."""
+    return f"That takes {about(seconds)}." if seconds else ""
 
 
 def level(db: float) -> str:
@@ -94,6 +116,11 @@ def mix_words(verdict: str, peak_db: float, at: float, alike: bool = False) -> s
             f"{moment(at)}{ways}"
         )
     return f"the mix sounds different: {level(peak_db)} at most differ, at {moment(at)}{ways}"
+
+
+def sides_words(before: tuple[float, float], after: tuple[float, float]) -> str:
+    """How high and how loud two mixes are (dBFS, LUFS): to be added to what they differ by."""
+    return f"; before it is at {levels(*before)}, after at {levels(*after)}"
 
 
 def mix_headline(verdict: str) -> str:
