@@ -174,7 +174,7 @@ def test_only_the_chosen_one_is_rendered_and_its_size_told(window, qtbot, tmp_pa
     page = window.carry
     decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "u"))
     assert cells(page, TAKES) == ["1 s"] * 2 and cells(page, SIZE) == ["", ""] and not page.only.isVisible()
-    assert "That takes about 1 s." in page.sentence.advice.text()
+    assert "Rendering and proving it takes about 1 s." in page.sentence.advice.text()
     page.table.selectRow(1)
     with qtbot.waitSignal(window.carrying.ended, timeout=60_000):
         qtbot.mouseClick(page.only, Qt.MouseButton.LeftButton)

@@ -354,7 +354,7 @@ class CarryPage(QWidget):
             advice = f"{told.left_words(self.work.seconds_left, self.work.is_paused)} {advice}"
         else:
             takes = {each: self.takes[each] for each in _ids(jobs, checks)}
-            advice = f"{told.todo_words(TimeLeft(takes, {}).seconds())} {advice}".strip()
+            advice = f"{told.todo_words(TimeLeft(takes, {}).seconds(), bool(jobs))} {advice}".strip()
         left, all_of = len(jobs) + len(checks), total + len(self.prepared.checks)
         tone = "overload" if self.ended else "tight" if odd else "fits" if all_of and not left else "quiet"
         self.sentence.say(headline, advice, tone, "" if running else self._button(bool(jobs), bool(checks)))

@@ -20,7 +20,7 @@ from ..look.panels import dress_table, size_table
 
 HEADINGS = ("Track", "Through", "Length", "Takes", "Size", "Where it stands", "Level", "Proof")
 TAKES, SIZE, STANDS, LEVEL, PROOF = 3, 4, 5, 6, 7
-WIDTHS = (170, 120, 60, 70, 70, 130, 150)
+WIDTHS = (170, 120, 60, 60, 60, 155, 150)
 
 
 class JobTable(QTableWidget):

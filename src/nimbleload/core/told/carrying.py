@@ -37,9 +37,10 @@ def left_words(seconds: float | None, paused: bool) -> str:
     return f"{as_sentence(about(seconds) + ' left')}" if seconds is not None else "Finding out how long it takes."
 
 
-def todo_words(seconds: float | None) -> str:
-    """How long what is to be done takes, as a sentence; empty where that is not known."""
-    return f"That takes {about(seconds)}." if seconds else ""
+def todo_words(seconds: float | None, renders: bool) -> str:
+    """How long what is to be rendered, or only proven, takes, as a sentence; empty where that is not known."""
+    what = "Rendering and proving it" if renders else "Proving that sharing sounds the same"
+    return f"{what} takes {about(seconds)}." if seconds else ""
 
 
 def level(db: float) -> str:
