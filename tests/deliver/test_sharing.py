@@ -9,10 +9,12 @@ import soundfile
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.carrying import headline, sharing_words
 from nimbleload.deliver import carrying
+from nimbleload.deliver.against import merged
 from nimbleload.deliver.proof import SAME_DB
 from nimbleload.deliver.render import Step
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
+from tests.helpers import known
 from tests.helpers.stems import audio, noise, wave
 
 EQ = '<BuiltinDevice deviceID="house.shoreline" deviceName="Eq" deviceRole="audioFX"><Parameters/></BuiltinDevice>'
@@ -79,6 +81,35 @@ def test_what_else_the_plan_does_to_its_tracks_is_not_taken_for_the_sharing(tmp_
     plan = Plan((*shared, Decision("off", "t0", use=members[0].inserts[0].id)))
     *_, last = carrying.run(carrying.prepare(session, plan, 512), tmp_path / "out")
     assert last.compared.verdict in ("same", "rounded")
+
+
+def test_chance_before_the_shared_plugin_is_no_difference_and_that_of_its_own_is_named(tmp_path, monkeypatch):
+    assert known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "HISSES") is not None
+    hisses = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known")
+    session = dawproject.read(mix(tmp_path / "a.dawproject", hisses + EQ)).session
+    plan = Plan(tuple(Decision("share", s.id, s.inserts[1].id, into="bus1") for s in session.strips if s.inserts))
+    of = carrying.prepare(session, plan, 512)
+    *_, last = carrying.run(of, tmp_path / "out")
+    assert last.compared.verdict in ("same", "rounded")
+    # What the tracks have in common is rendered once: five plugins for the seven of both ways.
+    both, _ = merged(*of.checks[0].ways, of.checks[0].bus, lambda _: True)
+    assert len(both.all_uses) == 5
+    _, found = proof(mix(tmp_path / "b.dawproject", hisses))
+    assert found.verdict == "random"
+    words = sharing_words(found.verdict, found.peak_db, found.at)
+    assert words.startswith("what is shared never sounds the same twice, and sharing changes no more than that: −")
+
+
+def test_what_sharing_changes_can_be_heard_as_it_was_and_as_it_is(tmp_path):
+    _, found = proof(mix(tmp_path / "a.dawproject", SATURATOR))
+    before, after, left = (
+        soundfile.read(tmp_path / "out" / file, dtype="float64", always_2d=True)[0]
+        for file in (*(side.file for side in found.sides), found.residual)
+    )
+    assert np.abs(before - after - left[: len(before)]).max() < 1e-6
+    assert [side.peak_db for side in found.sides] == [
+        pytest.approx(20 * np.log10(np.abs(sound).max())) for sound in (before, after)
+    ]
 
 
 def test_muted_tracks_are_left_out(tmp_path):

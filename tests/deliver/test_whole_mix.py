@@ -14,7 +14,8 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.told.carrying import mix_headline, mix_words
 from nimbleload.deliver import carrying, whole_mix
-from nimbleload.deliver.asked import NOTHING_ASKED, Asked
+from nimbleload.deliver.against import Kept, merged
+from nimbleload.deliver.asked import Asked
 from nimbleload.deliver.carrying import MIX, NothingToDoError
 from nimbleload.deliver.loudness import integrated
 from nimbleload.store import dawproject
@@ -34,8 +35,12 @@ def side(path, buffer=512):
     return whole_mix.side(dawproject.read(path).session, buffer)
 
 
+def heard(folder):
+    return [folder / "heard" / name for name in ("was.wav", "is.wav")]
+
+
 def proof(one, other, residual=None):
-    *_, last = whole_mix.prove(side(one), side(other), residual)
+    *_, last = whole_mix.prove(side(one), side(other), Kept(residual))
     assert last.trouble == "", last.trouble
     return last.compared
 
@@ -87,7 +92,7 @@ def dawproject_text(path):
 def test_only_what_differs_is_rendered_twice(tmp_path):
     one = a_mix(tmp_path / "a.dawproject")
     other = dawproject_with(one, 'value="0.8"', 'value="0.9"')
-    job, differ = whole_mix.merged(side(one).job, side(other).job, lambda _: True)
+    job, differ = merged(side(one).job, side(other).job, MIX, lambda _: True)
     # The fader of “Two” is on the way to the band, and that on the way to the main output.
     assert differ == {"band": 0, "tm": 0}
     ids = [stage.strip.id for stage in job.before]
@@ -102,7 +107,7 @@ def test_only_what_differs_is_rendered_twice(tmp_path):
         (MIX.id, 0.7), ("heard/before", 0.7), (MIX.id, -0.7), ("heard/after", 0.7),
     ]  # fmt: skip
     # What plays another audio is another strip, and so is all that it feeds.
-    _, differ = whole_mix.merged(side(one).job, side(one).job, lambda of: [each.start for each in of.parts] != [2.0])
+    _, differ = merged(side(one).job, side(one).job, MIX, lambda of: [each.start for each in of.parts] != [2.0])
     assert differ == {"solo": 0, "tm": 0}
 
 
@@ -112,7 +117,7 @@ def test_a_chain_is_rendered_once_as_far_as_it_is_the_same(tmp_path):
     third = session.strip("t").inserts[2]
     target, _ = written_with(path, Plan((Decision("off", "t", use=third.id),)))
     before, after = side(path).job, whole_mix.changed(target, session.host, 512).job
-    job, differ = whole_mix.merged(before, after, lambda _: True)
+    job, differ = merged(before, after, MIX, lambda _: True)
     stages = {stage.strip.id: stage for stage in job.before}
     assert list(stages) == ["both/t", "t", "after/t", "u", "tm", "after/tm"] and differ == {"t": 2, "tm": 0}
     assert [[use.plugin.identifier for use in stages[each].uses] for each in ("both/t", "t", "after/t")] == [
@@ -121,7 +126,7 @@ def test_a_chain_is_rendered_once_as_far_as_it_is_the_same(tmp_path):
     assert {feed.target for feed in stages["both/t"].feeds} == {"t", "after/t"}
     # What it plays is played once; to be told from itself it is not kept together any further.
     assert stages["both/t"].sounding.parts and not stages["t"].sounding.parts and not stages["after/t"].sounding.parts
-    again, _ = whole_mix.merged(before, before, lambda _: True, differ)
+    again, _ = merged(before, before, MIX, lambda _: True, differ)
     assert [len(stage.uses) for stage in again.before] == [2, 2, 2, 0, 0, 0]
 
 
@@ -142,7 +147,7 @@ def test_what_is_left_is_the_difference_of_both_mixes_rendered_by_themselves(tmp
     long = max(map(len, sound.values()))
     one, other = (np.pad(each, ((0, long - len(each)), (0, 0))) for each in sound.values())
     left = tmp_path / "left.wav"
-    *_, last = whole_mix.prove(whole_mix.side(session, 512), whole_mix.changed(target, session.host, 512), left)
+    *_, last = whole_mix.prove(whole_mix.side(session, 512), whole_mix.changed(target, session.host, 512), Kept(left))
     found = last.compared
     if np.abs(one - other).max() < 1e-5:
         assert found.verdict in ("same", "rounded")
@@ -244,7 +249,7 @@ def test_rates_that_differ_are_not_compared_and_stopping_leaves_nothing(tmp_path
     louder = side(dawproject_with(one, 'value="0.8"', 'value="0.9"'))
     asked = Asked()
     asked.stop()
-    *_, last = whole_mix.prove(half, louder, tmp_path / "left.wav", asked, tmp_path / "heard")
+    *_, last = whole_mix.prove(half, louder, Kept(tmp_path / "left.wav", heard(tmp_path)), asked)
     assert "stopped" in last.trouble
     assert not (tmp_path / "left.wav").exists() and not list(tmp_path.glob("heard/*"))
 
@@ -252,7 +257,7 @@ def test_rates_that_differ_are_not_compared_and_stopping_leaves_nothing(tmp_path
 def test_what_differs_can_be_heard_as_it_was_and_as_it_is(tmp_path):
     one = a_mix(tmp_path / "a.dawproject")
     other = dawproject_with(one, 'value="0.8"', 'value="0.9"')
-    *_, last = whole_mix.prove(side(one), side(other), asked=NOTHING_ASKED, folder=tmp_path / "heard")
+    *_, last = whole_mix.prove(side(one), side(other), Kept(sides=heard(tmp_path)))
     before, after = (soundfile.read(tmp_path / "heard" / side.file, dtype="float32")[0] for side in last.compared.sides)
     was = 0.7 * by_hand()["all"]
     now = was.copy()
@@ -262,7 +267,7 @@ def test_what_differs_can_be_heard_as_it_was_and_as_it_is(tmp_path):
         assert side_.peak_db == pytest.approx(20 * np.log10(np.abs(sound).max()))
         assert side_.lufs == pytest.approx(integrated([sound], RATE))
     # Of what is the same there is nothing to choose between.
-    *_, last = whole_mix.prove(side(one), side(one), folder=tmp_path / "same")
+    *_, last = whole_mix.prove(side(one), side(one), Kept(sides=heard(tmp_path / "same")))
     assert last.compared.sides == () and not (tmp_path / "same").exists()
 
 

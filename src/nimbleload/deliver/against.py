@@ -1,65 +1,73 @@
-"""Two ways that strips lead to one place, in one rendering: what both have in common is rendered once."""
+"""Two ways that strips lead to one place, in one rendering: one is taken from the other.
+
+A strip that is the same in both, with all that feeds it, is rendered once for both, and chains as far as they are the
+same: only what differs can be heard in what is left, and what sounds by chance is no difference where both have it.
+"""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from msgspec.structs import replace
 
 from ..core.session.plugins import CardKey, PluginUse
-from ..store import audio
+from ..core.session.strips import Strip
+from ..store import audio, scratch
 from ..store.audio import CHANNELS, Sources
 from ..store.sounding import Sounding
-from .carrying import MIX
+from .asked import Asked
 from .difference import decibels
-from .proof import Heard, Proof, compared
-from .render import Job, loudness_of, paths_of
+from .proof import Heard, Proof, compared, verdict_of
+from .render import Job, Step, check_room, loudness_of, paths_of
 from .rendering import Elsewhere, Rendering, peak_of
 from .stage import Feed, Stage
 
-# What the ids of strips begin with that are only in the second mix, or not the same there.
+# What the ids of strips begin with that are only in the second way, or not the same there.
 AFTER = "after/"
 # And of what is rendered once of a strip that is the same in both as far as its first plugins.
 BOTH = "both/"
-# What comes together of each mix by itself, and the files that it is written to.
-SIDES = {"heard/before": "Mix before.wav", "heard/after": "Mix after.wav"}
+# Where each comes together by itself.
+SIDES = ("heard/before", "heard/after")
 NOTHING: Mapping[str, int] = {}
 # Two renderings of the same may differ at most by so much less (dB) than what is found, and explain it.
 AS_LOUD_DB = 3.0
+# What is said while what differs is rendered once more.
+AGAIN = "compares again"
 
 
 def merged(
-    before: Job, after: Job, is_same: Callable[[Sounding], bool], apart: Mapping[str, int] = NOTHING
+    before: Job, after: Job, into: Strip, is_same: Callable[[Sounding], bool], apart: Mapping[str, int] = NOTHING
 ) -> tuple[Job, dict[str, int]]:
-    """Both mixes in one rendering, at whose end the second is taken from the first; and which strips of the first (ids)
-    are not the same in the second, each with how many of its first plugins are.
+    """Both in one rendering, at whose end (`into`) the second is taken from the first; and which strips of the first
+    (ids) are not the same in the second, each with how many of its first plugins are.
 
     A strip of the second is the same if it is made of the same plugins, plays the same audio as far as `is_same` can
     tell, and is fed alike by strips of which that is true as well; as far as its first plugins are, they are rendered
     once. What is to be kept `apart` has no more plugins in common than is said there.
     """
     known = {stage.strip.id: stage for stage in before.before}
-    into, into_after = _feeders(before.before), _feeders(after.before)
+    fed, fed_after = _feeders(before.before), _feeders(after.before)
     shared: set[str] = set()
     common = dict.fromkeys(known, 0)
     for stage in after.before:
         own, was = stage.strip.id, known.get(stage.strip.id)
         if (
             was is not None and _played(was) == _played(stage) and is_same(stage.sounding)
-            and into[own] == into_after[own] and shared.issuperset(each for each, _ in into[own])
+            and fed[own] == fed_after[own] and shared.issuperset(each for each, _ in fed[own])
         ):  # fmt: skip
             if own not in apart and _made_of(was) == _made_of(stage):
                 shared.add(own)
             common[own] = apart.get(own, _alike(was.uses, stage.uses))
 
     def led(feed: Feed, first: bool) -> tuple[Feed, ...]:
-        """Where a strip leads to in the first or the second mix; nowhere in the second where it does so in both."""
-        own, side = feed.target, list(SIDES)[not first]
+        """Where a strip leads to in the first or the second; nowhere in the second where it does so in both."""
+        own, side = feed.target, SIDES[not first]
         if own in (before.strip.id, after.strip.id):
-            return replace(feed, target=MIX.id, gain=feed.gain if first else -feed.gain), replace(feed, target=side)
+            return replace(feed, target=into.id, gain=feed.gain if first else -feed.gain), replace(feed, target=side)
         if own in shared:
             return (feed,) if first else ()
         if common.get(own) and not feed.use:
@@ -85,7 +93,7 @@ def merged(
         _second(stage, 0, feeds(stage, False)) for own, stage in later.items()
         if own not in shared and not common.get(own)
     ]  # fmt: skip
-    job = replace(before, strip=MIX, before=tuple(stages), samples=max(before.samples, after.samples))
+    job = replace(before, strip=into, before=tuple(stages), samples=max(before.samples, after.samples))
     return job, {own: common[own] for own in known if own not in shared}
 
 
@@ -111,7 +119,7 @@ def _alike(one: Sequence[PluginUse], other: Sequence[PluginUse]) -> int:
 
 
 def _second(stage: Stage, count: int, feeds: tuple[Feed, ...]) -> Stage:
-    """What is left of a strip of the second mix, under a name of its own."""
+    """What is left of a strip of the second, under a name of its own."""
     return replace(_rest(stage, count), strip=replace(stage.strip, id=AFTER + stage.strip.id), feeds=feeds)
 
 
@@ -130,25 +138,70 @@ def _feeders(stages: Sequence[Stage]) -> dict[str, Counter[tuple[str, Feed]]]:
     return found
 
 
-def rendered_together(job: Job, was: Sources, now: Elsewhere | None, before: Job) -> Rendering:
-    """A rendering of both mixes; the strips of the second find their audio and their plugins elsewhere."""
+class Kept(NamedTuple):
+    """The files to which what is left, and each of the two by itself, are written if they differ; none if not said."""
+
+    residual: Path | None = None
+    sides: Sequence[Path] = ()
+
+
+NOTHING_KEPT = Kept()
+
+
+def against(
+    before: Job, after: Job, into: Strip, was: Sources, now: Sources, kept: Kept, asked: Asked
+) -> Iterator[Step]:  # fmt: skip
+    """Renders both, with their audio, and takes the second from the first; all is told as a job of the strip `into`,
+    and the last step says what is left.
+
+    If it is more than rounding, it is written to be listened to, and what differs is rendered once more as it was
+    before: what never sounds the same twice differs from itself by as much. AudioError, RenderError and OSError end it.
+    """
+
+    def is_same(sounding: Sounding) -> bool:
+        return all(was.has(part) and was.stamp(part) == now.stamp(part) for part in sounding.parts)
+
+    job, differ = merged(before, after, into, is_same)
+    if not differ and len(job.before) == len(before.before):
+        yield Step(job, "compared", 1.0, compared=Proof("same"))
+        return
+    check_room(job, kept.residual.parent if kept.residual is not None else scratch.folder(), prove=False)
+    with _rendering(job, was, Elsewhere(now, paths_of(after.all_uses)), before) as both:
+        for share in both.render(asked):
+            yield Step(job, "compares", share)
+        found = _left_of(both, job, kept.residual)
+        verdict = verdict_of(found.peak_db, "")
+        if not verdict:
+            found = replace(found, sides=tuple(_written(both, job.rate, kept.sides)))
+    if not verdict:
+        # As far as to where most of it lies: that is enough to tell, and half of the time as a rule.
+        again, _ = merged(before, before, into, lambda _: True, differ)
+        again = replace(again, samples=min(again.samples, round((found.at + 1.0) * job.rate)))
+        with _rendering(again, was, None, before) as twice:
+            for share in twice.render(asked):
+                yield Step(again, AGAIN, share)
+            itself = _left_of(twice, again)
+        verdict = "random" if itself.peak_db >= found.peak_db - AS_LOUD_DB else "different"
+    yield Step(job, "compared", 1.0, compared=replace(found, verdict=verdict))
+
+
+def _rendering(job: Job, was: Sources, now: Elsewhere | None, before: Job) -> Rendering:
+    """A rendering of both; the strips of the second find their audio and their plugins elsewhere."""
     second = {each.strip.id: now for each in job.before if now is not None and each.strip.id.startswith(AFTER)}
     return Rendering(
         job.stages, was, paths_of(before.all_uses), job.rate, job.buffer, job.samples, job.timing, second
     )  # fmt: skip
 
 
-def written(mix: Rendering, rate: int, folder: Path) -> tuple[Heard, ...]:
-    """Both mixes as files, to be listened to."""
-    folder.mkdir(parents=True, exist_ok=True)
-    found = []
-    for target, name in SIDES.items():
-        audio.write(folder / name, mix.fed_to(target), rate)
-        peak, lufs = decibels(peak_of(mix.fed_to(target))), loudness_of(mix.fed_to(target), rate)
-        found.append(Heard(name, peak, lufs))
-    return tuple(found)
+def _written(both: Rendering, rate: int, sides: Sequence[Path]) -> Iterator[Heard]:
+    """Each by itself as a file, to be listened to."""
+    for target, path in zip(SIDES, sides, strict=False):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        audio.write(path, both.fed_to(target), rate)
+        peak, lufs = decibels(peak_of(both.fed_to(target))), loudness_of(both.fed_to(target), rate)
+        yield Heard(path.name, peak, lufs)
 
 
-def left_of(mix: Rendering, job: Job, residual: Path | None = None) -> Proof:
-    """What is left of the first mix."""
-    return compared(mix.sound(), np.zeros((0, CHANNELS), np.float32), job.rate, residual)
+def _left_of(both: Rendering, job: Job, residual: Path | None = None) -> Proof:
+    """What is left of the first."""
+    return compared(both.sound(), np.zeros((0, CHANNELS), np.float32), job.rate, residual)

@@ -192,14 +192,17 @@ def compared_words(prepared: Prepared, step: Step) -> str:
     if whole is not None and step.job.strip.id == whole.job.strip.id:
         return told.together_words(*what)
     without = next((check.without for check in prepared.checks if check.bus.id == step.job.strip.id), ())
-    return told.sharing_words(*what, without)
+    return told.sharing_words(*what, without) + _sides_words(proof)
 
 
 def mix_words(proof: Proof) -> str:
     """What the proof of a mix has found, in words."""
-    sides = [(side.peak_db, side.lufs) for side in proof.sides]
-    heard = told.sides_words(*sides) if sides else ""
-    return told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) + heard
+    return told.mix_words(proof.verdict, proof.peak_db, proof.at, proof.alike) + _sides_words(proof)
+
+
+def _sides_words(proof: Proof) -> str:
+    """How loud the two are that were compared, behind a sentence; nothing where they are the same."""
+    return told.sides_words(*((side.peak_db, side.lufs) for side in proof.sides)) if proof.sides else ""
 
 
 def folder_of(source: Path) -> Path:

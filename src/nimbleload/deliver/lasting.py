@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from ..core.cards.card import Cards
 from ..core.piece.moments import union
+from .against import AGAIN, merged
 from .carrying import MIX, Prepared
 from .in_order import CORES
 from .render import Job, Step, other_buffer
@@ -44,9 +45,8 @@ def efforts(prepared: Prepared, cards: Cards, proven: bool = True) -> dict[str, 
     """What each thing that there is to do takes, with its proof if there is to be one; by the ids of jobs' strips."""
     found = {job.strip.id: effort(_passes(job, proven), cards) for job in prepared.jobs}
     for check in prepared.checks:
-        samples = check.job.samples
-        both = [Pass(check.stages(shared), samples, check.rate, check.buffer) for shared in (False, True)]
-        found[check.bus.id] = effort(iter(both), cards)
+        both, _ = merged(*check.ways, check.bus, lambda _: True)
+        found[check.bus.id] = effort(_passes(both, proven=False), cards)
     if prepared.together is not None:
         whole = prepared.together.job
         found[whole.strip.id] = effort(_passes(whole, proven=False), cards)
@@ -112,11 +112,13 @@ class TimeLeft:
     def take(self, step: Step) -> None:
         """What has been done. What was there already has taken nothing, nor does anything more of what has ended."""
         own = step.job.strip.id
-        if own == MIX.id:
-            # What of it is rendered is known only now; and it may be rendered once more.
-            own = f"{own} {step.doing}"
-            self._shares |= {each: 1.0 for each in self._shares if each != own}
-            if own not in self._efforts:
+        if step.doing == AGAIN:
+            self._shares[own] = 1.0
+            own = f"{own} {AGAIN}"
+        if step.doing == AGAIN or own == MIX.id:
+            # What of it is rendered is known only now.
+            known = self._efforts.get(own)
+            if known is None or not known.work:
                 self._efforts[own] = effort(_passes(step.job, proven=False), self._cards)
         if step.trouble or (step.rendered is not None and not self._shares.get(own)):
             self._efforts.pop(own, None)

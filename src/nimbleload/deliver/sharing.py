@@ -18,11 +18,12 @@ from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..store.audio import AudioError, Sources
 from ..store.sounding import Sounding
+from .against import Kept, against
 from .asked import NOTHING_ASKED, Asked
-from .proof import compared, residual_of, verdict_of
-from .render import Job, RenderError, Step, ended, own_obstacles, paths_of
-from .rendering import Rendering, ends_of
-from .stage import Stage, behind_pan, obstacles_on_the_way, ways_of_hosts
+from .proof import residual_of
+from .render import Job, RenderError, Step, ended, own_obstacles
+from .rendering import ends_of
+from .stage import Feed, Stage, behind_pan, obstacles_on_the_way, ways_of_hosts
 
 TOGETHER = Strip("together", "Together", "bus")
 
@@ -47,6 +48,15 @@ class Check(msgspec.Struct, frozen=True):
         samples = round(max((end for each in self.sounding for end in ends_of(each)), default=0.0) * self.rate)
         last = len(self.bus.inserts) - 1
         return Job(self.bus, last, self.bus.inserts, Sounding(), self.rate, self.buffer, samples)
+
+    @property
+    def ways(self) -> tuple[Job, Job]:
+        """The members through what they meet in, as jobs: now, and by the bus."""
+        now, then = self.stages(shared=False)[:-1], self.stages(shared=True)
+        bus = msgspec.structs.replace(then[-1], feeds=(Feed(TOGETHER.id, 1.0),))
+        job = msgspec.structs.replace(self.job, strip=TOGETHER, through=-1, uses=(), timing=self.timing)
+        one, other = (msgspec.structs.replace(job, before=each) for each in (now, (*then[:-1], bus)))
+        return one, other
 
     def stages(self, shared: bool) -> tuple[Stage, ...]:
         """The members and what they meet in: now, or on the bus."""
@@ -96,23 +106,12 @@ def obstacles(check: Check) -> list[str]:
 def prove(
     check: Check, source: Path, folder: Path, asked: Asked = NOTHING_ASKED
 ) -> Iterator[Step]:  # fmt: skip
-    """Renders both; the last step tells what they differ by, or why that is not known. What is left of one when the
-    other is taken from it is written into the folder, to be listened to."""
-    job = check.job
-    residual = residual_of(folder / job.file_name("wav"))
+    """Takes the one from the other (see `against`); the last step tells what they differ by, or why that is not known.
+    What is to be listened to is written into the folder."""
+    target = folder / check.job.file_name("wav")
+    sides = [target.with_name(f"{target.stem} {each}.wav") for each in ("before", "after")]
     try:
-        now, then = check.stages(shared=False), check.stages(shared=True)
-        paths = paths_of([use for stage in (*now, *then) for use in stage.uses])
         with Sources(source) as sources:
-            how = (check.rate, check.buffer, job.samples, check.timing)
-            ways = [Rendering(each, sources, paths, *how) for each in (now, then)]
-            with ways[0] as one, ways[1] as other:
-                for number, way in enumerate(ways):
-                    for share in way.render(asked):
-                        yield Step(job, "compares", (number + share) / 2)
-                folder.mkdir(parents=True, exist_ok=True)
-                found = compared(one.sound(), other.sound(), check.rate, residual)
-        proof = msgspec.structs.replace(found, verdict=verdict_of(found.peak_db, "different"))
-        yield Step(job, "compared", 1.0, compared=proof)
+            yield from against(*check.ways, check.bus, sources, sources, Kept(residual_of(target), sides), asked)
     except (AudioError, RenderError, OSError) as error:
-        yield ended(job, error)
+        yield ended(check.job, error)

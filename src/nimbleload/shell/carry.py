@@ -15,6 +15,7 @@ from ..core.told import carrying as told
 from ..core.units import count, percent
 from ..deliver import carrying, difference, exchange_out, whole_mix
 from ..deliver import stems as stems_of
+from ..deliver.against import Kept
 from ..deliver.proof import Proof
 from ..deliver.render import THERE_ALREADY, Job, Rendered, Step
 from ..deliver.there import there
@@ -276,7 +277,7 @@ def null_of_mixes(one: str, other: str, residual: Path | None, json: bool) -> No
         after = whole_mix.side(session, first.buffer, Path(other).absolute())
     except carrying.NothingToDoError as error:
         raise click.ClickException(str(error)) from error
-    proof, trouble = proven(whole_mix.prove(before, after, residual), json)
+    proof, trouble = proven(whole_mix.prove(before, after, Kept(residual)), json)
     if proof is None:
         raise click.ClickException(trouble)
     if json:

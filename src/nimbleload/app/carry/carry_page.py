@@ -131,7 +131,9 @@ class CarryPage(QWidget):
         files = {strip: of.file for strip, of in self.rendered.items()}
         whole = [self.prepared.together.job.strip.id] if self.prepared.together is not None and not only else []
         takes = {each: self.takes[each] for each in (*_ids(todo, checks), *whole)}
-        self.work.start(self.prepared, todo, checks, self.folder, files, takes, str(self.kind.currentData()))
+        self.work.start(
+            self.prepared, todo, checks, self.folder, files, takes, self._desk.cards, str(self.kind.currentData())
+        )
         self.news.setText(f"Files go to {self.folder}.")
         self._show_sentence()
 

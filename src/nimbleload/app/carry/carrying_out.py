@@ -95,12 +95,12 @@ class CarryingOut(QObject):
 
     def start(
         self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: Mapping[str, str],
-        takes: Mapping[str, Effort], kind: str = "wav",
+        takes: Mapping[str, Effort], cards: Cards, kind: str = "wav",
     ) -> None:  # fmt: skip
         """Renders and proves these jobs into files of a kind, and proves these shared buses; `files` are there, by the
         ids of strips, and each `takes` its time. Does nothing while it is at work."""
         if not self.is_running:
-            self._begin(TimeLeft(takes, {}))
+            self._begin(TimeLeft(takes, cards))
             self._run(self._render, prepared, jobs, checks, folder, dict(files), kind)
 
     def _begin(self, left: TimeLeft) -> None:

@@ -101,7 +101,10 @@ def sharing_words(verdict: str, peak_db: float, at: float, without: Sequence[str
     if verdict in ("same", "rounded"):
         exact = ", to the sample" if peak_db <= -199.5 else f": {level(peak_db)} at most"
         return f"sharing sounds {VERDICTS[verdict]}{exact}{lost}"
-    return f"sharing changes the sound: {level(peak_db)} at most, at {moment(at)}{lost}"
+    where = f"{level(peak_db)} at most, at {moment(at)}"
+    if verdict == "random":
+        return f"what is shared never sounds the same twice, and sharing changes no more than that: {where}{lost}"
+    return f"sharing changes the sound: {where}{lost}"
 
 
 def mix_words(verdict: str, peak_db: float, at: float, alike: bool = False) -> str:
