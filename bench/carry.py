@@ -18,12 +18,14 @@ import time
 from collections import Counter
 from pathlib import Path
 
+from nimbleload.core.cards.card import CostCard
 from nimbleload.core.cards.families import kind
 from nimbleload.core.decisions.decision import Decision, Plan
-from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.deliver import carrying, render
+from nimbleload.deliver.lasting import TimeLeft, efforts
 from nimbleload.machine import background
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.performance import slowdown
@@ -91,7 +93,9 @@ def busy(folder: Path, uses: list[PluginUse], seconds: float) -> None:
     prepared = carrying.prepare(session, plan, BUFFER)
     for _ in carrying.run(prepared, folder / "before", prove=False, jobs=prepared.jobs[:1]):
         pass  # what is imported and compiled once is no part of it
-    cards = block_seconds(session) * math.ceil(seconds * RATE / BUFFER) / cores
+    cards = measured(session)
+    told = TimeLeft(efforts(prepared, cards, proven=False), cards).seconds()
+    by_cards = block_seconds(session, cards) * math.ceil(seconds * RATE / BUFFER) / cores
     begun, done, share, blocks = processor_seconds(), 0, 0.0, 0.0
     for step in carrying.run(prepared, folder / "together", prove=False):
         done += step.rendered is not None or bool(step.trouble)
@@ -104,16 +108,22 @@ def busy(folder: Path, uses: list[PluginUse], seconds: float) -> None:
     print(f"{len(prepared.jobs)} jobs of {seconds:.0f} s on {cores} cores: {together:.1f} s; {share:.0%} of the cores "
           "busy while there was one for each (goal 95)")  # fmt: skip
     print(f"Their blocks took {blocks:.1f} s of that, shared out: {together / blocks:.2f} times as long (goal 1.1), "
-          f"{computed / blocks:.2f} times as much computed; by the cost cards {cards:.1f} s")  # fmt: skip
+          f"{computed / blocks:.2f} times as much computed; by the cost cards {by_cards:.1f} s")  # fmt: skip
+    print(f"Before it began, {told:.1f} s were told: {told / together:.2f} of what it took")
     print(f"Fixed work on all cores at once takes {slowdown(tuple(os.sched_getaffinity(0)), 2.0):.2f} times as long as "
           f"at its best here; this process took {resource.getrusage(0).ru_maxrss >> 10} MB at most")  # fmt: skip
 
 
-def block_seconds(session: Session) -> float:
-    """What a block of all plugins takes together, by cells measured for it (seconds)."""
+def measured(session: Session) -> dict[CardKey, CostCard]:
+    """Cards with the cells of this block size, measured now."""
     cards = {}
     for step in session_run.run([job._replace(details=False) for job in session_run.jobs(session, {}, (BUFFER,))], {}):
         cards[step.job.key] = step.card
+    return cards
+
+
+def block_seconds(session: Session, cards: dict[CardKey, CostCard]) -> float:
+    """What a block of all plugins takes together (seconds)."""
     uses = [use for strip in session.strips for use in strip.live_uses()]
     found = (cards[use.card_key()].cell(RATE, BUFFER, "sounding") for use in uses)
     return sum(cell.mean for cell in found if cell is not None)

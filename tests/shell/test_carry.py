@@ -14,6 +14,7 @@ import soundfile
 from click.testing import CliRunner
 
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.deliver.render import Step
 from nimbleload.shell import carry, cli
 from nimbleload.store import dawproject, session_file
 from nimbleload.store.session_file import Saved
@@ -74,19 +75,22 @@ def test_a_plan_is_carried_out_and_the_changed_session_written(saved, tmp_path):
 
 def test_on_a_terminal_it_is_shown_how_far_it_is_and_nothing_of_it_stays(capsys, monkeypatch):
     job = SimpleNamespace(name="Voice")
-    steps = [SimpleNamespace(job=job, doing="renders", share=share) for share in (0.25, 0.2501, 0.5, 1.0)]
+    steps = [Step(job, "renders", share) for share in (0.25, 0.2501, 0.8, 1.0)]
     for is_terminal, quiet, wanted in ((True, False, True), (False, False, False), (True, True, False)):
         monkeypatch.setattr(sys.stderr, "isatty", lambda on=is_terminal: on, raising=False)
-        assert list(carry.shown(iter(steps), quiet)) == steps
+        taken = []
+        left = SimpleNamespace(take=taken.append, seconds=lambda of=taken: 200.0 * (1.0 - of[-1].share))
+        assert list(carry.shown(iter(steps), left, quiet)) == steps == taken
         said = capsys.readouterr()
         assert said.out == ""
         lines = said.err.split("\r\033[K")
-        assert lines == (["", *(f"  Voice: renders {each} %" for each in (25, 50, 100)), ""] if wanted else [""])
+        told = ["25 %, about 2 min left", "80 %, about 40 s left", "100 %"]
+        assert lines == (["", *(f"  Voice: renders {each}" for each in told), ""] if wanted else [""])
 
 
 def test_a_dry_run_says_what_there_is_to_do_and_does_nothing(saved, tmp_path):
     said = run("carry-out", saved, "--dry-run")
-    assert said.exit_code == 0 and "  Voice: to render\n" in said.output
+    assert said.exit_code == 0 and "  Voice: to render, which takes about 1 s\n" in said.output
     assert "  Other: not rendered: no audio of it is known" in said.output
     assert "1 track is to be rendered." in said.output and not list(tmp_path.glob("mix *"))
     run("carry-out", saved)

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
 import click
 import msgspec
 
+from ..core.cards.card import Cards
 from ..core.decisions.decision import Plan
 from ..core.told import carrying as told
-from ..core.units import count, percent
-from ..deliver import carrying, difference, exchange_out, whole_mix
+from ..core.units import about, count, percent
+from ..deliver import carrying, difference, exchange_out, lasting, whole_mix
 from ..deliver import stems as stems_of
 from ..deliver.against import Kept
+from ..deliver.lasting import Effort, TimeLeft
 from ..deliver.proof import Proof
 from ..deliver.render import THERE_ALREADY, Job, Rendered, Step
 from ..deliver.there import there
@@ -62,18 +64,21 @@ def carry_out(
     there = [*(job.name for job in prepared.jobs), *(name for name, _ in prepared.refused)]
     refuse_unknown(only, there, "The plan renders nothing called “{}”, but: {}.")
     jobs = [job for job in prepared.jobs if not only or job.name in only]
-    if only:
+    if only or no_proof:
         prepared = prepared._replace(checks=[])
+    cards = cards_of(saved)
+    takes = lasting.efforts(prepared._replace(jobs=jobs), cards, not no_proof)
     if dry_run:
-        show_todo(prepared, jobs, folder, kind, json)
+        show_todo(prepared, jobs, folder, kind, takes, json)
         return
-    rendered, ended, shared = rendered_in(prepared, jobs, folder, kind, not no_proof, json)
+    left = TimeLeft(takes, cards)
+    rendered, ended, shared = rendered_in(prepared, jobs, folder, kind, not no_proof, left, json)
     written = None
     if (rendered or prepared.is_written) and not no_session:
         target = carrying.file_of(prepared.beside)
         try:
             written = exchange_out.write(
-                target, prepared.source, saved.session, saved.plan, rendered, folder, cards_of(saved)
+                target, prepared.source, saved.session, saved.plan, rendered, folder, cards
             )
         except exchange_out.WriteError as error:
             raise click.ClickException(f"{error}.") from error
@@ -83,7 +88,7 @@ def carry_out(
     if mix and written is not None:
         target, buffer = Path(written.path), buffer or saved.buffer
         proof, trouble = proven(
-            whole_mix.prove_written(saved.session, buffer, Path(file).absolute(), target, folder), json
+            whole_mix.prove_written(saved.session, buffer, Path(file).absolute(), target, folder), cards, json
         )  # fmt: skip
         ended |= {carrying.MIX.name: trouble} if trouble else {}
     if json:
@@ -105,11 +110,15 @@ def show_carried(
             click.echo(f"  by hand: {line}")
 
 
-def shown(steps: Iterator[Step], quiet: bool) -> Iterator[Step]:
-    """The same steps, each in place of the one before on a terminal, where nothing of it stays."""
+def shown(steps: Iterator[Step], left: TimeLeft, quiet: bool) -> Iterator[Step]:
+    """The same steps, each in place of the one before on a terminal, where nothing of it stays; and how long it goes
+    on."""
     on_terminal, before = not quiet and sys.stderr.isatty(), ""
     for step in steps:
-        words = f"{step.job.name}: {step.doing} {percent(step.share)}"
+        left.take(step)
+        seconds = left.seconds()
+        goes_on = f", {about(seconds)} left" if seconds else ""
+        words = f"{step.job.name}: {step.doing} {percent(step.share)}{goes_on}"
         if on_terminal and words != before:
             click.echo(f"\r\033[K  {words}", nl=False, err=True)
             before = words
@@ -118,9 +127,9 @@ def shown(steps: Iterator[Step], quiet: bool) -> Iterator[Step]:
         yield step
 
 
-def proven(steps: Iterator[Step], quiet: bool) -> tuple[Proof | None, str]:
+def proven(steps: Iterator[Step], cards: Cards, quiet: bool) -> tuple[Proof | None, str]:
     """What the proof of a mix has found, or why there is none; told, unless it is to be quiet."""
-    *_, last = shown(steps, quiet)
+    *_, last = shown(steps, TimeLeft({}, cards), quiet)
     proof = last.compared
     if not quiet:
         words = carrying.mix_words(proof) + to_hear(proof) if proof else ""
@@ -134,26 +143,36 @@ def to_hear(proof: Proof) -> str:
     return f"; to listen to: {', '.join(files)}" if files else ""
 
 
-def show_todo(prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, kind: str, json: bool) -> None:
-    """Says where each job stands, with nothing done."""
+def show_todo(
+    prepared: carrying.Prepared, jobs: Sequence[Job], folder: Path, kind: str, takes: Mapping[str, Effort], json: bool
+) -> None:
+    """Says where each job stands, and how long it takes, with nothing done."""
     lies = there(jobs, prepared.source, folder, kind)
     stands = {}
     for job in jobs:
         known, when = lies.rendered.get(job.strip.id), lies.older.get(job.strip.id)
         again = f"{told.AGAIN}: {told.older_words(when)}" if when is not None else "to render"
+        again += took(takes[job.strip.id])
         stands[job.name] = again if known is None else f"{THERE_ALREADY}, {words_of(known)}"
     if json:
         show_json({"folder": str(folder), "jobs": stands, "refused": dict(prepared.refused),
-                   "to_prove": [check.bus.name for check in prepared.checks]})  # fmt: skip
+                   "to_prove": [check.bus.name for check in prepared.checks],
+                   "seconds": {of.name: takes[of.strip.id].alone for of in prepared.all_jobs
+                               if of.strip.id in takes and takes[of.strip.id].known}})  # fmt: skip
         return
     for name, words in stands.items():
         click.echo(f"  {name}: {words}")
     for check in prepared.checks:
-        click.echo(f"  {check.bus.name}: to prove, on {count(len(check.members), 'track')}")
+        click.echo(f"  {check.bus.name}: to prove, on {count(len(check.members), 'track')}{took(takes[check.bus.id])}")
     for name, reason in prepared.refused:
         click.echo(f"  {name}: not rendered: {reason}")
     done = len(lies.rendered)
     click.echo(told.headline(done, len(jobs), 0, len(prepared.refused), prepared.is_written))
+
+
+def took(of: Effort) -> str:
+    """How long something takes, behind a sentence; nothing where that is not known."""
+    return f", which takes {about(of.alone)}" if of.known else ""
 
 
 def prepared_for(
@@ -171,13 +190,13 @@ def prepared_for(
 
 
 def rendered_in(
-    prepared: carrying.Prepared, jobs: list, folder: Path, kind: str, prove: bool, quiet: bool
+    prepared: carrying.Prepared, jobs: list, folder: Path, kind: str, prove: bool, left: TimeLeft, quiet: bool
 ) -> tuple[dict[str, Rendered], dict[str, str], dict[str, Proof]]:
     """What was rendered, by strip, what ended early, and what shared buses sound like, by name; told as it goes."""
     rendered: dict[str, Rendered] = {}
     shared: dict[str, Proof] = {}
     ended: dict[str, str] = {}
-    for step in shown(carrying.run(prepared, folder, kind, prove, jobs=jobs), quiet):
+    for step in shown(carrying.run(prepared, folder, kind, prove, jobs=jobs), left, quiet):
         if step.trouble:
             ended[step.job.name] = step.trouble
             if not quiet:
@@ -224,7 +243,11 @@ def stems(
     wanted = [s.id for s in there if s.name in only or s.id in usual or (mix and s.kind == "main")]
     prepared = prepared_for(saved, Plan(), buffer, file, wanted)
     folder = Path(to) if to else prepared.beside.with_name(f"{prepared.beside.stem} stems")
-    rendered, ended, shared = rendered_in(prepared, prepared.jobs, folder, kind, not no_proof, json)
+    cards = cards_of(saved)
+    if no_proof:
+        prepared = prepared._replace(together=None)
+    left = TimeLeft(lasting.efforts(prepared, cards, not no_proof), cards)
+    rendered, ended, shared = rendered_in(prepared, prepared.jobs, folder, kind, not no_proof, left, json)
     if json:
         show_json({"folder": str(folder), "rendered": list(rendered.values()), "ended": ended,
                    "refused": dict(prepared.refused), "together": next(iter(shared.values()), None)})  # fmt: skip
@@ -277,7 +300,7 @@ def null_of_mixes(one: str, other: str, residual: Path | None, json: bool) -> No
         after = whole_mix.side(session, first.buffer, Path(other).absolute())
     except carrying.NothingToDoError as error:
         raise click.ClickException(str(error)) from error
-    proof, trouble = proven(whole_mix.prove(before, after, Kept(residual)), json)
+    proof, trouble = proven(whole_mix.prove(before, after, Kept(residual)), cards_of(first), json)
     if proof is None:
         raise click.ClickException(trouble)
     if json:
