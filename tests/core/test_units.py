@@ -66,8 +66,8 @@ def test_prices_are_minutes(value, text):
 
 @pytest.mark.parametrize(
     ("seconds", "text"),
-    [(0.01, "1 s"), (1.4, "1 s"), (89.4, "89 s"), (89.6, "1 min"), (150.1, "3 min"), (3600, "1 h"), (4800, "1 h 20 min"),
-     (3570.1, "1 h"), (7150, "1 h 59 min")],
+    [(0.01, "1 s"), (1.4, "1 s"), (89.4, "89 s"), (89.6, "1 min"), (150.1, "3 min"), (3600, "1 h"),
+     (4800, "1 h 20 min"), (3570.1, "1 h"), (7150, "1 h 59 min")],
 )  # fmt: skip
 def test_how_long_something_takes_is_about_right(seconds, text):
     assert about(seconds) == f"about {text}"

@@ -54,6 +54,15 @@ class TestByTheCards:
         found = takes(job(uses=(EQ,)), {EQ.card_key(): dear}).work
         assert found == pytest.approx(BLOCKS * (100e-6 + 500e-6) + 2 * HANDLING * SECONDS)
 
+    def test_beside_busy_cores_a_block_is_dearer(self):
+        known = CARDS[EQ.card_key()]
+        beside = msgspec.structs.replace(known, upkeep=msgspec.structs.replace(known.upkeep, beside=1.5))
+        found = takes(job(uses=(EQ,)), {EQ.card_key(): beside}, proven=False).work
+        assert found == pytest.approx(1.5 * BLOCKS * 100e-6 + HANDLING * SECONDS)
+        alone = msgspec.structs.replace(known, upkeep=None)
+        found = takes(job(uses=(EQ,)), {EQ.card_key(): alone}, proven=False).work
+        assert found == pytest.approx(BLOCKS * 100e-6 + HANDLING * SECONDS)
+
     def test_while_nothing_sounds_it_costs_what_silence_does(self):
         found = takes(job(uses=(EQ,), sounding=HALF), proven=False).work
         assert found == pytest.approx(BLOCKS * (0.5 * 100e-6 + 0.5 * 20e-6) + HANDLING * SECONDS)

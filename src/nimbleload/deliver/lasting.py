@@ -94,7 +94,8 @@ def _stage(stage: Stage, of: Pass, cards: Cards) -> tuple[float, bool]:
         if card is not None:
             each = share * card.cost(of.rate, of.buffer, "sounding").seconds
             each += (1 - share) * card.cost(of.rate, of.buffer, "silent").seconds
-            found += each * of.samples / of.buffer
+            # The other cores are at it, too.
+            found += each * of.samples / of.buffer * (card.upkeep.beside if card.upkeep is not None else 1.0)
     return found, known
 
 
