@@ -2,21 +2,12 @@
 
 from __future__ import annotations
 
-import math
-
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QFontMetricsF, QPainter
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHeaderView,
     QLabel,
     QProgressBar,
     QPushButton,
     QSplitter,
-    QStyle,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
-    QTableView,
     QWidget,
 )
 
@@ -24,7 +15,6 @@ from ...core.cards.card import CostCard, Effect
 from ...core.cards.comparison import lighter, variant_of
 from ...core.cards.stand_ins import from_readings, standing_in
 from ...core.session.chain_edits import with_variant
-from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told.card_comparison import other_standards
 from ...core.units import about, count, percent
@@ -32,76 +22,17 @@ from ...probe import session_run
 from ...probe.session_run import Job, Progress
 from ...store.library import STAND_IN, TYPED
 from ..background.desk import Desk
-from ..look.panels import headed, panel, size_table
-from ..look.picture import elided
+from ..look.panels import headed, panel
 from ..look.sentence import Sentence
 from ..look.theme import theme
 from ..look.wrapping import Wrapping
+from .card_table import CardTable
 from .cost_card import CardView
-from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
+from .measure_model import COST, GRID, MeasureModel
 from .measuring import Measuring
 from .typed_figures import ElsewhereDialog
 
-Index = QModelIndex | QPersistentModelIndex
 CARD_WIDTH = 360
-STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet", "earlier": "brass"}
-
-
-class CellDelegate(QStyledItemDelegate):
-    """Paints a cell of the table; the grid as one square a buffer size, filled as its results land."""
-
-    def __init__(self, model: MeasureModel, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._model = model
-
-    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
-        return QSize(theme.px(80), theme.px(25))
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        painter.save()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        area = QRectF(option.rect)  # type: ignore[attr-defined]
-        selected = option.state & QStyle.StateFlag.State_Selected  # type: ignore[attr-defined]
-        if selected:
-            painter.fillRect(area, theme.colour("raised"))
-        inner = area.adjusted(theme.px(6), 0, -theme.px(6), 0)
-        if index.column() == GRID:
-            self._paint_grid(painter, index.row(), inner)
-        else:
-            colour = "quiet" if index.column() in (SETTING, USED) else "text"
-            if index.column() == STATE:
-                is_sure = self._model.doubt(index.row()) == 1
-                colour = STATE_COLOURS.get(self._model.status(index.row()), "quiet") if is_sure else "quiet"
-            painter.setPen(theme.colour(colour))
-            painter.setFont(theme.font(12))
-            side = Qt.AlignmentFlag.AlignRight if index.column() in (USED, COST) else Qt.AlignmentFlag.AlignLeft
-            text = elided(painter, str(index.data()), inner.width())
-            painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | side, text)
-        painter.restore()
-
-    def _paint_grid(self, painter: QPainter, row: int, area: QRectF) -> None:
-        """Filled: measured here; filled grey: known from elsewhere; outlined: not known."""
-        step = min(area.width() / len(BUFFER_SIZES), theme.px(24))
-        side = min(step - 3, area.height() - theme.px(10))
-        outline = theme.colour("brick" if self._model.status(row) == "failed" else "line")
-        for k, buffer in enumerate(BUFFER_SIZES):
-            square = QRectF(area.left() + k * step, area.center().y() - side / 2, step - 3, side)
-            if self._model.is_filled(row, buffer):
-                colour = theme.colour("teal" if self._model.is_measured(row, buffer) else "quiet")
-                painter.setPen(colour)
-                painter.setBrush(colour)
-            else:
-                painter.setPen(outline)
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(square.adjusted(0.5, 0.5, -0.5, -0.5))
-
-
-def _fit_names(table: QTableView) -> None:
-    """Plugins' names in full, up to a length that leaves room for the other words."""
-    model, metrics = table.model(), QFontMetricsF(theme.font(12))
-    names = {str(model.index(row, PLUGIN).data()) for row in range(model.rowCount())}
-    wanted = math.ceil(max(map(metrics.horizontalAdvance, names), default=0.0)) + 2 * theme.px(6) + 1
-    table.setColumnWidth(PLUGIN, min(max(wanted, theme.px(120)), theme.px(200)))
 
 
 class MeasurePage(QWidget):
@@ -114,7 +45,7 @@ class MeasurePage(QWidget):
         self._desk, self.measuring = desk, measuring
         self.model = MeasureModel(self)
         self.sentence = Sentence()
-        self.table = QTableView()
+        self.table = CardTable(self.model)
         self.card, self.beside = CardView("Keep beside"), CardView("Put away")
         self.elsewhere = QPushButton("Figures from elsewhere…")
         self.stop = QPushButton("Pause")
@@ -134,29 +65,11 @@ class MeasurePage(QWidget):
         self._connect()
 
     def _lay_out(self) -> None:
-        table = self.table
-        table.setModel(self.model)
-        table.setItemDelegate(CellDelegate(self.model, table))
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        table.verticalHeader().setVisible(False)
-        table.setShowGrid(False)
-        table.setAccessibleName("Cost cards of this session")
-        table.setTabKeyNavigation(False)
-        header = table.horizontalHeader()
-        header.setHighlightSections(False)
-        for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
-            mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
-            header.setSectionResizeMode(column, mode)
-        size_table(table, 25, {USED: 50, COST: 100})
-        theme.fit(table, _fit_names)
-        self.model.modelReset.connect(lambda: _fit_names(table))
-        table.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
         buttons = Wrapping(self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again, at_end=True)
         frame, inside = panel()
-        inside.addWidget(table, 1)
+        inside.addWidget(self.table, 1)
         inside.addWidget(self.bar)
         inside.addLayout(buttons)
         halves = QSplitter(Qt.Orientation.Horizontal)

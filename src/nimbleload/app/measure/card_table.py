@@ -1,0 +1,107 @@
+"""The cost cards of a session as a table, as it looks: the grid of sizes as squares, states in their colours."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
+from PySide6.QtGui import QFontMetricsF, QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QWidget,
+)
+
+from ...core.session.computer import BUFFER_SIZES
+from ..look.panels import size_table
+from ..look.picture import elided
+from ..look.theme import theme
+from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
+
+Index = QModelIndex | QPersistentModelIndex
+STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet", "earlier": "brass"}
+
+
+class CellDelegate(QStyledItemDelegate):
+    """Paints a cell of the table; the grid as one square a buffer size, filled as its results land."""
+
+    def __init__(self, model: MeasureModel, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = model
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(theme.px(80), theme.px(25))
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = QRectF(option.rect)  # type: ignore[attr-defined]
+        selected = option.state & QStyle.StateFlag.State_Selected  # type: ignore[attr-defined]
+        if selected:
+            painter.fillRect(area, theme.colour("raised"))
+        inner = area.adjusted(theme.px(6), 0, -theme.px(6), 0)
+        if index.column() == GRID:
+            self._paint_grid(painter, index.row(), inner)
+        else:
+            colour = "quiet" if index.column() in (SETTING, USED) else "text"
+            if index.column() == STATE:
+                is_sure = self._model.doubt(index.row()) == 1
+                colour = STATE_COLOURS.get(self._model.status(index.row()), "quiet") if is_sure else "quiet"
+            painter.setPen(theme.colour(colour))
+            painter.setFont(theme.font(12))
+            side = Qt.AlignmentFlag.AlignRight if index.column() in (USED, COST) else Qt.AlignmentFlag.AlignLeft
+            text = elided(painter, str(index.data()), inner.width())
+            painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | side, text)
+        painter.restore()
+
+    def _paint_grid(self, painter: QPainter, row: int, area: QRectF) -> None:
+        """Filled: measured here; filled grey: known from elsewhere; outlined: not known."""
+        step = min(area.width() / len(BUFFER_SIZES), theme.px(24))
+        side = min(step - 3, area.height() - theme.px(10))
+        outline = theme.colour("brick" if self._model.status(row) == "failed" else "line")
+        for k, buffer in enumerate(BUFFER_SIZES):
+            square = QRectF(area.left() + k * step, area.center().y() - side / 2, step - 3, side)
+            if self._model.is_filled(row, buffer):
+                colour = theme.colour("teal" if self._model.is_measured(row, buffer) else "quiet")
+                painter.setPen(colour)
+                painter.setBrush(colour)
+            else:
+                painter.setPen(outline)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(square.adjusted(0.5, 0.5, -0.5, -0.5))
+
+
+def _fit_names(table: QTableView) -> None:
+    """Plugins' names in full, up to a length that leaves room for the other words."""
+    model, metrics = table.model(), QFontMetricsF(theme.font(12))
+    names = {str(model.index(row, PLUGIN).data()) for row in range(model.rowCount())}
+    wanted = math.ceil(max(map(metrics.horizontalAdvance, names), default=0.0)) + 2 * theme.px(6) + 1
+    table.setColumnWidth(PLUGIN, min(max(wanted, theme.px(120)), theme.px(200)))
+
+
+class CardTable(QTableView):
+    """The table."""
+
+    def __init__(self, model: MeasureModel) -> None:
+        super().__init__()
+        self.setModel(model)
+        self.setItemDelegate(CellDelegate(model, self))
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.verticalHeader().setVisible(False)
+        self.setShowGrid(False)
+        self.setAccessibleName("Cost cards of this session")
+        self.setTabKeyNavigation(False)
+        header = self.horizontalHeader()
+        header.setHighlightSections(False)
+        for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
+            mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
+            header.setSectionResizeMode(column, mode)
+        size_table(self, 25, {USED: 50, COST: 100})
+        theme.fit(self, _fit_names)
+        model.modelReset.connect(lambda: _fit_names(self))
+        self.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
