@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, QPoint, QPointF, Qt
-from PySide6.QtGui import QGuiApplication, QMouseEvent
+from PySide6.QtGui import QGuiApplication, QMouseEvent, QNativeGestureEvent, QPointingDevice, QWheelEvent
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QFileDialog, QPushButton
 
@@ -535,3 +535,63 @@ def test_deadline_and_limit_are_written_apart_however_near_their_lines_are(examp
     upper, lower = places[1.0], places[limit]
     assert limit == 1.0 or upper.bottom() <= lower.top() + 1e-6
     assert all(abs(place.center().y() - view._y(load)) <= place.height() / 2 for load, place in places.items())
+
+
+def wheel(view, x, notches, modifier=Qt.KeyboardModifier.NoModifier):
+    place = QPointF(x, 40)
+    QCoreApplication.sendEvent(view, QWheelEvent(
+        place, QPointF(view.mapToGlobal(place)), QPoint(), QPoint(0, round(120 * notches)), Qt.MouseButton.NoButton,
+        modifier, Qt.ScrollPhase.NoScrollPhase, False,
+    ))  # fmt: skip
+
+
+def test_the_piece_is_looked_at_more_closely_by_wheel_fingers_mouse_and_keys(example, qtbot):
+    view = example.balance.timeline
+    whole, x = view.grab().toImage(), view._x(200.0)
+    wheel(view, x, 5)
+    start, end = view._seen.ends
+    # What lies under the mouse stays there.
+    assert view._x(200.0) == pytest.approx(x, abs=0.5) and end - start == pytest.approx(0.8**5 * 720.0, rel=0.01)
+    assert view.second_at(x) == pytest.approx(200.0) and f"Seen from {clock(start)}" in view.accessibleDescription()
+    assert view.grab().toImage() != whole
+    # With Shift it moves on, by middle button as far as the mouse.
+    wheel(view, x, -1, Qt.KeyboardModifier.ShiftModifier)
+    assert view._seen.ends == pytest.approx((start + 0.1 * (end - start), end + 0.1 * (end - start)))
+    here = view.second_at(300)
+    qtbot.mousePress(view, Qt.MouseButton.MiddleButton, pos=QPoint(300, 40))
+    move = QMouseEvent(
+        QEvent.Type.MouseMove, QPointF(340, 40), QPointF(view.mapToGlobal(QPoint(340, 40))), Qt.MouseButton.NoButton,
+        Qt.MouseButton.MiddleButton, Qt.KeyboardModifier.NoModifier,
+    )  # fmt: skip
+    QCoreApplication.sendEvent(view, move)
+    qtbot.mouseRelease(view, Qt.MouseButton.MiddleButton, pos=QPoint(340, 40))
+    assert view.second_at(340) == pytest.approx(here, abs=0.01)
+    # A click lands where it is seen, and moments out of sight come into view.
+    with qtbot.waitSignal(example.desk.moved):
+        qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(500, 40))
+    assert example.desk.instant.second == pytest.approx(view.second_at(500), abs=1.0)
+    with qtbot.waitSignal(example.desk.moved):
+        example.desk.move_to(700.0)
+    qtbot.waitUntil(lambda: view._seen.ends[0] < 700.0 < view._seen.ends[1], timeout=30_000)
+    # Keys: closer, more, on, all.
+    span = view._seen.span
+    press(qtbot, example, Qt.Key.Key_Plus)
+    assert view._seen.span == pytest.approx(span / 2)
+    press(qtbot, example, Qt.Key.Key_Minus)
+    assert view._seen.span == pytest.approx(span)
+    view.setFocus()
+    qtbot.keyClick(view, Qt.Key.Key_PageUp)
+    qtbot.keyClick(view, Qt.Key.Key_PageUp)
+    assert view._seen.ends[1] < 700.0
+    qtbot.keyClick(view, Qt.Key.Key_Home)
+    assert view._seen.is_all and "Seen" not in view.accessibleDescription()
+    # Two fingers on a touchpad.
+    pinch = QNativeGestureEvent(
+        Qt.NativeGestureType.ZoomNativeGesture, QPointingDevice.primaryPointingDevice(), 2, QPointF(x, 40),
+        QPointF(x, 40), QPointF(view.mapToGlobal(QPoint(int(x), 40))), 1.0, QPointF(),
+    )  # fmt: skip
+    QCoreApplication.sendEvent(view, pinch)
+    assert view._seen.span == pytest.approx(360.0, rel=0.01)
+    # Another session is seen as a whole.
+    example.open_example()
+    assert view._seen.is_all

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from nimbleload.app.frame.finder import Finder
 from nimbleload.app.frame.help import PAGES, Help
@@ -275,6 +275,20 @@ def test_another_theme_or_text_size_shows_all_anew_and_computes_nothing(example,
     example.choose_theme("night")
     example.scale_text(-2)
     assert theme.colours.brick_ground in example.balance.sentence.styleSheet() != sheet
+
+
+def test_it_follows_the_desktop_from_dark_to_light_while_it_runs(example, monkeypatch):
+    light, changed = [], QApplication.styleHints().colorSchemeChanged
+    monkeypatch.setattr("nimbleload.app.look.theme.is_light", lambda _: bool(light))
+    example.choose_theme("desktop")
+    assert theme.colours.name == "night"
+    light.append(True)
+    changed.emit(Qt.ColorScheme.Light)
+    assert theme.colours.name == "paper" and theme.colours.brick_ground in example.balance.sentence.styleSheet()
+    # Who has chosen one of them keeps it.
+    example.choose_theme("night")
+    changed.emit(Qt.ColorScheme.Light)
+    assert theme.colours.name == "night"
 
 
 def test_the_window_remembers_theme_and_text_size(example, make_window):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import msgspec
 import pytest
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QFontMetricsF
 from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.frame.window import MEASURE
 from nimbleload.app.look.theme import theme
-from nimbleload.app.measure.measure_model import PLUGIN, STATE
+from nimbleload.app.measure.measure_model import COST, PLUGIN, STATE
 from nimbleload.core.cards.card import Effect, Sweep
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
@@ -209,3 +210,58 @@ def test_names_of_plugins_are_read_in_full_up_to_a_length(make_window, qtbot, tm
         inside = widths[-1] - 2 * theme.px(6)
         assert (QFontMetricsF(theme.font(12)).horizontalAdvance(name) <= inside) == (len(name) < 30)
     assert theme.px(120) == widths[0] < widths[1] < widths[2] == theme.px(200)
+
+
+def shown(table):
+    return [row for row in range(table.model().rowCount()) if not table.isRowHidden(row)]
+
+
+def test_cards_are_sorted_by_a_click_on_a_heading_and_found_by_words(example, page, qtbot):
+    table, model = page.table, page.model
+    key = table.chosen()
+    assert [row[2] for row in model.rows] == sorted((row[2] for row in model.rows), reverse=True)
+
+    def click(column):
+        header = table.horizontalHeader()
+        place = QPoint(header.sectionViewportPosition(column) + 20, header.height() // 2)
+        qtbot.mouseClick(header.viewport(), Qt.MouseButton.LeftButton, pos=place)
+
+    def names():
+        return [model.index(row, PLUGIN).data() for row in range(len(model.rows))]
+
+    click(PLUGIN)
+    assert names() == sorted(names(), key=str.casefold)
+    click(PLUGIN)
+    assert names() == sorted(names(), key=str.casefold, reverse=True)
+    # What was chosen stays so, wherever it is now, and its card is shown.
+    assert table.chosen() == key and page._row()[0] == key[0]
+    click(COST)
+    costs = [example.desk.cards[of].cost(48000, 256, "sounding").seconds for of, *_ in model.rows]
+    assert costs == sorted(costs) or costs == sorted(costs, reverse=True)
+    click(STATE)
+    assert [model.row_of(of) for of, *_ in model.rows] == list(range(len(model.rows)))
+    page.finder.setFocus()
+    qtbot.keyClicks(page.finder, "vault")
+    assert shown(table) and all("vault" in names()[row].lower() for row in shown(table))
+    click(PLUGIN)
+    assert all("vault" in names()[row].lower() for row in shown(table))
+    qtbot.keyClicks(page.finder, " nothing like it")
+    assert shown(table) == []
+    page.finder.clear()
+    assert len(shown(table)) == len(model.rows)
+
+
+def test_only_what_is_chosen_is_measured(example, page, qtbot, monkeypatch):
+    asked = []
+    monkeypatch.setattr(page.measuring, "start", lambda todo, known, first=None: asked.append((todo, first)))
+    assert page.only.isVisible() and page.only.text() == "Measure only this"
+    qtbot.mouseClick(page.only, Qt.MouseButton.LeftButton)
+    ((todo, first),) = asked
+    assert [job.key for job in todo] == page.table.chosen() and first == 256
+    # Whatever is known of it, all of it.
+    assert todo[0].details and len(todo[0].buffers) == 8
+    page.table.selectRow(2)
+    qtbot.keyClick(page.table, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    assert page.only.text() == "Measure only these 2"
+    page.table.clearSelection()
+    assert not page.only.isVisible()

@@ -280,10 +280,17 @@ class BlockView(Picture):
     # Mouse
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        task = self._task_at(event.position())
-        if task is not None and self._of is not None and event.button() == Qt.MouseButton.LeftButton:
-            strips = self._of.planned.session.strips
-            self.chosen.emit(strips[task % len(strips)].id)
+        strip = self.strip_at(event.position())
+        if strip is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.chosen.emit(strip)
+
+    def strip_at(self, point: QPointF) -> str | None:
+        """The id of the strip whose work lies there, if any does."""
+        task = self._task_at(point)
+        if task is None or self._of is None:
+            return None
+        strips = self._of.planned.session.strips
+        return strips[task % len(strips)].id
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):

@@ -200,9 +200,14 @@ class BufferRow(Picture):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
             return
-        for rung, cell in zip(self._rungs, self._cells(), strict=True):
-            if cell.contains(event.position()):
-                self._choose(rung.buffer)
+        buffer = self.buffer_at(event.position())
+        if buffer is not None:
+            self._choose(buffer)
+
+    def buffer_at(self, point: QPointF) -> int | None:
+        """Which buffer size stands there, if any."""
+        cells = zip(self._rungs, self._cells(), strict=True)
+        return next((rung.buffer for rung, cell in cells if cell.contains(point)), None)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QNativeGestureEvent, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtWidgets import QGestureEvent, QPinchGesture, QWidget
 from shiboken6 import VoidPtr
 
 from ...core.load.load_map import LoadMap
 from ...core.load.ranking import Stretch
 from ...core.survey import Survey, worst_seconds
-from ...core.units import clock, percent
+from ...core.units import clock, exact_clock, percent
 from ..look.picture import Picture, elided, focus_frame
+from ..look.seen import MOVED, Seen
 from ..look.theme import theme
+
+# No less than so many seconds are seen; a notch of the wheel shows so much of what was.
+LEAST_SEEN, NOTCH = 1.0, 0.8
 
 
 def polygon(x: NDArray[np.float64], y: NDArray[np.float64]) -> QPolygonF:
@@ -29,7 +33,8 @@ def polygon(x: NDArray[np.float64], y: NDArray[np.float64]) -> QPolygonF:
 class TimelineView(Picture):
     """The load of every moment; `moved` tells the second that was clicked, `stepped` a step to the next moment.
 
-    `stretched` tells the two seconds between which the mouse was drawn with Shift held; None when they are let go.
+    `stretched` tells the two seconds between which the mouse was drawn with Shift held; None when they are let go. A
+    part of the piece can be looked at more closely: with the wheel, two fingers or keys.
     """
 
     moved = Signal(float)
@@ -45,10 +50,13 @@ class TimelineView(Picture):
         self._second = 0.0
         self._worst: list[float] = []
         self._hover: float | None = None
-        self._shapes: dict[tuple[bool, int, int], QPolygonF] = {}
+        self._shapes: dict[tuple[bool, int, int, Stretch], QPolygonF] = {}
         self._band: NDArray[np.float64] | None = None
         self.stretch: Stretch | None = None
         self._drawn_from: float | None = None
+        self._seen = Seen(LEAST_SEEN)
+        self._grasped: float | None = None
+        self.grabGesture(Qt.GestureType.PinchGesture)
 
     def show_survey(self, of: Survey, held: LoadMap | None = None) -> None:
         """Shows the load with the plan and without, and that of a version that is `held` as a line."""
@@ -57,10 +65,8 @@ class TimelineView(Picture):
         self._of, self._held = of, held if held is not of.after else None
         self._shapes = {key: shape for key, shape in self._shapes.items() if kept and not key[0]}
         self._worst = worst_seconds(of.after, 5)
-        highest = float(of.after.load.max())
-        where = ", ".join(clock(s) for s in self._worst)
-        self.describe(f"Highest load {percent(highest)}; worst moments at {where}.")
-        self.update()
+        self._seen.grow_to(self._length())
+        self._look()
 
     def shows(self, of: Survey, held: LoadMap | None) -> bool:
         """Whether it shows that survey and that held version already."""
@@ -73,8 +79,37 @@ class TimelineView(Picture):
             self.update()
 
     def show_second(self, second: float) -> None:
+        """The chosen moment; what is seen follows it."""
+        if second != self._second:
+            self._seen.follow(second)
         self._second = second
+        self._look()
+
+    # What is seen of the piece
+
+    def _look(self) -> None:
+        """Shows, and says, what is seen now."""
+        if self._of is None:
+            return
+        seen = "" if self._seen.is_all else " Seen from {} to {}.".format(*map(clock, self._seen.ends))
+        highest, where = float(self._of.after.load.max()), ", ".join(clock(s) for s in self._worst)
+        self.describe(f"Highest load {percent(highest)}; worst moments at {where}.{seen}")
         self.update()
+
+    def zoom(self, factor: float, around: float | None = None) -> None:
+        """Shows so many times as much of the piece; a second, or the chosen moment, stays where it is."""
+        self._seen.zoom(factor, self._second if around is None else around)
+        self._look()
+
+    def see_all(self) -> None:
+        """Shows all of the piece."""
+        self._seen.see_all()
+        self._look()
+
+    def _move_by(self, share: float) -> None:
+        """Shows what comes later, or before, by a share of what is seen."""
+        self._seen.move(share)
+        self._look()
 
     def figures(self) -> list[list[str]]:
         if self._of is None:
@@ -128,7 +163,11 @@ class TimelineView(Picture):
 
     def _x(self, second: float) -> float:
         plot = self._plot()
-        return plot.left() + plot.width() * second / self._length()
+        return plot.left() + plot.width() * (second - self._seen.ends[0]) / self._seen.span
+
+    def _xs(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
+        plot = self._plot()
+        return plot.left() + plot.width() * (seconds - self._seen.ends[0]) / self._seen.span
 
     def _y(self, load: float) -> float:
         plot = self._plot()
@@ -136,7 +175,7 @@ class TimelineView(Picture):
 
     def _area(self, planned: bool) -> QPolygonF:
         """The filled shape under the load, with the plan or without, which is constant within each moment."""
-        key = (planned, self.width(), self.height())
+        key = (planned, self.width(), self.height(), self._seen.ends)
         if key not in self._shapes:
             assert self._of is not None
             of = self._of.after if planned else self._of.before
@@ -145,7 +184,7 @@ class TimelineView(Picture):
 
     def _shape(self, times: NDArray[np.float64], load: NDArray[np.float64]) -> QPolygonF:
         plot = self._plot()
-        x = plot.left() + plot.width() * np.repeat(times, 2) / self._length()
+        x = self._xs(np.repeat(times, 2))
         y = plot.bottom() - plot.height() * np.concatenate(([0.0], np.repeat(load, 2), [0.0])) / self._top()
         return polygon(x, y)
 
@@ -159,6 +198,8 @@ class TimelineView(Picture):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground"))
         painter.drawRect(plot)
+        painter.save()
+        painter.setClipRect(plot)
         after = self._area(True)
         if self._of.before is not self._of.after:
             painter.setBrush(theme.colour("before"))
@@ -172,14 +213,20 @@ class TimelineView(Picture):
         self._paint_held(painter, plot)
         self._paint_waking(painter, plot)
         self._paint_stretch(painter, plot)
+        painter.restore()
         self._paint_frame(painter, plot)
+        self._paint_seen(painter, plot)
+        painter.setClipRect(plot)
         self._paint_moment(painter, plot)
+        painter.setClipping(False)
         focus_frame(painter, self)
 
     def _paint_overload(self, painter, plot: QRectF, after: QPolygonF) -> None:
         """What lies above the deadline under the plan, in another colour and hatched."""
         painter.save()
-        painter.setClipRect(QRectF(plot.left(), plot.top(), plot.width(), self._y(1.0) - plot.top()))
+        painter.setClipRect(
+            QRectF(plot.left(), plot.top(), plot.width(), self._y(1.0) - plot.top()), Qt.ClipOperation.IntersectClip
+        )
         painter.setBrush(theme.colour("brick"))
         painter.drawPolygon(after)
         painter.setBrush(theme.hatch(theme.colour("ground"), 5))
@@ -191,7 +238,7 @@ class TimelineView(Picture):
         if self._held is None:
             return
         times = np.minimum(np.repeat(self._held.times, 2)[1:-1], self._length())
-        x = plot.left() + plot.width() * times / self._length()
+        x = self._xs(times)
         y = plot.bottom() - plot.height() * np.repeat(self._held.load, 2) / self._top()
         painter.setPen(QPen(theme.colour("text"), 1.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -232,13 +279,31 @@ class TimelineView(Picture):
             painter.drawText(self.label_places()[load], right, percent(load))
         sections = self._of.session.sections
         for k, section in enumerate(sections):
-            x = self._x(section.start)
-            painter.setPen(theme.colour("line"))
-            painter.drawLine(QPointF(x, plot.top()), QPointF(x, self.height() - theme.px(6)))
-            end = self._x(sections[k + 1].start) if k + 1 < len(sections) else plot.right()
+            end = min(self._x(sections[k + 1].start) if k + 1 < len(sections) else plot.right(), plot.right())
+            begins = self._x(section.start)
+            x = max(begins, plot.left())
+            if x >= end:
+                continue
+            if begins >= plot.left():
+                painter.setPen(theme.colour("line"))
+                painter.drawLine(QPointF(x, plot.top()), QPointF(x, self.height() - theme.px(6)))
             painter.setPen(theme.colour("quiet"))
             name = elided(painter, f"{section.name}  {clock(section.start)}", end - x - theme.px(8))
             painter.drawText(QPointF(x + theme.px(5), self.height() - theme.px(8)), name)
+
+    def _paint_seen(self, painter, plot: QRectF) -> None:
+        """Where in the piece lies what is seen, as a line below, and its two ends in figures; nothing if it is all."""
+        if self._seen.is_all:
+            return
+        below, share = self.height() - theme.px(3), plot.width() / self._length()
+        for colour, first, last in (("line", 0.0, self._length()), ("brass", *self._seen.ends)):
+            painter.setPen(QPen(theme.colour(colour), theme.px(3)))
+            painter.drawLine(QPointF(plot.left() + first * share, below), QPointF(plot.left() + last * share, below))
+        row = QRectF(plot.left() + theme.px(4), plot.bottom() - theme.px(16), plot.width() - theme.px(8), theme.px(14))
+        painter.setPen(theme.colour("text"))
+        sides = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
+        for second, side in zip(self._seen.ends, sides, strict=True):
+            painter.drawText(row, side | Qt.AlignmentFlag.AlignVCenter, exact_clock(round(second, 1)))
 
     def label_places(self) -> dict[float, QRectF]:
         """Where the deadline (1.0) and the limit are written beside their lines: apart, however near these are."""
@@ -280,29 +345,36 @@ class TimelineView(Picture):
 
     # Mouse and keyboard
 
-    def _second_at(self, x: float) -> float:
+    def second_at(self, x: float) -> float:
+        """Which second of the piece lies there."""
         plot = self._plot()
         share = (x - plot.left()) / max(plot.width(), 1)
-        return min(max(share, 0.0), 1.0) * self._length()
+        return self._seen.ends[0] + min(max(share, 0.0), 1.0) * self._seen.span
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self._of is None or event.button() != Qt.MouseButton.LeftButton:
+        if self._of is None:
             return
-        second = self._second_at(event.position().x())
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._grasped = event.position().x()
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        second = self.second_at(event.position().x())
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self._drawn_from = second
             return
-        self._take_stretch(None)
+        self.take_stretch(None)
         self.moved.emit(second)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._drawn_from = None
+        self._drawn_from = self._grasped = None
 
     def let_go(self) -> None:
-        """No stretch is chosen any more."""
-        self._take_stretch(None)
+        """No stretch is chosen any more, and all is seen."""
+        self._seen.see_all()
+        self.take_stretch(None)
 
-    def _take_stretch(self, stretch: Stretch | None) -> None:
+    def take_stretch(self, stretch: Stretch | None) -> None:
+        """Chooses a stretch of the piece, or none."""
         if stretch != self.stretch:
             self.stretch = stretch
             self.stretched.emit(stretch)
@@ -311,9 +383,12 @@ class TimelineView(Picture):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._of is None:
             return
-        second = self._second_at(event.position().x())
+        if self._grasped is not None:
+            self._move_by((self._grasped - event.position().x()) / max(self._plot().width(), 1))
+            self._grasped = event.position().x()
+        second = self.second_at(event.position().x())
         if self._drawn_from is not None and second != self._drawn_from:
-            self._take_stretch((min(self._drawn_from, second), max(self._drawn_from, second)))
+            self.take_stretch((min(self._drawn_from, second), max(self._drawn_from, second)))
         elif event.buttons() & Qt.MouseButton.LeftButton and self._drawn_from is None:
             self.moved.emit(second)
         self._hover = second
@@ -324,12 +399,12 @@ class TimelineView(Picture):
         self.update()
 
     def _stretch_by(self, step: int) -> None:
-        """Draws the stretch from the chosen second on, a hundredth of the piece longer or shorter."""
+        """Draws the stretch from the chosen second on, a hundredth of what is seen longer or shorter."""
         other = self._second
         if self.stretch is not None:
             other = self.stretch[0] if self.stretch[1] == self._second else self.stretch[1]
-        other = min(max(other + step * self._length() / 100, 0.0), self._length())
-        self._take_stretch((min(self._second, other), max(self._second, other)) if other != self._second else None)
+        other = min(max(other + step * self._seen.span / 100, 0.0), self._length())
+        self.take_stretch((min(self._second, other), max(self._second, other)) if other != self._second else None)
 
     def leaveEvent(self, event) -> None:
         self._hover = None
@@ -337,11 +412,41 @@ class TimelineView(Picture):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        page = {Qt.Key.Key_PageUp: -1, Qt.Key.Key_PageDown: 1}.get(Qt.Key(event.key()))
         if event.key() == Qt.Key.Key_Escape and self.stretch is not None:
-            self._take_stretch(None)
+            self.take_stretch(None)
+        elif event.key() == Qt.Key.Key_Home:
+            self.see_all()
+        elif page is not None:
+            self._move_by(page * (1 - MOVED))
         elif step is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self._stretch_by(step)
         elif step is None:
             super().keyPressEvent(event)
         else:
             self.stepped.emit(step)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Up shows less and more closely, down more; sideways, or with Shift, what comes later or before."""
+        notches, aside = event.angleDelta().y() / 120, event.angleDelta().x() / 120
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            notches, aside = 0.0, aside or notches
+        if self._of is not None:
+            if aside:
+                self._move_by(-MOVED * aside)
+            if notches:
+                self.zoom(NOTCH**notches, self.second_at(event.position().x()))
+        event.accept()
+
+    def event(self, event: QEvent) -> bool:
+        """Two fingers on a touchpad or a screen, beside all else."""
+        if isinstance(event, QNativeGestureEvent) and event.gestureType() == Qt.NativeGestureType.ZoomNativeGesture:
+            self.zoom(1 / max(1 + event.value(), 0.1), self.second_at(event.position().x()))
+            return True
+        if isinstance(event, QGestureEvent):
+            pinch = event.gesture(Qt.GestureType.PinchGesture)
+            if isinstance(pinch, QPinchGesture) and pinch.scaleFactor() > 0:
+                centre = self.mapFromGlobal(pinch.centerPoint().toPoint())
+                self.zoom(1 / pinch.scaleFactor(), self.second_at(centre.x()))
+                return True
+        return super().event(event)

@@ -24,6 +24,7 @@ from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey
 from ...core.told.plans import option_price, option_words, savings_words
 from ...core.units import percent
+from ..look.emptied import emptied
 from ..look.picture import elided, scrolled
 from ..look.theme import theme
 
@@ -91,11 +92,13 @@ class OptionButton(QAbstractButton):
 class ChainRow(QWidget):
     """One plugin of a chain: what it costs here, and a word to switch it off or on.
 
-    `fader_set` brings the strip and how many of its last inserts come after the fader.
+    `fader_set` brings the strip and how many of its last inserts come after the fader; `card_wanted` asks for its cost
+    card (the use's id).
     """
 
     switched = Signal(str, list)
     fader_set = Signal(str, int)
+    card_wanted = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -112,6 +115,7 @@ class ChainRow(QWidget):
         line.addWidget(self._switch)
         self._decision: Decision | None = None
         self._after: tuple[str, int, bool] | None = None
+        self._menu = QMenu(self)
 
     def show_use(self, strip: Strip, place: int, use: PluginUse, cost: str, can_switch: bool) -> None:
         """Shows a use of a planned strip; it can be switched unless the session itself has it off."""
@@ -130,15 +134,17 @@ class ChainRow(QWidget):
         self._decision = Decision("off" if use.enabled else "live", strip.id, use.id)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        if self._after is None:
+        if self._decision is None:
             return
-        strip, count, is_after = self._after
-        menu = QMenu(self)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        if is_after:
-            menu.addAction("The fader comes after it", lambda: self.fader_set.emit(strip, count - 1))
-        else:
-            menu.addAction("The fader comes before it", lambda: self.fader_set.emit(strip, count))
+        menu, use = emptied(self._menu), self._decision.use
+        if self._after is not None:
+            strip, count, is_after = self._after
+            if is_after:
+                menu.addAction("The fader comes after it", lambda: self.fader_set.emit(strip, count - 1))
+            else:
+                menu.addAction("The fader comes before it", lambda: self.fader_set.emit(strip, count))
+        menu.addAction(self._switch.toolTip(), self._press).setEnabled(self._switch.isEnabled())
+        menu.addAction("Its cost card", lambda: self.card_wanted.emit(use))
         menu.popup(event.globalPos())
 
     def _press(self) -> None:
@@ -149,11 +155,13 @@ class ChainRow(QWidget):
 class OptionList(QFrame):
     """The panel for the chosen strips. `decided` tells what was chosen, as (what it is called, decisions).
 
-    `fader_set` brings a strip and how many of its last inserts come after its fader.
+    `fader_set` brings a strip and how many of its last inserts come after its fader; `card_wanted` asks for the cost
+    card of a plugin (a use's id).
     """
 
     decided = Signal(str, list)
     fader_set = Signal(str, int)
+    card_wanted = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -209,6 +217,7 @@ class OptionList(QFrame):
             row = ChainRow()
             row.switched.connect(self.decided)
             row.fader_set.connect(self.fader_set)
+            row.card_wanted.connect(self.card_wanted)
             self._chain_rows.addWidget(row)
             self._chain.append(row)
         for number, row in enumerate(self._chain):

@@ -33,6 +33,7 @@ from ...core.told.as_known import fits_words, is_unknown, load_words
 from ...core.told.restore_list import restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ...core.units import minutes, percent
+from ..look.emptied import emptied
 from ..look.lines import Lines
 from ..look.prose import Prose
 from ..look.theme import theme
@@ -102,6 +103,7 @@ class PlanDrawer(QFrame):
             QKeySequence.StandardKey.Delete, self.steps, self.remove_chosen, context=Qt.ShortcutContext.WidgetShortcut
         )
         self.steps.currentRowChanged.connect(self._choose)
+        self._menu = QMenu(self.steps)
         self.steps.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.steps.customContextMenuRequested.connect(self._ask_how)
 
@@ -234,8 +236,7 @@ class PlanDrawer(QFrame):
         if not 0 <= row < len(self._decisions) or len(self._decisions[row]) != 1:
             return
         (decision,) = self._decisions[row]
-        menu = QMenu(self.steps)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu = emptied(self._menu)
         if decision.kind == "freeze":
             other = replace(decision, unloaded=not decision.unloaded)
             words = "Keep its plugins loaded" if decision.unloaded else "Unload its plugins"

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QMenu
 from ...core.session import time_edits
 from ...core.session.session import Section, Session
 from ..background.desk import Desk
+from ..look.emptied import emptied
 from .ask import ask_section
 from .strip_view import StripView
 
@@ -23,6 +24,7 @@ class Sections(QObject):
     def __init__(self, view: StripView, desk: Desk, edit: Editing) -> None:
         super().__init__(view)
         self._view, self._desk, self._edit = view, desk, edit
+        self._menu = QMenu(view)
         view.sections.asked.connect(self._ask_at)
         view.sections.moved.connect(self._move)
         view.sections.menu_wanted.connect(self._show_menu)
@@ -68,7 +70,7 @@ class Sections(QObject):
 
     def menu(self, second: float) -> QMenu:
         """What can be done at a second."""
-        menu, there = QMenu(self._view), self._holding(second)
+        menu, there = emptied(self._menu), self._holding(second)
         menu.addAction("Section that begins here…", lambda: self._ask_at(second))
         if there is not None:
             menu.addAction(f"Rename {there.name}…", lambda: self._ask_at(there.start))

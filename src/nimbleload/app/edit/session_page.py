@@ -23,6 +23,7 @@ from ...core.session.strips import StripKind
 from ...core.told.session import held, to_do
 from ...core.units import as_sentence, count, microseconds
 from ..background.desk import Desk
+from ..look.emptied import emptied
 from ..look.panels import headed, panel
 from ..look.picture import scrolled
 from ..look.rows import choose_rows
@@ -153,10 +154,11 @@ class SessionPage(QWidget):
         }  # fmt: skip
         made = make_actions(self, self.view, calls)
         self.menus = {menu: [made[each.name] for each in COMMANDS if each.menu == menu] for menu in MENUS}
+        self._menu = QMenu(self)
         self._in_sight = [made[name] for name in ("track", "bus", "return", "how many")]
 
     def _show_menu(self, at: QPoint) -> None:
-        menu = QMenu(self)
+        menu = emptied(self._menu)
         names = ("Plugins", "Both", "Tracks") if self.view.chosen else ("Tracks", "Both", "Add")
         for number, name in enumerate(names):
             if number:

@@ -14,6 +14,7 @@ from ...core.decisions.decision import STANDINGS
 from ...core.session.computer import RATES
 from ...core.units import count
 from .about import About
+from .context import Context
 from .exporting import ask_export
 from .help import Help
 from .installed import InstalledDialog
@@ -41,6 +42,11 @@ class Menus:
     redo: QAction
     unheld: QAction
     decisions: list[QAction]
+    worst: list[QAction]
+    sizes: list[QAction]
+    pins: list[QAction]
+    looks: list[QAction]
+    settled: QMenu
 
     def __init__(self, window: Any) -> None:
         self._window = window
@@ -51,6 +57,12 @@ class Menus:
         self._computer(window)
         self._view(window)
         self._help(window)
+        Context(window, self)
+
+    @staticmethod
+    def place(name: str) -> int:
+        """The number of a place."""
+        return [each for each, _ in PLACES].index(name)
 
     def _files(self, window: Any) -> None:
         files = window.menuBar().addMenu("&Session")
@@ -87,10 +99,14 @@ class Menus:
             self.add(go, name, partial(window.go, number), key)
         self.add(go, "S&tart", partial(window.go, len(PLACES)), "Ctrl+0")
         go.addSeparator()
-        self.add(go, "&Next worst moment", lambda: window.desk.step_worst(1), ".")
-        self.add(go, "&Previous worst moment", lambda: window.desk.step_worst(-1), ",")
-        self.add(go, "&Smaller buffer", lambda: window.balance.buffers.step(-1), "[")
-        self.add(go, "&Larger buffer", lambda: window.balance.buffers.step(1), "]")
+        self.worst = [
+            self.add(go, "&Next worst moment", lambda: window.desk.step_worst(1), "."),
+            self.add(go, "&Previous worst moment", lambda: window.desk.step_worst(-1), ","),
+        ]
+        self.sizes = [
+            self.add(go, "&Smaller buffer", lambda: window.balance.buffers.step(-1), "["),
+            self.add(go, "&Larger buffer", lambda: window.balance.buffers.step(1), "]"),
+        ]
         self.add(go, "&Filter tracks", window.focus_filter, QKeySequence.StandardKey.Find)
 
     def _decide(self, window: Any) -> None:
@@ -105,9 +121,11 @@ class Menus:
             decide.aboutToHide.connect(partial(action.setEnabled, True))
         decide.addSeparator()
         self.add(decide, "&Suggest a plan", window.balance.suggest, "Ctrl+P")
-        self.add(decide, "&Pin the chosen tracks", lambda: window.pin(True), "P")
-        self.add(decide, "&Let the chosen tracks go", lambda: window.pin(False), "Shift+P")
-        settled = decide.addMenu("How se&ttled the chosen tracks are")
+        self.pins = [
+            self.add(decide, "&Pin the chosen tracks", lambda: window.pin(True), "P"),
+            self.add(decide, "&Let the chosen tracks go", lambda: window.pin(False), "Shift+P"),
+        ]
+        self.settled = settled = decide.addMenu("How se&ttled the chosen tracks are")
         for standing in STANDINGS:
             self.add(settled, f"&{standing.capitalize()}", partial(window.stand, standing))
         self.add(decide, "&Compare three plans…", window.deciding.compare_plans, "Ctrl+Shift+P")
@@ -163,6 +181,15 @@ class Menus:
         self.add(view, "Pre&ferences…", window.ask_preferences, QKeySequence.StandardKey.Preferences)
         self.add(view, "&Larger text", lambda: window.scale_text(1), "Ctrl++")
         self.add(view, "&Smaller text", lambda: window.scale_text(-1), "Ctrl+-")
+        view.addSeparator()
+        piece = window.balance.timeline
+        self.looks = [
+            self.add(view, "Look at the piece &closer", lambda: piece.zoom(0.5), "+"),
+            self.add(view, "Look at &more of the piece", lambda: piece.zoom(2.0), "-"),
+            self.add(view, "Look at &all of the piece", piece.see_all),
+        ]
+        # The same key without Shift.
+        self.looks[0].setShortcuts([QKeySequence("+"), QKeySequence("=")])
 
     def _help(self, window: Any) -> None:
         helping = window.menuBar().addMenu("&Help")

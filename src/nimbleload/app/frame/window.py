@@ -145,6 +145,7 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         desk = self.desk
         self.places.chosen.connect(self.go)
+        QApplication.styleHints().colorSchemeChanged.connect(self._restyle)
         self.balance.measure_wanted.connect(lambda: self.go(MEASURE))
         self.measure.state_changed.connect(self.places.buttons[MEASURE].show_state)
         self.prove.state_changed.connect(self.places.buttons[PROVE].show_state)
@@ -233,7 +234,7 @@ class MainWindow(QMainWindow):
         self._choices.scale = SCALES[min(max(place, 0), len(SCALES) - 1)]
         self._restyle()
 
-    def _restyle(self) -> None:
+    def _restyle(self, *_: object) -> None:
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         theme.apply(application, self._choices.theme, self._choices.scale)

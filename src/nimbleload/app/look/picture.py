@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QBuffer, QPoint, Qt
@@ -9,6 +10,7 @@ from PySide6.QtGui import QGuiApplication, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QMenu, QScrollArea, QWidget
 
+from .emptied import emptied
 from .notice import written
 from .theme import theme
 
@@ -19,6 +21,9 @@ class Picture(QWidget):
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAccessibleName(name)
+        # What else its menu offers for the place at which it is asked for; whoever shows the picture knows.
+        self.offer: Callable[[QMenu, QPoint], object] | None = None
+        self._menu: QMenu | None = None
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._show_menu)
 
@@ -58,11 +63,14 @@ class Picture(QWidget):
             written.write(Path(path), self.drawing())
 
     def _show_menu(self, at: QPoint) -> None:
-        menu = QMenu(self)
+        menu = self._menu = emptied(self._menu or QMenu(self))
+        if self.offer is not None:
+            self.offer(menu, at)
+            menu.addSeparator()
         menu.addAction("Copy as a picture", self.copy_picture)
         menu.addAction("Copy the figures", self.copy_figures)
         menu.addAction("Save as a drawing (SVG)…", self.ask_drawing)
-        menu.exec(self.mapToGlobal(at))
+        menu.popup(self.mapToGlobal(at))
 
     def pen(self) -> QPainter:
         """A painter for this widget with the theme's font and smooth edges."""

@@ -66,6 +66,11 @@ SCALES = (90, 100, 115, 130, 145, 160)
 AnyWidget = TypeVar("AnyWidget", bound=QWidget)
 
 
+def is_light(application: QApplication) -> bool:
+    """Whether the desktop has chosen light colours."""
+    return application.styleHints().colorScheme() == Qt.ColorScheme.Light
+
+
 class Theme:
     """The theme in force. There is one, `theme`; widgets read it whenever they paint."""
 
@@ -168,8 +173,7 @@ class Theme:
         With that in force, every widget is given it again each time that it is put into another one.
         """
         if name not in THEMES:
-            dark = application.styleHints().colorScheme() != Qt.ColorScheme.Light
-            name = "night" if dark else "paper"
+            name = "paper" if is_light(application) else "night"
         self.colours, self.scale = THEMES[name], scale
         if self._begun == (application, name, scale):
             return  # it is in force already, and giving it to every widget again takes as long as opening a window

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
+from PySide6.QtCore import QItemSelectionModel, QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -17,8 +17,10 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.session.computer import BUFFER_SIZES
+from ...core.session.plugins import CardKey
 from ..look.panels import size_table
 from ..look.picture import elided
+from ..look.rows import choose_rows
 from ..look.theme import theme
 from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
 
@@ -84,7 +86,7 @@ def _fit_names(table: QTableView) -> None:
 
 
 class CardTable(QTableView):
-    """The table."""
+    """The table: its columns sort, and words find rows."""
 
     def __init__(self, model: MeasureModel) -> None:
         super().__init__()
@@ -98,6 +100,8 @@ class CardTable(QTableView):
         self.setTabKeyNavigation(False)
         header = self.horizontalHeader()
         header.setHighlightSections(False)
+        header.setSortIndicator(USED, Qt.SortOrder.DescendingOrder)
+        self.setSortingEnabled(True)
         for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
@@ -105,3 +109,34 @@ class CardTable(QTableView):
         theme.fit(self, _fit_names)
         model.modelReset.connect(lambda: _fit_names(self))
         self.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
+        self._model, self._words = model, list[str]()
+        # Rows in another order, or of another session, are shown and chosen as those before were.
+        self._kept: list[CardKey] = []
+        model.modelAboutToBeReset.connect(self._keep)
+        model.modelReset.connect(self._take_up)
+
+    def chosen(self) -> list[CardKey]:
+        """The cards of the chosen rows, in their order."""
+        rows = sorted(index.row() for index in self.selectionModel().selectedRows())
+        return [self._model.rows[row][0] for row in rows]
+
+    def look_for(self, words: str) -> None:
+        """Shows the rows in whose plugin or setting all these words are."""
+        self._words = words.casefold().split()
+        self._show_found()
+
+    def _show_found(self) -> None:
+        for row in range(self._model.rowCount()):
+            said = " ".join(str(self._model.index(row, column).data()) for column in (PLUGIN, SETTING)).casefold()
+            self.setRowHidden(row, not all(word in said for word in self._words))
+
+    def _keep(self) -> None:
+        self._kept = self.chosen()
+
+    def _take_up(self) -> None:
+        self._show_found()
+        there = [self._model.index(self._model.row_of(key), 0) for key in self._kept if self._model.has(key)]
+        choose_rows(self.selectionModel(), there)
+        if there:
+            self.selectionModel().setCurrentIndex(there[0], QItemSelectionModel.SelectionFlag.NoUpdate)
+            self.scrollTo(there[0])

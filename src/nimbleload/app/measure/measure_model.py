@@ -31,8 +31,12 @@ WORDS: dict[Status, str] = {
 }
 
 
+# How far a card is, for the order of states: what needs somebody first.
+ORDER: tuple[Status, ...] = ("failed", "measuring", "waiting", "missing", "sample", "earlier", "partly", "measured")
+
+
 class MeasureModel(QAbstractTableModel):
-    """A row for each cost card, the most used first."""
+    """A row for each cost card, the most used first or in the order that was asked for."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -45,6 +49,7 @@ class MeasureModel(QAbstractTableModel):
         self._current: CardKey | None = None
         self._numbers: dict[CardKey, int] = {}
         self._full: dict[CardKey, tuple[CostCard, bool]] = {}
+        self._sorted: tuple[int, Qt.SortOrder] = (USED, Qt.SortOrder.DescendingOrder)
 
     @property
     def current(self) -> CardKey | None:
@@ -60,12 +65,39 @@ class MeasureModel(QAbstractTableModel):
     def show_session(self, session: Session, cards: Cards, buffer: int) -> None:
         self.beginResetModel()
         needed = session.cards_needed()
-        self.rows = sorted(((key, use, count) for key, (use, count) in needed.items()), key=lambda row: -row[2])
+        self.rows = [(key, use, count) for key, (use, count) in needed.items()]
         self.session = session
-        self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
         self.cards, self.rate, self.buffer = cards, session.rate, buffer
         self._full = {}
+        self._sort_rows()
         self.endResetModel()
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        """Puts the rows in the order of a column; where it says the same, they stay in the order of before."""
+        self._sorted = column, order
+        self.beginResetModel()
+        self._sort_rows()
+        self.endResetModel()
+
+    def _sort_rows(self) -> None:
+        column, order = self._sorted
+        ranks = {key: self._rank(row, column) for row, (key, *_) in enumerate(self.rows)}
+        down = order == Qt.SortOrder.DescendingOrder
+        self.rows.sort(key=lambda row: ranks[row[0]], reverse=down)
+        self._numbers = {key: number for number, (key, _, _) in enumerate(self.rows)}
+
+    def _rank(self, row: int, column: int) -> str | float:
+        """What a row is sorted by."""
+        if column == USED:
+            return self.rows[row][2]
+        if column == STATE:
+            return ORDER.index(self.status(row))
+        if column == GRID:
+            return sum(self.is_filled(row, buffer) for buffer in BUFFER_SIZES)
+        if column == COST:
+            card = self.card(row)
+            return card.cost(self.rate, self.buffer, "sounding").seconds if card is not None else 0.0
+        return self._text(row, column).casefold()
 
     def show_cards(self, cards: Cards, key: CardKey | None = None) -> None:
         """The cards have changed; only the row of `key`, if one is named."""
@@ -75,6 +107,10 @@ class MeasureModel(QAbstractTableModel):
         first = self._numbers.get(key, 0) if key else 0
         last = first if key else len(self.rows) - 1
         self.dataChanged.emit(self.index(first, 0), self.index(last, len(COLUMNS) - 1))
+
+    def has(self, key: CardKey) -> bool:
+        """Whether it has a row."""
+        return key in self._numbers
 
     def row_of(self, key: CardKey) -> int:
         return self._numbers.get(key, 0)

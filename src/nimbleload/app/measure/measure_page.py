@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QLabel,
+    QLineEdit,
     QProgressBar,
     QPushButton,
     QSplitter,
@@ -51,6 +52,11 @@ class MeasurePage(QWidget):
         self.stop = QPushButton("Pause")
         self.again = QPushButton("Measure all again")
         self.retry = QPushButton("Try the failed ones again")
+        self.only = QPushButton("Measure only this")
+        self.finder = QLineEdit()
+        self.finder.setPlaceholderText("Find")
+        self.finder.setAccessibleName("Find plugins and settings by name")
+        self.finder.setClearButtonEnabled(True)
         self.cancel = QPushButton("Cancel")
         self.bar = QProgressBar()
         self.left = QLabel()
@@ -67,7 +73,10 @@ class MeasurePage(QWidget):
     def _lay_out(self) -> None:
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
-        buttons = Wrapping(self.left, self.stop, self.cancel, self.elsewhere, self.retry, self.again, at_end=True)
+        buttons = Wrapping(
+            self.finder, self.left, self.stop, self.cancel, self.elsewhere, self.only, self.retry, self.again,
+            at_end=True,
+        )  # fmt: skip
         frame, inside = panel()
         inside.addWidget(self.table, 1)
         inside.addWidget(self.bar)
@@ -90,6 +99,9 @@ class MeasurePage(QWidget):
         self.cancel.clicked.connect(self.measuring.cancel)
         self.again.clicked.connect(lambda: self.start(again=True))
         self.retry.clicked.connect(self.start_failed)
+        self.only.clicked.connect(self.start_chosen)
+        self.finder.textChanged.connect(self.table.look_for)
+        self.table.selectionModel().selectionChanged.connect(lambda *_: self._show_only())
         self.measuring.started.connect(self._show_started)
         self.measuring.progressed.connect(self._show_progress)
         self.measuring.ended.connect(self._show_ended)
@@ -126,6 +138,20 @@ class MeasurePage(QWidget):
         failed = {k for k, c in self._desk.cards.items() if c.failure}
         todo = [job for job in session_run.jobs(document.session, known) if job.key in failed]
         self.measuring.start(todo, known)
+
+    def start_chosen(self) -> None:
+        """Measures what is chosen, and what of it is known once more."""
+        document, keys = self._desk.document, set(self.table.chosen())
+        if document is not None and keys:
+            known = {k: c for k, c in self._desk.cards.items() if not (k in keys and c.failure)}
+            todo = [job for job in session_run.jobs(document.session, known, again=True) if job.key in keys]
+            self.measuring.start(todo, known, document.buffer)
+
+    def _show_only(self) -> None:
+        """What measuring only the chosen ones is called."""
+        several = len(self.table.chosen())
+        self.only.setText(f"Measure only these {several}" if several > 1 else "Measure only this")
+        self.only.setVisible(several > 0 and not self._tick.isActive())
 
     def pause(self) -> None:
         """Makes the run stand still, or go on."""
@@ -337,6 +363,7 @@ class MeasurePage(QWidget):
         self.elsewhere.setVisible(not running and total > 0)
         self.again.setVisible(not running and total > missing)
         self.retry.setVisible(not running and failed > 0)
+        self._show_only()
         failures = f" {failed} failed; the table says why." if failed else ""
         if running:
             self._say_running(failures)
