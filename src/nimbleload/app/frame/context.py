@@ -27,16 +27,17 @@ class TrackMenu(QMenu):
         window.desk.weighed.connect(self._fill_again)
 
     def _fill_again(self, *_: object) -> None:
+        """What comes later comes last: nothing moves away under the pointer, unless the screen ends there."""
         if self.isVisible():
             self.fill()
+            beyond = self.geometry().top() + self.sizeHint().height() - self.screen().availableGeometry().bottom()
+            self.move(self.x(), self.y() - max(beyond, 0))
 
     def fill(self) -> None:
         window, menus = self._window, self._menus
         emptied(self._cards)
         emptied(self)
         menus.name_decisions()
-        self.addActions(menus.decisions[: len(window.balance.options.options)])
-        self.addSeparator()
         self.addActions(menus.pins)
         self.addMenu(menus.settled)
         self.addSeparator()
@@ -48,6 +49,8 @@ class TrackMenu(QMenu):
                 self._cards.addAction(use.label, partial(window.show_card, use.id))
         if self._cards.actions():
             self.addMenu(self._cards)
+        self.addSeparator()
+        self.addActions(menus.decisions[: len(window.balance.options.options)])
 
     def chosen(self) -> list[Strip]:
         document = self._window.desk.document

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from PySide6.QtCore import QItemSelectionModel, QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetricsF, QPainter
@@ -105,7 +106,7 @@ class CardTable(QTableView):
         for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
-        size_table(self, 25, {USED: 50, COST: 100})
+        size_table(self, 25, {USED: 64, COST: 118})
         theme.fit(self, _fit_names)
         model.modelReset.connect(lambda: _fit_names(self))
         self.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
@@ -135,7 +136,11 @@ class CardTable(QTableView):
 
     def _take_up(self) -> None:
         self._show_found()
-        there = [self._model.index(self._model.row_of(key), 0) for key in self._kept if self._model.has(key)]
+        self.choose(self._kept)
+
+    def choose(self, keys: Sequence[CardKey]) -> None:
+        """Chooses the rows of these cards, as far as they have one, whatever keys are held."""
+        there = [self._model.index(self._model.row_of(key), 0) for key in keys if self._model.has(key)]
         choose_rows(self.selectionModel(), there)
         if there:
             self.selectionModel().setCurrentIndex(there[0], QItemSelectionModel.SelectionFlag.NoUpdate)

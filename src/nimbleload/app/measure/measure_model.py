@@ -75,6 +75,10 @@ class MeasureModel(QAbstractTableModel):
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         """Puts the rows in the order of a column; where it says the same, they stay in the order of before."""
         self._sorted = column, order
+        self.sort_again()
+
+    def sort_again(self) -> None:
+        """Puts them in that order by what is known now; while it is measured, none moves."""
         self.beginResetModel()
         self._sort_rows()
         self.endResetModel()

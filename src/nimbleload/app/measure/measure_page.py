@@ -3,14 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import (
-    QLabel,
-    QLineEdit,
-    QProgressBar,
-    QPushButton,
-    QSplitter,
-    QWidget,
-)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QProgressBar, QPushButton, QSplitter, QWidget
 
 from ...core.cards.card import CostCard, Effect
 from ...core.cards.comparison import lighter, variant_of
@@ -57,6 +50,7 @@ class MeasurePage(QWidget):
         self.finder.setPlaceholderText("Find")
         self.finder.setAccessibleName("Find plugins and settings by name")
         self.finder.setClearButtonEnabled(True)
+        theme.fit(self.finder, lambda field: field.setMaximumWidth(theme.px(130)))
         self.cancel = QPushButton("Cancel")
         self.bar = QProgressBar()
         self.left = QLabel()
@@ -74,13 +68,15 @@ class MeasurePage(QWidget):
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
         buttons = Wrapping(
-            self.finder, self.left, self.stop, self.cancel, self.elsewhere, self.only, self.retry, self.again,
-            at_end=True,
-        )  # fmt: skip
+            self.left, self.stop, self.cancel, self.elsewhere, self.only, self.retry, self.again, at_end=True
+        )
+        below = QHBoxLayout()
+        below.addWidget(self.finder, 0, Qt.AlignmentFlag.AlignTop)
+        below.addLayout(buttons, 1)
         frame, inside = panel()
         inside.addWidget(self.table, 1)
         inside.addWidget(self.bar)
-        inside.addLayout(buttons)
+        inside.addLayout(below)
         halves = QSplitter(Qt.Orientation.Horizontal)
         halves.addWidget(frame)
         halves.addWidget(self.card)
@@ -255,9 +251,7 @@ class MeasurePage(QWidget):
                 self._choose(use.card_key())
 
     def _choose(self, key: CardKey) -> None:
-        for row, (of, *_) in enumerate(self.model.rows):
-            if of == key:
-                self.table.selectRow(row)
+        self.table.choose([key])
 
     def _show_card(self) -> None:
         """The card of the current row."""
@@ -338,6 +332,7 @@ class MeasurePage(QWidget):
         self._outcome = outcome
         self.model.current, self.model.waiting = None, set()
         self.model.show_cards(self._desk.cards)
+        self.model.sort_again()
         self._show_state()
         self._desk.refresh()
 
