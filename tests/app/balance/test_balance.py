@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, QPoint, QPointF, Qt
-from PySide6.QtGui import QGuiApplication, QMouseEvent, QNativeGestureEvent, QPointingDevice, QWheelEvent
+from PySide6.QtGui import QGuiApplication, QImage, QMouseEvent, QNativeGestureEvent, QPointingDevice, QWheelEvent
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QFileDialog, QPushButton
 
@@ -595,3 +595,51 @@ def test_the_piece_is_looked_at_more_closely_by_wheel_fingers_mouse_and_keys(exa
     # Another session is seen as a whole.
     example.open_example()
     assert view._seen.is_all
+
+
+def test_arrows_walk_from_task_to_task_of_the_block_and_enter_chooses_the_track(example, qtbot):
+    view = example.balance.block
+    whole = view.accessibleDescription()
+    view.setFocus()
+    qtbot.keyClick(view, Qt.Key.Key_Right)
+    block, strips = view._block, example.desk.survey.planned.session.strips
+    first = min(range(len(block.core)), key=lambda k: (block.core[k], block.start[k]))
+    assert view.accessibleDescription().startswith(f"{strips[first].name}, on core 1 from ")
+    cost = float(block.end[first] - block.start[first])
+    share = percent(cost / view._of.deadline)
+    assert view.accessibleDescription().endswith(f"{cost * 1e6:.0f} µs, {share} of one core")
+    qtbot.keyClick(view, Qt.Key.Key_Down)
+    assert ", on core 2 from " in view.accessibleDescription()
+    name = view.accessibleDescription().split(",")[0]
+    with qtbot.waitSignal(example.desk.weighed, timeout=60_000):
+        qtbot.keyClick(view, Qt.Key.Key_Return)
+    assert [example.desk.document.session.strip(each).name for each in example.desk.selection] == [name]
+    qtbot.keyClick(view, Qt.Key.Key_Escape)
+    assert view.accessibleDescription() == whole
+
+
+def test_a_picture_is_written_as_it_is_seen(example, qtbot, tmp_path, monkeypatch):
+    path = tmp_path / "block.png"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+    shown = example.balance.block.grab().toImage()
+    example.balance.block.ask_picture()
+    qtbot.waitUntil(path.exists, timeout=30_000)
+    assert QImage(str(path)).convertToFormat(shown.format()) == shown
+
+
+def test_what_is_shown_without_the_plan_is_marked_in_the_menu(example, qtbot, settled):
+    menus = example._menus
+    peek = next(a for a in menus.decide.actions() if "without the plan" in a.text())
+    settled(example, lambda: example.desk.decide("off", [Decision("off", "track-39")]))
+
+    def is_marked():
+        menus.decide.aboutToShow.emit()
+        return peek.isChecked()
+
+    assert not is_marked()
+    peek.trigger()
+    qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=60_000)
+    assert is_marked()
+    peek.trigger()
+    qtbot.waitUntil(lambda: not example.desk.is_peeking, timeout=60_000)
+    assert not is_marked()

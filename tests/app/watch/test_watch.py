@@ -191,6 +191,12 @@ def test_the_fullest_block_can_be_pointed_at_and_copied(page, qtbot):
 
     assert "engine 1: had its core for" in lanes._told_at(QPointF(row.left() + 20, row.center().y()))
     assert lanes._told_at(QPointF(row.left() + 20, 0.0)) == ""
+    # The arrow keys walk through what the mouse points at.
+    whole = lanes.accessibleDescription()
+    qtbot.keyClick(lanes, Qt.Key.Key_Right)
+    assert lanes.accessibleDescription().startswith("engine 1: had its core for")
+    qtbot.keyClick(lanes, Qt.Key.Key_Escape)
+    assert lanes.accessibleDescription() == whole
     worst = re.search(r"worst (\d+ %)", page.sentence.headline.text())
     assert worst is not None and f"took {worst[1]}" in lanes.accessibleDescription()
     assert lanes.figures()[0] == ["thread", "from (µs)", "to (µs)", "gave way"]

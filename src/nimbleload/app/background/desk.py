@@ -97,7 +97,7 @@ class Desk(OpenDocument):
         self._is_closed = False
         self.stretch: tuple[float, float] | None = None
         self._peeked: tuple[Survey, Instant] | None = None
-        self._wants_peek = False
+        self.wants_peek = False
         self._look_soon = QTimer(self)
         self._look_soon.setSingleShot(True)
         self._look_soon.setInterval(LOOK_AFTER_MS)
@@ -119,7 +119,7 @@ class Desk(OpenDocument):
         self.history.begin(document, is_clean=not unsaved)
         self.cards, self.path, self.report = cards, path, report
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
-        self._peeked, self._wants_peek = None, False
+        self._peeked, self.wants_peek = None, False
         self._outlook, self._band, self._steps = None, None, None
         self.opened.emit()
         self.selected.emit()
@@ -243,7 +243,7 @@ class Desk(OpenDocument):
     def _take(self, asked: int, result: object) -> None:
         if asked != self._asked:
             return
-        self._peeked, self._wants_peek = None, False
+        self._peeked, self.wants_peek = None, False
         self._told = (asked, *self._told[1:])
         if isinstance(result, str):
             self.failed.emit(result)
@@ -394,7 +394,7 @@ class Desk(OpenDocument):
         if of is None or at is None or document is None:
             return
         if not on:
-            self._wants_peek = False
+            self.wants_peek = False
             if self._peeked is not None:
                 second = self._chosen
                 self.survey, self.instant = self._peeked
@@ -405,10 +405,10 @@ class Desk(OpenDocument):
                     self._look()
                 self.recomputed.emit()
         elif of.plan.decisions and self._peeked is None:
-            self._wants_peek = True
+            self.wants_peek = True
 
             def work() -> None:
-                if self._wants_peek:
+                if self.wants_peek:
                     machine, buffer = document.machine, document.buffer
                     bare = self.beside.survey(document.session, Plan(), cards, machine, buffer, at.second)
                     self._to_window.post(self._take_peek, (of, at), bare)
@@ -417,10 +417,10 @@ class Desk(OpenDocument):
 
     def toggle_peek(self) -> None:
         """Shows the session without its plan, or with it again."""
-        self.peek(not self._wants_peek)
+        self.peek(not self.wants_peek)
 
     def _take_peek(self, planned: tuple[Survey, Instant], bare: tuple[Survey, Instant]) -> None:
-        if self._wants_peek and self._peeked is None and self.survey is planned[0] and self.instant is planned[1]:
+        if self.wants_peek and self._peeked is None and self.survey is planned[0] and self.instant is planned[1]:
             self._peeked = planned
             self.survey, self.instant = bare
             self.recomputed.emit()

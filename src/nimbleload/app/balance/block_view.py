@@ -12,8 +12,9 @@ from ...core.block.schedule import Block
 from ...core.session.plugins import FAMILIES
 from ...core.survey import Instant, Survey
 from ...core.units import count, milliseconds, percent
-from ..look.picture import Picture, elided
+from ..look.picture import elided
 from ..look.theme import TEXTURES, TILE, theme
+from ..look.walking import Piece, WalkedPicture
 
 # What a pixel of a lane can be beside a plugin of some family: nothing, and a task without one.
 PLAIN = ("nothing", "task")
@@ -39,8 +40,8 @@ def textured(lane: NDArray[np.uint8], height: int) -> NDArray[np.uint8]:
     return np.asarray(lane[None, :] + np.uint8(len(FAMILIES)) * dark, np.uint8)
 
 
-class BlockView(Picture):
-    """The computed block of the chosen moment; `chosen` tells the strip whose task was clicked."""
+class BlockView(WalkedPicture):
+    """The computed block of the chosen moment; `chosen` tells the strip whose task was clicked, or taken by Enter."""
 
     chosen = Signal(str)
 
@@ -213,6 +214,7 @@ class BlockView(Picture):
         self._paint_tasks(painter)
         self._paint_lines(painter, lanes, deadline)
         self._paint_words(painter)
+        self.paint_walked(painter)
 
     def _paint_tasks(self, painter) -> None:
         """Each task as the row of its plugins, as wide as they cost, in their families' colours; then its frame."""
@@ -289,16 +291,36 @@ class BlockView(Picture):
         task = self._task_at(point)
         if task is None or self._of is None:
             return None
+        return self._strip(task)
+
+    def _strip(self, task: int) -> str:
+        assert self._of is not None
         strips = self._of.planned.session.strips
         return strips[task % len(strips)].id
+
+    def pieces(self) -> list[Piece]:
+        if self._of is None or self._block is None:
+            return []
+        self._arrange()
+        return [Piece(core, place) for core, place in zip(self._block.core.tolist(), self._places, strict=True)]
+
+    def words_of(self, piece: int) -> str:
+        assert self._of is not None and self._block is not None
+        start, end = (float(times[piece]) for times in (self._block.start, self._block.end))
+        cost = end - start
+        return (
+            f"{self._name(piece)}, on core {int(self._block.core[piece]) + 1} from {milliseconds(start)}\n"
+            f"{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"
+        )
+
+    def take(self, piece: int) -> None:
+        self.chosen.emit(self._strip(piece))
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             task = self._task_at(QPointF(event.pos()))
-            if task is not None and self._of is not None and self._block is not None:
-                cost = float(self._block.end[task] - self._block.start[task])
-                text = f"{self._name(task)}\n{cost * 1e6:.0f} µs, {percent(cost / self._of.deadline)} of one core"
-                QToolTip.showText(event.globalPos(), text, self)
+            if task is not None:
+                QToolTip.showText(event.globalPos(), self.words_of(task), self)
             else:
                 QToolTip.hideText()
             return True

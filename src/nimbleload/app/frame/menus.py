@@ -47,6 +47,7 @@ class Menus:
     pins: list[QAction]
     looks: list[QAction]
     settled: QMenu
+    decide: QMenu
 
     def __init__(self, window: Any) -> None:
         self._window = window
@@ -110,7 +111,7 @@ class Menus:
         self.add(go, "&Filter tracks", window.focus_filter, QKeySequence.StandardKey.Find)
 
     def _decide(self, window: Any) -> None:
-        decide = window.menuBar().addMenu("&Decide")
+        self.decide = decide = window.menuBar().addMenu("&Decide")
         self.decisions = [
             self.add(decide, f"Decision &{digit} for the chosen tracks", partial(window.decide, digit), str(digit))
             for digit in range(1, 10)
@@ -132,7 +133,8 @@ class Menus:
         self.add(decide, "Plans put &by…", window.deciding.show_kept, "Ctrl+Shift+K")
         self.add(decide, "&What the session gives away…", window.deciding.show_findings, "F")
         self.add(decide, "&Before the final render…", window.deciding.show_restore, "B")
-        self.add(decide, "Show it without the plan, and back (or hold C)", window.desk.toggle_peek)
+        peek = self.add(decide, "Show it without the plan (or hold C)", window.desk.toggle_peek)
+        self._marks(decide, peek, True, lambda: window.desk.wants_peek)
         hold = window.balance.hold_version
         self.add(decide, "&Hold this version to compare with", lambda: hold(True), "Ctrl+Shift+H")
         self.unheld = self.add(decide, "Let the held version g&o", lambda: hold(False))

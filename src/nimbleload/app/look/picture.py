@@ -62,6 +62,16 @@ class Picture(QWidget):
         if path:
             written.write(Path(path), self.drawing())
 
+    def ask_picture(self) -> None:
+        """Asks where to write it as it is seen, in the screen's own points."""
+        name = f"{self.accessibleName()}.png"
+        path, _ = QFileDialog.getSaveFileName(self, "Save as a picture", name, "Pictures (*.png)")
+        if path:
+            held = QBuffer()
+            held.open(QBuffer.OpenModeFlag.WriteOnly)
+            self.grab().save(held, "PNG")  # type: ignore[call-overload]
+            written.write(Path(path), bytes(held.data().data()))
+
     def _show_menu(self, at: QPoint) -> None:
         menu = self._menu = emptied(self._menu or QMenu(self))
         if self.offer is not None:
@@ -69,6 +79,7 @@ class Picture(QWidget):
             menu.addSeparator()
         menu.addAction("Copy as a picture", self.copy_picture)
         menu.addAction("Copy the figures", self.copy_figures)
+        menu.addAction("Save as a picture (PNG)…", self.ask_picture)
         menu.addAction("Save as a drawing (SVG)…", self.ask_drawing)
         menu.popup(self.mapToGlobal(at))
 

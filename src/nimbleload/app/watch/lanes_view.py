@@ -10,8 +10,9 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from ...core.told.watching import owner_words
 from ...core.units import count, microseconds, milliseconds, percent
 from ...core.watching.blocks import Lane
-from ..look.picture import Picture, elided
+from ..look.picture import elided
 from ..look.theme import theme
+from ..look.walking import Piece, WalkedPicture
 from .watching import Snapshot, Worst
 
 MOST_LANES = 24
@@ -30,7 +31,7 @@ def swatch(owner: int | None) -> QIcon:
     return QIcon(field)
 
 
-class LanesView(Picture):
+class LanesView(WalkedPicture):
     """One block of a watched host. Between looks a stretch is drawn as the nearest look says."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -107,6 +108,25 @@ class LanesView(Picture):
             words += f"; {len(worst.lanes) - len(shown)} more threads ran in it"
         line = QRectF(theme.px(8), bottom + theme.px(4), self.width() - theme.px(16), theme.px(16))
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft, words)
+        self.paint_walked(painter)
+
+    def pieces(self) -> list[Piece]:
+        if self._worst is None:
+            return []
+        shown = self._worst.lanes[:MOST_LANES]
+        return [
+            Piece(place, self._box(begin, end, self._row(place, len(shown))))
+            for place, lane in enumerate(shown) for begin, end, _ in self._pieces(lane)
+        ]  # fmt: skip
+
+    def words_of(self, piece: int) -> str:
+        return self._told_at(self.pieces()[piece].place.center())
+
+    def _box(self, begin: int, end: int, row: QRectF) -> QRectF:
+        """Where a piece of a lane lies."""
+        assert self._worst is not None
+        left, right = (row.left() + (t - self._worst.begin) * self._scale() for t in (begin, end))
+        return QRectF(left, row.top(), max(right - left, 1.0), row.height())
 
     def _paint_lane(self, painter: QPainter, lane: Lane, row: QRectF, due: float) -> None:
         assert self._worst is not None
@@ -116,8 +136,7 @@ class LanesView(Picture):
         painter.setBrush(theme.hatch(theme.colour("brick"), 7))
         painter.drawRect(QRectF(due, row.top(), max(row.right() - due, 0), row.height()))
         for begin, end, owner in self._pieces(lane):
-            left, right = (row.left() + (t - self._worst.begin) * self._scale() for t in (begin, end))
-            box = QRectF(left, row.top(), max(right - left, 1.0), row.height())
+            box = self._box(begin, end, row)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(owner_colour(owner) if owner is not None else theme.colour("line"))
             painter.drawRect(box)
