@@ -7,12 +7,14 @@ import json
 import os
 import subprocess
 import sys
+from pathlib import Path
 
 import click
 import pytest
 from click.testing import CliRunner
 from msgspec.structs import replace
 
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
@@ -374,3 +376,19 @@ class TestCards:
     def test_a_stand_in_is_marked(self, saved):
         said = run("library", "stand-in", str(saved), "eq", "comp").output
         assert "comp stands in for eq" in said
+
+
+def test_of_a_session_for_more_cores_a_share_is_rehearsed_and_told_apart(tmp_path):
+    tar = PluginUse("u", PluginRef("house", "house.tar", "Tar"))
+    strips = [replace(track(f"t{k}"), inserts=(replace(tar, id=f"t{k}/0"),)) for k in range(6)]
+    path = str(tmp_path / "large.nimbleload")
+    # Three quarters of a core each, as far as is known.
+    session_file.write(Path(path), Saved(session(*strips), Plan(), (card(tar, 4e-3),), Machine(6), 1024))
+    said = run("rehearse", path, "--seconds", "0.5", "--cores", "1")
+    assert said.exit_code == 0, said.output
+    assert "That was the share of 1 of 6 cores." in said.output
+    figures = json.loads(run("rehearse", path, "--seconds", "0.5", "--cores", "1", "--json").stdout)
+    assert figures["part"] == {"cores": 1, "of": 6, "strips": figures["part"]["strips"]} and len(figures["strips"]) == 2
+    session_file.write(Path(path), Saved(session(*strips), Plan(), (card(tar, 4e-3),), Machine(1), 1024))
+    figures = json.loads(run("rehearse", path, "--seconds", "0.5", "--cores", "1", "--json").stdout)
+    assert figures["part"] is None and len(figures["strips"]) == 7

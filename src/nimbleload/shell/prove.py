@@ -6,16 +6,19 @@ import os
 import time
 
 import click
+import msgspec
 
+from ..core.decisions.decision import Plan
+from ..core.load.in_part import in_part
 from ..core.load.rehearsal import Rehearsal
 from ..core.survey import Instant, Survey, foreseen, instant
-from ..core.told.rehearsal import checks, conditions, taken, verdict
+from ..core.told.rehearsal import checks, conditions, followed, offered, taken, verdict
 from ..core.units import clock, microseconds
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.messages import LoadingMessage, PlayedMessage
-from .common import FiniteRange, as_json, cli, show_json
-from .session import second_at, surveyed
+from .common import FiniteRange, as_json, cli, opened, show_json
+from .session import second_at, survey_of
 
 SHOWN = 12
 
@@ -29,9 +32,16 @@ SHOWN = 12
 @as_json
 def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, seconds: float, json: bool) -> None:
     """Play a session's plugins on real threads against real deadlines, and compare with the prediction."""
-    available = len(os.sched_getaffinity(0))
-    of = surveyed(file, buffer, min(cores or available, available), here=True)
-    moment = instant(of, second_at(of.session, at))
+    here = min(cores or len(os.sched_getaffinity(0)), len(os.sched_getaffinity(0)))
+    saved = opened(file).saved
+    planned = survey_of(saved, buffer, None)
+    there = instant(planned, second_at(planned.session, at))
+    part = in_part(planned.planned.session, there.block, planned.deadline, here)
+    if part is not None:
+        click.echo(offered(part, here), err=True)
+        saved = msgspec.structs.replace(saved, session=part.session, plan=Plan())
+    of = survey_of(saved, buffer, here, here=True)
+    moment = instant(of, there.second)
     outcome = rehearsed(of, moment, seconds)
     predicted = foreseen(of, moment, outcome)
     compared = checks(of.planned.session, predicted, outcome)
@@ -40,10 +50,13 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
             "rehearsal": outcome, "predicted": {"typical": predicted.typical, "bad": predicted.bad},
             "rehearsed": {"typical": outcome.typical, "bad": outcome.bad, "worst": outcome.worst},
             "strips": [{**check._asdict(), "off": check.off} for check in compared],
+            "part": None if part is None else {"cores": part.cores, "of": part.threads, "strips": part.strips},
         })  # fmt: skip
         return
     click.echo(f"{of.session.name} at {clock(moment.second)}")
     click.echo(f"{verdict(outcome)} {taken(predicted, outcome)}")
+    if part is not None:
+        click.echo(followed(part, predicted, outcome, there.rung(planned.buffer).load))
     for sentence in conditions(outcome):
         click.echo(sentence)
     click.echo()

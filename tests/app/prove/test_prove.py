@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import msgspec
 import numpy as np
 import pytest
@@ -15,7 +17,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.store import session_file
 from nimbleload.store.session_file import Saved
-from tests.helpers.sessions import session
+from tests.helpers.sessions import card, session
 
 
 def house_use(name: str, use_id: str, **values: float) -> PluginUse:
@@ -56,6 +58,41 @@ def test_a_rehearsal_shows_its_outcome_track_by_track(small, qtbot):
     assert f"{blocks} blocks, each bar the fullest of up to 2;" in page.blocks.legend(blocks - 1)
     assert small.places.buttons[PROVE].state.split()[0] in ("held", "missed")
     assert not page.cancel.isVisible()
+
+
+def test_of_a_session_for_more_cores_some_of_them_are_rehearsed_and_what_follows_is_said(
+    make_window, qtbot, tmp_path
+):
+    strips = [
+        Strip(f"t{k}", f"Track {k}", inserts=(house_use("tar", f"t{k}/0"),), output="main", clips=(Clip(0, 10),))
+        for k in range(6)
+    ]
+    # Dearer than they are: three quarters of a core each.
+    dear = card(strips[0].inserts[0], 4e-3)
+    path = tmp_path / "large.nimbleload"
+    session_file.write(path, Saved(session(*strips), Plan(), (dear,), Machine(6), 1024))
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+    window.go(PROVE)
+    page = window.prove
+    page.cores.setValue(1)
+    words = page.sentence.advice.text()
+    assert "The session is planned for 6 cores, and 1 is here: what the fullest of them plays is rehearsed" in words
+    assert re.search(r"rehearsed, [12] of 7 tracks and buses\. 1 plugin would run", words)
+    page.seconds.setValue(1.0)
+    with qtbot.waitSignal(page.rehearsing.ended, timeout=60_000):
+        page.sentence.button.click()
+    # One of the six tracks, and where it leads.
+    assert page.table.rowCount() == 2 and "Main" in {page.table.item(row, 0).text() for row in range(2)}
+    said = page.words.text()
+    assert said.startswith("That was the share of 1 of 6 cores. If all the rest is off by as much, the whole takes")
+    # With no plan for more, all of it is.
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.choose_cores(1)
+    page.outcome = None
+    page._show_offer()
+    assert "planned for" not in page.sentence.advice.text() and "6 plugins" in page.sentence.advice.text()
 
 
 def test_a_cancelled_rehearsal_says_so_and_can_be_started_again(small, qtbot):

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from ...beside.client import Beside
 from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
+from ...core.load.in_part import in_part
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.computer import Machine
 from ...core.session.session import Session
@@ -47,9 +48,12 @@ class Rehearsing(QObject):
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
-    def start(self, of: Survey, second: float, cores: int, seconds: float) -> None:
-        """Rehearses a moment of the session with its plan. Does nothing while one is going on."""
-        self.start_with(of.session, of.plan, of.planned.cards, of.buffer, second, cores, seconds)
+    def start(self, of: Survey, at: Instant, cores: int, seconds: float) -> None:
+        """Rehearses a moment of the session with its plan, or what so many cores play of it (see `in_part`). Does
+        nothing while one is going on."""
+        part = in_part(of.planned.session, at.block, of.deadline, cores)
+        session, plan = (of.session, of.plan) if part is None else (part.session, Plan())
+        self.start_with(session, plan, of.planned.cards, of.buffer, at.second, cores, seconds)
 
     def start_with(
         self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float

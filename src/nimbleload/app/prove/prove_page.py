@@ -18,9 +18,20 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.load.in_part import Part, in_part
 from ...core.load.rehearsal import Prediction, Rehearsal
-from ...core.survey import Survey
-from ...core.told.rehearsal import StripCheck, checks, conditions, missed_words, off_by, taken, verdict
+from ...core.survey import Instant, Survey
+from ...core.told.rehearsal import (
+    StripCheck,
+    checks,
+    conditions,
+    followed,
+    missed_words,
+    off_by,
+    offered,
+    taken,
+    verdict,
+)
 from ...core.units import clock, count, microseconds, percent
 from ..background.desk import Desk
 from ..background.rehearsing import Rehearsing
@@ -41,6 +52,9 @@ class ProvePage(QWidget):
         super().__init__(parent)
         self._desk, self.rehearsing = desk, rehearsing
         self.outcome: Rehearsal | None = None
+        # What was rehearsed of a session planned for more cores, and the load of all of it.
+        self._part: Part | None = None
+        self._whole = 0.0
         self.predicted: Prediction | None = None
         self.checks: list[StripCheck] = []
         self.sentence = Sentence()
@@ -99,6 +113,7 @@ class ProvePage(QWidget):
         self._desk.opened.connect(self._show_nothing)
         self._desk.recomputed.connect(self._show_offer)
         self._desk.moved.connect(self._show_offer)
+        self.cores.valueChanged.connect(self._show_offer)
 
     # What the user does
 
@@ -112,7 +127,12 @@ class ProvePage(QWidget):
         self.blocks.show_loads((), 1.0)
         self.words.clear()
         self._show_running("Loading the plugins.", "Each of the session's plugins gets an instance of its own.")
-        self.rehearsing.start(of, at.second, self.cores.value(), self.seconds.value())
+        self._part, self._whole = self._part_of(of, at), at.rung(of.buffer).load
+        self.rehearsing.start(of, at, self.cores.value(), self.seconds.value())
+
+    def _part_of(self, of: Survey, at: Instant) -> Part | None:
+        """What so many cores as are chosen can play of a moment; None if they can play all of it."""
+        return in_part(of.planned.session, at.block, of.deadline, self.cores.value())
 
     def take_over(self) -> None:
         """Takes what the rehearsal has taught into the prediction, marked as such."""
@@ -141,12 +161,12 @@ class ProvePage(QWidget):
         if of is None or at is None or self.rehearsing.is_running or self.outcome is not None:
             return
         plan = " with the plan" if of.plan.decisions else ""
-        live = count(int(of.planned.uses.live.sum()), "plugin")
-        self.sentence.say(
-            f"Rehearse {clock(at.second)}{plan} at {of.buffer} samples.",
-            f"{live} would run on this computer's cores, in real time if the system allows it.", "quiet",
-            "Rehearse",
-        )  # fmt: skip
+        part = self._part_of(of, at)
+        uses = of.planned.uses.live.sum() if part is None else sum(len(s.live_uses()) for s in part.session.strips)
+        plugins = count(int(uses), "plugin")
+        advice = f"{plugins} would run on this computer's cores, in real time if the system allows it."
+        advice = f"{offered(part, self.cores.value())} {advice}" if part is not None else advice
+        self.sentence.say(f"Rehearse {clock(at.second)}{plan} at {of.buffer} samples.", advice, "quiet", "Rehearse")
 
     def _show_running(self, headline: str, advice: str) -> None:
         self.sentence.say(headline, advice, "quiet")
@@ -181,7 +201,8 @@ class ProvePage(QWidget):
         tone = "fits" if outcome.missed == 0 else "overload"
         self.sentence.say(verdict(outcome), taken(predicted, outcome), tone, "Rehearse again")
         self.blocks.show_loads(outcome.loads, predicted.typical)
-        self.words.setText("\n".join(conditions(outcome)))
+        said = [followed(self._part, predicted, outcome, self._whole)] if self._part is not None else []
+        self.words.setText("\n".join([*said, *conditions(outcome)]))
         self.checks = checks(of.planned.session, predicted, outcome)
         self._fill_table(outcome)
         held = "held" if outcome.missed == 0 else f"missed {outcome.missed}"

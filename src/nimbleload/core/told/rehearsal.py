@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from ..load.in_part import Part
 from ..load.rehearsal import Prediction, Rehearsal, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
@@ -88,6 +89,26 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
 def off_by(share: float) -> str:
     """By how much a prediction is off, in words: `share` of what was rehearsed, positive if it was too high."""
     return "right" if abs(share) < 0.005 else f"{percent(abs(share))} {'high' if share > 0 else 'low'}"
+
+
+def offered(part: Part, here: int) -> str:
+    """What would be rehearsed of a session that is planned for more cores than there are here."""
+    return (
+        f"The session is planned for {part.threads} cores, and {agreeing(here, 'is', 'are')} here: what the fullest "
+        f"{'of them plays' if part.cores == 1 else f'{part.cores} of them play'} is rehearsed, {part.strips} of "
+        f"{part.total} tracks and buses."
+    )
+
+
+def followed(part: Part, predicted: Prediction, of: Rehearsal, whole: float) -> str:
+    """What follows from a part for the whole, whose load was predicted (a fraction)."""
+    own = own_error(predicted, of)
+    quiet = own is not None and predicted.alone > 0
+    ratio = of.undisturbed.typical / predicted.alone if quiet else of.typical / max(predicted.typical, 1e-9)
+    return (
+        f"That was the share of {part.cores} of {part.threads} cores. If all the rest is off by as much, the whole "
+        f"takes {percent(whole * ratio)} on {part.threads} cores; {percent(whole)} was predicted."
+    )
 
 
 def verdict(of: Rehearsal) -> str:
