@@ -56,7 +56,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     click.echo(f"{of.session.name} at {clock(moment.second)}")
     click.echo(f"{verdict(outcome)} {taken(predicted, outcome)}")
     if part is not None:
-        click.echo(followed(part, predicted, outcome, there.rung(planned.buffer).load))
+        click.echo(followed(part, predicted, outcome))
     for sentence in conditions(outcome):
         click.echo(sentence)
     click.echo()

@@ -7,10 +7,11 @@ import re
 import msgspec
 import numpy as np
 import pytest
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.frame.window import BALANCE, PROVE
-from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.rehearsal import Prediction, Rehearsal
 from nimbleload.core.session.computer import Device, Host, Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
@@ -221,3 +222,34 @@ def test_a_host_that_computes_blocks_in_parts_shows_each_of_them_and_pays_for_ev
     assert view._task_at(point) == task
     settled(example, example.desk.undo)
     assert len(view.figures()) == rows
+
+
+def test_the_same_moment_is_seen_without_the_plan_behind_it(small, qtbot, settled):
+    page = small.prove
+    page.seconds.setValue(1.0)
+
+    def rehearse(button):
+        with qtbot.waitSignal(page.rehearsing.ended, timeout=60_000):
+            qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+
+    rehearse(page.sentence.button)
+    # Nothing is planned: there is no other way to play it.
+    assert not page.without.isVisible()
+    settled(small, lambda: small.desk.decide("off", [Decision("off", "Voice"), Decision("off", "Fiddle")]))
+    rehearse(page.sentence.button)
+    with_it = page.outcome
+    assert page.without.isVisible() and "behind" not in page.blocks.legend(10) and page.table.rowCount() == 1
+    rehearse(page.without)
+    # What stands there is still what was rehearsed with the plan.
+    assert page.outcome is with_it and not page.without.isVisible() and page.take.isVisible()
+    words = page.sentence.advice.text()
+    assert words.startswith("Without the plan blocks took ") and "Predicted: typical" in words
+    assert "behind: without the plan" in page.blocks.legend(10)
+    rows = page.blocks.figures()
+    at = rows.index(["block", "load without the plan"])
+    before = [float(row[1]) for row in rows[at + 1 :]]
+    # Two plugins more.
+    assert len(before) > 20 and np.median(before) > with_it.typical
+    # Another rehearsal has nothing behind it.
+    rehearse(page.sentence.button)
+    assert "behind" not in page.blocks.legend(10) and page.without.isVisible()

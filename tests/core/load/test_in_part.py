@@ -39,6 +39,7 @@ def test_they_are_as_full_as_in_the_whole_and_play_what_they_would(seed):
         }
         assert {strip.id for strip in part.session.strips} - {"main"} == names - {"main"}
         assert (part.cores, part.threads, part.strips, part.total) == (cores, 6, len(names), len(of.strips))
+        assert part.load == pytest.approx(at.block.makespan / whole.deadline)
         alone = survey(part.session, Plan(), cards, Machine(cores), 256)
         here = instant(alone, at.second)
         # Nobody has to wait for those that are left out, nor do more than there was.

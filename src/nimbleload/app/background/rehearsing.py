@@ -28,13 +28,13 @@ class Rehearsing(QObject):
     """At most one rehearsal at a time.
 
     `loading` (done, total, name) and `playing` (blocks done, total, missed so far, load of the last blocks) tell how
-    it goes; `ended` brings the outcome with its prediction and survey, `failed` a sentence. Cancelling is told as a
-    failure.
+    it goes; `ended` brings the outcome with its prediction and survey, and the part of the session that was played, if
+    that was not all; `failed` a sentence. Cancelling is told as a failure.
     """
 
     loading = Signal(int, int, str)
     playing = Signal(int, int, int, float)
-    ended = Signal(object, object, object)
+    ended = Signal(object, object, object, object)
     failed = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -48,21 +48,22 @@ class Rehearsing(QObject):
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
-    def start(self, of: Survey, at: Instant, cores: int, seconds: float) -> None:
-        """Rehearses a moment of the session with its plan, or what so many cores play of it (see `in_part`). Does
-        nothing while one is going on."""
-        part = in_part(of.planned.session, at.block, of.deadline, cores)
-        session, plan = (of.session, of.plan) if part is None else (part.session, Plan())
-        self.start_with(session, plan, of.planned.cards, of.buffer, at.second, cores, seconds)
+    def start(self, of: Survey, second: float, cores: int, seconds: float, plan: Plan | None = None) -> None:
+        """Rehearses a moment of the session with its plan, or another; of one planned for more cores, what so many of
+        them play (see `in_part`). Does nothing while one is going on."""
+        plan = of.plan if plan is None else plan
+        self.start_with(of.session, plan, of.planned.cards, of.buffer, second, cores, seconds, of.machine)
 
     def start_with(
-        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float
-    ) -> None:
-        """The same for any session with a plan, at a moment or (None) at its worst one."""
+        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float,
+        machine: Machine | None = None,
+    ) -> None:  # fmt: skip
+        """The same for any session with a plan, at a moment or (None) at its worst one; all of it, if no machine is
+        named for which it is planned."""
         if self.is_running:
             return
         self._cancel.clear()
-        arguments = (session, plan, cards, buffer, second, cores, seconds)
+        arguments = (session, plan, cards, buffer, second, cores, seconds, machine)
         self._thread = threading.Thread(target=self._run, args=arguments, daemon=True)
         self._thread.start()
 
@@ -70,9 +71,16 @@ class Rehearsing(QObject):
         self._cancel.set()
 
     def _run(
-        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float
-    ) -> None:
+        self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float,
+        machine: Machine | None,
+    ) -> None:  # fmt: skip
+        part = None
         try:
+            if machine is not None:
+                whole, there = self._beside.survey(session, plan, cards, machine, buffer, second)
+                part = in_part(whole.planned.session, there.block, whole.deadline, cores)
+            if part is not None:
+                session, plan = part.session, Plan()
             # What is predicted is this computer with so many cores, whatever the session is planned for.
             of, at = self._beside.survey(to_rehearse(session), plan, cards, Machine(cores), buffer, second)
             last = self._listen(of, at, seconds)
@@ -84,7 +92,7 @@ class Rehearsing(QObject):
         if isinstance(last, str):
             self._to_window.last(self.failed.emit, last)
         else:
-            self._to_window.last(self.ended.emit, *last)
+            self._to_window.last(self.ended.emit, *last, part)
 
     def _listen(self, of: Survey, at: Instant, seconds: float) -> tuple[Rehearsal, Prediction, Survey] | str:
         """Tells how far it is; the outcome, or why there is none."""

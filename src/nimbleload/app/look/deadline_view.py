@@ -24,6 +24,7 @@ class DeadlineView(Picture):
         self._loads = np.zeros(0)
         self._typical, self._dashed = 0.0, ""
         self._xruns: tuple[int, ...] = ()
+        self._behind, self._behind_words = np.zeros(0), ""
 
     def show_loads(
         self, loads: Sequence[float], typical: float, dashed: str = "predicted as typical", xruns: Sequence[int] = ()
@@ -34,13 +35,22 @@ class DeadlineView(Picture):
         if len(self._loads):
             words = f"{count(len(self._loads), 'block')}, {int((self._loads > 1).sum())} longer than the deadline"
             self.describe(f"{words}; {count(len(self._xruns), 'xrun')}" if self._xruns else words)
+        self.show_behind((), "")
         self.setVisible(len(self._loads) > 0)
+
+    def show_behind(self, loads: Sequence[float], words: str) -> None:
+        """Other blocks behind these, with what they are; none where there are none."""
+        self._behind, self._behind_words = np.array(loads), words
         self.update()
 
     def figures(self) -> list[list[str]]:
         told = Counter(self._xruns)
         rows = ([str(k + 1), f"{load:.4f}", str(told[k])] for k, load in enumerate(self._loads.tolist()))
-        return [["block", "load", "xruns"], *rows]
+        found = [["block", "load", "xruns"], *rows]
+        if len(self._behind):
+            found.append(["block", f"load {self._behind_words}"])
+            found += [[str(k + 1), f"{load:.4f}"] for k, load in enumerate(self._behind.tolist())]
+        return found
 
     def sizeHint(self) -> QSize:
         return QSize(900, theme.px(190))
@@ -56,9 +66,11 @@ class DeadlineView(Picture):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground"))
         painter.drawRect(plot)
-        top = max(1.15, 1.05 * float(self._loads.max()))
+        top = max(1.15, 1.05 * max(float(each.max()) for each in (self._loads, self._behind) if len(each)))
         bars = min(len(self._loads), max(int(plot.width() / 2), 1))
-        highest = self._highest(bars)
+        highest = highest_of(self._loads, bars)
+        if len(self._behind):
+            self._paint_behind(painter, plot, top)
         width, heights = plot.width() / bars, plot.height() * highest / top
         for late, name in ((False, "teal"), (True, "brick")):
             painter.setBrush(theme.colour(name))
@@ -77,18 +89,23 @@ class DeadlineView(Picture):
         painter.setPen(theme.colour("quiet"))
         painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
 
-    def _highest(self, bars: int) -> NDArray[np.float64]:
-        """The highest load of each of so many groups of blocks, as equal in size as can be (bars)."""
-        sizes = np.full(bars, len(self._loads) // bars)
-        sizes[: len(self._loads) % bars] += 1
-        return np.asarray(np.maximum.reduceat(self._loads, np.cumsum(sizes) - sizes))
+    def _paint_behind(self, painter: QPainter, plot: QRectF, top: float) -> None:
+        """The other blocks, as many as there are over the same width."""
+        bars = min(len(self._behind), max(int(plot.width() / 2), 1))
+        width = plot.width() / bars
+        painter.setBrush(theme.colour("before"))
+        painter.drawRects([
+            QRectF(plot.left() + k * width, plot.bottom() - height, width, height)
+            for k, height in enumerate((plot.height() * highest_of(self._behind, bars) / top).tolist())
+        ])  # fmt: skip
 
     def legend(self, bars: int) -> str:
         """What so many bars show, and what the lines are."""
         blocks = len(self._loads)
         each = f", each bar the fullest of up to {-(-blocks // bars)}" if bars < blocks else ""
         xruns = "; wedges: xruns" if self._xruns else ""
-        return f"{count(blocks, 'block')}{each}; solid line: the deadline; dashed: {self._dashed}{xruns}"
+        behind = f"; behind: {self._behind_words}" if len(self._behind) else ""
+        return f"{count(blocks, 'block')}{each}; solid line: the deadline; dashed: {self._dashed}{behind}{xruns}"
 
     def _mark_xruns(self, painter: QPainter, plot: QRectF) -> None:
         """A wedge from above over each block that was given up, in a colour of its own: the server's word, not ours."""
@@ -99,3 +116,10 @@ class DeadlineView(Picture):
             x = plot.left() + plot.width() * (place + 0.5) / len(self._loads)
             corners = [QPointF(x - half, plot.top()), QPointF(x + half, plot.top()), QPointF(x, plot.top() + height)]
             painter.drawPolygon(corners)
+
+
+def highest_of(loads: NDArray[np.float64], bars: int) -> NDArray[np.float64]:
+    """The highest load of each of so many groups of blocks, as equal in size as can be (bars)."""
+    sizes = np.full(bars, len(loads) // bars)
+    sizes[: len(loads) % bars] += 1
+    return np.asarray(np.maximum.reduceat(loads, np.cumsum(sizes) - sizes))

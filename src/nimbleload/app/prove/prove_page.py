@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.decisions.decision import Plan
 from ...core.load.in_part import Part, in_part
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.survey import Instant, Survey
@@ -31,6 +32,7 @@ from ...core.told.rehearsal import (
     offered,
     taken,
     verdict,
+    without_plan,
 )
 from ...core.units import clock, count, microseconds, percent
 from ..background.desk import Desk
@@ -52,9 +54,8 @@ class ProvePage(QWidget):
         super().__init__(parent)
         self._desk, self.rehearsing = desk, rehearsing
         self.outcome: Rehearsal | None = None
-        # What was rehearsed of a session planned for more cores, and the load of all of it.
-        self._part: Part | None = None
-        self._whole = 0.0
+        # Whether the next outcome is that without the plan, which is shown behind the one that is there.
+        self._waits_for_before = False
         self.predicted: Prediction | None = None
         self.checks: list[StripCheck] = []
         self.sentence = Sentence()
@@ -64,6 +65,7 @@ class ProvePage(QWidget):
         self.news, self.words = QLabel(), QLabel()
         self.seconds, self.cores = QDoubleSpinBox(), QSpinBox()
         self.cancel, self.take = QPushButton("Cancel"), QPushButton("Take the difference into the prediction")
+        self.without = QPushButton("Without the plan, too")
         self._lay_out()
         self._connect()
         self._show_nothing()
@@ -92,6 +94,7 @@ class ProvePage(QWidget):
         row.addWidget(self.bar, 1)
         row.addWidget(self.news)
         row.addStretch(1)
+        row.addWidget(self.without)
         row.addWidget(self.take)
         row.addWidget(self.cancel)
         frame, inside = panel()
@@ -105,6 +108,7 @@ class ProvePage(QWidget):
         self.sentence.pressed.connect(self.start)
         self.cancel.clicked.connect(self.rehearsing.cancel)
         self.take.clicked.connect(self.take_over)
+        self.without.clicked.connect(self.start_without_plan)
         self.rehearsing.loading.connect(self._show_loading)
         self.rehearsing.playing.connect(self._show_playing)
         self.rehearsing.ended.connect(self._show_outcome)
@@ -122,13 +126,20 @@ class ProvePage(QWidget):
         of, at = self._desk.survey, self._desk.instant
         if of is None or at is None or self.rehearsing.is_running:
             return
-        self.outcome, self.checks = None, []
+        self.outcome, self.checks, self._waits_for_before = None, [], False
         self.table.setRowCount(0)
         self.blocks.show_loads((), 1.0)
         self.words.clear()
         self._show_running("Loading the plugins.", "Each of the session's plugins gets an instance of its own.")
-        self._part, self._whole = self._part_of(of, at), at.rung(of.buffer).load
-        self.rehearsing.start(of, at, self.cores.value(), self.seconds.value())
+        self.rehearsing.start(of, at.second, self.cores.value(), self.seconds.value())
+
+    def start_without_plan(self) -> None:
+        """Rehearses the moment that was rehearsed last without the plan, to be seen behind it."""
+        of, outcome = self._desk.survey, self.outcome
+        if of is not None and outcome is not None and not self.rehearsing.is_running:
+            self._waits_for_before = True
+            self._show_running("Loading the plugins.", "The same moment without the plan.")
+            self.rehearsing.start(of, outcome.second, self.cores.value(), self.seconds.value(), Plan())
 
     def _part_of(self, of: Survey, at: Instant) -> Part | None:
         """What so many cores as are chosen can play of a moment; None if they can play all of it."""
@@ -150,7 +161,8 @@ class ProvePage(QWidget):
             "A rehearsal loads every plugin of the session and plays it on real threads against real deadlines, "
             "with test signals where tracks sound. It shows whether the prediction holds on this computer."
         )
-        for part in (self.bar, self.news, self.cancel, self.take):
+        self._waits_for_before = False
+        for part in (self.bar, self.news, self.cancel, self.take, self.without):
             part.hide()
         self.state_changed.emit("not yet", "quiet")
         self._show_offer()
@@ -172,7 +184,8 @@ class ProvePage(QWidget):
         self.sentence.say(headline, advice, "quiet")
         for part in (self.bar, self.news, self.cancel):
             part.show()
-        self.take.hide()
+        for part in (self.take, self.without):
+            part.hide()
         self.state_changed.emit("rehearsing", "brass")
 
     def _show_loading(self, done: int, total: int, name: str) -> None:
@@ -188,25 +201,45 @@ class ProvePage(QWidget):
         self.news.setText(f"{done} of {total} blocks")
 
     def _show_failure(self, reason: str) -> None:
+        self._waits_for_before = False
         for part in (self.bar, self.news, self.cancel):
             part.hide()
         self.sentence.say("No outcome.", reason, "overload", "Rehearse again")
         self.state_changed.emit("no outcome", "brick")
 
-    def _show_outcome(self, outcome: Rehearsal, predicted: Prediction, of: Survey) -> None:
+    def _show_outcome(self, outcome: Rehearsal, predicted: Prediction, of: Survey, part: Part | None) -> None:
+        if self._waits_for_before and self.outcome is not None:
+            self._show_before(outcome)
+            return
         self.outcome, self.predicted = outcome, predicted
-        for part in (self.bar, self.news, self.cancel):
-            part.hide()
+        for each in (self.bar, self.news, self.cancel):
+            each.hide()
         self.take.show()
         tone = "fits" if outcome.missed == 0 else "overload"
         self.sentence.say(verdict(outcome), taken(predicted, outcome), tone, "Rehearse again")
         self.blocks.show_loads(outcome.loads, predicted.typical)
-        said = [followed(self._part, predicted, outcome, self._whole)] if self._part is not None else []
+        said = [followed(part, predicted, outcome)] if part is not None else []
         self.words.setText("\n".join([*said, *conditions(outcome)]))
         self.checks = checks(of.planned.session, predicted, outcome)
         self._fill_table(outcome)
         held = "held" if outcome.missed == 0 else f"missed {outcome.missed}"
         self.state_changed.emit(held, "teal" if outcome.missed == 0 else "brick")
+        planned = self._desk.survey
+        self.without.setVisible(planned is not None and bool(planned.plan.decisions))
+
+    def _show_before(self, before: Rehearsal) -> None:
+        """What the same moment took without the plan, behind what it takes with it."""
+        after, self._waits_for_before = self.outcome, False
+        assert after is not None and self.predicted is not None
+        for part in (self.bar, self.news, self.cancel, self.without):
+            part.hide()
+        self.take.show()
+        tone = "fits" if after.missed == 0 else "overload"
+        advice = f"{without_plan(before)} {taken(self.predicted, after)}"
+        self.sentence.say(verdict(after), advice, tone, "Rehearse again")
+        self.blocks.show_behind(before.loads, "without the plan")
+        held = "held" if after.missed == 0 else f"missed {after.missed}"
+        self.state_changed.emit(held, "teal" if after.missed == 0 else "brick")
 
     def _fill_table(self, outcome: Rehearsal) -> None:
         self.table.setRowCount(len(self.checks))

@@ -18,13 +18,14 @@ WHOLE = 0.85
 
 class Part(NamedTuple):
     """The part of a session that so many `cores` of all `threads` play in a block, the fullest of them: `strips` of
-    the session's `total`, as a session of its own."""
+    the session's `total`, as a session of its own. The whole block takes `load` (a fraction of the deadline)."""
 
     session: Session
     cores: int
     threads: int
     strips: int
     total: int
+    load: float
 
 
 def in_part(session: Session, block: Block, deadline: float, cores: int) -> Part | None:
@@ -39,8 +40,8 @@ def in_part(session: Session, block: Block, deadline: float, cores: int) -> Part
     fullest = np.argsort(-took, kind="stable")[:cores]
     total = len(session.strips)
     inside = {int(task) % total for task in np.flatnonzero(np.isin(block.core, fullest))}
-    kept = [strip for number, strip in enumerate(session.strips) if number in inside]
-    return Part(only(session, {strip.id for strip in kept}), cores, block.threads, len(kept), total)
+    ids = {strip.id for number, strip in enumerate(session.strips) if number in inside}
+    return Part(only(session, ids), cores, block.threads, len(ids), total, block.makespan / deadline)
 
 
 def only(session: Session, ids: set[str]) -> Session:

@@ -100,14 +100,23 @@ def offered(part: Part, here: int) -> str:
     )
 
 
-def followed(part: Part, predicted: Prediction, of: Rehearsal, whole: float) -> str:
-    """What follows from a part for the whole, whose load was predicted (a fraction)."""
+def followed(part: Part, predicted: Prediction, of: Rehearsal) -> str:
+    """What follows from a part for the whole."""
     own = own_error(predicted, of)
     quiet = own is not None and predicted.alone > 0
     ratio = of.undisturbed.typical / predicted.alone if quiet else of.typical / max(predicted.typical, 1e-9)
     return (
         f"That was the share of {part.cores} of {part.threads} cores. If all the rest is off by as much, the whole "
-        f"takes {percent(whole * ratio)} on {part.threads} cores; {percent(whole)} was predicted."
+        f"takes {percent(part.load * ratio)} on {part.threads} cores; {percent(part.load)} was predicted."
+    )
+
+
+def without_plan(before: Rehearsal) -> str:
+    """What the same moment took without the plan, as a sentence."""
+    held = f"{before.missed} of {len(before.loads)} were late" if before.missed else "none was late"
+    return (
+        f"Without the plan blocks took {percent(before.typical)} as a rule, one in a hundred {percent(before.bad)}, "
+        f"and {held}."
     )
 
 
