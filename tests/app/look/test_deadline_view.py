@@ -14,3 +14,20 @@ def test_a_bar_is_the_highest_of_its_group_and_groups_are_as_equal_as_can_be(qtb
     qtbot.addWidget(view)
     view.show_loads(loads.tolist(), 0.5)
     assert highest_of(loads, bars).tolist() == [group.max() for group in np.array_split(loads, bars)]
+
+
+def test_one_block_far_beyond_all_others_leaves_them_room(qtbot):
+    view = DeadlineView()
+    qtbot.addWidget(view)
+    view.show_loads([0.5] * 999 + [1.9], 0.5)
+    assert view.top() == pytest.approx(1.05 * 1.9)
+    view.show_loads([0.5] * 999 + [20.0], 0.5)
+    assert view.top() == 2.0
+    # Where many are, the picture is theirs; and what lies behind counts as well.
+    view.show_loads([0.5] * 900 + [20.0] * 100, 0.5)
+    assert view.top() == pytest.approx(21.0)
+    view.show_loads([0.5] * 1000, 0.5)
+    assert view.top() == 1.15
+    view.show_behind([3.0] * 1000, "before")
+    assert view.top() == pytest.approx(3.15)
+    assert view.figures()[1001] == ["block", "load before"] and len(view.figures()) == 2002

@@ -117,7 +117,7 @@ def test_what_it_taught_can_be_taken_over_and_taken_back(small, settled):
         1024, 48000, 5.0, 2, True, True, (0.2,) * 50, 0, strips, strips, uses, (0.1, 0.1), 3e-6, 1e-5, 1.0
     )
     predicted = Prediction(0.2, 0.2, np.full(3, 1e-3), dict.fromkeys(uses, 0.0001))
-    page.rehearsing.ended.emit(outcome, predicted, of)
+    page.rehearsing.ended.emit(outcome, predicted, of, None)
     assert page.sentence.headline.text().startswith("Held")
     settled(small, page.take.click)
     assert small.desk.document.session.host == Host(plugin_factor=2.0)
@@ -243,7 +243,7 @@ def test_the_same_moment_is_seen_without_the_plan_behind_it(small, qtbot, settle
     # What stands there is still what was rehearsed with the plan.
     assert page.outcome is with_it and not page.without.isVisible() and page.take.isVisible()
     words = page.sentence.advice.text()
-    assert words.startswith("Without the plan blocks took ") and "Predicted: typical" in words
+    assert words.startswith("Blocks took ") and "). Without the plan they took " in words
     assert "behind: without the plan" in page.blocks.legend(10)
     rows = page.blocks.figures()
     at = rows.index(["block", "load without the plan"])

@@ -15,6 +15,9 @@ from ...core.units import count, percent
 from .picture import Picture
 from .theme import theme
 
+# Up to so many deadlines a bar is seen whole, however seldom it is.
+SEEN_AT_LEAST = 2.0
+
 
 class DeadlineView(Picture):
     """The load of each block in order; where there are more blocks than pixels, the worst of each few."""
@@ -66,12 +69,12 @@ class DeadlineView(Picture):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground"))
         painter.drawRect(plot)
-        top = max(1.15, 1.05 * max(float(each.max()) for each in (self._loads, self._behind) if len(each)))
+        top = self.top()
         bars = min(len(self._loads), max(int(plot.width() / 2), 1))
         highest = highest_of(self._loads, bars)
         if len(self._behind):
             self._paint_behind(painter, plot, top)
-        width, heights = plot.width() / bars, plot.height() * highest / top
+        width, heights = plot.width() / bars, plot.height() * np.minimum(highest / top, 1.0)
         for late, name in ((False, "teal"), (True, "brick")):
             painter.setBrush(theme.colour(name))
             painter.drawRects([
@@ -89,6 +92,12 @@ class DeadlineView(Picture):
         painter.setPen(theme.colour("quiet"))
         painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
 
+    def top(self) -> float:
+        """The load at the upper edge. What is far beyond all the rest ends there: it would leave no room for that."""
+        both = np.concatenate((self._loads, self._behind))
+        usual = max(SEEN_AT_LEAST, 1.5 * float(np.quantile(both, 0.99)))
+        return max(1.15, min(1.05 * float(both.max()), usual))
+
     def _paint_behind(self, painter: QPainter, plot: QRectF, top: float) -> None:
         """The other blocks, as many as there are over the same width."""
         bars = min(len(self._behind), max(int(plot.width() / 2), 1))
@@ -96,7 +105,7 @@ class DeadlineView(Picture):
         painter.setBrush(theme.colour("before"))
         painter.drawRects([
             QRectF(plot.left() + k * width, plot.bottom() - height, width, height)
-            for k, height in enumerate((plot.height() * highest_of(self._behind, bars) / top).tolist())
+            for k, height in enumerate((plot.height() * np.minimum(highest_of(self._behind, bars) / top, 1.0)).tolist())
         ])  # fmt: skip
 
     def legend(self, bars: int) -> str:

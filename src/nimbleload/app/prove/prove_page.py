@@ -158,7 +158,7 @@ class ProvePage(QWidget):
         self.table.setRowCount(0)
         self.blocks.show_loads((), 1.0)
         self.words.setText(
-            "A rehearsal loads every plugin of the session and plays it on real threads against real deadlines, "
+            "A rehearsal loads the session's plugins and plays them on real threads against real deadlines, "
             "with test signals where tracks sound. It shows whether the prediction holds on this computer."
         )
         self._waits_for_before = False
@@ -235,7 +235,7 @@ class ProvePage(QWidget):
             part.hide()
         self.take.show()
         tone = "fits" if after.missed == 0 else "overload"
-        advice = f"{without_plan(before)} {taken(self.predicted, after)}"
+        advice = f"{taken(self.predicted, after)} {without_plan(before)}"
         self.sentence.say(verdict(after), advice, tone, "Rehearse again")
         self.blocks.show_behind(before.loads, "without the plan")
         held = "held" if after.missed == 0 else f"missed {after.missed}"

@@ -115,7 +115,7 @@ def without_plan(before: Rehearsal) -> str:
     """What the same moment took without the plan, as a sentence."""
     held = f"{before.missed} of {len(before.loads)} were late" if before.missed else "none was late"
     return (
-        f"Without the plan blocks took {percent(before.typical)} as a rule, one in a hundred {percent(before.bad)}, "
+        f"Without the plan they took {percent(before.typical)} as a rule, one in a hundred {percent(before.bad)}, "
         f"and {held}."
     )
 
