@@ -114,7 +114,8 @@ class TimeLeft:
         """What has been done. What was there already has taken nothing, nor does anything more of what has ended."""
         own = step.job.strip.id
         if step.doing == AGAIN:
-            self._shares[own] = 1.0
+            if own in self._shares:
+                self._shares[own] = 1.0
             own = f"{own} {AGAIN}"
         if step.doing == AGAIN or own == MIX.id:
             # What of it is rendered is known only now.

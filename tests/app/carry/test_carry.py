@@ -187,12 +187,18 @@ def test_only_the_chosen_one_is_rendered_and_its_size_told(window, qtbot, tmp_pa
     assert not page.only.isVisible() and page.sentence.button.text() == "Render the rest"
 
 
+def with_three_freezes(make_window, qtbot, folder):
+    """A window on Carry out, with three long tracks to be frozen."""
+    found = make_window()
+    stems.three_freezes(folder, 300)
+    with qtbot.waitSignals([found.desk.recomputed, found.carrying.prepared], timeout=60_000):
+        found.open_path(folder / "mix.nimbleload")
+    found.go(CARRY)
+    return found
+
+
 def test_it_stands_still_when_asked_and_goes_on(make_window, qtbot, tmp_path):
-    window = make_window()
-    stems.three_freezes(tmp_path, 300)
-    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
-        window.open_path(tmp_path / "mix.nimbleload")
-    window.go(CARRY)
+    window = with_three_freezes(make_window, qtbot, tmp_path)
     page = window.carry
     qtbot.waitUntil(lambda: state(window) == "3 to do", timeout=60_000)
     assert not page.pause.isVisible()
@@ -213,11 +219,7 @@ def test_it_stands_still_when_asked_and_goes_on(make_window, qtbot, tmp_path):
 
 
 def test_what_stands_still_can_be_stopped(make_window, qtbot, tmp_path):
-    window = make_window()
-    stems.three_freezes(tmp_path, 300)
-    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
-        window.open_path(tmp_path / "mix.nimbleload")
-    window.go(CARRY)
+    window = with_three_freezes(make_window, qtbot, tmp_path)
     page = window.carry
     # Nothing is at work: nothing can stand still.
     window.carrying.pause(True)

@@ -49,7 +49,7 @@ def test_they_are_as_full_as_in_the_whole_and_play_what_they_would(seed):
 
 def test_what_is_planned_for_no_more_cores_or_hardly_fills_these_is_played_whole():
     of = session(*(track(f"t{k}", "eq") for k in range(8)))
-    dear = survey(of, Plan(), cards_for(of, {"eq": 1e-3}), Machine(4), 256)
+    dear = survey(of, Plan(), cards_for(of, {"eq": 3e-3}), Machine(4), 256)
     assert part_of(dear, instant(dear), 4) is None and part_of(dear, instant(dear), 8) is None
     # Two of eight tracks each, and on one of them the main output.
     assert part_of(dear, instant(dear), 1).strips in (2, 3)
