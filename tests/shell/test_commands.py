@@ -377,6 +377,19 @@ class TestCards:
         said = run("library", "stand-in", str(saved), "eq", "comp").output
         assert "comp stands in for eq" in said
 
+    def test_all_stand_ins_are_suggested_and_taken_at_once(self, tmp_path):
+        lost, known = (
+            PluginUse(each, PluginRef(each, f"{each}.sea", "Sea EQ"), family="equaliser") for each in ("clap", "lv2")
+        )
+        path = tmp_path / "lost.nimbleload"
+        strips = [replace(track("t"), inserts=(lost, known))]
+        session_file.write(path, Saved(session(*strips), cards=(card(known, 1e-4),), machine=Machine(2)))
+        said = run("library", "stand-ins", str(path)).output
+        assert "  Sea EQ (clap): Sea EQ (lv2)\n1 setting without figures could have a stand-in." in said
+        said = run("library", "stand-ins", str(path), "--take").output
+        assert "1 setting has a stand-in now, marked as such." in said
+        assert run("library", "stand-ins", str(path)).output.startswith("0 settings")
+
 
 def test_of_a_session_for_more_cores_a_share_is_rehearsed_and_told_apart(tmp_path):
     tar = PluginUse("u", PluginRef("house", "house.tar", "Tar"))

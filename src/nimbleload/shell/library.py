@@ -6,12 +6,12 @@ from pathlib import Path
 
 import click
 
-from ..core.cards.stand_ins import Reading, from_readings, standing_in
-from ..core.units import count
+from ..core.cards.stand_ins import Reading, from_readings, standing_in, suggested
+from ..core.units import agreeing, count, listed
 from ..store import atomic, spreadsheet
 from ..store.library import STAND_IN, TYPED, LibraryError
 from .cards import Found
-from .common import FiniteRange, cli, library, opened, refuse
+from .common import FiniteRange, cards_of, cli, library, opened, refuse
 
 
 @cli.group("library")
@@ -73,3 +73,24 @@ def stand_in(file: str, plugin: str, other: str) -> None:
     made = standing_in(use, card)
     found.store.store(made, made.cells, STAND_IN)
     click.echo(f"{source.label} stands in for {use.label}: {count(len(made.cells), 'figure')}, marked as such.")
+
+
+@library_.command("stand-ins")
+@click.argument("file")
+@click.option("--take", is_flag=True, help="Let the likeliest stand in for each.")
+def stand_ins(file: str, take: bool) -> None:
+    """Who could stand in for each plugin without figures of session FILE: of the same name or family."""
+    saved = opened(file).saved
+    cards, store = cards_of(saved), library()
+    found = suggested(saved.session.cards_needed(), cards)
+    for use, others in found:
+        if take:
+            made = standing_in(use, cards[others[0].card_key()])
+            store.store(made, made.cells, STAND_IN)
+        likely = others[:1] if take else others
+        names = list(dict.fromkeys(f"{other.label} ({other.plugin.standard})" for other in likely))
+        click.echo(f"  {use.label} ({use.plugin.standard}): {listed(names)}")
+    if take:
+        click.echo(f"{agreeing(len(found), 'setting has', 'settings have')} a stand-in now, marked as such.")
+    else:
+        click.echo(f"{count(len(found), 'setting')} without figures could have a stand-in.")

@@ -265,3 +265,37 @@ def test_only_what_is_chosen_is_measured(example, page, qtbot, monkeypatch):
     assert page.only.text() == "Measure only these 2"
     page.table.clearSelection()
     assert not page.only.isVisible()
+
+
+def test_stand_ins_are_chosen_in_one_list(make_window, qtbot, tmp_path):
+    def use(standard, name, family="equaliser"):
+        return PluginUse(f"{standard} {name}", PluginRef(standard, f"{standard}.{name}", name), family=family)
+
+    known = [use("lv2", "Sea EQ"), use("lv2", "Land EQ"), use("lv2", "Hall", "reverb")]
+    lost = [use("vst3", "Sea-EQ"), use("vst3", "Sky EQ"), use("vst3", "Cave", "reverb")]
+    strips = [Strip("t", "Track", inserts=(*known, *lost), output="main")]
+    cards = tuple(card(each, 1e-4 * (k + 1)) for k, each in enumerate(known))
+    path = tmp_path / "lost.nimbleload"
+    session_file.write(path, Saved(session(*strips), cards=cards, machine=Machine(2)))
+    library = Library(tmp_path / "library.sqlite")
+    window = make_window(library)
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+    window.go(MEASURE)
+    page = window.measure
+    assert page.stand_ins.isVisible()
+    qtbot.mouseClick(page.stand_ins, Qt.MouseButton.LeftButton)
+    dialog = next(each for each in page.findChildren(QDialog) if each.isVisible())
+    named = [dialog.table.item(row, 0).text() for row in range(3)]
+    likeliest = dict(zip(named, (box.currentText().split(" (")[0] for box in dialog.others), strict=True))
+    assert likeliest["Sea-EQ"] == "Sea EQ" and likeliest["Cave"] == "Hall"
+    assert likeliest["Sky EQ"] in ("Sea EQ", "Land EQ")
+    nobody = dialog.others[named.index("Cave")]
+    nobody.setCurrentIndex(nobody.count() - 1)
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        dialog.accept()
+    made = window.desk.cards[lost[0].card_key()]
+    assert {cell.provenance for cell in made.cells} == {"stand-in"} and made.cells[0].mean == cards[0].cells[0].mean
+    assert lost[2].card_key() not in window.desk.cards or not window.desk.cards[lost[2].card_key()].cells
+    # One is still without figures.
+    assert page.stand_ins.isVisible()

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QProgressBar, QPus
 
 from ...core.cards.card import CostCard, Effect
 from ...core.cards.comparison import lighter, variant_of
-from ...core.cards.stand_ins import from_readings, standing_in
+from ...core.cards.stand_ins import from_readings, standing_in, suggested
 from ...core.session.chain_edits import with_variant
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told.card_comparison import other_standards
@@ -24,6 +24,7 @@ from .card_table import CardTable
 from .cost_card import CardView
 from .measure_model import COST, GRID, MeasureModel
 from .measuring import Measuring
+from .stand_ins_dialog import StandInsDialog
 from .typed_figures import ElsewhereDialog
 
 CARD_WIDTH = 360
@@ -46,6 +47,7 @@ class MeasurePage(QWidget):
         self.again = QPushButton("Measure all again")
         self.retry = QPushButton("Try the failed ones again")
         self.only = QPushButton("Measure only this")
+        self.stand_ins = QPushButton("Stand-ins…")
         self.finder = QLineEdit()
         self.finder.setPlaceholderText("Find")
         self.finder.setAccessibleName("Find plugins and settings by name")
@@ -68,8 +70,9 @@ class MeasurePage(QWidget):
         self.bar.setTextVisible(False)
         self.left.setProperty("role", "quiet")
         buttons = Wrapping(
-            self.left, self.stop, self.cancel, self.elsewhere, self.only, self.retry, self.again, at_end=True
-        )
+            self.left, self.stop, self.cancel, self.stand_ins, self.elsewhere, self.only, self.retry, self.again,
+            at_end=True,
+        )  # fmt: skip
         below = QHBoxLayout()
         below.addWidget(self.finder, 0, Qt.AlignmentFlag.AlignTop)
         below.addLayout(buttons, 1)
@@ -96,6 +99,7 @@ class MeasurePage(QWidget):
         self.again.clicked.connect(lambda: self.start(again=True))
         self.retry.clicked.connect(self.start_failed)
         self.only.clicked.connect(self.start_chosen)
+        self.stand_ins.clicked.connect(self.ask_stand_ins)
         self.finder.textChanged.connect(self.table.look_for)
         self.table.selectionModel().selectionChanged.connect(lambda *_: self._show_only())
         self.measuring.started.connect(self._show_started)
@@ -210,6 +214,22 @@ class MeasurePage(QWidget):
         dialog.typed.connect(lambda readings: self.take_elsewhere(from_readings(row[1], readings, rate), TYPED))
         dialog.stands_in.connect(lambda other: self.take_elsewhere(standing_in(row[1], other), STAND_IN))
         dialog.open()
+
+    def ask_stand_ins(self) -> None:
+        """Asks in one list what stands in for each plugin without figures."""
+        document = self._desk.document
+        if document is not None:
+            dialog = StandInsDialog(suggested(document.session.cards_needed(), self._desk.cards), self)
+            dialog.chosen.connect(self.take_stand_ins)
+            dialog.open()
+
+    def take_stand_ins(self, chosen: list[tuple[PluginUse, PluginUse]]) -> None:
+        """Takes cards for those that have none, each from the other."""
+        for use, other in chosen:
+            card = standing_in(use, self._desk.cards[other.card_key()])
+            self.measuring.keep(card, STAND_IN)
+            self._desk.take_card(card)
+        self._desk.refresh()
 
     def take_elsewhere(self, card: CostCard, source: str) -> None:
         """Takes figures from elsewhere into the library and the load."""
@@ -358,6 +378,8 @@ class MeasurePage(QWidget):
         self.elsewhere.setVisible(not running and total > 0)
         self.again.setVisible(not running and total > missing)
         self.retry.setVisible(not running and failed > 0)
+        lacking = counts.get("missing", 0) + failed
+        self.stand_ins.setVisible(not running and 0 < lacking < total)
         self._show_only()
         failures = f" {failed} failed; the table says why." if failed else ""
         if running:
