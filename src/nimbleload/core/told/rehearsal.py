@@ -93,10 +93,10 @@ def off_by(share: float) -> str:
 
 def offered(part: Part, here: int) -> str:
     """What would be rehearsed of a session that is planned for more cores than there are here."""
+    who = "of them plays" if part.cores == 1 else f"{part.cores} of them play"
     return (
-        f"The session is planned for {part.threads} cores, and {agreeing(here, 'is', 'are')} here: what the fullest "
-        f"{'of them plays' if part.cores == 1 else f'{part.cores} of them play'} is rehearsed, {part.strips} of "
-        f"{part.total} tracks and buses."
+        f"The session is planned for {count(part.threads, 'core')}, and {agreeing(here, 'is', 'are')} here: what the "
+        f"fullest {who} is rehearsed, {part.strips} of {part.total} tracks and buses."
     )
 
 
@@ -104,10 +104,11 @@ def followed(part: Part, predicted: Prediction, of: Rehearsal) -> str:
     """What follows from a part for the whole."""
     own = own_error(predicted, of)
     quiet = own is not None and predicted.alone > 0
+    planned = count(part.threads, "core")
     ratio = of.undisturbed.typical / predicted.alone if quiet else of.typical / max(predicted.typical, 1e-9)
     return (
-        f"That was the share of {part.cores} of {part.threads} cores. If all the rest is off by as much, the whole "
-        f"takes {percent(part.load * ratio)} on {part.threads} cores; {percent(part.load)} was predicted."
+        f"That was the share of {part.cores} of {planned}. If all the rest is off by as much, the whole takes "
+        f"{percent(part.load * ratio)} on {planned}; {percent(part.load)} was predicted."
     )
 
 
