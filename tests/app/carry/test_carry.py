@@ -190,7 +190,7 @@ def test_only_the_chosen_one_is_rendered_and_its_size_told(window, qtbot, tmp_pa
 def with_three_freezes(make_window, qtbot, folder):
     """A window on Carry out, with three long tracks to be frozen."""
     found = make_window()
-    stems.three_freezes(folder, 300)
+    stems.three_freezes(folder, 120)
     with qtbot.waitSignals([found.desk.recomputed, found.carrying.prepared], timeout=60_000):
         found.open_path(folder / "mix.nimbleload")
     found.go(CARRY)

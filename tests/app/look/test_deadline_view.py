@@ -31,3 +31,6 @@ def test_one_block_far_beyond_all_others_leaves_them_room(qtbot):
     view.show_behind([3.0] * 1000, "before")
     assert view.top() == pytest.approx(3.15)
     assert view.figures()[1001] == ["block", "load before"] and len(view.figures()) == 2002
+    # Other blocks have nothing behind them.
+    view.show_loads([0.5] * 10, 0.5)
+    assert len(view.figures()) == 11 and "behind" not in view.legend(10)
