@@ -51,13 +51,17 @@ def exact_clock(seconds: float) -> str:
     return f"{hundredths // 6000}:{rest}"
 
 
-def about(seconds: float) -> str:
-    """How long something takes, about: "about 40 s", "about 3 min", "about 1 h 20 min"."""
+def duration(seconds: float) -> str:
+    """How long something takes, as nearly as it is of use: "40 s", "3 min", "1 h 20 min"."""
     if seconds < 89.5:
-        return f"about {max(seconds, 1):.0f} s"
+        return f"{max(seconds, 1):.0f} s"
     hours, minutes = divmod(round(seconds / 60), 60)
-    parts = [f"{hours} h"] * bool(hours) + [f"{minutes} min"] * bool(minutes)
-    return f"about {' '.join(parts)}"
+    return " ".join([f"{hours} h"] * bool(hours) + [f"{minutes} min"] * bool(minutes))
+
+
+def about(seconds: float) -> str:
+    """The same of what is only known about: "about 3 min"."""
+    return f"about {duration(seconds)}"
 
 
 def from_clock(text: str) -> float:

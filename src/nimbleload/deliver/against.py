@@ -166,7 +166,8 @@ def against(
         yield Step(job, "compared", 1.0, compared=Proof("same"))
         return
     check_room(job, kept.residual.parent if kept.residual is not None else scratch.folder(), prove=False)
-    with _rendering(job, was, Elsewhere(now, paths_of(after.all_uses)), before) as both:
+    lies, lies_after = Elsewhere(was, paths_of(before.all_uses)), Elsewhere(now, paths_of(after.all_uses))
+    with _rendering(job, lies, lies_after) as both:
         for share in both.render(asked):
             yield Step(job, "compares", share)
         found = _left_of(both, job, kept.residual)
@@ -177,7 +178,7 @@ def against(
         # As far as to where most of it lies: that is enough to tell, and half of the time as a rule.
         again, _ = merged(before, before, into, lambda _: True, differ)
         again = replace(again, samples=min(again.samples, round((found.at + 1.0) * job.rate)))
-        with _rendering(again, was, None, before) as twice:
+        with _rendering(again, lies, lies) as twice:
             for share in twice.render(asked):
                 yield Step(again, AGAIN, share)
             itself = _left_of(twice, again)
@@ -185,12 +186,10 @@ def against(
     yield Step(job, "compared", 1.0, compared=replace(found, verdict=verdict))
 
 
-def _rendering(job: Job, was: Sources, now: Elsewhere | None, before: Job) -> Rendering:
-    """A rendering of both; the strips of the second find their audio and their plugins elsewhere."""
-    second = {each.strip.id: now for each in job.before if now is not None and each.strip.id.startswith(AFTER)}
-    return Rendering(
-        job.stages, was, paths_of(before.all_uses), job.rate, job.buffer, job.samples, job.timing, second
-    )  # fmt: skip
+def _rendering(job: Job, lies: Elsewhere, lies_after: Elsewhere) -> Rendering:
+    """A rendering of both, with where the audio and the plugins of each lie."""
+    second = {each.strip.id: lies_after for each in job.before if each.strip.id.startswith(AFTER)}
+    return Rendering(job.stages, *lies, job.rate, job.buffer, job.samples, job.timing, second)
 
 
 def _written(both: Rendering, rate: int, sides: Sequence[Path]) -> Iterator[Heard]:

@@ -52,20 +52,22 @@ class Check(msgspec.Struct, frozen=True):
     @property
     def ways(self) -> tuple[Job, Job]:
         """The members through what they meet in, as jobs: now, and by the bus."""
-        now, then = self.stages(shared=False)[:-1], self.stages(shared=True)
-        bus = msgspec.structs.replace(then[-1], feeds=(Feed(TOGETHER.id, 1.0),))
+        bus = Stage(self.bus, self.bus.heard_uses(), Sounding(), (Feed(TOGETHER.id, 1.0),))
         job = msgspec.structs.replace(self.job, strip=TOGETHER, through=-1, uses=(), timing=self.timing)
-        one, other = (msgspec.structs.replace(job, before=each) for each in (now, (*then[:-1], bus)))
+        one, other = (
+            msgspec.structs.replace(job, before=each)
+            for each in (self.stages(shared=False), (*self.stages(shared=True), bus))
+        )
         return one, other
 
     def stages(self, shared: bool) -> tuple[Stage, ...]:
-        """The members and what they meet in: now, or on the bus."""
+        """The members, each with where it leads to: as they are now, or to the bus."""
         target = self.bus if shared else TOGETHER
         found = []
         for strip, sounding in zip(self.after if shared else self.members, self.sounding, strict=True):
             feed = behind_pan(strip, sounding, target.id, self.law)
             found.append(Stage(strip, strip.heard_uses(), sounding, (feed,), self.law))
-        return (*found, Stage(target, target.heard_uses(), Sounding()))
+        return tuple(found)
 
 
 def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffer: int) -> list[Check]:
@@ -93,7 +95,7 @@ def checks(session: Session, plan: Plan, audio_of: Mapping[str, Sounding], buffe
 def obstacles(check: Check) -> list[str]:
     """Why sharing cannot be proven, in sentences; empty if it can."""
     found = []
-    for stage in check.stages(shared=False)[:-1]:
+    for stage in check.stages(shared=False):
         strip = stage.strip
         own = own_obstacles(strip, stage.uses, stage.sounding, check.rate)
         reasons = [*own, *obstacles_on_the_way(stage), *ways_of_hosts(stage)]

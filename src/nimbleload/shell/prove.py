@@ -9,7 +9,7 @@ import click
 import msgspec
 
 from ..core.decisions.decision import Plan
-from ..core.load.in_part import in_part
+from ..core.load.in_part import in_part, only
 from ..core.load.rehearsal import Rehearsal
 from ..core.survey import Instant, Survey, foreseen, instant
 from ..core.told.rehearsal import checks, conditions, followed, offered, taken, verdict
@@ -39,7 +39,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
     part = in_part(planned.planned.session, there.block, planned.deadline, here)
     if part is not None:
         click.echo(offered(part, here), err=True)
-        saved = msgspec.structs.replace(saved, session=part.session, plan=Plan())
+        saved = msgspec.structs.replace(saved, session=only(planned.planned.session, part.ids), plan=Plan())
     of = survey_of(saved, buffer, here, here=True)
     moment = instant(of, there.second)
     outcome = rehearsed(of, moment, seconds)
@@ -50,7 +50,7 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
             "rehearsal": outcome, "predicted": {"typical": predicted.typical, "bad": predicted.bad},
             "rehearsed": {"typical": outcome.typical, "bad": outcome.bad, "worst": outcome.worst},
             "strips": [{**check._asdict(), "off": check.off} for check in compared],
-            "part": None if part is None else {"cores": part.cores, "of": part.threads, "strips": part.strips},
+            "part": None if part is None else {"cores": part.cores, "of": part.threads, "strips": len(part.ids)},
         })  # fmt: skip
         return
     click.echo(f"{of.session.name} at {clock(moment.second)}")

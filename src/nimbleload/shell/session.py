@@ -183,13 +183,13 @@ def meter_reading(text: str) -> MeterReading:
     return found
 
 
-def surveyed(file: str, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
-    """The survey of a FILE argument, with every card that is known; with `here`, as this computer would rehearse it."""
-    return survey_of(opened(file).saved, buffer, cores, here)
+def surveyed(file: str, buffer: int | None, cores: int | None) -> Survey:
+    """The survey of a FILE argument, with every card that is known."""
+    return survey_of(opened(file).saved, buffer, cores)
 
 
 def survey_of(saved: session_file.Saved, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
-    """The same of a session that is open."""
+    """The same of a session that is open; with `here`, as this computer would rehearse it."""
     machine = replace(saved.machine, measured_cores=own_cores())
     if cores:
         machine = replace(machine, cores=cores, speed=1.0 if here else machine.speed)

@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from ...beside.client import Beside
 from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
-from ...core.load.in_part import in_part
+from ...core.load.in_part import in_part, only
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.computer import Machine
 from ...core.session.session import Session
@@ -80,7 +80,7 @@ class Rehearsing(QObject):
                 whole, there = self._beside.survey(session, plan, cards, machine, buffer, second)
                 part = in_part(whole.planned.session, there.block, whole.deadline, cores)
             if part is not None:
-                session, plan = part.session, Plan()
+                session, plan = only(whole.planned.session, part.ids), Plan()
             # What is predicted is this computer with so many cores, whatever the session is planned for.
             of, at = self._beside.survey(to_rehearse(session), plan, cards, Machine(cores), buffer, second)
             last = self._listen(of, at, seconds)

@@ -80,10 +80,13 @@ class TimelineView(Picture):
 
     def show_second(self, second: float) -> None:
         """The chosen moment; what is seen follows it."""
+        seen = self._seen.ends
         if second != self._second:
             self._seen.follow(second)
         self._second = second
-        self._look()
+        if self._seen.ends != seen:
+            self._look()
+        self.update()
 
     # What is seen of the piece
 

@@ -58,7 +58,7 @@ class Menus:
         self._computer(window)
         self._view(window)
         self._help(window)
-        Context(window, self)
+        self.context = Context(window, self)
 
     @staticmethod
     def place(name: str) -> int:

@@ -255,10 +255,7 @@ class MeasurePage(QWidget):
             self.model.buffer = document.buffer
             self.model.headerDataChanged.emit(Qt.Orientation.Horizontal, COST, COST)
         if document is not None and document.session is not self.model.session:
-            chosen = self._row()
             self.model.show_session(document.session, self._desk.cards, document.buffer)
-            if chosen is not None:
-                self._choose(chosen[0])
         self.model.show_cards(self._desk.cards)
         self._show_card()
         self._show_state()
@@ -268,10 +265,7 @@ class MeasurePage(QWidget):
         uses = [use for strip in self.model.session.strips for use in strip.uses()] if self.model.session else []
         for use in uses:
             if use.id == use_id:
-                self._choose(use.card_key())
-
-    def _choose(self, key: CardKey) -> None:
-        self.table.choose([key])
+                self.table.choose([use.card_key()])
 
     def _show_card(self) -> None:
         """The card of the current row."""

@@ -54,7 +54,9 @@ class ProvePage(QWidget):
         super().__init__(parent)
         self._desk, self.rehearsing = desk, rehearsing
         self.outcome: Rehearsal | None = None
-        # Whether the next outcome is that without the plan, which is shown behind the one that is there.
+        # What is rehearsed, or was last; and whether the next outcome is that of the same without its plan, which is
+        # shown behind the one that is there.
+        self._rehearsed: Survey | None = None
         self._waits_for_before = False
         self.predicted: Prediction | None = None
         self.checks: list[StripCheck] = []
@@ -130,12 +132,13 @@ class ProvePage(QWidget):
         self.table.setRowCount(0)
         self.blocks.show_loads((), 1.0)
         self.words.clear()
+        self._rehearsed = of
         self._show_running("Loading the plugins.", "Each of the session's plugins gets an instance of its own.")
         self.rehearsing.start(of, at.second, self.cores.value(), self.seconds.value())
 
     def start_without_plan(self) -> None:
         """Rehearses the moment that was rehearsed last without the plan, to be seen behind it."""
-        of, outcome = self._desk.survey, self.outcome
+        of, outcome = self._rehearsed, self.outcome
         if of is not None and outcome is not None and not self.rehearsing.is_running:
             self._waits_for_before = True
             self._show_running("Loading the plugins.", "The same moment without the plan.")
@@ -174,8 +177,9 @@ class ProvePage(QWidget):
             return
         plan = " with the plan" if of.plan.decisions else ""
         part = self._part_of(of, at)
-        uses = of.planned.uses.live.sum() if part is None else sum(len(s.live_uses()) for s in part.session.strips)
-        plugins = count(int(uses), "plugin")
+        strips = of.planned.session.strips
+        uses = sum(len(strip.live_uses()) for strip in strips if part is None or strip.id in part.ids)
+        plugins = count(uses, "plugin")
         advice = f"{plugins} would run on this computer's cores, in real time if the system allows it."
         advice = f"{offered(part, self.cores.value())} {advice}" if part is not None else advice
         self.sentence.say(f"Rehearse {clock(at.second)}{plan} at {of.buffer} samples.", advice, "quiet", "Rehearse")
@@ -208,38 +212,28 @@ class ProvePage(QWidget):
         self.state_changed.emit("no outcome", "brick")
 
     def _show_outcome(self, outcome: Rehearsal, predicted: Prediction, of: Survey, part: Part | None) -> None:
-        if self._waits_for_before and self.outcome is not None:
-            self._show_before(outcome)
+        if self._waits_for_before and self.outcome is not None and self.predicted is not None:
+            self._waits_for_before = False
+            self._say_outcome(self.outcome, f"{taken(self.predicted, self.outcome)} {without_plan(outcome)}")
+            self.blocks.show_behind(outcome.loads, "without the plan")
             return
         self.outcome, self.predicted = outcome, predicted
-        for each in (self.bar, self.news, self.cancel):
-            each.hide()
-        self.take.show()
-        tone = "fits" if outcome.missed == 0 else "overload"
-        self.sentence.say(verdict(outcome), taken(predicted, outcome), tone, "Rehearse again")
+        self._say_outcome(outcome, taken(predicted, outcome))
         self.blocks.show_loads(outcome.loads, predicted.typical)
         said = [followed(part, predicted, outcome)] if part is not None else []
         self.words.setText("\n".join([*said, *conditions(outcome)]))
         self.checks = checks(of.planned.session, predicted, outcome)
         self._fill_table(outcome)
-        held = "held" if outcome.missed == 0 else f"missed {outcome.missed}"
-        self.state_changed.emit(held, "teal" if outcome.missed == 0 else "brick")
-        planned = self._desk.survey
-        self.without.setVisible(planned is not None and bool(planned.plan.decisions))
+        self.without.setVisible(self._rehearsed is not None and bool(self._rehearsed.plan.decisions))
 
-    def _show_before(self, before: Rehearsal) -> None:
-        """What the same moment took without the plan, behind what it takes with it."""
-        after, self._waits_for_before = self.outcome, False
-        assert after is not None and self.predicted is not None
-        for part in (self.bar, self.news, self.cancel, self.without):
-            part.hide()
+    def _say_outcome(self, outcome: Rehearsal, advice: str) -> None:
+        """The sentence, the buttons and the page's state for an outcome."""
+        for each in (self.bar, self.news, self.cancel, self.without):
+            each.hide()
         self.take.show()
-        tone = "fits" if after.missed == 0 else "overload"
-        advice = f"{taken(self.predicted, after)} {without_plan(before)}"
-        self.sentence.say(verdict(after), advice, tone, "Rehearse again")
-        self.blocks.show_behind(before.loads, "without the plan")
-        held = "held" if after.missed == 0 else f"missed {after.missed}"
-        self.state_changed.emit(held, "teal" if after.missed == 0 else "brick")
+        held = outcome.missed == 0
+        self.sentence.say(verdict(outcome), advice, "fits" if held else "overload", "Rehearse again")
+        self.state_changed.emit("held" if held else f"missed {outcome.missed}", "teal" if held else "brick")
 
     def _fill_table(self, outcome: Rehearsal) -> None:
         self.table.setRowCount(len(self.checks))

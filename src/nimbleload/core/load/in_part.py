@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Set
 from typing import NamedTuple
 
 import numpy as np
@@ -17,13 +18,12 @@ WHOLE = 0.85
 
 
 class Part(NamedTuple):
-    """The part of a session that so many `cores` of all `threads` play in a block, the fullest of them: `strips` of
-    the session's `total`, as a session of its own. The whole block takes `load` (a fraction of the deadline)."""
+    """The part of a session that so many `cores` of all `threads` play in a block, the fullest of them: the strips
+    `ids` of all `total`. The whole block takes `load` (a fraction of the deadline)."""
 
-    session: Session
+    ids: frozenset[str]
     cores: int
     threads: int
-    strips: int
     total: int
     load: float
 
@@ -40,11 +40,11 @@ def in_part(session: Session, block: Block, deadline: float, cores: int) -> Part
     fullest = np.argsort(-took, kind="stable")[:cores]
     total = len(session.strips)
     inside = {int(task) % total for task in np.flatnonzero(np.isin(block.core, fullest))}
-    ids = {strip.id for number, strip in enumerate(session.strips) if number in inside}
-    return Part(only(session, ids), cores, block.threads, len(ids), total, block.makespan / deadline)
+    ids = frozenset(strip.id for number, strip in enumerate(session.strips) if number in inside)
+    return Part(ids, cores, block.threads, total, block.makespan / deadline)
 
 
-def only(session: Session, ids: set[str]) -> Session:
+def only(session: Session, ids: Set[str]) -> Session:
     """A session with these strips alone, and a main output, which has nothing to do if it is not among them.
 
     What led to others leads to the main output. What is fed by none of those that are left plays itself all the time.
@@ -64,7 +64,7 @@ def only(session: Session, ids: set[str]) -> Session:
     return replace(session, strips=tuple(strips))
 
 
-def _alone(strip: Strip, there: set[str], main: str) -> Strip:
+def _alone(strip: Strip, there: Set[str], main: str) -> Strip:
     """A strip that leads only to what is there, and listens only to that."""
 
     def alone(use: PluginUse) -> PluginUse:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from ..units import about, as_sentence, listed
+from ..units import about, as_sentence, duration, listed
 
 # Softer than this a sound has no loudness; so little is no difference in loudness.
 NO_LUFS, SAME_LU = -70.0, 0.1
@@ -22,7 +22,7 @@ VERDICTS = {
 
 def takes_words(seconds: float, known: bool) -> str:
     """How long something takes: "3 min"; where some plugins are not measured, no figure."""
-    return about(seconds).removeprefix("about ") if known else "not known"
+    return duration(seconds) if known else "not known"
 
 
 def megabytes(size: int) -> str:

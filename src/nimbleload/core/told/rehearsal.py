@@ -96,7 +96,7 @@ def offered(part: Part, here: int) -> str:
     who = "of them plays" if part.cores == 1 else f"{part.cores} of them play"
     return (
         f"The session is planned for {count(part.threads, 'core')}, and {agreeing(here, 'is', 'are')} here: what the "
-        f"fullest {who} is rehearsed, {part.strips} of {part.total} tracks and buses."
+        f"fullest {who} is rehearsed, {len(part.ids)} of {part.total} tracks and buses."
     )
 
 
