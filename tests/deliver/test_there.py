@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import os
 from datetime import datetime, timedelta
+from pathlib import Path
 
 import pytest
 import soundfile
 
-from nimbleload.deliver.there import NOTHING, there
+from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.deliver.there import NOTHING, files_of, there
+from nimbleload.store import dawproject
 from tests.deliver.test_render import carried, job_of
 from tests.helpers import exchange as x
 from tests.helpers import stems
-from tests.helpers.stems import RATE, audio, noise, wave
+from tests.helpers.stems import RATE, SHORELINE, audio, noise, wave
 
 
 def lies(path, folder, buffer=512, kind="wav"):
@@ -84,3 +87,41 @@ def test_what_was_too_loud_for_its_kind_is_found_as_that_which_holds_it(tmp_path
     made = carried(path, tmp_path / "out", kind="flac").rendered
     assert made.file.endswith(".wav") and lies(path, tmp_path / "out", kind="flac").rendered == {"t": made}
     assert not lies(path, tmp_path / "out", kind="wav").rendered
+
+
+class TestFilesToPlay:
+    """What a rehearsal plays of a plan that has been carried out."""
+
+    @pytest.fixture
+    def mix(self, tmp_path):
+        """A session with its plan, in which one track can be frozen, and one has no audio."""
+        path = stems.written(tmp_path / "mix.dawproject", x.clip(0.5, 1.5, audio()), SHORELINE)
+        return dawproject.read(path).session, Plan((Decision("freeze", "t"), Decision("freeze", "u")))
+
+    def test_what_was_rendered_and_would_be_the_same_now_is_played(self, mix, tmp_path):
+        session, plan = mix
+        assert files_of(session, plan, 512) == {}
+        made = carried(tmp_path / "mix.dawproject", tmp_path / "mix carried out").rendered
+        file = str(tmp_path / "mix carried out" / made.file)
+        assert files_of(session, plan, 512) == {"t": (file, made.start)} and Path(file).exists()
+        assert files_of(session, Plan(), 512) == {}
+        stems.written(tmp_path / "mix.dawproject", x.clip(0.7, 1.5, audio()), SHORELINE)
+        assert files_of(session, plan, 512) == {}
+
+    def test_other_kinds_and_other_folders(self, mix, tmp_path):
+        session, plan = mix
+        made = carried(tmp_path / "mix.dawproject", tmp_path / "there", kind="flac").rendered
+        assert files_of(session, plan, 512) == {}
+        assert files_of(session, plan, 512, folder=tmp_path / "there")["t"][0].endswith(made.file)
+
+    def test_a_bounced_stretch_is_a_track_of_its_own_and_no_file_of_the_whole(self, mix, tmp_path):
+        session, _ = mix
+        plan = Plan((Decision("bounce", "t", start=0.5, end=1.0),))
+        carried(tmp_path / "mix.dawproject", tmp_path / "mix carried out", plan)
+        assert files_of(session, plan, 512) == {}
+
+    def test_where_nothing_can_be_found_out_nothing_is_played(self, mix, tmp_path):
+        session, plan = mix
+        carried(tmp_path / "mix.dawproject", tmp_path / "mix carried out")
+        (tmp_path / "mix.dawproject").unlink()
+        assert files_of(session, plan, 512) == {}

@@ -14,6 +14,7 @@ from nimbleload.store.session_file import Saved
 from tests.helpers import exchange as x
 
 RATE = 48000
+SHORELINE = '<BuiltinDevice deviceID="house.shoreline" deviceName="Shoreline" deviceRole="audioFX" pluginVersion="1"/>'
 
 
 def noise(seconds: float = 2.0, channels: int = 2, seed: int = 1, level: float = 0.1) -> np.ndarray:

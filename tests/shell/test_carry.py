@@ -21,7 +21,7 @@ from nimbleload.store.session_file import Saved
 from tests.deliver.test_stems import a_mix
 from tests.helpers import exchange as x
 from tests.helpers import stems
-from tests.helpers.stems import audio, noise, wave
+from tests.helpers.stems import SHORELINE, audio, noise, wave
 from tests.store.test_midi_file import note
 from tests.store.test_midi_file import written as midi_file
 
@@ -335,3 +335,22 @@ def test_what_was_made_here_lies_beside_the_session_and_not_among_its_audio(tmp_
     assert [each.name for each in (tmp_path / "stems").iterdir()] == ["Voice.wav"]
     made = {each.name for each in tmp_path.iterdir()} - {"stems", "mix.nimbleload", "mix.nimbleload.bak"}
     assert {"mix carried out", "mix stems"} < made and len(made) == 3
+
+
+def test_a_plan_that_was_carried_out_is_rehearsed_from_its_files(tmp_path):
+    source = stems.written(tmp_path / "mix.dawproject", x.clip(0, 2, audio()), SHORELINE)
+    saved = tmp_path / "mix.nimbleload"
+    session_file.write(saved, Saved(dawproject.read(source).session, Plan((Decision("freeze", "t"),))))
+
+    def streamed(*words):
+        said = run("rehearse", saved, "--seconds", 0.5, "--cores", 1, "--at", "0:01", "--json", *words)
+        assert said.exit_code == 0, said.output
+        return json.loads(said.stdout)["rehearsal"]["streamed"]
+
+    assert streamed()["without"] == ["t"] and streamed()["tracks"] == []
+    assert run("carry-out", saved, "--to", tmp_path / "there").exit_code == 0
+    assert streamed()["tracks"] == []
+    found = streamed("--rendered", tmp_path / "there")
+    assert (found["tracks"], found["without"]) == (["t"], []) and found["rate"] > 0
+    said = run("rehearse", saved, "--seconds", 0.5, "--cores", 1, "--at", "0:01", "--rendered", tmp_path / "there")
+    assert "1 rendered track was played from its file, as a host does" in said.output

@@ -12,9 +12,12 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
+from ..core.decisions.decision import Plan
+from ..core.session.session import Session
 from ..probe import session_run
 from ..store.archive import ImportRefusedError
-from ..store.audio import AudioError, Sources
+from ..store.audio import FORMATS, AudioError, Sources
+from .carrying import NothingToDoError, folder_of, prepare
 from .render import Found, Job, Rendered, lying, note_of, paths_of, seen
 from .rendering import RenderError
 
@@ -47,6 +50,26 @@ def there(jobs: Sequence[Job], source: Path, folder: Path, kind: str) -> There:
                     found.older[job.strip.id] = datetime.fromtimestamp(made)
     except (ImportRefusedError, OSError):
         return NOTHING
+    return found
+
+
+def files_of(
+    session: Session, plan: Plan, buffer: int, saved_as: Path | None = None, folder: Path | None = None
+) -> dict[str, tuple[str, float]]:
+    """What frozen and bounced tracks of a plan play by now (by id of strip): a file, and the second of the piece at
+    which it begins. Only what would come out the same now; what lies in the folder into which plans are carried out, or
+    in another. Nothing where that cannot be found out."""
+    if not any(decision.kind in ("freeze", "bounce") for decision in plan.decisions):
+        return {}
+    try:
+        prepared = prepare(session, plan, buffer, (), saved_as)
+    except NothingToDoError:
+        return {}
+    folder, found = folder or folder_of(prepared.beside), dict[str, tuple[str, float]]()
+    whole = [job for job in prepared.jobs if job.stretch is None]
+    for kind in FORMATS if folder.is_dir() else ():
+        for strip, each in there(whole, prepared.source, folder, kind).rendered.items():
+            found.setdefault(strip, (str(folder / each.file), each.start))
     return found
 
 

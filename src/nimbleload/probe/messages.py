@@ -116,7 +116,8 @@ class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
     """What to rehearse: a session at one moment (see `rehearsal.run`), on these cores, for so many seconds.
 
     `paths` holds the file of every plugin that is to be played, by use id; `refused` why the others are not; `filled`
-    how many seconds of sound it takes until some of them cost what they do from then on.
+    how many seconds of sound it takes until some of them cost what they do from then on. Strips (by id) that play a
+    file do so from `files`: where it lies, and the second of the piece at which it begins.
     """
 
     session: Session
@@ -132,6 +133,7 @@ class StageRequest(msgspec.Struct, frozen=True, tag="rehearse"):
     folder: str = ""
     allowed: tuple[str, ...] = ()
     filled: dict[str, float] = {}
+    files: dict[str, tuple[str, float]] = {}
 
 
 class RenderRequest(msgspec.Struct, frozen=True, tag="render"):

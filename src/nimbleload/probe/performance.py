@@ -5,11 +5,15 @@ from __future__ import annotations
 import ctypes
 import threading
 import time
+from collections.abc import Mapping
+from pathlib import Path
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
+from soundfile import LibsndfileError, SoundFile
 
-from ..core.load.rehearsal import Rehearsal, Undisturbed
+from ..core.load.rehearsal import Rehearsal, Streamed, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
 from ..native.witness import CLOCK, COLUMNS, around_best, least_clock, least_units, looks, undisturbed, usual
@@ -17,6 +21,7 @@ from .formats.hosted import Hosted, Note
 from .loading import load
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
 from .pace import Pace
+from .read_ahead import ReadAhead, opened
 from .signal import chord, musical
 from .stage import CLOCKED_EVERY, Performed, Stage, settle_thread
 from .timed import TimedLoop
@@ -24,6 +29,8 @@ from .timed import TimedLoop
 LEAD_SECONDS = 0.5
 MOST_BLOCKS = 40_000
 LOCK_ALL = 3
+# A process may have a thousand files open, and plugins open some of their own.
+MOST_FILES = 512
 WATCHED = 64
 # How often the witness is asked before anything is played, and after: so many times in a row, so long apart (seconds),
 # that others pause at one of them; on all cores together so many times, and on each at least.
@@ -32,20 +39,17 @@ IN_A_ROW, APART, GOES, FEWEST_GOES = 250, 0.02, 20, 3
 FEWEST_CLOCKS = 5
 
 
-def rehearse(request: StageRequest, send) -> None:
-    """In the worker: loads everything, plays it, and sends what happened."""
+def rehearse(request: StageRequest, files: Mapping[int, SoundFile], unread: Mapping[str, str], send) -> None:
+    """In the worker: loads everything, plays it, and sends what happened. `files` and `unread` as `open_files` has
+    found them."""
     session = request.session
     refused, source = dict(request.refused), musical(2, session.rate)
     plugins, placed = load_all(request, refused, source, send)
     graph = build(session)
-    sounds = np.array(
-        [
-            sounds and strip.instrument is None and strip.kind == "track" and strip.frozen_through != -1
-            for sounds, strip in zip(request.sounding, session.strips, strict=True)
-        ]
-    )
+    sounds = fed(request)
     priority = np.array(request.priority)
-    stage = Stage(graph, plugins, feeding(session), sounds, priority, source, request.buffer)
+    read = ReadAhead(files, len(session.strips), session.rate, request.buffer)
+    stage = Stage(graph, plugins, feeding(session), sounds, priority, source, request.buffer, read)
     locked = ctypes.CDLL(None).mlockall(LOCK_ALL) == 0
     before = looked_at(request.cores)
     block = deadline(request.buffer, session.rate)
@@ -61,7 +65,46 @@ def rehearse(request: StageRequest, send) -> None:
 
     made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)
     around = np.concatenate((before, looked_at(request.cores)))
-    send(PlayedMessage(outcome(request, made, lead, placed, real_time, locked, refused, around)))
+    told = outcome(request, made, lead, placed, real_time, locked, refused, around)
+    send(PlayedMessage(msgspec.structs.replace(told, streamed=streamed(request, files, read, made, unread))))
+
+
+def fed(request: StageRequest) -> NDArray[np.bool_]:
+    """Which strips (S, bool) begin with sound that no instrument makes now: their clips, or what was frozen of them."""
+    return np.array([
+        sounds and strip.kind == "track" and (strip.instrument is None or strip.is_frozen(-1))
+        for sounds, strip in zip(request.sounding, request.session.strips, strict=True)
+    ])  # fmt: skip
+
+
+def streamed(
+    request: StageRequest, files: Mapping[int, SoundFile], read: ReadAhead, made: Performed, unread: Mapping[str, str]
+) -> Streamed:
+    """What was played from files, in figures. `unread` are those that could not be (by id of strip), and why."""
+    strips = request.session.strips
+    frozen = {strip.id for number, strip in enumerate(strips) if strip.is_frozen(-1) and request.sounding[number]}
+    tracks = tuple(strips[number].id for number in files)
+    without = tuple(sorted(frozen - {*tracks, *unread}))
+    unread = {**unread, **{tracks[number]: reason for number, reason in read.trouble.items()}}
+    span = max(made.done * deadline(request.buffer, request.session.rate), 1e-9)
+    return Streamed(tracks, without, read.bytes / span, read.seconds / span, int(read.late.sum()), unread)
+
+
+def open_files(request: StageRequest) -> tuple[dict[int, SoundFile], dict[str, str]]:
+    """The files of strips that sound, by index, about to be read; and why others could not be opened, by id."""
+    found: dict[int, SoundFile] = {}
+    unread: dict[str, str] = {}
+    for number, strip in enumerate(request.session.strips):
+        if strip.id not in request.files or not request.sounding[number]:
+            continue
+        path, start = request.files[strip.id]
+        try:
+            if len(found) == MOST_FILES:
+                raise OSError(f"no more than {MOST_FILES} files are played")
+            found[number] = opened(path, start, request.second, request.session.rate)
+        except (OSError, LibsndfileError, ValueError) as error:
+            unread[strip.id] = f"{Path(path).name}: {error}"
+    return found, unread
 
 
 def load_all(

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
+from types import MappingProxyType
 
 from ..core.survey import Instant, Survey, priority
 from ..store.allowed import allowed
@@ -11,12 +12,16 @@ from . import isolation
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, StageRequest
 from .session_run import installed_for, not_installed, path_of
 
+NO_FILES: Mapping[str, tuple[str, float]] = MappingProxyType({})
+
 
 def run(
-    of: Survey, at: Instant, seconds: float = 10.0, cancelled: Callable[[], bool] = lambda: False
-) -> Iterator[LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure]:
+    of: Survey, at: Instant, seconds: float = 10.0, cancelled: Callable[[], bool] = lambda: False,
+    files: Mapping[str, tuple[str, float]] = NO_FILES,
+) -> Iterator[LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure]:  # fmt: skip
     """Rehearses one moment of a session with its plan for so many seconds, on as many cores as the survey counts on and
-    there are here.
+    there are here. Strips (by id) for which there are `files` play them from the disk: where each lies, and the second
+    of the piece at which it begins.
 
     What is not installed is left out and said. The last message is the outcome, or a failure.
     """
@@ -41,7 +46,7 @@ def run(
     request = StageRequest(
         session, tuple(at.sounding.tolist()), tuple(at.notes.tolist()), tuple(priority(of, at).tolist()),
         at.second, of.buffer, tuple(available[: max(1, of.machine.cores)]), seconds, paths, refused,
-        allowed=tuple(sorted(may)), filled=filled,
+        allowed=tuple(sorted(may)), filled=filled, files=dict(files),
     )  # fmt: skip
     loading = ""
     for message in isolation.run(request, cancelled):

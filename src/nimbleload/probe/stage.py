@@ -23,6 +23,7 @@ from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from ..native.witness import CLOCK, COLUMNS, attest
 from .formats.hosted import Hosted, Note
+from .read_ahead import ReadAhead
 from .signal import CHORD_CYCLE, again
 
 CHANNELS = 2
@@ -69,10 +70,32 @@ def _give_out(use, bus, frames):
 
 
 @njit(inline="always")
-def _feed(task, buses, feeder_first, feeders, source, sounds, at, frames):
-    """What a strip begins with: the test signal if it has a source that sounds, and the sum of all that feed it."""
+def take(bus, rings, written, late, number, k, frames):
+    """The samples of block number `k` of a file, into the two channels of a strip (`bus`); silence if they have not
+    been read yet, which is counted in `late`."""
+    if load_atomic(written.ctypes.data + 8 * number) < (k + 1) * frames:
+        late[number] += 1
+        bus[:, :frames] = 0
+        return
+    length = rings.shape[2]
+    at = (k * frames) % length
+    for i in range(frames):
+        for c in range(CHANNELS):
+            bus[c, i] = rings[number, c, at]
+        at += 1
+        if at == length:
+            at = 0
+
+
+@njit(inline="always")
+def _feed(task, k, buses, feeder_first, feeders, source, sounds, at, frames, files):
+    """What a strip begins with: its file if it plays one, the test signal if it has another source that sounds, and the
+    sum of all that feed it."""
     bus = buses[task]
-    if sounds[task]:
+    ring_of, rings, written, late = files
+    if ring_of[task] >= 0:
+        take(bus, rings, written, late, ring_of[task], k, frames)
+    elif sounds[task]:
         for c in range(CHANNELS):
             for i in range(frames):
                 bus[c, i] = source[c, at + i]
@@ -109,7 +132,7 @@ def _look_at_units(k, number, until, witnessed, told, clock):
 def _perform(
     number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
     buses, feeder_first, feeders, source, sounds, use_times, task_begin, task_end, task_core, block_due, block_begin,
-    block_end, witnessed, clocks, told, clock,
+    block_end, witnessed, clocks, told, clock, files,
 ):  # fmt: skip
     """One thread's part in all blocks. Times are in nanoseconds on the monotonic clock."""
     flush_denormals()
@@ -146,7 +169,7 @@ def _perform(
                 continue
             begun = now(clock)
             swap_atomic(block_begin.ctypes.data + 8 * k, 0, begun)
-            _feed(task, buses, feeder_first, feeders, source, sounds, at, frames)
+            _feed(task, k, buses, feeder_first, feeders, source, sounds, at, frames, files)
             for u in range(use_first[task], use_first[task + 1]):
                 use = uses[u]
                 _take_in(use, task, buses, frames)
@@ -197,7 +220,8 @@ class Stage:
     and the index of the strip that its side-chain hears (−1: none). `feeding` are the pairs of strips of which one goes
     into the sum of the other.
 
-    `sounds` (S, bool) says which strips are fed with `source` (2, L, float32); `priority` (S) who goes first.
+    `sounds` (S, bool) says which strips are fed with `source` (2, L, float32); `priority` (S) who goes first; `files`
+    which of them play a file instead.
     """
 
     def __init__(
@@ -209,7 +233,9 @@ class Stage:
         priority: NDArray[np.float64],
         source: NDArray[np.float32],
         frames: int,
+        files: ReadAhead | None = None,
     ) -> None:
+        self.files = files or ReadAhead({}, len(plugins), 1, frames)
         self._graph, self._frames, self._plugins = graph, frames, plugins
         self._sounds, self._source = np.ascontiguousarray(sounds), np.ascontiguousarray(source, np.float32)
         self._by_rank = np.argsort(-priority, kind="stable").astype(np.int64)
@@ -259,8 +285,7 @@ class Stage:
         graph, self._counters[:] = self._graph, 0
         waits = graph.waits.astype(np.int64)
         left, claims = waits.copy(), np.zeros(tasks, np.int64)
-        starting = time.monotonic_ns() + 200_000_000
-        is_real_time = [False] * len(cores)
+        is_real_time, files = [False] * len(cores), self.files
 
         def play(number: int) -> None:
             is_real_time[number] = settle(cores[number])
@@ -270,8 +295,11 @@ class Stage:
                 left, claims, self._counters, self._use_first, self._uses, self._buses, self._feeder_first,
                 self._feeders, self._source, self._sounds, use_times, task_begin, task_end, task_core, due, begin, end,
                 witnessed, clocks, told, clock.ctypes.data,
+                (files.of, files.rings, files.written, files.late),
             )  # fmt: skip
 
+        files.start(lambda: int(self._counters[READY]) * self._frames)
+        starting = time.monotonic_ns() + 200_000_000
         players = [threading.Thread(target=play, args=(number,), daemon=True) for number in range(len(cores))]
         for player in players:
             player.start()
@@ -284,6 +312,7 @@ class Stage:
                 break
         for player in players:
             player.join(5)
+        files.stop()
         done = int(self._counters[READY])
         made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, clocks, done)
         for times in (task_begin, task_end, due, begin, end):

@@ -173,13 +173,15 @@ def tell(
 
 def play(request: StageRequest, send, wait) -> None:
     """Rehearses a session."""
-    from .performance import rehearse
+    from .performance import open_files, rehearse
 
+    # Before nothing but the plugins can be read any more.
+    files, unread = open_files(request)
     kept_in(request, {use.plugin.standard for strip in request.session.strips for use in strip.uses()})
     send(ReadyMessage())
     send(LoadedMessage(0.0))
     wait()
-    rehearse(request, send)
+    rehearse(request, files, unread, send)
     send(DoneMessage())
 
 

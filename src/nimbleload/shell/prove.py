@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Mapping
+from pathlib import Path
 
 import click
 import msgspec
@@ -14,6 +16,7 @@ from ..core.load.rehearsal import Rehearsal
 from ..core.survey import Instant, Survey, foreseen, instant
 from ..core.told.rehearsal import checks, conditions, followed, offered, taken, verdict
 from ..core.units import clock, microseconds
+from ..deliver.there import files_of
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.messages import LoadingMessage, PlayedMessage
@@ -29,20 +32,28 @@ SHOWN = 12
 @click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all of this computer).")
 @click.option("--at", metavar="M:SS", help="A position in the piece (default: the worst moment).")
 @click.option("--seconds", type=FiniteRange(0.5, 600), default=10.0, help="For how long (default: 10).")
+@click.option("--rendered", metavar="DIR", help="Where its plan was carried out to, if that was named then.")
 @as_json
-def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, seconds: float, json: bool) -> None:
-    """Play a session's plugins on real threads against real deadlines, and compare with the prediction."""
+def rehearse(
+    file: str, buffer: int | None, cores: int | None, at: str | None, seconds: float, rendered: str | None, json: bool
+) -> None:
+    """Play a session's plugins on real threads against real deadlines, and compare with the prediction.
+
+    What its plan freezes or bounces is played from the disk, if it has been carried out.
+    """
     here = min(cores or len(os.sched_getaffinity(0)), len(os.sched_getaffinity(0)))
     saved = opened(file).saved
     planned = survey_of(saved, buffer, None)
     there = instant(planned, second_at(planned.session, at))
+    size = planned.buffer
+    files = files_of(saved.session, saved.plan, size, Path(file).absolute(), Path(rendered) if rendered else None)
     part = in_part(planned.planned.session, there.block, planned.deadline, here)
     if part is not None:
         click.echo(offered(part, here), err=True)
         saved = msgspec.structs.replace(saved, session=only(planned.planned.session, part.ids), plan=Plan())
     of = survey_of(saved, buffer, here, here=True)
     moment = instant(of, there.second)
-    outcome = rehearsed(of, moment, seconds)
+    outcome = rehearsed(of, moment, seconds, files)
     predicted = foreseen(of, moment, outcome)
     compared = checks(of.planned.session, predicted, outcome)
     if json:
@@ -66,11 +77,13 @@ def rehearse(file: str, buffer: int | None, cores: int | None, at: str | None, s
         click.echo(f"  {check.name[:24]:24}  {before:>10} {after:>10}  {check.reason}")
 
 
-def rehearsed(of: Survey, at: Instant, seconds: float) -> Rehearsal:
-    """Plays a moment of a survey for so many seconds, and tells on standard error what it loads. ClickException if it
-    has no outcome."""
+def rehearsed(
+    of: Survey, at: Instant, seconds: float, files: Mapping[str, tuple[str, float]] = rehearsal.NO_FILES
+) -> Rehearsal:
+    """Plays a moment of a survey for so many seconds, tracks from their `files` (see `rehearsal.run`), and tells on
+    standard error what it loads. ClickException if it has no outcome."""
     told = 0.0
-    for message in rehearsal.run(of, at, seconds):
+    for message in rehearsal.run(of, at, seconds, files=files):
         if isinstance(message, Failure):
             raise click.ClickException(f"The rehearsal {message.reason}.")
         if isinstance(message, PlayedMessage):

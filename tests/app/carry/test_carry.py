@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QDialogButtonBox, QFileDialog, QMessageBox
 from nimbleload.app.carry import carrying_out
 from nimbleload.app.carry.job_table import LEVEL, PROOF, SIZE, STANDS, TAKES
 from nimbleload.app.carry.stems_dialog import StemsDialog
-from nimbleload.app.frame.window import BALANCE, CARRY
+from nimbleload.app.frame.window import BALANCE, CARRY, PROVE
 from nimbleload.app.look.restore_view import RestoreView
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
@@ -101,6 +101,21 @@ def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypa
         qtbot.mouseClick(page.write, Qt.MouseButton.LeftButton)
     assert str(target) in page.news.text()
     assert [len(s.clips) for s in dawproject.read(target.with_suffix(".dawproject")).session.strips[:2]] == [1, 1]
+
+
+def test_what_was_rendered_is_played_from_its_file_when_the_plan_is_proven(window, qtbot):
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    page = window.prove
+    window.go(PROVE)
+    page.seconds.setValue(1)
+    with qtbot.waitSignal(page.rehearsing.ended, timeout=120_000):
+        qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
+    assert "1 rendered track was played from its file, as a host does" in page.words.text()
+    with qtbot.waitSignal(page.rehearsing.ended, timeout=120_000):
+        qtbot.mouseClick(page.without, Qt.MouseButton.LeftButton)
+    assert len(page.blocks.figures()) > len(page.outcome.loads) + 1
+    assert "Without the plan they took" in page.sentence.advice.text()
 
 
 def write(window, qtbot, monkeypatch, target):

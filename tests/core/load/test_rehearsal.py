@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
-from nimbleload.core.load.rehearsal import Prediction, Rehearsal, Undisturbed, agreement, learned, own_error
+from nimbleload.core.load.rehearsal import Prediction, Rehearsal, Streamed, Undisturbed, agreement, learned, own_error
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import foreseen, instant, prediction, survey
 from nimbleload.core.told.rehearsal import checks, conditions, taken, verdict
@@ -50,6 +50,7 @@ def test_its_loads_are_told_as_median_and_hundredth():
         ({"strips": {"a": 1.5e-3}, "strip_peaks": {"a": 9e-3}}, "interrupted"),
         ({"strips": {"a": 1.5e-3}, "rested": 1.6}, "60 % slower after each rest"),
         ({"strips": {"a": 1.5e-3}}, "time between its plugins: 500 µs"),
+        ({"strips": {"a": 1.5e-3}, "streamed": Streamed(("a",))}, "taking its sound from its file: 500 µs"),
         ({"strips": {"a": 1.5e-3}, "uses": {"a/p": 1.5e-3}}, "colder caches"),
         ({"strips": {"a": 0.5e-3}, "uses": {"a/p": 0.5e-3}}, "quicker than measured"),
         ({"strips": {"a": 0.1e-3}, "uses": {}, "refused": {"a/p": "p: not installed here"}}, "not played: p"),
@@ -172,3 +173,22 @@ def test_blocks_that_leave_no_time_to_look_are_not_called_shared():
     """In an overload there is none; nothing is known of others then."""
     (said,) = conditions(outcome(undisturbed=Undisturbed()))
     assert said.startswith("Too few blocks left time to look at what the computer did meanwhile")
+
+
+@pytest.mark.parametrize(("streamed", "words"), [
+    (Streamed(("a",), (), 384e3, 0.004), (
+        "1 rendered track was played from its file, as a host does: 0.4 MB a second were read, which took 0.4 % of one "
+        "core beside the blocks. All of it was there in time.",
+    )),
+    (Streamed(("a", "b"), ("main",), 4e6, 0.15, 3, {"c": "c.wav: gone"}), (
+        "2 rendered tracks were played from their files, as a host does: 4.0 MB a second were read, which took 15 % of "
+        "one core beside the blocks. 3 blocks of a track had not been read in time, and went by in silence: the disk "
+        "is too slow for all of them, or was busy.",
+        "1 frozen track has no file here: what reading takes is not in this rehearsal. Carry the plan out, and "
+        "rehearse again.",
+        "1 file was not played: c.wav: gone.",
+    )),
+    (Streamed(), ()),
+])  # fmt: skip
+def test_what_was_read_from_files_is_told(streamed, words):
+    assert tuple(conditions(outcome(streamed=streamed))) == words

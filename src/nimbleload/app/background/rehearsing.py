@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import logging
 import threading
+from collections.abc import Mapping
 from concurrent.futures import CancelledError
+from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
@@ -16,6 +18,7 @@ from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.computer import Machine
 from ...core.session.session import Session
 from ...core.survey import Instant, Survey, to_rehearse
+from ...deliver.there import files_of
 from ...probe import rehearsal
 from ...probe.isolation import Failure
 from ...probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
@@ -48,22 +51,25 @@ class Rehearsing(QObject):
     def is_running(self) -> bool:
         return self._thread is not None and self._thread.is_alive()
 
-    def start(self, of: Survey, second: float, cores: int, seconds: float, plan: Plan | None = None) -> None:
-        """Rehearses a moment of the session with its plan, or another; of one planned for more cores, what so many of
-        them play (see `in_part`). Does nothing while one is going on."""
+    def start(
+        self, of: Survey, second: float, cores: int, seconds: float, plan: Plan | None = None,
+        saved_as: Path | None = None,
+    ) -> None:  # fmt: skip
+        """Rehearses a moment of the session, `saved_as` a file or not yet, with its plan, or another; of one planned
+        for more cores, what so many of them play (see `in_part`). Does nothing while one is going on."""
         plan = of.plan if plan is None else plan
-        self.start_with(of.session, plan, of.planned.cards, of.buffer, second, cores, seconds, of.machine)
+        self.start_with(of.session, plan, of.planned.cards, of.buffer, second, cores, seconds, of.machine, saved_as)
 
     def start_with(
         self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float,
-        machine: Machine | None = None,
+        machine: Machine | None = None, saved_as: Path | None = None,
     ) -> None:  # fmt: skip
         """The same for any session with a plan, at a moment or (None) at its worst one; all of it, if no machine is
         named for which it is planned."""
         if self.is_running:
             return
         self._cancel.clear()
-        arguments = (session, plan, cards, buffer, second, cores, seconds, machine)
+        arguments = (session, plan, cards, buffer, second, cores, seconds, machine, saved_as)
         self._thread = threading.Thread(target=self._run, args=arguments, daemon=True)
         self._thread.start()
 
@@ -72,10 +78,11 @@ class Rehearsing(QObject):
 
     def _run(
         self, session: Session, plan: Plan, cards: Cards, buffer: int, second: float | None, cores: int, seconds: float,
-        machine: Machine | None,
+        machine: Machine | None, saved_as: Path | None,
     ) -> None:  # fmt: skip
         part = None
         try:
+            files = files_of(session, plan, buffer, saved_as)
             if machine is not None:
                 whole, there = self._beside.survey(session, plan, cards, machine, buffer, second)
                 part = in_part(whole.planned.session, there.block, whole.deadline, cores)
@@ -83,7 +90,7 @@ class Rehearsing(QObject):
                 session, plan = only(whole.planned.session, part.ids), Plan()
             # What is predicted is this computer with so many cores, whatever the session is planned for.
             of, at = self._beside.survey(to_rehearse(session), plan, cards, Machine(cores), buffer, second)
-            last = self._listen(of, at, seconds)
+            last = self._listen(of, at, seconds, files)
         except CancelledError:
             last = "The rehearsal was cancelled."
         except Exception as error:
@@ -94,10 +101,12 @@ class Rehearsing(QObject):
         else:
             self._to_window.last(self.ended.emit, *last, part)
 
-    def _listen(self, of: Survey, at: Instant, seconds: float) -> tuple[Rehearsal, Prediction, Survey] | str:
+    def _listen(
+        self, of: Survey, at: Instant, seconds: float, files: Mapping[str, tuple[str, float]]
+    ) -> tuple[Rehearsal, Prediction, Survey] | str:
         """Tells how far it is; the outcome, or why there is none."""
         outcome: Rehearsal | None = None
-        for message in rehearsal.run(of, at, seconds, self._cancel.is_set):
+        for message in rehearsal.run(of, at, seconds, self._cancel.is_set, files):
             if isinstance(message, Failure):
                 return f"The rehearsal {message.reason}."
             if isinstance(message, LoadingMessage):

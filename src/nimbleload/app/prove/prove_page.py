@@ -134,7 +134,7 @@ class ProvePage(QWidget):
         self.words.clear()
         self._rehearsed = of
         self._show_running("Loading the plugins.", "Each of the session's plugins gets an instance of its own.")
-        self.rehearsing.start(of, at.second, self.cores.value(), self.seconds.value())
+        self._rehearse(of, at.second)
 
     def start_without_plan(self) -> None:
         """Rehearses the moment that was rehearsed last without the plan, to be seen behind it."""
@@ -142,7 +142,10 @@ class ProvePage(QWidget):
         if of is not None and outcome is not None and not self.rehearsing.is_running:
             self._waits_for_before = True
             self._show_running("Loading the plugins.", "The same moment without the plan.")
-            self.rehearsing.start(of, outcome.second, self.cores.value(), self.seconds.value(), Plan())
+            self._rehearse(of, outcome.second, Plan())
+
+    def _rehearse(self, of: Survey, second: float, plan: Plan | None = None) -> None:
+        self.rehearsing.start(of, second, self.cores.value(), self.seconds.value(), plan, self._desk.path)
 
     def _part_of(self, of: Survey, at: Instant) -> Part | None:
         """What so many cores as are chosen can play of a moment; None if they can play all of it."""

@@ -49,6 +49,20 @@ class Undisturbed(Loads, msgspec.Struct, frozen=True):
         return len(self.loads) >= FEWEST_UNDISTURBED and self.share >= LEAST_UNDISTURBED
 
 
+class Streamed(msgspec.Struct, frozen=True):
+    """What was played from files on the disk, read ahead by a thread of its own: `tracks` (ids of strips), while others
+    that are frozen had no file (`without`). So many bytes a second (`rate`) were read, which took a `share` of one core
+    beside the blocks; `late` times a track's next block had not been read yet. `unread` files could not be played, and
+    why (by id of strip)."""
+
+    tracks: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    rate: float = 0.0
+    share: float = 0.0
+    late: int = 0
+    unread: dict[str, str] = {}
+
+
 class Rehearsal(Loads, msgspec.Struct, frozen=True):
     """What real threads needed for real blocks of `buffer` samples at `second` of the piece; times in seconds.
 
@@ -61,7 +75,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     gives a reason for each plugin that could not be loaded. `clock` is what a known chain of steps took beside the
     blocks as a rule (seconds; 0: not known), which goes by the clock of the cores; `units` how many times longer than
     at best other arithmetic took, by what other threads on the same cores take of their units. `undisturbed` are the
-    blocks in which that was hardly longer.
+    blocks in which that was hardly longer; `streamed` what was read from files meanwhile.
     """
 
     buffer: int
@@ -84,6 +98,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     clock: float = 0.0
     units: float = 1.0
     undisturbed: Undisturbed = Undisturbed()
+    streamed: Streamed = Streamed()
 
     @property
     def worst(self) -> float:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from ..load.in_part import Part
-from ..load.rehearsal import Prediction, Rehearsal, agreement, own_error
+from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
 from ..units import agreeing, count, microseconds, percent
@@ -79,6 +79,8 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
     if gap > 0 and of.rested > 1 + TELLING / 2:
         return f"the cores are {percent(of.rested - 1)} slower after each rest between blocks"
     plugins = sum(of.uses.get(use.id, 0.0) for use in strip.live_uses())
+    if gap > 0 and after - plugins > gap / 2 and strip.id in of.streamed.tracks:
+        return f"taking its sound from its file: {microseconds(after - plugins)}"
     if gap > 0 and after - plugins > gap / 2:
         return f"time between its plugins: {microseconds(after - plugins)}"
     if predicted.is_foreign:
@@ -175,10 +177,36 @@ def conditions(of: Rehearsal) -> list[str]:
             f"After each rest between blocks a core is {percent(of.rested - 1)} slower than at its best: its clock has "
             "dropped, or others have used it. The fuller the blocks, the less of that."
         )
+    said += _streamed(of.streamed)
     if of.refused:
         were = agreeing(len(of.refused), "plugin was", "plugins were")
         said.append(f"{were} not played: {_some(list(of.refused.values()))}.")
     return said
+
+
+def _streamed(of: Streamed) -> Iterator[str]:
+    """What is to be known of tracks that were rendered, and their files."""
+    if of.tracks:
+        one, more = "rendered track was played from its file", "rendered tracks were played from their files"
+        played = agreeing(len(of.tracks), one, more)
+        late = "All of it was there in time."
+        if of.late:
+            late = (
+                f"{count(of.late, 'block')} of a track had not been read in time, and went by in silence: the disk is "
+                "too slow for all of them, or was busy."
+            )
+        yield (
+            f"{played}, as a host does: {of.rate / 1e6:.1f} MB a second were read, which took {percent(of.share)} of "
+            f"one core beside the blocks. {late}"
+        )
+    if of.without:
+        have = agreeing(len(of.without), "frozen track has", "frozen tracks have")
+        yield (
+            f"{have} no file here: what reading takes is not in this rehearsal. Carry the plan out, and rehearse again."
+        )
+    if of.unread:
+        were = agreeing(len(of.unread), "file was", "files were")
+        yield f"{were} not played: {_some(list(of.unread.values()))}."
 
 
 def _some(reasons: Sequence[str]) -> str:
