@@ -2,7 +2,8 @@
 
 The example with every preset, at other limits, and with one that no plan reaches; sessions of up to 500 strips that
 nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; sessions whose cheapest plan is
-known; and random ones of plugins that all cost something else, in hosts of every kind, on one core to eight.
+known; a few tracks of the example on one core or two; and random ones of plugins that all cost something else, in
+hosts of every kind, on one core to eight.
 
 .venv/bin/python -m bench.plan [SEEDS]
 """
@@ -30,11 +31,14 @@ from nimbleload.core.survey import Survey, survey
 from nimbleload.core.told.steps import in_the_way
 from nimbleload.shell.common import demo_saved
 from tests.helpers.exhaustive import BLOCK, hosted
+from tests.helpers.few_tracks import few_tracks
 from tests.helpers.optima import known as known_optima
 from tests.helpers.sessions import RATE, card, random_session
 
 # Of these random sessions a suggestion took longest (up to 80 seconds).
 HARDEST = (0, 5, 7, 8, 17, 20, 21, 22, 26, 27)
+# Of a few tracks of the example these took longest (up to 120 seconds).
+FEW_TRACKS = (3, 11, 12, 16, 25, 33, 44, 47, 52)
 
 
 def mixed(seed: int) -> tuple[Survey, Wishes]:
@@ -98,6 +102,9 @@ def main() -> None:
     tell("500 strips, half of them pinned", of, Wishes(0.01, pinned=frozenset(s.id for s in session.strips[::2])))
     for name, of, wishes, least in known_optima():
         tell(f"{name} (known: {least:.2f})", of, wishes)
+    for seed in FEW_TRACKS:
+        of, wishes = few_tracks(seed)
+        tell(f"few tracks {seed}, {len(of.session.strips)} strips", of, wishes)
     for seed in [int(each) for each in sys.argv[1:]] or HARDEST:
         of, wishes = mixed(seed)
         tell(f"random {seed}, {len(of.session.strips)} strips", of, wishes)

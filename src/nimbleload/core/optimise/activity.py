@@ -62,7 +62,7 @@ class Activity:
         self.of, self._at, self._among, self._moving, self._seconds, self.now = of, at, among, moving, seconds, now
         self._known = known
         others = [self._made(moving, which, ()) for which in ("shortest", "longest")] if moving else []
-        self.states = np.array([now, *(self._states(there) for there in others)])
+        self.states = np.array([now, *(states for there in others for states in self._states(there))])
         # The strips (numbers) of which that is not one and the same.
         self.varied = frozenset(np.flatnonzero((self.states != now).any(axis=(0, 1))).tolist())
 
@@ -86,18 +86,20 @@ class Activity:
             self._known[which, decisions] = prepare(after, self.of.planned.cards, self.of.planned, self.of.now)
         return self._known[which, decisions]
 
-    def _states(self, there: Prepared) -> States:
-        """The states at the seconds in another session (D, S), as those of this one are numbered."""
+    def _states(self, there: Prepared) -> list[States]:
+        """The states at the seconds in another session (D, S each), as those of this one are numbered: what plays so
+        many notes as it never does here costs what it does in silence at least, and at most what it does with all."""
         own, moments = self._at, there.moments.lasting(self._at.deadline)
         numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
         states = moments.states[moments.all_at(self._seconds)]
         found = states[:, [numbers[strip.id] for strip in own.session.strips]]
-        if moments.notes != own.moments.notes:
-            known = {count: FEWER + k for k, count in enumerate(own.moments.notes)}
-            # So many notes are never played here: no state costs less than silence, as a rule.
-            table = [SILENT, FULL, *(known.get(count, SILENT) for count in moments.notes)]
-            found = np.array(table, np.int16)[found]
-        return found
+        if moments.notes == own.moments.notes:
+            return [found]
+        known = {count: FEWER + k for k, count in enumerate(own.moments.notes)}
+        tables = (
+            [SILENT, FULL, *(known.get(count, unknown) for count in moments.notes)] for unknown in (SILENT, FULL)
+        )
+        return [np.array(table, np.int16)[found] for table in tables]
 
     def bus(self, candidate: Candidate) -> Saved:
         """What the bus of a candidate that shares takes at least (saved: not above 0), with every other tail as short

@@ -21,6 +21,7 @@ from ..block.bounds import cuts
 from ..block.play import in_a_row
 from ..load.case import Case, case
 from ..load.costs import Among, touched
+from ..piece.moments import SILENT
 from ..survey import Survey, with_plan
 from .activity import Activity, Known, Saved, moves
 from .candidates import Candidate, Effect, Held, cheaper, held
@@ -180,30 +181,38 @@ class Rows:
         """Of each strip that may be suspended in silence, what else candidates may change in it.
 
         No more is given back than what both together would take beyond all that the strip costs, so that it holds
-        whatever state the strip is in.
+        whatever state the strip is in. Where no candidate moves when it sounds, that is known: suspended in silence it
+        costs the host's own time alone, of which a plugin less takes its part.
         """
-        changing: dict[int, list[int]] = {}
+        changing: dict[int, list[tuple[int, Effect]]] = {}
         for n, candidate in enumerate(self.candidates):
             for effect in candidate.effects if candidate.kind in ("off", "lighten") else ():
-                changing.setdefault(effect.strip, []).append(n)
-        pairs = [
-            (n, other, effect.strip)
-            for n, candidate in enumerate(self.candidates)
-            for effect in (candidate.effects if candidate.kind == "suspend" else ())
-            for other in changing.get(effect.strip, ())
-        ]
+                changing.setdefault(effect.strip, []).append((n, effect))
+        pairs: list[tuple[int, int, int]] = []
+        fewer: list[int] = []
+        for n, candidate in enumerate(self.candidates):
+            for effect in candidate.effects if candidate.kind == "suspend" else ():
+                for other, change in changing.get(effect.strip, ()):
+                    pairs.append((n, other, effect.strip))
+                    fewer.append(len(change.was.live_uses()) - len(change.now.live_uses()))
         places = {each: e for e, each in enumerate(zip(self.by.tolist(), self.strip.tolist(), strict=True))}
         # What takes nothing here takes nothing twice.
-        found = [(places.get((n, strip), -1), places.get((other, strip), -1)) for n, other, strip in pairs]
-        by, others, strip = np.array(pairs, np.int64).reshape(-1, 3).T
-        one, other = np.array(found, np.int64).reshape(-1, 2).T
-        there = (one >= 0) & (other >= 0)
+        found = [(places.get((n, at), -1), places.get((other, at), -1)) for n, other, at in pairs]
+        by, others, strips = np.array(pairs, np.int64).reshape(-1, 3).T
+        one, two = np.array(found, np.int64).reshape(-1, 2).T
+        there = (one >= 0) & (two >= 0)
         # Of what suspending leaves (the host's own time for the strip) the other may take something, too.
         seconds, beside = np.zeros((2, len(pairs), len(self.distinct)))
-        for twice, cost, saved in ((seconds, self.cost, self.saved), (beside, self.beside, self.less)):
-            left = np.maximum(cost[:, strip[there]].T - saved[one[there]], 0.0)
-            twice[there] = np.maximum(saved[other[there]] - left, 0.0)
-        return Twice(by, others, strip, seconds, beside)
+        moves = np.isin(strips[there], list(self._activity.varied))[:, None]
+        is_known = (self.distinct[:, strips[there]].T == SILENT) & ~moves
+        own = (self.case.plugin_overhead(strips) * np.array(fewer, np.int64))[there, None]
+        for twice, cost, saved, most in (
+            (seconds, self.cost, self.saved, own), (beside, self.beside, self.less, np.zeros_like(own)),
+        ):  # fmt: skip
+            left = np.maximum(cost[:, strips[there]].T - saved[one[there]], 0.0)
+            left = np.where(is_known, np.minimum(left, most), left)
+            twice[there] = np.maximum(saved[two[there]] - left, 0.0)
+        return Twice(by, others, strips, seconds, beside)
 
     def _own_effects(self) -> list[Sequence[Effect]]:
         """The effects of each candidate by the costs of this case."""

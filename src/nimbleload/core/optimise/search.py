@@ -17,8 +17,9 @@ from .program import MANY, Program, Solved
 # So many answers are tried at most, so many of them after a first one has held (few candidates, many), and swaps; and
 # of answers where a plan is in hand.
 TRIES, BETTER, SWAPS, AGAIN = (40, 16), (6, 2), (400, 150), 6
-# So often what does not hold is excluded at the end: with few candidates, and with many.
-CLOSING = (120, 4)
+# So often what does not hold is excluded at the end: with so few candidates that every cheaper choice is tried then,
+# with few, and with many; and only as long as the solver has come by so few nodes in all.
+ONE_BY_ONE, CLOSING, NODES = 18, (120, 12, 4), 80
 # Nodes and relative gap of the solver for each answer with many candidates: if that is not enough, rounding will do.
 QUICK_NODES, QUICK_GAP = 1, 5e-3
 # Of these so many are asked for in a search at most: then rounding will do.
@@ -135,7 +136,11 @@ def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chose
     longer (list scheduling knows such cases).
     """
     program.under = program.price(best) if best is not None else np.inf
-    for _, solved in _answers(program, CLOSING[len(program.candidates) > FEW]):
+    count, nodes = len(program.candidates), 0
+    for _, solved in _answers(program, CLOSING[(count > ONE_BY_ONE) + (count > FEW)]):
+        nodes += solved.nodes
+        if count > ONE_BY_ONE and nodes > NODES:
+            break
         chosen = np.asarray(solved.taken > 0.5)
         if program.separate(solved.taken):
             continue

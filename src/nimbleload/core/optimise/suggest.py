@@ -22,6 +22,8 @@ from .proof import among, by_price, least_either_way, least_price, tightened
 from .rows import Rows
 from .search import (
     MARGIN,
+    ONE_BY_ONE,
+    TRIFLE,
     all_cheaper,
     as_low,
     bettered,
@@ -30,14 +32,15 @@ from .search import (
     improved,
     lowest,
     made_sure,
+    near,
     search,
     with_enough,
     without_needless,
 )
 from .steps import Taken, priced
 
-# Up to so many candidates every cheaper choice is tried, so many of them at most.
-SMALL, CHOICES = 18, 4000
+# Where every cheaper choice is tried, so many of them at most.
+CHOICES = 4000
 # So much between a plan's price and what is proven is wide (a fraction of it).
 WIDE = 0.04
 
@@ -66,7 +69,7 @@ class Suggestion(NamedTuple):
         return max(self.price - self.least, 0.0) / self.price if self.price > 0 else 0.0
 
 
-def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Suggestion:
+def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -> Suggestion:
     """The plan that gives up least so that no moment exceeds the limit at the survey's buffer size.
 
     Decisions that the survey's plan has taken already stay, and cost nothing more. With up to `small` candidates every
@@ -107,7 +110,9 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = SMALL) -> Sug
     if len(found) <= FEW:
         best, least = _proven(proof, evaluator, best, relaxed, small)
     else:
-        best, least = _proven_of_many(of, wishes, program, proof, evaluator, best, relaxed)
+        best, least = _proven_of_many(program, proof, evaluator, best, relaxed)
+    if len(found) > ONE_BY_ONE:
+        best, least = _narrowed(of, wishes, program, proof, evaluator, best, least)
     price = program.price(best)
     return _told(of, wishes, found, best, price, min(least, price), True, False)
 
@@ -128,21 +133,27 @@ def _proven(
 
 
 def _proven_of_many(
-    of: Survey, wishes: Wishes, program: Program, proof: Program, evaluator: Evaluator, best: Chosen,
-    relaxed: Solved | None,
-) -> tuple[Chosen, float]:  # fmt: skip
-    """The same of many candidates. Where its price and what is proven are far apart, both are told apart by the largest
-    decision; and it is searched once more, with the opposite of that where a plan might be cheaper, and near the one in
-    hand."""
+    program: Program, proof: Program, evaluator: Evaluator, best: Chosen, relaxed: Solved | None
+) -> tuple[Chosen, float]:
+    """The same of many candidates, without making sure of what no bound tells."""
     least = proof.at_least(relaxed) if relaxed is not None else 0.0
     if least < program.price(best) - enough(proof, best) - MARGIN:
         proven = least_price(proof, relaxed, program.price(best))
         least = max(least, proven.bound)
         best = _by_rows(program, evaluator, np.asarray(proven.taken > 0.5), best)
+    return best, least
+
+
+def _narrowed(
+    of: Survey, wishes: Wishes, program: Program, proof: Program, evaluator: Evaluator, best: Chosen, least: float
+) -> tuple[Chosen, float]:
+    """The same where the price and what is proven are far apart: both are told apart by the largest decision; and it is
+    searched once more, with the opposite of that where a plan might be cheaper, and near the one in hand."""
 
     def is_wide() -> bool:
         price = program.price(best)
-        return len(best) <= MANY and price - least > max(WIDE * price, enough(program, best)) + MARGIN
+        trifle = enough(program, best) if near(program) else TRIFLE
+        return len(best) <= MANY and price - least > max(WIDE * price, trifle) + MARGIN
 
     if is_wide():
         large = int(np.argmax(program.rows.gain))
