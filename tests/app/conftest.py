@@ -14,6 +14,7 @@ from nimbleload.core.survey import survey
 from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
+from tests.helpers.few_tracks import fewer_saved
 
 
 @pytest.fixture(autouse=True)
@@ -32,14 +33,14 @@ def make_window(qtbot, tmp_path):
     """Makes windows with a library, choices and recovery folder of the test's own."""
     made: list[MainWindow] = []
 
-    def make(library: Library | None = None, percent: int = 100) -> MainWindow:
+    def make(library: Library | None = None, percent: int = 100, example=demo_saved) -> MainWindow:
         application = QApplication.instance()
         # As a start does it: putting widgets together takes three times as long with the style sheet in force.
         application.setStyleSheet("")
         for other in made:
             other._choices.flush()
         theme.begin(application, "night", percent)
-        window = MainWindow(demo_saved, library, Remembered(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
+        window = MainWindow(example, library, Remembered(tmp_path / "window.ini"), Recovery(tmp_path / "recovery"))
         theme.apply(application, "night", percent)
         window.resize(1280, 800)
         window.show()
@@ -58,7 +59,17 @@ def make_window(qtbot, tmp_path):
 @pytest.fixture
 def example(make_window, qtbot):
     """A window with the example open, computed and shown."""
-    window = make_window()
+    return shown(make_window(), qtbot)
+
+
+@pytest.fixture
+def fewer(make_window, qtbot):
+    """The same with few of its tracks, of which what is suggested is soon found."""
+    return shown(make_window(example=fewer_saved), qtbot)
+
+
+def shown(window: MainWindow, qtbot) -> MainWindow:
+    """A window with its example open, computed and shown."""
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
     qtbot.waitUntil(lambda: window.balance.is_shown, timeout=60_000)

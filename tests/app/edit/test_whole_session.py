@@ -131,7 +131,8 @@ def test_it_is_built_saved_measured_and_loads_as_the_one_by_hand(installed, make
     # The file says nothing of how long the piece goes on after the last clip.
     other = msgspec.structs.replace(other, length=made.length)
     cards = {}
-    for step in session_run.run(session_run.jobs(made, {}, (BUFFER,)), {}, effort=Effort(1, 0.01, 0.1)):
+    todo = [job._replace(details=False) for job in session_run.jobs(made, {}, (BUFFER,))]
+    for step in session_run.run(todo, {}, effort=Effort(1, 0.01, 0.1)):
         cards[step.job.key] = step.card
     assert len(cards) == len(IDS) and all(card.failure is None for card in cards.values())
     assert set(other.cards_needed()) == set(cards)

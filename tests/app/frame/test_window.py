@@ -15,6 +15,7 @@ from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
+from nimbleload.probe import session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.store import session_file
 from nimbleload.store.library import Library
@@ -133,7 +134,18 @@ def test_unsaved_work_is_copied_and_comes_back(example, make_window, qtbot, sett
     assert other.desk.has_unsaved
 
 
-def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_path):
+@pytest.fixture
+def quick(monkeypatch):
+    """Nothing is measured of a plugin but its cells: the rest takes six seconds each."""
+    usual = session_run.jobs
+
+    def without_details(*of, **how):
+        return [job._replace(details=False) for job in usual(*of, **how)]
+
+    monkeypatch.setattr(session_run, "jobs", without_details)
+
+
+def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_path, quick):
     uses = (
         PluginUse("a/0", PluginRef("house", "house.shoreline", "Shoreline"), Setting((("bands", 2.0),))),
         PluginUse("a/1", PluginRef("house", "house.sluice", "Sluice")),
@@ -321,7 +333,7 @@ def test_a_session_with_nothing_in_it_is_shown(make_window, qtbot, tmp_path, len
     assert "Fits" in window.balance.sentence.headline.text()
 
 
-def test_loads_rest_on_first_figures_before_anything_is_measured_thoroughly(make_window, qtbot, tmp_path):
+def test_loads_rest_on_first_figures_before_anything_is_measured_thoroughly(make_window, qtbot, tmp_path, quick):
     names = ("shoreline", "ballast", "tar")
     uses = tuple(PluginUse(f"a/{n}", PluginRef("house", f"house.{n}", n)) for n in names)
     window = make_window(Library(tmp_path / "l.sqlite", "here"))
