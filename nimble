@@ -81,11 +81,11 @@ case "${1:-help}" in
     cd "$here"
     export QT_QPA_PLATFORM="${QT_QPA_PLATFORM:-offscreen}"
     "$venv/bin/ruff" check src tests bench distribution
-    # Making assertions tell what they compared takes half a minute for all files: once, beside the types, and not again
-    # in each process. (Some systems have Python keep nothing.)
+    # Making assertions tell what they compared takes half a minute for all files, looking for all plugins ten seconds:
+    # once, beside the types, and not again in each process. (Some systems have Python keep nothing.)
     unset PYTHONDONTWRITEBYTECODE
     trap 'kill $(jobs -p) 2>/dev/null || true' EXIT
-    "$venv/bin/python" -m pytest --collect-only -q >/dev/null 2>&1 &
+    { "$venv/bin/python" -m pytest --collect-only -q; "$venv/bin/python" -m tests.helpers.look_up; } >/dev/null 2>&1 &
     "$venv/bin/mypy" --no-error-summary
     wait # what is wrong is told by the run itself
     if [ $# -gt 1 ]; then exec "$venv/bin/python" -m pytest "${@:2}"; fi
