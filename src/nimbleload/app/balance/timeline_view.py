@@ -13,6 +13,7 @@ from ...core.load.load_map import LoadMap
 from ...core.load.ranking import Stretch
 from ...core.survey import Survey, worst_seconds
 from ...core.units import clock, exact_clock, percent
+from ..look.beside_lines import beside_lines
 from ..look.picture import Picture, elided, focus_frame
 from ..look.seen import MOVED, Seen
 from ..look.theme import theme
@@ -309,16 +310,10 @@ class TimelineView(Picture):
             painter.drawText(row, side | Qt.AlignmentFlag.AlignVCenter, exact_clock(round(second, 1)))
 
     def label_places(self) -> dict[float, QRectF]:
-        """Where the deadline (1.0) and the limit are written beside their lines: apart, however near these are."""
+        """Where the deadline (1.0) and the limit are written beside their lines."""
         assert self._of is not None
-        loads = sorted({1.0, self._of.session.limit}, reverse=True)
-        high, wide = theme.px(14), self._plot().left() - theme.px(6)
-        missing = max(high - abs(self._y(loads[0]) - self._y(loads[-1])), 0.0) / 2 if len(loads) > 1 else 0.0
-        shifts = (-missing, missing)
-        return {
-            load: QRectF(0, self._y(load) + shift - high / 2, wide, high)
-            for load, shift in zip(loads, shifts, strict=False)
-        }
+        heights = {load: self._y(load) for load in (1.0, self._of.session.limit)}
+        return beside_lines(heights, self._plot().left() - theme.px(6), theme.px(14))
 
     def _paint_moment(self, painter, plot: QRectF) -> None:
         """The worst moments as marks along the top, the chosen one as a line with its time."""

@@ -12,6 +12,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from ...core.units import count, percent
+from .beside_lines import beside_lines
 from .picture import Picture
 from .theme import theme
 
@@ -83,11 +84,12 @@ class DeadlineView(Picture):
             ])  # fmt: skip
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         lines = ((1.0, "text", Qt.PenStyle.SolidLine), (self._typical, "brass", Qt.PenStyle.DashLine))
+        at = {load: plot.bottom() - plot.height() * min(load, top) / top for load, _, _ in lines}
+        places = beside_lines(at, plot.left() - theme.px(6), theme.px(14))
         for load, name, style in lines:
-            y = plot.bottom() - plot.height() * min(load, top) / top
             painter.setPen(QPen(theme.colour(name), 1.4, style))
-            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-            painter.drawText(QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14)), right, percent(load))
+            painter.drawLine(QPointF(plot.left(), at[load]), QPointF(plot.right(), at[load]))
+            painter.drawText(places[load], right, percent(load))
         self._mark_xruns(painter, plot)
         painter.setPen(theme.colour("quiet"))
         painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
