@@ -1,9 +1,9 @@
 """How long a suggestion takes, and how far from the least it may be.
 
-The example with every preset, at other limits, and with one that no plan reaches; sessions of up to 500 strips that
-nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; sessions whose cheapest plan is
-known; a few tracks of the example on one core or two; and random ones of plugins that all cost something else, in
-hosts of every kind, on one core to eight.
+The example with every preset, at other limits, with one that no plan reaches, and on other computers; sessions of up
+to 500 strips that nearly fit or do not, with a limit that hardly anything reaches, and one out of reach; sessions
+whose cheapest plan is known; a few tracks of the example on one core or two; and random ones of plugins that all cost
+something else, in hosts of every kind, on one core to eight.
 
 .venv/bin/python -m bench.plan [SEEDS]
 """
@@ -92,6 +92,9 @@ def main() -> None:
     for limit in (1.0, 0.95, 0.9, 0.85, 0.75, 0.7):
         tell(f"the example, at most {100 * limit:.0f} %", of, Wishes(limit, pinned=frozenset(saved.plan.pinned)))
     tell("the example, at most 1 %", of, Wishes(0.01))
+    for cores, buffer in ((1, 1024), (2, 256), (2, 1024), (3, 256), (3, 1024), (4, 256), (8, 64), (12, 64)):
+        of = survey(saved.session, saved.plan, known, Machine(cores), buffer)
+        tell(f"the example on {cores}, at {buffer}", of, Wishes(0.8, pinned=frozenset(saved.plan.pinned)))
     for strips in (100, 200, 250, 500):
         session = large_session(strips, 600)
         of = survey(session, Plan(), cards(session), Machine(8), 256)

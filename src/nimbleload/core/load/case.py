@@ -93,10 +93,11 @@ class Case:
         """What each use costs in each state (N, U, seconds), whether it is live or not."""
         return use_seconds(self.prepared, self.costs)
 
-    def plugin_overhead(self, strips: NDArray[np.int64]) -> NDArray[np.float64]:
-        """What the host itself takes for each plugin on these strips (n, seconds a block)."""
-        each = self.host.plugin_overhead / self.machine.speed * (1 + self.costs.interrupted)
-        return self.costs.calls[strips] * each
+    def overheads(self, strips: NDArray[np.int64]) -> NDArray[np.float64]:
+        """What the host itself takes for each of these strips, and for each plugin on it (2, n; seconds a block)."""
+        calls = self.costs.calls[strips] / self.machine.speed * (1 + self.costs.interrupted)
+        whole = self.prepared.uses.whole[strips]
+        return np.array([self.host.strip_overhead * whole * calls, self.host.plugin_overhead * calls])
 
     def strip_cost(
         self, uses: Sequence[PluginUse], is_live: bool, suspended: bool = False, is_on: bool = True

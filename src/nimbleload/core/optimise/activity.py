@@ -88,18 +88,22 @@ class Activity:
 
     def _states(self, there: Prepared) -> list[States]:
         """The states at the seconds in another session (D, S each), as those of this one are numbered: what plays so
-        many notes as it never does here costs what it does in silence at least, and at most what it does with all."""
-        own, moments = self._at, there.moments.lasting(self._at.deadline)
+        many notes as it never does here costs what it does in silence at least, and at most what it does with all. What
+        lasts for less than a block counts to a neighbour, and not to the same one in every session: as it does there,
+        and as it is then and a block later."""
+        own, moments = self._at, there.moments
         numbers = {strip.id: k for k, strip in enumerate(there.session.strips)}
-        states = moments.states[moments.all_at(self._seconds)]
-        found = states[:, [numbers[strip.id] for strip in own.session.strips]]
+        here = [numbers[strip.id] for strip in own.session.strips]
+        joined, later = moments.lasting(own.deadline), self._seconds + own.deadline
+        places = (joined, self._seconds), (moments, self._seconds), (moments, later)
+        found = np.array([of.states[of.all_at(seconds)][:, here] for of, seconds in places])
         if moments.notes == own.moments.notes:
-            return [found]
+            return list(found)
         known = {count: FEWER + k for k, count in enumerate(own.moments.notes)}
         tables = (
             [SILENT, FULL, *(known.get(count, unknown) for count in moments.notes)] for unknown in (SILENT, FULL)
         )
-        return [np.array(table, np.int16)[found] for table in tables]
+        return [states for table in tables for states in np.array(table, np.int16)[found]]
 
     def bus(self, candidate: Candidate) -> Saved:
         """What the bus of a candidate that shares takes at least (saved: not above 0), with every other tail as short

@@ -180,13 +180,13 @@ class Rows:
     def _find_twice(self) -> Twice:
         """Of each strip that may be suspended in silence, what else candidates may change in it.
 
-        No more is given back than what both together would take beyond all that the strip costs, so that it holds
-        whatever state the strip is in. Where no candidate moves when it sounds, that is known: suspended in silence it
-        costs the host's own time alone, of which a plugin less takes its part.
+        No more is given back than what both together would take beyond all that the strip costs but the host's own
+        time for it, so that it holds whatever state the strip is in. Where no candidate moves when it sounds, that is
+        known: suspended in silence it costs the host's own time alone, of which a plugin less takes its part.
         """
         changing: dict[int, list[tuple[int, Effect]]] = {}
         for n, candidate in enumerate(self.candidates):
-            for effect in candidate.effects if candidate.kind in ("off", "lighten") else ():
+            for effect in candidate.effects if candidate.kind in ("off", "lighten", "share") else ():
                 changing.setdefault(effect.strip, []).append((n, effect))
         pairs: list[tuple[int, int, int]] = []
         fewer: list[int] = []
@@ -205,11 +205,12 @@ class Rows:
         seconds, beside = np.zeros((2, len(pairs), len(self.distinct)))
         moves = np.isin(strips[there], list(self._activity.varied))[:, None]
         is_known = (self.distinct[:, strips[there]].T == SILENT) & ~moves
-        own = (self.case.plugin_overhead(strips) * np.array(fewer, np.int64))[there, None]
-        for twice, cost, saved, most in (
-            (seconds, self.cost, self.saved, own), (beside, self.beside, self.less, np.zeros_like(own)),
+        stays, each = self.case.overheads(strips[there])[..., None]
+        own, none = each * np.array(fewer, np.int64)[there, None], np.zeros_like(each)
+        for twice, cost, saved, rest, most in (
+            (seconds, self.cost, self.saved, stays, own), (beside, self.beside, self.less, none, none),
         ):  # fmt: skip
-            left = np.maximum(cost[:, strips[there]].T - saved[one[there]], 0.0)
+            left = np.maximum(cost[:, strips[there]].T - saved[one[there]] - rest, 0.0)
             left = np.where(is_known, np.minimum(left, most), left)
             twice[there] = np.maximum(saved[two[there]] - left, 0.0)
         return Twice(by, others, strips, seconds, beside)
