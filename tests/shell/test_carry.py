@@ -264,7 +264,7 @@ def test_a_session_made_of_audio_files_is_carried_out_beside_them(tmp_path, monk
     said = run("carry-out", "a.nimbleload")
     assert said.exit_code == 0, said.output
     assert "Pad: not rendered: this session knows how much it plays, not what" in said.output
-    assert "All 2 tracks are rendered." in said.output
+    assert "Both tracks are rendered." in said.output
     # To the sample: what the files hold, the second one where it was moved to.
     (bass,), (kick,) = ((tmp_path / "stems carried out").glob(f"{name} *.wav") for name in ("Bass", "Kick"))
     assert np.array_equal(soundfile.read(kick, dtype="float32")[0][:48000], sounds["Kick"])

@@ -17,6 +17,7 @@ from ..core.load.rehearsal import Rehearsal, Streamed, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
 from ..native.witness import CLOCK, COLUMNS, around_best, least_clock, least_units, looks, undisturbed, usual
+from . import read_ahead
 from .formats.hosted import Hosted, Note
 from .loading import load
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
@@ -104,6 +105,8 @@ def open_files(request: StageRequest) -> tuple[dict[int, SoundFile], dict[str, s
             found[number] = opened(path, start, request.second, request.session.rate)
         except (OSError, LibsndfileError, ValueError) as error:
             unread[strip.id] = f"{Path(path).name}: {error}"
+    if found:
+        read_ahead.warm_up()
     return found, unread
 
 

@@ -52,6 +52,11 @@ def _publish(written, number, samples):
     store_atomic(written.ctypes.data + 8 * number, samples)
 
 
+def warm_up() -> None:
+    """Compiles what a rehearsal's thread needs, or loads it as compiled before: it reads nothing."""
+    _publish(np.zeros(1, np.int64), 0, 0)
+
+
 class ReadAhead:
     """Rings of sound for the files of some strips (by index, of `strips` in all), and the thread that fills them.
 
@@ -86,7 +91,7 @@ class ReadAhead:
         """Reads no more."""
         self._stop.set()
         if self._files:
-            self._thread.join()
+            self._thread.join(5)
 
     def _keep_filled(self, played: Callable[[], int]) -> None:
         with contextlib.suppress(OSError):

@@ -22,6 +22,7 @@ from ..core.session.strips import Strip
 from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from ..native.witness import CLOCK, COLUMNS, attest
+from . import read_ahead
 from .formats.hosted import Hosted, Note
 from .read_ahead import ReadAhead
 from .signal import CHORD_CYCLE, again
@@ -336,3 +337,4 @@ def warm_up() -> None:
     of = build(Session("nothing", 48000, 1.0, (Strip("main", "main", "main"),)))
     stage = Stage(of, [[]], (), np.zeros(1, np.bool_), np.zeros(1), np.zeros((2, 64), np.float32), 16)
     stage.perform(48000, 0, (0,), lambda _: True, lambda _: True)
+    read_ahead.warm_up()

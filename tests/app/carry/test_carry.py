@@ -86,7 +86,7 @@ def test_a_plan_is_rendered_proven_and_written(window, qtbot, tmp_path, monkeypa
     assert state(window) == "2 to do"
     assert page.back.count() == 2 and page.back.isVisible()
     rendered(window, qtbot)
-    assert page.sentence.headline.text() == "All 2 tracks are rendered."
+    assert page.sentence.headline.text() == "Both tracks are rendered."
     assert all("the same, to the sample" in each for each in cells(page, PROOF))
     assert state(window) == "done"
     assert sorted(path.suffix for path in (tmp_path / "mix carried out").iterdir()) == [

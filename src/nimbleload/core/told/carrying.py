@@ -156,7 +156,8 @@ def headline(done: int, total: int, ended: int, refused: int, is_written: bool =
         what = "None of it" if refused > 1 else "It"
         return f"{what} can be rendered here: {refused} {one}{'s' if refused > 1 else ''}, each with its reason."
     if done == total:
-        return f"All {total} {one}s are rendered." if total > 1 else f"The {one} is rendered."
+        who = "The" if total == 1 else "Both" if total == 2 else f"All {total}"
+        return f"{who} {one}{'s are' if total > 1 else ' is'} rendered."
     ending = f"; {ended} ended early" if ended else ""
     if not done:
         return f"{total} {f'{one}s are' if total > 1 else f'{one} is'} to be rendered{ending}."
