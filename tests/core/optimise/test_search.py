@@ -9,7 +9,7 @@ import msgspec
 import pytest
 from scipy import optimize
 
-from nimbleload.core.cards.card import CostCard, Null
+from nimbleload.core.cards.card import Company, CostCard, Null, Upkeep
 from nimbleload.core.decisions.apply import told_as
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.price import PRESETS
@@ -30,7 +30,7 @@ from nimbleload.core.told.steps import in_the_way, step_words, why
 from nimbleload.shell.common import demo_saved
 from tests.helpers.exhaustive import BLOCK, as_many, cheapest, hosted, one_by_one, small, worst
 from tests.helpers.few_tracks import few_tracks
-from tests.helpers.sessions import bus, card, cards_for, session, setting, track
+from tests.helpers.sessions import RATE, bus, card, cards_for, session, setting, track
 
 
 def random_wish(seed: int):
@@ -118,6 +118,23 @@ def test_no_single_step_can_be_left_out(seed):
             continue
         rest = Plan(tuple(d for d in made.plan.decisions if d != decision))
         assert worst(before.session, rest, before.planned.cards, before.machine) > wishes.limit
+
+
+def test_the_more_is_frozen_the_less_the_others_cost_each_other_and_no_step_is_left_over():
+    """A look at each strip by itself does not see that."""
+    of = session(*(track(f"t{k}", f"p{k}") for k in range(12)))
+    cards = cards_for(of, {f"p{k}": (0.04 + 0.002 * k) * BLOCK for k in range(12)})
+    company = Company(RATE, 256, (0, 1 << 20, 1 << 22), (1.0, 1.5, 2.5))
+    minding = {"upkeep": Upkeep(0, 1 << 17, 0.0, 0.0, 0.0, 1.0), "company": (company,)}
+    cards = {key: msgspec.structs.replace(each, **minding) for key, each in cards.items()}
+    before = survey(of, Plan(), cards, Machine(1), 256)
+    wishes = Wishes(0.5 * float(before.after.load.max()), kinds=("freeze",))
+    with as_many():
+        made = suggest(before, wishes)
+    assert made.reached and len(made.plan.decisions) > 2
+    for decision in made.plan.decisions:
+        rest = Plan(tuple(d for d in made.plan.decisions if d != decision))
+        assert worst(before.session, rest, cards, before.machine) > wishes.limit
 
 
 def test_what_is_pinned_stays_and_kinds_that_are_not_allowed_are_not_taken():

@@ -35,6 +35,7 @@ from .search import (
     near,
     search,
     with_enough,
+    without_any_more,
     without_needless,
 )
 from .steps import Taken, priced
@@ -113,6 +114,7 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -
         best, least = _proven_of_many(program, proof, evaluator, best, relaxed)
     if len(found) > ONE_BY_ONE:
         best, least = _narrowed(of, wishes, program, proof, evaluator, best, least)
+    best = without_any_more(program, evaluator, best)
     price = program.price(best)
     return _told(of, wishes, found, best, price, min(least, price), True, False)
 
