@@ -18,16 +18,14 @@ import msgspec
 
 from bench.block import cards, large_session
 from nimbleload.core.cards.card import Company, Truth, Upkeep
-from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.load.case import case
-from nimbleload.core.load.load_map import load_map
-from nimbleload.core.load.prepared import prepare
+from nimbleload.core.load.load_map import worst_load
 from nimbleload.core.optimise.candidates import Wishes
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.survey import Survey, survey
+from nimbleload.core.survey import Survey, survey, with_plan
 from nimbleload.core.told.steps import in_the_way
 from nimbleload.shell.common import demo_saved
 from tests.helpers.exhaustive import BLOCK, hosted
@@ -72,9 +70,8 @@ def tell(name: str, of: Survey, wishes: Wishes) -> None:
     seconds = time.perf_counter() - begun
     needless = 0
     for step in found.steps:
-        plan = found.plan.without(*step.decisions)
-        after = prepare(apply(of.session, plan).session, of.planned.cards, of.planned)
-        needless += float(load_map(case(after, of.machine, of.buffer)).load.max()) <= wishes.limit
+        without = with_plan(of, found.plan.without(*step.decisions))
+        needless += worst_load(case(without, of.machine, of.buffer)) <= wishes.limit
     outcome = "reached" if found.reached else in_the_way(of, found)
     loads = f"{100 * float(of.after.load.max()):4.0f} % → {100 * found.load:4.1f} %"
     price = f"price {found.price:.2f}, at least {found.least:.2f} (gap {100 * found.gap:.1f} %)"
