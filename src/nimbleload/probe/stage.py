@@ -24,10 +24,9 @@ from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_a
 from ..native.witness import CLOCK, COLUMNS, attest
 from . import read_ahead
 from .formats.hosted import Hosted, Note
-from .read_ahead import ReadAhead
+from .read_ahead import CHANNELS, ReadAhead
 from .signal import CHORD_CYCLE, again
 
-CHANNELS = 2
 F32 = np.zeros(0, np.float32)
 # The counters that all threads share: the block that may run, tasks done in even and odd blocks, whether to stop, and
 # by how much later than planned blocks are due, because one was late before (nanoseconds).

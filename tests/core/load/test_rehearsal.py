@@ -184,8 +184,8 @@ def test_blocks_that_leave_no_time_to_look_are_not_called_shared():
         "2 rendered tracks were played from their files, as a host does: 4.0 MB a second were read, which took 15 % of "
         "one core beside the blocks. 3 blocks of a track had not been read in time, and went by in silence: the disk "
         "is too slow for all of them, or was busy.",
-        "1 frozen track has no file here: what reading takes is not in this rehearsal. Carry the plan out, and "
-        "rehearse again.",
+        "1 frozen track has no file here: what reading takes is not in this rehearsal. What the plan freezes has one "
+        "when it is carried out.",
         "1 file was not played: c.wav: gone.",
     )),
     (Streamed(), ()),

@@ -18,7 +18,7 @@ from ..piece.moments import SILENT, Moments
 from ..session.computer import Host, Machine, deadline, threads
 from ..session.plugins import PluginUse
 from ..session.session import Session
-from .costs import Among, Costs, States, calls_of, costs, doubt, in_states, provenance, use_seconds
+from .costs import Among, Costs, States, calls_of, costs, doubt, host_time, in_states, provenance, use_seconds
 from .prepared import Prepared
 
 
@@ -95,9 +95,9 @@ class Case:
 
     def overheads(self, strips: NDArray[np.int64]) -> NDArray[np.float64]:
         """What the host itself takes for each of these strips, and for each plugin on it (2, n; seconds a block)."""
-        calls = self.costs.calls[strips] / self.machine.speed * (1 + self.costs.interrupted)
-        whole = self.prepared.uses.whole[strips]
-        return np.array([self.host.strip_overhead * whole * calls, self.host.plugin_overhead * calls])
+        calls, whole = self.costs.calls[strips], self.prepared.uses.whole[strips]
+        found = [host_time(self.host, self.machine, calls, *of) for of in ((whole, 0), (0, 1))]
+        return np.array(found) * (1 + self.costs.interrupted)
 
     def strip_cost(
         self, uses: Sequence[PluginUse], is_live: bool, suspended: bool = False, is_on: bool = True
@@ -113,8 +113,7 @@ class Case:
         if suspended:
             found[:, SILENT] = 0.0
         calls = calls_of(self.prepared, of.buffer)[0 if is_live else 1]
-        overhead = self.host.strip_overhead * is_on + self.host.plugin_overhead * len(card)
-        found[0] += calls * overhead / self.machine.speed
+        found[0] += host_time(self.host, self.machine, calls, is_on, len(card))
         return found * (1 + of.interrupted)
 
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ..cards.card import PROVENANCES, Provenance
 from ..piece.moments import FEWER, FULL, SILENT
-from ..session.computer import Machine, threads
+from ..session.computer import Host, Machine, threads
 from ..session.plugins import PluginUse
 from .figures import NUMBERS
 from .prepared import Prepared
@@ -98,13 +98,22 @@ def costs(prepared: Prepared, machine: Machine, buffer: int, among: Among | None
     asleep = np.array([each.suspended for each in prepared.session.strips], np.bool_)
     for found, _, _ in kinds:
         found[SILENT][asleep] = 0.0
-    overhead = calls * (host.strip_overhead * uses.whole + host.plugin_overhead * uses.live_in) / machine.speed
+    overhead = host_time(host, machine, calls, uses.whole, uses.live_in)
     interrupted = interrupted_share(prepared, buffer)
     total = (own + overhead) * (1 + interrupted)
     return Costs(
         buffer, total, overhead, interrupted, _missing(prepared, each), beside * (1 + interrupted), each, ahead, calls,
         aside * (1 + interrupted), cold * (1 + interrupted), slowed * (1 + interrupted),
     )  # fmt: skip
+
+
+def host_time(
+    host: Host, machine: Machine, calls: NDArray[np.float64] | float, strips: NDArray[np.bool_] | bool | int,
+    plugins: NDArray[np.int64] | int,
+) -> NDArray[np.float64]:  # fmt: skip
+    """What a host itself takes for so many strips with so many plugins (n each, or one for all), which it calls so
+    often for a block (seconds)."""
+    return np.asarray(calls * (host.strip_overhead * strips + host.plugin_overhead * plugins) / machine.speed)
 
 
 def _missing(prepared: Prepared, each: PerKey) -> tuple[PluginUse, ...]:

@@ -6,7 +6,7 @@ bounds (cores that wait at a block's end) is asked for in addition, moment by mo
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,8 +30,8 @@ NEAR, NEAR_OF_MANY = 0.01, 0.04
 ADDED = 200
 # So many candidates are tried at most in the place of one.
 INSTEAD = 6
-# So many are tried to mend one that does not hold after all; and so many, at the end, whether it holds without them.
-MENDED, NEEDLESS = 60, 100
+# So many are tried to mend one that does not hold after all.
+MENDED = 60
 # So many times at most it is looked at what a choice still lacks. What then costs more than so many times the best one
 # in hand is not looked at any further.
 FILLED, FARTHER = 40, 1.5
@@ -311,23 +311,14 @@ def _cheaper(program: Program, without: Chosen, price: float) -> list[int]:
     return found
 
 
-def without_needless(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen:
-    """Takes back, dearest first, every candidate without which the limit still holds."""
-    kept = chosen.copy()
+def without_needless(
+    program: Program, evaluator: Evaluator, chosen: Chosen, holds: Callable[[Chosen], bool] | None = None
+) -> Chosen:
+    """Takes back, dearest first, every candidate without which the limit still `holds`, or what is left stands."""
+    holds, kept = holds or evaluator.stands, chosen.copy()
     for number in sorted(np.flatnonzero(chosen), key=lambda n: (-program.prices[n], -n)):
         kept[number] = False
-        kept[number] = not evaluator.stands(kept)
-    return kept
-
-
-def without_any_more(program: Program, evaluator: Evaluator, chosen: Chosen) -> Chosen:
-    """The same by the whole computation, of up to NEEDLESS that are chosen among many: the more goes, the less do
-    plugins cost each other, which the quick look does not see."""
-    kept = chosen.copy()
-    if len(chosen) > FEW and chosen.sum() <= NEEDLESS:
-        for number in sorted(np.flatnonzero(chosen), key=lambda n: (-program.prices[n], -n)):
-            kept[number] = False
-            kept[number] = not evaluator.holds(kept)
+        kept[number] = not holds(kept)
     return kept
 
 

@@ -35,13 +35,14 @@ from .search import (
     near,
     search,
     with_enough,
-    without_any_more,
     without_needless,
 )
 from .steps import Taken, priced
 
 # Where every cheaper choice is tried, so many of them at most.
 CHOICES = 4000
+# Of so many of many it is tried at the end, by the whole computation, whether the plan holds without them.
+NEEDLESS = 100
 # So much between a plan's price and what is proven is wide (a fraction of it).
 WIDE = 0.04
 
@@ -114,7 +115,9 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -
         best, least = _proven_of_many(program, proof, evaluator, best, relaxed)
     if len(found) > ONE_BY_ONE:
         best, least = _narrowed(of, wishes, program, proof, evaluator, best, least)
-    best = without_any_more(program, evaluator, best)
+    if len(found) > FEW and best.sum() <= NEEDLESS:
+        # The more goes, the less do plugins cost each other, which the quick look does not see.
+        best = without_needless(program, evaluator, best, evaluator.holds)
     price = program.price(best)
     return _told(of, wishes, found, best, price, min(least, price), True, False)
 

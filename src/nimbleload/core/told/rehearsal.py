@@ -201,9 +201,8 @@ def _streamed(of: Streamed) -> Iterator[str]:
         )
     if of.without:
         have = agreeing(len(of.without), "frozen track has", "frozen tracks have")
-        yield (
-            f"{have} no file here: what reading takes is not in this rehearsal. Carry the plan out, and rehearse again."
-        )
+        gets = "What the plan freezes has one when it is carried out."
+        yield f"{have} no file here: what reading takes is not in this rehearsal. {gets}"
     if of.unread:
         were = agreeing(len(of.unread), "file was", "files were")
         yield f"{were} not played: {_some(list(of.unread.values()))}."
