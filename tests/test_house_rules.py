@@ -83,7 +83,7 @@ ALWAYS_SEVERAL = re.compile(
 
 def test_figures_before_words_agree_with_them():
     """"1 tracks" comes of a number that is put in front of a plural as it is: `units.count` sees to it."""
-    number = r"len\([^{}]*\)|[\w.]*\b(cores|threads|missed|failed|held|live|plugins|notes)"
+    number = r"len\([^{}]*\)|[\w.]*\b(cores|threads|missed|failed|held|live|left|plugins|notes)"
     plural = re.compile(rf"\{{({number})\}} [a-z]+s\b.*")
     lines = [(path, line) for path in FILES for line in path.read_text().splitlines()]
     found = [(name_of(path), each[0]) for path, line in lines

@@ -6,12 +6,17 @@ import os
 from datetime import datetime, timedelta
 from pathlib import Path
 
+import msgspec
 import pytest
 import soundfile
 
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.session.plugins import Setting
+from nimbleload.deliver import render
+from nimbleload.deliver.carrying import prepare
 from nimbleload.deliver.there import NOTHING, files_of, there
-from nimbleload.store import dawproject
+from nimbleload.store import dawproject, session_file
+from nimbleload.store.session_file import Saved
 from tests.deliver.test_render import carried, job_of
 from tests.helpers import exchange as x
 from tests.helpers import stems
@@ -107,6 +112,20 @@ class TestFilesToPlay:
         assert files_of(session, Plan(), 512) == {}
         stems.written(tmp_path / "mix.dawproject", x.clip(0.7, 1.5, audio()), SHORELINE)
         assert files_of(session, plan, 512) == {}
+
+    def test_what_was_rendered_of_whole_numbers_is_known_of_the_session_that_was_saved(self, mix, tmp_path):
+        """A setting of bands 14 is one of 14.0, as which it is read again."""
+        session, plan = mix
+        voice = session.strip("t")
+        whole = msgspec.structs.replace(voice.inserts[0], setting=Setting((("bands", 14), ("gain", 2))))
+        changed = msgspec.structs.replace(voice, inserts=(whole,))
+        strips = tuple(changed if each.id == "t" else each for each in session.strips)
+        session = msgspec.structs.replace(session, strips=strips)
+        prepared = prepare(session, plan, 512)
+        *_, last = render.carry_out(prepared.jobs[0], prepared.source, tmp_path / "mix carried out")
+        session_file.write(tmp_path / "mix.nimbleload", Saved(session, plan))
+        again = session_file.read(tmp_path / "mix.nimbleload")
+        assert Path(files_of(again.session, again.plan, 512)["t"][0]).name == last.rendered.file
 
     def test_other_kinds_and_other_folders(self, mix, tmp_path):
         session, plan = mix

@@ -6,7 +6,7 @@ import msgspec
 
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.plugins import Variant
-from nimbleload.core.told.restore_list import restore_list
+from nimbleload.core.told.restore_list import left_words, restore_list
 from tests.helpers.sessions import session, setting, track, use
 
 
@@ -25,6 +25,13 @@ def test_every_decision_has_its_way_back_in_session_order():
         "Arm c again if it is to be recorded.",
     ]
     assert restore_list(of, Plan()) == []
+
+
+def test_how_much_is_left_is_said_in_a_sentence():
+    assert left_words([], []) == ""
+    assert left_words(["a"], []) == "1 thing to put back before the render (B shows it)."
+    assert left_words(["a", "b", "c"], ["b", "gone"]) == "2 things to put back before the render (B shows them)."
+    assert left_words(["a"], ["a"]).startswith("All that was to be put back")
 
 
 def test_what_many_tracks_share_is_put_back_by_one_line_for_each_setting():

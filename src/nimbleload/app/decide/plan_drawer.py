@@ -30,7 +30,7 @@ from ...core.optimise.weigh import given_back
 from ...core.session.session import Session
 from ...core.survey import Survey
 from ...core.told.as_known import fits_words, is_unknown, load_words
-from ...core.told.restore_list import restore_list
+from ...core.told.restore_list import left_words, restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
 from ...core.units import minutes, percent
 from ..look.emptied import emptied
@@ -295,8 +295,7 @@ class PlanDrawer(QFrame):
             self._next = -1
         self._choose(self.steps.currentRow())
         back = restore_list(of.session, plan)
-        left = len([line for line in back if line not in plan.put_back])
-        said = f"{left} things to put back before the render (B shows them)." if back else ""
+        said = left_words(back, plan.put_back)
         given = given_back(of)
         if given.memory >= 1 << 20:
             said += f" Unloaded: {given.memory / (1 << 20):.0f} MB given back, {given.seconds:.1f} s to load again."

@@ -29,10 +29,18 @@ class PluginRef(msgspec.Struct, frozen=True):
 
 
 class Setting(msgspec.Struct, frozen=True):
-    """One setting of a plugin: parameter values by name or number, and an opaque saved state if there is one."""
+    """One setting of a plugin: parameter values by name or number, and an opaque saved state if there is one.
+
+    Values are floats, however they were written: what is written into a file reads back as the same.
+    """
 
     values: tuple[tuple[str, float], ...] = ()
     state: bytes | None = None
+
+    def __post_init__(self) -> None:
+        if any(type(value) is int for _, value in self.values):
+            as_floats = tuple((name, float(value)) for name, value in self.values)
+            msgspec.structs.force_setattr(self, "values", as_floats)
 
     def words(self) -> str:
         """The setting in a line: "bands 8, gain 3"."""

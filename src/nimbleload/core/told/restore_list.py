@@ -8,6 +8,7 @@ from ..decisions.apply import KINDS
 from ..decisions.decision import Decision, Plan
 from ..decisions.kind import named_use
 from ..session.session import Session
+from ..units import count
 
 
 def restore_list(session: Session, plan: Plan) -> list[str]:
@@ -30,17 +31,27 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
     return lines
 
 
+def left_words(lines: Sequence[str], put_back: Sequence[str]) -> str:
+    """How much of a restore list is not ticked off yet, in a sentence; empty where the list is."""
+    left = len([line for line in lines if line not in put_back])
+    if not lines:
+        return ""
+    if not left:
+        return "All that was to be put back before the render is ticked off (B shows it)."
+    return f"{count(left, 'thing')} to put back before the render (B shows {'it' if left == 1 else 'them'})."
+
+
 def _of_many(session: Session, decisions: Sequence[Decision]) -> str:
     """One line that puts back what was decided alike on several tracks."""
     first = decisions[0]
     strips = list(dict.fromkeys(decision.strip for decision in decisions))
-    names, count = ", ".join(session.strip(strip).name for strip in strips), len(strips)
+    names, tracks = ", ".join(session.strip(strip).name for strip in strips), count(len(strips), "track")
     if first.kind == "suspend":
-        return f"Let {count} tracks run through, so that no tail is cut ({names})."
+        return f"Let {tracks} run through, so that no tail is cut ({names})."
     use = named_use(session.strip(first.strip), first.use)
     assert use is not None
-    where = f"on {count} tracks" if count > 1 else f"on {names}"
-    of = f" ({names})" if count > 1 else ""
+    where = f"on {tracks}" if len(strips) > 1 else f"on {names}"
+    of = f" ({names})" if len(strips) > 1 else ""
     if first.kind == "off":
         return f"Switch {use.label} {where} on again{of}."
     if first.kind == "lighten":
