@@ -16,6 +16,7 @@ from nimbleload.core.told import carrying as told
 from nimbleload.deliver import carrying, render, rendering
 from nimbleload.deliver.asked import Asked
 from nimbleload.deliver.loudness import integrated
+from nimbleload.deliver.there import there
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers import known, stems
@@ -159,6 +160,10 @@ class TestThroughPlugins:
         loudest = np.abs(noise()[77:, 0]).max()
         assert proof.peak_db == pytest.approx(20 * np.log10(loudest / 2), abs=0.1)
         assert proof.at == pytest.approx(np.abs(noise()[77:, 0]).argmax() / RATE, abs=1 / RATE)
+        # What is different at another size stands for the one that it was made at.
+        assert carried(path, tmp_path / "out", buffer=64).doing == "there already"
+        assert there([job_of(path, buffer=128)], path, tmp_path / "out", "wav").older
+        assert carried(path, tmp_path / "out", buffer=128).doing == "rendered"
 
     def test_real_plugins_come_out_the_same(self, tmp_path, monkeypatch):
         monkeypatch.setenv("CLAP_PATH", str(zam_library("ZamEQ2").parent))
@@ -320,11 +325,21 @@ class TestAgain:
         assert again.doing == "there already" and again.rendered == first.rendered
         assert (out / first.rendered.file).stat().st_mtime_ns == written
 
-    @pytest.mark.parametrize("change", ["audio", "place", "buffer", "gone", "note"])
+    def test_what_is_the_same_in_blocks_of_every_size_is_left_whatever_size_they_have(self, tmp_path):
+        path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
+        out = tmp_path / "out"
+        first = carried(path, out).rendered
+        again = carried(path, out, buffer=64)
+        assert again.doing == "there already" and again.rendered == first
+        assert carrying.told_of(first)[0] == "the same, to the sample, in blocks of 512 and 1024"
+        stems.written(path, x.clip(0.5, 2, audio()))
+        assert carried(path, out, buffer=64).doing == "rendered"
+
+    @pytest.mark.parametrize("change", ["audio", "place", "unproven", "gone", "note"])
     def test_anything_else_is_rendered_anew(self, tmp_path, change):
         path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
         out = tmp_path / "out"
-        first = carried(path, out)
+        first = carried(path, out, prove=change != "unproven")
         if change == "audio":
             stems.written(path, x.clip(0, 2, audio()), files={"audio/a.wav": wave(noise(seed=9))})
         elif change == "place":
@@ -333,7 +348,7 @@ class TestAgain:
             (out / first.rendered.file).unlink()
         elif change == "note":
             (out / f"{first.rendered.file}.json").write_text("no")
-        assert carried(path, out, buffer=256 if change == "buffer" else 512).doing == "rendered"
+        assert carried(path, out, buffer=256 if change == "unproven" else 512, prove=False).doing == "rendered"
 
 
 class TestTrouble:

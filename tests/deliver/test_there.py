@@ -37,9 +37,11 @@ def test_what_would_come_out_the_same_is_found_and_no_audio_is_read(tmp_path, mo
     made = carried(path, tmp_path / "out").rendered
     monkeypatch.setattr(soundfile, "SoundFile", lambda *_: pytest.fail("audio was read"))
     assert lies(path, tmp_path / "out") == ({"t": made}, {})
+    # It was proven to be the same in blocks of another size.
+    assert lies(path, tmp_path / "out", buffer=1024) == ({"t": made}, {})
 
 
-@pytest.mark.parametrize("change", ["audio", "place", "buffer", "missing"])
+@pytest.mark.parametrize("change", ["audio", "place", "missing"])
 def test_what_was_made_of_something_else_is_told_with_its_time(tmp_path, change):
     path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()))
     begun = datetime.now() - timedelta(seconds=1)
@@ -50,7 +52,7 @@ def test_what_was_made_of_something_else_is_told_with_its_time(tmp_path, change)
         stems.written(path, x.clip(0, 2, audio()), files={name: wave(noise(seed=9))})
     elif change == "place":
         stems.written(path, x.clip(0.5, 2, audio()))
-    found = lies(path, tmp_path / "out", 256 if change == "buffer" else 512)
+    found = lies(path, tmp_path / "out")
     assert not found.rendered and begun < found.older["t"] < begun + timedelta(minutes=5)
 
 

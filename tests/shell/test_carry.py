@@ -96,7 +96,9 @@ def test_a_dry_run_says_what_there_is_to_do_and_does_nothing(saved, tmp_path):
     run("carry-out", saved)
     before = sorted(tmp_path.rglob("*"))
     assert "  Voice: there already, peak −" in run("carry-out", saved, "--dry-run").output
-    other = json.loads(run("carry-out", saved, "--dry-run", "--buffer", "64", "--json").output)
+    assert "  Voice: there already" in run("carry-out", saved, "--dry-run", "--buffer", "64").output
+    stems.written(saved.with_suffix(".dawproject"), x.clip(0.5, 2, audio()))
+    other = json.loads(run("carry-out", saved, "--dry-run", "--json").output)
     assert other["jobs"]["Voice"].startswith("to render again: what lies there is of 20")
     assert other["refused"].keys() == {"Other"} and other["to_prove"] == []
     assert sorted(tmp_path.rglob("*")) == before

@@ -176,7 +176,7 @@ def told_of(of: Rendered) -> list[str]:
     """What is to be known of a rendered file, in sentences: how well it was proven, and what is odd."""
     proof, said = of.proof, list[str]()
     if proof is not None:
-        said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer))
+        said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer, of.buffer))
         if proof.verdict == "random":
             said.append(told.loudness_words(of.lufs, proof.lufs))
     return [each for each in (*said, *told.warnings(of.dies, of.wrong, of.asked)) if each]

@@ -48,7 +48,7 @@ class Rendered(msgspec.Struct, frozen=True):
     piece at which it begins; `lufs` how loud it is (integrated, at least −200). `asked` names the kind of file that was
     asked for and cannot hold it; empty where it can. `seen` is a digest of how everything that went into it looks from
     outside (see `there`), `size` how long the file is (bytes; 0: not known); its plugins `computed` for so many seconds
-    (0: not known)."""
+    (0: not known), in blocks of `buffer` samples (0: not known)."""
 
     strip: str
     file: str
@@ -65,6 +65,7 @@ class Rendered(msgspec.Struct, frozen=True):
     seen: str = ""
     size: int = 0
     computed: float = 0.0
+    buffer: int = 0
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -260,9 +261,12 @@ def carry_out(
             paths = paths_of(job.all_uses)
             made_of, looks = digest(job, sources, paths, kind), seen(job, sources, paths, kind)
             for known in lying(job, folder, kind):
-                if known.made_of == made_of and (known.proof is not None or not prove):
-                    if known.seen != looks:
-                        known = msgspec.structs.replace(known, seen=looks)
+                as_made = as_it_was_made(job, known)
+                same = known.made_of == (made_of if as_made is job else digest(as_made, sources, paths, kind))
+                if same and (known.proof is not None or not prove):
+                    as_seen = seen(as_made, sources, paths, kind)
+                    if known.seen != as_seen:
+                        known = msgspec.structs.replace(known, seen=as_seen)
                         atomic.write(note_of(folder / known.file), msgspec.json.encode(known))
                     yield Step(job, THERE_ALREADY, 1.0, known)
                     return
@@ -306,7 +310,7 @@ def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) 
     return Rendered(
         job.strip.id, target.name, made_of, max(result.samples - result.latency - job.skipped, 0) / job.rate,
         decibels(peak), result.latency, result.dies, result.wrong, start=job.skipped / job.rate, lufs=loud,
-        asked=kind if used != kind else "", computed=chain.computed,
+        asked=kind if used != kind else "", computed=chain.computed, buffer=job.buffer,
     )  # fmt: skip
 
 
@@ -325,6 +329,13 @@ def lying(job: Job, folder: Path, kind: str) -> list[Rendered]:
     names = dict.fromkeys(job.file_name(each) for each in (kind, HOLDS_ALL))
     found = [_known(folder / name) for name in names]
     return [each for each in found if each is not None]
+
+
+def as_it_was_made(job: Job, known: Rendered) -> Job:
+    """A job at the block size of a file that lies there, if that was proven to be the same at another one: it is what
+    the job would make, whatever size blocks have by now. Else the job itself."""
+    stands = known.buffer not in (0, job.buffer) and known.proof is not None and known.proof.verdict == "same"
+    return msgspec.structs.replace(job, buffer=known.buffer) if stands else job
 
 
 def _known(target: Path) -> Rendered | None:

@@ -18,7 +18,7 @@ from ..probe import session_run
 from ..store.archive import ImportRefusedError
 from ..store.audio import FORMATS, AudioError, Sources
 from .carrying import NothingToDoError, folder_of, prepare
-from .render import Found, Job, Rendered, lying, note_of, paths_of, seen
+from .render import Found, Job, Rendered, as_it_was_made, lying, note_of, paths_of, seen
 from .rendering import RenderError
 
 
@@ -43,7 +43,7 @@ def there(jobs: Sequence[Job], source: Path, folder: Path, kind: str) -> There:
     try:
         with Sources(source) as sources:
             for job, each in known:
-                if each.seen == _seen(job, sources, installed, kind):
+                if each.seen == _seen(as_it_was_made(job, each), sources, installed, kind):
                     found.rendered.setdefault(job.strip.id, each)
                 elif job.strip.id not in found.rendered:
                     made = note_of(folder / each.file).stat().st_mtime

@@ -14,6 +14,9 @@ from ..store.library import Library, LibraryError
 from .common import cli, demo_saved
 from .ready import get_ready, is_ready
 
+# What a window manager draws around a window takes so much of the screen at most (pixels).
+AROUND = 48
+
 
 def make_window():
     """The window with the user's choices and cost library, not yet shown."""
@@ -42,6 +45,13 @@ def make_window():
     return window
 
 
+def show_on_screen(window) -> None:
+    """Shows a window; on a screen without room for it, and for what is drawn around windows, as large as that."""
+    free = window.screen().availableSize()
+    fits = window.width() + AROUND <= free.width() and window.height() + AROUND <= free.height()
+    window.show() if fits else window.showMaximized()
+
+
 def run_window(path: Path | None, example: bool = False) -> None:
     """Opens the window, with a file, with the example, or where one begins, and stays until it is closed."""
     # It gets ready on another core while the window is made.
@@ -58,7 +68,7 @@ def run_window(path: Path | None, example: bool = False) -> None:
         get_ready()
     with kept():
         window = make_window()
-        window.show()
+        show_on_screen(window)
     if path is not None:
         window.open_path(path)
     elif example:

@@ -10,14 +10,20 @@ import sys
 START = """
 import sys
 from PySide6.QtWidgets import QApplication
-from nimbleload.shell.windows import make_window
+from nimbleload.shell.windows import make_window, show_on_screen
 window = make_window()
 window.show()
 QApplication.processEvents()
-if len(sys.argv) > 1:
+if len(sys.argv) > 2:
     window.move(*map(int, sys.argv[1:3]))
     window.resize(*map(int, sys.argv[3:]))
     QApplication.processEvents()
+if "as at the start" in sys.argv:
+    window.hide()
+    show_on_screen(window)
+    QApplication.processEvents()
+    print(json.dumps([window.isMaximized(), window.width(), window.height()]))
+    sys.exit()
 print(json.dumps([window.screen().name(), *window.frameGeometry().getRect()]))
 window.close()
 """
@@ -50,3 +56,9 @@ def test_a_window_fits_a_smaller_screen_than_it_was_closed_on(tmp_path):
     started(tmp_path, [(2560, 1440)], 100, 100, 2000, 1200)
     _, left, top, width, height = started(tmp_path, [(1280, 800)])
     assert left >= 0 and top >= 0 and left + width <= 1290 and top + height <= 810
+
+
+def test_a_window_without_room_for_its_frame_is_as_large_as_the_screen(tmp_path):
+    assert started(tmp_path, [(1280, 800)], "as at the start")[0] is True
+    assert started(tmp_path, [(1920, 1080)], "as at the start") == [False, 1280, 800]
+    assert started(tmp_path, [(1024, 768)], "as at the start") in ([True, 1024, 768], [True, 1020, 764])

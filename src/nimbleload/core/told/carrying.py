@@ -53,12 +53,13 @@ def moment(seconds: float) -> str:
     return f"{int(seconds) // 60}:{seconds % 60:04.1f}"
 
 
-def proof_words(verdict: str, peak_db: float, at: float, other_buffer: int) -> str:
-    """What rendering it again at another block size differs by."""
+def proof_words(verdict: str, peak_db: float, at: float, other_buffer: int, buffer: int = 0) -> str:
+    """What rendering it again at another block size than `buffer` differs by (0: not known which)."""
     if verdict == "cut":
         return f"the cut is heard: what is left and this differ from the track by {level(peak_db)}, at {moment(at)}"
     if verdict == "same" and peak_db <= -199.5:
-        return f"the same, to the sample, in blocks of {other_buffer}"
+        sizes = f"{min(buffer, other_buffer)} and {max(buffer, other_buffer)}" if buffer else f"{other_buffer}"
+        return f"the same, to the sample, in blocks of {sizes}"
     where = f" at {moment(at)}" if verdict not in ("same", "rounded") else ""
     return f"{VERDICTS[verdict]}: blocks of {other_buffer} differ by {level(peak_db)} at most{where}"
 
