@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.optimise import program as module
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.program import Program, Solved
 from nimbleload.core.optimise.rows import Rows
@@ -47,6 +48,41 @@ def test_what_is_left_out_is_in_no_plan_as_cheap_as_is_asked_for(seed):
                 assert (least <= chosen).all() and (chosen <= most).all(), (price, under)
         solved = proof.whole(near=relaxed, under=under)
         assert solved is not None and solved.bound == pytest.approx(known[0][1], rel=1e-5, abs=1e-6)
+
+
+@pytest.mark.parametrize("seed", range(0, 60, 2))
+def test_in_the_core_nothing_changes_that_would_raise_the_price(seed):
+    _, _, found, program, _ = tried(seed)
+    relaxed = program.relaxed()
+    if not 2 <= len(found) <= 9 or relaxed is None:
+        return
+    for core in (0.0, 0.1, 1.0):
+        solved = program.whole(near=relaxed, core=core)
+        far = np.abs(relaxed.reduced) > core * relaxed.bound + 1e-5
+        if solved is None:
+            assert core < 1.0 or far.any()
+            continue
+        chosen = solved.taken > 0.5
+        assert (chosen[far] == (relaxed.taken[far] > 0.5)).all()
+        assert any((chosen == each).all() for each, _ in choices(program))
+    everything = program.whole(near=relaxed, core=np.inf)
+    assert everything is not None and everything.bound == pytest.approx(min(price for _, price in choices(program)))
+
+
+def test_answers_in_whole_numbers_are_slow_where_much_is_taken_in_part_and_little_is_ruled_out(monkeypatch):
+    _, of, wishes, _ = next(each for each in known() if each[0] == "knapsack")
+    found = candidates(of, wishes)
+    program = Program(of, found, wishes, Rows(of, found))
+    count = len(found)
+    taken, reduced = np.zeros(count), np.full(count, 5.0)
+    taken[:3], reduced[:4] = (0.5, 1.0, 0.2), 0.0
+    near = Solved(taken, 1.0, reduced)
+    assert near.halves == 2
+    for halves, most, under, slow in ((1, 3, 3.0, True), (2, 3, 3.0, False), (1, 4, 3.0, False), (1, 4, 9.0, True)):
+        monkeypatch.setattr(module, "HALVES", halves)
+        monkeypatch.setattr(module, "OPEN", most)
+        program.under = under
+        assert program.is_slow(near) == slow
 
 
 def test_something_is_left_out():

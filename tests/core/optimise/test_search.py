@@ -6,6 +6,7 @@ import random
 from types import SimpleNamespace
 
 import msgspec
+import numpy as np
 import pytest
 from scipy import optimize
 
@@ -14,12 +15,22 @@ from nimbleload.core.decisions.apply import told_as
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.optimise import program
+from nimbleload.core.optimise import search as module
 from nimbleload.core.optimise.alternatives import alternatives, first_alike
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.evaluate import FEW, Evaluator
-from nimbleload.core.optimise.program import MANY, Program
+from nimbleload.core.optimise.program import MANY, Program, Solved
 from nimbleload.core.optimise.rows import Rows
-from nimbleload.core.optimise.search import NEAR, NEAR_OF_MANY, ONE_BY_ONE, near, search
+from nimbleload.core.optimise.search import (
+    CORE,
+    NEAR,
+    NEAR_OF_MANY,
+    ONE_BY_ONE,
+    QUICK_GAP,
+    answer,
+    near,
+    search,
+)
 from nimbleload.core.optimise.steps import steps_of, worst_block
 from nimbleload.core.optimise.suggest import _cheaper, _other_way, suggest
 from nimbleload.core.session.computer import Host, Machine
@@ -30,6 +41,7 @@ from nimbleload.core.told.steps import in_the_way, step_words, why
 from nimbleload.shell.common import demo_saved
 from tests.helpers.exhaustive import BLOCK, as_many, cheapest, hosted, one_by_one, small, worst
 from tests.helpers.few_tracks import few_tracks
+from tests.helpers.optima import known
 from tests.helpers.sessions import RATE, bus, card, cards_for, session, setting, track
 
 
@@ -62,8 +74,13 @@ def test_on_small_sessions_no_set_of_decisions_is_cheaper(seed):
             assert made.least <= best + 1e-6
 
 
+@pytest.mark.parametrize("slow", [False, True])
 @pytest.mark.parametrize("seed", range(90, 150))
-def test_what_is_given_up_for_speed_with_many_candidates_is_told(seed):
+def test_what_is_given_up_for_speed_with_many_candidates_is_told(seed, slow, monkeypatch):
+    """Also where answers in whole numbers take long, so that they are looked for in the core of the problem alone."""
+    if slow:
+        monkeypatch.setattr(program, "HALVES", -1)
+        monkeypatch.setattr(program, "OPEN", -1)
     before, wishes = random_wish(seed)
     found = candidates(before, wishes)
     if len(found) > 10:
@@ -387,3 +404,52 @@ def test_with_the_opposite_of_its_largest_decision_a_plan_may_be_cheaper():
     assert free.price(other) < 0.8 * free.price(many)
     # The cheaper of both stays.
     assert _cheaper(_other_way(free, large, False), evaluator, other) is other
+
+
+class TestSlowAnswers:
+    """Where answers in whole numbers take seconds: what is asked for, and when it is enough."""
+
+    @pytest.fixture
+    def knapsack(self, monkeypatch):
+        """A program with its relaxed answer, of which it is said that answers in whole numbers take long."""
+        _, of, wishes, _ = next(each for each in known() if each[0] == "knapsack")
+        found = candidates(of, wishes)
+        made = Program(of, found, wishes, Rows(of, found))
+        monkeypatch.setattr(made, "is_slow", lambda near: True, raising=False)
+        with as_many():
+            yield made, made.relaxed(), Evaluator(of, found, wishes.limit)
+
+    def test_an_answer_in_the_core_proves_nothing(self, knapsack, monkeypatch):
+        made, relaxed, _ = knapsack
+        monkeypatch.setattr(made, "rounded", lambda taken: None)
+        whole, asked = made.whole, []
+
+        def noted(*more):
+            asked.append(more[4] if len(more) > 4 else np.inf)
+            return whole(*more)
+
+        monkeypatch.setattr(made, "whole", noted)
+        found = answer(made, relaxed)
+        assert asked == [CORE] and found.bound == relaxed.bound < made.price(found.taken > 0.5)
+
+    def test_where_the_core_holds_none_all_is_looked_at(self, knapsack, monkeypatch):
+        made, relaxed, _ = knapsack
+        monkeypatch.setattr(made, "rounded", lambda taken: None)
+        whole = made.whole
+        monkeypatch.setattr(made, "whole", lambda *more: None if len(more) > 4 and more[4] == CORE else whole(*more))
+        found = answer(made, relaxed)
+        assert found is not None and found.bound == pytest.approx(312.0, rel=QUICK_GAP)
+
+    @pytest.mark.parametrize(("second", "goes_on"), [(0.995, False), (0.98, True)])
+    def test_what_is_hardly_cheaper_than_the_plan_in_hand_ends_it(self, knapsack, monkeypatch, second, goes_on):
+        made, relaxed, evaluator = knapsack
+        prices = (1000.0, 1000.0 * second)
+        monkeypatch.setattr(made, "price", lambda chosen: prices[int(np.argmax(chosen))])
+        monkeypatch.setattr(made, "separate", lambda taken: 0)
+        monkeypatch.setattr(made, "at_least", lambda relaxed: 0.0)
+        alone = [Solved(np.eye(len(made.candidates))[number], 0.0) for number in range(2)]
+        monkeypatch.setattr(module, "_answers", lambda *_: ((relaxed, each) for each in alone))
+        monkeypatch.setattr(module, "bettered", lambda program, evaluator, chosen: chosen)
+        monkeypatch.setattr(module, "loosen", lambda *_: None)
+        best = search(made, evaluator)
+        assert int(np.argmax(best)) == goes_on

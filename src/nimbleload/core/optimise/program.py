@@ -39,6 +39,10 @@ ROOM = 1e-6
 TOLERANCE = 1e-6
 # Rows that an answer without whole numbers keeps by more than so much of what is allowed are left out at first.
 CLOSE = 0.002
+# With more candidates than these taken in part, and more than these open, the solver's first node takes many seconds.
+HALVES, OPEN = 10, 200
+# What is nearer to 0 or 1 than this is not taken, or wholly.
+SURE = 1e-6
 # Least and most of each candidate (n each).
 Ends = tuple[Figures, Figures]
 
@@ -55,6 +59,11 @@ class Solved(NamedTuple):
     bound: float
     reduced: Figures = np.zeros(0)
     nodes: int = 0
+
+    @property
+    def halves(self) -> int:
+        """How many candidates are taken in part."""
+        return int(((self.taken > SURE) & (self.taken < 1 - SURE)).sum())
 
 
 class Program:
@@ -353,17 +362,25 @@ class Program:
             solved = self._relaxed()
         return solved
 
-    def _ends(self, near: Solved | None, under: float) -> Ends:
-        """How little and how much of each candidate can be in a plan no dearer than this (n, 0 or 1; minutes).
+    def _ends(self, near: Solved | None, under: float, core: float = np.inf) -> Ends:
+        """How little and how much of each candidate can be in a plan no dearer than this (n, 0 or 1; minutes); of the
+        `core` of a problem (E. Balas, E. Zemel, "An Algorithm for Large Zero-One Knapsack Problems", 1980): what would
+        not raise the price of that answer by more than this, a share of it.
 
         By reduced costs: what would raise the price of an answer without whole numbers above it (G. B. Dantzig,
         D. R. Fulkerson, S. M. Johnson, "Solution of a Large-Scale Traveling-Salesman Problem", 1954).
         """
         count = len(self.candidates)
-        if near is None or not len(near.reduced) or not np.isfinite(under):
+        if near is None or not len(near.reduced) or not np.isfinite(min(under, core)):
             return np.zeros(count), np.ones(count)
-        room = max(under - near.bound, 0.0) + ROOM
+        room = min(max(under - near.bound, 0.0), core * near.bound) + ROOM
         return (near.reduced < -room).astype(float), (near.reduced <= room).astype(float)
+
+    def is_slow(self, near: Solved) -> bool:
+        """Whether an answer in whole numbers would take many seconds, for a bound hardly any closer: many candidates
+        are taken in part, and hardly any is ruled out."""
+        least, most = self._ends(near, self.under)
+        return near.halves > HALVES and int((most > least).sum()) > OPEN
 
     def at_least(self, near: Solved) -> float:
         """What no choice undercuts that meets the rows and is cheaper than the plan in hand (minutes), by an answer to
@@ -388,20 +405,22 @@ class Program:
         return np.where((np.abs(prices - whole) > 0.01).any(axis=1), 1, np.gcd.reduce(whole.astype(np.int64), axis=1))
 
     def whole(
-        self, nodes: int = NODES, gap: float = GAP, near: Solved | None = None, under: float = np.inf
-    ) -> Solved | None:
+        self, nodes: int = NODES, gap: float = GAP, near: Solved | None = None, under: float = np.inf,
+        core: float = np.inf,
+    ) -> Solved | None:  # fmt: skip
         """Solves in whole numbers, with the rows so far.
 
         With `near`, the answer to all of these without whole numbers, what cannot be in a plan that is no dearer than
         the one in hand, or than an answer that costs so much (`under`), is left out; with many candidates rows that it
-        keeps by far come in only when they are broken.
+        keeps by far come in only when they are broken. Only in the `core` of the problem (see `_ends`) an answer comes
+        sooner, and proves nothing.
         """
         saves, needed = self.asked()
         used = np.ones(len(needed), np.bool_)
         if near is not None and nodes < NODES:
             used = saves @ self.rows.full(near.taken) - needed <= CLOSE * self.allowed
             used[len(self._rows) :] = True
-        ends = self._ends(near, min(self.under, under))
+        ends = self._ends(near, min(self.under, under), core)
         while True:
             solved = self._solve(nodes, gap, used, ends)
             self.is_hard = solved is None or self.price(solved.taken > 0.5) * (1 - gap) > solved.bound + ROOM
@@ -420,7 +439,7 @@ class Program:
         """
         saves, needed = self.asked()
         needed = needed - BROKEN * self.allowed
-        chosen = taken > 1 - 1e-6
+        chosen = taken > 1 - SURE
         reached = saves @ self.rows.full(chosen.astype(float))
         for number in np.argsort(-taken, kind="stable"):
             if (reached >= needed).all() or taken[number] <= 1e-9:

@@ -84,9 +84,9 @@ def least_price(proof: Program, relaxed: Solved | None, price: float) -> Solved:
     proof.under = price
     if relaxed is None:
         return Solved(np.zeros(len(proof.candidates)), 0.0)
-    if proof.is_crowded:
-        return relaxed
     last = relaxed._replace(bound=proof.at_least(relaxed))
+    if proof.is_crowded or proof.is_slow(relaxed):
+        return last
     if len(proof.candidates) <= FEW:
         solved = proof.whole(near=relaxed)
         return solved._replace(bound=max(last.bound, solved.bound)) if solved is not None else last

@@ -22,6 +22,8 @@ TRIES, BETTER, SWAPS, AGAIN = (40, 16), (6, 2), (400, 150), 6
 ONE_BY_ONE, CLOSING, NODES = 18, (120, 12, 4), 80
 # Nodes and relative gap of the solver for each answer with many candidates: if that is not enough, rounding will do.
 QUICK_NODES, QUICK_GAP = 1, 5e-3
+# They are looked for among what would raise the price of one without whole numbers by so much at most, as a share.
+CORE = 0.002
 # Of these so many are asked for in a search at most: then rounding will do.
 ASKED = 3
 # A plan that is proven so nearly is not searched any further: with up to MANY candidates, and with more.
@@ -52,7 +54,7 @@ def search(program: Program, evaluator: Evaluator) -> Chosen | None:
         chosen = np.asarray(solved.taken > 0.5)
         if program.separate(solved.taken):
             continue
-        if best is not None and program.price(chosen) >= program.price(best) - MARGIN:
+        if best is not None and program.price(chosen) >= (1 - min(near(program), NEAR)) * program.price(best) - MARGIN:
             break
         found = bettered(program, evaluator, chosen)
         if found is not None:
@@ -123,7 +125,12 @@ def answer(program: Program, relaxed: Solved, may_ask: bool = True) -> Solved | 
     solved = None
     is_far = price - far > program.at_least(relaxed) + MARGIN
     if near(program) and is_far and (chosen is None or (may_ask and not program.is_hard)):
-        solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price)
+        is_slow = program.is_slow(relaxed)
+        solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price, CORE if is_slow else np.inf)
+        if is_slow and solved is not None:
+            return solved._replace(bound=relaxed.bound)
+        if is_slow and chosen is None:
+            solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed)
     # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
     return solved if solved is not None or chosen is None else Solved(chosen.astype(float), relaxed.bound)
 

@@ -145,7 +145,8 @@ def _proven_of_many(
     if least < program.price(best) - enough(proof, best) - MARGIN:
         proven = least_price(proof, relaxed, program.price(best))
         least = max(least, proven.bound)
-        best = _by_rows(program, evaluator, np.asarray(proven.taken > 0.5), best)
+        if not proven.halves:
+            best = _by_rows(program, evaluator, np.asarray(proven.taken > 0.5), best)
     return best, least
 
 
