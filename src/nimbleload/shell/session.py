@@ -14,6 +14,7 @@ from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
+from ..core.told.as_known import is_unknown
 from ..core.told.basis import basis_words
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.outlook import Outlook, outlook
@@ -264,28 +265,36 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {count(of.machine.cores, 'core')}")
     click.echo(seen.verdict.headline)
     click.echo(seen.verdict.advice)
-    own, host, interrupts, cold, slowed = (percent(part) for part in here.parts)
-    adds = f"this computer adds {interrupts} by interrupting and {cold} by what it does to caches between two blocks"
-    if here.parts.slowed > 0:
-        adds += f", and {slowed} by lowering its clock beside wide vectors"
-    click.echo(f"Own work {own}, the host {host}; {adds}.")
+    if not is_unknown(of):
+        click.echo(_parts(here))
     click.echo()
     click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")
     for r in here.rungs:
         mark = ">" if r.buffer == of.buffer else " "
-        bad = percent(seen.peaks[r.buffer].bad)
+        loads = [r.load, seen.peaks[r.buffer].bad, r.chain, r.spread]
+        load, bad, chain, spread = ["–" if is_unknown(of) else percent(each) for each in loads]
         click.echo(
-            f"{mark} {r.buffer:6d}  {percent(r.load):>7}  {bad:>9}  {percent(r.chain):>14}  {percent(r.spread):>14}"
-            f"  {milliseconds(r.round_trip):>11}   {r.word}"
+            f"{mark} {r.buffer:6d}  {load:>7}  {bad:>9}  {chain:>14}  {spread:>14}  {milliseconds(r.round_trip):>11}"
+            f"   {r.word}"
         )
-    click.echo()
-    click.echo(f"Tracks by cost at {clock(here.second)}, in per cent of one core:")
-    for name, share in dearest(of, here):
-        click.echo(f"  {percent(share):>7}  {name}")
+    if not is_unknown(of):
+        click.echo()
+        click.echo(f"Tracks by cost at {clock(here.second)}, in per cent of one core:")
+        for name, share in dearest(of, here):
+            click.echo(f"  {percent(share):>7}  {name}")
     for line in provenance_lines(here):
         click.echo(line)
     for warning in warnings(of):
         click.echo(f"Mind: {warning}")
+
+
+def _parts(here: Instant) -> str:
+    """What a load is made of: the plugins' own work, the host's, and what this computer adds."""
+    own, host, interrupts, cold, slowed = (percent(part) for part in here.parts)
+    adds = f"this computer adds {interrupts} by interrupting and {cold} by what it does to caches between two blocks"
+    if here.parts.slowed > 0:
+        adds += f", and {slowed} by lowering its clock beside wide vectors"
+    return f"Own work {own}, the host {host}; {adds}."
 
 
 def provenance_lines(here: Instant) -> list[str]:

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from ..core.session.edits import empty
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
-from ..core.units import agreeing, count
+from ..core.units import agreeing, clock, count
 from .audio import stamped, upper_bits
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
@@ -262,7 +262,7 @@ def _report(folder: Path, stems: list[Stem], failures: list[str], others: int, l
     rate, silent = _rate(stems), [stem for stem in stems if not stem.sounding]
     long = max(stem.seconds for stem in stems)
     understood = [
-        f"{len(stems)} audio files, the longest of {long / 60:.1f} minutes: a track each.",
+        f"{len(stems)} audio files, the longest of {clock(long)}: a track each.",
         f"{sum(len(stem.sounding) for stem in stems)} stretches in which something sounds.",
         f"{rate} Hz, as most of them.",
     ]

@@ -90,6 +90,16 @@ def test_what_fits_says_how_much_stays_free():
     assert "70 % of the deadline stays free" in said.advice
 
 
+def test_without_plugins_there_is_nothing_to_fit():
+    of = session(track("a"), track("b"), bus("Hall"))
+    said = said_of(of, {}, 2)
+    assert (said.kind, said.headline) == ("fits", "There are no plugins in this session.")
+    assert said.advice == "Tracks that only play cost next to nothing. Plugins are added on Session."
+    little, much = (msgspec.structs.replace(of, host=Host(strip_overhead=share * DEADLINE)) for share in (0.02, 0.5))
+    assert "The host itself takes 8.0 % of the 5.33 ms deadline." in said_of(little, {}, 1).advice
+    assert said_of(much, {}, 1).headline.startswith("Overloads")
+
+
 def test_between_limit_and_deadline_is_tight_not_overloaded():
     said = said_of(session(track("a", "eq")), {"eq": 0.9}, 1)
     assert said.headline.startswith("Tight")

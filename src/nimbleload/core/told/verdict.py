@@ -36,6 +36,10 @@ def verdict(of: Survey, at: Instant) -> Verdict:
         return Verdict("unknown", "Nothing is measured yet.", advice, False)
     load = f"{'At least ' if judged.missing else ''}{percent(judged.rung.load)}"
     gap = f" {counted_as_nothing(judged.missing)}." if judged.missing else ""
+    if judged.kind == "fits" and not any(strip.uses() for strip in session.strips):
+        own = f" The host itself takes {load} of the {block_time} deadline." if judged.rung.load >= 0.0005 else ""
+        advice = f"Tracks that only play cost next to nothing.{own} Plugins are added on Session."
+        return Verdict("fits", "There are no plugins in this session.", advice, False)
     if judged.kind == "fits":
         room = f"{'At most ' if judged.missing else ''}{percent(1 - judged.rung.load)}"
         advice = f"{room} of the deadline stays free; the limit is {percent(session.limit)}.{gap}"
