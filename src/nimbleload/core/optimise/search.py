@@ -125,14 +125,20 @@ def answer(program: Program, relaxed: Solved, may_ask: bool = True) -> Solved | 
     solved = None
     is_far = price - far > program.at_least(relaxed) + MARGIN
     if near(program) and is_far and (chosen is None or (may_ask and not program.is_hard)):
-        is_slow = program.is_slow(relaxed)
-        solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price, CORE if is_slow else np.inf)
-        if is_slow and solved is not None:
-            return solved._replace(bound=relaxed.bound)
-        if is_slow and chosen is None:
-            solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed)
+        solved = _soon(program, relaxed, price)
     # So few nodes may find nothing, and a solver may fail: what rounding leads to is still an answer.
     return solved if solved is not None or chosen is None else Solved(chosen.astype(float), relaxed.bound)
+
+
+def _soon(program: Program, relaxed: Solved, price: float) -> Solved | None:
+    """An answer in whole numbers that costs so much at most (minutes); None if none is found soon. Where that takes
+    seconds it is one of the core of the problem, which proves no more than the one without whole numbers."""
+    if not program.is_slow(relaxed):
+        return program.whole(QUICK_NODES, QUICK_GAP, relaxed, price)
+    solved = program.whole(QUICK_NODES, QUICK_GAP, relaxed, price, CORE)
+    if solved is not None:
+        return solved._replace(bound=relaxed.bound)
+    return None if np.isfinite(price) else program.whole(QUICK_NODES, QUICK_GAP, relaxed)
 
 
 def closed(program: Program, evaluator: Evaluator, best: Chosen | None) -> Chosen | None:
