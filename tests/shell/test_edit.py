@@ -215,7 +215,7 @@ def test_what_is_set_in_a_plugins_own_window_is_taken_when_it_is_closed(hands, l
     assert "What was set in good's window is in the session now." in said
     assert struct.unpack("d", session().strips[0].inserts[0].setting.state) == (0.75,)
     said = run("edit", "a.nimbleload", "replace Drums/1 bare", "window Drums/1", fails=True)
-    assert "has no window of its own" in said
+    assert "window Drums/1: bare has no window of its own. Nothing was written." in said
 
 
 def test_a_plan_goes_along_with_edits():

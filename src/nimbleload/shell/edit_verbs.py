@@ -18,6 +18,7 @@ from ..core.session.plugins import PluginRef, PluginUse, Setting
 from ..core.session.session import Meter, Session, SessionError, TempoPoint
 from ..core.session.strips import Strip
 from ..core.told.own_window import closed
+from ..core.told.trouble import trouble_of
 from ..core.units import from_clock, listed, said_by
 from ..probe.choosing import Lookup
 from ..probe.describing import read_state, state_of, told
@@ -215,7 +216,8 @@ def _preset(session: Session, words: list[str], _: Lookup) -> Session:
         raise SessionError(f"{words[1]} cannot be read: {said_by(error)}") from None
     tried = told(msgspec.structs.replace(use, setting=Setting((), state)), session.rate)
     if isinstance(tried, Failure):
-        raise SessionError(f"{use.label} does not take {words[1]}: it {tried.reason.rstrip('.')}")
+        why = trouble_of(use.label, tried.reason, "it").rstrip(".")
+        raise SessionError(f"{use.label} does not take {words[1]}: {why}")
     return chain_edits.set_state(session, [use.id], state)
 
 
@@ -225,7 +227,7 @@ def _window(session: Session, words: list[str], _: Lookup) -> Session:
     seen: list[Takes] = []
     for event in OwnWindow(use, session.rate, f"{use.label} on {words[0].rpartition('/')[0]}").events():
         if isinstance(event, Failure):
-            raise SessionError(f"{use.label} {event.reason.rstrip('.')}")
+            raise SessionError(trouble_of(use.label, event.reason).rstrip("."))
         if isinstance(event, Takes):
             seen.append(event)
         if isinstance(event, Left):

@@ -313,6 +313,21 @@ def test_selection_survives_a_change_of_moment(example, qtbot):
     assert example.desk.selection == (strip.id,)
 
 
+@pytest.mark.parametrize("by", ["the plan", "Escape in the list", "Escape in the options"])
+def test_from_a_chosen_track_a_way_leads_back_to_the_plan(example, qtbot, by):
+    choose(example, qtbot, "Choir low")
+    page = example.balance
+    assert page.right.currentWidget() is page.options
+    if by == "the plan":
+        qtbot.mouseClick(page.options.to_plan, Qt.MouseButton.LeftButton)
+    else:
+        at = page.tracks.view if "list" in by else page.options.options[0]
+        at.setFocus()
+        qtbot.keyClick(at, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: page.right.currentWidget() is page.drawer, timeout=30_000)
+    assert example.desk.selection == () and not page.tracks.view.selectionModel().hasSelection()
+
+
 def test_a_row_stays_where_it_is_when_its_track_is_frozen(example, qtbot, settled):
     choose(example, qtbot, "Choir low")
     model = example.balance.tracks.model

@@ -132,6 +132,7 @@ class BalancePage(QWidget):
         self.timeline.stretched.connect(self._show_stretch)
         self.options.decided.connect(desk.decide)
         self.options.fader_set.connect(desk.place_fader)
+        self.options.left.connect(self.tracks.clear_choice)
         desk.opened.connect(self._show_opening)
         desk.recomputed.connect(self._show_survey)
         desk.moved.connect(self._show_instant)

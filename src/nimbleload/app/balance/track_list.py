@@ -37,6 +37,7 @@ from ...core.session.plugins import FAMILIES
 from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey
 from ...core.units import clock, percent
+from ..look.on_key import on_key
 from ..look.picture import elided
 from ..look.place_strip import Elided
 from ..look.rows import choose_rows
@@ -161,6 +162,7 @@ class TrackList(QFrame):
         self.view.setRootIsDecorated(False)
         self.view.setAccessibleName("Tracks by cost")
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
+        on_key(self, Qt.Key.Key_Escape, self.clear_choice)
         self._title = Elided("Tracks by cost")
         self._title.setProperty("role", "title")
         self.filter = QLineEdit()
@@ -267,7 +269,7 @@ class TrackList(QFrame):
         self.chosen.emit(list(ids))
 
     def clear_choice(self) -> None:
-        """Chooses no track, in sight or not."""
+        """Chooses no track, in sight or not (Escape)."""
         self.view.clearSelection()
         if self._ids:
             self._choose([])

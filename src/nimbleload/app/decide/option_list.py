@@ -25,7 +25,9 @@ from ...core.survey import Instant, Survey
 from ...core.told.plans import option_price, option_words, savings_words
 from ...core.units import percent
 from ..look.emptied import emptied
+from ..look.on_key import on_key
 from ..look.picture import elided, scrolled
+from ..look.place_strip import Elided
 from ..look.theme import theme
 
 MINUS = "−"
@@ -155,18 +157,24 @@ class ChainRow(QWidget):
 class OptionList(QFrame):
     """The panel for the chosen strips. `decided` tells what was chosen, as (what it is called, decisions).
 
-    `fader_set` brings a strip and how many of its last inserts come after its fader; `card_wanted` asks for the cost
-    card of a plugin (a use's id).
+    `left` asks for the plan in its place, with no strip chosen. `fader_set` brings a strip and how many of its last
+    inserts come after its fader; `card_wanted` asks for the cost card of a plugin (a use's id).
     """
 
     decided = Signal(str, list)
     fader_set = Signal(str, int)
     card_wanted = Signal(str)
+    left = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self._title, self._below = QLabel(), QLabel()
+        self._title, self._below = Elided(), QLabel()
+        self.to_plan = QPushButton("the plan")
+        self.to_plan.setProperty("role", "word")
+        self.to_plan.setToolTip("Chooses no track, and shows the plan (Escape)")
+        self.to_plan.clicked.connect(self.left)
+        on_key(self, Qt.Key.Key_Escape, self.left.emit)
         self._title.setProperty("role", "title")
         self._below.setProperty("role", "quiet")
         self._below.setWordWrap(True)
@@ -185,7 +193,10 @@ class OptionList(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 6, 6)
         column.setSpacing(3)
-        column.addWidget(self._title)
+        head = QHBoxLayout()
+        head.addWidget(self._title, 1)
+        head.addWidget(self.to_plan)
+        column.addLayout(head)
         column.addWidget(self._below)
         column.addWidget(scrolled(inside), 1)
         self.options: list[OptionButton] = []

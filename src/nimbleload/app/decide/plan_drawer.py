@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from msgspec.structs import replace
 from PySide6.QtCore import QPoint, QSize, Qt, Signal
-from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -35,6 +37,7 @@ from ...core.told.steps import how_good, in_the_way, price_words, step_words, wh
 from ...core.units import minutes, percent
 from ..look.emptied import emptied
 from ..look.lines import Lines
+from ..look.on_key import on_key
 from ..look.prose import Prose
 from ..look.theme import theme
 from .decide_dialogs import WeightsDialog
@@ -95,13 +98,9 @@ class PlanDrawer(QFrame):
             button.clicked.connect(lambda _=False, by=by: self.move_chosen(by))
             button.setToolTip(f"Take this step {word} ({keys})")
             button.setAccessibleName(button.toolTip())
-            QShortcut(QKeySequence(keys), self.steps, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(
-                lambda by=by: self.move_chosen(by)
-            )
+            on_key(self.steps, keys, partial(self.move_chosen, by))
         self.remove.setToolTip("Take the chosen step back (Delete)")
-        QShortcut(
-            QKeySequence.StandardKey.Delete, self.steps, self.remove_chosen, context=Qt.ShortcutContext.WidgetShortcut
-        )
+        on_key(self.steps, QKeySequence.StandardKey.Delete, self.remove_chosen)
         self.steps.currentRowChanged.connect(self._choose)
         self._menu = QMenu(self.steps)
         self.steps.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)

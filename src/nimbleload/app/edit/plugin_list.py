@@ -15,6 +15,7 @@ from ...core.session.plugins import PluginUse
 from ...probe import catalogue
 from ...probe.choosing import choices, matching
 from ..background.to_window_thread import ToWindowThread
+from ..look.lines import Lines
 from ..look.theme import theme
 from .inspector import standard_word
 from .strip_view import NEW
@@ -65,6 +66,7 @@ class PluginList(QWidget):
         self.rows.setDragEnabled(True)
         self.rows.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
         self.rows.setAccessibleName("Plugins to put in")
+        Lines(self.rows, 1)
         self.count = QLabel()
         self.count.setProperty("role", "quiet")
         self.count.setWordWrap(True)
@@ -106,7 +108,8 @@ class PluginList(QWidget):
         for use in fitting[:MOST_SHOWN]:
             item = QListWidgetItem(f"{use.label}   {standard_word(use)}")
             item.setData(Qt.ItemDataRole.UserRole, numbers[id(use)])
-            item.setToolTip(f"{use.label}, {use.family}\n{use.plugin.vendor}\n{use.plugin.identifier}")
+            whose = f"{use.label}, {standard_word(use)}, {use.family}"
+            item.setToolTip(f"{whose}\n{use.plugin.vendor}\n{use.plugin.identifier}")
             self.rows.addItem(item)
         more = f"; the first {MOST_SHOWN} are shown" if len(fitting) > MOST_SHOWN else ""
         self.count.setText(f"{len(fitting)} of {len(self.plugins)}{more}. Enter, or drag, puts one in.")

@@ -8,6 +8,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...core.session import chain_edits
 from ...core.session.plugins import PluginUse, Setting
+from ...core.told.trouble import trouble_of
 from ...probe.formats.hosted import Parameter
 from .inspector import Inspector
 from .own_windows import OwnWindows
@@ -34,7 +35,7 @@ class PluginSettings(QObject):
         self.parameters.tried.connect(self._take_state)
         self.windows.told.connect(self._tell_window)
         self.windows.left.connect(self._take_left)
-        self.windows.failed.connect(lambda use, why: self.news.emit(f"{use.label} {why.rstrip('.')}."))
+        self.windows.failed.connect(lambda use, why: self.news.emit(trouble_of(use.label, why)))
 
     def known(self, uses: Sequence[PluginUse], rate: int) -> tuple[Parameter, ...] | str | None:
         """What is known of the parameters of the first of these plugins (see `Parameters.of`)."""
@@ -79,7 +80,8 @@ class PluginSettings(QObject):
 
     def _take_state(self, use_ids: list[str], name: str, state: bytes, why: str) -> None:
         if why:
-            self.news.emit(f"{name} was not taken: it {why.rstrip('.')}. Nothing has changed.")
+            label = self._uses[0].label if self._uses else "It"
+            self.news.emit(f"{name} was not taken: {trouble_of(label, why, 'it')} Nothing has changed.")
         else:
             self.wanted.emit(f"preset {name}", lambda session: chain_edits.set_state(session, use_ids, state))
 

@@ -12,6 +12,7 @@ from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
 from ...core.told.card import played_as
+from ...core.told.trouble import trouble_of
 from ...core.units import percent
 from ...probe import session_run
 
@@ -202,7 +203,7 @@ class MeasureModel(QAbstractTableModel):
         card = self.card(row)
         status = self.status(row)
         if status == "failed" and card is not None:
-            return f"{card.name or self.rows[row][1].label} {card.failure}."
+            return trouble_of(card.name or self.rows[row][1].label, card.failure or "")
         doubt = self.doubt(row)
         if doubt > 1:
             return f"{percent(doubt - 1)} too high at most: others shared the core"

@@ -8,6 +8,7 @@ from ..cards.rhythm import rhythm
 from ..session.computer import deadline
 from ..session.plugins import PluginUse
 from ..units import count, decibels, microseconds, milliseconds, percent
+from .trouble import trouble_of
 
 # A filter's own delay is no false latency, and rounding is no other sound.
 LATENCY_SLACK = 32
@@ -38,7 +39,7 @@ def played_as(use: PluginUse) -> tuple[str, ...]:
 
 def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
     """What a card says in plain words: cost, rhythm, silence, fixed part, latency, tail, noise; the failure first."""
-    said = [f"{card.name} {card.failure}."] if card.failure else []
+    said = [trouble_of(card.name, card.failure)] if card.failure else []
     if card.cost(rate, buffer, "sounding").provenance == "unknown":
         return said or ["Not measured yet."]
     said += _costs(card, rate, buffer)
