@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import wave
 import zipfile
+from pathlib import Path
 
 import pytest
 
@@ -48,6 +49,12 @@ def test_tracks_groups_returns_and_main_are_connected(tmp_path):
     assert any("Fader group" in line and "VCA" in line for line in found.report.left_out)
     assert found.report.program == "Testwriter 7"
     build(found.session)
+
+
+def test_a_file_named_from_where_one_is_names_its_place(tmp_path, monkeypatch):
+    x.write(tmp_path / "song.dawproject", x.project(x.track("t", "Voice", x.channel("c")) + x.main_track()))
+    monkeypatch.chdir(tmp_path)
+    assert dawproject.read(Path("song.dawproject")).session.source == str(tmp_path / "song.dawproject")
 
 
 def test_devices_keep_their_state_order_and_role(tmp_path):

@@ -49,6 +49,23 @@ class TestSessionFile:
         session_file.write(path, Saved(session(strip)))
         assert session_file.read(path).session.strips[0].inserts[0].setting.state == state
 
+    def test_what_a_session_was_made_from_is_found_where_it_lies_now(self, tmp_path, monkeypatch):
+        """Named as seen from another folder, as by a shell; moved along with the session; gone; and where it was."""
+        (home := tmp_path / "mix").mkdir()
+        (home / "a.dawproject").write_bytes(b"")
+
+        def source_of(source: str, folder: Path = home) -> str:
+            session_file.write(folder / "a.nimbleload", Saved(msgspec.structs.replace(saved().session, source=source)))
+            return session_file.read(folder / "a.nimbleload").session.source
+
+        monkeypatch.chdir(home)
+        assert source_of("a.dawproject", Path()) == str(home / "a.dawproject")
+        assert source_of("mix/a.dawproject") == str(home / "a.dawproject")
+        assert source_of("/elsewhere/a.dawproject") == str(home / "a.dawproject")
+        assert source_of("/elsewhere/b.dawproject") == "/elsewhere/b.dawproject" and source_of("") == ""
+        (other := tmp_path / "a.dawproject").write_bytes(b"")
+        assert source_of(str(other)) == str(other)
+
     def test_the_version_before_is_kept(self, tmp_path):
         path = tmp_path / "a.nimbleload"
         session_file.write(path, saved(1))

@@ -109,7 +109,8 @@ class _Reader:
         ends = [clip.end for strip in strips for clip in strip.clips] + [s.start for s in sections]
         name = self._title()
         session = Session(
-            name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path), meters=meters,
+            name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path.absolute()),
+            meters=meters,
         )  # fmt: skip
         try:
             session = self._with_rests(session, build(session))

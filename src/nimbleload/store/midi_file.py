@@ -337,7 +337,8 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
         sections.setdefault(tempo.seconds(tick / ticks), name or "Section")
     session = Session(
         blank.name, rate, max([length, *sections]), (*strips, *blank.strips),
-        tuple(Section(name, start) for start, name in sections.items()), possible, source=str(path), meters=meters,
+        tuple(Section(name, start) for start, name in sections.items()), possible,
+        source=str(path.absolute()), meters=meters,
     )  # fmt: skip
     understood = [
         f"{count(len(of.parts), 'part')} with {count(of.notes, 'note')}, {length / 60:.1f} minutes: a track each, "

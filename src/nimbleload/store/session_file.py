@@ -116,7 +116,17 @@ def read(path: Path) -> Saved:
     except OSError as error:
         raise SessionFileError(f"{path} cannot be read: {said_by(error)}.") from error
     _check(saved, path)
-    return saved
+    return msgspec.structs.replace(saved, session=_with_source(saved.session, path))
+
+
+def _with_source(session: Session, path: Path) -> Session:
+    """A session that names what it was made from where that lies now: moved along with the session file, or named as it
+    was seen from another folder, it lies beside that."""
+    source = Path(session.source)
+    beside = [path.absolute().parent / name for name in (source, source.name)]
+    found = next((each for each in beside if each.exists()), None)
+    is_lost = session.source and not (source.is_absolute() and source.exists())
+    return msgspec.structs.replace(session, source=str(found)) if is_lost and found is not None else session
 
 
 def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:

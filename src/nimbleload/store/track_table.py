@@ -229,8 +229,9 @@ def _found(path: Path, rate: int, of: _Rows) -> Found:
     ends = [clip.end for strip in strips for clip in strip.clips] + [section.start for section in of.sections]
     sections = tuple(sorted(of.sections, key=lambda section: section.start))
     session = msgspec.structs.replace(
-        empty(path.stem, rate, max(ends, default=0.0)), strips=tuple(strips), sections=sections, source=str(path)
-    )
+        empty(path.stem, rate, max(ends, default=0.0)), strips=tuple(strips), sections=sections,
+        source=str(path.absolute()),
+    )  # fmt: skip
     try:
         checked(session)
     except SessionError as error:

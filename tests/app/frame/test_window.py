@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import msgspec
 import pytest
 from PySide6.QtCore import Qt
@@ -59,7 +61,10 @@ def test_what_is_saved_opens_again_with_its_plan(example, make_window, qtbot, se
     assert path.exists()
     assert not example.desk.has_unsaved
     other = make_window()
-    open_file(other, qtbot, path)
+    # As from a shell: its place is what is kept of it.
+    monkeypatch.chdir(tmp_path)
+    open_file(other, qtbot, Path("mix.nimbleload"))
+    assert other.desk.path == path
     assert other.desk.document == example.desk.document
     assert other.desk.survey.after.load.tolist() == example.desk.survey.after.load.tolist()
     assert other._choices.recent == [path]

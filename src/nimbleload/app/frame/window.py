@@ -301,7 +301,7 @@ class MainWindow(QMainWindow):
         self._leave_then(lambda: self._show_opened(None, Opened(self._example())))
 
     def open_path(self, path: Path) -> None:
-        self._leave_then(lambda: self.filing.open(path))
+        self._leave_then(lambda: self.filing.open(path.absolute()))
 
     def ask_open(self) -> None:
         kinds = f"Sessions (*{SUFFIX} *{EXCHANGE_SUFFIX})"
