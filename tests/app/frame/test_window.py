@@ -335,7 +335,7 @@ def test_a_session_with_nothing_in_it_is_shown(make_window, qtbot, tmp_path, len
     window = make_window()
     open_file(window, qtbot, write(tmp_path, session(track("a", clips=()), length=length)))
     assert not window.grab().isNull()
-    assert "Fits" in window.balance.sentence.headline.text()
+    assert window.balance.sentence.headline.text() == "There are no plugins in this session."
 
 
 def test_loads_rest_on_first_figures_before_anything_is_measured_thoroughly(make_window, qtbot, tmp_path, quick):
