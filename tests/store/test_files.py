@@ -17,6 +17,7 @@ import pytest
 from nimbleload.core.cards.card import METHOD, Made, Truth
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.strips import Clip
 from nimbleload.store import atomic, session_file, spreadsheet
 from nimbleload.store.archive import ImportRefusedError
 from nimbleload.store.library import Library, LibraryError
@@ -63,8 +64,29 @@ class TestSessionFile:
         assert source_of("mix/a.dawproject") == str(home / "a.dawproject")
         assert source_of("/elsewhere/a.dawproject") == str(home / "a.dawproject")
         assert source_of("/elsewhere/b.dawproject") == "/elsewhere/b.dawproject" and source_of("") == ""
+        # What is only missing is not taken for another one of its name.
+        assert source_of(str(tmp_path / "a.dawproject")) == str(tmp_path / "a.dawproject")
         (other := tmp_path / "a.dawproject").write_bytes(b"")
         assert source_of(str(other)) == str(other)
+
+    def test_what_its_clips_play_is_found_where_the_session_was_moved_to(self, tmp_path):
+        (stems := tmp_path / "mix" / "stems" / "Drums").mkdir(parents=True)
+        for name in ("a.wav", "part #1.mid"):
+            (stems / name).write_bytes(b"")
+        files = {"audio": str(stems / "a.wav"), "notes": f"{stems / 'part #1.mid'}#0.1"}
+        packed = Clip(0, 1, "audio", file="audio/a.wav")
+        clips = (*(Clip(0, 1, kind, file=file) for kind, file in files.items()), packed)
+        playing = msgspec.structs.replace(track("t"), clips=clips)
+        session_file.write(tmp_path / "mix" / "a.nimbleload", Saved(session(playing)))
+        here = session_file.read(tmp_path / "mix" / "a.nimbleload").session
+        assert here.strip("t").clips == clips
+        (tmp_path / "mix").rename(tmp_path / "moved")
+        moved = session_file.read(tmp_path / "moved" / "a.nimbleload").session.strip("t").clips
+        there = [each.replace(str(tmp_path / "mix"), str(tmp_path / "moved")) for each in files.values()]
+        assert [clip.file for clip in moved] == [*there, "audio/a.wav"]
+        (tmp_path / "moved" / "stems" / "Drums" / "a.wav").unlink()
+        lost = session_file.read(tmp_path / "moved" / "a.nimbleload").session.strip("t").clips
+        assert lost[0].file == files["audio"] and lost[1:] == moved[1:]
 
     def test_the_version_before_is_kept(self, tmp_path):
         path = tmp_path / "a.nimbleload"

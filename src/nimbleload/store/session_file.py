@@ -15,6 +15,7 @@ from ..core.cards.card import CostCard
 from ..core.decisions.decision import KeptPlan, Plan
 from ..core.session.computer import Machine
 from ..core.session.session import Session
+from ..core.session.strips import Clip, Strip
 from ..core.units import said_by
 from . import atomic
 from .limits import impossible
@@ -116,17 +117,44 @@ def read(path: Path) -> Saved:
     except OSError as error:
         raise SessionFileError(f"{path} cannot be read: {said_by(error)}.") from error
     _check(saved, path)
-    return msgspec.structs.replace(saved, session=_with_source(saved.session, path))
+    return msgspec.structs.replace(saved, session=_where_it_lies(saved.session, path.absolute().parent))
 
 
-def _with_source(session: Session, path: Path) -> Session:
-    """A session that names what it was made from where that lies now: moved along with the session file, or named as it
-    was seen from another folder, it lies beside that."""
-    source = Path(session.source)
-    beside = [path.absolute().parent / name for name in (source, source.name)]
-    found = next((each for each in beside if each.exists()), None)
-    is_lost = session.source and not (source.is_absolute() and source.exists())
-    return msgspec.structs.replace(session, source=str(found)) if is_lost and found is not None else session
+def _where_it_lies(session: Session, home: Path) -> Session:
+    """A session that names what it was made from, and the files that its clips play, where these lie now: they may have
+    been moved along with its own folder, or be named as they were seen from another one."""
+    now: dict[str, str] = {}
+
+    def moved(clip: Clip) -> Clip:
+        # What lies in an exchange file has no place of its own.
+        whole = clip.file or ""
+        name, mark, part = whole.rpartition("#") if clip.kind == "notes" and "#" in whole else (whole, "", "")
+        if not Path(name).is_absolute():
+            return clip
+        if name not in now:
+            now[name] = _lies_at(name, home)
+        return clip if now[name] == name else msgspec.structs.replace(clip, file=f"{now[name]}{mark}{part}")
+
+    strips = tuple(_with_clips(strip, tuple(moved(clip) for clip in strip.clips)) for strip in session.strips)
+    source = _lies_at(session.source, home) if session.source else ""
+    return msgspec.structs.replace(session, strips=strips, source=source)
+
+
+def _with_clips(strip: Strip, clips: tuple[Clip, ...]) -> Strip:
+    return strip if clips == strip.clips else msgspec.structs.replace(strip, clips=clips)
+
+
+def _lies_at(name: str, home: Path) -> str:
+    """Where a file or folder lies: as named; or, where the folder that held it is gone as well, in `home` by as much of
+    its path as is there. Else as named: what is only missing is not taken for another one of its name."""
+    path = Path(name)
+    if path.is_absolute() and path.exists():
+        return name
+    for left in range(path.is_absolute(), len(path.parts)):
+        is_moved = not path.is_absolute() or not Path(*path.parts[:left]).exists()
+        if is_moved and (found := home.joinpath(*path.parts[left:])).exists():
+            return str(found)
+    return name
 
 
 def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:
