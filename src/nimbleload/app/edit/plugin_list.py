@@ -66,7 +66,7 @@ class PluginList(QWidget):
         self.rows.setDragEnabled(True)
         self.rows.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
         self.rows.setAccessibleName("Plugins to put in")
-        Lines(self.rows, 1)
+        Lines(self.rows, 1, room=0)
         self.count = QLabel()
         self.count.setProperty("role", "quiet")
         self.count.setWordWrap(True)

@@ -28,11 +28,12 @@ def broken(text: str, font: QFont, width: int, most: int) -> list[str]:
 
 class Lines(QStyledItemDelegate):
     """Paints each row of a list in as many lines as it needs, `most` at most, while all rows can then be seen; where
-    there is no room for that, one line each, so that as many rows as possible are seen."""
+    there is no room for that, one line each, so that as many rows as possible are seen. Above and below stays so much
+    `room` (pixels)."""
 
-    def __init__(self, view: QListView, most: int = 2) -> None:
+    def __init__(self, view: QListView, most: int = 2, room: int = MARGIN) -> None:
         super().__init__(view)
-        self._view, self._most = view, most
+        self._view, self._most, self._room = view, most, room
         self._measured: tuple[tuple, bool] = ((), False)
         view.setItemDelegate(self)
         view.setResizeMode(QListView.ResizeMode.Adjust)
@@ -50,20 +51,20 @@ class Lines(QStyledItemDelegate):
         model, line = self._view.model(), QFontMetrics(font).lineSpacing()
         rows, room = model.rowCount(), self._view.viewport().height()
         # Few enough for their words to be measured.
-        if rows * (line + 2 * MARGIN) > room:
+        if rows * (line + 2 * self._room) > room:
             return False
         indexes = [model.index(row, 0) for row in range(rows)]
         # Asked of every row that is painted: measured when words, font or room are others.
         asked = (font.key(), self._view.viewport().size().toTuple(), *(index.data() for index in indexes))
         if self._measured[0] != asked:
             counts = (max(len(self._broken(index, font, self._most)), 1) for index in indexes)
-            self._measured = asked, sum(count * line + 2 * MARGIN for count in counts) <= room
+            self._measured = asked, sum(count * line + 2 * self._room for count in counts) <= room
         return self._measured[1]
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
         self.initStyleOption(option, index)
         count = max(len(self.lines(index, option.font)), 1)
-        return QSize(self._view.viewport().width(), count * option.fontMetrics.lineSpacing() + 2 * MARGIN)
+        return QSize(self._view.viewport().width(), count * option.fontMetrics.lineSpacing() + 2 * self._room)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         self.initStyleOption(option, index)
@@ -75,6 +76,6 @@ class Lines(QStyledItemDelegate):
         painter.setFont(font)
         role = QPalette.ColorRole.HighlightedText if chosen else QPalette.ColorRole.Text
         painter.setPen(option.palette.color(role))
-        place = option.rect.adjusted(MARGIN, MARGIN, -MARGIN, -MARGIN)
+        place = option.rect.adjusted(MARGIN, self._room, -MARGIN, -self._room)
         painter.drawText(place, Qt.AlignmentFlag.AlignTop, "\n".join(words))
         painter.restore()
