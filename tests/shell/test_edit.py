@@ -37,7 +37,7 @@ def run(*arguments, fails=False, **more):
 
 
 def session(name="a.nimbleload"):
-    return session_file.read(name).session
+    return session_file.read(Path(name)).session
 
 
 def stem(path):
@@ -221,11 +221,11 @@ def test_what_is_set_in_a_plugins_own_window_is_taken_when_it_is_closed(hands, l
 def test_a_plan_goes_along_with_edits():
     run("new", "a.nimbleload")
     run("edit", "a.nimbleload", "add track A", "add track B", "insert A tar")
-    saved = session_file.read("a.nimbleload")
+    saved = session_file.read(Path("a.nimbleload"))
     plan = Plan((Decision("off", "track1"), Decision("off", "track2")))
     session_file.write(Path("a.nimbleload"), msgspec.structs.replace(saved, plan=plan))
     run("edit", "a.nimbleload", "remove A")
-    assert session_file.read("a.nimbleload").plan.decisions == (Decision("off", "track2"),)
+    assert session_file.read(Path("a.nimbleload")).plan.decisions == (Decision("off", "track2"),)
 
 
 def test_folders_and_tables_are_added_to_what_is_there(tmp_path):

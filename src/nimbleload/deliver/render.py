@@ -261,14 +261,11 @@ def carry_out(
             paths = paths_of(job.all_uses)
             made_of, looks = digest(job, sources, paths, kind), seen(job, sources, paths, kind)
             for known in lying(job, folder, kind):
+                if known.proof is None and prove:
+                    continue
                 as_made = as_it_was_made(job, known)
-                same = known.made_of == (made_of if as_made is job else digest(as_made, sources, paths, kind))
-                if same and (known.proof is not None or not prove):
-                    as_seen = seen(as_made, sources, paths, kind)
-                    if known.seen != as_seen:
-                        known = msgspec.structs.replace(known, seen=as_seen)
-                        atomic.write(note_of(folder / known.file), msgspec.json.encode(known))
-                    yield Step(job, THERE_ALREADY, 1.0, known)
+                if known.made_of == (made_of if as_made is job else digest(as_made, sources, paths, kind)):
+                    yield Step(job, THERE_ALREADY, 1.0, _seen_as(known, seen(as_made, sources, paths, kind), folder))
                     return
             check_room(job, folder, prove)
             half = 0.5 if prove else 1.0
@@ -336,6 +333,15 @@ def as_it_was_made(job: Job, known: Rendered) -> Job:
     the job would make, whatever size blocks have by now. Else the job itself."""
     stands = known.buffer not in (0, job.buffer) and known.proof is not None and known.proof.verdict == "same"
     return msgspec.structs.replace(job, buffer=known.buffer) if stands else job
+
+
+def _seen_as(known: Rendered, looks: str, folder: Path) -> Rendered:
+    """What lies there, with how what went into it looks from outside by now; kept in its note."""
+    if known.seen == looks:
+        return known
+    found = msgspec.structs.replace(known, seen=looks)
+    atomic.write(note_of(folder / known.file), msgspec.json.encode(found))
+    return found
 
 
 def _known(target: Path) -> Rendered | None:
