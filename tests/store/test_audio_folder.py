@@ -69,6 +69,7 @@ def test_folders_are_buses_in_their_own_order(tmp_path):
     assert feeds["a"] == feeds["b"] == feeds["Low"] == ids["Strings"] and feeds["c"] == ids["Low"]
     assert feeds["z"] == feeds["Strings"] == ids["Main"]
     assert "2 folders, as buses." in made.report.understood
+    assert made.report.understood[0] == "4 audio files, the longest of 0:06: a track each."
 
 
 def test_what_is_no_audio_is_said_and_the_rest_taken(tmp_path):

@@ -41,7 +41,9 @@ def test_parts_lie_where_their_notes_are(tmp_path):
         meta(0, "set_tempo", tempo=1_000_000) + meta(960, "set_tempo", tempo=500_000) + meta(480, "marker", text="Two"),
         meta(0, "track_name", name="Organ") + note(60, 0, 480) + note(64, 240, 960) + note(67, 960, 1920),
     )
-    made = midi_file.read(path).session
+    found = midi_file.read(path)
+    assert found.report.understood[0] == "1 part with 3 notes, 0:03: a track each, without instruments."
+    made = found.session
     assert made.tempo == (TempoPoint(0, 60), TempoPoint(2, 120)) and made.meters == (Meter(),)
     (clip,) = made.strips[0].clips
     # Two beats at 60, two at 120.

@@ -22,7 +22,7 @@ from ..core.session.meter import is_possible
 from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
 from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
-from ..core.units import count, said_by
+from ..core.units import clock, count, said_by
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
 from .sounding import NotePart
@@ -341,7 +341,7 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
         source=str(path.absolute()), meters=meters,
     )  # fmt: skip
     understood = [
-        f"{count(len(of.parts), 'part')} with {count(of.notes, 'note')}, {length / 60:.1f} minutes: a track each, "
+        f"{count(len(of.parts), 'part')} with {count(of.notes, 'note')}, {clock(length)}: a track each, "
         "without instruments.",
         f"{len(possible)} tempi." if len(possible) > 1 else f"{possible[0].bpm:.4g} beats a minute.",
     ]
