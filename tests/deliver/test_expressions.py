@@ -300,7 +300,7 @@ def test_keys_that_are_pressed_in_a_midi_file_are_kept_and_heard(tmp_path, monke
     )  # fmt: skip
     found = midi_file.read(played.a_midi_file(tmp_path / "a.mid", *rows), RATE)
     # A key that is not down is pressed for nothing.
-    assert "Track 1: 1 message that changes sounds" in " ".join(found.report.left_out)
+    assert "Track 1: 1 message presses keys that are not down" in " ".join(found.report.left_out)
     (strip,) = (each for each in found.session.strips if each.kind == "track")
     path = tmp_path / "b.dawproject"
     instrument = PluginUse("synth", PluginRef("clap", "test.played", "Played"), voices=8)

@@ -24,6 +24,25 @@ def test_a_plugin_is_told_by_where_its_file_lies(mapped, known_by, of):
     assert standard(known_by) == of
 
 
+def test_plugins_of_one_bundle_that_lie_in_files_of_their_own_are_told_apart(tmp_path):
+    """Some bundles hold dozens. The file of a window is not among them."""
+    bundle = tmp_path / "Many.lv2"
+    bundle.mkdir()
+    (bundle / "manifest.ttl").write_text(
+        "<a> a lv2:Plugin ; lv2:binary <one.so> ; rdfs:seeAlso <a.ttl> .\n"
+        "<b> <http://lv2plug.in/ns/lv2core#binary> <deep/two.so> .\n<w> a ui:X11UI ; ui:binary <window.so> .\n"
+    )
+    for inside in ("one.so", "deep/two.so"):
+        assert plugin_file(f"{bundle}/{inside}") == f"{bundle}/{inside}"
+        assert standard(f"{bundle}/{inside}") == "lv2"
+    assert plugin_file(f"{bundle}/window.so") == str(bundle)
+    assert short(f"{bundle}/deep/two.so") == "two"
+    alone = tmp_path / "Alone.lv2"
+    alone.mkdir()
+    (alone / "manifest.ttl").write_text("<a> lv2:binary <dsp.so> .\n<b> lv2:binary <dsp.so> .\n")
+    assert plugin_file(f"{alone}/dsp.so") == str(alone)
+
+
 @pytest.mark.parametrize(
     "mapped",
     [

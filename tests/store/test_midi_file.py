@@ -164,7 +164,7 @@ def test_tempi_that_are_not_possible_are_left_out(tmp_path):
     path = written(tmp_path / "a.mid", meta(0, "set_tempo", tempo=0) + note(60, 0, 480))
     found = midi_file.read(path)
     assert found.session.tempo == (TempoPoint(0, 120),) and found.session.length == 0.5
-    assert found.report.left_out == ("1 tempi that are not possible.",)
+    assert found.report.left_out == ("1 tempo that is not possible.",)
 
 
 def test_a_key_signature_that_cannot_be_takes_no_notes_away(tmp_path):
@@ -203,3 +203,11 @@ def test_mutated_files_end_in_a_session_or_a_sentence(tmp_path):
             assert str(error)
             continue
         assert found.session.strips[-1].kind == "main" and found.session.length > 0
+
+
+def test_what_chooses_sounds_is_told_once_for_all_tracks(tmp_path):
+    """As almost every file does on every track."""
+    parts = [[(0, mido.Message("program_change", program=k, channel=k)), *note(60, 0, 480, k)] for k in range(3)]
+    assert midi_file.read(written(tmp_path / "a.mid", *parts)).report.left_out == (
+        "3 messages that choose sounds (program changes): the instruments put in here keep theirs, or a preset.",
+    )

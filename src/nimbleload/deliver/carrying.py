@@ -17,14 +17,16 @@ from platformdirs import user_cache_dir
 from ..core.decisions.apply import obstacle
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
-from ..core.session.strips import Clip, Strip
+from ..core.session.strips import Strip
 from ..core.told import carrying as told
+from ..core.told.newer import written_anew
 from ..core.units import said_by
 from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
 from ..store.dawproject_out import is_of_file
 from ..store.found import NothingFoundError
 from ..store.sounding import Sounding
+from ..store.written_anew import is_another
 from . import render, sharing, stems
 from .asked import NOTHING_ASKED, Asked
 from .proof import Proof
@@ -74,19 +76,21 @@ def prepare(
 ) -> Prepared:  # fmt: skip
     """The jobs of a plan, and the stems of some strips (their ids); the session is `saved_as` a file, or not yet. What
     is only compared with what is rendered `alike` may hold what hosts do in their own ways.
-    NothingToDoError if it comes from no exchange file that can be read, and from no audio files, while something is to
-    be rendered."""
+    NothingToDoError if it comes from no exchange file that can be read, or holds another project by now, and from no
+    audio files, while something is to be rendered."""
     made_here = not session.source.endswith(SUFFIX)
     kinds = {decision.kind for decision in plan.decisions}
     needs_audio = not kinds or bool(stems_of) or bool(kinds & {"freeze", "bounce"})
     source = written_out(session, needs_audio) if made_here else Path(session.source)
     try:
-        audio_of = dawproject.read(source).audio
+        imported = dawproject.read(source)
     except ImportRefusedError as error:
         raise NothingToDoError(f"The exchange file that this session comes from cannot be read: {error}") from error
     except OSError as error:
         raise NothingToDoError(f"{source} cannot be read: {said_by(error)}.") from error
-    known: dict[str, Sounding] = audio_of
+    if not made_here and is_another(session, imported.session.source_stamp):
+        raise NothingToDoError(written_anew(source.name))
+    known: dict[str, Sounding] = imported.audio
     able, done, refused = [], plan, []
     for decision in plan.decisions:
         if decision.stretch is None:
@@ -128,13 +132,7 @@ def made_of(session: Session, saved_as: Path | None = None) -> Path:
     first = next((clip for strip in session.strips if is_all_files(strip) for clip in strip.clips), None)
     if first is None:
         return Path.cwd() / session.name.replace("/", "-")
-    return file_played(first).parent / session.name.replace("/", "-")
-
-
-def file_played(clip: Clip) -> Path:
-    """The audio or MIDI file that a clip plays."""
-    file = clip.file or ""
-    return Path(file.rpartition("#")[0] if clip.kind == "notes" else file)
+    return Path(first.played[0]).parent / session.name.replace("/", "-")
 
 
 def is_all_files(strip: Strip) -> bool:
@@ -156,7 +154,7 @@ def written_out(session: Session, needs_audio: bool = True) -> Path:
             "be rendered."
         )
     # Notes are written into it: it is another one when their file has changed.
-    played = {file_played(clip) for strip in session.strips for clip in strip.clips if is_of_file(clip)}
+    played = {Path(clip.played[0]) for strip in session.strips for clip in strip.clips if is_of_file(clip)}
     changed = sorted((str(path), path.stat().st_mtime_ns) for path in played)
     digest = hashlib.sha256(msgspec.json.encode((session, changed))).hexdigest()[:16]
     target = Path(user_cache_dir("nimble-load")) / "made" / digest / f"session{SUFFIX}"

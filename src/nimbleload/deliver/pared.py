@@ -15,11 +15,13 @@ from ..core.decisions.after_edit import after_edit
 from ..core.session.pared import Stretch, kept_with, pared
 from ..core.session.session import Session
 from ..core.session.tempo import TempoMap
+from ..core.told.newer import written_anew
 from ..core.units import count, said_by
 from ..store import session_file
 from ..store.archive import WHERE, Archive, ImportRefusedError
 from ..store.session_file import Saved, SessionFileError
 from ..store.splice import Element, SpliceError, Text
+from ..store.written_anew import is_written_anew
 from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
 from .exchange_out import WriteError, devices_of, outermost, repack, tracks_of
@@ -104,6 +106,8 @@ def copy(
         plugins = sum(len(before.uses()) - len(after.uses()) for before, after in pairs)
         return Pared(str(target), len(session.strips) - len(left.strips), clips, plugins, 0)
     if session.source.endswith(SUFFIX):
+        if is_written_anew(session):
+            raise WriteError(written_anew(Path(session.source).name))
         return write(target, Path(session.source), session, ids, stretch, without_off)
     try:
         return write(target, written_out(session, needs_audio=False), session, ids, stretch, without_off)

@@ -25,6 +25,7 @@ from ..core.session.expressions import KINDS
 from ..core.session.expressions import told as expressed
 from ..core.session.panning import sides
 from ..core.session.session import Timing
+from ..core.told.trouble import trouble_of
 from ..probe import isolation
 from ..probe.messages import (
     CHANNELS,
@@ -282,8 +283,7 @@ class _Chain:
         loading = ""
         for message in self._worker.results(asked.is_stopped, paused=asked.is_still):
             if isinstance(message, isolation.Failure):
-                named = not loading or message.reason.startswith(loading)
-                raise RenderError(message.reason if named else f"{loading} {message.reason}")
+                raise RenderError(trouble_of(loading, message.reason).rstrip(".") if loading else message.reason)
             if isinstance(message, LoadingMessage):
                 loading = message.name
             elif isinstance(message, PlayingMessage):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
 
 GONE = " (deleted)"
+BINARY = re.compile(r"(?:\blv2(?:core)?:binary|lv2core#binary>)\s*<([^>]+)>")
 # Where the code of each standard's plugins lies in its folders.
 CODE = {"lv2": "*.lv2/*.so", "clap": "**/*.clap", "vst3": "**/*.vst3/Contents/*/*.so", "ladspa": "*.so"}
 
@@ -17,7 +19,8 @@ def plugin_file(path: str) -> str:
     """The path by which a plugin's file is known (that of its bundle, where it lies in one); empty if it is none.
 
     A CLAP or VST3 file or bundle is known by its ending, an LV2 bundle by that of its folder, a LADSPA file by the name
-    of its folder; a file elsewhere by a link to it that lies so, as some packages have it.
+    of its folder; a file elsewhere by a link to it that lies so, as some packages have it. Where the plugins of one LV2
+    bundle lie in several files, each is known by its own.
     """
     path = path.removesuffix(GONE)
     if not path.startswith("/"):
@@ -56,15 +59,28 @@ def _by_place(path: str) -> str:
     parts = PurePosixPath(path).parts
     for count, part in enumerate(parts[1:], 2):
         ending = PurePosixPath(part).suffix
-        if ending in (".clap", ".vst3") or (ending == ".lv2" and count < len(parts)):
+        if ending in (".clap", ".vst3"):
             return str(PurePosixPath(*parts[:count]))
+        if ending == ".lv2" and count < len(parts):
+            bundle, inside = str(PurePosixPath(*parts[:count])), str(PurePosixPath(*parts[count:]))
+            codes = _codes(bundle)
+            return path if len(codes) > 1 and inside in codes else bundle
     return path if "ladspa" in parts[:-1] and path.endswith(".so") else ""
+
+
+@lru_cache(1024)
+def _codes(bundle: str) -> frozenset[str]:
+    """In which files the plugins of an LV2 bundle lie, as its manifest has it; those of windows are not among them."""
+    try:
+        return frozenset(BINARY.findall((Path(bundle) / "manifest.ttl").read_text(errors="replace")))
+    except OSError:
+        return frozenset()
 
 
 def standard(path: str) -> str:
     """The standard of a plugin's file, as `plugin_file` names it."""
-    ending = PurePosixPath(path).suffix
-    return {".clap": "clap", ".vst3": "vst3", ".lv2": "lv2"}.get(ending, "ladspa")
+    endings = [PurePosixPath(part).suffix for part in PurePosixPath(path).parts]
+    return next((kind for kind in ("clap", "vst3", "lv2") if f".{kind}" in endings), "ladspa")
 
 
 def short(path: str) -> str:

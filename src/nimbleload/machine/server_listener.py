@@ -13,6 +13,7 @@ import os
 import sys
 import threading
 import time
+from collections.abc import Callable
 from typing import Any
 
 from ..core.watching.server import DEVICE, Client, Server, ServerKind
@@ -21,6 +22,7 @@ from .server_messages import Buffer, Gone, Message, State, Xrun, encode
 
 NAME = "nimble-load"
 EVERY = 0.5
+TRIES = 4
 LIBRARY = "libjack.so.0"
 CAPTURE, PLAYBACK = 0, 1
 
@@ -38,11 +40,24 @@ class Listener:
         self._named: tuple[tuple[str, ...], dict[str, int]] = ((), {})
         self.gone = threading.Event()
         server = {"servername": name} if kind == "JACK" else {}
-        self._client = jack.Client(NAME, no_start_server=True, **server)
-        self._client.set_xrun_callback(self._xrun)
-        self._client.set_blocksize_callback(self._blocksize)
-        self._client.set_shutdown_callback(self._shutdown)
-        self._client.activate()
+        self._client = self._joined(lambda: jack.Client(NAME, no_start_server=True, **server))
+
+    def _joined(self, make: Callable[[], Any]) -> Any:
+        """A client that the server has taken in. One that is late with its own work answers too late now and then."""
+        failed: Exception = AssertionError("it was not tried")
+        for _ in range(TRIES):
+            client = make()
+            client.set_xrun_callback(self._xrun)
+            client.set_blocksize_callback(self._blocksize)
+            client.set_shutdown_callback(self._shutdown)
+            try:
+                client.activate()
+                return client
+            except self._jack.JackError as error:
+                failed = error
+                client.close()
+            self.gone.wait(EVERY)
+        raise failed
 
     def tell(self, message: Message) -> None:
         line = encode(message) + b"\n"

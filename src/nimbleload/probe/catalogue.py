@@ -26,7 +26,7 @@ SECONDS, START_SECONDS = 20.0, 60.0
 
 
 class Installed(msgspec.Struct, frozen=True):
-    """One installed plugin, as its file describes it."""
+    """One installed plugin, as its file describes it; `code` is the file of its code, where `path` names its bundle."""
 
     standard: str
     identifier: str
@@ -35,6 +35,12 @@ class Installed(msgspec.Struct, frozen=True):
     version: str
     features: tuple[str, ...]
     path: str
+    code: str = ""
+
+    @property
+    def known_by(self) -> set[str]:
+        """The paths by which its file may be known where it runs: of its bundle, and of its code in it."""
+        return {self.path.rstrip("/"), self.code or self.path.rstrip("/")}
 
 
 class Scanned(msgspec.Struct, frozen=True):
@@ -62,7 +68,7 @@ class Answer(msgspec.Struct, frozen=True, tag="answer"):
 
 def cache_file() -> Path:
     """Where what was found is kept, whether it is there or not."""
-    return Path(platformdirs.user_cache_dir("nimble-load")) / "plugins.json"
+    return Path(platformdirs.user_cache_dir("nimble-load")) / "installed.json"
 
 
 def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None, retry: bool = False) -> list[Scanned]:
@@ -118,13 +124,15 @@ def remembered() -> list[Scanned]:
 
 
 def names_by_file(scanned: Iterable[Scanned]) -> dict[str, str]:
-    """What the plugin of each file or bundle is called; of several in one, how many there are and the first."""
+    """What the plugin of each file or bundle is called. Of several in one nobody can tell whose code runs: those are
+    called by their file."""
     found: dict[str, list[str]] = {}
     for file in scanned:
         for plugin in file.plugins:
-            found.setdefault(plugin.path.rstrip("/"), []).append(plugin.name)
+            for path in plugin.known_by:
+                found.setdefault(path, []).append(plugin.name)
     return {
-        path: names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more of its file"
+        path: names[0] if len(names) == 1 else f"{Path(path).stem} ({len(names)} plugins in one file)"
         for path, names in found.items()
     }
 

@@ -49,7 +49,8 @@ def held_in(files: Iterable[str], names: Mapping[str, str], scanned: Sequence[Sc
     held: dict[str, list[PluginUse]] = {}
     for file in scanned:
         for plugin in file.plugins:
-            held.setdefault(plugin.path.rstrip("/"), []).append(as_use(plugin))
+            for path in plugin.known_by:
+                held.setdefault(path, []).append(as_use(plugin))
     find, found = Lookup(choices(scanned)), {}
     for path in files:
         own = held.get(path, [])

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..core.cards.card import CONDITIONS, MEASURED, Cell, Condition, CostCard, Effect, Made, Sweep
+from ..core.cards.card import CONDITIONS, MEASURED, Cards, Cell, Condition, CostCard, Effect, Made, Sweep
 from ..core.cards.doubt import disturbed, disturbed_in_turns, sizes_to_repeat, to_repeat
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import CardKey, PluginUse
@@ -94,12 +94,11 @@ def jobs(
     A card that failed is left as it is, unless `again` asks for everything anew. `rate` is the session's, if not given.
     """
     found = []
-    rate = rate or session.rate
-    for key, (use, count) in session.cards_needed().items():
-        card = known.get(key)
+    rate, needed = rate or session.rate, session.cards_needed()
+    outdated = of_other_files({key: card for key, card in known.items() if key in needed})
+    for key, (use, count) in needed.items():
+        card = known.get(key) if key not in outdated else None
         missing, details = tuple(buffers), True
-        if card is not None and is_of_another_file(card):
-            card = None
         if card is not None and not again:
             missing = () if card.failure else tuple(b for b in buffers if not is_measured(card, rate, b))
             details = not card.failure and not has_details(card)
@@ -111,10 +110,11 @@ def jobs(
 
 def doubtful(session: Session, known: Mapping[CardKey, CostCard]) -> list[Job]:
     """What others disturbed of a session's plugins when they were measured on this computer."""
-    found = []
-    for key, (use, count) in session.cards_needed().items():
+    found, needed = [], session.cards_needed()
+    outdated = of_other_files({key: card for key, card in known.items() if key in needed})
+    for key, (use, count) in needed.items():
         card = known.get(key)
-        if card is not None and not is_of_another_file(card):
+        if card is not None and key not in outdated:
             places = tuple((cell.buffer, cell.condition) for cell in disturbed(card, session.rate))
             sizes = tuple(each.buffer for each in disturbed_in_turns(card, session.rate))
             found.append(_once_more(Job(key, use, count, (), session.rate), card, places, sizes))
@@ -153,11 +153,21 @@ def is_measured(card: CostCard, rate: int, buffer: int) -> bool:
 
 def is_of_another_file(card: CostCard) -> bool:
     """Whether the plugin's file has changed since the card was made: another version of it, perhaps."""
-    made = card.made
-    if made is None or not made.path:
-        return False
-    size, modified = fingerprint(made.path)
-    return size > 0 and (size, modified) != (made.size, made.modified)
+    return bool(of_other_files({card.key: card}))
+
+
+def of_other_files(cards: Cards) -> dict[CardKey, Made]:
+    """How those cards were made whose plugin's file has changed since."""
+    found, looked_at = {}, dict[str, tuple[int, int]]()
+    for key, card in cards.items():
+        made = card.made
+        if made is not None and made.path:
+            if made.path not in looked_at:
+                looked_at[made.path] = fingerprint(made.path)
+            size, modified = looked_at[made.path]
+            if size > 0 and (size, modified) != (made.size, made.modified):
+                found[key] = made
+    return found
 
 
 def fingerprint(path: str) -> tuple[int, int]:

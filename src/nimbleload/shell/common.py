@@ -42,9 +42,10 @@ class FiniteRange(click.FloatRange):
 # The commands of each module: only that of the command asked for is imported, for the sake of how fast it starts.
 COMMANDS = {
     "cards": ("measure", "plugins", "allow", "card", "compare"), "carry": ("carry-out", "stems", "null"),
-    "edit": ("new", "add", "edit", "howmany", "export"), "guide": ("guide",), "library": ("library",),
+    "edit": ("new", "add", "edit", "howmany", "export"), "guide": ("guide",), "importing": ("import", "renew"),
+    "library": ("library",),
     "machine": ("machine", "ceiling", "test-load"), "pare": ("pare",), "plan": ("plan", "findings"),
-    "prepare": ("prepare",), "prove": ("rehearse",), "session": ("import", "load", "latency", "fit"),
+    "prepare": ("prepare",), "prove": ("rehearse",), "session": ("load", "latency", "fit"),
     "watch": ("watch",), "windows": ("demo", "open", "screenshots"),
 }  # fmt: skip
 

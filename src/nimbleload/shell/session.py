@@ -17,6 +17,7 @@ from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, t
 from ..core.told.as_known import is_unknown
 from ..core.told.basis import basis_words
 from ..core.told.host_fit import seen_sentence, sentence
+from ..core.told.newer import offered
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.versions import against_held, sections_against
 from ..core.told.warnings import warnings
@@ -26,37 +27,8 @@ from ..probe.choosing import recorded
 from ..store import session_file
 from ..store.library import own_cores
 from ..store.recording_file import RecordingFileError
+from ..store.written_anew import is_written_anew
 from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, show_json, written
-
-
-@cli.command("import")
-@click.argument("file", type=click.Path(exists=True, dir_okay=False))
-@click.option("--to", type=click.Path(dir_okay=False), help="Where to write the session file (default: beside FILE).")
-@click.option("--replace", "over", is_flag=True, help="Write over a session file that is there, and its plan.")
-@as_json
-def import_(file: str, to: str | None, over: bool, json: bool) -> None:
-    """Read an exchange file (.dawproject) and write it as a Nimble Load session; FILE itself is not changed."""
-    result = opened(file)
-    target = Path(to) if to else Path(file).with_suffix(session_file.SUFFIX)
-    if target.suffix != session_file.SUFFIX:
-        raise click.ClickException(f"{target.name} should end in {session_file.SUFFIX}.")
-    if target.exists() and not over:
-        raise click.ClickException(
-            f"{target} is there already, perhaps with a plan in it: it was not changed. --replace writes over it, "
-            "--to somewhere else."
-        )
-    written(target, result.saved)
-    if json:
-        show_json({"written": str(target), "report": result.report})
-        return
-    if result.report is not None:
-        by = f", written by {result.report.program}" if result.report.program else ""
-        click.echo(f"{result.report.file}{by}")
-        for line in result.report.understood:
-            click.echo(f"  understood: {line}")
-        for line in result.report.left_out:
-            click.echo(f"  left out:   {line}")
-    click.echo(f"Written to {target}")
 
 
 @cli.command()
@@ -185,8 +157,12 @@ def meter_reading(text: str) -> MeterReading:
 
 
 def surveyed(file: str, buffer: int | None, cores: int | None) -> Survey:
-    """The survey of a FILE argument, with every card that is known."""
-    return survey_of(opened(file).saved, buffer, cores)
+    """The survey of a FILE argument, with every card that is known. That its mix has gone on is said beside it."""
+    saved = opened(file).saved
+    if is_written_anew(saved.session):
+        said = f"{offered(Path(saved.session.source).name)} nimble-load renew takes it in."
+        click.echo(said, err=True)
+    return survey_of(saved, buffer, cores)
 
 
 def survey_of(saved: session_file.Saved, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
@@ -265,19 +241,20 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {count(of.machine.cores, 'core')}")
     click.echo(seen.verdict.headline)
     click.echo(seen.verdict.advice)
-    if not is_unknown(of):
+    is_known = not is_unknown(of)
+    if is_known:
         click.echo(_parts(here))
     click.echo()
     click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")
     for r in here.rungs:
         mark = ">" if r.buffer == of.buffer else " "
         loads = [r.load, seen.peaks[r.buffer].bad, r.chain, r.spread]
-        load, bad, chain, spread = ["–" if is_unknown(of) else percent(each) for each in loads]
+        load, bad, chain, spread = [percent(each) if is_known else "–" for each in loads]
         click.echo(
             f"{mark} {r.buffer:6d}  {load:>7}  {bad:>9}  {chain:>14}  {spread:>14}  {milliseconds(r.round_trip):>11}"
             f"   {r.word}"
         )
-    if not is_unknown(of):
+    if is_known:
         click.echo()
         click.echo(f"Tracks by cost at {clock(here.second)}, in per cent of one core:")
         for name, share in dearest(of, here):

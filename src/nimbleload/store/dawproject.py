@@ -110,7 +110,7 @@ class _Reader:
         name = self._title()
         session = Session(
             name, self._rate(), max(ends, default=0.0), strips, sections, tempo, source=str(self._path.absolute()),
-            meters=meters,
+            meters=meters, source_stamp=self._archive.stamp(WHERE),
         )  # fmt: skip
         try:
             session = self._with_rests(session, build(session))

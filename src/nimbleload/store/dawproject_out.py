@@ -233,7 +233,7 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
 
 def is_of_file(clip: Clip) -> bool:
     """Whether a clip's notes lie in a MIDI file that is still there."""
-    return clip.kind == "notes" and clip.file is not None and Path(clip.file.rpartition("#")[0]).is_file()
+    return clip.kind == "notes" and Path(clip.played[0]).is_file()
 
 
 def _notes_of_file(clip: Clip) -> Iterator[NotePart]:

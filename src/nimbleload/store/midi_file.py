@@ -22,7 +22,7 @@ from ..core.session.meter import is_possible
 from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
 from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
-from ..core.units import clock, count, said_by
+from ..core.units import agreeing, clock, count, said_by
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
 from .sounding import NotePart
@@ -88,7 +88,7 @@ class _Read:
         self.meters: dict[int, tuple[int, int]] = {}
         self.markers: list[tuple[int, str]] = []
         self.left_out: list[str] = []
-        self.notes = self.turns = 0
+        self.notes = self.turns = self.programs = 0
 
 
 def read(path: Path, rate: int = 48000, progress: Progress = unheard) -> Found:
@@ -240,7 +240,9 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         elif (turn := _turn(tick, message)) is not None and found.turns < MOST_TURNS:
             found.turns += 1
             turned[message.channel].append(turn)
-        elif turn is not None or message.type in ("polytouch", "program_change"):
+        elif message.type == "program_change":
+            found.programs += 1
+        elif turn is not None or message.type == "polytouch":
             left += 1
     held = sum(map(len, begun.values()))
     for (channel, key), starts in begun.items():
@@ -251,8 +253,8 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
     left += sum(len(turns) for channel, turns in turned.items() if channel not in notes)
     if left:
         found.left_out.append(
-            f"{called}: {count(left, 'message')} that {'changes' if left == 1 else 'change'} sounds, press single keys "
-            "or turn controllers beside no notes."
+            f"{called}: {agreeing(left, 'message presses', 'messages press')} keys that are not down, or "
+            f"{'turns' if left == 1 else 'turn'} controllers where nothing is played."
         )
     for channel, played in sorted(notes.items()):
         if found.notes + len(played) > MOST_NOTES:
@@ -308,7 +310,10 @@ def _found(path: Path, rate: int, ticks: int, of: _Read) -> Found:
     possible = _tempi(of, ticks)
     wrong = sum(1 for bpm in of.tempi.values() if not 1 <= bpm <= 10_000)
     if wrong:
-        of.left_out.append(f"{wrong} tempi that are not possible.")
+        of.left_out.append(f"{agreeing(wrong, 'tempo that is', 'tempi that are')} not possible.")
+    if of.programs:
+        chosen = agreeing(of.programs, "message that chooses a sound", "messages that choose sounds")
+        of.left_out.insert(0, f"{chosen} (program changes): the instruments put in here keep theirs, or a preset.")
     try:
         tempo = TempoMap(possible)
     except SessionError as error:

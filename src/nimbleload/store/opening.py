@@ -39,7 +39,7 @@ def open_session(path: Path) -> Opened:
     """
     if path.suffix.lower() == EXCHANGE_SUFFIX:
         imported = dawproject.read(path)
-        return Opened(Saved(imported.session), imported.report)
+        return Opened(made_here(imported.session), imported.report)
     if path.suffix.lower() == session_file.SUFFIX:
         return Opened(session_file.read(path))
     raise ImportRefusedError(f"{path.name}: only {session_file.SUFFIX} and {EXCHANGE_SUFFIX} files can be opened.")

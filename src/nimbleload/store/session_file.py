@@ -126,14 +126,13 @@ def _where_it_lies(session: Session, home: Path) -> Session:
     now: dict[str, str] = {}
 
     def moved(clip: Clip) -> Clip:
+        name, part = clip.played
         # What lies in an exchange file has no place of its own.
-        whole = clip.file or ""
-        name, mark, part = whole.rpartition("#") if clip.kind == "notes" and "#" in whole else (whole, "", "")
         if not Path(name).is_absolute():
             return clip
         if name not in now:
             now[name] = _lies_at(name, home)
-        return clip if now[name] == name else msgspec.structs.replace(clip, file=f"{now[name]}{mark}{part}")
+        return clip if now[name] == name else msgspec.structs.replace(clip, file=f"{now[name]}{part}")
 
     strips = tuple(_with_clips(strip, tuple(moved(clip) for clip in strip.clips)) for strip in session.strips)
     source = _lies_at(session.source, home) if session.source else ""

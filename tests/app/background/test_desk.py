@@ -49,7 +49,7 @@ for name in ("plan.html", "plan.csv"):
         QTest.qWait(20)
 window.desk.undo()
 QTest.qWait(500)
-print(*[name for name in sys.modules if name.startswith(("numba", "llvmlite"))])
+print(*[name for name in list(sys.modules) if name.startswith(("numba", "llvmlite"))])
 window.shut_down()
 """
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from types import SimpleNamespace
 
 from PySide6.QtCore import QCoreApplication, Qt, QThread
 
@@ -94,3 +95,20 @@ def test_a_window_that_is_shut_while_it_measures_asks_for_nothing_more(make_wind
     qtbot.wait(300)
     assert ended == []
     window.desk.refresh()  # a result that was under way may still ask for this
+
+
+def test_it_is_not_closed_while_another_thread_is_posting(qtbot):
+    """What is closed is deleted next: a thread that was just about to post would end the process."""
+    to_window, entered, go_on = ToWindowThread(), threading.Event(), threading.Event()
+    to_window._came = SimpleNamespace(emit=lambda _: (entered.set(), go_on.wait(20)))
+    posting = threading.Thread(target=to_window.post, args=(print,))
+    posting.start()
+    assert entered.wait(20)
+    closing = threading.Thread(target=to_window.close)
+    closing.start()
+    closing.join(0.2)
+    assert closing.is_alive()
+    go_on.set()
+    for each in (closing, posting):
+        each.join(20)
+        assert not each.is_alive()

@@ -189,7 +189,7 @@ def test_only_the_chosen_one_is_rendered_and_its_size_told(window, qtbot, tmp_pa
     page = window.carry
     decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "u"))
     assert cells(page, TAKES) == ["1 s"] * 2 and cells(page, SIZE) == ["", ""] and not page.only.isVisible()
-    assert "Rendering and proving it takes about 1 s." in page.sentence.advice.text()
+    assert "Rendering and proving takes about 1 s." in page.sentence.advice.text()
     page.table.selectRow(1)
     with qtbot.waitSignal(window.carrying.ended, timeout=60_000):
         qtbot.mouseClick(page.only, Qt.MouseButton.LeftButton)
@@ -326,7 +326,7 @@ def test_another_plan_is_another_list(window, qtbot, tmp_path):
     page = window.carry
     assert cells(page, STANDS) == ["there already", "to render"] and cells(page, LEVEL)[0].startswith("−")
     assert cells(page, PROOF)[0].startswith("the same")
-    assert page.sentence.headline.text() == "1 of 2 tracks are rendered."
+    assert page.sentence.headline.text() == "1 of 2 tracks is rendered."
     assert page.sentence.button.text() == "Render the rest"
     rendered(window, qtbot)
     assert cells(page, STANDS) == ["there already", "rendered"]

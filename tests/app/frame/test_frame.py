@@ -41,6 +41,16 @@ def test_every_place_says_what_it_is_for_until_that_is_closed_for_good(make_wind
         assert not again.hints.by_place[place].isVisible()
 
 
+def test_who_closes_a_hint_stays_on_its_page(example, qtbot):
+    """The keys go on to what comes after it there, and not to the first place of all."""
+    for number, (place, _) in enumerate(PLACES):
+        example.go(number)
+        button = example.hints.by_place[place].button
+        button.setFocus()
+        qtbot.keyClick(button, Qt.Key.Key_Space)
+        assert example.pages.widget(number).isAncestorOf(example.focusWidget()), place
+
+
 def test_hints_come_back_by_preference(make_window, qtbot):
     window = make_window()
     window.hints.close(*HINTS)

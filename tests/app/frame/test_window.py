@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from nimbleload.app.frame.finder import Finder
 from nimbleload.app.frame.help import PAGES, Help
-from nimbleload.app.frame.window import BALANCE, MEASURE, PLACES
+from nimbleload.app.frame.window import BALANCE, EDIT, MEASURE, PLACES
 from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.computer import Machine
@@ -335,7 +335,12 @@ def test_a_session_with_nothing_in_it_is_shown(make_window, qtbot, tmp_path, len
     window = make_window()
     open_file(window, qtbot, write(tmp_path, session(track("a", clips=()), length=length)))
     assert not window.grab().isNull()
-    assert window.balance.sentence.headline.text() == "There are no plugins in this session."
+    said = window.balance.sentence
+    assert said.headline.text() == "There are no plugins in this session."
+    assert said.button.text() == "Add plugins"
+    window.go(BALANCE)
+    qtbot.mouseClick(said.button, Qt.MouseButton.LeftButton)
+    assert window.pages.currentIndex() == EDIT
 
 
 def test_loads_rest_on_first_figures_before_anything_is_measured_thoroughly(make_window, qtbot, tmp_path, quick):

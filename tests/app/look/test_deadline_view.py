@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 
@@ -34,3 +36,21 @@ def test_one_block_far_beyond_all_others_leaves_them_room(qtbot):
     # Other blocks have nothing behind them.
     view.show_loads([0.5] * 10, 0.5)
     assert len(view.figures()) == 11 and "behind" not in view.legend(10)
+
+
+@pytest.mark.parametrize(("width", "lines"), [(1200, 1), (520, 2)])
+def test_what_bars_and_lines_are_goes_on_in_a_second_line_where_one_is_too_short(qtbot, width, lines):
+    view = DeadlineView()
+    qtbot.addWidget(view)
+    view.resize(width, 190)
+    view.show_loads([0.3] * 5000, 0.3, "typical", xruns=(7,))
+    view.show()
+    image = view.grab().toImage()
+    ground = image.pixel(width - 2, image.height() - 1)
+    rows = [
+        any(image.pixel(x, y) != ground for x in range(view.width() // 12, image.width()))
+        for y in range(image.height() - 45, image.height())
+    ]  # fmt: skip
+    # From below: words, nothing, words… up to the picture.
+    begins = sum(1 for above, below in itertools.pairwise(rows) if above and not below)
+    assert begins == lines + 1

@@ -307,7 +307,7 @@ def test_a_sound_server_is_watched_with_its_clients_and_its_xruns_are_drawn(page
         choice = (server.process.pid,)
         qtbot.waitUntil(lambda: choice in page.choices, timeout=20_000)
         page.hosts.setCurrentIndex(page.choices.index(choice))
-        assert page.hosts.currentText().startswith("JACK, the server nimble")
+        assert page.hosts.currentText().startswith("JACK (nimble")
         with qtbot.waitSignal(page.watching.seen, timeout=30_000):
             qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)
         server.clients["strings"].send_signal(signal.SIGSTOP)

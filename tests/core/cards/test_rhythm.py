@@ -82,7 +82,7 @@ def test_a_failure_is_told_first_and_nothing_is_made_up():
 @pytest.mark.parametrize(
     ("seconds", "words"),
     [
-        ((1e-4, 5e-4, 1e-3), "With one note it takes 10 % of what all 8 do, with 4 50 %."),
+        ((1e-4, 5e-4, 1e-3), "With one note it takes 10 % of what all 8 do, with 4 notes 50 %."),
         ((9.5e-4, 1e-3, 1e-3), "With one note it takes as much as with all 8."),
     ],
 )

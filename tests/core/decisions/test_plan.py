@@ -192,3 +192,12 @@ def test_only_places_of_the_chain_can_be_frozen_up_to(through, instrument, possi
     decision = Decision("freeze", "a", through=through)
     assert (through_obstacle(of.strip("a"), decision) is None) == possible
     assert last_place(of.strip("a"), decision) == through
+
+
+@pytest.mark.parametrize("name", ["a", "z"])
+def test_what_is_cut_out_of_a_track_that_its_bus_is_printed_with_is_off_whichever_comes_first(name):
+    """By their ids decisions are taken in their order: the track's before the bus's, and after it."""
+    of = session(track(name, "eq", output="m", clips=((0.0, 4.0),)), bus("m", "verb"))
+    plan = Plan((Decision("bounce", name, start=1.0, end=2.0), Decision("bounce", "m")))
+    made = {strip.id: strip.enabled for strip in apply(of, plan).session.strips}
+    assert made == {name: False, f"{name}/bounced": False, "m": True, "main": True}

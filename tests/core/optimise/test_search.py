@@ -56,13 +56,21 @@ def random_wish(seed: int):
     return before, Wishes(limit, rng.choice(list(PRESETS.values())))
 
 
-@pytest.mark.parametrize("seed", range(90))
+# Of the first 150 those with so few decisions that all sets of them can be tried here; bench.exhaustive tries more.
+TRIED = 10
+SEEDS = (
+    1, 2, 3, 7, 11, 13, 14, 15, 18, 19, 21, 22, 25, 31, 32, 37, 39, 41, 43, 45, 46, 49, 51, 52, 54, 55, 57, 59, 61, 63,
+    65, 66, 67, 70, 71, 72, 73, 75, 76, 77, 78, 79, 82, 85, 86, 87, 89, 91, 93, 97, 100, 101, 102, 104, 105, 107, 108,
+    109, 110, 111, 113, 114, 115, 117, 119, 121, 123, 124, 125, 127, 128, 131, 132, 134, 137, 138, 140, 143, 146, 148,
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", [seed for seed in SEEDS if seed < 90])
 def test_on_small_sessions_no_set_of_decisions_is_cheaper(seed):
     """With the last trial of all cheaper choices, and as in large sessions without it."""
     before, wishes = random_wish(seed)
     found = candidates(before, wishes)
-    if len(found) > 10:
-        pytest.skip("too many decisions to try all sets of them here; bench.exhaustive does")
+    assert len(found) <= TRIED, "other seeds are wanted"
     best = cheapest(before, found, wishes)
     for tried in (ONE_BY_ONE, 0):
         made = suggest(before, wishes, small=tried)
@@ -75,7 +83,7 @@ def test_on_small_sessions_no_set_of_decisions_is_cheaper(seed):
 
 
 @pytest.mark.parametrize("slow", [False, True])
-@pytest.mark.parametrize("seed", range(90, 150))
+@pytest.mark.parametrize("seed", [seed for seed in SEEDS if seed >= 90])
 def test_what_is_given_up_for_speed_with_many_candidates_is_told(seed, slow, monkeypatch):
     """Also where answers in whole numbers take long, so that they are looked for in the core of the problem alone."""
     if slow:
@@ -83,8 +91,7 @@ def test_what_is_given_up_for_speed_with_many_candidates_is_told(seed, slow, mon
         monkeypatch.setattr(program, "OPEN", -1)
     before, wishes = random_wish(seed)
     found = candidates(before, wishes)
-    if len(found) > 10:
-        pytest.skip("too many decisions to try all sets of them here; bench.exhaustive does")
+    assert len(found) <= TRIED, "other seeds are wanted"
     best = cheapest(before, found, wishes)
     with as_many():
         made = suggest(before, wishes)

@@ -161,6 +161,18 @@ class TestChains:
         with pytest.raises(SessionError, match="one of them is an instrument"):
             chain_edits.replace(made, ["plugin1"], synth)
 
+    def test_an_instrument_plays_as_many_notes_as_its_track_does(self):
+        """With the pedal down a piano plays many more than the few that are taken for granted."""
+        synth = plugin("Synth", "instrument", voices=8)
+        profiles = ((0.0, ((0.0, 3), (2.0, 19), (3.0, 1))), (4.0, ((4.0, 7),)))
+        notes = [Clip(start, start + 4, "notes", voices=voices) for start, voices in profiles]
+        playing = edits.changed(mix(), ["track1"], lambda strip: msgspec.structs.replace(strip, clips=tuple(notes)))
+        made = chain_edits.insert(playing, "track1", [synth])
+        assert made.strip("track1").instrument.voices == 19
+        moved = chain_edits.put(made, [made.strip("track1").instrument.id], "track2")
+        assert moved.strip("track2").instrument.voices == 19, "nothing is known of what that track plays"
+        assert chain_edits.insert(mix(), "track2", [synth]).strip("track2").instrument.voices == 8
+
     def test_moving_within_a_chain_counts_places_as_they_are_seen(self):
         made = chain_edits.insert(mix(), "track1", [plugin("C"), plugin("D")])  # Gate, Eq, C, D
         assert chain(chain_edits.put(made, ["plugin1"], "track1", 3), "track1") == ["Eq", "C", "Gate", "D"]

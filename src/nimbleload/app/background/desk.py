@@ -9,7 +9,6 @@ from concurrent.futures import CancelledError, ThreadPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -28,11 +27,10 @@ from ...core.session.session import SessionError
 from ...core.survey import Instant, Survey, worst_seconds
 from ...core.told.outlook import Outlook
 from ...store.dawproject import ImportReport
-from ...store.library import own_cores
 from ...store.session_file import Saved
 from ..document.document import Document
 from .jobs import Jobs, guarded
-from .open_document import OpenDocument
+from .open_document import OpenDocument, document_of
 from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
@@ -114,9 +112,7 @@ class Desk(OpenDocument):
         unsaved: bool = False,
     ) -> None:
         """Puts another session on the desk; its history starts anew."""
-        machine = msgspec.structs.replace(saved.machine, measured_cores=own_cores())
-        document = Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
-        self.history.begin(document, is_clean=not unsaved)
+        self.history.begin(document_of(saved), is_clean=not unsaved)
         self.cards, self.path, self.report = cards, path, report
         self.survey, self.instant, self._second, self.selection = None, None, None, ()
         self._peeked, self.wants_peek = None, False

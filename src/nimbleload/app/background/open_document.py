@@ -18,8 +18,16 @@ from ...core.session.computer import Device, Host, Machine
 from ...core.session.session import Session
 from ...core.units import count
 from ...store.dawproject import ImportReport
+from ...store.library import own_cores
+from ...store.renewing import Renewal
 from ...store.session_file import Saved
 from ..document.document import Document, History
+
+
+def document_of(saved: Saved) -> Document:
+    """What a session file holds as a document, on this computer."""
+    machine = msgspec.structs.replace(saved.machine, measured_cores=own_cores())
+    return Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
 
 
 class OpenDocument(QObject):
@@ -48,6 +56,17 @@ class OpenDocument(QObject):
         session, plan, machine, buffer, kept = self.document
         wanted = session.cards_needed()
         return Saved(session, plan, tuple(c for k, c in self.cards.items() if k in wanted), machine, buffer, kept)
+
+    def take_again(self, path: Path, saved: Saved, cards: Cards) -> None:
+        """Takes what the file of the open session holds now, as a step of the history."""
+        self.take_cards(cards)
+        self.change("what the file holds now", document_of(saved))
+        self.mark_saved(path)
+
+    def take_newer(self, made: Renewal) -> None:
+        """Takes a newer export of the session's mix, with what goes on of the plan, as a step of the history."""
+        self.report = made.report
+        self._change("the newer export", session=made.saved.session, plan=made.saved.plan, kept=made.saved.kept)
 
     def mark_saved(self, path: Path) -> None:
         self.path = path

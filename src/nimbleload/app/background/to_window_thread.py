@@ -21,10 +21,18 @@ class ToWindowThread(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._is_closed = False
+        self._home, self._posting = threading.get_ident(), threading.Lock()
         self._came.connect(self._call)
 
     def post(self, call: Callable[..., object], *arguments: object) -> None:
         """Has it called in the thread of the window; from any thread. Nothing happens after `close`."""
+        if threading.get_ident() == self._home:
+            self._emit(call, arguments)
+            return
+        with self._posting:
+            self._emit(call, arguments)
+
+    def _emit(self, call: Callable[..., object], arguments: tuple[object, ...]) -> None:
         if not self._is_closed:
             self._came.emit((call, arguments))
 
@@ -42,8 +50,12 @@ class ToWindowThread(QObject):
         call(*arguments)
 
     def close(self) -> None:
-        """What has been posted and has not been called is dropped, and so is all that follows."""
-        self._is_closed = True
+        """What has been posted and has not been called is dropped, and so is all that follows.
+
+        No other thread is in the middle of posting then: the process would end if this were deleted meanwhile.
+        """
+        with self._posting:
+            self._is_closed = True
 
     def _call(self, posted: tuple[Callable[..., object], tuple[object, ...]]) -> None:
         call, arguments = posted

@@ -61,9 +61,9 @@ def _about(of: Survey) -> tuple[object, ...]:
 
 
 class BalancePage(QWidget):
-    """The page. `measure_wanted` asks for the Measure page."""
+    """The page. `place_wanted` asks for another place, by its name."""
 
-    measure_wanted = Signal()
+    place_wanted = Signal(str)
 
     def __init__(self, desk: Desk, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -318,6 +318,8 @@ class BalancePage(QWidget):
         over = at is not None and of is not None and at.rung(of.buffer).load > of.session.limit
         if over and at is not None and at.judged.kind != "unknown":
             return "Suggest a plan"
+        if of is not None and not any(strip.uses() for strip in of.session.strips):
+            return "Add plugins"
         return "Measure…" if self._needs_measuring() else ""
 
     def _next_step(self) -> None:
@@ -326,7 +328,7 @@ class BalancePage(QWidget):
         elif self._next_word() == "Suggest a plan":
             self.suggest()
         else:
-            self.measure_wanted.emit()
+            self.place_wanted.emit("Session" if self._next_word() == "Add plugins" else "Measure")
 
     def suggest(self) -> None:
         """Has a plan suggested, with what the drawer says."""

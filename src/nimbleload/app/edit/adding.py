@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFileDialog,
@@ -33,6 +34,12 @@ from ..look.panels import Dialog
 from ..look.theme import theme
 
 log = logging.getLogger(__name__)
+
+
+def dropped(event: QDropEvent) -> Path | None:
+    """What is being dropped, if it can be opened or added: a session, a folder, audio, MIDI or a table."""
+    paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+    return next((p for p in paths if p.is_dir() or p.suffix.lower() in ADDABLE), None)
 
 
 class AddingDialog(Dialog):

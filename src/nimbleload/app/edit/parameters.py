@@ -10,6 +10,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from ...core.session.plugins import PluginUse, Setting
+from ...core.told.trouble import trouble_of
 from ...core.units import said_by
 from ...probe.describing import told
 from ...probe.formats.hosted import Parameter, Preset
@@ -30,7 +31,7 @@ def key_of(use: PluginUse) -> Key:
 
 class Parameters(QObject):
     """Keeps what plugins have told. `told` says of which kind something is known now; `tried` brings a state that was
-    tried on plugins, its name, and why they do not take it (empty if they do)."""
+    tried on plugins, its name, and why they do not take it, in a sentence (empty if they do)."""
 
     told = Signal(object)
     tried = Signal(object, str, object, str)
@@ -76,7 +77,7 @@ class Parameters(QObject):
         except Exception as error:
             log.exception("trying a state of %s failed", use.label)
             why = f"could not be tried: {error}"
-        self._to_window.post(self.tried.emit, use_ids, name, state, why)
+        self._to_window.post(self.tried.emit, use_ids, name, state, trouble_of(use.label, why, "it") if why else "")
 
     def _ask(self, key: tuple[Key, Setting], use: PluginUse, rate: int) -> None:
         try:

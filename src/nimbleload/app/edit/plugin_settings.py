@@ -80,8 +80,7 @@ class PluginSettings(QObject):
 
     def _take_state(self, use_ids: list[str], name: str, state: bytes, why: str) -> None:
         if why:
-            label = self._uses[0].label if self._uses else "It"
-            self.news.emit(f"{name} was not taken: {trouble_of(label, why, 'it')} Nothing has changed.")
+            self.news.emit(f"{name} was not taken: {why} Nothing has changed.")
         else:
             self.wanted.emit(f"preset {name}", lambda session: chain_edits.set_state(session, use_ids, state))
 

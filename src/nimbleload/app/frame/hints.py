@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
-from PySide6.QtWidgets import QBoxLayout, QWidget
+from PySide6.QtWidgets import QBoxLayout
 
 from ...core.told.hints import HINTS
 from ..look.hint import Hint
@@ -12,15 +13,17 @@ from .remembered import Remembered
 
 
 class Hints:
-    """Puts a hint under the sentence of each page, which is the first thing in its column."""
+    """Puts a hint under the sentence of each page, which is the first thing in its column and in the order of keys."""
 
-    def __init__(self, pages: Mapping[str, QWidget], choices: Remembered) -> None:
+    def __init__(self, pages: Mapping[str, Any], choices: Remembered) -> None:
         self._choices = choices
         self.by_place: dict[str, Hint] = {}
         for place, page in pages.items():
             column, hint = page.layout(), Hint(HINTS[place])
             assert isinstance(column, QBoxLayout)
             column.insertWidget(1, hint)
+            # Made last it would come last: who closes it by key would be taken to the first place.
+            page.setTabOrder(page.sentence.button, hint.button)
             hint.closed.connect(lambda place=place: self.close(place))
             self.by_place[place] = hint
         self.refresh()

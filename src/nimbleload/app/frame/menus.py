@@ -75,6 +75,7 @@ class Menus:
         self.save = self.add(files, "&Save", window.save, QKeySequence.StandardKey.Save)
         self.add(files, "Save &as…", window.ask_save, QKeySequence.StandardKey.SaveAs)
         self.report = self.add(files, "What the &import understood…", window.show_report)
+        self.add(files, "Take in a newer e&xport…", window.outside.ask_newer)
         for action in window.edit.menus["Add"][3:]:
             files.addAction(action)
         self.add(files, "Write as an exchange &file…", lambda: ask_export(window.desk, window))

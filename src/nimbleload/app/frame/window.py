@@ -34,7 +34,6 @@ from ...store.library import Library, own_cores
 from ...store.opening import EXCHANGE_SUFFIX, Opened, made_here
 from ...store.recovery import Recovery
 from ...store.session_file import SUFFIX, Saved
-from ...store.taking_in import ADDABLE
 from ..background.desk import Desk
 from ..background.files import Filing
 from ..background.rehearsing import Rehearsing
@@ -42,7 +41,7 @@ from ..background.to_window_thread import ToWindowThread
 from ..balance.balance_page import BalancePage
 from ..carry.carry_page import CarryPage
 from ..carry.carrying_out import CarryingOut
-from ..edit.adding import Adding
+from ..edit.adding import Adding, dropped
 from ..edit.ask import ask_new
 from ..edit.session_page import SessionPage
 from ..look.notice import Notice, written
@@ -67,6 +66,7 @@ from .hints import Hints
 from .host_dialog import HostDialog
 from .library_files import LibraryFiles
 from .menus import PLACES, Menus
+from .outside import Outside
 from .preferences import Preferences
 from .recovering import Recovering
 from .remembered import Remembered
@@ -102,6 +102,7 @@ class MainWindow(QMainWindow):
         self.edit = SessionPage(self.desk)
         self.adding = Adding(self.desk, self.filing, self)
         self.recovering = Recovering(self.desk, self.filing, self)
+        self.outside = Outside(self)
         self.library_files = LibraryFiles(self.desk, library, self.complain, self)
         self.start = StartPage({
             "watch": partial(self.go, WATCH), "machine": partial(self.go, MACHINE), "open": self.ask_open,
@@ -146,7 +147,7 @@ class MainWindow(QMainWindow):
         desk = self.desk
         self.places.chosen.connect(self.go)
         QApplication.styleHints().colorSchemeChanged.connect(self._restyle)
-        self.balance.measure_wanted.connect(lambda: self.go(MEASURE))
+        self.balance.place_wanted.connect(lambda name: self.go(Menus.place(name)))
         self.measure.state_changed.connect(self.places.buttons[MEASURE].show_state)
         self.prove.state_changed.connect(self.places.buttons[PROVE].show_state)
         self.machine.ceilings_changed.connect(self.balance.show_ceilings)
@@ -326,7 +327,7 @@ class MainWindow(QMainWindow):
         if self.desk.path is None:
             self.ask_save()
         else:
-            self._save_to(self.desk.path)
+            self.save_to(self.desk.path)
 
     def ask_save(self) -> None:
         if self.desk.document is None:
@@ -334,15 +335,20 @@ class MainWindow(QMainWindow):
         proposed = self.desk.path or Path.home() / f"{self.desk.document.session.name}{SUFFIX}"
         name, _ = QFileDialog.getSaveFileName(self, "Save the session", str(proposed), f"Sessions (*{SUFFIX})")
         if not name:
-            self._after_save = None
+            self.stay()
             return
         path = Path(name)
-        self._save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
+        self.save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX), True)
 
-    def _save_to(self, path: Path) -> None:
+    def save_to(self, path: Path, over: bool = False) -> None:
+        """Saves it there, over what another program has written there since only if that is wanted."""
         saved = self.desk.saved()
         if saved is not None:
-            self.filing.save(path, saved, self.desk.document)
+            self.filing.save(path, saved, self.desk.document, over)
+
+    def stay(self) -> None:
+        """Saving was given up, and with it what was to come after."""
+        self._after_save = None
 
     def _take_saved(self, path: Path, document: object) -> None:
         self._choices.add_recent(path)
@@ -390,7 +396,7 @@ class MainWindow(QMainWindow):
 
     def complain(self, sentence: str) -> None:
         """Says what went wrong; the window stays usable."""
-        self._after_save = None
+        self.stay()
         box = Message(self)
         box.setIcon(Message.Icon.Warning)
         box.setWindowTitle("Nimble Load")
@@ -478,19 +484,13 @@ class MainWindow(QMainWindow):
         self.desk.close()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if self._dropped(event) is not None:
+        if dropped(event) is not None:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        path = self._dropped(event)
+        path = dropped(event)
         if path is not None:
             event.setDropAction(Qt.DropAction.CopyAction)
             event.accept()
             opens = path.suffix.lower() in (SUFFIX, EXCHANGE_SUFFIX)
             self.open_path(path) if opens else self.adding.read(path)
-
-    @staticmethod
-    def _dropped(event: QDropEvent) -> Path | None:
-        """What is being dropped, if it can be opened or added: a session, a folder, audio, MIDI or a table."""
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        return next((p for p in paths if p.is_dir() or p.suffix.lower() in ADDABLE), None)

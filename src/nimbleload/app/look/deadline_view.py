@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QWidget
 
 from ...core.units import count, percent
 from .beside_lines import beside_lines
+from .lines import broken
 from .picture import Picture
 from .theme import theme
 
@@ -66,12 +67,15 @@ class DeadlineView(Picture):
         if not len(self._loads):
             return
         painter = self.pen()
-        plot = QRectF(theme.px(50), theme.px(8), self.width() - theme.px(60), self.height() - theme.px(28))
+        wide = self.width() - theme.px(60)
+        bars = min(len(self._loads), max(int(wide / 2), 1))
+        legend, high = broken(self.legend(bars), painter.font(), wide, 2), painter.fontMetrics().height()
+        below = theme.px(28) + high * (len(legend) - 1)
+        plot = QRectF(theme.px(50), theme.px(8), wide, self.height() - below)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground"))
         painter.drawRect(plot)
         top = self.top()
-        bars = min(len(self._loads), max(int(plot.width() / 2), 1))
         highest = highest_of(self._loads, bars)
         if len(self._behind):
             self._paint_behind(painter, plot, top)
@@ -92,7 +96,8 @@ class DeadlineView(Picture):
             painter.drawText(places[load], right, percent(load))
         self._mark_xruns(painter, plot)
         painter.setPen(theme.colour("quiet"))
-        painter.drawText(QPointF(plot.left(), self.height() - theme.px(6)), self.legend(bars))
+        for k, line in enumerate(reversed(legend)):
+            painter.drawText(QPointF(plot.left(), self.height() - theme.px(6) - k * high), line)
 
     def top(self) -> float:
         """The load at the upper edge. What is far beyond all the rest ends there: it would leave no room for that."""

@@ -26,7 +26,10 @@ from ..look.theme import theme
 from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
 
 Index = QModelIndex | QPersistentModelIndex
-STATE_COLOURS = {"measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet", "earlier": "brass"}
+STATE_COLOURS = {
+    "measured": "teal", "failed": "brick", "measuring": "brass", "sample": "quiet", "earlier": "brass",
+    "updated": "brass",
+}  # fmt: skip
 
 
 class CellDelegate(QStyledItemDelegate):

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from ...core.cards.card import CONDITIONS, Cards, CostCard
+from ...core.cards.card import CONDITIONS, Cards, CostCard, Made
 from ...core.cards.doubt import most_shared
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
@@ -19,11 +19,12 @@ from ...probe import session_run
 Index = QModelIndex | QPersistentModelIndex
 COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer")
 PLUGIN, SETTING, USED, STATE, GRID, COST = range(len(COLUMNS))
-Status = Literal["measured", "sample", "earlier", "measuring", "failed", "waiting", "partly", "missing"]
+Status = Literal["measured", "sample", "earlier", "updated", "measuring", "failed", "waiting", "partly", "missing"]
 WORDS: dict[Status, str] = {
     "measured": "measured here",
     "sample": "sample figures",
     "earlier": "in an earlier way",
+    "updated": "plugin updated since",
     "measuring": "measuring…",
     "failed": "failed",
     "waiting": "waiting",
@@ -33,7 +34,9 @@ WORDS: dict[Status, str] = {
 
 
 # How far a card is, for the order of states: what needs somebody first.
-ORDER: tuple[Status, ...] = ("failed", "measuring", "waiting", "missing", "sample", "earlier", "partly", "measured")
+ORDER: tuple[Status, ...] = (
+    "failed", "measuring", "waiting", "missing", "sample", "updated", "earlier", "partly", "measured",
+)  # fmt: skip
 
 
 class MeasureModel(QAbstractTableModel):
@@ -47,6 +50,8 @@ class MeasureModel(QAbstractTableModel):
         self.rate = 48000
         self.buffer = 256
         self.waiting: set[CardKey] = set()
+        # How cards were made whose plugin's file has changed since.
+        self.outdated: dict[CardKey, Made] = {}
         self._current: CardKey | None = None
         self._numbers: dict[CardKey, int] = {}
         self._full: dict[CardKey, tuple[CostCard, bool]] = {}
@@ -132,6 +137,8 @@ class MeasureModel(QAbstractTableModel):
         card = self.card(row)
         if card is None:
             return "missing"
+        if card.made is not None and self.outdated.get(key) == card.made:
+            return "updated"
         if card.failure:
             return "failed"
         if not card.cells:
@@ -206,7 +213,7 @@ class MeasureModel(QAbstractTableModel):
             return trouble_of(card.name or self.rows[row][1].label, card.failure or "")
         doubt = self.doubt(row)
         if doubt > 1:
-            return f"{percent(doubt - 1)} too high at most: others shared the core"
+            return f"up to {percent(doubt - 1)} too high: others shared the core"
         return WORDS[status]
 
     def _text(self, row: int, column: int) -> str:
@@ -218,7 +225,7 @@ class MeasureModel(QAbstractTableModel):
         if column == USED:
             return f"{used} ×" if used else "variant"
         if column == STATE:
-            return self.reason(row)
+            return self.reason(row) if self.doubt(row) <= 1 else self.reason(row).partition(":")[0]
         if column == GRID:
             filled = sum(self.is_filled(row, b) for b in BUFFER_SIZES)
             return f"{filled} of {len(BUFFER_SIZES)}"

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QProgressBar, QPushButton, QSplitter, QWidget
 
-from ...core.cards.card import CostCard, Effect
+from ...core.cards.card import CostCard, Effect, Made
 from ...core.cards.comparison import lighter, variant_of
 from ...core.cards.stand_ins import from_readings, standing_in, suggested
 from ...core.session.chain_edits import with_variant
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told.card_comparison import other_standards
-from ...core.units import about, count, percent
+from ...core.units import about, agreeing, count, percent
 from ...probe import session_run
 from ...probe.session_run import Job, Progress
 from ...store.library import STAND_IN, TYPED
@@ -116,7 +117,24 @@ class MeasurePage(QWidget):
         self._tick.timeout.connect(self._show_time)
         self.table.selectionModel().currentRowChanged.connect(self._show_card)
         self._desk.opened.connect(self._show_session)
+        self._desk.opened.connect(self._look_at_files)
         self._desk.recomputed.connect(self._show_buffer)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        self._look_at_files()
+        super().showEvent(event)
+
+    def _look_at_files(self) -> None:
+        """Whether plugins were updated since they were measured; looked at off the window's thread."""
+        cards = dict(self._desk.cards)
+        failure = "whether plugins were updated could not be found out"
+        self._desk.jobs.run(lambda: session_run.of_other_files(cards), self._take_outdated, failure)
+
+    def _take_outdated(self, found: dict[CardKey, Made]) -> None:
+        if found != self.model.outdated:
+            self.model.outdated = found
+            self.model.show_cards(self._desk.cards)
+            self._show_state()
 
     # What the user does
 
@@ -329,6 +347,8 @@ class MeasurePage(QWidget):
             self._done_cells = sum(job.steps for job in self._jobs if job.key in self._finished)
             self.model.current = None
             self._begin_next()
+            if self._desk.is_idle and not self._desk.wants_peek:
+                self._desk.refresh()
         elif step.again:
             self.bar.setMaximum(self.bar.maximum() + step.again - self._more)
             self._more, self._more_done = step.again, self._more_done + 1
@@ -385,6 +405,9 @@ class MeasurePage(QWidget):
             earlier = counts.get("earlier", 0)
             if earlier:
                 basis += f" {earlier} were measured in an earlier way, which was not right for some plugins."
+            updated = counts.get("updated", 0)
+            if updated:
+                basis += f" {agreeing(updated, 'is of a plugin', 'are of plugins')} that was updated since."
             advice = f"{self._outcome}{failures}{basis} What is known already is left out."
             self.sentence.say(headline, advice.strip(), "tight", f"Measure {missing}")
         else:

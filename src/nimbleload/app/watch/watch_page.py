@@ -86,7 +86,7 @@ class WatchPage(QWidget):
     def _lay_out(self) -> None:
         self.hosts.setAccessibleName("Which host to watch")
         self.hosts.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.hosts.setMinimumContentsLength(36)
+        self.hosts.setMinimumContentsLength(46)
         self.close_look.setToolTip("Ten times as many looks: finer figures within ten seconds, for a higher price")
         dress_table(self.table, HEADINGS, "Who takes how much of the engine's time", Qt.AlignmentFlag.AlignRight)
         first = QTableWidgetItem(HEADINGS[0])

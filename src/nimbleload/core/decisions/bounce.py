@@ -43,7 +43,8 @@ class Bounce(Kind):
         return reason or through_obstacle(strip, decision)
 
     def carry_out(self, work: Work, decisions: Sequence[Decision]) -> None:
-        for decision in decisions:
+        # Buses first: what is cut out of a track that a bus was printed with is switched off as that track is.
+        for decision in sorted(decisions, key=lambda each: work.changed[each.strip].kind == "track"):
             strip = work.changed[decision.strip]
             if strip.kind != "track":
                 bounce_group(work.session, strip.id, work.changed)

@@ -68,7 +68,7 @@ class Plan(msgspec.Struct, frozen=True):
 
     `pinned` are the ids of strips that a suggestion leaves as they are; `done` and `in_work` those of tracks that are
     hardly, or often, touched again: what freezing them costs goes by it. `put_back` are the lines of the restore list
-    that are done.
+    that are done, `carried_out` those of decisions that the session's export had carried out when it was taken in.
     """
 
     decisions: tuple[Decision, ...] = ()
@@ -76,6 +76,7 @@ class Plan(msgspec.Struct, frozen=True):
     put_back: tuple[str, ...] = ()
     done: tuple[str, ...] = ()
     in_work: tuple[str, ...] = ()
+    carried_out: tuple[str, ...] = ()
 
     def decide(self, decision: Decision) -> Plan:
         """The plan with this decision in place of the earlier one on the same subject; *live* only removes it."""

@@ -30,7 +30,8 @@ def find(session: Session, use_id: str) -> PluginUse:
 def insert(session: Session, strip_id: str, uses: Sequence[PluginUse], place: int | None = None) -> Session:
     """The session with plugins put into a strip's chain at a place (0: the first insert; None: the end).
 
-    An instrument becomes the strip's instrument. The plugins get ids of their own; what they listen to must be there.
+    An instrument becomes the strip's instrument, and plays as many notes at once as the track does, where that is known
+    of its clips. The plugins get ids of their own; what they listen to must be there.
     """
     fresh = Ids(session)
     made = [msgspec.structs.replace(use, id=fresh.fresh("plugin")) for use in uses]
@@ -49,6 +50,8 @@ def _inserted(strip: Strip, uses: Sequence[PluginUse], place: int | None) -> Str
     inserts[at:at] = effects
     if len(inserts) > MOST_INSERTS:
         raise SessionError(f"{strip.name} would have {len(inserts)} inserts; {MOST_INSERTS} are possible")
+    most = max((notes for clip in strip.clips for _, notes in clip.voices), default=0)
+    instruments = [msgspec.structs.replace(use, voices=most or use.voices) for use in instruments]
     # What is put in behind the fader stays behind it.
     after = strip.post_fader + (len(effects) if strip.post_fader and at > strip.last_before_fader + 1 else 0)
     return msgspec.structs.replace(

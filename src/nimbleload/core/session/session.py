@@ -40,7 +40,8 @@ class Timing(msgspec.Struct, frozen=True):
 
 
 class Session(msgspec.Struct, frozen=True):
-    """A whole mix. `source` names the file or program it came from, for the reader only.
+    """A whole mix. `source` names the file or program it came from, and `source_stamp` says how the project in an
+    exchange file looked from outside when it was read; empty where that is not known.
     `limit` is the load one wants to stay under, as a fraction of the deadline. `variants` are other settings that
     plugins of this session could take.
     """
@@ -57,6 +58,7 @@ class Session(msgspec.Struct, frozen=True):
     variants: tuple[Variant, ...] = ()
     device: Device = Device()
     meters: tuple[Meter, ...] = (Meter(),)
+    source_stamp: str = ""
 
     @property
     def timing(self) -> Timing:
@@ -76,6 +78,10 @@ class Session(msgspec.Struct, frozen=True):
         """The section in which a second lies; None before the first."""
         begun = [section for section in self.sections if section.start <= second]
         return begun[-1] if begun else None
+
+    def uses_by_id(self) -> dict[str, PluginUse]:
+        """Every plugin of the session by its id."""
+        return {use.id: use for strip in self.strips for use in strip.uses()}
 
     def strip(self, strip_id: str) -> Strip:
         """The strip with this id. KeyError if there is none."""

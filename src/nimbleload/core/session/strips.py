@@ -48,6 +48,13 @@ class Clip(msgspec.Struct, frozen=True):
     stretched: bool = False
     offset: float = 0.0
 
+    @property
+    def played(self) -> tuple[str, str]:
+        """The audio or MIDI file that it plays, and which part of a MIDI file ("#1.0"); empty where that is not known.
+        """
+        name, mark, part = (self.file or "").rpartition("#") if self.kind == "notes" else (self.file or "", "", "")
+        return name, f"{mark}{part}"
+
 
 class Strip(msgspec.Struct, frozen=True):
     """A track, bus, return or the main output.

@@ -184,7 +184,7 @@ def _notes(card: CostCard, rate: int, buffer: int) -> list[str]:
     if one > 0.9:
         return [f"With one note it takes as much as with all {most}."]
     few = f"With one note it takes {percent(one)} of what all {most} do"
-    return [f"{few}, with {most // 2} {percent(half)}." if most > 3 else f"{few}."]
+    return [f"{few}, with {most // 2} notes {percent(half)}." if most > 3 else f"{few}."]
 
 
 def _company(card: CostCard, rate: int, buffer: int) -> list[str]:

@@ -39,7 +39,7 @@ def left_words(seconds: float | None, paused: bool) -> str:
 
 def todo_words(seconds: float | None, renders: bool) -> str:
     """How long what is to be rendered, or only proven, takes, as a sentence; empty where that is not known."""
-    what = "Rendering and proving it" if renders else "Proving that sharing sounds the same"
+    what = "Rendering and proving" if renders else "Proving that sharing sounds the same"
     return f"{what} takes {about(seconds)}." if seconds else ""
 
 
@@ -162,4 +162,4 @@ def headline(done: int, total: int, ended: int, refused: int, is_written: bool =
     ending = f"; {ended} ended early" if ended else ""
     if not done:
         return f"{total} {f'{one}s are' if total > 1 else f'{one} is'} to be rendered{ending}."
-    return f"{done} of {total} {one}s are rendered{ending}."
+    return f"{done} of {total} {one}s {'is' if done == 1 else 'are'} rendered{ending}."

@@ -15,7 +15,8 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
     """What must be taken back, in session order, so that it can be worked through.
 
     A sentence for each decision; plugins of one make and setting that were lightened alike, or shared on a bus, are put
-    back by one line, and so are plugins of one make that are off, and tracks that are suspended.
+    back by one line, and so are plugins of one make that are off, and tracks that are suspended. What was carried out
+    before, in an export that was taken in, comes last.
     """
     order = {strip.id: k for k, strip in enumerate(session.strips)}
     found: dict[object, list[Decision]] = {}
@@ -28,7 +29,7 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
         said = KINDS[decisions[0].kind].way_back(strip, decisions[0])
         if said is not None:
             lines.append(said if len(decisions) == 1 else _of_many(session, decisions))
-    return lines
+    return [*lines, *(line for line in plan.carried_out if line not in lines)]
 
 
 def left_words(lines: Sequence[str], put_back: Sequence[str]) -> str:

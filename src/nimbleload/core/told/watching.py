@@ -79,8 +79,8 @@ def host_words(name: str, plugins: Sequence[str], threads: int, names: Mapping[s
 
 def server_words(kind: ServerKind, name: str, threads: int) -> str:
     """A sound server in a list of hosts."""
-    called = f"{kind}, the server {name}" if kind == "JACK" else f"{kind}, the server"
-    return f"{called}, with its clients; {count(threads, 'thread')} in real time"
+    called = f"{kind} ({name})" if kind == "JACK" else kind
+    return f"{called} with its clients; {count(threads, 'thread')} in real time"
 
 
 def heard_words(of: Seen) -> list[str]:

@@ -122,7 +122,7 @@ def parameter(key: str, name: str, whole: bool, least: float, most: float, value
 
 
 class Described(NamedTuple):
-    """One plugin of a file, as it describes itself."""
+    """One plugin of a file, as it describes itself; `code` is the file of its code, where `path` names its bundle."""
 
     identifier: str
     name: str
@@ -130,6 +130,7 @@ class Described(NamedTuple):
     version: str
     features: tuple[str, ...]
     path: str
+    code: str = ""
 
 
 def text(raw: bytes | None) -> str:

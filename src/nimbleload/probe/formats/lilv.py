@@ -41,6 +41,7 @@ SIGNATURES: dict[str, tuple[type | None, list[type]]] = {
     "lilv_plugin_get_name": (POINTER, [POINTER]),
     "lilv_plugin_get_author_name": (POINTER, [POINTER]),
     "lilv_plugin_get_bundle_uri": (POINTER, [POINTER]),
+    "lilv_plugin_get_library_uri": (POINTER, [POINTER]),
     "lilv_plugin_get_value": (POINTER, [POINTER, POINTER]),
     "lilv_nodes_free": (None, [POINTER]),
     "lilv_plugin_get_required_features": (POINTER, [POINTER]),
@@ -243,13 +244,13 @@ def own_windows(of: int, kind: str) -> Iterator[OwnWindow]:
     for ui in _each("uis", lib.lilv_plugin_get_uis(of)):
         if lib.lilv_ui_is_a(ui, node(kind)):
             uri = lib.lilv_ui_get_uri(ui)
-            folder, binary = (_file(of_ui(ui)) for of_ui in (lib.lilv_ui_get_bundle_uri, lib.lilv_ui_get_binary_uri))
+            folder, binary = (file_of(of_ui(ui)) for of_ui in (lib.lilv_ui_get_bundle_uri, lib.lilv_ui_get_binary_uri))
             lib.lilv_world_load_resource(world(), uri)
             required = _texts(lib.lilv_world_find_nodes(world(), uri, node(f"{LV2}requiredFeature"), None))
             yield OwnWindow(text(uri), folder, binary, required)
 
 
-def _file(uri: int) -> str:
+def file_of(uri: int) -> str:
     """The path of a file that a node names."""
     raw = library().lilv_file_uri_parse(text(uri).encode(), None)
     path = c.string_at(raw).decode(errors="replace") if raw else ""

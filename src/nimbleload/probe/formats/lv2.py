@@ -479,7 +479,9 @@ def describe_all() -> Iterator[Described]:
         uri = lilv.text(lib.lilv_plugin_get_uri(plugin))
         name, author = lilv.text(lib.lilv_plugin_get_name(plugin)), lilv.text(lib.lilv_plugin_get_author_name(plugin))
         bundle = lilv.text(lib.lilv_plugin_get_bundle_uri(plugin)).removeprefix("file://")
-        yield Described(uri, name or uri, author, "", lilv.classes(plugin), bundle)
+        code = lib.lilv_plugin_get_library_uri(plugin)
+        classes = lilv.classes(plugin)
+        yield Described(uri, name or uri, author, "", classes, bundle, lilv.file_of(code) if code else "")
 
 
 def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Lv2Hosted:

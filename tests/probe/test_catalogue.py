@@ -1,0 +1,42 @@
+"""What the plugins of a running host's files are called."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from nimbleload.probe import catalogue
+from nimbleload.probe.catalogue import Installed, Scanned
+from nimbleload.probe.choosing import held_in
+
+
+def lv2(name, bundle, code):
+    return Installed("lv2", f"urn:{name}", name, "", "", (), f"{bundle}/", f"{bundle}/{code}")
+
+
+SCANNED = [Scanned("all", 0, (
+    lv2("Hall", "/a/many.lv2", "hall.so"), lv2("Room", "/a/many.lv2", "room.so"),
+    lv2("Low", "/a/one.lv2", "one.so"), lv2("High", "/a/one.lv2", "one.so"), lv2("Alone", "/a/alone.lv2", "alone.so"),
+    Installed("ladspa", "1", "Old", "", "", (), "/a/old.so"),
+))]  # fmt: skip
+
+
+def test_a_plugin_is_named_by_the_file_of_its_code_where_that_holds_no_other():
+    assert catalogue.names_by_file(SCANNED) == {
+        "/a/many.lv2": "many (2 plugins in one file)", "/a/many.lv2/hall.so": "Hall", "/a/many.lv2/room.so": "Room",
+        "/a/one.lv2": "one (2 plugins in one file)", "/a/one.lv2/one.so": "one (2 plugins in one file)",
+        "/a/alone.lv2": "Alone", "/a/alone.lv2/alone.so": "Alone", "/a/old.so": "Old",
+    }  # fmt: skip
+    files = ["/a/many.lv2/room.so", "/a/many.lv2", "/a/one.lv2/one.so", "/a/alone.lv2", "/a/old.so"]
+    held = held_in(files, {}, SCANNED)
+    assert {path: use.label for path, use in held.items()} == {
+        "/a/many.lv2/room.so": "Room", "/a/alone.lv2": "Alone", "/a/old.so": "Old",
+    }  # fmt: skip
+
+
+def test_installed_bundles_say_where_their_code_lies():
+    found = [plugin for file in catalogue.catalogue() for plugin in file.plugins if plugin.standard == "lv2"]
+    if not found:
+        pytest.skip("no LV2 plugin is installed")
+    assert all(Path(plugin.code).is_file() and plugin.code.startswith(plugin.path) for plugin in found)
