@@ -120,7 +120,7 @@ def test_measured_cells_replace_samples_and_give_a_load():
 def test_a_run_goes_on_after_a_crash_a_hang_and_a_flood(rogue):
     uses = [rogue_use(name, voices=0) for name in ("crash", "hang", "flood", "good")]
     of = session(strip("a", *uses), strip("b", PluginUse("v", PluginRef("vst2", "x", "Other"))))
-    _, cards = run(of, quiet_seconds=4)
+    _, cards = run(of, quiet_seconds=12)
     reasons = {card.key.identifier: card.failure for card in cards.values()}
     assert "SIGSEGV" in reasons["test.crash"]
     assert "did not return" in reasons["test.hang"]

@@ -7,6 +7,7 @@ import time
 from types import SimpleNamespace
 
 from PySide6.QtCore import QCoreApplication, Qt, QThread
+from shiboken6 import delete
 
 from nimbleload.app.background.to_window_thread import ToWindowThread
 from nimbleload.app.frame.window import MEASURE
@@ -112,3 +113,10 @@ def test_it_is_not_closed_while_another_thread_is_posting(qtbot):
     for each in (closing, posting):
         each.join(20)
         assert not each.is_alive()
+
+
+def test_a_thread_whose_window_was_deleted_meanwhile_posts_to_nobody(qtbot):
+    landing, seen = ToWindowThread(), []
+    delete(landing)
+    landing.post(seen.append, "late")
+    assert seen == []

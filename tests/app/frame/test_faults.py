@@ -123,8 +123,8 @@ def test_what_is_not_wanted_beside_since_another_survey_was_asked_for_is_asked_f
 
     monkeypatch.setattr(Beside, "outlook", outlook)
     example.desk.refresh()
-    qtbot.waitUntil(lambda: len(asked) == 2 and example.desk.outlook is not None, timeout=60_000)
-    assert asked[0] is asked[1]
+    qtbot.waitUntil(lambda: len(asked) >= 2 and example.desk.outlook is not None, timeout=60_000)
+    assert (asked[0].second, asked[0].moment) == (asked[1].second, asked[1].moment)
 
 
 def test_a_failed_suggestion_leaves_the_load_on_the_screen(example, qtbot, monkeypatch):

@@ -6,6 +6,7 @@ import threading
 from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
+from shiboken6 import isValid
 
 
 class ToWindowThread(QObject):
@@ -25,7 +26,8 @@ class ToWindowThread(QObject):
         self._came.connect(self._call)
 
     def post(self, call: Callable[..., object], *arguments: object) -> None:
-        """Has it called in the thread of the window; from any thread. Nothing happens after `close`."""
+        """Has it called in the thread of the window; from any thread. Nothing happens after `close`, or when this was
+        deleted with the window it belongs to."""
         if threading.get_ident() == self._home:
             self._emit(call, arguments)
             return
@@ -33,7 +35,7 @@ class ToWindowThread(QObject):
             self._emit(call, arguments)
 
     def _emit(self, call: Callable[..., object], arguments: tuple[object, ...]) -> None:
-        if not self._is_closed:
+        if not self._is_closed and isValid(self):
             self._came.emit((call, arguments))
 
     def last(self, call: Callable[..., object], *arguments: object) -> None:
