@@ -15,6 +15,7 @@ from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
 from tests.helpers.few_tracks import fewer_saved
+from tests.helpers.once import once
 
 
 @pytest.fixture(autouse=True)
@@ -77,11 +78,15 @@ def shown(window: MainWindow, qtbot) -> MainWindow:
 
 
 @pytest.fixture(scope="session")
-def suggestion() -> Suggestion:
+def suggestion(tmp_path_factory) -> Suggestion:
     """What is suggested for the example, looked for once for all tests that only need a plan to be there."""
-    saved = demo_saved()
-    cards = {card.key: card for card in saved.cards}
-    return suggest(survey(saved.session, saved.plan, cards, saved.machine, saved.buffer))
+
+    def look() -> Suggestion:
+        saved = demo_saved()
+        cards = {card.key: card for card in saved.cards}
+        return suggest(survey(saved.session, saved.plan, cards, saved.machine, saved.buffer))
+
+    return once(tmp_path_factory, "suggestion", look)
 
 
 @pytest.fixture

@@ -10,10 +10,11 @@ import pytest
 from nimbleload.core.load.case import case
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.load.prepared import prepare
+from tests.helpers.often import often
 from tests.helpers.second import Second, everything
 
 
-@pytest.mark.parametrize("seeds", range(30), ids=lambda s: f"{s * 100}…")
+@pytest.mark.parametrize("seeds", range(often(10)), ids=lambda s: f"{s * 100}…")
 def test_every_load_equals_the_second_computation(seeds):
     """A hundred random sessions each: two moments of each, at a random buffer size."""
     for seed in range(seeds * 100, (seeds + 1) * 100):

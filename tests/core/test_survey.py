@@ -16,6 +16,7 @@ from nimbleload.core.load.rehearsal import Rehearsal
 from nimbleload.core.optimise.weigh import weigh
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import foreseen, instant, ranked, saving, survey, to_rehearse, without_plan, worst_seconds
+from tests.helpers.often import often
 from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, track, use
 
 
@@ -25,7 +26,7 @@ def random_survey(seed: int, buffer: int = 256):
     return survey(of, Plan(), random_cards(rng, of), Machine(rng.randint(1, 4)), buffer)
 
 
-@pytest.mark.parametrize("seed", range(15))
+@pytest.mark.parametrize("seed", range(often(5)))
 def test_ladder_block_and_piece_say_the_same(seed):
     of = random_survey(seed)
     at = instant(of)
@@ -66,7 +67,7 @@ def test_an_odd_buffer_gets_a_rung_of_its_own():
         at.rung(100)
 
 
-@pytest.mark.parametrize("seed", range(15))
+@pytest.mark.parametrize("seed", range(often(5)))
 def test_a_saving_is_what_the_load_computation_says_after_apply(seed):
     of = random_survey(seed)
     at = instant(of)
@@ -91,7 +92,7 @@ def test_freezing_takes_away_exactly_what_the_cards_say():
     assert saving(found, at, [Decision("freeze", "a")]).work * found.deadline == pytest.approx(6e-4, rel=1e-9)
 
 
-@pytest.mark.parametrize("seed", range(10))
+@pytest.mark.parametrize("seed", range(often(4)))
 def test_what_strips_cost_without_the_plan(seed):
     """Without decisions as shown, whatever is off in the session itself; spared plugins come on top of what is left."""
     of = random_survey(seed)
@@ -204,7 +205,7 @@ def test_options_that_are_impossible_say_why():
     )
 
 
-@pytest.mark.parametrize("seed", range(25))
+@pytest.mark.parametrize("seed", range(often(9)))
 def test_a_chain_of_plans_gives_what_each_plan_gives_afresh(seed):
     """Whatever is taken over from the survey before, decision after decision, no figure changes."""
     rng = random.Random(seed)

@@ -25,6 +25,7 @@ from nimbleload.deliver.render import Rendered
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers.generated import Writer
+from tests.helpers.often import often
 from tests.helpers.sessions import cards_for
 from tests.helpers.stems import noise, wave
 
@@ -69,7 +70,7 @@ def folder(tmp_path_factory):
     return made
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=often(100), deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_untouched_it_is_the_same_and_with_a_plan_it_is_the_planned_one(folder, seed):
     rng = random.Random(seed)

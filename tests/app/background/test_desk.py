@@ -13,11 +13,11 @@ from PySide6.QtTest import QTest
 from nimbleload.app.frame.application import application
 from nimbleload.app.frame.remembered import Remembered
 from nimbleload.app.frame.window import WATCH, MainWindow
-from nimbleload.shell.common import demo_saved
 from nimbleload.store.recovery import Recovery
+from tests.helpers.few_tracks import fewer_saved
 
 app, folder = application(), Path(tempfile.mkdtemp())
-window = MainWindow(demo_saved, None, Remembered(folder / "w.ini"), Recovery(folder))
+window = MainWindow(fewer_saved, None, Remembered(folder / "w.ini"), Recovery(folder))
 window.resize(1280, 800)
 window.show()
 window.open_example()
@@ -29,8 +29,9 @@ def settle():
         QTest.qWait(20)
 
 settle()
+track = next(s.id for s in window.desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
 for key in (Qt.Key.Key_Period, Qt.Key.Key_BracketRight, Qt.Key.Key_2, Qt.Key.Key_C, Qt.Key.Key_C, Qt.Key.Key_Right):
-    window.balance.tracks.choose("track-9")
+    window.balance.tracks.choose(track)
     QTest.keyClick(window, key)
     QTest.qWait(50)
 for kind in window.balance.kinds.values():

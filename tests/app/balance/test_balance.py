@@ -24,6 +24,7 @@ from nimbleload.core.session import edits
 from nimbleload.core.survey import worst_seconds
 from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli
+from tests.helpers.few_tracks import fewer_saved
 
 
 def press(qtbot, window, key, modifier=Qt.KeyboardModifier.NoModifier):
@@ -127,9 +128,10 @@ class Paintings(QObject):
         return False
 
 
-def test_the_block_is_painted_once_for_one_change(example, qtbot):
+def test_the_block_is_painted_once_for_one_change(fewer, qtbot):
     """Peaks and the band come later, and change nothing in it unless it shows a bad block."""
-    view, desk = example.balance.block, example.desk
+    example, view, desk = fewer, fewer.balance.block, fewer.desk
+    strip = next(s for s in desk.document.session.strips if s.clips and not s.armed and s.kind == "track")
 
     def through():
         return None not in (desk.outlook, desk.steps) and desk.band is not None
@@ -137,7 +139,7 @@ def test_the_block_is_painted_once_for_one_change(example, qtbot):
     qtbot.waitUntil(through, timeout=60_000)
     qtbot.wait(100)
     seen, area = Paintings(view), view.geometry()
-    for action in (lambda: desk.move_to(30.0), lambda: desk.decide("x", [Decision("freeze", "track-9")])):
+    for action in (lambda: desk.move_to(30.0), lambda: desk.decide("x", [Decision("freeze", strip.id)])):
         before = seen.count[view]
         with qtbot.waitSignal(desk.looked_ahead, timeout=60_000):
             action()
@@ -462,8 +464,8 @@ def test_what_is_chosen_on_another_page_is_chosen_here_and_let_go_for_a_plan(exa
     assert chosen() == set()
 
 
-def test_a_session_that_is_being_opened_shows_its_limit_and_nothing_of_the_one_before(example, settled, qtbot):
-    drawer = example.balance.drawer
+def test_a_session_that_is_being_opened_shows_its_limit_and_nothing_of_the_one_before(fewer, settled, qtbot):
+    example, drawer = fewer, fewer.balance.drawer
     settled(example, lambda: example.desk.choose_limit(0.9))
     drawer.suggest.click()
     qtbot.waitUntil(lambda: len(drawer._decisions) > 0 and drawer.steps.count() > 0, timeout=60_000)
@@ -481,7 +483,7 @@ def test_a_session_that_is_being_opened_shows_its_limit_and_nothing_of_the_one_b
 
 
 def test_a_plan_that_is_asked_for_before_there_is_a_load_is_looked_for_as_soon_as_there_is(make_window, qtbot):
-    window = make_window()
+    window = make_window(example=fewer_saved)
     drawer, said = window.balance.drawer, []
     drawer.suggest.click()  # no session, nothing to look in
     assert drawer.suggest.isEnabled()

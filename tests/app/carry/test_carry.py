@@ -35,11 +35,16 @@ def window(make_window, qtbot, tmp_path):
         more=x.lanes("u", x.clip(0, 1, audio()), unit="seconds"),
     )  # fmt: skip
     found = make_window()
-    # Both: what there is to do without a plan would else be taken for what a test's first decision brings.
-    with qtbot.waitSignals([found.desk.recomputed, found.carrying.prepared], timeout=60_000):
-        found.open_path(source)
-    found.go(CARRY)
+    look(found, qtbot, source)
     return found
+
+
+def look(window, qtbot, path):
+    """Opens a session and goes to see what there is to do."""
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.go(CARRY)
 
 
 def decide(window, qtbot, *decisions):
@@ -64,6 +69,43 @@ def test_without_a_plan_it_says_where_one_comes_from(window, qtbot):
     qtbot.waitUntil(lambda: state(window) == "no plan", timeout=30_000)
     assert window.carry.sentence.headline.text() == "There is no plan to carry out yet."
     assert not window.carry.sentence.button.isVisible()
+
+
+def test_what_there_is_to_do_is_looked_for_once_somebody_comes_to_see_it(window, qtbot, monkeypatch):
+    """The exchange file is read for it: after every decision on another page it made the window late."""
+    looked, usual = [], carrying_out.carrying.prepare
+    monkeypatch.setattr(carrying_out.carrying, "prepare", lambda *asked: (looked.append(asked[1]), usual(*asked))[1])
+    window.go(BALANCE)
+    for through in (0, 1):
+        with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+            window.desk.decide("freeze", [Decision("freeze", "t", through=through)])
+    qtbot.wait(100)
+    assert looked == [] and state(window) == "plan"
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        window.go(CARRY)
+    assert looked == [window.desk.document.plan] and state(window) == "1 to do"
+    # Seen once, it is known: nothing is looked for again until something changes.
+    window.go(BALANCE)
+    window.go(CARRY)
+    qtbot.wait(100)
+    assert len(looked) == 1
+
+
+def test_of_many_changes_in_a_row_the_last_is_looked_at_and_no_two_at_a_time(window, qtbot, monkeypatch):
+    gate, looked, usual = threading.Event(), [], carrying_out.carrying.prepare
+
+    def prepare(*asked):
+        looked.append(asked[1].decisions[0].through)
+        gate.wait(60)
+        return usual(*asked)
+
+    monkeypatch.setattr(carrying_out.carrying, "prepare", prepare)
+    for through in (0, 1, 0, 1):
+        with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+            window.desk.decide("freeze", [Decision("freeze", "t", through=through)])
+    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
+        gate.set()
+    assert looked == [0, 1]
 
 
 def test_while_it_is_worked_out_what_there_is_to_do_it_is_not_said_that_there_is_no_plan(window, qtbot, monkeypatch):
@@ -146,9 +188,7 @@ def test_the_mix_of_what_was_written_is_proven(window, qtbot, tmp_path, monkeypa
 
 def test_a_shared_bus_is_heard_in_the_mix_once_that_can_be_proven(make_window, qtbot, tmp_path, monkeypatch):
     window = make_window()
-    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
-        window.open_path(test_sharing.mix(tmp_path / "mix.dawproject", test_sharing.EQ))
-    window.go(CARRY)
+    look(window, qtbot, test_sharing.mix(tmp_path / "mix.dawproject", test_sharing.EQ))
     strips = [strip for strip in window.desk.document.session.strips if strip.inserts]
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
@@ -206,9 +246,7 @@ def with_three_freezes(make_window, qtbot, folder):
     """A window on Carry out, with three long tracks to be frozen."""
     found = make_window()
     stems.three_freezes(folder, 120)
-    with qtbot.waitSignals([found.desk.recomputed, found.carrying.prepared], timeout=60_000):
-        found.open_path(folder / "mix.nimbleload")
-    found.go(CARRY)
+    look(found, qtbot, folder / "mix.nimbleload")
     return found
 
 
@@ -352,9 +390,7 @@ def test_what_was_rendered_before_a_restart_can_be_listened_to_and_written(windo
     of = window.desk.document
     session_file.write(saved, Saved(of.session, of.plan, buffer=of.buffer))
     again = make_window()
-    with qtbot.waitSignal(again.carrying.prepared, timeout=60_000):
-        again.open_path(saved)
-    again.go(CARRY)
+    look(again, qtbot, saved)
     assert cells(again.carry, STANDS) == ["there already"] and state(again) == "done"
     again.carry.table.selectRow(0)
     assert again.carry.listen.isEnabled() and again.carry.write.isVisible()
@@ -384,8 +420,7 @@ def test_a_session_without_audio_says_so(make_window, qtbot, tmp_path):
     path = tmp_path / "made here.nimbleload"
     session_file.write(path, Saved(session(track("t")), Plan((Decision("freeze", "t"),))))
     window = make_window()
-    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
-        window.open_path(path)
+    look(window, qtbot, path)
     assert window.carry.sentence.headline.text() == "Nothing can be rendered here."
     assert "comes from no exchange file" in window.carry.sentence.advice.text()
     assert state(window) == "by hand"
@@ -395,10 +430,8 @@ def test_what_was_made_here_goes_beside_the_file_that_it_is_saved_as(make_window
     first, other = tmp_path / "made here.nimbleload", tmp_path / "another.nimbleload"
     session_file.write(first, Saved(session(track("t")), Plan((Decision("off", "t"),))))
     window = make_window()
-    with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
-        window.open_path(first)
+    look(window, qtbot, first)
     assert window.carry.prepared.beside == first
-    window.go(CARRY)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.ask_save()
@@ -410,6 +443,7 @@ def test_the_example_has_audio_of_its_own(make_window, qtbot):
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
     ids = {strip.name: strip.id for strip in window.desk.document.session.strips}
+    window.go(CARRY)
     window.desk.decide("freeze", [Decision("freeze", ids[name]) for name in ("Fiddle", "Choir low", "Choir")])
     qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=60_000)
     assert cells(window.carry, STANDS) == ["to render", "to render", "not rendered"]
@@ -427,9 +461,7 @@ def sharing(make_window, qtbot, folder, processor):
     xml = x.project(structure + x.main_track(), lanes)
     source = x.write(folder / "mix.dawproject", xml, {"audio/a.wav": stems.wave(stems.noise())})
     window = make_window()
-    with qtbot.waitSignals([window.desk.recomputed, window.carrying.prepared], timeout=60_000):
-        window.open_path(source)
-    window.go(CARRY)
+    look(window, qtbot, source)
     strips = window.desk.document.session.strips[:2]
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.desk.decide("share", [Decision("share", s.id, s.inserts[0].id, into="bus1") for s in strips])
@@ -491,13 +523,10 @@ def test_the_kind_of_file_is_chosen_and_remembered(window, qtbot, make_window):
 
 def test_why_something_is_not_rendered_is_read_in_full_at_any_width(window, qtbot):
     page = window.carry
-    # It is found out while another page is in sight.
-    window.go(BALANCE)
     decide(window, qtbot, Decision("freeze", "t"), Decision("freeze", "tm"))
     assert cells(page, STANDS)[-1] == "not rendered"
     last = page.table.rowCount() - 1
     # One line is enough in the window as it is; as many as it takes where the column is narrow, and one again.
-    window.go(CARRY)
     plain, narrow = page.table.rowHeight(0), page.table.columnWidth(0)
     qtbot.waitUntil(lambda: page.table.rowHeight(last) < 1.5 * plain, timeout=10_000)
     qtbot.wait(100)
@@ -513,9 +542,7 @@ class TestStems:
     def mix(self, make_window, qtbot, tmp_path):
         """A window with a bus, an echo and a track that lead to the main output, and no plan."""
         found = make_window()
-        with qtbot.waitSignals([found.desk.recomputed, found.carrying.prepared], timeout=60_000):
-            found.open_path(a_mix(tmp_path / "mix.dawproject"))
-        found.go(CARRY)
+        look(found, qtbot, a_mix(tmp_path / "mix.dawproject"))
         return found
 
     def chosen(self, window, qtbot, *names):

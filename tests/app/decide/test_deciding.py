@@ -207,8 +207,8 @@ def id_of(thing):
     return None if thing is None else id(thing)
 
 
-def test_what_is_known_of_the_plan_is_not_shown_of_the_session_without_it_and_is_there_again(example, qtbot, settled):
-    desk, strips = example.desk, example.desk.document.session.strips
+def test_what_is_known_of_the_plan_is_not_shown_of_the_session_without_it_and_is_there_again(fewer, qtbot, settled):
+    example, desk, strips = fewer, fewer.desk, fewer.desk.document.session.strips
     strip = next(s for s in strips if s.clips and not s.armed and s.kind == "track")
     settled(example, lambda: desk.decide("x", [Decision("freeze", strip.id)]))
     qtbot.waitUntil(lambda: None not in map(id_of, (desk.outlook, desk.band, desk.steps)), timeout=60_000)

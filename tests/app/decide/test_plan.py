@@ -87,7 +87,9 @@ def test_a_step_is_taken_back_and_everything_with_one_undo(suggested, qtbot, set
     assert suggested.desk.document.plan.decisions == ()
 
 
-def test_pinned_tracks_are_left_alone_by_the_next_suggestion(suggested, qtbot, settled):
+def test_pinned_tracks_are_left_alone_by_the_next_suggestion(fewer, qtbot, settled):
+    suggested = fewer
+    ask(suggested, qtbot)
     frozen = suggested.desk.document.plan.decisions[0].strip
     pinned = suggested.desk.document.plan.pinned
     settled(suggested, suggested.balance.drawer.clear.click)

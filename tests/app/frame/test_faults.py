@@ -25,9 +25,9 @@ from nimbleload.store.library import Library
 from nimbleload.store.recovery import left_behind
 
 
-def frozen(example, settled):
+def frozen(example, settled, name="Choir low"):
     """Freezes a track by hand."""
-    strip = next(s for s in example.desk.document.session.strips if s.name == "Choir low")
+    strip = next(s for s in example.desk.document.session.strips if s.name == name)
     settled(example, lambda: example.desk.decide("freeze", [Decision("freeze", strip.id)]))
     return strip
 
@@ -78,8 +78,8 @@ def test_a_save_that_fails_opens_nothing_and_loses_nothing(example, qtbot, settl
     assert example.desk.document.plan.for_strip(strip.id) is not None
 
 
-def test_a_suggestion_while_peeking_keeps_what_was_decided_by_hand(example, qtbot, settled):
-    strip = frozen(example, settled)
+def test_a_suggestion_while_peeking_keeps_what_was_decided_by_hand(fewer, qtbot, settled):
+    example, strip = fewer, frozen(fewer, settled, "Choir far")
     example.desk.peek(True)
     qtbot.waitUntil(lambda: example.desk.is_peeking, timeout=30_000)
     assert example.balance.sentence.headline.text().startswith("Without the plan: ")

@@ -13,6 +13,7 @@ from nimbleload.core.block.play import play
 from nimbleload.core.block.schedule import chains, makespans, remaining
 from nimbleload.core.session.computer import Host
 from nimbleload.core.session.routing import build
+from tests.helpers.often import often
 from tests.helpers.sessions import bus, random_session, session, track
 
 
@@ -39,7 +40,7 @@ def played(seed: int):
     )
 
 
-@pytest.mark.parametrize("seed", range(300))
+@pytest.mark.parametrize("seed", range(often(100)))
 def test_no_block_is_shorter_than_any_bound(seed):
     _, tasks, parts, cost, _, threads, found = played(seed)
     work, lost = found.own_work, found.beside
@@ -53,7 +54,7 @@ def test_no_block_is_shorter_than_any_bound(seed):
     assert (work <= found.work + 1e-15).all()
 
 
-@pytest.mark.parametrize("seed", range(300))
+@pytest.mark.parametrize("seed", range(often(100)))
 def test_no_block_is_longer_than_the_most_of_it(seed):
     _, tasks, parts, cost, _, threads, found = played(seed)
     chain = chains(tasks, np.tile(cost / parts, parts))
@@ -79,7 +80,7 @@ def cut_bound(cut: Cut, cost: np.ndarray, threads: int, now: np.ndarray) -> floa
     return float((cost * cut.tasks).sum()) / threads + cut.along - less + own
 
 
-@pytest.mark.parametrize("seed", range(200))
+@pytest.mark.parametrize("seed", range(often(66)))
 def test_no_block_is_shorter_than_a_cut_whatever_tasks_cost_now(seed):
     _, tasks, parts, cost, _, threads, _ = played(seed)
     rng = np.random.default_rng(seed)

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from nimbleload.core.block.schedule import makespans, schedule
 from nimbleload.core.session.routing import Graph
+from tests.helpers.often import often
 from tests.helpers.simulate import best_makespan, simulate
 
 
@@ -37,7 +38,7 @@ def blocks(draw, most=9):
 
 
 @given(blocks(), st.booleans())
-@settings(max_examples=500, deadline=None)
+@settings(max_examples=often(200), deadline=None)
 def test_equals_a_plain_event_simulation(block, listed):
     cost, fed, cores = block
     computed = schedule(graph_of(fed, listed), np.array(cost), cores)
@@ -59,14 +60,14 @@ def test_no_order_of_tasks_beats_the_bounds(block):
 
 
 @given(blocks())
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_one_core_takes_the_sum_of_the_work(block):
     cost, fed, _ = block
     assert schedule(graph_of(fed), np.array(cost), 1).makespan == sum(cost)
 
 
 @given(blocks())
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_enough_cores_take_the_longest_chain(block):
     cost, fed, _ = block
     computed = schedule(graph_of(fed), np.array(cost), len(cost))
@@ -74,7 +75,7 @@ def test_enough_cores_take_the_longest_chain(block):
 
 
 @given(blocks())
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_no_core_does_two_things_at_once_and_nothing_starts_before_what_feeds_it(block):
     cost, fed, cores = block
     b = schedule(graph_of(fed), np.array(cost), cores)
@@ -88,7 +89,7 @@ def test_no_core_does_two_things_at_once_and_nothing_starts_before_what_feeds_it
 
 
 @given(blocks(), st.data())
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_less_work_on_one_core_never_takes_longer(block, data):
     cost, fed, _ = block
     lighter = [data.draw(st.floats(0, c)) for c in cost]
@@ -97,7 +98,7 @@ def test_less_work_on_one_core_never_takes_longer(block, data):
 
 
 @given(blocks())
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_the_longest_chain_is_connected_and_as_long_as_it_says(block):
     cost, fed, cores = block
     b = schedule(graph_of(fed), np.array(cost), cores)
@@ -106,7 +107,7 @@ def test_the_longest_chain_is_connected_and_as_long_as_it_says(block):
 
 
 @given(blocks())
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_the_closing_tasks_wait_for_each_other_up_to_the_end(block):
     cost, fed, cores = block
     b = schedule(graph_of(fed), np.array(cost), cores)

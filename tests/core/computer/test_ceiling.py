@@ -22,6 +22,7 @@ from nimbleload.core.computer.ceiling import (
     by_buffer,
     merged,
 )
+from tests.helpers.often import often
 
 PERIOD, SECONDS = 0.01, 5
 COUNT = round(SECONDS / PERIOD)
@@ -41,7 +42,7 @@ def plain_ends(of: Blocks, load: float) -> list[float]:
 
 
 @given(st.integers(0, 10_000), st.floats(0.0, 1.5), st.integers(1, 3), st.integers(1, 60))
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 def test_blocks_played_again_are_those_of_a_plain_loop(seed, load, threads, blocks):
     random = np.random.default_rng(seed)
     shape = (threads, blocks)
@@ -209,7 +210,7 @@ def test_an_overload_is_late_in_every_second_of_it():
 
 
 @given(st.integers(0, 10_000))
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=often(10), deadline=None)
 def test_it_lies_within_what_it_may_be(seed):
     random = np.random.default_rng(seed)
     paces, held_up = 1 + random.exponential(0.2, 100), random.exponential(0.1, 100) * PERIOD

@@ -12,6 +12,7 @@ from nimbleload.core.load.latency import bypass_for, latencies, round_trip
 from nimbleload.core.session.computer import Device
 from nimbleload.core.session.routing import build
 from nimbleload.core.session.strips import Send
+from tests.helpers.often import often
 from tests.helpers.sessions import bus, random_session, session, track
 
 
@@ -42,14 +43,14 @@ def longest_by_brute_force(of, off=frozenset()):
     return max(walk(s.id) for s in of.strips)
 
 
-@pytest.mark.parametrize("seed", range(60))
+@pytest.mark.parametrize("seed", range(often(20)))
 def test_delay_compensation_waits_for_the_longest_path(seed):
     rng = random.Random(seed)
     of = with_latencies(random_session(rng), rng)
     assert latencies(of, build(of), {}).longest == longest_by_brute_force(of)
 
 
-@pytest.mark.parametrize("seed", range(60))
+@pytest.mark.parametrize("seed", range(often(20)))
 def test_the_fewest_bypasses_are_found(seed):
     rng = random.Random(seed)
     of = with_latencies(random_session(rng, tracks=3), rng)

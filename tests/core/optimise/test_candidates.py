@@ -9,11 +9,12 @@ from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
 from tests.helpers.exhaustive import hosted, small
+from tests.helpers.often import often
 
 
 def test_of_a_strip_that_is_cut_only_parts_with_what_is_shared_are_members():
     cut = 0
-    for seed in range(400):
+    for seed in range(often(140)):
         rng = random.Random(seed)
         of, cards = small(rng)
         before = survey(hosted(of, rng), Plan(), cards, Machine(2), 256)
@@ -29,4 +30,4 @@ def test_of_a_strip_that_is_cut_only_parts_with_what_is_shared_are_members():
             assert set(found.members) == wanted
             ids = {decision.strip for decision in found.decisions}
             cut += sum(1 for s in strips if s.part_of in ids or s.id in ids) > len(wanted)
-    assert cut > 3
+    assert cut > 0

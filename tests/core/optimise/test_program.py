@@ -17,6 +17,7 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
 from tests.core.optimise.test_rows import tried
 from tests.helpers.exhaustive import small
+from tests.helpers.often import often
 from tests.helpers.optima import known
 
 EXACT = 1e-9
@@ -102,7 +103,7 @@ def test_something_is_left_out():
     assert left > 3 and fixed > 3
 
 
-@pytest.mark.parametrize("seed", range(40))
+@pytest.mark.parametrize("seed", range(often(13)))
 def test_a_proof_that_keeps_what_is_known_proves_the_same(seed):
     _, _, found, program, rows = tried(seed)
     program.relaxed()
@@ -146,7 +147,7 @@ def test_rows_of_another_price_are_not_taken_for_the_same():
 def test_prices_add_up_in_whole_steps_so_that_the_least_is_one_of_them(step, once, next_one):
     """Prices are rounded to whole steps: then every choice is, and what is told as the least must be, too."""
     raised, with_once = 0, 0
-    for seed in range(60):
+    for seed in range(often(25)):
         of, cards = small(random.Random(seed))
         before = survey(of, Plan(), cards, Machine(2), 256)
         wishes = Wishes(0.7 * float(before.after.load.max()))

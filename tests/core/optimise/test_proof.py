@@ -23,6 +23,7 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey, with_plan
 from tests.core.optimise.test_program import choices
 from tests.helpers.exhaustive import BLOCK, as_many, hosted, small
+from tests.helpers.often import often
 from tests.helpers.sessions import bus, card, cards_for, session, track, use
 
 
@@ -48,7 +49,7 @@ def that_hold(program: Program, evaluator: Evaluator):
 def test_rows_that_were_tightened_hold_of_every_plan_that_is_no_dearer_and_keeps_the_limit():
     """And leave less to what plugins do to each other than the price alone."""
     closer = 0
-    for before, found, wishes, program in sessions(0, 200):
+    for before, found, wishes, program in sessions(0, often(70)):
         evaluator = Evaluator(before, found, wishes.limit)
         known = that_hold(program, evaluator)
         if not known:
@@ -68,13 +69,13 @@ def test_rows_that_were_tightened_hold_of_every_plan_that_is_no_dearer_and_keeps
                     at = max(int(np.searchsorted(loads.times, first + 1e-9, side="right")) - 1, 0)
                     takes = float(loads.load[at]) * before.deadline
                     assert tight.rows.bound_at(kind, chosen.astype(float)) <= takes * (1 + 1e-9) + 1e-12
-    assert closer > 5
+    assert closer > 1
 
 
 def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
     """And by some of them more is told than without. Of each session the largest, as in a search, and another."""
     more, rng = 0, random.Random(1)
-    for before, found, wishes, program in sessions(1000, 250):
+    for before, found, wishes, program in sessions(1000, often(130)):
         known = that_hold(program, Evaluator(before, found, wishes.limit))
         if not known:
             continue
@@ -90,7 +91,7 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
                 least = min((p for chosen, p in known if chosen[number] == bool(taken)), default=np.inf)
                 assert half <= min(least, price) + 1e-6, (number, taken)
             more += min(halves) > whole + 1e-3
-    assert more > 2
+    assert more > 0
 
 
 def test_among_very_many_the_price_without_whole_numbers_is_what_is_proven(monkeypatch):

@@ -21,6 +21,7 @@ from nimbleload.core.optimise.rows import BUS, Rows
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import survey
 from tests.helpers.exhaustive import BLOCK, hosted, small
+from tests.helpers.often import often
 from tests.helpers.sessions import bus, cards_for, session, track
 
 
@@ -49,7 +50,7 @@ def random_choice(rng: random.Random, program: Program):
 # Those at the end were found by longer runs: what changes a tail changes what suspending saves, a bus takes the place
 # of the later part of a strip alone, an instrument rings on with as many notes as it never plays, and what lasts for
 # less than a block counts to its neighbour.
-@pytest.mark.parametrize("seed", [*range(60), 102, 106, 135, 144, 151, 206, 225, 237, 268, 70, 1174, 3888])
+@pytest.mark.parametrize("seed", [*range(often(20)), 102, 106, 135, 144, 151, 206, 225, 237, 268, 70, 1174, 3888])
 def test_no_plan_makes_a_block_shorter_than_a_valid_row(seed):
     rng, of, found, program, rows = tried(seed)
     if not found:
@@ -81,7 +82,7 @@ def test_the_quick_look_is_the_load_or_a_little_above(seed):
         assert quick <= 0 or not Evaluator(of, found, 0.99 * quick)._quickly(chosen)
 
 
-@pytest.mark.parametrize("seed", range(40))
+@pytest.mark.parametrize("seed", range(often(13)))
 def test_the_quick_look_is_the_same_whatever_was_looked_at_before(seed):
     rng, of, found, program, _ = tried(seed)
     evaluator = Evaluator(of, found, 1.0)
@@ -157,7 +158,7 @@ def test_what_cores_lose_to_each_other_counts_by_their_share_of_the_work():
 def test_what_costs_more_at_times_counts_where_nothing_else_may_take_the_whole_strip():
     """A lighter setting that costs more in silence, say; beside a freeze of its strip it is left out."""
     alone = beside = 0
-    for seed in range(0, 300, 2):
+    for seed in range(0, often(120), 2):
         _, before, found, _, _ = tried(seed)
         lighter = [each for each in found if each.kind == "lighten"]
         states, effects = before.case.moments.distinct, [effect for each in lighter for effect in each.effects]
@@ -172,7 +173,7 @@ def test_what_costs_more_at_times_counts_where_nothing_else_may_take_the_whole_s
             part = [e for e, n in enumerate(both.by) if found[n].kind == "lighten" and both.strip[e] == strip]
             assert (both.saved[part] >= 0).all()
             beside += 1
-    assert alone > 3 and beside > 0
+    assert alone > 0 and beside > 0
 
 
 def test_without_decisions_the_rows_are_the_bounds_of_the_load():

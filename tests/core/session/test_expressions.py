@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from nimbleload.core.session.controllers import STEP
 from nimbleload.core.session.curves import Curve, Point
 from nimbleload.core.session.expressions import GAIN, KINDS, RANGES, TRANSPOSE, Expression, told
+from tests.helpers.often import often
 
 RATE = 1000
 seconds = st.integers(0, 900).map(lambda sample: sample / RATE)
@@ -31,7 +32,7 @@ def value_at(of, sample):
     return here.value + (following.value - here.value) * (sample - first) / (last - first)
 
 
-@settings(deadline=None)
+@settings(deadline=None, max_examples=often(35))
 @given(points, st.integers(0, 600), st.integers(1, 300))
 def test_a_note_knows_at_every_told_sample_what_the_curve_is(of, begin, length):
     at, values = told(Expression(TRANSPOSE, Curve(of)), RATE, begin, begin + length)

@@ -11,6 +11,7 @@ from nimbleload.core.session.pared import kept_with, pared
 from nimbleload.core.session.routing import build, edges, targets
 from nimbleload.core.session.session import Section, Session, SessionError
 from nimbleload.core.session.strips import Clip, Send, Strip
+from tests.helpers.often import often
 from tests.helpers.sessions import use
 
 OFF = replace(use("off"), enabled=False)
@@ -101,7 +102,7 @@ def routed(draw):
     return Session("R", 48000, 10.0, tuple(strips)), draw(st.sets(st.integers(0, count - 1), min_size=1))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=often(70), deadline=None)
 @given(routed())
 def test_what_is_kept_hears_and_feeds_what_it_did_before(made):
     session, chosen = made

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QUrl, Signal
-from PySide6.QtGui import QDesktopServices
+from PySide6.QtGui import QDesktopServices, QShowEvent
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from ...core.told import carrying as told
@@ -263,7 +263,8 @@ class CarryPage(QWidget):
         self.table.clear_all()
 
     def _look(self) -> None:
-        """Looks what there is to do, if the plan or the session is another one now."""
+        """Looks what there is to do, if the plan or the session is another one now and somebody is here to see it:
+        the exchange file is read for it, which would make every decision on another page late."""
         document = self._desk.document
         if document is None or self._desk.is_peeking:
             return
@@ -272,15 +273,23 @@ class CarryPage(QWidget):
         self.stems = tuple(each for each in self.stems if each in there)
         asked = (document.session, document.plan.decisions, document.buffer, self.stems, self._desk.path)
         if asked != self._plan and not self.work.is_running:
-            self._plan = asked
-            if (document.plan.decisions or self.stems) and (self.prepared is None or not self.table.rowCount()):
-                # What stands there speaks of no plan; the audio of the example is made first, which takes a while.
+            has_work = bool(document.plan.decisions or self.stems)
+            if not self.isVisible():
+                self.state_changed.emit("plan" if has_work else "no plan", "quiet")
+                return
+            self._plan, self.prepared = asked, None
+            if has_work:
+                # What stands there speaks of another plan; the audio of the example is made first, which takes a while.
                 self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
                 self.state_changed.emit("…", "quiet")
             kind = str(self.kind.currentData())
             self.work.prepare(
                 document.session, document.plan, document.buffer, kind, self._desk.cards, self.stems, self._desk.path
             )
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._look()
 
     def _follow_file(self) -> None:
         """What is rendered may go beside another file, if the session was saved as one."""

@@ -6,6 +6,7 @@ import logging
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
@@ -45,7 +46,7 @@ class CarryingOut(QObject):
         self._thread: threading.Thread | None = None
         self._asked = Asked()
         self._left = TimeLeft({}, {})
-        self._looks = 0
+        self._looks, self._looking = 0, threading.Lock()
 
     @property
     def is_running(self) -> bool:
@@ -68,7 +69,13 @@ class CarryingOut(QObject):
         takes; what was asked before no longer counts."""
         self._looks += 1
         of = (self._looks, session, plan, buffer, kind, cards, stems, saved_as)
-        threading.Thread(target=self._prepare, args=of, daemon=True).start()
+        threading.Thread(target=self._look, args=of, daemon=True).start()
+
+    def _look(self, look: int, *of: Any) -> None:
+        """One look at a time; what is asked for no longer when its turn comes is not looked for."""
+        with self._looking:
+            if look == self._looks:
+                self._prepare(look, *of)
 
     def _prepare(
         self, look: int, session: Session, plan: Plan, buffer: int, kind: str, cards: Cards, stems: Sequence[str],
@@ -171,6 +178,7 @@ class CarryingOut(QObject):
     def close(self) -> None:
         """Ends all; nothing is told after."""
         self._to_window.close()
+        self._looks += 1
         self.stop()
         if self._thread is not None:
             self._thread.join(10)
