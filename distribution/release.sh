@@ -7,7 +7,7 @@ cd "$(dirname "$0")/.."
 version=$(sed -n 's/^__version__ = "\(.*\)"/\1/p' src/nimbleload/__init__.py)
 grep -q "^version = \"$version\"" pyproject.toml || { echo "pyproject.toml has another version than the program."; exit 1; }
 grep -q "^## $version" CHANGELOG.md || { echo "CHANGELOG.md says nothing of $version."; exit 1; }
-./nimble test
+NIMBLE_THOROUGH=1 ./nimble test
 .venv/bin/python -m distribution.audit
 .venv/bin/python -m bench.schema
 .venv/bin/nimble-load screenshots >/dev/null

@@ -14,6 +14,7 @@ import pytest
 from click.testing import CliRunner
 from msgspec.structs import replace
 
+from nimbleload.core.cards.card import METHOD, Made
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
@@ -246,6 +247,25 @@ def test_plugins_are_listed_and_found_by_words(rogue):
     found = figures("plugins", "test.good", "--standard", "clap")
     assert [p["identifier"] for p in found["plugins"]] == ["test.good"]
     assert "1 plugin." in run("plugins", "test.good").output
+
+
+def test_figures_of_plugins_that_were_updated_since_are_told_beside_the_load(tmp_path):
+    plugin, path = tmp_path / "synth.so", tmp_path / "a.nimbleload"
+    plugin.write_bytes(b"one")
+    uses = [PluginUse(f"a/{k}", PluginRef("ladspa", name, name)) for k, name in enumerate("xyz")]
+    made = Made(METHOD, str(plugin), *session_run.fingerprint(str(plugin)))
+    cards = [replace(card(use, 1e-5), made=made) for use in uses[:2]]
+    # One of another file, that has not changed.
+    other = tmp_path / "other.so"
+    other.write_bytes(b"as it was")
+    still = Made(METHOD, str(other), *session_run.fingerprint(str(other)))
+    cards.append(replace(card(uses[2], 1e-5), made=still))
+    of = session(Strip("a", "A", inserts=tuple(uses), output="main"))
+    session_file.write(path, Saved(of, cards=tuple(cards), machine=Machine(2)))
+    assert run("load", str(path)).stderr == ""
+    plugin.write_bytes(b"another")
+    said = run("load", str(path)).stderr
+    assert said.startswith("2 plugin settings were measured before their plugins were updated; nimble-load measure ")
 
 
 class TestPlan:

@@ -10,13 +10,16 @@ import pytest
 from click.testing import CliRunner
 
 from nimbleload.core.decisions.decision import Decision, KeptPlan, Plan
+from nimbleload.core.session.computer import Machine
 from nimbleload.core.told.restore_list import restore_list
+from nimbleload.core.units import percent
 from nimbleload.deliver import carrying, pared
 from nimbleload.deliver.exchange_out import WriteError
 from nimbleload.shell import cli
 from nimbleload.store import session_file
 from nimbleload.store.written_anew import is_written_anew
 from tests.helpers import exports
+from tests.helpers.sessions import card
 
 
 def run(*arguments):
@@ -65,6 +68,28 @@ def test_the_plan_goes_on_in_a_newer_export_whatever_its_numbers(mix):
     # Once more, of the same file: nothing is new.
     again = json.loads(run("renew", path, "--json").output)
     assert again["said"] == ["3 tracks go on.", "The plan goes on, with 2 decisions."]
+
+
+def test_what_it_does_to_the_load_is_what_is_said_of_either_alone(mix):
+    path, source = mix
+    saved = session_file.read(path)
+    cards = {use.card_key(): card(use, 0.3 * 512 / 48000) for use in saved.session.uses_by_id().values()}
+    cards = tuple(cards.values())
+    session_file.write(path, msgspec.structs.replace(saved, cards=cards, machine=Machine(1)))
+
+    def worst():
+        return json.loads(run("load", path, "--json").output)["load"]
+
+    def said():
+        return run("renew", path, "--show").output.splitlines()[-2]
+
+    before = worst()
+    exports.export(source, exports.SECOND)
+    shown = said()
+    loads = json.loads(run("renew", path, "--json").output)["worst"]
+    assert (loads["before"], loads["now"]) == (before, worst()) and before != loads["now"]
+    assert shown.startswith(f"The worst moment now takes {percent(loads['now'])} at ")
+    assert f" with the plan; it was {percent(before)} at " in shown
 
 
 def test_it_may_lie_elsewhere_and_be_written_elsewhere(mix, tmp_path):

@@ -6,11 +6,13 @@ from pathlib import Path
 
 import click
 
+from ..core.told.newer import newer_load
 from ..store import renewing, session_file
 from ..store.archive import ImportRefusedError
 from ..store.dawproject import ImportReport
 from ..store.opening import EXCHANGE_SUFFIX
 from .common import as_json, cli, opened, refuse, show_json, written
+from .session import survey_of
 
 
 @cli.command("import")
@@ -59,13 +61,15 @@ def renew(file: str, newer: str | None, to: str | None, show: bool, json: bool) 
         made = renewing.renewal(saved, source.absolute())
     except ImportRefusedError as error:
         refuse(error)
+    before, now = survey_of(saved, None, None), survey_of(made.saved, None, None)
     if not show:
         written(target, made.saved)
     if json:
-        show_json({"written": None if show else str(target), "report": made.report, "said": made.said})
+        loads = {name: float(of.after.load.max()) for name, of in (("before", before), ("now", now))}
+        show_json({"written": None if show else str(target), "report": made.report, "said": made.said, "worst": loads})
         return
     _say(made.report)
-    for line in made.said:
+    for line in (*made.said, newer_load(before, now)):
         click.echo(line)
     click.echo("Nothing was written." if show else f"Written to {target}")
 

@@ -9,13 +9,14 @@ from typing import Any
 import click
 from msgspec.structs import replace
 
+from ..core.cards.card import Cards
 from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
 from ..core.told.as_known import is_unknown
-from ..core.told.basis import basis_words
+from ..core.told.basis import basis_words, updated_words
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.newer import offered
 from ..core.told.outlook import Outlook, outlook
@@ -24,6 +25,7 @@ from ..core.told.warnings import warnings
 from ..core.units import as_sentence, clock, count, from_clock, milliseconds, percent
 from ..probe import catalogue
 from ..probe.choosing import recorded
+from ..probe.session_run import of_other_files
 from ..store import session_file
 from ..store.library import own_cores
 from ..store.recording_file import RecordingFileError
@@ -162,17 +164,23 @@ def surveyed(file: str, buffer: int | None, cores: int | None) -> Survey:
     if is_written_anew(saved.session):
         said = f"{offered(Path(saved.session.source).name)} nimble-load renew takes it in."
         click.echo(said, err=True)
-    return survey_of(saved, buffer, cores)
+    cards = cards_of(saved)
+    if updated := len(of_other_files(cards)):
+        click.echo(f"{updated_words(updated)}; nimble-load measure brings that up to date.", err=True)
+    return survey_of(saved, buffer, cores, cards=cards)
 
 
-def survey_of(saved: session_file.Saved, buffer: int | None, cores: int | None, here: bool = False) -> Survey:
-    """The same of a session that is open; with `here`, as this computer would rehearse it."""
+def survey_of(
+    saved: session_file.Saved, buffer: int | None, cores: int | None, here: bool = False, cards: Cards | None = None
+) -> Survey:
+    """The same of a session that is open; with `here`, as this computer would rehearse it; with every card that is
+    known, or with these."""
     machine = replace(saved.machine, measured_cores=own_cores())
     if cores:
         machine = replace(machine, cores=cores, speed=1.0 if here else machine.speed)
     session = to_rehearse(saved.session) if here else saved.session
     try:
-        return survey(session, saved.plan, cards_of(saved), machine, buffer or saved.buffer)
+        return survey(session, saved.plan, cards_of(saved) if cards is None else cards, machine, buffer or saved.buffer)
     except SessionError as error:
         refuse(error)
 

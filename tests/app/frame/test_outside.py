@@ -9,11 +9,13 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 
 from nimbleload.core.decisions.decision import Decision
 from nimbleload.core.session.edits import rename
-from nimbleload.store import recovery, session_file
+from nimbleload.core.told.newer import HELD
+from nimbleload.store import dawproject, recovery, session_file
+from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
 from nimbleload.store.session_file import Saved
 from tests.helpers import exports
-from tests.helpers.sessions import session, track
+from tests.helpers.sessions import card, session, track
 
 
 def saved_as(path, *names):
@@ -146,7 +148,10 @@ def test_recovered_work_is_not_written_over_what_was_saved_since(make_window, qt
 def mix(make_window, qtbot, tmp_path):
     """A session that came from an exchange file, with a plan, and that file."""
     source = exports.export(tmp_path / "mix.dawproject", exports.FIRST)
-    window = make_window()
+    library = Library(tmp_path / "l.sqlite", "here")
+    for use in dawproject.read(source).session.uses_by_id().values():
+        library.store(made := card(use, 1e-3), made.cells)
+    window = make_window(library)
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_path(source)
     box(window, qtbot).close()  # what the import left out
@@ -163,6 +168,8 @@ def frozen(window):
 def test_a_newer_export_is_offered_and_the_plan_goes_on_in_it(mix, qtbot):
     window, source = mix
     exports.export(source, exports.SECOND)
+    qtbot.waitUntil(lambda: window.desk.is_idle)
+    before = window.desk.survey.after
     come_back(window, qtbot)
     asked = box(window, qtbot)
     assert asked.text() == "mix.dawproject was written anew since this session was taken from it."
@@ -171,6 +178,9 @@ def test_a_newer_export_is_offered_and_the_plan_goes_on_in_it(mix, qtbot):
     assert frozen(window) == ["Lead voice"]
     told = box(window, qtbot).informativeText()
     assert "Of 2 decisions 1 goes on; gone with what they spoke of: Freeze Harp." in told
+    # What it does to the load is seen beside what it was.
+    assert HELD in told and window.balance.held is before
+    qtbot.waitUntil(lambda: window.desk.is_idle and window.balance.timeline.shows(window.desk.survey, before))
     box(window, qtbot).close()
     window.desk.undo()
     assert (names(window), frozen(window)) == (list(exports.FIRST), ["Harp", "Voice"])
@@ -182,12 +192,17 @@ def test_a_newer_export_is_offered_and_the_plan_goes_on_in_it(mix, qtbot):
 def test_a_newer_export_of_another_name_is_taken_in_by_the_menu(mix, qtbot, tmp_path, monkeypatch):
     window, source = mix
     newer = exports.export(tmp_path / "mix 2.dawproject", exports.SECOND)
-    asked = []
+    # A version that is held already stays the one to compare with.
+    qtbot.waitUntil(lambda: window.desk.is_idle)
+    window.balance.hold_version(True)
+    compared, asked = window.balance.held, []
+    window.desk.undo()
+    qtbot.waitUntil(lambda: window.desk.is_idle and window.desk.survey.after is not compared)
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: asked.append(a[2]) or (str(newer), ""))
     (action,) = [each for each in window.actions() if each.text().replace("&", "") == "Take in a newer export…"]
     action.trigger()
     qtbot.waitUntil(lambda: names(window) == list(exports.SECOND), timeout=30_000)
-    assert asked == [str(source)]
+    assert asked == [str(source)] and window.balance.held is compared
     assert window.desk.history.undo_step == "the newer export"
 
 

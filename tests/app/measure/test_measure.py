@@ -192,6 +192,9 @@ def test_what_others_disturbed_is_said_and_measured_again_when_that_is_asked_for
     assert {c for c in known.cells if c.condition == "silent"} < set(library.cards()[key].cells)
 
 
+UPDATED = "1 plugin setting was measured before its plugin was updated."
+
+
 def test_what_was_measured_of_a_plugin_that_was_updated_since_is_told(make_window, qtbot, tmp_path, settled):
     """Its figures may be another version's: seen when the session is opened, and whenever one comes to the page."""
     plugin, library = tmp_path / "Synth.lv2", Library(tmp_path / "l.sqlite", "here")
@@ -207,17 +210,21 @@ def test_what_was_measured_of_a_plugin_that_was_updated_since_is_told(make_windo
     page = window.measure
     settled(window, lambda: window.open_path(tmp_path / "a.nimbleload"))
     qtbot.wait(200)
-    assert page.model.status(0) == "measured"
+    assert page.model.status(0) == "measured" and UPDATED not in window.balance.sentence.advice.text()
+    qtbot.waitUntil(lambda: window.desk.outlook is not None, timeout=60_000)
     (plugin / "synth.so").write_bytes(b"another")
     window.go(MEASURE)
     qtbot.waitUntil(lambda: page.model.status(0) == "updated")
     assert page.model.index(0, STATE).data() == "plugin updated since"
     assert page.sentence.headline.text() == "1 of 1 plugin settings are not measured on this computer."
     assert "1 is of a plugin that was updated since." in page.sentence.advice.text()
+    said = window.balance.sentence
+    assert UPDATED in said.advice.text() and said.button.text() == "Measure…"
     # Measured anew it is of the plugin as it is.
     again = msgspec.structs.replace(known, made=Made(METHOD, str(plugin), *session_run.fingerprint(str(plugin))))
     page.measuring.progressed.emit(Progress(Job(use.card_key(), use, 1, (256,), 48000), again, None, True))
     assert page.model.status(0) == "measured"
+    qtbot.waitUntil(lambda: UPDATED not in said.advice.text())
 
 
 def test_a_row_is_shown_anew_when_another_is_measured(page):

@@ -84,6 +84,7 @@ class BalancePage(QWidget):
         self._turns = Turns(self)
         # The load of a version of this session that later ones are compared with.
         self.held: LoadMap | None = None
+        self._updated = 0
         self._block_panel = Panel("One block", self.block)
         self._timeline_panel = Panel("Load through the piece", self.timeline)
         self.kind = "mean"
@@ -300,12 +301,22 @@ class BalancePage(QWidget):
         """What the load rests on, if it is not all measured on this computer."""
         at = self._desk.instant
         assert at is not None
-        parts = basis_words(at)
+        parts = basis_words(at, self._updated)
         return f" {as_sentence('; '.join(parts))}" if parts else ""
+
+    def show_updated(self, count: int) -> None:
+        """So many of the session's plugin settings were measured before their plugin was updated."""
+        of, at, changed = self._desk.survey, self._desk.instant, count != self._updated
+        self._updated = count
+        if changed and of is not None and at is not None and self._desk.outlook is not None:
+            self._say(self._desk.outlook.verdict)
 
     def _needs_measuring(self) -> bool:
         at = self._desk.instant
-        return at is not None and (at.judged.kind == "unknown" or set(at.shares) - {"measured", "scaled"} != set())
+        if at is None:
+            return False
+        lacks = set(at.shares) - {"measured", "scaled"}
+        return at.judged.kind == "unknown" or bool(lacks) or self._updated > 0
 
     def _is_worst(self) -> bool:
         of, at = self._desk.survey, self._desk.instant

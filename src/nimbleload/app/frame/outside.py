@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from ...core.cards.card import Cards
 from ...core.told import newer
+from ...core.told.as_known import is_unknown
 from ...store.opening import EXCHANGE_SUFFIX, Opened
 from ...store.renewing import Renewal, renewal
 from ..document.document import Document
@@ -61,8 +62,12 @@ class Outside(QObject):
             # It has changed meanwhile: what became of it is another thing.
             self.take_newer(path)
             return
+        balance, shown = self._window.balance, self._desk.survey
+        is_held = balance.held is None and shown is not None and not is_unknown(shown)
+        if is_held:
+            balance.hold_version(True)
         self._desk.take_newer(made)
-        import_report.show(made.report, self._window, made.said)
+        import_report.show(made.report, self._window, (*made.said, newer.HELD) if is_held else made.said)
 
     def _offer(self, path: Path) -> None:
         document = self._desk.document

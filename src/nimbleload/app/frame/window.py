@@ -149,6 +149,7 @@ class MainWindow(QMainWindow):
         QApplication.styleHints().colorSchemeChanged.connect(self._restyle)
         self.balance.place_wanted.connect(lambda name: self.go(Menus.place(name)))
         self.measure.state_changed.connect(self.places.buttons[MEASURE].show_state)
+        self.measure.updated_changed.connect(self.balance.show_updated)
         self.prove.state_changed.connect(self.places.buttons[PROVE].show_state)
         self.machine.ceilings_changed.connect(self.balance.show_ceilings)
         self.machine.state_changed.connect(self.places.buttons[MACHINE].show_state)

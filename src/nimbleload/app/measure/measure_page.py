@@ -35,6 +35,8 @@ class MeasurePage(QWidget):
     """The page. `state_changed` tells its state in a word, and a colour for it."""
 
     state_changed = Signal(str, str)
+    # How many settings were measured before their plugin was updated.
+    updated_changed = Signal(int)
 
     def __init__(self, desk: Desk, measuring: Measuring, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -419,6 +421,7 @@ class MeasurePage(QWidget):
                 advice += f" {percent(max(doubts) - 1)} too high. Best measured again when little else runs."
             again = f"Measure {len(doubts)} again" if doubts else ""
             self.sentence.say(headline, advice, "tight" if doubts else "fits", again)
+        self.updated_changed.emit(counts.get("updated", 0))
         self.state_changed.emit(f"{here} of {total}", "brick" if failed else "teal" if here == total else "quiet")
 
     def _say_running(self, failures: str) -> None:

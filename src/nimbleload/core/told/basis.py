@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..cards.card import PROVENANCE_WORDS
 from ..survey import Instant
-from ..units import percent
+from ..units import agreeing, percent
 
 # Smaller shares of a load are not told.
 LEAST, LEAST_DOUBT = 0.005, 0.02
@@ -22,6 +22,14 @@ def basis(at: Instant, all_of_it: bool = False) -> list[tuple[str, str]]:
     return [*said, (f"up to {percent(at.doubt)}", OF_OTHERS)] if at.doubt >= LEAST_DOUBT else said
 
 
-def basis_words(at: Instant) -> list[str]:
-    """The same in words, to be made sentences of; empty if all was measured on this computer."""
-    return [f"{share} of this load: {words}" for share, words in basis(at)]
+def basis_words(at: Instant, updated: int = 0) -> list[str]:
+    """The same in words, to be made sentences of; empty if all was measured on this computer. `updated` plugin settings
+    were measured before their plugin was updated."""
+    said = [f"{share} of this load: {words}" for share, words in basis(at)]
+    return [*said, updated_words(updated)] if updated else said
+
+
+def updated_words(updated: int) -> str:
+    """That so many of the session's plugin settings (one at least) were measured before their plugin was updated."""
+    one = "plugin setting was measured before its plugin was updated"
+    return agreeing(updated, one, "plugin settings were measured before their plugins were updated")

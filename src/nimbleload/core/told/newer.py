@@ -6,7 +6,9 @@ from ..decisions.apply import told_as
 from ..decisions.decision import Plan
 from ..decisions.renewed import Renewed
 from ..session.session import Session
-from ..units import agreeing, count, listed
+from ..survey import Survey, middle
+from ..units import agreeing, clock, count, listed
+from .as_known import load_words
 
 
 def newer_words(before: Session, plan: Plan, of: Renewed) -> list[str]:
@@ -56,6 +58,14 @@ def _plan(before: Session, plan: Plan, of: Renewed) -> list[str]:
     return said
 
 
+def newer_load(before: Survey, now: Survey) -> str:
+    """What the newer mix does to the load, with what goes on of the plan."""
+    was, takes = (load_words(of, float(of.after.load.max())) for of in (before, now))
+    then, at = (clock(middle(of.after, of.after.worst)) for of in (before, now))
+    plan = " with the plan" if now.plan.decisions else ""
+    return f"The worst moment now takes {takes} at {at}{plan}; it was {was} at {then}."
+
+
 def written_anew(name: str) -> str:
     """Why nothing is read or written by what is known of an exchange file: it holds another project now."""
     return (
@@ -69,6 +79,7 @@ def offered(name: str) -> str:
     return f"{name} was written anew since this session was taken from it."
 
 
+HELD = "Balance draws the load of the mix as it was beside what it is now, until you let the held version go."
 OFFER = (
     "Taking it in brings its tracks, plugins and clips; the plan, what is done or in work, host and limit go on. What "
     "was changed in the tracks here gives way to it; undo takes it back."
