@@ -15,6 +15,7 @@ from nimbleload.core.units import (
     minutes,
     percent,
     said_by,
+    told_by,
 )
 
 
@@ -49,6 +50,8 @@ def test_positions_are_minutes_and_seconds(value, text):
 )  # fmt: skip
 def test_what_an_error_says_has_no_numbers_of_the_systems_and_is_never_empty(error, words):
     assert said_by(error) == words
+    named = "/gone/.x.q7" if getattr(error, "filename", None) else ""
+    assert told_by(error) == (f"{words}: {named}" if named else words)
 
 
 @pytest.mark.parametrize(("value", "text"), [(0.00533, "5.33 ms"), (0.0107, "10.7 ms"), (0.171, "171 ms")])

@@ -75,7 +75,8 @@ def test_what_it_does_to_the_load_is_what_is_said_of_either_alone(mix):
     saved = session_file.read(path)
     cards = {use.card_key(): card(use, 0.3 * 512 / 48000) for use in saved.session.uses_by_id().values()}
     cards = tuple(cards.values())
-    session_file.write(path, msgspec.structs.replace(saved, cards=cards, machine=Machine(1)))
+    known = msgspec.structs.replace(saved, cards=cards, machine=Machine(1))
+    session_file.write(path, known)
 
     def worst():
         return json.loads(run("load", path, "--json").output)["load"]
@@ -84,6 +85,10 @@ def test_what_it_does_to_the_load_is_what_is_said_of_either_alone(mix):
         return run("renew", path, "--show").output.splitlines()[-2]
 
     before = worst()
+    session_file.write(path, saved)
+    assert said() == "What it takes is not known: nothing is measured yet."
+    assert json.loads(run("renew", path, "--show", "--json").output)["worst"] == {"before": None, "now": None}
+    session_file.write(path, known)
     exports.export(source, exports.SECOND)
     shown = said()
     loads = json.loads(run("renew", path, "--json").output)["worst"]
@@ -115,6 +120,7 @@ def test_what_is_no_exchange_file_is_refused_and_the_session_stays(mix, tmp_path
     made_here = tmp_path / "own.nimbleload"
     assert run("new", made_here).exit_code == 0
     assert "came from no exchange file: say which one to take in." in run("renew", made_here).output
+    assert f"{made_here} is no exchange file (.dawproject)" in run("renew", path, made_here).output
     assert path.read_bytes() == before
 
 

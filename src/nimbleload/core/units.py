@@ -38,6 +38,12 @@ def said_by(error: BaseException) -> str:
     return said or str(error) or type(error).__name__
 
 
+def told_by(error: BaseException) -> str:
+    """The same where nothing else names the file: "No space left on device: /media/x/a.wav"."""
+    named = error.filename if isinstance(error, OSError) else None
+    return f"{said_by(error)}: {named}" if named else said_by(error)
+
+
 def clock(seconds: float) -> str:
     """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
     whole = int(seconds)

@@ -13,7 +13,7 @@ import msgspec
 from ..core.cards.card import Cards
 from ..core.decisions.decision import Plan
 from ..core.told import carrying as told
-from ..core.units import about, count, percent
+from ..core.units import about, count, percent, told_by
 from ..deliver import carrying, difference, exchange_out, lasting, whole_mix
 from ..deliver import stems as stems_of
 from ..deliver.against import Kept
@@ -186,7 +186,7 @@ def prepared_for(
     except carrying.NothingToDoError as error:
         raise click.ClickException(str(error)) from error
     except OSError as error:
-        raise click.ClickException(f"The example's audio could not be made: {error}.") from error
+        raise click.ClickException(f"The example's audio could not be made: {told_by(error)}.") from error
 
 
 def rendered_in(

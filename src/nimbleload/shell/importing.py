@@ -6,6 +6,8 @@ from pathlib import Path
 
 import click
 
+from ..core.survey import Survey
+from ..core.told.as_known import is_unknown
 from ..core.told.newer import newer_load
 from ..store import renewing, session_file
 from ..store.archive import ImportRefusedError
@@ -56,7 +58,8 @@ def renew(file: str, newer: str | None, to: str | None, show: bool, json: bool) 
     _refuse_ending(target)
     source = Path(newer or saved.session.source)
     if source.suffix.lower() != EXCHANGE_SUFFIX:
-        raise click.ClickException(f"{file} came from no exchange file: say which one to take in.")
+        lacks = f"{newer} is no exchange file ({EXCHANGE_SUFFIX})" if newer else f"{file} came from no exchange file"
+        raise click.ClickException(f"{lacks}: say which one to take in.")
     try:
         made = renewing.renewal(saved, source.absolute())
     except ImportRefusedError as error:
@@ -65,13 +68,18 @@ def renew(file: str, newer: str | None, to: str | None, show: bool, json: bool) 
     if not show:
         written(target, made.saved)
     if json:
-        loads = {name: float(of.after.load.max()) for name, of in (("before", before), ("now", now))}
+        loads = {name: worst_of(of) for name, of in (("before", before), ("now", now))}
         show_json({"written": None if show else str(target), "report": made.report, "said": made.said, "worst": loads})
         return
     _say(made.report)
     for line in (*made.said, newer_load(before, now)):
         click.echo(line)
     click.echo("Nothing was written." if show else f"Written to {target}")
+
+
+def worst_of(of: Survey) -> float | None:
+    """The highest load with the plan (fraction of the deadline); None if it is not known."""
+    return None if is_unknown(of) else float(of.after.load.max())
 
 
 def _refuse_ending(target: Path) -> None:

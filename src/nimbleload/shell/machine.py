@@ -17,6 +17,7 @@ from msgspec import to_builtins
 from ..core.computer.by_ear import ByEar
 from ..core.computer.ceiling import STEP, Ceiling, Held
 from ..core.told import computer as told
+from ..core.units import told_by
 from ..machine import hold
 from ..machine.look import look
 from ..machine.test_load import MOST, TestLoad
@@ -92,7 +93,7 @@ def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: flo
                 if not json:
                     click.echo(told.ceiling_words(step.ceiling))
     except (RuntimeError, OSError) as error:
-        raise click.ClickException(f"The ceiling was not found: {error}.") from error
+        raise click.ClickException(f"The ceiling was not found: {told_by(error)}.") from error
     if json:
         show_json(found)
     elif found and not all(trial.real_time for each in found for trial in each.trials):

@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path, PurePosixPath
 from types import TracebackType
 
+from ..core.units import said_by
+
 MOST_ENTRIES = 50_000
 PACKED = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED)
 # Where the project lies in it.
@@ -33,7 +35,7 @@ class Archive:
         try:
             self._zip = zipfile.ZipFile(path)
         except (OSError, zipfile.BadZipFile, NotImplementedError, ValueError) as error:
-            raise ImportRefusedError(f"{path.name} cannot be opened: {error}.") from error
+            raise ImportRefusedError(f"{path.name} cannot be opened: {said_by(error)}.") from error
         names = self._zip.namelist()
         if len(names) > MOST_ENTRIES:
             raise ImportRefusedError(f"{path.name} holds {len(names)} entries, more than any session needs.")

@@ -11,6 +11,7 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
+from ..core.units import said_by
 from . import atomic, scratch
 from .archive import Archive, ImportRefusedError, leaves_folder
 from .sounding import Part
@@ -171,7 +172,7 @@ def write(
             for stretch in stretches:
                 out.write(stretch)
     except (soundfile.LibsndfileError, OSError) as error:
-        raise AudioError(f"{path} was not written: {error}") from error
+        raise AudioError(f"{path} was not written: {said_by(error)}") from error
 
 
 def _stamp(out: soundfile.SoundFile, start: int) -> None:

@@ -26,6 +26,7 @@ from ...core.session.plugins import CardKey
 from ...core.session.session import SessionError
 from ...core.survey import Instant, Survey, worst_seconds
 from ...core.told.outlook import Outlook
+from ...core.units import told_by
 from ...store.dawproject import ImportReport
 from ...store.session_file import Saved
 from ..document.document import Document
@@ -231,7 +232,7 @@ class Desk(OpenDocument):
             except Exception as error:
                 log.exception("computing the load failed")
                 self._to_window.post(
-                    self._take, asked, f"The load could not be computed: {error}. The session is unchanged."
+                    self._take, asked, f"The load could not be computed: {told_by(error)}. The session is unchanged."
                 )
 
         self._work.submit(work)

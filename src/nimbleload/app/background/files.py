@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal, SignalInstance
 from ...core.cards.card import CostCard
 from ...core.session.plugins import CardKey
 from ...core.session.session import Session, SessionError
+from ...core.units import said_by
 from ...store import session_file
 from ...store.archive import ImportRefusedError
 from ...store.library import Library, LibraryError
@@ -67,7 +68,8 @@ class Filing(QObject):
             self._to_window.post(self.failed.emit, f"{error} What was open stays open.")
         except Exception as error:
             log.exception("opening %s failed", path)
-            self._to_window.post(self.failed.emit, f"{path} could not be opened: {error}. What was open stays open.")
+            said = f"{path} could not be opened: {said_by(error)}. What was open stays open."
+            self._to_window.post(self.failed.emit, said)
 
     def cards_for(self, found: Opened) -> dict:
         """Every card known for a session: this computer's own first, then those that came with it."""
@@ -125,7 +127,8 @@ class Filing(QObject):
             self._to_window.post(self.failed.emit, str(error))
         except Exception as error:
             log.exception("saving %s failed", path)
-            self._to_window.post(self.failed.emit, f"{path} was not saved: {error}. What is open is as it was.")
+            said = f"{path} was not saved: {said_by(error)}. What is open is as it was."
+            self._to_window.post(self.failed.emit, said)
 
     def keep(self, saved: Saved, original: Path | None) -> Future[None]:
         """Writes the recovery copy."""

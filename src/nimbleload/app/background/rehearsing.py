@@ -18,6 +18,7 @@ from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.computer import Machine
 from ...core.session.session import Session
 from ...core.survey import Instant, Survey, to_rehearse
+from ...core.units import told_by
 from ...deliver.there import files_of
 from ...probe import rehearsal
 from ...probe.isolation import Failure
@@ -95,7 +96,7 @@ class Rehearsing(QObject):
             last = "The rehearsal was cancelled."
         except Exception as error:
             log.exception("the rehearsal failed")
-            last = f"The rehearsal ended early: {error}."
+            last = f"The rehearsal ended early: {told_by(error)}."
         if isinstance(last, str):
             self._to_window.last(self.failed.emit, last)
         else:

@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, Signal
 from ...core.cards.card import Cards
 from ...core.decisions.decision import Plan
 from ...core.session.session import Session
+from ...core.units import told_by
 from ...deliver import carrying, exchange_out, whole_mix
 from ...deliver.asked import Asked
 from ...deliver.carrying import MIX, NothingToDoError, Prepared
@@ -93,7 +94,7 @@ class CarryingOut(QObject):
             found = str(error)
         except Exception as error:
             log.exception("looking what there is to carry out failed")
-            found = f"What there is to do could not be found out: {error}."
+            found = f"What there is to do could not be found out: {told_by(error)}."
         self._to_window.post(self._take_prepared, look, found, lies, takes)
 
     def _take_prepared(self, look: int, found: Prepared | str, lies: There, takes: dict[str, Effort]) -> None:
@@ -168,7 +169,8 @@ class CarryingOut(QObject):
                 self._to_window.post(self.failed.emit, f"{error}.")
             except Exception as error:
                 log.exception("carrying out failed")
-                self._to_window.post(self.failed.emit, f"Carrying out ended early: {error}. What is through stays.")
+                said = f"Carrying out ended early: {told_by(error)}. What is through stays."
+                self._to_window.post(self.failed.emit, said)
             finally:
                 self._to_window.last(self.ended.emit)
 

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 
 from ...core.session.joined import Joined, joined
 from ...core.session.session import Session, SessionError
-from ...core.units import count
+from ...core.units import count, said_by
 from ...probe import catalogue
 from ...probe.choosing import Lookup, choices
 from ...store.found import Found, NothingFoundError, StoppedError
@@ -155,7 +155,7 @@ class Adding(QObject):
             self._to_window.post(self._tell, dialog, dialog.show_failure, str(error))
         except Exception as error:
             log.exception("reading %s failed", path)
-            said = f"{path} could not be read: {error}. Nothing was added."
+            said = f"{path} could not be read: {said_by(error)}. Nothing was added."
             self._to_window.post(self._tell, dialog, dialog.show_failure, said)
 
     def _take(self, dialog: AddingDialog, found: Found, whole: Joined, read_for: Session | None) -> None:

@@ -18,7 +18,7 @@ from ...core.session.session import Session, SessionError
 from ...core.survey import Survey
 from ...core.told.how_many import how_often, not_known, sentence
 from ...core.told.rehearsal import missed_words, tried_words
-from ...core.units import milliseconds, percent
+from ...core.units import milliseconds, percent, told_by
 from ...store.library import own_cores
 from ..background.rehearsing import Rehearsing
 from ..background.to_window_thread import ToWindowThread
@@ -205,7 +205,8 @@ class HowManyDialog(Dialog):
             self._to_window.post(self.words.setText, f"That cannot be computed: {error}.")
         except Exception as error:
             log.exception("computing how many fit failed")
-            self._to_window.post(self.words.setText, f"That could not be computed: {error}. Nothing was changed.")
+            said = f"That could not be computed: {told_by(error)}. Nothing was changed."
+            self._to_window.post(self.words.setText, said)
 
     def _take(self, asked: int, fits: list[Fit], missing: list[str]) -> None:
         if asked != self._asked:

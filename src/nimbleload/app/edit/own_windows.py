@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...core.session.plugins import PluginUse, Setting
 from ...core.told.own_window import closed, is_open
+from ...core.units import told_by
 from ...probe.isolation import Failure
 from ...probe.plugin_window import Left, OwnWindow, Takes, taken
 from ..background.to_window_thread import ToWindowThread
@@ -70,7 +71,7 @@ class OwnWindows(QObject):
                     self._to_window.post(self._tell, use.id, is_open())
         except Exception as error:
             log.exception("the window of %s failed", use.label)
-            self._to_window.last(self._fail, use, f"could not be shown: {error}")
+            self._to_window.last(self._fail, use, f"could not be shown: {told_by(error)}")
 
     def _keep(self, use_id: str, window: OwnWindow) -> None:
         self._open[use_id] = window

@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...core.session.plugins import PluginUse, Setting
 from ...core.told.trouble import trouble_of
-from ...core.units import said_by
+from ...core.units import said_by, told_by
 from ...probe.describing import told
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.isolation import Failure
@@ -76,7 +76,7 @@ class Parameters(QObject):
             why = f"cannot be read: {said_by(error)}"
         except Exception as error:
             log.exception("trying a state of %s failed", use.label)
-            why = f"could not be tried: {error}"
+            why = f"could not be tried: {told_by(error)}"
         self._to_window.post(self.tried.emit, use_ids, name, state, trouble_of(use.label, why, "it") if why else "")
 
     def _ask(self, key: tuple[Key, Setting], use: PluginUse, rate: int) -> None:
@@ -84,7 +84,7 @@ class Parameters(QObject):
             found = told(use, rate, lambda: self._closed)
         except Exception as error:
             log.exception("asking %s for its parameters failed", use.label)
-            found = Failure(f"could not be asked: {error}")
+            found = Failure(f"could not be asked: {told_by(error)}")
         self._to_window.post(self._take, key, found)
 
     def _take(self, key: tuple[Key, Setting], found: ParametersMessage | Failure) -> None:

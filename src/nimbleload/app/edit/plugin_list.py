@@ -12,6 +12,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QAbstractItemView, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from ...core.session.plugins import PluginUse
+from ...core.units import told_by
 from ...probe import catalogue
 from ...probe.choosing import choices, matching
 from ..background.to_window_thread import ToWindowThread
@@ -95,7 +96,7 @@ class PluginList(QWidget):
             self._to_window.post(self.show_plugins, choices(catalogue.catalogue()))
         except Exception as error:
             log.exception("the catalogue could not be read")
-            self._to_window.post(self.count.setText, f"The search folders could not be read: {error}.")
+            self._to_window.post(self.count.setText, f"The search folders could not be read: {told_by(error)}.")
 
     def show_plugins(self, found: list[PluginUse]) -> None:
         self.plugins = found

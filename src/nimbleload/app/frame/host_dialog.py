@@ -29,7 +29,7 @@ from ...core.load.host_seen import HostSeen
 from ...core.session.computer import BUFFER_SIZES, Device, Host
 from ...core.session.panning import LAWS
 from ...core.told.host_fit import PAN_LAWS, seen_sentence, sentence
-from ...core.units import as_sentence
+from ...core.units import as_sentence, told_by
 from ...store.recording_file import SUFFIX, RecordingFileError
 from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
@@ -200,7 +200,7 @@ class HostDialog(Dialog):
             found = as_sentence(str(error))
         except Exception as error:
             log.exception("recordings could not be read for the host")
-            found = f"The recordings could not be read: {error}."
+            found = f"The recordings could not be read: {told_by(error)}."
         self._to_window.last(self._take_seen, found)
 
     def _take_seen(self, found: HostSeen | str) -> None:

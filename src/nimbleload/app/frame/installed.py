@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.session.plugins import FAMILIES
-from ...core.units import count
+from ...core.units import count, told_by
 from ...probe import catalogue
 from ...probe.catalogue import Scanned
 from ...probe.standards import STANDARDS
@@ -109,7 +109,7 @@ class InstalledDialog(Dialog):
             self._to_window.last(self.scanned.emit, catalogue.catalogue(retry=retry))
         except Exception as error:
             log.exception("the catalogue could not be read")
-            self._to_window.last(self.broken.emit, f"The search folders could not be read: {error}.")
+            self._to_window.last(self.broken.emit, f"The search folders could not be read: {told_by(error)}.")
 
     def _take(self, found: list[Scanned]) -> None:
         self._found = found

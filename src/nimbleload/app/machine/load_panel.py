@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSlid
 from ...core.computer.by_ear import ByEar
 from ...core.computer.ceiling import Held
 from ...core.told import computer as told
-from ...core.units import percent
+from ...core.units import percent, told_by
 from ...machine.hold import Asked
 from ...machine.test_load import MOST, TestLoad
 from ..background.to_window_thread import ToWindowThread
@@ -110,7 +110,7 @@ class LoadPanel(QWidget):
             self._load = TestLoad(asked, self.level.value() / 100, lambda held: self._to_window.post(self._show, held))
         except OSError as error:
             log.exception("a test load did not begin")
-            self.words.setText(f"The test load did not begin: {error}.")
+            self.words.setText(f"The test load did not begin: {told_by(error)}.")
             return
         self.words.setText("Begins.")
         self.level.setFocus()

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import QObject, Signal
 
 from ...core.computer.ceiling import Ceiling
+from ...core.units import told_by
 from ...machine import hold
 from ...machine.look import look
 from ...store import ceiling_file
@@ -67,7 +68,7 @@ class Looking(QObject):
             self._to_window.last(self.seen.emit, last)
         except Exception as error:
             log.exception("looking at the computer failed")
-            self._to_window.last(self.failed.emit, f"The computer could not be looked at: {error}.")
+            self._to_window.last(self.failed.emit, f"The computer could not be looked at: {told_by(error)}.")
 
     def find(self, sizes: Sequence[int] = SIZES, rate: int = 48000, seconds: float = HOLD_SECONDS) -> None:
         """Looks for the ceiling at these buffer sizes. Does nothing while one is looked for."""
@@ -92,7 +93,8 @@ class Looking(QObject):
             self._to_window.last(self.ended.emit, stopped)
         except Exception as error:
             log.exception("looking for the ceiling failed")
-            self._to_window.last(self.ended.emit, f"The ceiling was not found: {error}. What was found before stays.")
+            said = f"The ceiling was not found: {told_by(error)}. What was found before stays."
+            self._to_window.last(self.ended.emit, said)
 
     def stop(self) -> None:
         """Ends the search for the ceiling."""

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Signal
 
 from ...core.cards.card import CostCard
 from ...core.session.plugins import CardKey, PluginUse
+from ...core.units import told_by
 from ...probe import session_run
 from ...probe.effort import Effort
 from ...probe.isolation import QUIET_SECONDS
@@ -100,7 +101,7 @@ class Measuring(QObject):
                 self._library.store(last)
         except Exception as error:
             log.exception("trying settings failed")
-            outcome = f"Trying the settings ended early: {error}."
+            outcome = f"Trying the settings ended early: {told_by(error)}."
         self._to_window.last(self.tried_all.emit, outcome)
 
     def cancel(self) -> None:
@@ -119,7 +120,7 @@ class Measuring(QObject):
             outcome = f"{error} What was measured before is kept."
         except Exception as error:
             log.exception("measuring failed")
-            outcome = f"Measuring ended early: {error}. What was measured before is kept."
+            outcome = f"Measuring ended early: {told_by(error)}. What was measured before is kept."
         if not outcome and self._cancel.is_set():
             outcome = "Cancelled. What was measured before is kept."
         self._to_window.last(self.ended.emit, outcome)

@@ -14,6 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from ...core.session.plugins import PluginUse
 from ...core.survey import Compared, Instant, Survey, compared_with
 from ...core.told import watching as told
+from ...core.units import told_by
 from ...core.watching.blocks import Lane, Seen, lanes, see
 from ...core.watching.records import Recording
 from ...core.watching.shares import Part, parts
@@ -211,14 +212,14 @@ class Watching(QObject):
             else:
                 watcher = Watcher(watched, close, KEPT_SECONDS)
         except ListeningError as error:
-            return f"The server cannot be listened to: {error}."
+            return f"The server cannot be listened to: {told_by(error)}."
         except ProcessLookupError as error:
             return f"It cannot be watched: {error.strerror}."
         except NotAllowedError:
             return f"{NOT_ALLOWED} {self._threads_only(watched)}"
         except Exception as error:
             log.exception("watching did not begin")
-            return f"Watching did not begin: {error}."
+            return f"Watching did not begin: {told_by(error)}."
         self._watcher = watcher
         try:
             try:
@@ -228,7 +229,7 @@ class Watching(QObject):
                     self._recording = watcher.recording()
         except Exception as error:
             log.exception("watching failed")
-            return f"Watching ended early: {error}. What was seen stays."
+            return f"Watching ended early: {told_by(error)}. What was seen stays."
         finally:
             with self._lock:
                 self._watcher = None
@@ -323,7 +324,7 @@ class Watching(QObject):
                 self._to_window.post(self.failed.emit, str(error))
             except Exception as error:
                 log.exception("a recording could not be written or read")
-                self._to_window.post(self.failed.emit, f"The recording could not be written or read: {error}.")
+                self._to_window.post(self.failed.emit, f"The recording could not be written or read: {told_by(error)}.")
 
         self._filing = [thread for thread in self._filing if thread.is_alive()]
         self._filing.append(threading.Thread(target=run, daemon=True))

@@ -8,7 +8,7 @@ from ..decisions.renewed import Renewed
 from ..session.session import Session
 from ..survey import Survey, middle
 from ..units import agreeing, clock, count, listed
-from .as_known import load_words
+from .as_known import is_unknown, load_words
 
 
 def newer_words(before: Session, plan: Plan, of: Renewed) -> list[str]:
@@ -60,10 +60,13 @@ def _plan(before: Session, plan: Plan, of: Renewed) -> list[str]:
 
 def newer_load(before: Survey, now: Survey) -> str:
     """What the newer mix does to the load, with what goes on of the plan."""
+    if is_unknown(now):
+        return "What it takes is not known: nothing is measured yet."
     was, takes = (load_words(of, float(of.after.load.max())) for of in (before, now))
     then, at = (clock(middle(of.after, of.after.worst)) for of in (before, now))
     plan = " with the plan" if now.plan.decisions else ""
-    return f"The worst moment now takes {takes} at {at}{plan}; it was {was} at {then}."
+    before_it = "what it was is not known" if is_unknown(before) else f"it was {was} at {then}"
+    return f"The worst moment now takes {takes} at {at}{plan}; {before_it}."
 
 
 def written_anew(name: str) -> str:
