@@ -85,7 +85,6 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     window.balance.suggest()
     wait_for(lambda: window.desk.steps is not None and bool(window.desk.steps), 60)
     wait_for(lambda: window.desk.outlook is not None and window.desk.band is not None, 60)
-    wait_for(lambda: window.carry.prepared is not None, 120)  # the example's audio is made for it, once
     settle(window)
     yield _shoot(window, folder / "balance-plan.png")
     window.choose_theme("paper")
@@ -155,8 +154,9 @@ def _carried_out(window: MainWindow, folder: Path) -> Iterator[Path]:
     window.desk.clear_plan()
     names = ("Market 1", "Market 2", "Bailiff", "Quay water", "Choir")
     window.desk.decide("freeze", [Decision("freeze", ids[name]) for name in names])
-    wait_for(lambda: window.carry.prepared is not None and bool(window.carry.prepared.jobs), 60)
     window.go(CARRY)
+    # The example's audio is made for it, once.
+    wait_for(lambda: window.carry.prepared is not None and bool(window.carry.prepared.jobs), 120)
     window.carry.start()
     wait_for(lambda: len(window.carry.rendered) == 2, 120)
     settle(window)
