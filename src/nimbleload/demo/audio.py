@@ -41,6 +41,11 @@ def made() -> Path:
     return found
 
 
+def is_missing(source: str) -> bool:
+    """Whether it is what a session comes from, and has to be made."""
+    return source == str(path()) and not path().exists()
+
+
 def made_if_needed(source: str) -> None:
     """Makes it if it is what a session comes from. OSError if it cannot be written."""
     if source == str(path()):

@@ -14,7 +14,7 @@ import msgspec
 from .. import __version__
 from ..core.cards.card import CostCard
 from ..core.session.plugins import CardKey
-from ..core.session.session import SessionError
+from ..core.session.session import LEAST_LIMIT, MOST_LIMIT, SessionError
 from ..demo import audio as demo_audio
 from ..demo import cards as demo_cards
 from ..demo import session as demo_session
@@ -39,6 +39,8 @@ class FiniteRange(click.FloatRange):
         return found
 
 
+# A load to stay under, in per cent.
+LIMIT = FiniteRange(LEAST_LIMIT * 100, MOST_LIMIT * 100)
 # The commands of each module: only that of the command asked for is imported, for the sake of how fast it starts.
 COMMANDS = {
     "cards": ("measure", "plugins", "allow", "card", "compare"), "carry": ("carry-out", "stems", "null"),

@@ -30,7 +30,7 @@ from ..store.library import own_cores
 from ..store.opening import EXCHANGE_SUFFIX, made_here
 from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
-from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, refuse_if_there, show_json, written
+from .common import LIMIT, FiniteRange, as_json, cards_of, cli, opened, refuse, refuse_if_there, show_json, written
 from .edit_verbs import VERBS, edited, strip_of, use_of
 from .prove import rehearsed
 from .session import position
@@ -157,7 +157,7 @@ def edit(file: str, lines: tuple[str, ...], to: str | None, json: bool) -> None:
 @cli.command()
 @click.argument("file")
 @click.argument("what", nargs=-1, required=True, metavar="TRACK…|TRACK/PLUGIN")
-@click.option("--limit", type=FiniteRange(1, 1000), metavar="PERCENT", help="Stay under this (default: as saved).")
+@click.option("--limit", type=LIMIT, metavar="PERCENT", help="Stay under this (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
 @click.option("--without-plan", is_flag=True, help="Leave the plan out.")
 @click.option("--try", "seconds", type=FiniteRange(0.5, 600), metavar="SECONDS",

@@ -27,13 +27,13 @@ from ..core.units import count, minutes, percent
 from ..deliver.report import write_report, write_table
 from ..store import session_file
 from ..store.session_file import SessionFileError
-from .common import FiniteRange, as_json, cli, opened, refuse, show_json
+from .common import LIMIT, FiniteRange, as_json, cli, opened, refuse, show_json
 from .session import surveyed
 
 
 @cli.command()
 @click.argument("file")
-@click.option("--limit", type=FiniteRange(1, 500), help="The load to stay under, in per cent (default: as saved).")
+@click.option("--limit", type=LIMIT, help="The load to stay under, in per cent (default: as saved).")
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
 @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
 @click.option("--hurts", type=click.Choice(list(PRESETS)), default="balanced", help="What hurts.")

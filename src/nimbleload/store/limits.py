@@ -13,13 +13,13 @@ from ..core.cards.card import Cell, Company, CostCard, Inputs, Paced, Polyphony,
 from ..core.cards.slowing import Slowing
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import PluginUse
-from ..core.session.session import Meter, Session, TempoPoint
+from ..core.session.session import LEAST_LIMIT, MOST_LIMIT, Meter, Session, TempoPoint
 from ..core.session.strips import Clip, Send, Strip
 
 LONGEST = 1e7  # seconds: four months
 COST = (0.0, 1000.0)
 RANGES: dict[type, dict[str, tuple[float, float]]] = {
-    Session: {"rate": (1000, 1_000_000), "length": (0, LONGEST), "limit": (0.01, 10)},
+    Session: {"rate": (1000, 1_000_000), "length": (0, LONGEST), "limit": (LEAST_LIMIT, MOST_LIMIT)},
     Host: {
         "cores_left_free": (0, 1024), "strip_overhead": (0, 1), "plugin_overhead": (0, 1), "read_ahead": (0, 1 << 22),
         "plugin_factor": (0.001, 1000), "tail_limit": (0, 86_400), "parts": (1, 256),

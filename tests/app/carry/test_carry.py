@@ -17,6 +17,7 @@ from nimbleload.app.frame.window import BALANCE, CARRY, PROVE
 from nimbleload.app.look.restore_view import RestoreView
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.deliver import render
+from nimbleload.demo import audio as audio_of_the_example
 from nimbleload.store import dawproject, session_file
 from nimbleload.store.session_file import Saved
 from tests.deliver import test_sharing
@@ -439,7 +440,9 @@ def test_what_was_made_here_goes_beside_the_file_that_it_is_saved_as(make_window
 
 
 def test_the_example_has_audio_of_its_own(make_window, qtbot):
-    window = make_window()
+    window, said = make_window(), []
+    audio_of_the_example.path().unlink(missing_ok=True)
+    window.carrying.making.connect(lambda: said.append(window.carry.sentence.advice.text()))
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
     ids = {strip.name: strip.id for strip in window.desk.document.session.strips}
@@ -448,6 +451,10 @@ def test_the_example_has_audio_of_its_own(make_window, qtbot):
     qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=60_000)
     assert cells(window.carry, STANDS) == ["to render", "to render", "not rendered"]
     assert "no track with audio of its own" in cells(window.carry, PROOF)[2]
+    # It is made once, which is said.
+    assert said == ["The audio of the example is made first, once: this takes some seconds."]
+    decide(window, qtbot, Decision("freeze", ids["Harp"]))
+    assert len(said) == 1
 
 
 def sharing(make_window, qtbot, folder, processor):

@@ -43,6 +43,12 @@ def test_a_limit_that_is_typed_is_kept_with_the_session_and_what_is_suggested_st
     assert drawer.limit.value() == 80
 
 
+def test_a_limit_from_a_shell_or_a_file_is_shown_as_it_is(fewer, settled):
+    for percent in (1, 300, 1000):
+        settled(fewer, lambda limit=percent / 100: fewer.desk.choose_limit(limit))
+        assert fewer.balance.drawer.limit.value() == percent
+
+
 def test_several_steps_of_the_limit_in_a_row_are_one_to_undo(example, qtbot, settled):
     limit = example.balance.drawer.limit
     limit.setFocus()

@@ -32,6 +32,7 @@ from .job_table import JobTable
 from .stems_dialog import StemsDialog
 
 WORKING_OUT = "Working out what there is to do…"
+MAKING = "The audio of the example is made first, once: this takes some seconds."
 NO_PLAN = "There is no plan to carry out yet."
 
 
@@ -103,6 +104,7 @@ class CarryPage(QWidget):
         self.write.clicked.connect(self.ask_write)
         self.table.itemSelectionChanged.connect(self._show_buttons)
         self.back.ticked.connect(self._desk.tick)
+        self.work.making.connect(lambda: self.sentence.say(WORKING_OUT, MAKING, "quiet"))
         self.work.prepared.connect(self._take_prepared)
         self.work.stepped.connect(self._take_step)
         self.work.ended.connect(self._take_end)
@@ -279,7 +281,7 @@ class CarryPage(QWidget):
                 return
             self._plan, self.prepared = asked, None
             if has_work:
-                # What stands there speaks of another plan; the audio of the example is made first, which takes a while.
+                # What stands there speaks of another plan.
                 self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
                 self.state_changed.emit("…", "quiet")
             kind = str(self.kind.currentData())

@@ -30,11 +30,12 @@ log = logging.getLogger(__name__)
 class CarryingOut(QObject):
     """One thing at a time.
 
-    `prepared` brings what there is to do, or a sentence why there is nothing, what of it lies there already, and how
-    long each takes; `stepped` each step of a job; `ended` comes when all jobs are through; `wrote` brings the changed
-    session that was written; `failed` a sentence.
+    `making` comes before the example's audio is made; `prepared` brings what there is to do, or a sentence why there is
+    nothing, what of it lies there already, and how long each takes; `stepped` each step of a job; `ended` comes when
+    all jobs are through; `wrote` brings the changed session that was written; `failed` a sentence.
     """
 
+    making = Signal()
     prepared = Signal(object, object, object)
     stepped = Signal(object)
     ended = Signal()
@@ -86,6 +87,8 @@ class CarryingOut(QObject):
         lies, takes = NOTHING, dict[str, Effort]()
         try:
             if plan.decisions or stems:
+                if demo_audio.is_missing(session.source):
+                    self._to_window.post(self.making.emit)
                 demo_audio.made_if_needed(session.source)
             found = carrying.prepare(session, plan, buffer, stems, saved_as)
             lies = there(found.jobs, found.source, carrying.folder_of(found.beside), kind)

@@ -29,7 +29,7 @@ from ...core.optimise.candidates import KINDS
 from ...core.optimise.steps import Stepped
 from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import given_back
-from ...core.session.session import Session
+from ...core.session.session import LEAST_LIMIT, MOST_LIMIT, Session
 from ...core.survey import Survey
 from ...core.told.as_known import fits_words, is_unknown, load_words
 from ...core.told.restore_list import left_words, restore_list
@@ -145,7 +145,7 @@ class PlanDrawer(QFrame):
 
     def _dress_wishes(self) -> None:
         """The limit, what this computer holds beside it, and how much the freezes may take."""
-        self.limit.setRange(10, 200)
+        self.limit.setRange(round(LEAST_LIMIT * 100), round(MOST_LIMIT * 100))
         self.limit.setSuffix(" %")
         self.limit.setSingleStep(5)
         self.limit.setAccessibleName("The load to stay under")

@@ -8,6 +8,9 @@ from .computer import Device, Host
 from .plugins import CardKey, PluginUse, Variant
 from .strips import Strip
 
+# The least and the most that one may want to stay under (fractions of the deadline).
+LEAST_LIMIT, MOST_LIMIT = 0.01, 10.0
+
 
 class Section(msgspec.Struct, frozen=True):
     """A named marker; a section lasts until the next one starts."""
