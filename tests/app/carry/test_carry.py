@@ -85,11 +85,16 @@ def test_what_there_is_to_do_is_looked_for_once_somebody_comes_to_see_it(window,
     with qtbot.waitSignal(window.carrying.prepared, timeout=60_000):
         window.go(CARRY)
     assert looked == [window.desk.document.plan] and state(window) == "1 to do"
-    # Seen once, it is known: nothing is looked for again until something changes.
+    # Seen once, it is known: nothing is looked for again until something changes, nor when that is taken back.
     window.go(BALANCE)
+    more = [Decision("freeze", "u")]
+    for change, word in ((lambda: window.desk.decide("more", more), "plan"), (window.desk.undo, "1 to do")):
+        with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+            change()
+        assert state(window) == word
     window.go(CARRY)
     qtbot.wait(100)
-    assert len(looked) == 1
+    assert len(looked) == 1 and state(window) == "1 to do"
 
 
 def test_of_many_changes_in_a_row_the_last_is_looked_at_and_no_two_at_a_time(window, qtbot, monkeypatch):

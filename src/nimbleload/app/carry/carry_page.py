@@ -53,6 +53,7 @@ class CarryPage(QWidget):
         # The changed session, once it is written, whose mix can be proven then.
         self.written: Path | None = None
         self._plan: tuple[object, ...] | None = None
+        self._state = "—", "quiet"
         self.stems: tuple[str, ...] = ()
         self.sentence = Sentence()
         self.table = JobTable()
@@ -254,7 +255,7 @@ class CarryPage(QWidget):
         if not self.work.is_running:
             self.prepared, self._plan, self.stems = None, None, ()
             self._forget()
-            self.state_changed.emit("—", "quiet")
+            self._tell_state("—", "quiet")
             self._show_buttons()
 
     def _forget(self) -> None:
@@ -274,20 +275,30 @@ class CarryPage(QWidget):
         there = {strip.id for strip in document.session.strips}
         self.stems = tuple(each for each in self.stems if each in there)
         asked = (document.session, document.plan.decisions, document.buffer, self.stems, self._desk.path)
-        if asked != self._plan and not self.work.is_running:
-            has_work = bool(document.plan.decisions or self.stems)
-            if not self.isVisible():
-                self.state_changed.emit("plan" if has_work else "no plan", "quiet")
-                return
-            self._plan, self.prepared = asked, None
-            if has_work:
-                # What stands there speaks of another plan.
-                self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
-                self.state_changed.emit("…", "quiet")
-            kind = str(self.kind.currentData())
-            self.work.prepare(
-                document.session, document.plan, document.buffer, kind, self._desk.cards, self.stems, self._desk.path
-            )
+        if self.work.is_running:
+            return
+        if asked == self._plan:
+            # Another one may have been in force meanwhile, of which only that was said.
+            self.state_changed.emit(*self._state)
+            return
+        has_work = bool(document.plan.decisions or self.stems)
+        if not self.isVisible():
+            self.state_changed.emit("plan" if has_work else "no plan", "quiet")
+            return
+        self._plan, self.prepared = asked, None
+        if has_work:
+            # What stands there speaks of another plan.
+            self.sentence.say(WORKING_OUT, "What can be rendered, and what is proven on a bus.", "quiet")
+            self._tell_state("…", "quiet")
+        kind = str(self.kind.currentData())
+        self.work.prepare(
+            document.session, document.plan, document.buffer, kind, self._desk.cards, self.stems, self._desk.path
+        )
+
+    def _tell_state(self, words: str, colour: str) -> None:
+        """How it stands with the plan that was looked at."""
+        self._state = words, colour
+        self.state_changed.emit(words, colour)
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
@@ -306,7 +317,7 @@ class CarryPage(QWidget):
             has_plan = not self._has_no_plan() or bool(self.stems)
             title = "Nothing can be rendered here." if has_plan else NO_PLAN
             self.sentence.say(title, str(found) if has_plan else "Balance finds one, or makes it by hand.", "quiet")
-            self.state_changed.emit("by hand" if has_plan else "no plan", "quiet")
+            self._tell_state("by hand" if has_plan else "no plan", "quiet")
             self._show_buttons()
             return
         self.rendered |= lies.rendered
@@ -378,7 +389,7 @@ class CarryPage(QWidget):
             else "nothing"
         )  # fmt: skip
         colour = "brass" if running else "brick" if self.ended else "teal" if all_of and not left else "quiet"
-        self.state_changed.emit(words, colour)
+        self._tell_state(words, colour)
 
     def _button(self, renders: bool, proves: bool) -> str:
         """What comes next."""
