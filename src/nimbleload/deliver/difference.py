@@ -10,6 +10,7 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
+from ..core.units import said_by
 from ..store import audio
 from ..store.audio import AudioError
 
@@ -86,7 +87,7 @@ def _next(path: Path, file: soundfile.SoundFile, first: int) -> NDArray[np.float
     try:
         part = np.asarray(file.read(audio.BLOCK, "float32", always_2d=True))
     except (soundfile.LibsndfileError, OSError) as error:
-        raise AudioError(f"{path} cannot be read from sample {first} on: {error}") from error
+        raise AudioError(f"{path} cannot be read from sample {first} on: {said_by(error)}") from error
     wrong = ~np.isfinite(part).all(axis=1)
     if wrong.any():
         raise AudioError(f"{path} holds a value that is no number at sample {first + int(wrong.argmax())}")

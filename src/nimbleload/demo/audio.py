@@ -48,7 +48,7 @@ def is_missing(source: str) -> bool:
 
 def made_if_needed(source: str) -> None:
     """Makes it if it is what a session comes from. OSError if it cannot be written."""
-    if source == str(path()):
+    if is_missing(source):
         made()
 
 

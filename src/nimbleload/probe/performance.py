@@ -16,6 +16,7 @@ from soundfile import LibsndfileError, SoundFile
 from ..core.load.rehearsal import Rehearsal, Streamed, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
+from ..core.units import said_by
 from ..native.witness import CLOCK, COLUMNS, around_best, least_clock, least_units, looks, undisturbed, usual
 from . import read_ahead
 from .formats.hosted import Hosted, Note
@@ -104,7 +105,7 @@ def open_files(request: StageRequest) -> tuple[dict[int, SoundFile], dict[str, s
                 raise OSError(f"no more than {MOST_FILES} files are played")
             found[number] = opened(path, start, request.second, request.session.rate)
         except (OSError, LibsndfileError, ValueError) as error:
-            unread[strip.id] = f"{Path(path).name}: {error}"
+            unread[strip.id] = f"{Path(path).name}: {said_by(error)}"
     if found:
         read_ahead.warm_up()
     return found, unread

@@ -81,7 +81,7 @@ class Sources:
                     self._open[key] = soundfile.SoundFile(path)
                     path.unlink()
             except (soundfile.LibsndfileError, OSError, ImportRefusedError) as error:
-                raise AudioError(f"{part.file} cannot be read: {error}") from error
+                raise AudioError(f"{part.file} cannot be read: {said_by(error)}") from error
         return self._open[key]
 
     def has(self, part: Part) -> bool:
@@ -98,7 +98,7 @@ class Sources:
         try:
             there = (self._path.parent / part.file).stat()
         except OSError as error:
-            raise AudioError(f"{part.file} cannot be read: {error}") from error
+            raise AudioError(f"{part.file} cannot be read: {said_by(error)}") from error
         return f"{there.st_size} {there.st_mtime_ns}"
 
     def sound(self, part: Part, rate: int, first: int, count: int) -> NDArray[np.float32]:
@@ -232,7 +232,7 @@ class File:
             self._file.seek(first)
             return np.asarray(self._file.read(max(last - first, 0), "float32", always_2d=True))
         except (soundfile.LibsndfileError, OSError) as error:
-            raise AudioError(f"{self._path} cannot be read from sample {first} on: {error}") from error
+            raise AudioError(f"{self._path} cannot be read from sample {first} on: {said_by(error)}") from error
 
     def stretches(self) -> Iterator[NDArray[np.float32]]:
         """All of it, stretch by stretch."""
@@ -245,4 +245,4 @@ def opened(path: Path) -> soundfile.SoundFile:
     try:
         return soundfile.SoundFile(path)
     except (soundfile.LibsndfileError, OSError) as error:
-        raise AudioError(f"{path} cannot be read: {error}") from error
+        raise AudioError(f"{path} cannot be read: {said_by(error)}") from error

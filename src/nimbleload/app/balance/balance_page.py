@@ -306,9 +306,8 @@ class BalancePage(QWidget):
 
     def show_updated(self, count: int) -> None:
         """So many of the session's plugin settings were measured before their plugin was updated."""
-        of, at, changed = self._desk.survey, self._desk.instant, count != self._updated
-        self._updated = count
-        if changed and of is not None and at is not None and self._desk.outlook is not None:
+        changed, self._updated = count != self._updated, count
+        if changed and self._desk.outlook is not None:
             self._say(self._desk.outlook.verdict)
 
     def _needs_measuring(self) -> bool:

@@ -212,7 +212,7 @@ class Watching(QObject):
             else:
                 watcher = Watcher(watched, close, KEPT_SECONDS)
         except ListeningError as error:
-            return f"The server cannot be listened to: {told_by(error)}."
+            return f"The server cannot be listened to: {error}."
         except ProcessLookupError as error:
             return f"It cannot be watched: {error.strerror}."
         except NotAllowedError:

@@ -6,7 +6,7 @@ from ..decisions.apply import told_as
 from ..decisions.decision import Plan
 from ..decisions.renewed import Renewed
 from ..session.session import Session
-from ..survey import Survey, middle
+from ..survey import Survey
 from ..units import agreeing, clock, count, listed
 from .as_known import is_unknown, load_words
 
@@ -63,7 +63,7 @@ def newer_load(before: Survey, now: Survey) -> str:
     if is_unknown(now):
         return "What it takes is not known: nothing is measured yet."
     was, takes = (load_words(of, float(of.after.load.max())) for of in (before, now))
-    then, at = (clock(middle(of.after, of.after.worst)) for of in (before, now))
+    then, at = (clock(of.worst_second()) for of in (before, now))
     plan = " with the plan" if now.plan.decisions else ""
     before_it = "what it was is not known" if is_unknown(before) else f"it was {was} at {then}"
     return f"The worst moment now takes {takes} at {at}{plan}; {before_it}."
