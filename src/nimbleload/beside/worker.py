@@ -7,6 +7,7 @@ FILE is the number of the open socket that it shares with the window's process. 
 
 from __future__ import annotations
 
+import hashlib
 import os
 import signal
 import sys
@@ -24,6 +25,7 @@ from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
 from ..native.garbage import give_back, keep_little, kept
 from .answers import ANSWERS, AT_ONCE, OF_THE_LAST, REFUSING
+from .given import Given, mark
 from .messages import Answer, NotWantedError, Parts, Question, cards_from, send, session_from
 from .packing import Names, Packed, Sent, packed, roots
 
@@ -36,7 +38,7 @@ IDLE_SECONDS = 2.0
 
 class Version:
     """One survey, computed when it is first needed. `before` is the one before it, whose session, cards and loads are
-    taken over where they are the same."""
+    taken over where they are the same. `mark` tells it from every other one."""
 
     def __init__(self, parts: Parts, before: Version | None) -> None:
         self._parts, self._before, self._lock = parts, before, threading.Lock()
@@ -44,6 +46,9 @@ class Version:
         last = cast(Version, before)  # the first one is told in full, and needs none
         self.session: Session = session_from(parts.session) if parts.session is not None else last.session
         self.cards: Cards = cards_from(parts.cards) if parts.cards is not None else last.cards
+        self._session_mark: bytes = _digest(parts.session) if parts.session is not None else last._session_mark
+        self._cards_mark: bytes = _digest(parts.cards) if parts.cards is not None else last._cards_mark
+        self.mark = mark(self._session_mark, self._cards_mark, parts.plan, parts.machine, parts.buffer)
 
     def survey(self) -> Survey:
         """The survey itself. SessionError if it cannot be computed."""
@@ -59,6 +64,10 @@ class Version:
         made, parts = self.survey(), self._parts
         known = roots(self.session, parts.plan, self.cards, parts.machine)
         return packed(made, instant(made, second), known, base, number)
+
+
+def _digest(content: bytes) -> bytes:
+    return hashlib.sha256(content).digest()
 
 
 def get_ready() -> None:
@@ -103,7 +112,7 @@ def main() -> None:
     connection, lock = Connection(int(sys.argv[1])), threading.Lock()
     get_ready()
     versions: dict[int, Version] = {}
-    surveys = Surveys()
+    surveys, given = Surveys(), Given()
     soon, later = ThreadPoolExecutor(1, "soon"), ThreadPoolExecutor(1, "later")
 
     def answer(question: Question, version: Version) -> None:
@@ -116,7 +125,10 @@ def main() -> None:
                 found: Any = surveys.send(question.client, version, *question.arguments)
             elif question.name in OF_THE_LAST:
                 go_on()
-                found = ANSWERS[question.name](version.survey(), *question.arguments, go_on)
+                name, arguments = question.name, question.arguments
+                found = given.answer(
+                    version.mark, name, arguments, lambda: ANSWERS[name](version.survey(), *arguments, go_on)
+                )
             else:
                 found = ANSWERS[question.name](version.survey(), *question.arguments)
             made = Answer(question.number, found)
