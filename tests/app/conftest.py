@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import pytest
 from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QApplication, QMessageBox
@@ -14,8 +16,11 @@ from nimbleload.core.survey import survey
 from nimbleload.shell.common import demo_saved
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import Recovery
+from nimbleload.store.session_file import Saved
 from tests.helpers.few_tracks import fewer_saved
 from tests.helpers.once import once
+
+_FOLLOWED: set[Callable[[], Saved]] = set()
 
 
 @pytest.fixture(autouse=True)
@@ -70,10 +75,14 @@ def fewer(make_window, qtbot):
 
 
 def shown(window: MainWindow, qtbot) -> MainWindow:
-    """A window with its example open, computed and shown."""
+    """A window with its example open, computed and shown. The first waits for all that is said of it: the process
+    beside, which all share, answers the others from then on without working it out."""
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
         window.open_example()
     qtbot.waitUntil(lambda: window.balance.is_shown, timeout=60_000)
+    if window._example not in _FOLLOWED:
+        qtbot.waitUntil(lambda: window.desk.band is not None, timeout=60_000)
+        _FOLLOWED.add(window._example)
     return window
 
 

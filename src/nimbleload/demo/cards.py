@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import resources
 
 import msgspec
@@ -15,8 +16,13 @@ BLOCKS_KEPT = 128
 
 def sample_cards() -> dict[CardKey, CostCard]:
     """The sample cards by key. Every figure in them has the provenance "sample"."""
+    return {card.key: card for card in _shipped()}
+
+
+@cache
+def _shipped() -> list[CostCard]:
     content = resources.files(__package__).joinpath(FILE).read_bytes()
-    return {card.key: card for card in msgspec.json.decode(content, type=list[CostCard])}
+    return msgspec.json.decode(content, type=list[CostCard])
 
 
 def as_sample(card: CostCard) -> CostCard:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator
+from functools import cache
 from typing import NamedTuple
 
 import msgspec
@@ -258,6 +259,7 @@ def bus(name: str, kind: StripKind, output: str, chain: tuple[Step, ...]) -> Str
     return Strip(f"bus-{name}", name, kind, None, steps, (), target, target)
 
 
+@cache
 def session() -> Session:
     """The example session; the same every time."""
     rng = random.Random(1887)

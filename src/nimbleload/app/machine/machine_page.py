@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from ...core.computer.ceiling import TRIALS, Ceiling
@@ -37,6 +38,7 @@ class MachinePage(QWidget):
         self.looking = looking
         self.findings: list[told.Finding] = []
         self.cards: list[FindingCard] = []
+        self._shows_all = True
         self.ceilings: list[Ceiling] = []
         self.sentence = Sentence()
         self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
@@ -134,7 +136,18 @@ class MachinePage(QWidget):
         self.state_changed.emit(told.state(self.findings), "brick" if matters else "teal")
 
     def refresh(self) -> None:
-        """Makes the cards anew, as the colours and the text size are now."""
+        """Makes the cards anew, as the colours and the text size are now: once somebody looks at them."""
+        self._shows_all = False
+        if self.isVisible():
+            self._make_cards()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if not self._shows_all:
+            self._make_cards()
+
+    def _make_cards(self) -> None:
+        self._shows_all = True
         for card in self.cards:
             self._list.removeWidget(card)
             card.hide()
