@@ -7,6 +7,9 @@ weather as filtered noise, the ensemble as plucked and bowed strings. Made up, a
 from __future__ import annotations
 
 import io
+import os
+import subprocess
+import sys
 import zlib
 from pathlib import Path
 
@@ -16,6 +19,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from ..core.session.strips import Strip
+from ..core.units import told_by
 from ..store import atomic, dawproject_out
 from ..store.dawproject_out import Loop
 from .session import session
@@ -23,6 +27,8 @@ from .session import session
 RATE, SECONDS, LEVEL = 48000, 4.0, 0.1
 FORMANTS = ((700, 1100, 2500), (400, 1900, 2600), (300, 800, 2300))
 VOICES, WORLD = ("bus-Voices", "bus-Story"), ("bus-World",)
+# How far making it steps back behind whatever else runs.
+NICENESS = 5
 
 
 def path() -> Path:
@@ -50,6 +56,17 @@ def made_if_needed(source: str) -> None:
     """Makes it if it is what a session comes from. OSError if it cannot be written."""
     if is_missing(source):
         made()
+
+
+def made_aside(source: str) -> None:
+    """The same in a process of its own, so that a window draws on meanwhile. OSError if it cannot be written."""
+    if is_missing(source):
+        ran = subprocess.run(
+            [sys.executable, "-m", __name__], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE, text=True, check=False,
+        )  # fmt: skip
+        if ran.returncode:
+            raise OSError(ran.stderr.strip() or f"making the example's audio ended with code {ran.returncode}")
 
 
 def audio_of(strip: Strip) -> Loop | None:
@@ -97,3 +114,16 @@ def _resonance(sound: NDArray[np.float64], frequency: float, width: float) -> ND
     radius = np.exp(-np.pi * width / RATE)
     poles = [1, -2 * radius * np.cos(2 * np.pi * frequency / RATE), radius**2]
     return np.asarray(lfilter([1 - radius], poles, sound))
+
+
+def main() -> None:
+    """Makes it, behind all others; says on standard error why it could not."""
+    os.nice(NICENESS)
+    try:
+        made()
+    except OSError as error:
+        sys.exit(told_by(error))
+
+
+if __name__ == "__main__":
+    main()

@@ -444,7 +444,9 @@ def test_what_was_made_here_goes_beside_the_file_that_it_is_saved_as(make_window
     assert window.carry.prepared.beside == other
 
 
-def test_the_example_has_audio_of_its_own(make_window, qtbot):
+def test_the_example_has_audio_of_its_own(make_window, qtbot, monkeypatch):
+    """Made in a process of its own: this one has a window to draw."""
+    monkeypatch.setattr(audio_of_the_example, "made", lambda: pytest.fail("made beside the window's thread"))
     window, said = make_window(), []
     audio_of_the_example.path().unlink(missing_ok=True)
     window.carrying.making.connect(lambda: said.append(window.carry.sentence.advice.text()))

@@ -89,7 +89,7 @@ class CarryingOut(QObject):
             if plan.decisions or stems:
                 if demo_audio.is_missing(session.source):
                     self._to_window.post(self.making.emit)
-                demo_audio.made_if_needed(session.source)
+                demo_audio.made_aside(session.source)
             found = carrying.prepare(session, plan, buffer, stems, saved_as)
             lies = there(found.jobs, found.source, carrying.folder_of(found.beside), kind)
             takes = efforts(found, cards)

@@ -22,7 +22,7 @@ from ...core.session.pared import Stretch, kept_with, pared
 from ...core.session.session import Session, SessionError
 from ...core.units import as_sentence, clock, count, percent
 from ...deliver import pared as copies
-from ...demo.audio import made_if_needed
+from ...demo.audio import made_aside
 from ...store.session_file import SUFFIX
 from ..background.desk import Desk
 from ..look.latest import Latest
@@ -127,7 +127,7 @@ class ParedDialog(Dialog):
             return
 
         def work() -> copies.Pared:
-            made_if_needed(saved.session.source)
+            made_aside(saved.session.source)
             return copies.copy(path, saved, ids, stretch, off)
 
         self._desk.jobs.run(work, lambda made: written.tell(path, made.words()), "the copy was not written")
