@@ -2,7 +2,7 @@
 
    host PERIOD_NS BLOCKS THREADS LOG REAL_TIME LATE_EVERY PLUGIN:NS[:BURST_EVERY:BURST_NS] ...
 
-   Plugins are shared objects with `void work(long ns)`. They are dealt out to the threads in turn; the first thread
+   Plugins are shared objects with `void work(long ns)`, or another such function that is named behind an @. They are dealt out to the threads in turn; the first thread
    begins each block, wakes the others and waits for them. Every LATE_EVERY-th block (0: none) the first thread spins on
    until a tenth of a period after its due. HOST_IDLE more threads wake up every tenth of a second or so, as those of real
    hosts do; HOST_FILES names a folder whose files are all mapped. The log has a line a block: due, begun, ended (ns, CLOCK_MONOTONIC), then
@@ -96,10 +96,11 @@ int main(int count, char **words) {
     int real_time = atoi(words[5]);
     late_every = atol(words[6]);
     for (int k = 7; k < count; k++) {
-        char *path = strtok(words[k], ":");
+        char *path = strtok(words[k], ":"), *name = strchr(path, '@');
+        if (name) *name++ = 0;
         void *file = dlopen(path, RTLD_NOW | RTLD_LOCAL);
         if (!file) return fprintf(stderr, "%s\n", dlerror()), 1;
-        plugin[plugins].work = (void (*)(long))dlsym(file, "work");
+        plugin[plugins].work = (void (*)(long))dlsym(file, name ? name : "work");
         char *ns = strtok(0, ":"), *every = strtok(0, ":"), *burst = strtok(0, ":");
         plugin[plugins].ns = atol(ns);
         plugin[plugins].every = every ? atol(every) : 0;

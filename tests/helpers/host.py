@@ -15,7 +15,8 @@ HERE = Path(__file__).parent
 
 
 class Plugin(NamedTuple):
-    """Work of so many ns a block, and so many more in every so manieth one."""
+    """Work of so many ns a block, and so many more in every so manieth one. With an @ in its name it is that function
+    of a file (see `several`)."""
 
     name: str
     ns: int
@@ -41,7 +42,7 @@ class Host:
     ) -> None:  # fmt: skip
         self._log = folder / "log"
         program = built(folder, "host", "-ldl", "-lm", "-lpthread")
-        words = [f"{_plugin(folder, p.name)}:{p.ns}:{p.every}:{p.burst}" for p in plugins]
+        words = [f"{p.name if '@' in p.name else _plugin(folder, p.name)}:{p.ns}:{p.every}:{p.burst}" for p in plugins]
         numbers = [str(each) for each in (period, blocks, threads)]
         more = {"HOST_IDLE": str(idle), **({"HOST_FILES": str(files)} if files is not None else {})}
         self.process = subprocess.Popen(
@@ -89,4 +90,13 @@ def _plugin(folder: Path, name: str) -> Path:
         subprocess.run(
             ["gcc", "-O2", "-fPIC", "-shared", "-fno-builtin", "-o", str(file), str(HERE / "work.c"), "-lm"], check=True
         )
+    return file
+
+
+def several(folder: Path, stripped: bool = False) -> Path:
+    """A LADSPA file with four plugins (see `several.c`), where such files lie; with the names of functions or not."""
+    file = folder / "ladspa" / "several.so"
+    file.parent.mkdir(exist_ok=True)
+    flags = ["-O2", "-fPIC", "-shared", "-fno-builtin", *(["-s"] if stripped else [])]
+    subprocess.run(["gcc", *flags, "-o", str(file), str(HERE / "several.c"), "-lm"], check=True)
     return file

@@ -33,5 +33,5 @@ def _stat(number: int, name: str, parent: int, policy: int) -> str:
     )
 
 
-def mapping(path: str, begin: int, end: int, flags: str = "r-xp") -> str:
-    return f"{begin:x}-{end:x} {flags} 00000000 fe:00 1234                       {path}\n"
+def mapping(path: str, begin: int, end: int, flags: str = "r-xp", offset: int = 0) -> str:
+    return f"{begin:x}-{end:x} {flags} {offset:08x} fe:00 1234                       {path}\n"

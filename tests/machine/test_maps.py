@@ -6,7 +6,7 @@ import numpy as np
 
 from nimbleload.core.watching.records import GIVES_WAY, HOST, LIBRARY, NOBODY, SLEEPS, TAKES
 from nimbleload.machine import perf, perf_records
-from nimbleload.machine.maps import Maps
+from nimbleload.machine.maps import Maps, Part
 from tests.helpers.proc import mapping, process
 
 MAPPED = (
@@ -39,6 +39,54 @@ def test_what_is_loaded_later_is_seen_when_looked_again(tmp_path):
     (folder / "maps").unlink()
     assert not maps.look_again()
     assert len(maps.begin) == 5
+
+
+SEVERAL = "/usr/lib/ladspa/several.so"
+RANGES = ((0x2010, 0x2020), (0x2080, 0x2100)), ((0x2020, 0x2040), (0x2FF0, 0x9000))
+PARTS = {SEVERAL: [Part("1:a", RANGES[0]), Part("2:b", RANGES[1])]}
+SHARED = (
+    mapping("/usr/bin/mixer", 0x1000, 0x2000)
+    + mapping(SEVERAL, 0x40000, 0x41000, offset=0x2000)
+    + mapping(SEVERAL, 0x50000, 0x51000, "r--p", offset=0x3000)
+    + mapping("/usr/lib/ladspa/other.so", 0x60000, 0x61000, offset=0x2000)
+    + mapping("/usr/lib/libm.so.6", 0x80000, 0x81000)
+)
+
+
+def with_parts(tmp_path, maps=SHARED):
+    process(tmp_path, 40, "mixer", maps=maps)
+    return Maps(40, [], tmp_path, PARTS)
+
+
+def test_what_is_one_plugins_own_in_a_file_of_several_is_told_from_what_they_share(tmp_path):
+    maps = with_parts(tmp_path)
+    assert maps._files == [SEVERAL, f"{SEVERAL}::1:a", f"{SEVERAL}::2:b", "/usr/lib/ladspa/other.so"]
+    assert maps.whole.tolist() == [0, 1, 1, 1, 0]
+    assert (maps.begin[1:] >= maps.end[:-1]).all()
+    places = [range(first + 0x3E000, min(last, 0x3000) + 0x3E000) for own in RANGES for first, last in own]
+    for address in range(0x40000, 0x41000, 8):
+        (owner,) = maps.owner[(maps.begin <= address) & (address < maps.end)]
+        assert owner == next((2 + k // 2 for k, place in enumerate(places) if address in place), 1)
+
+
+def test_a_file_that_was_replaced_meanwhile_is_not_told_apart(tmp_path):
+    """Where its plugins lie was looked up in the new one."""
+    maps = with_parts(tmp_path, mapping(f"{SEVERAL} (deleted)", 0x40000, 0x41000, offset=0x2000))
+    assert maps._files == [SEVERAL] and maps.owner.tolist() == [1] and not maps.whole.any()
+
+
+def test_what_plugins_of_one_file_share_computes_for_the_one_that_called_it(tmp_path):
+    maps = with_parts(tmp_path)
+    shared, a, b, host, library, other = 0x40050, 0x40012, 0x40030, 0x1100, 0x80010, 0x60050
+    samples = [
+        sample(a, 1, b), sample(shared, 2, a, b), sample(shared, 3, 0x99, shared, b, a), sample(shared, 4, host, a),
+        sample(library, 5, shared, a), sample(library, 6, b), sample(library, 7, shared, host, a), sample(shared, 8),
+        sample(other, 9, a), sample(library, 10, other, a), sample(library, 11, host, a),
+        sample(shared, 12, other, library, b), sample(shared, 13, a, valid=0),
+    ]  # fmt: skip
+    words = np.array([word for each in samples for word in each], np.uint64)
+    found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole)
+    assert found.sample_owner.tolist() == [2, 2, 3, 1, 2, 3, 1, 1, 4, 4, HOST, 3, 1]
 
 
 def record(kind, flags, *words):

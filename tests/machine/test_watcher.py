@@ -20,17 +20,21 @@ from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.late import why_late
 from nimbleload.core.watching.records import HOST
 from nimbleload.machine import perf
+from nimbleload.machine.maps import NO_PARTS, Part
 from nimbleload.machine.watcher import Watcher
-from tests.helpers.host import Host, Plugin
+from nimbleload.probe.places import places
+from tests.helpers.host import Host, Plugin, built, several
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
 PERIOD = 2_000_000
+# What each function of a file that holds several plugins takes of a block (ns).
+WORK = {"small": 150_000, "large": 450_000, "twin": 90_000}
 
 pytestmark = pytest.mark.usefixtures("may_watch")
 
 
-def watched(host, seconds, close=False):
-    watcher = Watcher([host.pid], close)
+def watched(host, seconds, close=False, parts=NO_PARTS):
+    watcher = Watcher([host.pid], close, parts=parts)
     until = time.monotonic() + seconds
     while time.monotonic() < until:
         time.sleep(0.05)
@@ -71,6 +75,23 @@ def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, thread
     because = why_late(seen)
     assert because.blocks == blocks.dropouts and because.longer >= because.blocks / 2
     assert because.owner == HOST or because.alike or late < 2 * inside.sum() // 40
+
+
+@pytest.mark.parametrize("stripped", [False, True])
+def test_plugins_of_one_file_are_told_apart_by_the_functions_that_are_their_own(tmp_path, stripped):
+    """All that they compute lies in a function that they share, and in the mathematics library."""
+    built(tmp_path, "host", "-ldl", "-lm", "-lpthread")
+    file = several(tmp_path, stripped)
+    plugins = [Plugin(f"{file}@run_{name}", ns) for name, ns in WORK.items()]
+    parts = {str(file): [Part(of.identifier, of.ranges) for of in places(file)]}
+    with Host(tmp_path, plugins, PERIOD, 3000) as host:
+        recording = watched(host, 2.0, close=True, parts=parts)
+        log = host.log()
+    rows = {row.name: row.share for row in table(see(recording), {}) if row.is_plugin}
+    assert set(rows) == {"1:small", "2:large", "several"}
+    truth = np.median(log.taken, axis=0) / PERIOD
+    for name, true in zip(("1:small", "2:large", "several"), truth, strict=True):
+        assert rows[name].low * 0.8 - 0.01 < true < rows[name].high * 1.25 + 0.01
 
 
 def test_time_inside_the_mathematics_library_is_its_callers(tmp_path):

@@ -27,11 +27,12 @@ def test_a_plugin_is_named_by_the_file_of_its_code_where_that_holds_no_other():
         "/a/many.lv2": "many (2 plugins in one file)", "/a/many.lv2/hall.so": "Hall", "/a/many.lv2/room.so": "Room",
         "/a/one.lv2": "one (2 plugins in one file)", "/a/one.lv2/one.so": "one (2 plugins in one file)",
         "/a/alone.lv2": "Alone", "/a/alone.lv2/alone.so": "Alone", "/a/old.so": "Old",
+        **{f"/a/one.lv2{code}::urn:{name}": name for code in ("", "/one.so") for name in ("High", "Low")},
     }  # fmt: skip
     files = ["/a/many.lv2/room.so", "/a/many.lv2", "/a/one.lv2/one.so", "/a/alone.lv2", "/a/old.so"]
-    held = held_in(files, {}, SCANNED)
+    held = held_in([*files, "/a/one.lv2::urn:Low"], {}, SCANNED)
     assert {path: use.label for path, use in held.items()} == {
-        "/a/many.lv2/room.so": "Room", "/a/alone.lv2": "Alone", "/a/old.so": "Old",
+        "/a/many.lv2/room.so": "Room", "/a/alone.lv2": "Alone", "/a/old.so": "Old", "/a/one.lv2::urn:Low": "Low",
     }  # fmt: skip
 
 

@@ -2,27 +2,45 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.watching.records import HOST, LIBRARY
+from ..core.watching.records import HOST, LIBRARY, inside
 from .plugin_files import plugin_file
 from .processes import PROC, mapped_file
+
+
+class Part(NamedTuple):
+    """A plugin of a file that holds several: its identifier, and where its own code lies in the file (from and to,
+    bytes, ascending)."""
+
+    identifier: str
+    ranges: tuple[tuple[int, int], ...]
+
+
+# By the file of their code, as it is mapped.
+Parts = Mapping[str, Sequence[Part]]
+NO_PARTS: Parts = {}
 
 
 class Maps:
     """The code that is mapped into one process: N ranges from `begin` to `end` (ascending) and their `owner`.
 
-    Owners from 1 on count along `files`, a list of plugin files that several processes share.
+    Owners from 1 on count along `files`, a list of plugin files that several processes share; of files that hold
+    several plugins whose `parts` are known, these are owners of their own: `whole` (by owner) is the file that they are
+    part of, the file itself for such a file, and 0 for all others.
     """
 
-    def __init__(self, process: int, files: list[str], root: Path = PROC) -> None:
+    def __init__(self, process: int, files: list[str], root: Path = PROC, parts: Parts = NO_PARTS) -> None:
         self._path, self._own = root / str(process) / "maps", root / str(process) / "exe"
-        self._files = files
+        self._files, self._parts = files, parts
         self.begin = self.end = np.zeros(0, np.uint64)
         self.owner: NDArray[np.int64] = np.zeros(0, np.int64)
+        self.whole: NDArray[np.int64] = np.zeros(1, np.int64)
         self.look_again()
 
     def look_again(self) -> bool:
@@ -31,24 +49,51 @@ class Maps:
             text, program = self._path.read_text(errors="surrogateescape"), str(self._own.readlink())
         except OSError:
             return False
-        found = []
+        found, wholes = list[tuple[int, int, int]](), dict[int, int]()
         for line in text.splitlines():
-            parts = line.split(maxsplit=2)
-            if len(parts) > 1 and "x" in parts[1]:
-                begin, _, end = parts[0].partition("-")
-                found.append((int(begin, 16), int(end, 16), self._owner(mapped_file(line), program)))
+            words = line.split(maxsplit=3)
+            if len(words) > 2 and "x" in words[1]:
+                begin, end = (int(each, 16) for each in words[0].split("-"))
+                owner, lie = self._owner(path := mapped_file(line), program), list[tuple[int, int, int]]()
+                for part in self._parts.get(path, ()) if owner > 0 else ():
+                    number = self._number(inside(self._files[owner - 1], part.identifier))
+                    wholes[owner] = wholes[number] = owner
+                    lie += [(first, last, number) for first, last in part.ranges]
+                found += _divided(begin, end, owner, int(words[2], 16), sorted(lie))
         begins = np.array([each[0] for each in found], np.uint64)
         changed = not np.array_equal(begins, self.begin)
         self.begin, self.end = begins, np.array([each[1] for each in found], np.uint64)
         self.owner = np.array([each[2] for each in found], np.int64)
+        self.whole = np.zeros(len(self._files) + 1, np.int64)
+        self.whole[list(wholes)] = list(wholes.values())
         return changed
 
     def _owner(self, path: str, program: str) -> int:
         known = plugin_file(path)
         if known:
-            if known not in self._files:
-                self._files.append(known)
-            return self._files.index(known) + 1
+            return self._number(known)
         if path and path == program:
             return HOST
         return LIBRARY
+
+    def _number(self, file: str) -> int:
+        if file not in self._files:
+            self._files.append(file)
+        return self._files.index(file) + 1
+
+
+def _divided(
+    begin: int, end: int, owner: int, offset: int, parts: Sequence[tuple[int, int, int]]
+) -> Iterator[tuple[int, int, int]]:
+    """A range of addresses that a file is mapped into from an offset on, divided among the parts of the file (from, to,
+    owner; ascending); what lies between them stays the owner's."""
+    at = begin
+    for first, last, own in parts:
+        first, last = (min(max(begin + each - offset, at), end) for each in (first, last))
+        if first < last:
+            if at < first:
+                yield at, first, owner
+            yield first, last, own
+            at = last
+    if at < end:
+        yield at, end, owner

@@ -24,7 +24,7 @@ def counted(words):
 
 
 @njit(nogil=True, cache=True)
-def read(words, begin, end, owner, switch_time, switch_kind, switch_cpu, sample_time, sample_owner):
+def read(words, begin, end, owner, whole, switch_time, switch_kind, switch_cpu, sample_time, sample_owner):
     """Fills the arrays; returns how many records were lost. Words behind the header as in the manual's order."""
     switches = samples = lost = at = 0
     while at < len(words):
@@ -40,15 +40,23 @@ def read(words, begin, end, owner, switch_time, switch_kind, switch_cpu, sample_
             sample_time[samples] = words[at + 3]
             found = owner_of(words[at + 1], begin, end, owner)
             place = at + 5 + (words[at + 5] != 0)
-            if found < HOST:
+            is_shared = found > HOST and whole[found] == found
+            if found < HOST or is_shared:
                 # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
-                # of a plugin, or of the host, names it.
+                # of a plugin, or of the host, names it. So does what the plugins of one file share, up to the host.
                 copied = np.int64(words[place + 1]) // 8
                 valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
                 for k in range(valid):
                     caller = owner_of(words[place + 2 + k], begin, end, owner)
-                    if caller >= HOST:
+                    if found < HOST and caller >= HOST:
                         found = caller
+                        is_shared = found > HOST and whole[found] == found
+                        if not is_shared:
+                            break
+                    elif is_shared and caller > HOST and caller != found and whole[caller] == found:
+                        found = caller
+                        break
+                    elif is_shared and caller == HOST:
                         break
             sample_owner[samples] = found
             samples += 1

@@ -19,7 +19,7 @@ import numpy as np
 from ..core.watching.records import NOBODY, Event, Recording, Thread
 from . import perf, processes
 from .listening import Listening
-from .maps import Maps
+from .maps import NO_PARTS, Maps, Parts
 from .processes import PROC
 from .sound_servers import Running
 
@@ -53,16 +53,17 @@ class _Kept:
 
 class Watcher:
     """Watches processes and all below them: one host, or a server with its clients. `seconds` is how long records are
-    kept. Where a server is listened to, its clients are watched from when they come on.
+    kept. Where a server is listened to, its clients are watched from when they come on. `parts` says where the plugins
+    of files that hold several lie in these, so that they are told apart.
 
     NotAllowedError if the kernel refuses; ProcessLookupError if there is no such process.
     """
 
     def __init__(
         self, watched: Sequence[int], close: bool = False, seconds: float = 60.0, root: Path = PROC,
-        listening: Listening | None = None,
+        listening: Listening | None = None, parts: Parts = NO_PARTS,
     ) -> None:  # fmt: skip
-        self.listening = listening
+        self.listening, self._parts = listening, parts
         for process in watched:
             if not processes.threads(process, root):
                 raise ProcessLookupError(errno.ESRCH, f"there is no process {process}, or it is another user's")
@@ -85,12 +86,14 @@ class Watcher:
         self.begun = time.monotonic_ns()
 
     @classmethod
-    def of_server(cls, running: Running, close: bool = False, seconds: float = 60.0) -> Watcher:
+    def of_server(
+        cls, running: Running, close: bool = False, seconds: float = 60.0, parts: Parts = NO_PARTS
+    ) -> Watcher:  # fmt: skip
         """Watches a sound server with its clients, and listens to it. ListeningError if it does not let itself be
         listened to, beside what else there may be."""
         listening = Listening(running)
         try:
-            return cls(listening.server.processes, close, seconds, listening=listening)
+            return cls(listening.server.processes, close, seconds, listening=listening, parts=parts)
         except BaseException:
             listening.close()
             raise
@@ -129,11 +132,11 @@ class Watcher:
         now = time.monotonic()
         words, period = kept.records.taken(), kept.records.period
         maps = self._maps[kept.thread.process]
-        found = perf.read(words, maps.begin, maps.end, maps.owner)
+        found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole)
         if (found.sample_owner == NOBODY).any() and now >= self._next_maps:
             self._next_maps = now + MAPS_EVERY
             if maps.look_again():
-                found = perf.read(words, maps.begin, maps.end, maps.owner)
+                found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole)
         kept.lost += found.lost
         kept.parts.append((found, period))
         if len(found.sample_time):
@@ -170,7 +173,7 @@ class Watcher:
 
     def _begin(self, process: int) -> None:
         """Reads what a process is and where its code lies."""
-        self._maps[process] = Maps(process, self._files, self._root)
+        self._maps[process] = Maps(process, self._files, self._root, self._parts)
         self._programs[process] = processes.program(process, self._root)
         if process not in self.watched:
             words = f"child process {process} ({self._programs[process]}) is watched, too"

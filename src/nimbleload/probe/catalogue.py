@@ -16,10 +16,12 @@ import msgspec
 import platformdirs
 
 from ..core.cards.families import Kind, kind
+from ..core.watching.records import inside
+from ..machine.maps import Part
 from ..store import atomic
 from .children import LINE_LIMIT, ended
 from .formats.files import clap_files, ladspa_files, vst3_files
-from .standards import ALL_LV2
+from .standards import ALL_LV2, INSIDE, NAME_FUNCTIONS
 
 # So long may a file take to be looked into, and the process that does it to start (seconds).
 SECONDS, START_SECONDS = 20.0, 60.0
@@ -43,13 +45,22 @@ class Installed(msgspec.Struct, frozen=True):
         return {self.path.rstrip("/"), self.code or self.path.rstrip("/")}
 
 
+class Place(msgspec.Struct, frozen=True):
+    """Where a plugin's own code lies in a file that holds several: from and to (bytes), not overlapping, ascending."""
+
+    identifier: str
+    ranges: tuple[tuple[int, int], ...]
+
+
 class Scanned(msgspec.Struct, frozen=True):
-    """What one file held when it had this modification time (ns); `failure` says why nothing could be read."""
+    """What one file held when it had this modification time (ns); `failure` says why nothing could be read. `places`
+    is where the code of its plugins lies, if that was asked (see `places`)."""
 
     path: str
     modified: int
     plugins: tuple[Installed, ...] = ()
     failure: str | None = None
+    places: tuple[Place, ...] = ()
 
 
 class Begun(msgspec.Struct, frozen=True, tag="begun"):
@@ -64,6 +75,7 @@ class Answer(msgspec.Struct, frozen=True, tag="answer"):
     path: str
     plugins: tuple[Installed, ...] = ()
     failure: str | None = None
+    places: tuple[Place, ...] = ()
 
 
 def cache_file() -> Path:
@@ -77,14 +89,27 @@ def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None, re
     With `retry`, files that could not be read are.
     """
     cache = cache or cache_file()
-    known = _remembered(cache)
-    there = {}
-    for path in plugin_files() if files is None else files:
-        # A link that leads nowhere holds nothing.
-        with contextlib.suppress(OSError):
-            there[str(path)] = path.stat().st_mtime_ns
+    there = _changed(plugin_files() if files is None else files)
     if files is None:
         there[ALL_LV2] = newest_bundle()
+    found = _looked_at(there, cache, retry)
+    shared = {INSIDE + path: modified for path, modified in _changed(map(Path, _of_several(found))).items()}
+    _looked_at(shared, inside_file(cache), False)
+    return found
+
+
+def _changed(files: Iterable[Path]) -> dict[str, int]:
+    """When each of these files was changed (ns); a link that leads nowhere holds nothing."""
+    there = {}
+    for path in files:
+        with contextlib.suppress(OSError):
+            there[str(path)] = path.stat().st_mtime_ns
+    return there
+
+
+def _looked_at(there: dict[str, int], cache: Path, retry: bool) -> list[Scanned]:
+    """What these files (with their modification times) hold, what is known of them from the cache."""
+    known = _remembered(cache)
     fresh = {p: s for p, s in known.items() if there.get(p) == s.modified and not (retry and s.failure)}
     for scanned in scan({p: modified for p, modified in there.items() if p not in fresh}):
         fresh[scanned.path] = scanned
@@ -93,6 +118,31 @@ def catalogue(files: Iterable[Path] | None = None, cache: Path | None = None, re
         cache.parent.mkdir(parents=True, exist_ok=True)
         atomic.write(cache, msgspec.json.encode(found))
     return found
+
+
+def inside_file(cache: Path) -> Path:
+    """Where is kept, beside what was found, where the plugins of files that hold several lie in these."""
+    return cache.with_name(f"{cache.stem}-inside{cache.suffix}")
+
+
+def _of_several(scanned: Iterable[Scanned]) -> dict[str, list[Installed]]:
+    """The files of code that hold several plugins, of the standards whose plugins name functions of their own."""
+    found: dict[str, list[Installed]] = {}
+    for file in scanned:
+        for plugin in file.plugins:
+            if plugin.standard in NAME_FUNCTIONS:
+                found.setdefault(plugin.code or plugin.path, []).append(plugin)
+    return {code: plugins for code, plugins in found.items() if len(plugins) > 1}
+
+
+def parts() -> dict[str, list[Part]]:
+    """Where the plugins of files that hold several lie in these, as far as it was found when they were looked into: by
+    the file of their code, links followed."""
+    known = _remembered(inside_file(cache_file())).values()
+    return {
+        os.path.realpath(file.path.removeprefix(INSIDE)): [Part(of.identifier, of.ranges) for of in file.places]
+        for file in known if file.places
+    }  # fmt: skip
 
 
 def plugin_files() -> list[Path]:
@@ -124,17 +174,17 @@ def remembered() -> list[Scanned]:
 
 
 def names_by_file(scanned: Iterable[Scanned]) -> dict[str, str]:
-    """What the plugin of each file or bundle is called. Of several in one nobody can tell whose code runs: those are
-    called by their file."""
-    found: dict[str, list[str]] = {}
-    for file in scanned:
-        for plugin in file.plugins:
-            for path in plugin.known_by:
-                found.setdefault(path, []).append(plugin.name)
+    """What the plugin of each file or bundle is called. Several in one are called by their file, where nobody can tell
+    whose code runs; and each by its own name, where it can be told (see `core.watching.records.inside`)."""
+    scanned, found = list(scanned), dict[str, list[str]]()
+    for plugin in (plugin for file in scanned for plugin in file.plugins):
+        for path in plugin.known_by:
+            found.setdefault(path, []).append(plugin.name)
+    several = [plugin for plugins in _of_several(scanned).values() for plugin in plugins]
     return {
         path: names[0] if len(names) == 1 else f"{Path(path).stem} ({len(names)} plugins in one file)"
         for path, names in found.items()
-    }
+    } | {inside(path, plugin.identifier): plugin.name for plugin in several for path in plugin.known_by}
 
 
 def _remembered(cache: Path) -> dict[str, Scanned]:
@@ -157,7 +207,7 @@ def scan(files: dict[str, int]) -> Iterator[Scanned]:
                 if isinstance(answer, str):
                     reason = answer
                 elif answer.path in left:
-                    yield Scanned(answer.path, left.pop(answer.path), answer.plugins, answer.failure)
+                    yield Scanned(answer.path, left.pop(answer.path), answer.plugins, answer.failure, answer.places)
         if left:
             culprit = next(iter(left))
             yield Scanned(culprit, left.pop(culprit), failure=reason or "gave no answer")

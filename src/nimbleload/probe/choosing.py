@@ -8,6 +8,7 @@ from pathlib import Path
 from ..core.cards.families import kind, squeezed
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.watching.blocks import Seen, see
+from ..core.watching.records import inside
 from ..house.catalogue import PROCESSORS, VERSION
 from ..store import recording_file
 from .catalogue import Installed, Scanned
@@ -44,13 +45,15 @@ def choices(scanned: Iterable[Scanned]) -> list[PluginUse]:
 
 
 def held_in(files: Iterable[str], names: Mapping[str, str], scanned: Sequence[Scanned]) -> dict[str, PluginUse]:
-    """The plugin that each of these files or bundles holds: the only one of a file that is installed here, else the one
-    that is called as `names` or the file says."""
+    """The plugin that each of these files or bundles holds, or that is this one of several in it (see
+    `core.watching.records.inside`): the only one of a file that is installed here, else the one that is called as
+    `names` or the file says."""
     held: dict[str, list[PluginUse]] = {}
     for file in scanned:
         for plugin in file.plugins:
             for path in plugin.known_by:
                 held.setdefault(path, []).append(as_use(plugin))
+                held[inside(path, plugin.identifier)] = [as_use(plugin)]
     find, found = Lookup(choices(scanned)), {}
     for path in files:
         own = held.get(path, [])

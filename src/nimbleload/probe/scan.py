@@ -15,13 +15,20 @@ import msgspec
 from ..native.kept import keep_what_is_compiled
 from .catalogue import Answer, Begun, Installed
 from .formats.hosted import PluginError
+from .places import places
 from .protection import hold
 from .restraint import restrain
-from .standards import ALL_LV2, ENDINGS, STANDARDS
+from .standards import ALL_LV2, ENDINGS, INSIDE, STANDARDS
 
 
 def look(path: str) -> Answer:
-    """What one file holds, or why it cannot be said; ALL_LV2 stands for all LV2 bundles."""
+    """What one file holds, or why it cannot be said; ALL_LV2 stands for all LV2 bundles, and INSIDE before a file asks
+    where the code of each of its plugins lies."""
+    if path.startswith(INSIDE):
+        try:
+            return Answer(path, places=places(Path(path.removeprefix(INSIDE))))
+        except PluginError as error:
+            return Answer(path, failure=str(error))
     standard = ALL_LV2 if path == ALL_LV2 else ENDINGS[Path(path).suffix]
     try:
         module = STANDARDS[standard]()
@@ -38,7 +45,7 @@ def main() -> None:
     for module in STANDARDS.values():
         module()
     keep_what_is_compiled()
-    hold(folder, paths)
+    hold(folder, [path.removeprefix(INSIDE) for path in paths])
     os.set_inheritable(channel, False)
     for path in paths:
         os.write(channel, msgspec.json.encode(Begun(path)) + b"\n")

@@ -10,6 +10,8 @@ from typing import Any
 
 # LV2 plugins lie in bundles that only the system's liblilv reads: for it, the catalogue has one entry.
 ALL_LV2 = "lv2"
+# Before a file that is asked where the code of each of its plugins lies; it can be told of these standards.
+INSIDE, NAME_FUNCTIONS = "inside:", ("ladspa", "lv2")
 
 
 def _module(name: str) -> ModuleType:

@@ -133,9 +133,9 @@ def watched(
     """Watches for so long, or until the host ends; what was recorded, and what happened meanwhile."""
     try:
         if server is not None:
-            watcher = Watcher.of_server(server, close, seconds + 1)
+            watcher = Watcher.of_server(server, close, seconds + 1, catalogue.parts())
         else:
-            watcher = Watcher(process, close, seconds + 1)
+            watcher = Watcher(process, close, seconds + 1, parts=catalogue.parts())
     except ListeningError as error:
         raise click.ClickException(f"{server.kind if server else ''} cannot be listened to: {error}.") from error
     except ProcessLookupError as error:

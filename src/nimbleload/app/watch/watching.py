@@ -208,9 +208,9 @@ class Watching(QObject):
         """Watches until it is stopped or there is nothing more to see; what to say of that."""
         try:
             if server is not None:
-                watcher = Watcher.of_server(server, close, KEPT_SECONDS)
+                watcher = Watcher.of_server(server, close, KEPT_SECONDS, catalogue.parts())
             else:
-                watcher = Watcher(watched, close, KEPT_SECONDS)
+                watcher = Watcher(watched, close, KEPT_SECONDS, parts=catalogue.parts())
         except ListeningError as error:
             return f"The server cannot be listened to: {error}."
         except ProcessLookupError as error:

@@ -17,6 +17,7 @@ from ..session.plugins import PluginRef, PluginUse
 from ..session.session import Session
 from ..session.strips import Clip, Strip
 from ..watching.blocks import Seen
+from ..watching.records import short
 from ..watching.shares import COMPUTES, computing, shares
 from .case import Case
 from .clients import as_clients
@@ -59,7 +60,7 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
         file = of.recording.files[share.owner - 1]
         use = plugins.get(file)
         if use is None:
-            label = file.rstrip("/").rpartition("/")[2].partition(".")[0] or file
+            label = short(file) or file
             use = PluginUse("", PluginRef(SEEN, file, label), family=by_name(label))
             unknown.append(file)
         uses[share.owner] = use

@@ -11,7 +11,7 @@ from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.late import why_late
-from ..watching.records import HOST, LIBRARY, NOBODY
+from ..watching.records import HOST, LIBRARY, NOBODY, short
 from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
@@ -72,7 +72,7 @@ def hosts_words(found: int) -> str:
 
 def host_words(name: str, plugins: Sequence[str], threads: int, names: Mapping[str, str]) -> str:
     """A running host in a list of several: what it is called, and what tells it from the others."""
-    called = [names.get(path) or _file(path) for path in plugins]
+    called = [names.get(path) or short(path) for path in plugins]
     held = ", ".join(called) if len(called) < 3 else f"{called[0]} and {len(called) - 1} more"
     return f"{name}: {held or 'no plugins'}; {count(threads, 'thread')} in real time"
 
@@ -134,10 +134,6 @@ def _thread_words(of: Seen, place: int) -> str:
     return f"the client {clients[0].name}" if len(clients) == 1 else f"the thread {thread.name}"
 
 
-def _file(path: str) -> str:
-    return path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
-
-
 def headline(of: Seen) -> str:
     """The first sentence: how full the blocks are, and whether any was late."""
     seconds = f"{of.recording.seconds:.0f} s"
@@ -162,7 +158,7 @@ def owner_words(owner: int, files: Sequence[str], names: Mapping[str, str]) -> s
     if owner <= 0:
         return WORDS[owner]
     path = files[owner - 1]
-    return names.get(path) or _file(path)
+    return names.get(path) or short(path)
 
 
 def table(of: Seen, names: Mapping[str, str], role: Role | None = "engine") -> list[Row]:

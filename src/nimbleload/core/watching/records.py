@@ -21,6 +21,22 @@ TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
 HOST, LIBRARY, NOBODY = 0, -1, -2
 
 
+# Between a file that holds several plugins and the identifier of one of them.
+OF_FILE = "::"
+
+
+def inside(file: str, identifier: str) -> str:
+    """What a plugin of a file that holds several is called among files."""
+    return f"{file}{OF_FILE}{identifier}"
+
+
+def short(file: str) -> str:
+    """A plugin's file without folders and ending; of one plugin of several in it, the end of its identifier."""
+    name, _, identifier = file.partition(OF_FILE)
+    of_file = name.rstrip("/").rpartition("/")[2].rpartition(".")
+    return identifier.rpartition("/")[2] or of_file[0] or of_file[2]
+
+
 class Thread(NamedTuple):
     """The records of one thread: N switches (time, kind, core) and M looks (time, whose code, after how much CPU time).
 
