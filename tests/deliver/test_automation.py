@@ -12,6 +12,7 @@ from nimbleload.probe.moved import STEP, step_of
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers import known, stems
+from tests.helpers.often import each_of
 from tests.helpers.stems import RATE, audio, noise, wave
 
 FREEZE = Plan((Decision("freeze", "t"),))
@@ -77,8 +78,7 @@ def curve(standard):
     return found
 
 
-@pytest.mark.parametrize("standard", ["ladspa", "lv2", "clap", "vst3"])
-@pytest.mark.parametrize("buffer", [128, 1024])
+@pytest.mark.parametrize(("standard", "buffer"), each_of(["ladspa", "lv2", "clap", "vst3"], [128, 1024]))
 def test_a_parameter_that_moves_is_rendered_as_it_moves_at_any_block_size(tmp_path, monkeypatch, standard, buffer):
     known.installed_once(tmp_path / "plugin", standard, monkeypatch, "MOVES")
     share = 100 if standard == "vst3" else 1

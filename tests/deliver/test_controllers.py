@@ -16,6 +16,7 @@ from nimbleload.store import dawproject, midi_file
 from nimbleload.store.dawproject_out import write
 from tests.helpers import exchange as x
 from tests.helpers import played
+from tests.helpers.often import each_of
 from tests.helpers.stems import RATE
 
 NOTES = (
@@ -42,8 +43,7 @@ def clip(*curves, at=0, length=2, **more):
     return x.clip(at, length, f'<Lanes timeUnit="seconds">{NOTES}{"".join(curves)}</Lanes>', **more)
 
 
-@pytest.mark.parametrize("standard", ["lv2", "clap", "vst3"])
-@pytest.mark.parametrize("buffer", [128, 1024])
+@pytest.mark.parametrize(("standard", "buffer"), each_of(["lv2", "clap", "vst3"], [128, 1024]))
 def test_a_pedal_holds_notes_and_wheels_bend_and_pressure_arrive_to_the_sample(tmp_path, monkeypatch, standard, buffer):
     device = played.installed(tmp_path / "plugin", standard, monkeypatch)
     curves = (

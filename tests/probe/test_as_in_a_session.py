@@ -18,6 +18,7 @@ from nimbleload.probe.pace import Pace
 from nimbleload.probe.signal import CHORD_CYCLE, musical
 from nimbleload.probe.timed import TimedLoop, overhead_ns
 from tests.helpers import known
+from tests.helpers.often import each_of
 from tests.helpers.sessions import card, session
 from tests.helpers.sessions import use as plain_use
 
@@ -36,8 +37,7 @@ def least(card: CostCard, buffer: int, condition="sounding") -> float:
     return card.cell(48000, buffer, condition).sequence_ns().min() / 1e9
 
 
-@pytest.mark.parametrize("standard", TOLD)
-@pytest.mark.parametrize("way", ["ONLY_ANNOUNCED", "SLOW_ELSEWHERE"])
+@pytest.mark.parametrize(("standard", "way"), each_of(TOLD, ["ONLY_ANNOUNCED", "SLOW_ELSEWHERE"]))
 def test_a_plugin_is_switched_on_for_each_size_that_it_is_measured_at(standard, way, tmp_path, monkeypatch):
     """The one costs nothing at other sizes than its own, the other eight times as much: neither is what is found."""
     card = measured(known.installed(tmp_path, standard, monkeypatch, way))

@@ -21,6 +21,7 @@ from nimbleload.probe.formats.hosted import Note
 from nimbleload.probe.timed import TimedLoop
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
+from tests.helpers.often import each_of
 from tests.helpers.searching import apart
 from tests.helpers.stems import audio, noise, wave
 
@@ -246,12 +247,11 @@ class TestRendering:
         places = [2, 3, 4] if standard == "CLAP" else [4, 5, 6]
         return imported.session, blocks[:, facts or places].T
 
-    @pytest.mark.parametrize("standard", ["CLAP", "VST3"])
-    @pytest.mark.parametrize("tempo", [
+    @pytest.mark.parametrize(("standard", "tempo"), each_of(["CLAP", "VST3"], [
         [(0, 90, False)],
         [(0, 90, False), (3, 150, False), (5, 60, False)],
         [(0, 60, True), (6, 180, True), (8, 90, False)],
-    ])  # fmt: skip
+    ]))  # fmt: skip
     def test_a_plugin_hears_the_tempo_of_the_session_where_it_is(self, tmp_path, monkeypatch, standard, tempo):
         session, (bpm, beat, place) = self.facts(tmp_path, monkeypatch, standard, tempo)
         of = TempoMap(session.tempo)
