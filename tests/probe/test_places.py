@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from nimbleload.core.watching.records import ALL
 from nimbleload.machine.maps import Part
 from nimbleload.probe import catalogue
 from nimbleload.probe.elf import ElfError, functions
@@ -130,3 +131,10 @@ def test_they_are_looked_for_once_in_a_process_of_their_own_and_kept(file, tmp_p
     }  # fmt: skip
     monkeypatch.setattr(catalogue, "scan", lambda files: pytest.fail("looked into again") if files else iter(()))
     assert catalogue.catalogue([file], catalogue.cache_file()) == scanned and catalogue.parts() == expected
+
+
+@pytest.mark.skipif(not CALF.exists(), reason="calf-plugins is not installed")
+def test_where_all_plugins_of_a_file_are_told_apart_that_is_known(shared_cache):
+    catalogue.catalogue()
+    (parts,) = (each for path, each in catalogue.parts().items() if path.endswith("calf.so"))
+    assert len(parts) == 52 and parts[-1] == Part(ALL, ())

@@ -16,7 +16,7 @@ from .processes import PROC, mapped_file
 
 class Part(NamedTuple):
     """A plugin of a file that holds several: its identifier, and where its own code lies in the file (from and to,
-    bytes, ascending)."""
+    bytes, ascending). One with the identifier `ALL`, and no code, says that all of them are known."""
 
     identifier: str
     ranges: tuple[tuple[int, int], ...]

@@ -16,7 +16,7 @@ import msgspec
 import platformdirs
 
 from ..core.cards.families import Kind, kind
-from ..core.watching.records import inside
+from ..core.watching.records import ALL, inside
 from ..machine.maps import Part
 from ..store import atomic
 from .children import LINE_LIMIT, ended
@@ -138,11 +138,15 @@ def _of_several(scanned: Iterable[Scanned]) -> dict[str, list[Installed]]:
 def parts() -> dict[str, list[Part]]:
     """Where the plugins of files that hold several lie in these, as far as it was found when they were looked into: by
     the file of their code, links followed."""
-    known = _remembered(inside_file(cache_file())).values()
-    return {
-        os.path.realpath(file.path.removeprefix(INSIDE)): [Part(of.identifier, of.ranges) for of in file.places]
-        for file in known if file.places
-    }  # fmt: skip
+    known, held = _remembered(inside_file(cache_file())).values(), _of_several(remembered())
+    found = {}
+    for file in known:
+        path = file.path.removeprefix(INSIDE)
+        told = [Part(of.identifier, of.ranges) for of in file.places]
+        all_told = [Part(ALL, ())] if len(told) == len(held.get(path, ())) else []
+        if told:
+            found[os.path.realpath(path)] = told + all_told
+    return found
 
 
 def plugin_files() -> list[Path]:

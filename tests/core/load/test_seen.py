@@ -11,7 +11,7 @@ from nimbleload.core.load.seen import SEEN, session_of
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.survey import compared_with, instant, survey
-from nimbleload.core.told.watching import compared_table, compared_words, taken_words
+from nimbleload.core.told.watching import compared_table, compared_words, table, taken_words
 from nimbleload.core.watching.blocks import see
 from tests.helpers.recordings import blocks, recording, thread
 from tests.helpers.sessions import cards_for, session, track
@@ -48,6 +48,46 @@ def host(eq=0.15, synth=0.25, own=0.1):
             files=FILES,
         )
     )  # fmt: skip
+
+
+SHARED = ("/usr/lib/many.so", "/usr/lib/many.so::1:eq", "/usr/lib/many.so::2:gate", "/usr/lib/many.so::")
+
+
+def of_one_file(files, *looks):
+    """A thread for each of these: in every block so many looks at each owner."""
+    begun, step = 1_000_000_000, 10_000
+    threads = []
+    for number, counts in enumerate(looks, 1):
+        steps = [owner for owner, count in counts.items() for _ in range(count)]
+        at = [(begun + k * PERIOD + j * step, owner) for k in range(COUNT) for j, owner in enumerate(steps)]
+        busy = [step * len(steps)]
+        threads.append(thread(number, blocks(PERIOD, COUNT, busy, begun), f"audio {number}", looks=at, weight=step))
+    return see(recording(*threads, files=files))
+
+
+def met(seen):
+    """How many looks of each thread and block fell on whom."""
+    return [{int(owner): int((each.look_owner == owner).sum()) // COUNT for owner in np.unique(each.look_owner)}
+            for each in seen.recording.threads]  # fmt: skip
+
+
+def test_what_plugins_of_one_file_share_is_that_of_the_only_one_in_a_thread_if_all_are_told_apart():
+    looks = {1: 2, 2: 4}, {1: 3, 2: 2, 3: 4, 0: 1}, {1: 5}, {3: 1, 0: 2}
+    assert met(of_one_file(SHARED, *looks)) == [{2: 6}, looks[1], looks[2], looks[3]]
+    assert met(of_one_file(SHARED[:3], *looks)) == list(looks)
+    assert met(of_one_file(("/usr/lib/a.so", "/usr/lib/b.so::", "/usr/lib/c.so"), *looks)) == list(looks)
+
+
+def test_what_several_share_is_dealt_out_among_them_in_a_session_and_told_in_a_row_of_its_own():
+    seen = of_one_file(SHARED[:3], {1: 3, 2: 4, 3: 8})
+    names = {SHARED[0]: "many (2 plugins in one file)", SHARED[1]: "Eq"}
+    assert [row.name for row in table(seen, names)][:3] == ["2:gate", "Eq", "many, not told which of its plugins"]
+    made = session_of(seen, 256, 48000, {SHARED[1]: EQ}, "What ran")
+    costs = {card.name: card.cells[0].mean for card in made.cards}
+    assert costs == pytest.approx({"Eq": 50e-6, "2:gate": 100e-6}, rel=0.01)
+    # Of a file of which none was met alone all of it is one plugin, as before.
+    alone = session_of(of_one_file(SHARED[:3], {1: 3}), 256, 48000, {}, "What ran")
+    assert [card.name for card in alone.cards] == ["many"]
 
 
 def test_a_session_of_what_was_seen_loads_as_was_seen():

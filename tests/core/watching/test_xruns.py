@@ -43,7 +43,7 @@ def test_an_xrun_belongs_to_the_late_block_before_it():
     found = seen(heard(at(50, 1.6), at(80, 0.9), at(120, 3.0)), late=(50, 80, 120))
     assert found.blocks.dropouts == 3
     assert blocks_of(found) == [50, 80, 120] and explained(found) == 3
-    assert xrun_words(found) == "JACK told of 3 xruns, the last 0 s ago; each with a late block."
+    assert xrun_words(found) == "JACK told of 3 xruns, the last 0 s ago; all with late blocks."
 
 
 def test_one_that_no_block_explains_is_the_devices():

@@ -17,8 +17,8 @@ from ..session.plugins import PluginRef, PluginUse
 from ..session.session import Session
 from ..session.strips import Clip, Strip
 from ..watching.blocks import Seen
-from ..watching.records import short
-from ..watching.shares import COMPUTES, computing, shares
+from ..watching.records import short, wholes
+from ..watching.shares import COMPUTES, Share, computing, shares
 from .case import Case
 from .clients import as_clients
 from .ranking import at_moment
@@ -51,7 +51,7 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
     """
     if of.blocks is None:
         raise ValueError("no cycle was found, so it is not known what a block costs")
-    period, found = of.blocks.period * played(of), [share for share in shares(of) if share.owner > 0]
+    period, found = of.blocks.period * played(of), _with_what_they_share(of)
     if not found:
         raise ValueError("no plugin was met in the engine's threads")
     uses: dict[int, PluginUse] = {}
@@ -77,6 +77,19 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
     threads = threads_of(of)
     machine = Machine(threads, measured_cores=threads)
     return Taken(session, tuple(cards), machine, buffer, tuple(unknown), heard is not None, circles)
+
+
+def _with_what_they_share(of: Seen) -> list[Share]:
+    """What each plugin takes, the dearest first. What several of one file share is dealt out among those that were met,
+    by what each takes itself."""
+    found, whole = {share.owner: share for share in shares(of) if share.owner > 0}, wholes(of.recording.files)
+    for file in set(whole.values()) & found.keys():
+        own = [share for share in found.values() if whole.get(share.owner) == file]
+        taken = sum(share.core for share in own)
+        if taken > 0:
+            shared = found.pop(file).core / taken
+            found |= {share.owner: share._replace(core=share.core * (1 + shared)) for share in own}
+    return sorted(found.values(), key=lambda share: -share.core)
 
 
 def threads_of(of: Seen) -> int:

@@ -11,7 +11,7 @@ from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.late import why_late
-from ..watching.records import HOST, LIBRARY, NOBODY, short
+from ..watching.records import HOST, LIBRARY, NOBODY, short, wholes
 from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
@@ -113,9 +113,10 @@ def xrun_words(of: Seen) -> str:
     said = f"{heard.server.kind} told of {count(told, 'xrun')}, the last {since:.0f} s ago"
     matched = xruns(of)
     late, waited = int(matched.is_late.sum()), Counter(matched.absent[matched.absent >= 0].tolist())
+    blocks = "a late block" if late == 1 else "late blocks"
     if late == told:
-        return f"{said}; each with a late block."
-    reasons = [f"{late} with a late block"] if late else []
+        return f"{said}; {'all ' if told > 1 else ''}with {blocks}."
+    reasons = [f"{late} with {blocks}"] if late else []
     reasons += [
         f"{times} while {_thread_words(of, thread)} did not compute: it waited for something"
         for thread, times in waited.most_common()
@@ -158,6 +159,8 @@ def owner_words(owner: int, files: Sequence[str], names: Mapping[str, str]) -> s
     if owner <= 0:
         return WORDS[owner]
     path = files[owner - 1]
+    if owner in wholes(files).values():
+        return f"{short(path)}, not told which of its plugins"
     return names.get(path) or short(path)
 
 

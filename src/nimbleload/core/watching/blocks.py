@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .records import Recording, Runs, Times, Turns, runs, turns
+from .records import Recording, Runs, Times, Turns, runs, turns, with_the_only_one
 from .rhythm import Beat, Rhythm, beat, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
@@ -73,6 +73,7 @@ class Seen(NamedTuple):
 
 def see(recording: Recording) -> Seen:
     """Reads a recording."""
+    recording = with_the_only_one(recording)
     stretches = [runs(thread) for thread in recording.threads]
     woken = [turns(found) for found in stretches]
     real_time = [thread.is_real_time for thread in recording.threads]

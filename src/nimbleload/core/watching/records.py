@@ -5,7 +5,7 @@ All times are nanoseconds on one clock that never jumps (int64).
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -23,11 +23,37 @@ HOST, LIBRARY, NOBODY = 0, -1, -2
 
 # Between a file that holds several plugins and the identifier of one of them.
 OF_FILE = "::"
+# In the place of an identifier: all plugins of the file are told apart.
+ALL = ""
 
 
 def inside(file: str, identifier: str) -> str:
     """What a plugin of a file that holds several is called among files."""
     return f"{file}{OF_FILE}{identifier}"
+
+
+def wholes(files: Sequence[str]) -> dict[int, int]:
+    """Of each owner that is one plugin of several in a file, the owner that stands for the file."""
+    numbers = {file: number for number, file in enumerate(files, 1)}
+    split = {number: file.partition(OF_FILE) for file, number in numbers.items()}
+    return {number: numbers[of] for number, (of, _, own) in split.items() if own and of in numbers}
+
+
+def with_the_only_one(of: Recording) -> Recording:
+    """The same, but that in a thread in which one plugin alone was met of a file, all of whose plugins are told apart,
+    what they share is that one's."""
+    whole = {part: file for part, file in wholes(of.files).items() if inside(of.files[file - 1], ALL) in of.files}
+    if not whole:
+        return of
+    threads = []
+    for thread in of.threads:
+        met, owner = set(np.unique(thread.look_owner).tolist()), thread.look_owner
+        for file in set(whole.values()) & met:
+            own = [part for part in met if whole.get(part) == file]
+            if len(own) == 1:
+                owner = np.where(owner == file, own[0], owner)
+        threads.append(thread._replace(look_owner=owner))
+    return of._replace(threads=tuple(threads))
 
 
 def short(file: str) -> str:
