@@ -3,6 +3,7 @@
     .venv/bin/python -m bench.watching [--runs 20] [--seconds 3] [--threads 60]
     .venv/bin/python -m bench.watching --server          a real sound server with twelve real plugins
     .venv/bin/python -m bench.watching --long 1800       300 threads and 5,000 mapped files, for so many seconds
+    .venv/bin/python -m bench.watching --one-file        plugins that lie in one file, told apart
     .venv/bin/python -m bench.watching --rehearsal       a rehearsal of Debian's plugins, against its own clock
 
 Each run watches the host for some seconds and compares: the cycle; every block's load; late blocks; each plugin's share
@@ -31,20 +32,24 @@ from nimbleload.core.told.watching import table
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.shares import parts, shares
 from nimbleload.machine import sound_servers
+from nimbleload.machine.maps import NO_PARTS, Part, Parts
 from nimbleload.machine.watcher import Watcher
-from tests.helpers.host import Host, Plugin
+from nimbleload.probe.places import places
+from tests.helpers.host import Host, Plugin, built, several
 from tests.helpers.sound_server import TWELVE, jack, wait_for
 
 from .accuracy import real_session, rehearsed
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
 PERIOD = 2_000_000
+# What functions of one file take (ns), and which plugins they are of: the last is of two, so that the file tells not.
+IN_ONE_FILE, ONE_FILE = {"small": 150_000, "large": 450_000, "twin": 90_000}, {"small": "1:small", "large": "2:large"}
 IDLE, MAPPED, LONG_PERIOD = 296, 5000, 5_333_333
 
 
-def watched(host: Host, seconds: float):
+def watched(host: Host, seconds: float, parts: Parts = NO_PARTS):
     """A recording, and what making it took of a core."""
-    return polled(Watcher([host.pid]), seconds)
+    return polled(Watcher([host.pid], parts=parts), seconds)
 
 
 def polled(watcher: Watcher, seconds: float):
@@ -86,6 +91,28 @@ def one_run(folder: Path, seconds: float, threads: int) -> dict[str, float]:
         "missed_watched": float((log.ended > log.due + PERIOD)[inside].mean()),
         "missed": float((log.ended > log.due + PERIOD)[~inside].mean()) if (~inside).any() else 0.0,
     }  # fmt: skip
+
+
+def of_one_file(folder: Path, runs: int, seconds: float) -> None:
+    """Plugins of one file, with the names of its functions and without: each one's share against the host's log."""
+    hits, told, lost = 0, 0, []
+    for number in range(runs):
+        file = several(folder, stripped=bool(number % 2))
+        known = {str(file): [Part(of.identifier, of.ranges) for of in places(file)]}
+        plugins = [Plugin(f"{file}@run_{name}", ns) for name, ns in IN_ONE_FILE.items()]
+        with Host(folder, plugins, PERIOD, int((seconds + 1.5) * 1e9 / PERIOD)) as host:
+            recording, _ = watched(host, seconds, known)
+            log = host.log()
+        rows = [row.share for row in table(see(recording), {}) if row.is_plugin]
+        by_file = {recording.files[share.owner - 1].rpartition("::")[2]: share for share in rows}
+        told += sum(share.looks for share in rows)
+        for name, true in zip(IN_ONE_FILE, np.median(log.taken, axis=0) / PERIOD, strict=True):
+            share = by_file.get(ONE_FILE.get(name, str(file)))
+            hits += share is not None and share.low <= true <= share.high
+            lost.append(abs(share.core / true - 1) if share is not None else 1.0)
+    within = 100 * hits / (runs * len(IN_ONE_FILE))
+    print(f"{runs} runs, {told} looks: {within:.0f} % of the plugins of one file within their 95 % interval (goal 93), "
+          f"off by {100 * np.median(lost):.1f} % (median)")  # fmt: skip
 
 
 def many_threads(folder: Path, count: int, seconds: float) -> tuple[float, int]:
@@ -188,6 +215,7 @@ def main() -> None:
     words.add_argument("--threads", type=int, default=60)
     words.add_argument("--server", action="store_true")
     words.add_argument("--long", type=float, default=0.0)
+    words.add_argument("--one-file", action="store_true")
     words.add_argument("--rehearsal", action="store_true")
     asked = words.parse_args()
     if asked.rehearsal:
@@ -195,6 +223,10 @@ def main() -> None:
         return
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
+        if asked.one_file:
+            built(folder, "host", "-ldl", "-lm", "-lpthread")
+            of_one_file(folder, asked.runs, asked.seconds)
+            return
         if asked.server or asked.long:
             if asked.server:
                 with_server(folder, asked.runs, asked.seconds)
