@@ -14,10 +14,11 @@ from nimbleload.demo.recording import recording
 from nimbleload.machine import perf, processes, sound_servers
 from nimbleload.machine.processes import Process
 from nimbleload.machine.sound_servers import Running
+from nimbleload.probe import catalogue
 from nimbleload.shell import cli
 from nimbleload.store import recording_file, session_file
 from tests.helpers import sound_server
-from tests.helpers.host import Host, Plugin
+from tests.helpers.host import Host, Plugin, built, several
 from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -42,7 +43,7 @@ def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
         again = run(host.pid, "--seconds", 1.5, "--json", "--keep", tmp_path / "a.nimblewatch")
     assert said.exit_code == 3, said.output
     assert "Blocks of 2.00 ms" in said.output and "large takes most" in said.output
-    figures = json.loads(again.output)
+    figures = json.loads(again.stdout)
     assert figures["cycle"]["seconds"] == pytest.approx(0.002, rel=1e-3)
     assert figures["cycle"]["late"] >= 5
     # It is late by its own doing, on purpose, if the computer lets it.
@@ -52,7 +53,21 @@ def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
     assert "took longer by themselves" in said.output
     assert [row["name"] for row in figures["rows"] if row["is_plugin"]] == ["large", "small"]
     read = run("--from", tmp_path / "a.nimblewatch", "--json")
-    assert json.loads(read.output) == figures
+    assert json.loads(read.stdout) == figures
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_plugins_that_nobody_has_looked_for_yet_are_looked_for_first(tmp_path, monkeypatch):
+    built(tmp_path, "host", "-ldl", "-lm", "-lpthread")
+    file, look = several(tmp_path), catalogue.catalogue
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(catalogue, "catalogue", lambda: look([file]))
+    plugins = [Plugin(f"{file}@run_small", 80_000), Plugin(f"{file}@run_large", 500_000)]
+    with Host(tmp_path, plugins, 2_000_000, 30_000) as host:
+        first, again = (run(host.pid, "--seconds", 1.5, "--json") for _ in range(2))
+    assert "looked for first, once" in first.stderr and not again.stderr
+    for said in (first, again):
+        assert [row["name"] for row in json.loads(said.stdout)["rows"] if row["is_plugin"]] == ["large", "small"]
 
 
 def test_a_recording_reads_the_same_everywhere(kept):
@@ -151,7 +166,7 @@ def test_the_sound_server_is_watched_with_its_clients(tmp_path, monkeypatch):
         said = run("--jack", "--seconds", 2, "--json", "--keep", tmp_path / "a.nimblewatch")
         words = run("--jack", "--seconds", 1)
     assert said.exit_code in (0, 3), said.output
-    figures = json.loads(said.output)
+    figures = json.loads(said.stdout)
     told = figures["server"]
     assert (told["kind"], told["buffer"], told["rate"]) == ("JACK", 256, 48000)
     assert [client["name"] for client in told["clients"]] == ["system", "strings"]

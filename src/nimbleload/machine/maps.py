@@ -43,6 +43,11 @@ class Maps:
         self.whole: NDArray[np.int64] = np.zeros(1, np.int64)
         self.look_again()
 
+    def tell_apart(self, parts: Parts) -> None:
+        """Reads it anew with other parts."""
+        self._parts = parts
+        self.look_again()
+
     def look_again(self) -> bool:
         """Reads it anew; whether anything has changed."""
         try:

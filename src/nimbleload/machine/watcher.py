@@ -98,6 +98,12 @@ class Watcher:
             listening.close()
             raise
 
+    def tell_apart(self, parts: Parts) -> None:
+        """Tells the plugins of files that hold several apart by these from now on."""
+        self._parts = parts
+        for maps in self._maps.values():
+            maps.tell_apart(parts)
+
     @property
     def is_over(self) -> bool:
         """Whether all threads that were watched have ended."""

@@ -28,6 +28,7 @@ from ..machine.perf import NotAllowedError
 from ..machine.sound_servers import Running
 from ..machine.watcher import Watcher
 from ..probe import catalogue
+from ..probe.catalogue import Scanned
 from ..probe.choosing import held_in
 from ..store import recording_file, session_file
 from ..store.session_file import Saved, SessionFileError
@@ -77,8 +78,8 @@ def watch(
             recording, names = recording_file.read(Path(source))
             events: list[str] = []
         else:
-            names = catalogue.names_by_file(catalogue.remembered())
             server = running_server() if jack else None
+            names = catalogue.names_by_file(catalogue.remembered() or looked_for())
             numbers = () if server is not None else process or chosen(names, together, json or as_csv)
             recording, events = watched(numbers, seconds, close, server)
         if keep is not None:
@@ -103,6 +104,12 @@ def watch(
     if seen.blocks is None:
         raise SystemExit(NO_CYCLE)
     raise SystemExit(LATE if seen.blocks.dropouts else 0)
+
+
+def looked_for() -> list[Scanned]:
+    """What plugins are installed, looked for now."""
+    click.echo("The plugins that are installed are looked for first, once.", err=True)
+    return catalogue.catalogue()
 
 
 def refuse_at_once(keep: str | None, session: str | None, against: Saved | None, at: str | None) -> None:

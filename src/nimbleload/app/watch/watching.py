@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -37,6 +38,8 @@ log = logging.getLogger(__name__)
 # What is shown are the last so many seconds; it is read anew so often, records are fetched so often.
 SHOWN_SECONDS, SHOW_EVERY, FETCH_EVERY = 10.0, 1.0, 0.1
 KEPT_SECONDS, FALLBACK_SECONDS = 120.0, 2.0
+# The niceness of what steps back behind all else. Of a thread it goes to the processes that it starts.
+LAST = 19
 EXAMPLE = "A recording of the example, made by code."
 NOT_ALLOWED = (
     "The kernel does not let you see what threads do (kernel.perf_event_paranoid is above 2). For now: "
@@ -244,7 +247,9 @@ class Watching(QObject):
         return f"Without it only this can be seen: {'; '.join(told.threads_words(found)[:3])}."
 
     def _watch(self, watcher: Watcher) -> str:
-        self._names = names = catalogue.names_by_file(catalogue.remembered())
+        self._names = catalogue.names_by_file(catalogue.remembered())
+        if not self._names:
+            threading.Thread(target=self._find_plugins, daemon=True).start()
         worst: Worst | None = None
         shown = time.monotonic()
         while not self._stop.wait(FETCH_EVERY):
@@ -254,7 +259,7 @@ class Watching(QObject):
                 continue
             shown = time.monotonic()
             with self._lock:
-                recording = watcher.recording(SHOWN_SECONDS)
+                recording, names = watcher.recording(SHOWN_SECONDS), self._names
             events = [event.words for event in watcher.events]
             last = snapshot(recording, names, self._plugins(recording, names), self.session, worst, events)
             worst = last.worst
@@ -262,6 +267,20 @@ class Watching(QObject):
             if watcher.is_over:
                 return "The host has ended. What was seen stays."
         return ""
+
+    def _find_plugins(self) -> None:
+        """Looks which plugins are installed, which nobody has done yet, behind all else that runs here: from then on
+        those that are watched are told by their names."""
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), LAST)
+        try:
+            found = catalogue.catalogue()
+        except Exception:
+            log.exception("looking for plugins while watching failed")
+            return
+        with self._lock:
+            self._names, self._held = catalogue.names_by_file(found), ((), {})
+            if self._watcher is not None:
+                self._watcher.tell_apart(catalogue.parts())
 
     def _plugins(self, recording: Recording, names: dict[str, str]) -> dict[str, PluginUse]:
         """Which plugin each file of a recording holds; looked up anew when there are other files."""
