@@ -159,7 +159,7 @@ def owner_words(owner: int, files: Sequence[str], names: Mapping[str, str]) -> s
     if owner <= 0:
         return WORDS[owner]
     path = files[owner - 1]
-    if owner in wholes(files).values():
+    if owner in wholes(tuple(files)).values():
         return f"{short(path)}, not told which of its plugins"
     return names.get(path) or short(path)
 

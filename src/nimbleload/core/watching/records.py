@@ -5,7 +5,8 @@ All times are nanoseconds on one clock that never jumps (int64).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -32,7 +33,8 @@ def inside(file: str, identifier: str) -> str:
     return f"{file}{OF_FILE}{identifier}"
 
 
-def wholes(files: Sequence[str]) -> dict[int, int]:
+@lru_cache(16)
+def wholes(files: tuple[str, ...]) -> Mapping[int, int]:
     """Of each owner that is one plugin of several in a file, the owner that stands for the file."""
     numbers = {file: number for number, file in enumerate(files, 1)}
     split = {number: file.partition(OF_FILE) for file, number in numbers.items()}
