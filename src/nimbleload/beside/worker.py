@@ -110,10 +110,11 @@ def main() -> None:
     os.nice(NICENESS)
     keep_little()
     connection, lock = Connection(int(sys.argv[1])), threading.Lock()
-    get_ready()
     versions: dict[int, Version] = {}
     surveys, given = Surveys(), Given()
     soon, later = ThreadPoolExecutor(1, "soon"), ThreadPoolExecutor(1, "later")
+    # Meanwhile questions are taken in, so that nobody waits who only asks, or lets go again.
+    later.submit(soon.submit(get_ready).result)
 
     def answer(question: Question, version: Version) -> None:
         def go_on() -> None:
