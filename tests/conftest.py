@@ -18,7 +18,7 @@ from numba import njit
 from nimbleload.machine import perf
 from nimbleload.native.memory import keep_denormals
 from nimbleload.probe import turn
-from tests.helpers.look_up import LOOKED_UP
+from tests.helpers.look_up import LOOKED_UP, outdated
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
 # What measures, watches or meets deadlines: one of these tests runs at a time, beside all others.
@@ -48,11 +48,11 @@ def pytest_collection_modifyitems(items):
 
 @pytest.fixture(scope="session")
 def shared_cache(request, tmp_path_factory):
-    """What the catalogue finds on this computer is looked up once for all tests; before any of them, if the command
-    that runs them has had it looked up already (`tests.helpers.look_up`)."""
+    """What the catalogue finds on this computer is looked up once for all tests, and the example's audio made; before
+    any of them, if the command that runs them has had it done already (`tests.helpers.look_up`)."""
     folder = tmp_path_factory.mktemp("cache")
     if (found := request.config.rootpath / LOOKED_UP).is_dir():
-        shutil.copytree(found, folder, dirs_exist_ok=True)
+        shutil.copytree(found, folder, dirs_exist_ok=True, ignore=outdated)
     return folder
 
 
