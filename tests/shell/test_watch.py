@@ -107,7 +107,7 @@ def test_a_program_without_a_cycle_ends_in_a_code_of_its_own():
 
 
 def test_where_the_kernel_refuses_the_remedy_is_said(monkeypatch):
-    def refused(*_):
+    def refused(*_, **__):
         raise perf.NotAllowedError("no")
 
     monkeypatch.setattr("nimbleload.shell.watch.Watcher", refused)

@@ -131,7 +131,7 @@ def test_a_process_that_is_gone_is_a_sentence(page, qtbot, monkeypatch, others):
 
 
 def test_where_the_kernel_refuses_the_remedy_is_said(page, qtbot, monkeypatch):
-    def refused(*_):
+    def refused(*_, **__):
         raise perf.NotAllowedError("no")
 
     monkeypatch.setattr("nimbleload.app.watch.watching.Watcher", refused)
