@@ -36,6 +36,12 @@ def at_peak(of, cards, cores=1, draws=4000):
     return draw(at, at.moments.states[0], draws)
 
 
+def test_what_is_kept_of_the_drawn_blocks_keeps_no_others():
+    of = session(track("a", "p"))
+    found = at_peak(of, bursty(of, 1e-3, 2e-3, 4))
+    assert all(row.base is None for row in (found.typical_row, found.bad_row, found.worst_row))
+
+
 def test_one_bursting_plugin_drops_out_as_often_as_it_bursts():
     of = session(track("a", "p"))
     found = at_peak(of, bursty(of, 0.5 * BLOCK, 1.5 * BLOCK, 16))

@@ -74,15 +74,19 @@ def draw(
     typical, bad = float(np.percentile(loads, 50, method="nearest")), hundredth(loads)
     order = np.argsort(loads, kind="stable")
 
-    def like(load: float) -> NDArray[np.float64]:
-        row: NDArray[np.float64] = rows[order[min(int(np.searchsorted(loads[order], load)), len(order) - 1)]]
+    def at(place: int) -> NDArray[np.float64]:
+        # By itself: what is kept of it would keep all that were drawn.
+        row: NDArray[np.float64] = rows[order[place]].copy()
         return row
+
+    def like(load: float) -> NDArray[np.float64]:
+        return at(min(int(np.searchsorted(loads[order], load)), len(order) - 1))
 
     per_minute = 60 / of.deadline
     high = loads >= bad
     return Peaks(
         of.buffer, typical, bad, float(loads.max()), float(np.mean(loads > 1.0) * per_minute),
-        _bursts(columns, high), like(typical), like(bad), rows[order[-1]],
+        _bursts(columns, high), like(typical), like(bad), at(-1),
     )  # fmt: skip
 
 
