@@ -30,12 +30,13 @@ from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey, to_rehearse
 from nimbleload.core.told.watching import table
 from nimbleload.core.watching.blocks import see
+from nimbleload.core.watching.records import OF_FILE
 from nimbleload.core.watching.shares import parts, shares
 from nimbleload.machine import sound_servers
 from nimbleload.machine.maps import NO_PARTS, Part, Parts
 from nimbleload.machine.watcher import Watcher
 from nimbleload.probe.places import places
-from tests.helpers.host import Host, Plugin, built, several
+from tests.helpers.host import Host, Plugin, in_one_file
 from tests.helpers.sound_server import TWELVE, jack, wait_for
 
 from .accuracy import real_session, rehearsed
@@ -97,14 +98,13 @@ def of_one_file(folder: Path, runs: int, seconds: float) -> None:
     """Plugins of one file, with the names of its functions and without: each one's share against the host's log."""
     hits, told, lost = 0, 0, []
     for number in range(runs):
-        file = several(folder, stripped=bool(number % 2))
+        file, plugins = in_one_file(folder, bool(number % 2), **IN_ONE_FILE)
         known = {str(file): [Part(of.identifier, of.ranges) for of in places(file)]}
-        plugins = [Plugin(f"{file}@run_{name}", ns) for name, ns in IN_ONE_FILE.items()]
         with Host(folder, plugins, PERIOD, int((seconds + 1.5) * 1e9 / PERIOD)) as host:
             recording, _ = watched(host, seconds, known)
             log = host.log()
         rows = [row.share for row in table(see(recording), {}) if row.is_plugin]
-        by_file = {recording.files[share.owner - 1].rpartition("::")[2]: share for share in rows}
+        by_file = {recording.files[share.owner - 1].rpartition(OF_FILE)[2]: share for share in rows}
         told += sum(share.looks for share in rows)
         for name, true in zip(IN_ONE_FILE, np.median(log.taken, axis=0) / PERIOD, strict=True):
             share = by_file.get(ONE_FILE.get(name, str(file)))
@@ -224,7 +224,6 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         if asked.one_file:
-            built(folder, "host", "-ldl", "-lm", "-lpthread")
             of_one_file(folder, asked.runs, asked.seconds)
             return
         if asked.server or asked.long:

@@ -93,6 +93,13 @@ def _plugin(folder: Path, name: str) -> Path:
     return file
 
 
+def in_one_file(folder: Path, stripped: bool = False, **work: int) -> tuple[Path, list[Plugin]]:
+    """The file of `several`, and the plugins for a host whose functions in it work so long a block (ns)."""
+    built(folder, "host", "-ldl", "-lm", "-lpthread")
+    file = several(folder, stripped)
+    return file, [Plugin(f"{file}@run_{name}", ns) for name, ns in work.items()]
+
+
 def several(folder: Path, stripped: bool = False) -> Path:
     """A LADSPA file with four plugins (see `several.c`), where such files lie; with the names of functions or not."""
     file = folder / "ladspa" / "several.so"

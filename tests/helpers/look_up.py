@@ -13,8 +13,10 @@ SOURCE, AUDIO = Path(__file__).parents[2] / "src", "example.dawproject"
 
 def outdated(folder: str, names: list[str]) -> list[str]:
     """Of these files there (for `shutil.copytree`) what was made before the program was as it is now."""
+    if AUDIO not in names:
+        return []
     changed = max(path.stat().st_mtime for path in SOURCE.rglob("*.py"))
-    return [name for name in names if name == AUDIO and (Path(folder) / name).stat().st_mtime < changed]
+    return [AUDIO] if (Path(folder) / AUDIO).stat().st_mtime < changed else []
 
 
 def main() -> None:

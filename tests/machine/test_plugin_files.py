@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.machine.plugin_files import linked, plugin_file, short, standard
+from nimbleload.core.watching.records import short
+from nimbleload.machine.plugin_files import linked, plugin_file, standard
 
 
 @pytest.mark.parametrize(

@@ -23,12 +23,10 @@ from nimbleload.machine import perf
 from nimbleload.machine.maps import NO_PARTS, Part
 from nimbleload.machine.watcher import Watcher
 from nimbleload.probe.places import places
-from tests.helpers.host import Host, Plugin, built, several
+from tests.helpers.host import Host, Plugin, in_one_file
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
 PERIOD = 2_000_000
-# What each function of a file that holds several plugins takes of a block (ns).
-WORK = {"small": 150_000, "large": 450_000, "twin": 90_000}
 
 pytestmark = pytest.mark.usefixtures("may_watch")
 
@@ -80,9 +78,7 @@ def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, thread
 @pytest.mark.parametrize("stripped", [False, True])
 def test_plugins_of_one_file_are_told_apart_by_the_functions_that_are_their_own(tmp_path, stripped):
     """All that they compute lies in a function that they share, and in the mathematics library."""
-    built(tmp_path, "host", "-ldl", "-lm", "-lpthread")
-    file = several(tmp_path, stripped)
-    plugins = [Plugin(f"{file}@run_{name}", ns) for name, ns in WORK.items()]
+    file, plugins = in_one_file(tmp_path, stripped, small=150_000, large=450_000, twin=90_000)
     parts = {str(file): [Part(of.identifier, of.ranges) for of in places(file)]}
     with Host(tmp_path, plugins, PERIOD, 3000) as host:
         recording = watched(host, 2.0, close=True, parts=parts)

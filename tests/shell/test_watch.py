@@ -18,7 +18,7 @@ from nimbleload.probe import catalogue
 from nimbleload.shell import cli
 from nimbleload.store import recording_file, session_file
 from tests.helpers import sound_server
-from tests.helpers.host import Host, Plugin, built, several
+from tests.helpers.host import Host, Plugin, in_one_file
 from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -58,11 +58,10 @@ def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
 
 @pytest.mark.usefixtures("may_watch")
 def test_plugins_that_nobody_has_looked_for_yet_are_looked_for_first(tmp_path, monkeypatch):
-    built(tmp_path, "host", "-ldl", "-lm", "-lpthread")
-    file, look = several(tmp_path), catalogue.catalogue
+    file, plugins = in_one_file(tmp_path, small=80_000, large=500_000)
+    look = catalogue.catalogue
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.setattr(catalogue, "catalogue", lambda: look([file]))
-    plugins = [Plugin(f"{file}@run_small", 80_000), Plugin(f"{file}@run_large", 500_000)]
     with Host(tmp_path, plugins, 2_000_000, 30_000) as host:
         first, again = (run(host.pid, "--seconds", 1.5, "--json") for _ in range(2))
     assert "looked for first, once" in first.stderr and not again.stderr
@@ -86,7 +85,10 @@ def test_a_recording_reads_the_same_everywhere(kept):
 
 def test_without_a_process_the_only_host_is_watched_or_all_are_listed(monkeypatch):
     monkeypatch.setattr(processes, "hosts", list)
-    assert "No host is running" in run().output
+    with monkeypatch.context() as nothing_known:
+        nothing_known.setattr(catalogue, "remembered", list)
+        nothing_known.setattr(catalogue, "catalogue", lambda: pytest.fail("plugins were looked for first"))
+        assert "No host is running" in run().output
     two = [Process(2**22 - 2, "mixer", 1, ("/usr/lib/lv2/a.lv2",), 1, 0.0),
            Process(2**22 - 3, "server", 1, ("/usr/lib/clap/b.clap",), 2, 0.0)]  # fmt: skip
     monkeypatch.setattr(processes, "hosts", lambda: two)

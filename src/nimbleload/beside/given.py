@@ -2,25 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections import OrderedDict
 from collections.abc import Callable
 from typing import Any
 
-import msgspec
-
-from ..core.decisions.decision import Plan
-from ..core.session.computer import Machine
-
 # Of so many questions the answer is kept: a dozen surveys, with what takes long to work out for each.
 KEPT = 36
-
-
-def mark(session: bytes, cards: bytes, plan: Plan, machine: Machine, buffer: int) -> bytes:
-    """What tells one survey from every other: a digest of all that it is computed from. `session` and `cards` are
-    digests themselves."""
-    rest = msgspec.msgpack.encode((plan, machine, buffer))
-    return hashlib.sha256(session + cards + rest).digest()
 
 
 class Given:

@@ -17,6 +17,8 @@ from concurrent.futures import ThreadPoolExecutor
 from multiprocessing.connection import Connection
 from typing import Any, cast
 
+import msgspec
+
 from ..core.cards.card import Cards
 from ..core.decisions.decision import Plan
 from ..core.session.computer import Machine
@@ -25,7 +27,7 @@ from ..core.session.session import Session, SessionError
 from ..core.survey import Survey, instant, survey
 from ..native.garbage import give_back, keep_little, kept
 from .answers import ANSWERS, AT_ONCE, OF_THE_LAST, REFUSING
-from .given import Given, mark
+from .given import Given
 from .messages import Answer, NotWantedError, Parts, Question, cards_from, send, session_from
 from .packing import Names, Packed, Sent, packed, roots
 
@@ -38,7 +40,8 @@ IDLE_SECONDS = 2.0
 
 class Version:
     """One survey, computed when it is first needed. `before` is the one before it, whose session, cards and loads are
-    taken over where they are the same. `mark` tells it from every other one."""
+    taken over where they are the same. `mark` tells it from every other one: a digest of all that it is computed
+    from."""
 
     def __init__(self, parts: Parts, before: Version | None) -> None:
         self._parts, self._before, self._lock = parts, before, threading.Lock()
@@ -48,7 +51,8 @@ class Version:
         self.cards: Cards = cards_from(parts.cards) if parts.cards is not None else last.cards
         self._session_mark: bytes = _digest(parts.session) if parts.session is not None else last._session_mark
         self._cards_mark: bytes = _digest(parts.cards) if parts.cards is not None else last._cards_mark
-        self.mark = mark(self._session_mark, self._cards_mark, parts.plan, parts.machine, parts.buffer)
+        rest = msgspec.msgpack.encode((parts.plan, parts.machine, parts.buffer))
+        self.mark = _digest(self._session_mark + self._cards_mark + rest)
 
     def survey(self) -> Survey:
         """The survey itself. SessionError if it cannot be computed."""

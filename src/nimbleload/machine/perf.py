@@ -34,9 +34,6 @@ STACK_BYTES = 512
 FULL = 4
 
 
-NOTHING_SHARED: NDArray[np.int64] = np.zeros(1, np.int64)
-
-
 class NotAllowedError(Exception):
     """The kernel does not let this user see what threads do."""
 
@@ -133,11 +130,11 @@ class Records:
 
 def read(
     words: NDArray[np.uint64], begin: NDArray[np.uint64], end: NDArray[np.uint64], owner: NDArray[np.int64],
-    whole: NDArray[np.int64] = NOTHING_SHARED,
+    whole: NDArray[np.int64] | None = None,
 ) -> Read:  # fmt: skip
     """What records (words) tell. Addresses from `begin` to `end` (ascending, not overlapping) belong to `owner`. What
     owners share that are part of a `whole` (by owner; the whole itself for a whole, 0 for what is neither) belongs to
-    the one of them that called it, where the stack tells, and else to the whole."""
+    the one of them that called it, where the stack tells, and else to the whole. Without it nothing is shared."""
     from . import perf_records  # imported here: the compiler would lengthen every start
 
     switches, samples = perf_records.counted(words)
@@ -145,8 +142,7 @@ def read(
         np.zeros(switches, np.int64), np.zeros(switches, np.int64), np.zeros(switches, np.int64),
         np.zeros(samples, np.int64), np.zeros(samples, np.int64), 0,
     )  # fmt: skip
-    if len(owner) and owner.max() >= len(whole):
-        whole = np.zeros(int(owner.max()) + 1, np.int64)
+    whole = np.zeros(int(owner.max(initial=0)) + 1, np.int64) if whole is None else whole
     return out._replace(lost=int(perf_records.read(words, begin, end, owner, whole, *out[:5])))
 
 

@@ -40,23 +40,20 @@ def read(words, begin, end, owner, whole, switch_time, switch_kind, switch_cpu, 
             sample_time[samples] = words[at + 3]
             found = owner_of(words[at + 1], begin, end, owner)
             place = at + 5 + (words[at + 5] != 0)
-            is_shared = found > HOST and whole[found] == found
-            if found < HOST or is_shared:
+            if is_for_others(found, whole):
                 # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
                 # of a plugin, or of the host, names it. So does what the plugins of one file share, up to the host.
                 copied = np.int64(words[place + 1]) // 8
                 valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
                 for k in range(valid):
                     caller = owner_of(words[place + 2 + k], begin, end, owner)
-                    if found < HOST and caller >= HOST:
-                        found = caller
-                        is_shared = found > HOST and whole[found] == found
-                        if not is_shared:
-                            break
-                    elif is_shared and caller > HOST and caller != found and whole[caller] == found:
-                        found = caller
+                    if found < HOST:
+                        found = caller if caller >= HOST else found
+                    elif caller == HOST:
                         break
-                    elif is_shared and caller == HOST:
+                    elif caller > HOST and whole[caller] == found:
+                        found = caller
+                    if not is_for_others(found, whole):
                         break
             sample_owner[samples] = found
             samples += 1
@@ -64,6 +61,12 @@ def read(words, begin, end, owner, whole, switch_time, switch_kind, switch_cpu, 
             lost += words[at + 2]
         at += max(np.int64(size) // 8, 1)
     return lost
+
+
+@njit(nogil=True, cache=True)
+def is_for_others(owner, whole):
+    """Whether code computes for whoever called it: that of a library, or what the plugins of one file share."""
+    return owner < HOST or (owner > HOST and whole[owner] == owner)
 
 
 @njit(nogil=True, cache=True)

@@ -81,8 +81,3 @@ def standard(path: str) -> str:
     """The standard of a plugin's file, as `plugin_file` names it."""
     endings = [PurePosixPath(part).suffix for part in PurePosixPath(path).parts]
     return next((kind for kind in ("clap", "vst3", "lv2") if f".{kind}" in endings), "ladspa")
-
-
-def short(path: str) -> str:
-    """A plugin's file without folders and ending."""
-    return PurePosixPath(path).stem

@@ -20,17 +20,8 @@ from numpy.typing import NDArray
 
 from .catalogue import Place
 from .elf import ElfError, Functions, functions
-from .formats import ladspa
+from .formats import ladspa, lv2
 from .formats.hosted import PluginError, text
-
-
-class Lv2Descriptor(c.Structure):
-    """What an LV2 file says of one plugin."""
-
-    _fields_ = (
-        ("uri", c.c_char_p), ("instantiate", c.c_void_p), ("connect_port", c.c_void_p), ("activate", c.c_void_p),
-        ("run", c.c_void_p), ("deactivate", c.c_void_p), ("cleanup", c.c_void_p), ("extension", c.c_void_p),
-    )  # fmt: skip
 
 
 class _Where(c.Structure):
@@ -39,7 +30,10 @@ class _Where(c.Structure):
     _fields_ = (("file", c.c_char_p), ("base", c.c_void_p), ("symbol", c.c_char_p), ("address", c.c_void_p))
 
 
-LADSPA_FUNCTIONS = ("run", "run_adding", "instantiate", "connect_port", "activate", "deactivate", "cleanup")
+# What a plugin's descriptor names, in both standards or in one of them.
+FUNCTIONS = (
+    "run", "run_adding", "instantiate", "connect_port", "activate", "deactivate", "cleanup", "extension_data",
+)  # fmt: skip
 # So many plugins a file may hold.
 MOST = 10_000
 WORD = re.compile(r"\d+")
@@ -52,7 +46,8 @@ def places(path: Path) -> tuple[Place, ...]:
         found = functions(path.resolve())
     except (ElfError, OSError) as error:
         raise PluginError(str(error)) from error
-    own = {identifier: _numbers(found, addresses) for identifier, addresses in _entry_points(path)}
+    lie = _whereabouts(path)
+    own = {identifier: _numbers(found, lie(_functions_of(of))) for identifier, of in _descriptors(path)}
     whose = owners(list(own.values()), found.names)
     return tuple(
         Place(identifier, _joined(found, np.flatnonzero(whose == number)))
@@ -94,25 +89,26 @@ def words(name: str) -> set[str]:
     return found
 
 
-def _entry_points(path: Path) -> Iterator[tuple[str, list[int]]]:
-    """Each plugin of a file, and the addresses of its functions, counted from where the file was loaded."""
+def _descriptors(path: Path) -> Iterator[tuple[str, c.Structure]]:
+    """What a file says of each of its plugins, by their identifiers."""
     try:
         library = c.CDLL(str(path), mode=os.RTLD_LOCAL | os.RTLD_NOW)
     except OSError as error:
         raise PluginError(f"{path} cannot be loaded: {error}") from error
-    lies = _whereabouts(path)
-    if hasattr(library, "lv2_descriptor"):
-        entry = library.lv2_descriptor
-        entry.restype, entry.argtypes = c.POINTER(Lv2Descriptor), [c.c_uint32]
-        for index in range(MOST):
-            if not (of := entry(index)):
-                return
-            functions_of = [getattr(of.contents, name) for name, _ in Lv2Descriptor._fields_[1:]]
-            yield text(of.contents.uri), lies(functions_of)
-    else:
-        for plugin in ladspa.descriptors(str(path)):
-            pointers = (getattr(plugin, name) for name in LADSPA_FUNCTIONS)
-            yield ladspa.identifier(plugin), lies([c.cast(each, c.c_void_p).value for each in pointers])
+    if not hasattr(library, "lv2_descriptor"):
+        yield from ((ladspa.identifier(of), of) for of in ladspa.descriptors(str(path)))
+        return
+    entry = library.lv2_descriptor
+    entry.restype, entry.argtypes = c.POINTER(lv2.Descriptor), [c.c_uint32]
+    for index in range(MOST):
+        if not (found := entry(index)):
+            return
+        yield text(found.contents.uri), found.contents
+
+
+def _functions_of(of: c.Structure) -> list[int | None]:
+    """The addresses of the functions that a plugin's descriptor names; None for those that it has not."""
+    return [c.cast(getattr(of, name), c.c_void_p).value for name in FUNCTIONS if hasattr(of, name)]
 
 
 def _whereabouts(path: Path) -> Callable[[Sequence[int | None]], list[int]]:

@@ -78,9 +78,10 @@ def watch(
             recording, names = recording_file.read(Path(source))
             events: list[str] = []
         else:
+            names = catalogue.names_by_file(catalogue.remembered())
             server = running_server() if jack else None
-            names = catalogue.names_by_file(catalogue.remembered() or looked_for())
             numbers = () if server is not None else process or chosen(names, together, json or as_csv)
+            names = names or catalogue.names_by_file(looked_for())
             recording, events = watched(numbers, seconds, close, server)
         if keep is not None:
             recording_file.write(Path(keep), recording, names)

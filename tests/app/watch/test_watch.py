@@ -23,7 +23,7 @@ from nimbleload.machine.processes import Process
 from nimbleload.machine.sound_servers import Running
 from nimbleload.probe import catalogue
 from tests.helpers import sound_server
-from tests.helpers.host import Host, Plugin, built, several
+from tests.helpers.host import Host, Plugin, in_one_file
 from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -78,8 +78,8 @@ def test_plugins_that_nobody_has_looked_for_yet_are_told_by_name_while_they_are_
     page, qtbot, tmp_path, monkeypatch
 ):
     """Also those that lie in one file; it is looked for behind all else that runs."""
-    built(tmp_path, "host", "-ldl", "-lm", "-lpthread")
-    file, look, niceness = several(tmp_path), catalogue.catalogue, []
+    file, plugins = in_one_file(tmp_path, small=80_000, large=500_000)
+    look, niceness = catalogue.catalogue, []
 
     def found():
         niceness.append(os.getpriority(os.PRIO_PROCESS, threading.get_native_id()))
@@ -87,7 +87,6 @@ def test_plugins_that_nobody_has_looked_for_yet_are_told_by_name_while_they_are_
 
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.setattr(catalogue, "catalogue", found)
-    plugins = [Plugin(f"{file}@run_small", 80_000), Plugin(f"{file}@run_large", 500_000)]
     with Host(tmp_path, plugins, 2_000_000, 60_000) as host:
         choose(qtbot, page, host)
         qtbot.mouseClick(page.sentence.button, Qt.MouseButton.LeftButton)

@@ -160,7 +160,7 @@ class Watching(QObject):
         self._watcher: Watcher | None = None
         self._names: dict[str, str] = {}
         self._filing: list[threading.Thread] = []
-        self._held: tuple[tuple[str, ...], dict[str, PluginUse]] = ((), {})
+        self._held: tuple[tuple[str, ...], dict[str, str], dict[str, PluginUse]] = ((), {}, {})
         self.session = Expected(None, None)
 
     @property
@@ -278,15 +278,16 @@ class Watching(QObject):
             log.exception("looking for plugins while watching failed")
             return
         with self._lock:
-            self._names, self._held = catalogue.names_by_file(found), ((), {})
+            self._names = catalogue.names_by_file(found)
             if self._watcher is not None:
                 self._watcher.tell_apart(catalogue.parts())
 
     def _plugins(self, recording: Recording, names: dict[str, str]) -> dict[str, PluginUse]:
-        """Which plugin each file of a recording holds; looked up anew when there are other files."""
-        if self._held[0] != recording.files:
-            self._held = recording.files, held_in(recording.files, names, catalogue.remembered())
-        return self._held[1]
+        """Which plugin each file of a recording holds; looked up anew when there are other files, or others are
+        known."""
+        if self._held[:2] != (recording.files, names):
+            self._held = recording.files, names, held_in(recording.files, names, catalogue.remembered())
+        return self._held[2]
 
     # Recordings as files
 

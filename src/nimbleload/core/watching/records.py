@@ -61,8 +61,8 @@ def with_the_only_one(of: Recording) -> Recording:
 def short(file: str) -> str:
     """A plugin's file without folders and ending; of one plugin of several in it, the end of its identifier."""
     name, _, identifier = file.partition(OF_FILE)
-    of_file = name.rstrip("/").rpartition("/")[2].rpartition(".")
-    return identifier.rpartition("/")[2] or of_file[0] or of_file[2]
+    of_file = name.rstrip("/").rpartition("/")[2]
+    return identifier.rpartition("/")[2] or of_file.rpartition(".")[0] or of_file
 
 
 class Thread(NamedTuple):
