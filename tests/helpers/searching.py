@@ -16,7 +16,7 @@ from nimbleload.probe import catalogue
 T = TypeVar("T")
 # What has been built for tests of this process, and what searches have found then, by what it was made of.
 _BUILT: dict[Hashable, Any] = {}
-_FOUND: dict[Hashable, bytes] = {}
+_FOUND: dict[Hashable, dict[str, bytes]] = {}
 
 
 def built_once(made_of: Hashable, build: Callable[[Path], T]) -> T:
@@ -33,17 +33,25 @@ def found_once(made_of: Hashable) -> None:
     """Has searches know what they find where something was built: it is looked into once."""
     if made_of not in _FOUND:
         catalogue.catalogue()
-        _FOUND[made_of] = catalogue.cache_file().read_bytes()
-    catalogue.cache_file().write_bytes(_FOUND[made_of])
+        _FOUND[made_of] = {file.name: file.read_bytes() for file in _kept()}
+    for name, found in _FOUND[made_of].items():
+        catalogue.cache_file().with_name(name).write_bytes(found)
+
+
+def _kept() -> list[Path]:
+    """Where is kept what files there are, and what lies in those that hold several plugins, if there are any."""
+    files = catalogue.cache_file()
+    return [file for file in (files, catalogue.inside_file(files)) if file.exists()]
 
 
 def apart(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Has searches keep in a folder what they find; what this computer has is known there already."""
     if not catalogue.cache_file().exists():
         catalogue.catalogue()
-    known = catalogue.cache_file()
+    known = _kept()
     monkeypatch.setenv("XDG_CACHE_HOME", str(folder / "cache"))
-    own = catalogue.cache_file()
-    if own != known:
-        own.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copyfile(known, own)
+    for file in known:
+        own = catalogue.cache_file().with_name(file.name)
+        if own != file:
+            own.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copyfile(file, own)

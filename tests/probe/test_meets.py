@@ -151,17 +151,70 @@ loop = TimedLoop(hosted, np.zeros((1, 4096), np.float32))
 """
 
 
+def bundle(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    folder = tmp_path / "lv2" / "meets.lv2"
+    built(folder / "meets.so", "LV2")
+    (folder / "meets.ttl").write_text(TURTLE)
+    (folder / "manifest.ttl").write_text(
+        "@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix rdfs: <http://www.w3.org/2000/01/rdf-schema#> .\n"
+        "<urn:nimble-test:meets> a lv2:Plugin ; lv2:binary <meets.so> ; rdfs:seeAlso <meets.ttl> .\n"
+    )
+    monkeypatch.setenv("LV2_PATH", f"{folder.parent}:/usr/lib/lv2")
+
+
+# In a process as workers come from: what is compiled, and not kept in a file, to load plugins and to run them. Arguments
+# are the standard, identifier and file of each.
+COMPILED = PLACES + """
+import sys
+import numpy as np
+from nimbleload.probe import nursery
+
+nursery.make_ready()
+
+from numba.core import compiler
+from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.probe.loading import load
+from nimbleload.probe.messages import Request
+from nimbleload.probe.timed import TimedLoop
+
+compile_extra = compiler.compile_extra
+
+def compiled(typing, target, function, *rest, **more):
+    print(function.__module__, function.__qualname__)
+    return compile_extra(typing, target, function, *rest, **more)
+
+compiler.compile_extra = compiled
+for standard, identifier, path in zip(*[iter(sys.argv[1:])] * 3):
+    hosted = load(Request(PluginUse("x", PluginRef(standard, identifier)), 48000, (64,), path))
+    loop = TimedLoop(hosted, np.zeros((len(hosted.inputs), 4096), np.float32))
+    loop.refresh(64)
+    hosted.locate(Place(4800, 1.0, 90.0, FOURS))
+    loop.run(64, 8)
+    loop.silent_peaks(64, 8)
+    hosted.close()
+    print("ran")
+"""
+
+
+def test_nothing_is_compiled_in_a_worker_to_run_a_plugin(tmp_path, monkeypatch):
+    """Each would do so again, for half a second."""
+    bundle(tmp_path, monkeypatch)
+    clap_file, vst3_file = built(tmp_path / "meets.clap", "CLAP"), built(tmp_path / "meets.vst3", "VST3")
+    of = ["clap", "test.meets", clap_file, "vst3", VST3_ID, vst3_file, "lv2", "urn:nimble-test:meets", ""]
+
+    def run():
+        command = [sys.executable, "-c", COMPILED, *of]
+        return subprocess.run(command, capture_output=True, text=True, check=True).stdout.split()
+
+    # What was changed since it was compiled is kept by the first.
+    assert run()[-1] == "ran"
+    assert run() == ["ran"] * 3
+
+
 class TestLv2:
     def told(self, tmp_path, monkeypatch, code: str):
         """What a piece of code prints as JSON, in a process of its own: liblilv looks for bundles once."""
-        folder = tmp_path / "lv2" / "meets.lv2"
-        built(folder / "meets.so", "LV2")
-        (folder / "meets.ttl").write_text(TURTLE)
-        (folder / "manifest.ttl").write_text(
-            "@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix rdfs: <http://www.w3.org/2000/01/rdf-schema#> .\n"
-            "<urn:nimble-test:meets> a lv2:Plugin ; lv2:binary <meets.so> ; rdfs:seeAlso <meets.ttl> .\n"
-        )
-        monkeypatch.setenv("LV2_PATH", f"{folder.parent}:/usr/lib/lv2")
+        bundle(tmp_path, monkeypatch)
         done = subprocess.run([sys.executable, "-c", HEAD + code], capture_output=True, text=True, check=False)
         if "liblilv" in done.stderr:
             pytest.skip("the system has no liblilv")

@@ -44,7 +44,6 @@ from .lv2_native import (
     take_words,
 )
 from .piece import BAR_LENGTH, BARS_SINCE, BEAT_UNIT, FIRST_BAR, PACE, Piece, Place
-from .piece_native import bar_at, bar_begins, beat_at
 
 NS = "http://lv2plug.in/ns"
 ATOM, BUF_SIZE, URID, WORKER = f"{NS}/ext/atom#", f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"
@@ -312,7 +311,7 @@ class Lv2Hosted:
         """Plugins count for themselves: they are told only where they would come out elsewhere."""
         kept, bars = self._piece.kept, place.bars
         same_bars = [*kept[[BARS_SINCE, FIRST_BAR, BAR_LENGTH]]] == [bars.since, bars.first, bars.length]
-        expected = beat_at(kept, place.sample)
+        expected = self._piece.beat_at(place.sample)
         if abs(expected - place.beat) < 1e-6 and kept[PACE] == place.tempo and same_bars:
             return
         self._piece.goes_on(place)
@@ -330,13 +329,13 @@ class Lv2Hosted:
     def _position(self, sample: int, beat: float) -> bytes:
         """The event that says where the piece is, and that it plays. Here a beat is what the time signature counts."""
         number, kept = self._urids.number, self._piece.kept
-        bar, a_beat = bar_at(kept, beat), 4 / self._unit
+        bar, a_beat = self._piece.bar_at(beat), 4 / self._unit
         whole, real, long = (number(f"{ATOM}{kind}") for kind in ("Int", "Float", "Long"))
         body = np.array([0, number(f"{TIME}Position")], "<u4").tobytes()
         for name, kind, value in (
             ("frame", long, np.array([sample], "<i8")), ("speed", real, np.array([1.0], "<f4")),
             ("bar", long, np.array([bar], "<i8")),
-            ("barBeat", real, np.array([max(beat - bar_begins(kept, bar), 0.0) / a_beat], "<f4")),
+            ("barBeat", real, np.array([max(beat - self._piece.bar_begins(bar), 0.0) / a_beat], "<f4")),
             ("beatUnit", whole, np.array([self._unit], "<i4")),
             ("beatsPerBar", real, np.array([kept[BAR_LENGTH] / a_beat], "<f4")),
             ("beatsPerMinute", real, np.array([kept[PACE] / a_beat], "<f4")),

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.session.meter import Bars
+from ...core.session.meter import Bars, bar_begin, bar_number
 
 # A piece that is not said to be otherwise plays at so many beats (quarter notes) a minute, so many to a bar.
 TEMPO, BEATS_A_BAR, BEAT_UNIT = 120.0, 4, 4
@@ -25,6 +25,11 @@ class Place(NamedTuple):
     bars: Bars
 
 
+def beat_at(kept: NDArray[np.float64], sample: float) -> float:
+    """The beat of a sample of the piece."""
+    return kept[BEAT] + (sample - kept[SINCE]) * (kept[PACE] / 60.0) / kept[RATE]
+
+
 class Piece:
     """A piece at a rate (Hz), from its beginning on at TEMPO until it is said to be otherwise."""
 
@@ -39,6 +44,19 @@ class Piece:
     def rewind(self) -> None:
         """Back to the beginning, at the tempo and in the bars that it has now."""
         self.kept[[SINCE, BEAT, BARS_SINCE, FIRST_BAR]] = 0.0
+
+    def beat_at(self, sample: float) -> float:
+        """The beat of a sample of the piece. This and what follows are what `piece_native` computes on the audio
+        thread; here nothing has to be compiled for it."""
+        return float(beat_at(self.kept, sample))
+
+    def bar_at(self, beat: float) -> int:
+        """Which bar of the piece a beat lies in."""
+        return bar_number(beat, *map(float, self.kept[BARS_SINCE:PLACES]))
+
+    def bar_begins(self, bar: float) -> float:
+        """The beat that a bar begins with."""
+        return bar_begin(bar, *map(float, self.kept[BARS_SINCE:PLACES]))
 
     @property
     def address(self) -> int:

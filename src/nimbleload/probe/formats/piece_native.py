@@ -1,19 +1,16 @@
-"""Where in a piece a sample lies, for what runs on the audio thread: compiled."""
+"""Where in a piece a sample lies, for what runs on the audio thread: compiled into what calls it. Not to be called from
+elsewhere: each process would compile it then."""
 
 from __future__ import annotations
 
 from numba import njit
 
 from ...core.session.meter import bar_begin, bar_number
-from .piece import BAR_LENGTH, BARS_SINCE, BEAT, FIRST_BAR, PACE, RATE, SINCE
+from .piece import BAR_LENGTH, BARS_SINCE, FIRST_BAR
+from .piece import beat_at as _beat_at
 
 _number, _begin = njit(inline="always")(bar_number), njit(inline="always")(bar_begin)
-
-
-@njit(inline="always")
-def beat_at(kept, sample):
-    """The beat of a sample of the piece."""
-    return kept[BEAT] + (sample - kept[SINCE]) * (kept[PACE] / 60.0) / kept[RATE]
+beat_at = njit(inline="always")(_beat_at)
 
 
 @njit(inline="always")

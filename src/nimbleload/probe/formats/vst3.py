@@ -34,7 +34,6 @@ from .hosted import (
     wired,
 )
 from .piece import BEAT_UNIT, BEATS_A_BAR, TEMPO, Piece, Place
-from .piece_native import bar_at, bar_begins
 from .vst3_abi import (
     AUDIO,
     AUX,
@@ -439,9 +438,8 @@ class Vst3Hosted:
         self._begin_with(place.sample, place.beat)
 
     def _begin_with(self, sample: int, beat: float) -> None:
-        kept = self._piece.kept
         self._time.samples = self._time.going_on = sample
-        self._time.beats, self._time.bar = beat, bar_begins(kept, bar_at(kept, beat))
+        self._time.beats, self._time.bar = beat, self._piece.bar_begins(self._piece.bar_at(beat))
 
     def restart(self, frames: int) -> None:
         self._deactivate()
