@@ -11,10 +11,13 @@ from __future__ import annotations
 import ctypes
 import json
 import os
+import select
 import signal
 import socket
 import sys
 
+from ..house.instance import load_all
+from .standards import STANDARDS
 from .supervisor import PR_SET_PDEATHSIG, supervise
 
 LARGEST = 1 << 20
@@ -58,7 +61,11 @@ def main() -> None:
         os._exit(1)
     line = socket.socket(fileno=int(sys.argv[1]))
     make_ready()
+    # What only some workers need is there as well from the first moment on in which nothing is asked.
+    ahead = [*STANDARDS.values(), load_all]
     while True:
+        while ahead and not select.select([line], [], [], 0)[0]:
+            ahead.pop(0)()
         said, files, _, _ = socket.recv_fds(line, LARGEST, 4)
         if not said:
             os._exit(0)
