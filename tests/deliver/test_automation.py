@@ -80,7 +80,7 @@ def curve(standard):
 
 @pytest.mark.parametrize(("standard", "buffer"), each_of(["ladspa", "lv2", "clap", "vst3"], [128, 1024]))
 def test_a_parameter_that_moves_is_rendered_as_it_moves_at_any_block_size(tmp_path, monkeypatch, standard, buffer):
-    known.installed_once(tmp_path / "plugin", standard, monkeypatch, "MOVES")
+    known.installed(tmp_path / "plugin", standard, monkeypatch, "MOVES")
     share = 100 if standard == "vst3" else 1
     rows = [(second, value / share, ramp) for second, value, ramp in ROWS]
     path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device(standard), more=points(*rows))
@@ -93,7 +93,7 @@ def test_a_parameter_that_moves_is_rendered_as_it_moves_at_any_block_size(tmp_pa
 
 @pytest.mark.parametrize(("standard", "unit"), [("clap", "normalized"), ("lv2", "normalized"), ("vst3", "normalized")])
 def test_a_share_of_a_range_is_one_in_every_standard(tmp_path, monkeypatch, standard, unit):
-    known.installed_once(tmp_path / "plugin", standard, monkeypatch, "MOVES")
+    known.installed(tmp_path / "plugin", standard, monkeypatch, "MOVES")
     more = points((0, 0.25, False), (1, 0.75, False), unit=unit)
     path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device(standard, unit=unit), more=more)
     _, made = carried(path, tmp_path / "out")
@@ -103,7 +103,7 @@ def test_a_share_of_a_range_is_one_in_every_standard(tmp_path, monkeypatch, stan
 
 
 def test_shares_of_a_range_that_the_file_gives_are_values_in_it(tmp_path, monkeypatch):
-    known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
+    known.installed(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
     more = points((0, 0.5, False), unit="normalized")
     of = device("clap", unit="percent", min="20", max="60")
     path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), of, more=more)
@@ -114,7 +114,7 @@ def test_shares_of_a_range_that_the_file_gives_are_values_in_it(tmp_path, monkey
 
 def test_what_a_parameter_is_before_the_piece_is_not_heard(tmp_path, monkeypatch):
     """The static value stands in the session, and the automation's from the first sample on."""
-    known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
+    known.installed(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
     path = stems.written(
         tmp_path / "a.dawproject", x.clip(0, 2, audio()), device("clap", value="100"), more=points((1, 30, False))
     )
@@ -281,7 +281,7 @@ def test_one_value_is_no_riding_and_what_comes_after_the_cut_does_not_count(tmp_
 
 
 def test_a_parameter_that_the_plugin_has_not_ends_its_job_with_its_name(tmp_path, monkeypatch):
-    known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
+    known.installed(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
     of = device("clap", parameterID="4711").replace('value="0"', "")
     path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), of, more=points(*TWO))
     imported = dawproject.read(path)
@@ -292,7 +292,7 @@ def test_a_parameter_that_the_plugin_has_not_ends_its_job_with_its_name(tmp_path
 
 
 def test_other_automation_is_another_file(tmp_path, monkeypatch):
-    known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
+    known.installed(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
     made = [
         carried(
             stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device("clap"), more=points((0, v, False))),

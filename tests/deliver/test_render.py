@@ -119,7 +119,7 @@ class TestPlaces:
 @pytest.fixture
 def plugin(tmp_path, monkeypatch):
     """A mono plugin that says it is 77 samples late and is not, is half as loud in small blocks, and has a tail."""
-    return known.installed_once(tmp_path / "plugin", "clap", monkeypatch)
+    return known.installed(tmp_path / "plugin", "clap", monkeypatch)
 
 
 def device(of):

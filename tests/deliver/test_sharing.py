@@ -84,7 +84,7 @@ def test_what_else_the_plan_does_to_its_tracks_is_not_taken_for_the_sharing(tmp_
 
 
 def test_chance_before_the_shared_plugin_is_no_difference_and_that_of_its_own_is_named(tmp_path, monkeypatch):
-    assert known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "HISSES") is not None
+    assert known.installed(tmp_path / "plugin", "clap", monkeypatch, "HISSES") is not None
     hisses = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known")
     session = dawproject.read(mix(tmp_path / "a.dawproject", hisses + EQ)).session
     plan = Plan(tuple(Decision("share", s.id, s.inserts[1].id, into="bus1") for s in session.strips if s.inserts))

@@ -32,7 +32,7 @@ FREEZE, BOUNCE = Plan((Decision("freeze", "bass"),)), Plan((Decision("bounce", "
 @pytest.fixture(autouse=True)
 def plugin(own_catalogue, tmp_path, monkeypatch):
     """It gives its input times what its side-chain hears, 77 samples late; it is mono."""
-    return known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "KEYED")
+    return known.installed(tmp_path / "plugin", "clap", monkeypatch, "KEYED")
 
 
 def track(name, devices="", to="master", extra=""):

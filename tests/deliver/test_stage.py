@@ -93,7 +93,7 @@ def test_groups_in_groups_and_what_is_muted_or_off(tmp_path):
 
 def test_what_comes_late_on_one_track_is_in_time_on_the_bus_and_tails_go_on(tmp_path, monkeypatch):
     # It says it is 77 samples late and is not, and has a tail of 0.01: what it gives is 77 samples early then.
-    known.installed_once(tmp_path / "plugin", "clap", monkeypatch)
+    known.installed(tmp_path / "plugin", "clap", monkeypatch)
     device = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known")
     path = mix(tmp_path / "a.dawproject", member("one", devices=device), member("two"))
     step, made = carried(path, tmp_path / "out", prove=False)
@@ -107,7 +107,7 @@ def test_what_comes_late_on_one_track_is_in_time_on_the_bus_and_tails_go_on(tmp_
 
 
 def test_the_bus_has_its_own_plugins_up_to_its_fader(tmp_path, monkeypatch):
-    known.installed_once(tmp_path / "plugin", "clap", monkeypatch)
+    known.installed(tmp_path / "plugin", "clap", monkeypatch)
     device = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known")
     path = mix(tmp_path / "a.dawproject", member("one", HALF), member("two", HALF), bus=device)
     step, made = carried(path, tmp_path / "out", prove=False)

@@ -117,7 +117,7 @@ def test_some_of_them_prove_nothing_together(tmp_path):
 
 
 def test_plugins_of_strips_are_in_them_and_those_of_the_main_output_only_in_the_mix(tmp_path, monkeypatch):
-    built = known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
+    built = known.installed(tmp_path / "plugin", "clap", monkeypatch, "MOVES")
     half = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known",
                     extra='<Parameters><RealParameter parameterID="10" value="50"/></Parameters>')  # fmt: skip
     assert built.path.exists()

@@ -195,7 +195,7 @@ def rings(use):
 
 
 def test_what_never_sounds_the_same_is_heard_only_where_it_was_changed(tmp_path, monkeypatch):
-    built = known.installed_once(tmp_path / "plugin", "clap", monkeypatch, "HISSES")
+    built = known.installed(tmp_path / "plugin", "clap", monkeypatch, "HISSES")
     assert built is not None
     hisses = x.plugin("ClapPlugin", known.IDENTIFIERS["clap"], "Known")
     path = stems.written(tmp_path / "a.dawproject", x.clip(0, 1, audio()), hisses,

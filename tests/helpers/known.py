@@ -80,18 +80,8 @@ def build(folder: Path, standard: str, *ways: str) -> Known | None:
 
 
 def installed(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *ways: str) -> Known:
-    """Builds it and has a search find it; the test is skipped without a C compiler."""
-    built = build(folder, standard, *ways)
-    if built is None:
-        pytest.skip("no C compiler to build the test plugins with")
-    apart(folder, monkeypatch)
-    monkeypatch.setenv(*built.search)
-    return built
-
-
-def installed_once(folder: Path, standard: str, monkeypatch: pytest.MonkeyPatch, *ways: str) -> Known:
-    """The same, built and looked into once for all tests that leave it as it is."""
-    made_of = "known", standard, ways
+    """Has a search find it, built and looked into once for all tests; skips without a C compiler."""
+    made_of = "known", SOURCE, standard, ways
     built = built_once(made_of, lambda into: build(into, standard, *ways))
     if built is None:
         pytest.skip("no C compiler to build the test plugins with")

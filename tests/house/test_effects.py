@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import linalg, signal
 
-from nimbleload.house import convolution, fourier, reverb
+from nimbleload.house import convolution, fourier, reverb, saturator
 from tests.helpers.run_house import RATE, impulse, load, noise, run, sine
 
 
@@ -206,3 +206,10 @@ def test_a_restart_brings_back_the_fresh_state(name):
     first = run(hosted, x)
     hosted.restart(64)
     assert np.array_equal(run(hosted, x), first)
+
+
+@pytest.mark.parametrize("factor", [2, 4, 8])
+def test_the_saturators_low_pass_is_the_windowed_sinc_of_the_text_books(factor):
+    length, cutoff = saturator.TAPS * factor + 1, 0.9 / factor
+    expected = signal.firwin(length, cutoff, window=("kaiser", 8.0))
+    np.testing.assert_allclose(saturator.windowed_sinc(length, cutoff), expected, rtol=0, atol=1e-15)

@@ -47,7 +47,7 @@ def hosted_loop(plugin: known.Known, frames: int):
 
 @pytest.fixture
 def fills(tmp_path, monkeypatch):
-    return known.installed_once(tmp_path, "clap", monkeypatch, "FILLS")
+    return known.installed(tmp_path, "clap", monkeypatch, "FILLS")
 
 
 def test_what_gets_dearer_as_it_sounds_is_measured_and_rehearsed_when_it_is_full(fills, tmp_path):
@@ -78,7 +78,7 @@ def test_what_gets_dearer_as_it_sounds_is_measured_and_rehearsed_when_it_is_full
 
 
 def test_what_costs_the_same_from_the_beginning_fills_nothing(tmp_path, monkeypatch):
-    plugin = known.installed_once(tmp_path, "clap", monkeypatch)
+    plugin = known.installed(tmp_path, "clap", monkeypatch)
     hosted, loop = hosted_loop(plugin, 512)
     assert find_filling(loop, (), 48000, 512, 1.0, 1.0) == 0
     assert loop.fill(512) == () and loop.called > 0

@@ -22,6 +22,7 @@ from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
 from nimbleload.probe.sweep import trials
 from tests.helpers import known
+from tests.helpers.searching import apart
 from tests.helpers.sessions import session
 
 EFFORT = Effort(4, 0.02)
@@ -111,11 +112,7 @@ def test_a_value_that_crashes_is_noted_and_the_rest_is_tried(monkeypatch, tmp_pa
     )
     (tmp_path / "crash.c").write_text(source)
     monkeypatch.setattr(known, "SOURCE", tmp_path / "crash.c")
-    built = known.build(tmp_path / "crashing", "clap")
-    if built is None:
-        pytest.skip("no C compiler to build the test plugins with")
-    monkeypatch.setenv(*built.search)
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    built = known.installed(tmp_path, "clap", monkeypatch)
     *_, last = session_run.sweep(built.use(), 48000, 256)
     failed = [e for e in last.sweep.effects if e.failure]
     assert [(e.words, e.failure) for e in failed] == [("Quality 1", "crashed: SIGSEGV")]
@@ -125,12 +122,7 @@ def test_a_value_that_crashes_is_noted_and_the_rest_is_tried(monkeypatch, tmp_pa
 class TestLv2State:
     @pytest.fixture
     def lv2(self, tmp_path, monkeypatch):
-        built = known.build(tmp_path, "lv2")
-        if built is None:
-            pytest.skip("no C compiler")
-        monkeypatch.setenv(*built.search)
-        monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-        return built
+        return known.installed(tmp_path, "lv2", monkeypatch)
 
     STATE = b"""@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix pset: <http://lv2plug.in/ns/ext/presets#> .
         <urn:s> a pset:Preset ; lv2:appliesTo <urn:nimble-test:known> ;
@@ -185,7 +177,9 @@ def test_what_can_compute_on_a_graphics_card_is_said_to_be_out_of_sight(tmp_path
     library.parent.mkdir()
     for each in (library, drawing):
         subprocess.run([compiler, "-shared", "-o", str(each), "-x", "c", "/dev/null"], check=True)
-    plugin = known.installed(tmp_path, "ladspa", monkeypatch, f'GRAPHICS="{library}"')
+    plugin = known.build(tmp_path, "ladspa", f'GRAPHICS="{library}"')
+    apart(tmp_path, monkeypatch)
+    monkeypatch.setenv(*plugin.search)
     card = measured(plugin.use(), (64,))
     assert card.failure is None and card.upkeep.graphics == "OpenCL"
     said = " ".join(card_sentences(card, 48000, 64))

@@ -20,6 +20,7 @@ from nimbleload.probe.isolation import LINE_LIMIT, Failure, read, run
 from nimbleload.probe.messages import FactsMessage, Request
 from nimbleload.store.allowed import allow
 from tests.helpers.rogue import rogue_use
+from tests.helpers.searching import apart
 from tests.helpers.sessions import session
 
 SOURCE = Path(__file__).parents[1] / "helpers" / "hostile.c"
@@ -157,7 +158,7 @@ def test_the_same_while_it_is_only_looked_into(hostile, name, monkeypatch, tmp_p
 
 def test_what_the_user_allows_a_plugin_counts_when_its_session_is_measured(hostile, monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    apart(tmp_path, monkeypatch)
     monkeypatch.setenv("CLAP_PATH", str(hostile.library.parent))
     use = PluginUse("x", PluginRef("clap", "hostile.connect", "connect"))
     of = session(Strip("a", "a", inserts=(use,), output="main"))

@@ -23,12 +23,18 @@ def memory(values, rate):
     counters = np.array([factor, 0, 0, 0, 0, 0])
     if factor == 1:
         return Memory(drive, np.zeros(0), np.zeros(1, np.float32), counters)
-    from scipy.signal import firwin  # imported here: it would lengthen every start by more than a second
-
     # An odd length has a whole delay at the high rate: half of TAPS × factor each way.
-    low_pass = firwin(TAPS * factor + 1, 0.9 / factor, window=("kaiser", 8.0))[:-1]
+    low_pass = windowed_sinc(TAPS * factor + 1, 0.9 / factor)[:-1]
     samples = np.concatenate((low_pass, np.zeros(2 * ring_size(factor)))).astype(np.float32)
     return Memory(drive, np.zeros(0), samples, counters, TAPS)
+
+
+def windowed_sinc(length, cutoff):
+    """A low-pass of so many taps (odd; float64) with gain 1 at 0 Hz, by a Kaiser window (β = 8). `cutoff` is a share of
+    half the rate (0 … 1)."""
+    # SciPy has the same, but its signal package takes each process that loads this more than a second to import.
+    sinc = np.sinc(cutoff * (np.arange(length) - length // 2)) * np.kaiser(length, 8.0)
+    return sinc / sinc.sum()
 
 
 @njit(cache=True, inline="always")

@@ -56,11 +56,13 @@ def find_company(
     frames: int,
     cache: int,
     overhead: int,
+    patient: bool = True,
 ) -> Company:
     """The mean cost of a block after each level of memory use: the least of three rounds, block by block.
 
     `cache` is the second-level cache in bytes, `overhead` the loop's own time (ns). Rounds follow each other in whole
-    cycles, so that what comes every so many blocks falls on the same ones in each of them.
+    cycles, so that what comes every so many blocks falls on the same ones in each of them. If it is not `patient`, no
+    more are made where the core is not quiet.
     """
     blocks = max(CHORD_CYCLE // frames, 1) if notes else whole_cycles(frames)
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
@@ -75,7 +77,7 @@ def find_company(
     seconds = []
     for others in levels:
         beside(others)
-        seconds.append(least_mean(pace, partial(beside, others), overhead) / 1e9)
+        seconds.append(least_mean(pace, partial(beside, others), overhead, SECONDS if patient else 0.0) / 1e9)
     return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
 
 
@@ -94,9 +96,12 @@ def whole_cycles(frames: int) -> int:
     return -(-FEWEST_BLOCKS // cycle) * cycle
 
 
-def least_mean(pace: Pace, run: Callable[[], NDArray[np.int64]], overhead: int) -> float:
-    """The mean block time of a few good runs, the least of them for each block (ns, without the loop's own time)."""
-    runs, _ = pace.quiet_runs(run, RUNS, SECONDS)
+def least_mean(
+    pace: Pace, run: Callable[[], NDArray[np.int64]], overhead: int, seconds: float = SECONDS
+) -> float:  # fmt: skip
+    """The mean block time of a few good runs, the least of them for each block (ns, without the loop's own time); more
+    than a few are made for so many seconds."""
+    runs, _ = pace.quiet_runs(run, RUNS, seconds)
     return max(float(np.min(runs, axis=0).mean()) - overhead, 0.0)
 
 
@@ -132,11 +137,11 @@ def _walk_after(memory, steps, clock, call, handle, argument, others):
     return _walk(memory, steps, clock)
 
 
-def find_footprint(hosted: Hosted, pace: Pace, frames: int, cache: int) -> int:
+def find_footprint(hosted: Hosted, pace: Pace, frames: int, cache: int, goes: int = GOES) -> int:
     """How many bytes of a primed cache one block pushes out: at most the size of the cache (bytes). The median of a few
     goes some time apart: others use the cache for longer than one takes."""
     found = [_footprint(hosted, pace, frames, cache)]
-    while len(found) < GOES:
+    while len(found) < goes:
         time.sleep(REST_SECONDS)
         found.append(_footprint(hosted, pace, frames, cache))
     return int(np.median(found))

@@ -27,7 +27,7 @@ from ..core.cards.card import (
 from ..core.cards.slowing import Slowing
 from ..core.cards.summary import summarise
 from ..core.session.plugins import PluginUse
-from .company import SIZES, find_company, find_footprint, second_level_cache
+from .company import GOES, SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort
 from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Note, PluginError
@@ -38,7 +38,7 @@ from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
 from .signal import CHORD_CYCLE, CYCLE, again, chord, musical, released
 from .silence import find_silence
-from .slowed import find_slowing
+from .slowed import MOST_ROUNDS, ROUNDS, find_slowing
 from .timed import NOTHING, TimedLoop, overhead_ns
 from .truth import find_truth, null_against
 from .upkeep import graphics, taken
@@ -206,10 +206,10 @@ class Measurement:
         one. `alive` is called between the parts: each may take a while.
         """
         cache = second_level_cache(core)
-        company = []
+        company, patient = [], not self._effort.is_brief
         own = (self._loop, self._pace, self._notes, self._rate)
         for frames in (size for size in SIZES if size <= longest):
-            company.append(find_company(*own, frames, cache, self._overhead))
+            company.append(find_company(*own, frames, cache, self._overhead, patient))
             alive()
         paced, slowing = self.in_turns([size for size in PACED_SIZES if size <= longest])
         silence = find_silence(
@@ -230,11 +230,12 @@ class Measurement:
     def in_turns(self, sizes: Sequence[int]) -> InTurns:
         """What a block of these sizes costs once a deadline, and what it does to the clock of its core."""
         paced, slowing = [], []
+        most = ROUNDS if self._effort.is_brief else MOST_ROUNDS
         for frames in sizes:
             own = (self._hosted, self._loop, self._notes, self._rate, frames)
             best = self._witnessed.best
             paced.append(find_paced(*own, self._overhead, self._alive, best.units, self._effort.seconds))
-            slowing.append(find_slowing(*own, self._alive, best.clock))
+            slowing.append(find_slowing(*own, self._alive, best.clock, most))
         return InTurns(tuple(paced), tuple(slowing))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
@@ -244,7 +245,7 @@ class Measurement:
         idle, before = taken(), taken()
         self._loop.run(frames, math.ceil(seconds * self._rate / frames))
         after = taken()
-        footprint = find_footprint(self._hosted, self._pace, frames, cache)
+        footprint = find_footprint(self._hosted, self._pace, frames, cache, 1 if self._effort.is_brief else GOES)
         read = max(after.read - before.read - (before.read - idle.read), 0)
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         before = taken()

@@ -36,8 +36,7 @@ from .turn import turn
 
 SWEEP_SECONDS = 30.0
 # What others disturbed is measured once more in so many rounds at most, as long as each leaves no more than this share.
-# With less time for a cell than the least (seconds) there is one round.
-ROUNDS, FEWER, LEAST_SECONDS = 4, 0.75, 0.05
+ROUNDS, FEWER = 4, 0.75
 
 
 class Job(NamedTuple):
@@ -289,7 +288,7 @@ class _Run:
     @property
     def rounds(self) -> int:
         """In how many rounds at most what others disturbed is measured once more."""
-        return ROUNDS if self._effort.seconds >= LEAST_SECONDS else 1
+        return 0 if self._effort.is_brief else ROUNDS
 
     def _worker(self, job: Job, first: int | None) -> isolation.Worker | isolation.Failure:
         """A worker that loads the plugin of a job, or why there can be none."""

@@ -81,17 +81,18 @@ def _follow(call, handle, first, rest, source, rows, inputs, frames, befores, by
 
 def find_slowing(
     hosted: Hosted, loop: TimedLoop, notes: tuple[Note, ...], rate: int, frames: int, alive: Callable[[], None],
-    best: float = 0.0,
+    best: float = 0.0, most: int = MOST_ROUNDS,
 ) -> Slowing:  # fmt: skip
     """What blocks of so many samples do to the clock of this core (see `Slowing`). `alive` is called in between; `best`
-    is what the chain has been seen to take at the full clock (seconds; 0: not known)."""
+    is what the chain has been seen to take at the full clock (seconds; 0: not known), and so many rounds are made at
+    `most`."""
     cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
     blocks = -(-BLOCKS // cycle) * cycle
     befores, lasts = np.zeros((2, MOST_ROUNDS, blocks), np.int64)
     by, clock = np.ones((MOST_ROUNDS, blocks)), np.zeros(2, np.int64)
     rests, rows = [], []
     first = loop.fill(frames, notes)
-    for number in range(MOST_ROUNDS):
+    for number in range(most):
         # What it remembers stays full from one round to the next.
         loop.rewind()
         let_go()
