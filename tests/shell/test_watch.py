@@ -5,6 +5,9 @@ from __future__ import annotations
 import csv
 import json
 import os
+import subprocess
+import sys
+import time
 
 import pytest
 from click.testing import CliRunner
@@ -102,10 +105,18 @@ def test_without_a_process_the_only_host_is_watched_or_all_are_listed(monkeypatc
 
 
 @pytest.mark.usefixtures("may_watch")
-def test_a_program_without_a_cycle_ends_in_a_code_of_its_own():
-    said = run(os.getpid(), "--seconds", 0.5)
+@pytest.mark.parametrize(
+    ("program", "words"), [("while True: pass", "No cycle found"), ("import time; time.sleep(60)", "Nothing has run")]
+)
+def test_a_program_without_a_cycle_ends_in_a_code_of_its_own(program, words):
+    with subprocess.Popen([sys.executable, "-c", program]) as process:
+        try:
+            time.sleep(0.3)
+            said = run(process.pid, "--seconds", 0.5)
+        finally:
+            process.kill()
     assert said.exit_code == 4
-    assert "No cycle found" in said.output or "Nothing has run" in said.output
+    assert words in said.output
 
 
 def test_where_the_kernel_refuses_the_remedy_is_said(monkeypatch):

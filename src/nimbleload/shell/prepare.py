@@ -12,6 +12,7 @@ from ..core.optimise.suggest import suggest
 from ..core.survey import instant, survey
 from ..core.told.outlook import band, outlook
 from ..core.watching.blocks import see
+from ..demo.compiled import filtered, plucked
 from ..demo.recording import recording
 from ..house.instance import load_all
 from ..machine import hold, test_load, watcher
@@ -36,6 +37,7 @@ def _load() -> None:
     outlook(of, instant(of))
     band(of)
     suggest(of, wishes_for(of, Weights(), KINDS))
+    filtered(plucked(110.0, 1, 48000), 1.0, 0.0, 0.0)
 
 
 def _plugins() -> None:
