@@ -25,7 +25,7 @@ BUFFER = 256
 BUFFERS = (64, 256)
 NANOSECONDS = 200
 STANDARDS = ("ladspa", "lv2", "clap", "vst3")
-EFFORT = Effort(5, 0.04)
+EFFORT = Effort(5, 0.04, rounds=1)
 
 
 def parameters(plugin: catalogue.Installed) -> tuple[Parameter, ...]:

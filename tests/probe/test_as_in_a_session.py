@@ -29,7 +29,7 @@ TOLD = ("lv2", "clap", "vst3")
 def measured(plugin: known.Known, voices: int = 0, details: bool = False) -> CostCard:
     of = session(Strip("a", "a", inserts=(plugin.use(voices=voices),), output="main"))
     jobs = [job._replace(details=details) for job in session_run.jobs(of, {}, SIZES)]
-    *_, last = session_run.run(jobs, {}, effort=Effort(3, 0.02))
+    *_, last = session_run.run(jobs, {}, effort=Effort(3, 0.02, rounds=1))
     return last.card
 
 

@@ -52,7 +52,7 @@ def fills(tmp_path, monkeypatch):
 
 def test_what_gets_dearer_as_it_sounds_is_measured_and_rehearsed_when_it_is_full(fills, tmp_path):
     # To see it takes longer than its own tail lasts, and two seconds of it are a third of a second of computing.
-    of, card = measured(fills, Effort(2, 0.02, 4.0))
+    of, card = measured(fills, Effort(2, 0.02, 4.0, 1))
     assert known.FULL_SECONDS <= card.filled < 2.5 * known.FULL_SECONDS
     for size in SIZES:
         times = card.cell(48000, size, "sounding").sequence_ns() / 1e9

@@ -25,7 +25,7 @@ from tests.helpers import known
 from tests.helpers.searching import apart
 from tests.helpers.sessions import session
 
-EFFORT = Effort(4, 0.02)
+EFFORT = Effort(4, 0.02, rounds=1)
 
 
 @pytest.fixture(params=["ladspa", "lv2", "clap", "vst3"])

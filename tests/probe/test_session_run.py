@@ -24,7 +24,7 @@ from tests.helpers import exchange as x
 from tests.helpers.rogue import rogue_use, zam_library
 from tests.helpers.sessions import card, session
 
-QUICK = Effort(2, 0.01)
+QUICK = Effort(2, 0.01, rounds=0)
 
 
 def strip(name: str, *uses: PluginUse) -> Strip:
@@ -247,7 +247,7 @@ def test_a_real_session_with_real_plugins_gets_a_load(tmp_path):
 class Scripted:
     """In place of workers: brings these cells for the jobs of each pass, and writes down which they were."""
 
-    rounds = session_run.ROUNDS
+    rounds = Effort().rounds
     passes: list[list[session_run.Job]]
     script: list[dict[str, list[Cell]]]
 

@@ -155,7 +155,7 @@ def test_what_a_plain_plugin_does_to_the_clock_is_told_in_its_card_and_is_nothin
     """It waits for the clock in registers. What it costs is the same beside one that does lower it."""
     plugin = known.installed(tmp_path, "clap", monkeypatch)
     of = session(Strip("a", "a", inserts=(plugin.use(),), clips=(Clip(0.0, 10.0),), output="main"))
-    *_, last = session_run.run(session_run.jobs(of, {}, PACED_SIZES), {}, effort=Effort(2, 0.01))
+    *_, last = session_run.run(session_run.jobs(of, {}, PACED_SIZES), {}, effort=Effort(2, 0.01, rounds=0))
     card = last.card
     assert [each.buffer for each in card.slowing] == list(PACED_SIZES)
     assert all(each.seconds < 300e-6 and each.row == pytest.approx(1.0, abs=0.2) for each in card.slowing)

@@ -12,21 +12,13 @@ import threading
 import time
 from pathlib import Path
 
-from .supervisor import below
+from .supervisor import below, threads
 
 # The cores of this process before it settles on one.
 EVERYWHERE = os.sched_getaffinity(0)
 PROC = Path("/proc")
 # Clocks of this thread and of the process are read until they were within so many seconds, so often at most.
 TOGETHER, TRIES = 3e-6, 20
-
-
-def threads(process: int | str = "self") -> list[int]:
-    """The numbers of all threads of a process; none if it has ended."""
-    try:
-        return [int(each.name) for each in (PROC / str(process) / "task").iterdir()]
-    except OSError:
-        return []
 
 
 def spent() -> float:

@@ -206,7 +206,7 @@ class Measurement:
         one. `alive` is called between the parts: each may take a while.
         """
         cache = second_level_cache(core)
-        company, patient = [], not self._effort.is_brief
+        company, patient = [], self._effort.is_patient
         own = (self._loop, self._pace, self._notes, self._rate)
         for frames in (size for size in SIZES if size <= longest):
             company.append(find_company(*own, frames, cache, self._overhead, patient))
@@ -230,7 +230,7 @@ class Measurement:
     def in_turns(self, sizes: Sequence[int]) -> InTurns:
         """What a block of these sizes costs once a deadline, and what it does to the clock of its core."""
         paced, slowing = [], []
-        most = ROUNDS if self._effort.is_brief else MOST_ROUNDS
+        most = MOST_ROUNDS if self._effort.is_patient else ROUNDS
         for frames in sizes:
             own = (self._hosted, self._loop, self._notes, self._rate, frames)
             best = self._witnessed.best
@@ -245,7 +245,7 @@ class Measurement:
         idle, before = taken(), taken()
         self._loop.run(frames, math.ceil(seconds * self._rate / frames))
         after = taken()
-        footprint = find_footprint(self._hosted, self._pace, frames, cache, 1 if self._effort.is_brief else GOES)
+        footprint = find_footprint(self._hosted, self._pace, frames, cache, GOES if self._effort.is_patient else 1)
         read = max(after.read - before.read - (before.read - idle.read), 0)
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         before = taken()

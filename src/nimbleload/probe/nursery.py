@@ -15,12 +15,18 @@ import select
 import signal
 import socket
 import sys
+from collections.abc import Callable
+from functools import partial
+from itertools import product
 
 from ..house.instance import load_all
+from .signal import musical
 from .standards import STANDARDS
 from .supervisor import PR_SET_PDEATHSIG, supervise
 
 LARGEST = 1 << 20
+# At these rates (Hz) what plugins are fed with is there before they are.
+USUAL_RATES = (48000, 44100, 96000)
 
 
 def make_ready() -> None:
@@ -62,7 +68,8 @@ def main() -> None:
     line = socket.socket(fileno=int(sys.argv[1]))
     make_ready()
     # What only some workers need is there as well from the first moment on in which nothing is asked.
-    ahead = [*STANDARDS.values(), load_all]
+    fed = (partial(musical, *of) for of in product((1, 2), USUAL_RATES))
+    ahead: list[Callable[[], object]] = [*STANDARDS.values(), load_all, *fed]
     while True:
         while ahead and not select.select([line], [], [], 0)[0]:
             ahead.pop(0)()

@@ -35,8 +35,8 @@ from .standards import STANDARDS
 from .turn import turn
 
 SWEEP_SECONDS = 30.0
-# What others disturbed is measured once more in so many rounds at most, as long as each leaves no more than this share.
-ROUNDS, FEWER = 4, 0.75
+# What others disturbed is measured once more as long as each round leaves no more than this share.
+FEWER = 0.75
 
 
 class Job(NamedTuple):
@@ -281,14 +281,10 @@ class _Run:
     ) -> None:
         self.installed = installed_for(job.use for job in todo)
         self._effort, self._cancelled, self._quiet, self._paused = effort, cancelled, quiet_seconds, paused
+        self.rounds = effort.rounds
         self._core = max(os.sched_getaffinity(0))
         self._others = tuple(sorted(os.sched_getaffinity(0) - {self._core}, reverse=True))
         self._best: Best | None = None
-
-    @property
-    def rounds(self) -> int:
-        """In how many rounds at most what others disturbed is measured once more."""
-        return 0 if self._effort.is_brief else ROUNDS
 
     def _worker(self, job: Job, first: int | None) -> isolation.Worker | isolation.Failure:
         """A worker that loads the plugin of a job, or why there can be none."""

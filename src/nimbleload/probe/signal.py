@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,13 +22,18 @@ def musical(channels: int, rate: int, seconds: float = 4.0) -> NDArray[np.float3
 
     The level is −18 dBFS RMS; the length is a multiple of 8192, so that blocks come out even. Seeded.
     """
+    return _musical(max(channels, 1), rate, seconds).copy()
+
+
+@lru_cache(8)
+def _musical(channels: int, rate: int, seconds: float) -> NDArray[np.float32]:
     count = max(int(seconds * rate) // CYCLE, 1) * CYCLE
     rng = np.random.default_rng(20)
     time = np.arange(count) / rate
     bins = np.fft.rfftfreq(count, 1 / rate)
     slope = 1 / np.sqrt(np.maximum(bins, 40))
     rows = []
-    for channel in range(max(channels, 1)):
+    for channel in range(channels):
         spectrum = slope * (rng.standard_normal(len(bins)) + 1j * rng.standard_normal(len(bins)))
         noise = np.fft.irfft(spectrum, count)
         since = time % 0.5

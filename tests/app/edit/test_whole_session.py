@@ -132,7 +132,7 @@ def test_it_is_built_saved_measured_and_loads_as_the_one_by_hand(installed, make
     other = msgspec.structs.replace(other, length=made.length)
     cards = {}
     todo = [job._replace(details=False) for job in session_run.jobs(made, {}, (BUFFER,))]
-    for step in session_run.run(todo, {}, effort=Effort(1, 0.01, 0.1)):
+    for step in session_run.run(todo, {}, effort=Effort(1, 0.01, 0.1, 0)):
         cards[step.job.key] = step.card
     assert len(cards) == len(IDS) and all(card.failure is None for card in cards.values())
     assert set(other.cards_needed()) == set(cards)

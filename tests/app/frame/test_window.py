@@ -157,7 +157,7 @@ def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_
     )
     strip = Strip("a", "A", inserts=uses, output="main", clips=track("x").clips)
     window = make_window(Library(tmp_path / "l.sqlite", "here"))
-    window.measuring._effort = Effort(2, 0.01)
+    window.measuring._effort = Effort(2, 0.01, rounds=0)
     open_file(window, qtbot, write(tmp_path, session(strip)))
     assert "Nothing is measured yet" in window.balance.sentence.headline.text()
     assert window.places.buttons[MEASURE].state == "0 of 2"
@@ -178,7 +178,7 @@ def test_rogue_plugins_leave_the_window_alive_with_three_plain_reasons(make_wind
     names = ("crash", "hang", "flood")
     strip = Strip("a", "A", inserts=tuple(rogue_use(n) for n in names), output="main")
     window = make_window()
-    window.measuring._effort = Effort(2, 0.01)
+    window.measuring._effort = Effort(2, 0.01, rounds=0)
     window.measuring.quiet_seconds = 6.0
     open_file(window, qtbot, write(tmp_path, session(strip)))
     with qtbot.waitSignal(window.measuring.ended, timeout=90_000):
@@ -197,7 +197,7 @@ def test_cancelling_keeps_what_was_measured(make_window, qtbot, tmp_path):
     names = ("shoreline", "ballast", "sluice", "tar", "mist")
     uses = tuple(PluginUse(f"a/{n}", PluginRef("house", f"house.{n}", n)) for n in names)
     window = make_window(Library(tmp_path / "l.sqlite", "here"))
-    window.measuring._effort = Effort(2, 0.01)
+    window.measuring._effort = Effort(2, 0.01, rounds=0)
     open_file(window, qtbot, write(tmp_path, session(Strip("a", "A", inserts=uses, output="main"))))
     cells = []
 
@@ -347,7 +347,7 @@ def test_loads_rest_on_first_figures_before_anything_is_measured_thoroughly(make
     names = ("shoreline", "ballast", "tar")
     uses = tuple(PluginUse(f"a/{n}", PluginRef("house", f"house.{n}", n)) for n in names)
     window = make_window(Library(tmp_path / "l.sqlite", "here"))
-    window.measuring._effort = Effort(2, 0.01)
+    window.measuring._effort = Effort(2, 0.01, rounds=0)
     open_file(window, qtbot, write(tmp_path, session(Strip("a", "A", inserts=uses, output="main"))))
     headlines, shares = [], []
     window.measuring.progressed.connect(lambda step: headlines.append(window.measure.sentence.headline.text()))
