@@ -68,7 +68,7 @@ def main() -> None:
     line = socket.socket(fileno=int(sys.argv[1]))
     make_ready()
     # What only some workers need is there as well from the first moment on in which nothing is asked.
-    fed = (partial(musical, *of) for of in product((1, 2), USUAL_RATES))
+    fed = (partial(musical, channels, rate) for rate, channels in product(USUAL_RATES, (2, 1)))
     ahead: list[Callable[[], object]] = [*STANDARDS.values(), load_all, *fed]
     while True:
         while ahead and not select.select([line], [], [], 0)[0]:
