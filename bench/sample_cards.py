@@ -1,22 +1,25 @@
 """Measures the example's plugins on this computer and writes them as the sample cards that ship with it.
 
-    .venv/bin/python -m bench.sample_cards [--again | --doubtful | --truth | --notes]
+    .venv/bin/python -m bench.sample_cards [--again | --doubtful | --truth | --notes | --loading]
 
 Cards that are there already are kept, unless --again is given; --doubtful measures once more what others disturbed, and
 keeps the better figure of both (to be repeated, until little is left); --truth finds out anew whether they keep to what
 they say, which does not depend on the computer, and keeps their costs; --notes measures anew what instruments cost
-against the notes they play, of which only the shares of the full chord count.
+against the notes they play, of which only the shares of the full chord count; --loading times anew how long each takes
+to load where all is compiled.
 """
 
 from __future__ import annotations
 
 import sys
+import time
 from pathlib import Path
 
 import msgspec
 
 from nimbleload.core.cards.card import Cell, CostCard, Null, Paced, Provenance
 from nimbleload.demo import cards, session
+from nimbleload.house.instance import load_all
 from nimbleload.probe.company import SIZES
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats import house
@@ -30,6 +33,8 @@ from nimbleload.probe.truth import find_truth, null_against
 # The clock of the computer that the samples stand for (what a known chain of steps takes there, seconds): all figures
 # are brought to it, so that they are those of one computer, at one time. It is one of some years ago.
 CLOCK = 1120e-9
+# So often each is loaded to see how long that takes.
+LOADED = 5
 
 
 def with_provenance(card: CostCard, provenance: Provenance) -> CostCard:
@@ -84,6 +89,16 @@ def main() -> None:
                 found[key] = msgspec.structs.replace(card, polyphony=curves)
                 one = [round(float(curve.shares((1,))[0]), 3) for curve in curves]
                 print(f"{card.name}, {key.voices} notes: {one} of that with one")
+    if "--loading" in sys.argv:
+        load_all()
+        for key, card in found.items():
+            use, seconds = demo.cards_needed()[key][0], []
+            for _ in range(LOADED):
+                begun = time.perf_counter()
+                house.load(use, demo.rate, max(SIZES)).close()
+                seconds.append(time.perf_counter() - begun)
+            found[key] = msgspec.structs.replace(card, upkeep=msgspec.structs.replace(card.upkeep, load=min(seconds)))
+            print(f"{card.name}: {card.upkeep.load:.3f} s before, {min(seconds):.3f} s now")
     if "--doubtful" in sys.argv:
         found = {key: with_provenance(card, "measured") for key, card in found.items()}
         todo = [job._replace(again=Again((), None, 0.0)) for job in jobs(demo, {})]

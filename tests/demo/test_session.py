@@ -50,6 +50,10 @@ def test_every_plugin_has_a_sample_card_for_every_size_and_every_figure_is_marke
         assert all(c.mean > 0 for c in found.cells)
 
 
+def test_no_card_takes_what_this_program_compiles_for_the_loading_of_a_plugin():
+    assert max(card.upkeep.load for card in sample_cards().values()) < 0.5
+
+
 def test_settings_are_ones_that_the_processors_have_and_all_of_them_load():
     for key, uses in session().card_keys().items():
         complete(key.identifier, dict(uses[0].setting.values))
