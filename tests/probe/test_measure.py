@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.probe import measure, session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.measure import Measurement
 from nimbleload.probe.messages import Again
@@ -46,3 +47,21 @@ def test_a_cell_says_whether_others_shared_the_core_and_how_much(monkeypatch, qu
     for cell in measurement.cells((64,)):
         assert (cell.quiet, cell.shared) == (quiet, 1.0 if quiet else 1.6)
         assert cell.doubt == pytest.approx(0.0 if quiet else 0.375)
+
+
+@pytest.mark.parametrize(
+    ("seconds", "expected"),
+    [(0.01, {"find_company": False, "find_slowing": 3, "find_footprint": 1}),
+     (0.1, {"find_company": True, "find_slowing": 8, "find_footprint": 3})],
+)  # fmt: skip
+def test_details_wait_for_others_only_where_there_is_time_for_it(monkeypatch, seconds, expected):
+    use = PluginUse("u", PluginRef("house", "house.shoreline", "Shoreline"))
+    measurement, told = Measurement(load("shoreline"), use, 48_000, Effort(2, seconds)), {}
+    for name in ("find_company", "find_slowing", "find_footprint", "find_paced", "find_silence", "find_inputs"):
+        monkeypatch.setattr(measure, name, lambda *of, name=name: told.update({name: of[-1]}))
+    measurement.details(4096, None, (), 0.0, lambda: load("shoreline"), lambda: None)
+    assert {name: told[name] for name in expected} == expected
+
+
+def test_how_often_what_others_disturbed_is_measured_again_goes_by_the_effort():
+    assert session_run._Run([], Effort(rounds=2), lambda: False, 1.0, lambda: False).rounds == 2
