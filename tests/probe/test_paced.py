@@ -45,7 +45,7 @@ def test_a_plugin_that_is_dearer_after_a_while_is_so_in_the_load_and_not_in_its_
     assert [each.buffer for each in card.paced] == list(PACED_SIZES)
     for each in card.paced:
         assert each.row == pytest.approx(own(each.buffer), rel=0.05, abs=1e-6)
-        assert each.paced - each.row == pytest.approx(known.COLD, rel=0.1)
+        assert each.paced - each.row == pytest.approx(known.COLD, rel=0.05)
         cell = card.cell(48000, each.buffer, "sounding")
         assert cell.sequence_ns().mean() / 1e9 < own(each.buffer) + known.COLD / 3
         here = instant(survey(of, Plan(), {card.key: card}, Machine(1), each.buffer))

@@ -109,8 +109,8 @@ def _resonance(sound: NDArray[np.float64], frequency: float, width: float) -> ND
     """What a resonance lets through (all in hertz)."""
     from .compiled import filtered
 
-    radius = float(np.exp(-np.pi * width / RATE))
-    return filtered(sound, 1 - radius, -2 * radius * float(np.cos(2 * np.pi * frequency / RATE)), radius**2)
+    radius = np.exp(-np.pi * width / RATE)
+    return filtered(sound, 1 - radius, -2 * radius * np.cos(2 * np.pi * frequency / RATE), radius**2)
 
 
 def main() -> None:

@@ -455,7 +455,7 @@ def test_the_example_has_audio_of_its_own(make_window, qtbot, monkeypatch):
     ids = {strip.name: strip.id for strip in window.desk.document.session.strips}
     window.go(CARRY)
     window.desk.decide("freeze", [Decision("freeze", ids[name]) for name in ("Fiddle", "Choir low", "Choir")])
-    qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=120_000)
+    qtbot.waitUntil(lambda: cells(window.carry, 0) == ["Fiddle", "Choir low", "Choir"], timeout=60_000)
     assert cells(window.carry, STANDS) == ["to render", "to render", "not rendered"]
     assert "no track with audio of its own" in cells(window.carry, PROOF)[2]
     # It is made once, which is said.
