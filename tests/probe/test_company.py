@@ -49,6 +49,22 @@ def test_a_known_stretch_of_memory_is_found(share):
     assert found / cache == pytest.approx(share, abs=0.06 + 0.25 * share)
 
 
+@pytest.mark.parametrize(("quiet", "tries"), [(1.0, (24,)), (0.5, range(36, 66)), (0.1, (48,))])
+def test_no_more_is_tried_than_tells_something(monkeypatch, quiet, tries):
+    """Others take nothing from the cache in so many of the tries: if it is half, it goes on until enough had it alone;
+    if it is hardly ever, the most would not do."""
+    random, made = np.random.default_rng(3), []
+
+    def walk(*given):
+        # The first two walks of each try are behind nothing, and behind the plugin.
+        made.append(random.random() >= quiet if len(made) % 8 == 0 else made[-1])
+        return 100_000 + (20_000 + 400_000 * random.random() if made[-1] else 0)
+
+    monkeypatch.setattr(company, "_walk_after", walk)
+    find_footprint(Using(0), Pace(), 64, 1 << 20, 1)
+    assert len(made) / 8 in tries
+
+
 def test_others_that_slow_walks_down_are_not_the_plugins(monkeypatch):
     """Somebody else takes from the cache in two of three walks for ten tries, then rests for some."""
     random, cache = np.random.default_rng(1), 1 << 20

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from contextlib import nullcontext
 
 import numpy as np
 import pytest
@@ -12,7 +13,7 @@ from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
 from nimbleload.probe.neighbour import find_slowdown
 from nimbleload.probe.pace import Pace
-from nimbleload.probe.signal import musical
+from nimbleload.probe.signal import again, chord, musical
 from nimbleload.probe.timed import TimedLoop, overhead_ns
 from tests.helpers import known
 
@@ -91,6 +92,21 @@ def test_who_shares_a_core_for_a_while_is_no_neighbour_either(monkeypatch):
         come = goes
         assert find_slowdown(None, loop, Pace(), (), (0,), OVERHEAD) == pytest.approx(expected, rel=0.03)
         assert len(rests) == neighbour.GOES - 1
+
+
+def test_an_instrument_is_struck_anew_in_each_turn_and_begins_once(monkeypatch):
+    loop, struck, filled = Disturbed(0.0), [], []
+
+    def run(frames, blocks, notes=()):
+        struck.append((blocks, notes))
+        return Disturbed.run(loop, frames, blocks, notes)
+
+    loop.run, loop.fill = run, lambda frames, notes: filled.append(notes) or notes
+    monkeypatch.setattr(neighbour, "_Neighbours", lambda *_: nullcontext())
+    monkeypatch.setattr(neighbour.Pace, "is_good", lambda self: True)
+    assert find_slowdown(None, loop, Pace(), chord(3), (0,), OVERHEAD) == pytest.approx(1.0, abs=0.01)
+    assert filled == [chord(3)]
+    assert struck[0] == (96, chord(3)) and set(struck[1:]) == {(96, again(chord(3)))}
 
 
 def test_without_another_core_nobody_is_slowed():

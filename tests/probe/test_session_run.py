@@ -321,6 +321,21 @@ def test_rounds_go_on_while_each_leaves_clearly_fewer_doubtful(monkeypatch):
     assert not any(step.again for step in session_run.run(todo, {}, lambda: len(Scripted.passes) > 1))
 
 
+@pytest.mark.parametrize(("better", "visited"), [(0, 12), (2, 12), (3, 13), (4, 16)])
+def test_a_round_that_brings_nothing_is_not_gone_on_with(monkeypatch, better, visited):
+    """Of 32 figures it is seen after 24: whoever shares the core has not gone."""
+    names, conditions = [f"u{k:02}" for k in range(16)], ("sounding", "silent")
+    of = session(strip("a", *(house_use("shoreline", name, bands=k + 1) for k, name in enumerate(names))))
+    first = {name: [cell(3e-5, 1.5, each) for each in conditions] for name in names}
+    script = {name: [cell(2e-5, 1.0 if k < better else 1.5, c) for c in conditions] for k, name in enumerate(names)}
+    monkeypatch.setattr(session_run, "_Run", Scripted.brings(first, script, script))
+    todo = [job._replace(details=False) for job in session_run.jobs(of, {}, (64,))]
+    again = [step.job.use.id for step in session_run.run(todo, {}) if step.again == 32]
+    assert list(dict.fromkeys(again)) == names[:visited]
+    # Another one comes only after a whole one.
+    assert len(Scripted.passes) == 3 + (visited == 16)
+
+
 def test_sizes_that_were_not_asked_for_are_not_measured_once_more(monkeypatch):
     use = house_use("shoreline", "a")
     of = session(strip("a", use))

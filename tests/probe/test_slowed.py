@@ -123,14 +123,13 @@ def test_where_the_clock_was_low_before_every_block_nothing_is_known():
     assert Rounds(0.0, full=1030).found().known == 1
 
 
-@pytest.mark.parametrize("best", [0.0, 1e-6, 0.8e-6])
-def test_on_a_core_that_is_never_at_its_best_any_more_it_goes_by_what_it_is_now(monkeypatch, best):
-    """One that has got warm: its chain takes 1 µs, and has been seen to take 0.8 or was never seen before."""
-    rounds = Rounds(0.2)
-    number = iter(range(8))
+def slowing_of(rounds, monkeypatch, best):
+    """What is found of a plugin of which these rounds are heard, and how many of them."""
+    heard = []
 
     def follow(*arguments):
-        at = next(number)
+        at = len(heard)
+        heard.append(at)
         for mine, theirs in zip(arguments[8:11], (rounds.befores, rounds.by, rounds.lasts), strict=True):
             mine[:] = theirs[at]
 
@@ -146,7 +145,20 @@ def test_on_a_core_that_is_never_at_its_best_any_more_it_goes_by_what_it_is_now(
     monkeypatch.setattr(slowed, "look", lambda: (1e-6, 1.5))
     monkeypatch.setattr(slowed, "_in_a_row", lambda *_: (1e-6, 1.15e-6))
     monkeypatch.setattr(slowed.time, "sleep", lambda _: None)
-    found = slowed.find_slowing(Hosted(), loop, (), 48000, 128, lambda: None, best)
+    return slowed.find_slowing(Hosted(), loop, (), 48000, 128, lambda: None, best), len(heard)
+
+
+@pytest.mark.parametrize(("others", "few", "most"), [(0.2, 3, 3), (0.75, 4, 8), (0.95, 3, 3)])
+def test_rounds_go_on_only_while_it_may_still_become_known(monkeypatch, others, few, most):
+    """Others lower the clock before so many of the blocks."""
+    assert few <= slowing_of(Rounds(others), monkeypatch, 1e-6)[1] <= most
+
+
+@pytest.mark.parametrize("best", [0.0, 1e-6, 0.8e-6])
+def test_on_a_core_that_is_never_at_its_best_any_more_it_goes_by_what_it_is_now(monkeypatch, best):
+    """One that has got warm: its chain takes 1 µs, and has been seen to take 0.8 or was never seen before."""
+    rounds = Rounds(0.2)
+    found, _ = slowing_of(rounds, monkeypatch, best)
     assert found.by == pytest.approx(1.15) and found.row == pytest.approx(1.15)
     assert found.seconds == pytest.approx(rounds.mean, rel=0.5) and found.known > 0.8
 

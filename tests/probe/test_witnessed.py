@@ -70,7 +70,7 @@ def test_the_share_of_others_is_not_the_plugins(best, shared):
     assert found.own.mean() == pytest.approx(plugin.own.mean(), rel=0.02)
     # A block right after somebody left is not sure to be one: a burst that always was may come out too low.
     assert (np.abs(found.own / plugin.own - 1) < 0.02).mean() > 0.97
-    assert found.times.shape == (WANTED, BLOCKS) and found.clock == 1e-6
+    assert found.times.shape == (min(plugin.made, WANTED), BLOCKS) and found.clock == 1e-6
     assert (found.quiet, found.shared) == (True, 1.0)
     # The least of the same runs, whoever shared the core, is much too high.
     if shared > 0.9:
@@ -103,13 +103,26 @@ def test_a_plugin_that_lowers_its_own_clock_is_not_taken_for_another(best):
 
 
 def test_more_runs_are_made_until_most_blocks_had_the_core_to_themselves(best):
-    for shared, least, most in ((0.0, WANTED, WANTED), (0.3, WANTED, WANTED), (0.7, WANTED + 1, MOST_ROUNDS * WANTED)):
+    # In quiet two that change nothing are enough beside the first.
+    for shared, least, most in ((0.0, 3, 3), (0.3, WANTED, WANTED), (0.7, WANTED + 1, MOST_ROUNDS * WANTED)):
         plugin = Pretended(shared)
         Witnessed(best).runs(plugin, BLOCKS, WANTED)
         assert least <= plugin.made <= most
+
+
+def test_in_quiet_runs_go_on_as_long_as_they_change_something(best):
+    """Up to what is wanted: here each takes one hundredth less than the one before."""
+    plugin = Pretended(0.0)
+    Witnessed(best).runs(lambda told: 0.99**plugin.made * plugin(told), BLOCKS, WANTED)
+    assert plugin.made == WANTED
+
+
+@pytest.mark.parametrize(("falling", "made"), [(0.0, WANTED), (0.003, WANTED), (0.02, MOST_ROUNDS * WANTED)])
+def test_where_others_never_pause_more_runs_are_made_only_while_they_change_something(best, falling, made):
+    """Each run takes such a share less than the one before, as where whoever shares the core is at it less and less."""
     plugin = Pretended(1.0)
-    Witnessed(best).runs(plugin, BLOCKS, WANTED)
-    assert plugin.made == MOST_ROUNDS * WANTED
+    found = Witnessed(best).runs(lambda told: (1 - falling) ** plugin.made * plugin(told), BLOCKS, WANTED)
+    assert plugin.made == made and found.times.shape == (WANTED, BLOCKS)
 
 
 def test_a_core_that_is_shared_throughout_is_told_from_what_was_seen_before(best, monkeypatch):

@@ -30,8 +30,8 @@ RUNS = 3
 # Where the core is not quiet, more runs are made for so long.
 SECONDS = 0.5
 # So many tries tell a footprint, and so many are made at most; in those the cache is as fast as at its best but for so
-# much.
-TRIES, MOST_TRIES, CALM = 24, 96, 1.1
+# much. After the fewest it is seen whether the most would do.
+TRIES, FEWEST_TRIES, MOST_TRIES, CALM = 24, 48, 96, 1.1
 # So many goes tell a footprint, so long apart (seconds).
 GOES, REST_SECONDS = 3, 0.05
 FEWEST_BLOCKS = 12
@@ -79,15 +79,6 @@ def find_company(
         beside(others)
         seconds.append(least_mean(pace, partial(beside, others), overhead, SECONDS if patient else 0.0) / 1e9)
     return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
-
-
-def played(
-    loop: TimedLoop, frames: int, notes: tuple[Note, ...]
-) -> NDArray[np.int64]:
-    """The block times (ns) of an instrument over a whole cycle of its notes, after another one from a fresh state: what
-    it is compared with has played as many, and they have died away as far."""
-    cycle = max(CHORD_CYCLE // frames, 1)
-    return loop.run(frames, 2 * cycle, loop.fill(frames, notes))[cycle:]
 
 
 def whole_cycles(frames: int) -> int:
@@ -170,9 +161,9 @@ def _footprint(hosted: Hosted, pace: Pace, frames: int, cache: int) -> int:
         times = np.vstack((times, tried))
         beside = times[:, :3:2].max(axis=1)
         calm = beside <= CALM * times[:, :3:2].min()
-        if calm.sum() >= TRIES:
+        if calm.sum() >= TRIES or (len(times) >= FEWEST_TRIES and calm.mean() * MOST_TRIES < TRIES):
             break
-    else:
+    if calm.sum() < TRIES:
         calm = beside <= np.sort(beside)[TRIES // 2]
     # A plugin that works in bursts uses more in some blocks than in others: the mean of the middle half of them counts.
     middle = np.sort(times[calm], axis=0)[(cut := int(calm.sum()) // 4) : calm.sum() - cut].mean(axis=0)

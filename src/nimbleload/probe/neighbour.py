@@ -14,10 +14,10 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..native.memory import call2, flush_denormals, load_atomic
-from .company import played, whole_cycles
+from .company import whole_cycles
 from .formats.hosted import Hosted, Note
 from .pace import Pace
-from .signal import CYCLE
+from .signal import CHORD_CYCLE, CYCLE, again
 from .stage import settle_thread
 from .timed import TimedLoop
 
@@ -48,14 +48,14 @@ def find_slowdown(
     """
     if not cores:
         return 1.0
-    blocks = whole_cycles(FRAMES)
-    loop.run(FRAMES, CYCLE // FRAMES, loop.fill(FRAMES, notes))
+    cycle = (CHORD_CYCLE if notes else CYCLE) // FRAMES
+    blocks = cycle if notes else whole_cycles(FRAMES)
+    loop.run(FRAMES, cycle, loop.fill(FRAMES, notes))
 
-    def again() -> NDArray[np.int64]:
-        if notes:
-            return played(loop, FRAMES, notes)
+    def once_more() -> NDArray[np.int64]:
         loop.rewind()
-        return loop.run(FRAMES, blocks)
+        # As many notes are held as before, and have died away as far.
+        return loop.run(FRAMES, blocks, again(notes))
 
     neighbours = _Neighbours(other, loop, notes, cores)
     alone, beside = [], []
@@ -63,9 +63,9 @@ def find_slowdown(
         if go:
             time.sleep(REST_SECONDS)
         for number in range(MOST_TURNS):
-            alone.append(again())
+            alone.append(once_more())
             with neighbours:
-                beside.append(again())
+                beside.append(once_more())
             if number + 1 >= TURNS and pace.is_good():
                 break
         usual = [max(float(np.quantile(each, QUANTILE, axis=0).mean()) - overhead, 1.0) for each in (alone, beside)]

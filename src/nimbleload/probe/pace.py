@@ -84,12 +84,12 @@ class Pace:
         """Makes runs (ns) until so many were good, or three times as many were made; and whether enough were good.
 
         A run is good if the core was as fast as ever before and after it. More than are wanted are made for no longer
-        than so many seconds.
+        than so many seconds, and not at all where more often than that it was waited in vain.
         """
         runs: list[NDArray[np.int64]] = []
         good, until = 0, time.monotonic() + seconds
         while good < wanted and len(runs) < MOST_ROUNDS * wanted:
-            if len(runs) >= wanted and time.monotonic() > until:
+            if len(runs) >= wanted and (time.monotonic() > until or self._in_vain > MOST_ROUNDS * wanted):
                 break
             self.wait()
             runs.append(run())

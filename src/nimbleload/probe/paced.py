@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -29,10 +30,13 @@ PACED_SIZES = (64, 512)
 # in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
 CYCLES, MOST_CYCLES = 4, 12
-# So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts.
+# They are enough sooner where the last ones, so many of them, have moved neither by more than such a share. Those of an
+# instrument are three times as long: so many of them are as good.
+SETTLED, IN_A_ROW, CHORDS = 0.005, 2, 3
+# So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts. It is
+# not gone on where not even those are to be had.
 ENOUGH, LEAST_KNOWN = 0.8, 0.25
-# An instrument's cycle lasts half a second: more than CYCLES are played for no longer than so many seconds, and than so
-# many times what a cell is given.
+# More of them are played for no longer than so many seconds, and than so many times what a cell is given.
 SECONDS, CELLS = 3.0, 30
 # What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
 VALUES, STEP = 8192, 1024
@@ -130,12 +134,14 @@ class Turns:
 class Both(NamedTuple):
     """What a block takes as a rule in a `row` and once a deadline (`paced`, ns): the mean over the places in the cycle
     of which both are known without others. `known` is which share of all places that is (0 … 1). Where it is too
-    little, it is the mean over all, in which the witness took `shared` times as long as at best."""
+    little, it is the mean over all, in which the witness took `shared` times as long as at best. `likely` is which
+    share would be known after the most cycles, if others go on as in these."""
 
     row: float
     paced: float
     known: float
     shared: float
+    likely: float
 
 
 def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Both:
@@ -148,6 +154,7 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
     alone = np.array([is_alone(each, best) & at_full_clock(full) for each, full in zip(told, clocked, strict=True)])
     places = np.asarray(alone.any(axis=1).all(axis=0))
     known, shared = float(places.mean()), 1.0
+    likely = float(np.prod(1 - (1 - alone.mean(axis=(1, 2))) ** MOST_CYCLES))
     if known < LEAST_KNOWN:
         shared = longer(told[heard], best, ~alone[heard])
         alone[:], places[:] = True, True
@@ -155,7 +162,14 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
         float(np.nanmedian(np.where(own, each, np.nan)[:, places], axis=0).mean())
         for each, own in zip(times, alone, strict=True)
     )
-    return Both(row, paced, known, shared)
+    return Both(row, paced, known, shared, likely)
+
+
+def has_settled(so_far: Sequence[Both]) -> bool:
+    """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline."""
+    last = so_far[-IN_A_ROW - 1 :]
+    moved = (abs(getattr(b, way) / getattr(a, way) - 1) for a, b in pairwise(last) for way in ("row", "paced"))
+    return len(last) > IN_A_ROW and max(moved) <= SETTLED
 
 
 def find_paced(
@@ -170,6 +184,7 @@ def find_paced(
     times: tuple[list[NDArray[np.int64]], ...] = ([], [])
     told: tuple[list[NDArray[np.int64]], ...] = ([], [])
     until = time.monotonic() + min(SECONDS, CELLS * of_cell)
+    so_far: list[Both] = []
     for number in range(MOST_CYCLES):
         for way in (False, True):
             alive()
@@ -177,7 +192,9 @@ def find_paced(
             times[way].append(made)
             told[way].append(heard)
         found = both(np.array(times), np.array(told), units)
-        if number + 1 >= CYCLES and (found.known >= ENOUGH or time.monotonic() > until):
+        so_far.append(found)
+        is_enough = found.known >= ENOUGH or found.likely < LEAST_KNOWN or time.monotonic() > until
+        if is_enough and (number + 1 >= (CHORDS if notes else CYCLES) or has_settled(so_far)):
             break
     row, paced = (max(each - overhead, 0.0) / 1e9 for each in (found.row, found.paced))
     return Paced(rate, frames, row, paced, found.shared)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
@@ -35,8 +36,9 @@ from .standards import STANDARDS
 from .turn import turn
 
 SWEEP_SECONDS = 30.0
-# What others disturbed is measured once more as long as each round leaves no more than this share.
-FEWER = 0.75
+# What others disturbed is measured once more as long as each round leaves no more than this share. A round goes on as
+# long as that holds for what has been measured in it, once these are so many results and this part of them all.
+FEWER, HEARD, PART = 0.75, 24, 0.125
 
 
 class Job(NamedTuple):
@@ -229,42 +231,49 @@ def _again(
     """Measures once more what others disturbed: what was asked for, and then what is still worth it of all jobs, in
     rounds for as long as each leaves clearly fewer (see `to_repeat`)."""
     yield from _visited(made, [job for job in todo if job.again and (job.again.places or job.again.sizes)], cards, 0)
-    count = left = 0
+    fresh, count, left = {job.key: job for job in todo}, 0, 0
     for _ in range(made.rounds):
-        asked = [_once_more(job, cards[job.key], *_worth_it(job, cards[job.key])) for job in todo]
-        again = [job for job in asked if job is not None]
+        again = [once for job in todo if (once := _worth_it(job, cards[job.key])) is not None]
         now = sum(job.steps - 1 for job in again)
         if cancelled() or not again or (left and now > FEWER * left):
             return
-        left, count = now, count + now
-        yield from _visited(made, again, cards, count)
+        left, count, heard, still = now, count + now, 0, 0
+        for step in _visited(made, again, cards, count):
+            if not step.finished:
+                yield step
+                continue
+            heard += step.job.steps - 1
+            disturbed = _worth_it(fresh[step.job.key], step.card)
+            still += disturbed.steps - 1 if disturbed is not None else 0
+            if heard >= max(HEARD, PART * now) and still > FEWER * heard:
+                return
 
 
-def _worth_it(job: Job, card: CostCard) -> tuple[tuple[tuple[int, Condition], ...], tuple[int, ...]]:
+def _worth_it(job: Job, card: CostCard) -> Job | None:
     """What of a card is worth measuring once more: cells of the sizes that a job is about, and sizes to be measured in
-    turns if it is about details."""
+    turns if it is about details; None if nothing is."""
     found, sizes = to_repeat(card, job.rate), sizes_to_repeat(card, job.rate)
-    if job.again is not None:
-        return found, sizes
-    return tuple(place for place in found if place[0] in job.buffers), sizes if job.details else ()
+    if job.again is None:
+        found, sizes = tuple(place for place in found if place[0] in job.buffers), sizes if job.details else ()
+    return _once_more(job, card, found, sizes)
 
 
 def _visited(made: _Run, jobs: list[Job], cards: dict[CardKey, CostCard], count: int) -> Iterator[Progress]:
     """Measures some cells once more; each takes the place of the one before if it is better. `count` is what `again` of
-    each step says; with 0 these are the jobs that were asked for, and each is told to be finished."""
-    for job, message in made.passed(jobs):
-        if message is None:
-            if not count:
-                yield Progress(job, cards[job.key], None, True)
-            continue
-        before = cards[job.key]
-        after, cell = taken_in(before, message)
-        if cell is not None:
-            old = before.cell(cell.rate, cell.buffer, cell.condition)
-            if old is not None and not cell.is_better(old):
-                after, cell = before, None
-        cards[job.key] = after
-        yield Progress(job, after, cell, False, count)
+    each step says."""
+    with closing(made.passed(jobs)) as told:
+        for job, message in told:
+            if message is None:
+                yield Progress(job, cards[job.key], None, True, count)
+                continue
+            before = cards[job.key]
+            after, cell = taken_in(before, message)
+            if cell is not None:
+                old = before.cell(cell.rate, cell.buffer, cell.condition)
+                if old is not None and not cell.is_better(old):
+                    after, cell = before, None
+            cards[job.key] = after
+            yield Progress(job, after, cell, False, count)
 
 
 class _Run:
@@ -301,7 +310,7 @@ class _Run:
 
     def passed(
         self, jobs: Sequence[Job], first: int | None = None
-    ) -> Iterator[tuple[Job, Result | isolation.Failure | None]]:
+    ) -> Generator[tuple[Job, Result | isolation.Failure | None], None, None]:
         """What comes of each job, in order; None at the end of each. Ends early when it is cancelled."""
         ready = [self._worker(jobs[0], first)] if jobs else []
         try:

@@ -110,7 +110,10 @@ def find_slowing(
         full = best or min(rests)
         found = followed(befores[done], by[done], lasts[done], full)
         heard = [row for rest, row in zip(rests, rows, strict=True) if rest <= SAME_CLOCK * full]
-        if number + 1 >= ROUNDS and found.known >= ENOUGH and heard:
+        is_known = found.known >= ENOUGH and len(heard) > 0
+        # Of those that are not known yet as many would be in the next rounds as in these.
+        likely = 1 - (1 - found.known) ** (MOST_ROUNDS / (number + 1))
+        if number + 1 >= ROUNDS and (is_known or likely < ENOUGH):
             break
         time.sleep(PAUSE)
     if not heard:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -20,6 +21,9 @@ from .pace import MOST_ROUNDS, Pace
 
 # So many of the blocks must have had the core to themselves in one run at least.
 ENOUGH = 0.9
+# More runs hardly change anything when the least of each block has moved by no more than such a share (the mean over
+# blocks) in as many of them one after the other.
+SETTLED, IN_A_ROW = 0.005, 2
 
 
 class Runs(NamedTuple):
@@ -50,13 +54,15 @@ class Witnessed:
         return Best(self.pace.best, self._units, self._clock)
 
     def runs(self, run: Callable[[NDArray[np.int64]], NDArray[np.int64]], blocks: int, wanted: int) -> Runs:
-        """At least as many runs as wanted, and up to three times as many until all but a few blocks had the core to
-        themselves once. `run` makes one (ns per block) and fills what the witness told of it (blocks, COLUMNS, ns)."""
+        """As many runs as wanted, or fewer if all but a few blocks had the core to themselves and more hardly change
+        anything; up to three times as many until that is so, or if it is not to be had, until more hardly change
+        anything. `run` makes one (ns per block) and fills what the witness told of it (blocks, COLUMNS, ns)."""
         times: list[NDArray[np.int64]] = []
         told: list[NDArray[np.int64]] = []
         clocks: list[float] = []
-        good = 0
-        while len(times) < MOST_ROUNDS * wanted:
+        leasts: list[float] = []
+        good, most = 0, MOST_ROUNDS * wanted
+        while len(times) < most:
             self.pace.wait()
             clock, units = look()
             clocks.append(clock)
@@ -64,9 +70,14 @@ class Witnessed:
             times.append(run(told[-1]))
             good += self.pace.is_good()
             self._clock, self._units = min(self._clock, clock), min(self._units, units, least_units(told[-1]))
-            if len(times) >= wanted and _alone(told, self._units).any(axis=0).mean() >= ENOUGH:
+            leasts.append(float(np.min(times, axis=0).mean()))
+            alone, has_settled = _alone(told, self._units), _has_settled(leasts)
+            is_known = alone.any(axis=0).mean() >= ENOUGH
+            if is_known and (has_settled or len(times) >= wanted):
                 break
-        made, alone = np.array(times), _alone(told, self._units)
+            if len(times) >= wanted and has_settled and not may_reach(alone, most):
+                break
+        made = np.array(times)
         best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
         known = float(alone.any(axis=0).mean())
         enough = known >= ENOUGH or good >= wanted
@@ -81,6 +92,17 @@ def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:
     after = is_alone(rows, best) & at_full_clock(rows)
     before = np.concatenate((np.ones_like(after[:, :1]), after[:, :-1]), axis=1)
     return after & before
+
+
+def may_reach(alone: NDArray[np.bool_], runs: int) -> bool:
+    """Whether enough blocks may have been alone once after so many runs, if it goes on as in these (R, B)."""
+    return bool(1 - (1 - alone.mean()) ** runs >= ENOUGH)
+
+
+def _has_settled(leasts: Sequence[float]) -> bool:
+    """Whether the mean of the least of all blocks, after each run, has not moved any more in the last ones."""
+    last = leasts[-IN_A_ROW - 1 :]
+    return len(last) > IN_A_ROW and all(now >= before * (1 - SETTLED) for before, now in pairwise(last))
 
 
 def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.int64]:
