@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 import pytest
 
@@ -19,3 +21,14 @@ def test_what_was_waited_for_in_vain_is_not_waited_for_again(monkeypatch, good, 
     pace.wait()
     monkeypatch.setattr(Pace, "is_good", lambda self: False)
     assert len(pace.quiet_runs(lambda: np.ones(1, np.int64), 3)[0]) == 3 * MOST_ROUNDS
+
+
+def test_in_a_hurry_nothing_is_waited_for(monkeypatch):
+    asked = []
+    monkeypatch.setattr(Pace, "is_good", lambda self: asked.append(time.sleep(0.001)))
+    pace = Pace()
+    pace.wait()
+    waited = len(asked)
+    pace.hurry()
+    pace.wait()
+    assert len(asked) - waited == 1 < waited

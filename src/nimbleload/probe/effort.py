@@ -25,4 +25,4 @@ class Effort(msgspec.Struct, frozen=True):
 
 
 # What a first figure is measured with.
-FIRST = Effort(2, 0.03, 0.1, 0)
+FIRST = Effort(2, 0.02, 0.1, 0)

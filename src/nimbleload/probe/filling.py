@@ -84,7 +84,7 @@ def find_filling(
     # Whoever shares the core does so for a while, and takes of it what the witness does not need as well: what grows
     # does so each time, and against each beginning.
     for _ in range(SURE):
-        time.sleep(min(PAUSE, within))
+        time.sleep(min(PAUSE, within / 2))
         loop.filling = 0
         beginning = fresh()
         loop.filling = filled

@@ -173,6 +173,7 @@ class Measurement:
     def first(self, frames: int) -> Iterator[Cell]:
         """First figures at one size, sounding and silent, within a fraction of a second."""
         self._effort = FIRST
+        self._pace.hurry()
         self._see_filling(LONGEST)
         for cell in (*self._sounding(frames), self._silent(frames)):
             if cell.condition != "waking":

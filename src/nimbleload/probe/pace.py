@@ -72,6 +72,10 @@ class Pace:
                 return
         self._in_vain += 1
 
+    def hurry(self) -> None:
+        """Hardly waits any more, as after a hundred times in vain."""
+        self._in_vain = 100
+
     def learn(self, seconds: float) -> None:
         """Works for so many seconds, so that `best` is what this core can do."""
         until = time.monotonic() + seconds
