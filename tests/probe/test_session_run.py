@@ -158,6 +158,20 @@ def test_first_figures_of_all_come_before_anything_is_measured_thoroughly(rogue)
     assert {c.provenance for c in cards[uses[2].card_key()].cells} == {"measured", "first"}
 
 
+def test_what_costs_most_in_all_its_uses_is_measured_thoroughly_first(monkeypatch):
+    """Six times 10 µs are less than once 80, which is less than three times 30."""
+    names = {"few": (3, 30e-6), "many": (6, 10e-6), "once": (1, 80e-6)}
+    uses = {name: [house_use("tar", f"{name}{k}", drive=mean) for k in range(n)] for name, (n, mean) in names.items()}
+    of = session(strip("a", *(use for each in uses.values() for use in each)))
+    first = {f"{name}0": [msgspec.structs.replace(cell(mean), provenance="first")] for name, (_, mean) in names.items()}
+    rest = {f"{name}0": [cell(mean)] for name, (_, mean) in names.items()}
+    for at, expected in ((64, ["few0", "once0", "many0"]), (None, ["many0", "few0", "once0"])):
+        monkeypatch.setattr(session_run, "_Run", Scripted.brings(*([first] if at else []), rest))
+        todo = [job._replace(details=False) for job in session_run.jobs(of, {}, (64,))]
+        list(session_run.run(todo, {}, first=at))
+        assert [job.use.id for job in Scripted.passes[1 if at else 0]] == expected
+
+
 def test_a_plugin_that_is_not_installed_is_said(rogue):
     use = PluginUse("x", PluginRef("clap", "org.nowhere", "Nowhere"))
     _, cards = run(session(strip("a", use)))

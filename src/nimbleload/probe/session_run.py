@@ -200,8 +200,9 @@ def run(
     """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones.
 
     With `first`, a buffer size (samples), all that have no figure of this computer at it are tried there quickly
-    before anything is measured thoroughly; what fails then has failed. Cells that others disturbed are measured once
-    more when all else is: whoever shares the core does so for minutes, and has gone perhaps.
+    before anything is measured thoroughly, which then goes by what all uses of a plugin cost together there: what may
+    change a decision most comes first. What fails in the first round has failed. Cells that others disturbed are
+    measured once more when all else is: whoever shares the core does so for minutes, and has gone perhaps.
     """
     made = _Run(todo, effort or Effort(), cancelled, quiet_seconds, paused)
     fresh = [job for job in todo if job.again is None]
@@ -216,13 +217,22 @@ def run(
     failed = [job for job in fresh if cards[job.key].failure]
     for job in failed:
         yield Progress(job, cards[job.key], None, True)
-    for job, message in made.passed([job for job in fresh if job not in failed]):
+    left = [job for job in fresh if job not in failed]
+    if first is not None:
+        left.sort(key=lambda job: -_weight(job, cards[job.key], first))
+    for job, message in made.passed(left):
         if message is None:
             yield Progress(job, cards[job.key], None, True)
         else:
             cards[job.key], cell = taken_in(cards[job.key], message)
             yield Progress(job, cards[job.key], cell, False)
     yield from _again(made, todo, cards, cancelled)
+
+
+def _weight(job: Job, card: CostCard, buffer: int) -> float:
+    """What all uses of a plugin cost together in a block of so many samples (seconds); 0 where that is not known."""
+    cell = card.cell(job.rate, buffer, "sounding")
+    return job.uses * cell.mean if cell is not None else 0.0
 
 
 def _again(

@@ -67,6 +67,8 @@ class Case:
 
     def aside(self, states: States) -> NDArray[np.float64]:
         """What plugins' own threads and processes compute in a block, all together (…, seconds)."""
+        if not self.costs.aside.any():
+            return np.zeros(states.shape[:-1])
         return np.asarray(in_states(self.costs.aside, states).sum(axis=-1), np.float64)
 
     def played(self, states: States) -> Played:

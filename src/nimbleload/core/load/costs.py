@@ -220,7 +220,9 @@ def in_states(of: NDArray[np.float64], states: States) -> NDArray[np.float64]:
     if states.dtype == np.bool_ or len(of) == FEWER:
         rows: NDArray[np.float64] = np.where(states, of[FULL], of[SILENT])
         return rows
-    return np.asarray(of[states, np.arange(of.shape[1])], np.float64)
+    # As places in one row: that is looked up in half of the time.
+    places = states * np.intp(of.shape[1]) + np.arange(of.shape[1])
+    return np.asarray(of.ravel()[places], np.float64)
 
 
 def provenance(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> dict[Provenance, float]:

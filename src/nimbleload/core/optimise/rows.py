@@ -271,9 +271,6 @@ class Rows:
             found[self.by[begins]] = np.add.reduceat(of_effects, begins, axis=0)
         return found
 
-    def _per_candidate(self, of_effects: Figures) -> Figures:
-        return np.asarray(np.bincount(self.by, of_effects, minlength=len(self.candidates)), np.float64)
-
     @cached_property
     def _even(self) -> tuple[Figures, Figures]:
         """The rows of all work, of all kinds: what they come to (D), and what candidates take off (n, D)."""
@@ -337,33 +334,39 @@ class Rows:
         whole, saved = float(self.cost[kind].sum()), self.saved[:, kind]
         if self._counts_beside:
             whole, saved = whole + float(self.beside[kind].sum()), saved + self.less[:, kind]
-        even = np.full(self.cost.shape[1], 1 / self.threads)
-        return self._row(kind, whole / self.threads, saved / self.threads, even, None)
+        both = self._both(kind, np.full(self.cost.shape[1], 1 / self.threads))
+        saves = np.bincount(self.by, saved / self.threads, minlength=len(self.candidates))
+        return Row(kind, whole / self.threads, np.append(saves, -both), None)
 
-    def _row(self, kind: int, whole: float, saved: Figures, own: Figures, bound: Bound | None) -> Row:
-        """The row of what effects take off (E, seconds), where strips count with such weights (`own`: S)."""
-        twice = self.twice
-        seconds = own[twice.strip] * twice.seconds[:, kind]
-        seconds += self._counts_beside * twice.beside[:, kind] / self.threads
-        return Row(kind, whole, np.append(self._per_candidate(saved), -seconds), bound)
-
-    def weighted(self, kind: int, bound: Bound) -> Row:
-        """The row of a bound."""
-        t, g, taken = self.threads, float(self.g[kind]), self.saved[:, kind]
-        own, bus = (1 - g) / t + g * bound.weights, (1 - g) / t
-        of_bus = bus + g * bound.bus[self.by] if bound.bus is not None else bus
-        saved = taken * np.where(self._is_bus, of_bus, own[self.strip])
-        if bound.along is not None:
-            own = own + g * bound.along
-            saved = saved + np.where(self._is_bus, 0.0, g * bound.along[self.strip] * np.maximum(taken, 0.0))
-        whole = float(self.cost[kind] @ own) + g * bound.constant
+    def weighted(self, kind: int, bounds: Sequence[Bound]) -> list[Row]:
+        """The rows of bounds of one kind of moment."""
+        if not bounds:
+            return []
+        t, g, taken, is_bus = self.threads, float(self.g[kind]), self.saved[:, kind], self._is_bus
+        none = np.zeros(max(len(self.candidates), self.cost.shape[1]))
+        along = np.array([none[: self.cost.shape[1]] if each.along is None else each.along for each in bounds])
+        bus = np.array([none[: len(self.candidates)] if each.bus is None else each.bus for each in bounds])
+        own = (1 - g) / t + g * np.array([each.weights for each in bounds])
+        saved = taken * np.where(is_bus, (1 - g) / t + g * bus[:, self.by], own[:, self.strip])
+        saved += np.where(is_bus, 0.0, g * along[:, self.strip] * np.maximum(taken, 0.0))
+        own += g * along
+        whole = own @ self.cost[kind] + g * np.array([each.constant for each in bounds])
         if self._counts_beside:
-            whole, saved = whole + float(self.beside[kind].sum()) / t, saved + self.less[:, kind] / t
-        return self._row(kind, whole, saved, own, bound)
+            whole, saved = whole + self.beside[kind].sum() / t, saved + self.less[:, kind] / t
+        saves, both = self._summed(saved.T).T, self._both(kind, own)
+        return [
+            Row(kind, float(whole[k]), np.append(saves[k], -both[k]), bound) for k, bound in enumerate(bounds)
+        ]  # fmt: skip
+
+    def _both(self, kind: int, own: Figures) -> Figures:
+        """What each pair would take twice (…, P; seconds) where strips count with such weights (`own`: …, S)."""
+        twice = self.twice
+        found: Figures = own[..., twice.strip] * twice.seconds[:, kind]
+        return found + self._counts_beside * twice.beside[:, kind] / self.threads
 
     def again(self, row: Row) -> Row:
         """A row of other rows as it is in these, of the same candidates."""
-        return self.work(row.kind) if row.bound is None else self.weighted(row.kind, row.bound)
+        return self.work(row.kind) if row.bound is None else self.weighted(row.kind, [row.bound])[0]
 
     def closing(self, kind: int) -> list[Row]:
         """The rows of late and early cuts of the graph: what must be through before the last strips can run.
@@ -377,7 +380,7 @@ class Rows:
     def _cut(self, kind: int) -> list[Row]:
         if kind not in self._bounds:
             self._bounds[kind] = self._cuts(kind) if self.threads > 1 else []
-        return [self.weighted(kind, bound) for bound in self._bounds[kind]]
+        return self.weighted(kind, self._bounds[kind])
 
     def _cuts(self, kind: int) -> list[Bound]:
         """The bounds of cuts, by what strips cost now: they hold for whatever they cost."""
@@ -407,9 +410,9 @@ class Rows:
         bus = np.array([float(any(live[m] for m in candidate.members)) for candidate in self.candidates])
         rest = 1 / (self.threads - 1)
         of_rest = Bound((1 - live) * rest, bus=(1 - bus) * rest)
-        return [self.weighted(kind, Bound(live, bus=bus)), self.weighted(kind, of_rest)]
+        return self.weighted(kind, [Bound(live, bus=bus), of_rest])
 
     def chain(self, kind: int, cost: Figures) -> Row:
         """The row of what must run one after the other while strips cost this much (S, seconds)."""
         weights = in_a_row(self.of.planned.tasks, self.case.host, self.of.planned.live, cost, self.threads)
-        return self.weighted(kind, Bound(weights))
+        return self.weighted(kind, [Bound(weights)])[0]

@@ -168,7 +168,7 @@ def cut(session: Session, graph: Graph, cards: Cards) -> Moments:
         first, last = np.searchsorted(times, flat).T
         np.add.at(change, (first, strip), 1)
         np.add.at(change, (last, strip), -1)
-    states = (np.cumsum(change[:count], axis=0) > 0).astype(np.int16)
+    states = (np.cumsum(change[:count], axis=0, dtype=np.int32) > 0).astype(np.int16)
     numbers = _fewer(session, states, played, times) if length > 0 else ()
     distinct, of = _distinct_rows(states)
     return Moments(times, states, distinct, of, numbers)
@@ -193,18 +193,17 @@ def _fewer(
     session: Session, states: NDArray[np.int16], played: dict[int, list[Held]], times: NDArray[np.float64]
 ) -> tuple[int, ...]:
     """Marks in `states` (M, S) where strips play fewer notes than they could; the numbers of notes that occur."""
-    counts: dict[int, NDArray[np.int64]] = {}
-    for i, stretches in played.items():
-        instrument = session.strips[i].instrument
-        assert instrument is not None
-        counts[i] = np.where(states[:, i] == SILENT, instrument.voices, levels(stretches, times))
-        counts[i][counts[i] >= instrument.voices] = -1
-    occurring = {count for each in counts.values() for count in each.tolist()} - {-1}
-    notes = tuple(sorted(occurring))
-    for i, each in counts.items():
-        fewer = each >= 0
-        states[fewer, i] = FEWER + np.searchsorted(notes, each[fewer])
-    return notes
+    if not played:
+        return ()
+    numbers = list(played)
+    most = np.array([instrument.voices if (instrument := session.strips[i].instrument) else 0 for i in numbers])
+    counts = np.array([levels(stretches, times) for stretches in played.values()]).T
+    own = states[:, numbers]
+    fewer = (own != SILENT) & (counts < most)
+    notes = np.unique(counts[fewer])
+    own[fewer] = FEWER + np.searchsorted(notes, counts[fewer])
+    states[:, numbers] = own
+    return tuple(notes.tolist())
 
 
 def _distinct_rows(rows: NDArray[np.int16]) -> tuple[NDArray[np.int16], NDArray[np.int64]]:
