@@ -41,11 +41,15 @@ def measured(plugin: known.Known, seconds: float = 0.01):
 
 def test_a_plugin_that_is_dearer_after_a_while_is_so_in_the_load_and_not_in_its_cells(tmp_path, monkeypatch):
     # What others disturb is measured again.
+    _, plain = measured(known.installed(tmp_path / "plain", "clap", monkeypatch), PATIENT_SECONDS)
     of, card = measured(known.installed(tmp_path, "clap", monkeypatch, "COLD"), PATIENT_SECONDS)
     assert [each.buffer for each in card.paced] == list(PACED_SIZES)
-    for each in card.paced:
+    for each, usual in zip(card.paced, plain.paced, strict=True):
         assert each.row == pytest.approx(own(each.buffer), rel=0.05, abs=1e-6)
-        assert each.paced - each.row == pytest.approx(known.COLD, rel=0.05)
+        # The other one waits for the clock: what is left is the beginning of its code, and the lines that it reads and
+        # writes. Of those others take the more the more they share the core.
+        assert abs(usual.paced - usual.row) < 10e-6
+        assert each.paced - each.row == pytest.approx(known.COLD + usual.paced - usual.row, rel=0.04)
         cell = card.cell(48000, each.buffer, "sounding")
         assert cell.sequence_ns().mean() / 1e9 < own(each.buffer) + known.COLD / 3
         here = instant(survey(of, Plan(), {card.key: card}, Machine(1), each.buffer))
@@ -86,13 +90,6 @@ def test_an_instrument_that_is_struck_is_struck_both_ways(tmp_path, monkeypatch)
     struck = known.STRUCK * np.ceil(known.STRUCK_SAMPLES / 512) / (CHORD_CYCLE // 512)
     for each in (found.row, found.paced):
         assert each == pytest.approx(own(512) + struck, rel=0.1)
-
-
-def test_a_plugin_that_does_not_mind_takes_as_long_either_way(tmp_path, monkeypatch):
-    _, card = measured(known.installed(tmp_path, "clap", monkeypatch))
-    for each in card.paced:
-        # It waits for the clock: what is left is the beginning of its code, and the lines that it reads and writes.
-        assert abs(each.paced - each.row) < 10e-6
 
 
 class Shared:
@@ -140,13 +137,14 @@ def test_how_much_would_be_known_after_more_cycles_is_told(share, likely):
     [
         (0.0, 0, 0.0, 3),  # in quiet, two that change nothing beside the first
         (0.0, 0, 0.05, CYCLES), (0.0, 1, 0.05, CHORDS),
-        (1.0, 0, 0.05, CYCLES), (1.0, 1, 0.05, CHORDS),  # others never pause: more would tell no more
+        (1.0, 0, 0.01, CYCLES), (1.0, 1, 0.01, CHORDS),  # others never pause: more would tell no more
+        (1.0, 0, 0.1, MOST_CYCLES),  # unless they are at it more and more
         (0.7, 0, 0.05, range(CYCLES + 1, MOST_CYCLES)),  # until it is known what others did
     ],
 )  # fmt: skip
 def test_no_more_cycles_are_played_than_tell_something(monkeypatch, share, notes, drift, cycles):
     """Each takes so much more than the one before it."""
-    made, number = Shared(share, cycles=MOST_CYCLES), [0, 0]
+    made, number = Shared(share, cycles=MOST_CYCLES + 1), [0, 0]
     told = np.where(made.told == 0, (1000, 1500), made.told)
 
     class Played:

@@ -30,9 +30,10 @@ PACED_SIZES = (64, 512)
 # in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
 CYCLES, MOST_CYCLES = 4, 12
-# They are enough sooner where the last ones, so many of them, have moved neither by more than such a share. Those of an
-# instrument are three times as long: so many of them are as good.
-SETTLED, IN_A_ROW, CHORDS = 0.005, 2, 3
+# They are enough sooner where the last ones, so many of them, have moved neither by more than such a share; where more
+# would not tell what others did, by more than another. Those of an instrument are three times as long: so many of them
+# are as good.
+SETTLED, ROUGHLY, IN_A_ROW, CHORDS = 0.005, 0.02, 2, 3
 # So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts. It is
 # not gone on where not even those are to be had.
 ENOUGH, LEAST_KNOWN = 0.8, 0.25
@@ -165,11 +166,12 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
     return Both(row, paced, known, shared, likely)
 
 
-def has_settled(so_far: Sequence[Both]) -> bool:
-    """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline."""
+def has_settled(so_far: Sequence[Both], by: float) -> bool:
+    """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline by more
+    than such a share."""
     last = so_far[-IN_A_ROW - 1 :]
     moved = (abs(getattr(b, way) / getattr(a, way) - 1) for a, b in pairwise(last) for way in ("row", "paced"))
-    return len(last) > IN_A_ROW and max(moved) <= SETTLED
+    return len(last) > IN_A_ROW and max(moved) <= by
 
 
 def find_paced(
@@ -193,8 +195,11 @@ def find_paced(
             told[way].append(heard)
         found = both(np.array(times), np.array(told), units)
         so_far.append(found)
-        is_enough = found.known >= ENOUGH or found.likely < LEAST_KNOWN or time.monotonic() > until
-        if is_enough and (number + 1 >= (CHORDS if notes else CYCLES) or has_settled(so_far)):
+        are_enough = number + 1 >= (CHORDS if notes else CYCLES)
+        if found.known >= ENOUGH and (are_enough or has_settled(so_far, SETTLED)):
+            break
+        in_vain = found.likely < LEAST_KNOWN and has_settled(so_far, ROUGHLY)
+        if are_enough and (in_vain or time.monotonic() > until):
             break
     row, paced = (max(each - overhead, 0.0) / 1e9 for each in (found.row, found.paced))
     return Paced(rate, frames, row, paced, found.shared)
