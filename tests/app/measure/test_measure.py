@@ -239,6 +239,31 @@ def test_a_row_is_shown_anew_when_another_is_measured(page):
     assert sorted(shown) == [(0, 0), (1, 1), (1, 1)]
 
 
+def test_the_row_that_is_being_measured_says_so_in_whatever_order_they_come(page):
+    """What costs most comes first, once that is known; one that crashes among the first does not end these."""
+    jobs = [Job(key, use, 1, (256,), 48000) for key, use, _ in page.model.rows[:3]]
+    page.measuring.started.emit(jobs)
+
+    def told(number, finished=False, failure=None, **cell):
+        known = page._desk.cards[jobs[number].key]
+        one = msgspec.structs.replace(known.cells[0], **cell) if cell else None
+        step = Progress(jobs[number], msgspec.structs.replace(known, failure=failure), one, finished)
+        page.measuring.progressed.emit(step)
+        return [page.model.status(row) for row in range(3)]
+
+    assert told(0, provenance="first") == ["measuring", "waiting", "waiting"]
+    assert told(1, failure="crashed: SIGSEGV")[1] == "measuring"
+    assert "First figures of all" not in page.sentence.advice.text()
+    assert told(2, provenance="first")[2] == "measuring"
+    assert told(1, True, "crashed: SIGSEGV")[1] == "failed"
+    assert "First figures of all" in page.sentence.advice.text()
+    # The last one is measured thoroughly before the first.
+    assert told(2)[::2] == ["waiting", "measuring"]
+    assert told(2, provenance="measured")[::2] == ["waiting", "measuring"]
+    assert told(2, True)[0] == "waiting" and page.model.status(2) not in ("waiting", "measuring")
+    assert told(0)[0] == "measuring"
+
+
 def test_figures_measured_once_more_are_counted_and_told(page):
     job = Job(*page.model.rows[0][:2], 1, (256,), 48000)
     page.measuring.started.emit([job])

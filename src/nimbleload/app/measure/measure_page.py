@@ -319,15 +319,8 @@ class MeasurePage(QWidget):
         self._more, self._more_done = 0, 0
         self._first_is_over, self._first_seconds = False, 0.0
 
-    def _begin_next(self) -> None:
-        """The first job that is not finished is measured now; what failed quickly was finished before."""
-        left = next((job for job in self._jobs if job.key not in self._finished), None)
-        if left is not None:
-            self._begin(left)
-
     def _begin(self, job: Job) -> None:
         self.model.current = job.key
-        self.model.waiting.discard(job.key)
         row = self.model.row_of(job.key)
         self.table.scrollTo(self.model.index(row, 0))
 
@@ -336,25 +329,30 @@ class MeasurePage(QWidget):
         if document is None or step.job.key not in document.session.cards_needed():
             return  # another session was opened meanwhile
         self._desk.take_card(step.card)
-        if step.cell is not None and step.cell.provenance == "first":
+        is_first = step.cell is not None and step.cell.provenance == "first"
+        if is_first:
             self._tried_first.add(step.job.key)
             self.model.current = step.job.key
-        elif self._tried_first and not self._first_is_over:
+        elif not step.finished and step.job.key != self.model.current:
+            self._begin(step.job)
+        # What fails among the first is told to be finished when they are through.
+        goes_on = is_first or (bool(step.card.failure) and not step.finished)
+        if self._tried_first and not self._first_is_over and not goes_on:
             # From now on every load rests on figures of this computer.
             self._first_is_over, self._first_seconds = True, self.measuring.seconds
-            self._begin_next()
             self._desk.refresh()
         if step.finished:
             self._finished.add(step.job.key)
+            self.model.waiting.discard(step.job.key)
             self._done_cells = sum(job.steps for job in self._jobs if job.key in self._finished)
+            # Which one comes next is told by what is heard of it first.
             self.model.current = None
-            self._begin_next()
             if self._desk.is_idle and not self._desk.wants_peek:
                 self._desk.refresh()
         elif step.again:
             self.bar.setMaximum(self.bar.maximum() + step.again - self._more)
             self._more, self._more_done = step.again, self._more_done + 1
-            self._done_cells, self.model.current = self._done_cells + 1, step.job.key
+            self._done_cells += 1
         elif step.cell is not None and step.cell.provenance != "first":
             self._done_cells += 1
         self.bar.setValue(self._done_cells)
