@@ -20,7 +20,7 @@ from nimbleload.probe import paced, session_run
 from nimbleload.probe.effort import PATIENT_SECONDS, Effort
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
-from nimbleload.probe.paced import CHORDS, CYCLES, LEAST_KNOWN, MOST_CYCLES, PACED_SIZES, Turns, both, find_paced
+from nimbleload.probe.paced import CYCLES, LEAST_KNOWN, MOST_CYCLES, PACED_SIZES, Turns, both, find_paced
 from nimbleload.probe.signal import CHORD_CYCLE, chord, musical
 from nimbleload.probe.timed import TimedLoop, overhead_ns
 from tests.helpers import known
@@ -127,6 +127,30 @@ def test_where_others_shared_the_core_all_the_while_it_says_so():
     assert found.row == pytest.approx(2 * Shared.ROW.mean(), rel=0.01)
 
 
+def test_what_is_not_known_of_a_cycle_counts_in_it_too():
+    """A note is struck in its first quarter; in its second half others shared the core each time, and in some more."""
+    made = Shared(0.3)
+    own = np.where(np.arange(96) < 24, 90_000, 20_000)
+    made.times = made.times * (own / Shared.ROW)
+    alone = made.told[..., 1] < 2 * made.told[..., 0]
+    late = np.arange(96) >= 48
+    made.times = np.where(late & alone, 2, 1) * made.times
+    made.told[..., 1] = np.where(late & alone, 1.7, 1) * made.told[..., 1]
+    found = made.found()
+    assert LEAST_KNOWN < found.known <= 0.5
+    assert found.row == pytest.approx(own.mean(), rel=0.04)
+
+
+@pytest.mark.parametrize("share", [0.0, 0.6, 1.0])
+def test_blocks_that_something_held_up_are_none_of_the_plugins(share):
+    """One in twenty is away for 4 ms, and behind it the core is as free as ever."""
+    made = Shared(share)
+    made.times[np.random.default_rng(5).random(made.times.shape) < 0.05] += 4_000_000
+    found = made.found()
+    assert found.row == pytest.approx((2 if share == 1 else 1) * Shared.ROW.mean(), rel=0.04)
+    assert found.paced / found.row == pytest.approx(1 + 3000 / Shared.ROW.mean(), rel=0.02)
+
+
 @pytest.mark.parametrize(("share", "likely"), [(0.0, (1.0, 1.0)), (0.5, (0.98, 1.0)), (0.99, (0.0, 0.1))])
 def test_how_much_would_be_known_after_more_cycles_is_told(share, likely):
     assert likely[0] <= Shared(share, cycles=3).found().likely <= likely[1]
@@ -136,8 +160,8 @@ def test_how_much_would_be_known_after_more_cycles_is_told(share, likely):
     ("share", "notes", "drift", "cycles"),
     [
         (0.0, 0, 0.0, 3),  # in quiet, two that change nothing beside the first
-        (0.0, 0, 0.05, CYCLES), (0.0, 1, 0.05, CHORDS),
-        (1.0, 0, 0.01, CYCLES), (1.0, 1, 0.01, CHORDS),  # others never pause: more would tell no more
+        (0.0, 0, 0.05, CYCLES), (0.0, 1, 0.05, CYCLES),
+        (1.0, 0, 0.01, CYCLES), (1.0, 1, 0.01, CYCLES),  # others never pause: more would tell no more
         (1.0, 0, 0.1, MOST_CYCLES),  # unless they are at it more and more
         (0.7, 0, 0.05, range(CYCLES + 1, MOST_CYCLES)),  # until it is known what others did
     ],

@@ -24,6 +24,7 @@ from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import CHORD_CYCLE, CYCLE, again
 from .timed import TimedLoop, give
+from .witnessed import own_times
 
 PACED_SIZES = (64, 512)
 # Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
@@ -31,9 +32,8 @@ PACED_SIZES = (64, 512)
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
 CYCLES, MOST_CYCLES = 4, 12
 # They are enough sooner where the last ones, so many of them, have moved neither by more than such a share; where more
-# would not tell what others did, by more than another. Those of an instrument are three times as long: so many of them
-# are as good.
-SETTLED, ROUGHLY, IN_A_ROW, CHORDS = 0.005, 0.02, 2, 3
+# would not tell what others did, by more than another.
+SETTLED, ROUGHLY, IN_A_ROW = 0.005, 0.02, 2
 # So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts. It is
 # not gone on where not even those are to be had.
 ENOUGH, LEAST_KNOWN = 0.8, 0.25
@@ -41,8 +41,9 @@ ENOUGH, LEAST_KNOWN = 0.8, 0.25
 SECONDS, CELLS = 3.0, 30
 # What is computed with in between: so many values, which stay in the nearest caches, so many at a time.
 VALUES, STEP = 8192, 1024
-# Blocks in a row are no further apart, unless something interrupts them (ns).
-BETWEEN_NS = 50_000
+# Blocks in a row are no further apart, unless something interrupts them (ns); nor does one take so many times as long
+# as the least in the same place, and so much more.
+BETWEEN_NS, HELD_UP = 50_000, 4
 
 
 @njit(nogil=True, cache=True)
@@ -133,8 +134,9 @@ class Turns:
 
 
 class Both(NamedTuple):
-    """What a block takes as a rule in a `row` and once a deadline (`paced`, ns): the mean over the places in the cycle
-    of which both are known without others. `known` is which share of all places that is (0 … 1). Where it is too
+    """What a block takes as a rule in a `row` and once a deadline (`paced`, ns): the mean over the places in the cycle,
+    of those the median of which both are known without others, of the rest the least (see `own_times`): a burst, or a
+    note that is struck, may lie in either. `known` is which share of all places is (0 … 1). Where it is too
     little, it is the mean over all, in which the witness took `shared` times as long as at best. `likely` is which
     share would be known after the most cycles, if others go on as in these."""
 
@@ -153,17 +155,24 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
     # Of what was not asked nothing is known: as if it had been at the lowest clock.
     clocked = np.where(heard[..., None], told, told.max(initial=0))
     alone = np.array([is_alone(each, best) & at_full_clock(full) for each, full in zip(told, clocked, strict=True)])
+    # What is told behind a block says nothing of one that was held up itself.
+    through = times <= HELD_UP * times.min(axis=1, keepdims=True) + BETWEEN_NS
+    alone &= through
     places = np.asarray(alone.any(axis=1).all(axis=0))
     known, shared = float(places.mean()), 1.0
     likely = float(np.prod(1 - (1 - alone.mean(axis=(1, 2))) ** MOST_CYCLES))
     if known < LEAST_KNOWN:
         shared = longer(told[heard], best, ~alone[heard])
-        alone[:], places[:] = True, True
-    row, paced = (
-        float(np.nanmedian(np.where(own, each, np.nan)[:, places], axis=0).mean())
-        for each, own in zip(times, alone, strict=True)
-    )
+        alone, places[:] = through, True
+    row, paced = (_usual(each, own, places) for each, own in zip(times, alone, strict=True))
     return Both(row, paced, known, shared, likely)
+
+
+def _usual(times: NDArray[np.int64], alone: NDArray[np.bool_], places: NDArray[np.bool_]) -> float:
+    """What a block takes as a rule (ns), of cycles (times: N, B; alone: N, B), some of whose places (B) are known."""
+    found = own_times(times, alone).astype(np.float64)
+    found[places] = np.nanmedian(np.where(alone, times, np.nan)[:, places], axis=0)
+    return float(found.mean())
 
 
 def has_settled(so_far: Sequence[Both], by: float) -> bool:
@@ -195,7 +204,7 @@ def find_paced(
             told[way].append(heard)
         found = both(np.array(times), np.array(told), units)
         so_far.append(found)
-        are_enough = number + 1 >= (CHORDS if notes else CYCLES)
+        are_enough = number + 1 >= CYCLES
         if found.known >= ENOUGH and (are_enough or has_settled(so_far, SETTLED)):
             break
         in_vain = found.likely < LEAST_KNOWN and has_settled(so_far, ROUGHLY)
