@@ -179,8 +179,9 @@ def has_settled(so_far: Sequence[Both], by: float) -> bool:
     """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline by more
     than such a share."""
     last = so_far[-IN_A_ROW - 1 :]
-    moved = (abs(getattr(b, way) / getattr(a, way) - 1) for a, b in pairwise(last) for way in ("row", "paced"))
-    return len(last) > IN_A_ROW and max(moved) <= by
+    ways = ((a.row, b.row, a.paced, b.paced) for a, b in pairwise(last))
+    stays = (abs(y - x) <= by * x and abs(w - v) <= by * v for x, y, v, w in ways)
+    return len(last) > IN_A_ROW and all(stays)
 
 
 def find_paced(
