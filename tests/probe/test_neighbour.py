@@ -37,7 +37,7 @@ class Disturbed:
     def rewind(self):
         pass
 
-    def run(self, frames, blocks, notes=()):
+    def run(self, frames, blocks, notes=(), others=None):
         times = np.full(blocks, float(OWN))
         times[::8] *= 5
         times *= self.slower if self.beside else 1
@@ -97,7 +97,7 @@ def test_who_shares_a_core_for_a_while_is_no_neighbour_either(monkeypatch):
 def test_an_instrument_is_struck_anew_in_each_turn_and_begins_once(monkeypatch):
     loop, struck, filled = Disturbed(0.0), [], []
 
-    def run(frames, blocks, notes=()):
+    def run(frames, blocks, notes=(), others=None):
         struck.append((blocks, notes))
         return Disturbed.run(loop, frames, blocks, notes)
 

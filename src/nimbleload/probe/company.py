@@ -20,8 +20,8 @@ from ..native.clock import now
 from ..native.memory import call2, flush_denormals
 from .formats.hosted import Hosted, Note
 from .pace import Pace
-from .signal import CHORD_CYCLE, CYCLE, again
-from .timed import LINE_WORDS, TimedLoop
+from .signal import CYCLE, again, blocks_in_cycle
+from .timed import LINE_WORDS, NOBODY, TimedLoop
 
 LEVELS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 # At the smallest size what is brought back counts most, and is no share that could be read from a longer block.
@@ -64,21 +64,30 @@ def find_company(
     cycles, so that what comes every so many blocks falls on the same ones in each of them. If it is not `patient`, no
     more are made where the core is not quiet.
     """
-    blocks = max(CHORD_CYCLE // frames, 1) if notes else whole_cycles(frames)
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
     levels = [memory[: int(level * cache) // 8] for level in LEVELS]
-    loop.run(frames, max((CHORD_CYCLE if notes else CYCLE) // frames, 1), loop.fill(frames, notes))
+    once_more, seconds = in_cycles(loop, frames, notes), []
+    for others in levels:
+        once_more(others)
+        seconds.append(least_mean(pace, partial(once_more, others), overhead, SECONDS if patient else 0.0) / 1e9)
+    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
 
-    def beside(others: NDArray[np.int64]) -> NDArray[np.int64]:
+
+def in_cycles(
+    loop: TimedLoop, frames: int, notes: tuple[Note, ...]
+) -> Callable[..., NDArray[np.int64]]:  # fmt: skip
+    """Brings a plugin to where it is full; what then plays whole cycles of it, each time from the same state on, and
+    tells their block times (ns). It may be given memory that others use between the blocks."""
+    cycle = blocks_in_cycle(frames, notes)
+    blocks = cycle if notes else whole_cycles(frames)
+    loop.run(frames, cycle, loop.fill(frames, notes))
+
+    def once_more(others: NDArray[np.int64] = NOBODY) -> NDArray[np.int64]:
         loop.rewind()
         # As many notes are held as before, and have died away as far.
         return loop.run(frames, blocks, again(notes), others=others)
 
-    seconds = []
-    for others in levels:
-        beside(others)
-        seconds.append(least_mean(pace, partial(beside, others), overhead, SECONDS if patient else 0.0) / 1e9)
-    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
+    return once_more
 
 
 def whole_cycles(frames: int) -> int:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..native.witness import COLUMNS, is_alone, least_units
 from .formats.hosted import Note
-from .signal import CHORD_CYCLE, CYCLE, again
+from .signal import again, blocks_in_cycle
 from .timed import TimedLoop
 
 # So many runs of one cycle each are compared, with what the witness tells after each block: others on the same core
@@ -48,7 +48,7 @@ def find_filling(
     most. `alive` is called before every run. The loop takes it to heart: from now on it fills as much.
     """
     loop.filling = 0
-    cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
+    cycle = blocks_in_cycle(frames, notes)
     until = time.monotonic() + within
 
     def run(cycles: int, first: tuple[Note, ...]) -> Heard:

@@ -11,13 +11,11 @@ from collections.abc import Sequence
 
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
 from ..native.memory import call2, flush_denormals, load_atomic
-from .company import whole_cycles
+from .company import in_cycles
 from .formats.hosted import Hosted, Note
 from .pace import Pace
-from .signal import CHORD_CYCLE, CYCLE, again
 from .stage import settle_thread
 from .timed import TimedLoop
 
@@ -48,15 +46,7 @@ def find_slowdown(
     """
     if not cores:
         return 1.0
-    cycle = (CHORD_CYCLE if notes else CYCLE) // FRAMES
-    blocks = cycle if notes else whole_cycles(FRAMES)
-    loop.run(FRAMES, cycle, loop.fill(FRAMES, notes))
-
-    def once_more() -> NDArray[np.int64]:
-        loop.rewind()
-        # As many notes are held as before, and have died away as far.
-        return loop.run(FRAMES, blocks, again(notes))
-
+    once_more = in_cycles(loop, FRAMES, notes)
     neighbours = _Neighbours(other, loop, notes, cores)
     alone, beside = [], []
     for go in range(GOES):

@@ -20,6 +20,7 @@ from functools import partial
 from itertools import product
 
 from ..house.instance import load_all
+from ..native.witness import look
 from .signal import musical
 from .standards import STANDARDS
 from .supervisor import PR_SET_PDEATHSIG, supervise
@@ -40,6 +41,7 @@ def make_ready() -> None:
     for module in (timed, company, neighbour, paced, slowed, stage):
         module.warm_up()
     Pace()
+    look()
 
 
 def begin(environment: dict[str, str], files: list[int]) -> None:

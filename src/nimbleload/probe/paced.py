@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable, Sequence
-from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -22,18 +21,17 @@ from ..native.memory import call2, flush_denormals
 from ..native.witness import CLOCK, COLUMNS, UNITS, at_full_clock, attest, is_alone, least_units, longer
 from .aside import let_go
 from .formats.hosted import Hosted, Note
-from .signal import CHORD_CYCLE, CYCLE, again
+from .signal import again, blocks_in_cycle
 from .timed import TimedLoop, give
-from .witnessed import own_times
+from .witnessed import SETTLED, has_settled, known_after, own_times
 
 PACED_SIZES = (64, 512)
 # Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
 # in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
 CYCLES, MOST_CYCLES = 4, 12
-# They are enough sooner where the last ones, so many of them, have moved neither by more than such a share; where more
-# would not tell what others did, by more than another.
-SETTLED, ROUGHLY, IN_A_ROW = 0.005, 0.02, 2
+# They are enough sooner where the last ones have settled; where more would not tell what others did, by this share.
+ROUGHLY = 0.02
 # So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts. It is
 # not gone on where not even those are to be had.
 ENOUGH, LEAST_KNOWN = 0.8, 0.25
@@ -113,10 +111,10 @@ class Turns:
         """
         let_go()
         if not is_paced:
-            self._run(max(CYCLE // self._frames, 1), (), 0)
+            self._run(blocks_in_cycle(self._frames), (), 0)
         first = again(self._notes) if self._begun else self._first
         self._begun = True
-        cycle = max((CHORD_CYCLE if self._notes else CYCLE) // self._frames, 1)
+        cycle = blocks_in_cycle(self._frames, self._notes)
         return self._run(cycle, first, self._period if is_paced else 0)
 
     def _run(
@@ -160,7 +158,7 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
     alone &= through
     places = np.asarray(alone.any(axis=1).all(axis=0))
     known, shared = float(places.mean()), 1.0
-    likely = float(np.prod(1 - (1 - alone.mean(axis=(1, 2))) ** MOST_CYCLES))
+    likely = math.prod(known_after(float(each.mean()), MOST_CYCLES) for each in alone)
     if known < LEAST_KNOWN:
         shared = longer(told[heard], best, ~alone[heard])
         alone, places[:] = through, True
@@ -175,13 +173,9 @@ def _usual(times: NDArray[np.int64], alone: NDArray[np.bool_], places: NDArray[n
     return float(found.mean())
 
 
-def has_settled(so_far: Sequence[Both], by: float) -> bool:
-    """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline by more
-    than such a share."""
-    last = so_far[-IN_A_ROW - 1 :]
-    ways = ((a.row, b.row, a.paced, b.paced) for a, b in pairwise(last))
-    stays = (abs(y - x) <= by * x and abs(w - v) <= by * v for x, y, v, w in ways)
-    return len(last) > IN_A_ROW and all(stays)
+def _have_settled(so_far: Sequence[Both], by: float) -> bool:
+    """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline."""
+    return has_settled([each.row for each in so_far], by) and has_settled([each.paced for each in so_far], by)
 
 
 def find_paced(
@@ -206,9 +200,9 @@ def find_paced(
         found = both(np.array(times), np.array(told), units)
         so_far.append(found)
         are_enough = number + 1 >= CYCLES
-        if found.known >= ENOUGH and (are_enough or has_settled(so_far, SETTLED)):
+        if found.known >= ENOUGH and (are_enough or _have_settled(so_far, SETTLED)):
             break
-        in_vain = found.likely < LEAST_KNOWN and has_settled(so_far, ROUGHLY)
+        in_vain = found.likely < LEAST_KNOWN and _have_settled(so_far, ROUGHLY)
         if are_enough and (in_vain or time.monotonic() > until):
             break
     row, paced = (max(each - overhead, 0.0) / 1e9 for each in (found.row, found.paced))

@@ -219,7 +219,7 @@ def run(
         yield Progress(job, cards[job.key], None, True)
     left = [job for job in fresh if job not in failed]
     if first is not None:
-        left.sort(key=lambda job: -_weight(job, cards[job.key], first))
+        left.sort(key=lambda job: -job.uses * cards[job.key].cost(job.rate, first, "sounding").seconds)
     for job, message in made.passed(left):
         if message is None:
             yield Progress(job, cards[job.key], None, True)
@@ -227,12 +227,6 @@ def run(
             cards[job.key], cell = taken_in(cards[job.key], message)
             yield Progress(job, cards[job.key], cell, False)
     yield from _again(made, todo, cards, cancelled)
-
-
-def _weight(job: Job, card: CostCard, buffer: int) -> float:
-    """What all uses of a plugin cost together in a block of so many samples (seconds); 0 where that is not known."""
-    cell = card.cell(job.rate, buffer, "sounding")
-    return job.uses * cell.mean if cell is not None else 0.0
 
 
 def _again(

@@ -17,6 +17,11 @@ CYCLE = 8192
 CHORD_CYCLE = 3 * CYCLE
 
 
+def blocks_in_cycle(frames: int, notes: tuple[Note, ...] = ()) -> int:
+    """How many blocks of so many samples a whole cycle has; with notes, that of their chord."""
+    return max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
+
+
 def musical(channels: int, rate: int, seconds: float = 4.0) -> NDArray[np.float32]:
     """Noise that falls with frequency like music does, and plucked chords over it (channels, N, float32).
 

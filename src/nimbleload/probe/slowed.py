@@ -21,8 +21,9 @@ from ..native.memory import call2, flush_denormals
 from ..native.witness import CLOCK, COLUMNS, SAME_CLOCK, attest, look
 from .aside import let_go
 from .formats.hosted import Hosted, Note
-from .signal import CHORD_CYCLE, CYCLE, again
+from .signal import again, blocks_in_cycle
 from .timed import TimedLoop, give
+from .witnessed import known_after
 
 # The clock is lower where the chain takes so many times as long as before the block.
 LOWER = 1.05
@@ -86,7 +87,7 @@ def find_slowing(
     """What blocks of so many samples do to the clock of this core (see `Slowing`). `alive` is called in between; `best`
     is what the chain has been seen to take at the full clock (seconds; 0: not known), and so many rounds are made at
     `most`."""
-    cycle = max((CHORD_CYCLE if notes else CYCLE) // frames, 1)
+    cycle = blocks_in_cycle(frames, notes)
     blocks = -(-BLOCKS // cycle) * cycle
     befores, lasts = np.zeros((2, MOST_ROUNDS, blocks), np.int64)
     by, clock = np.ones((MOST_ROUNDS, blocks)), np.zeros(2, np.int64)
@@ -112,7 +113,7 @@ def find_slowing(
         heard = [row for rest, row in zip(rests, rows, strict=True) if rest <= SAME_CLOCK * full]
         is_known = found.known >= ENOUGH and len(heard) > 0
         # Of those that are not known yet as many would be in the next rounds as in these.
-        likely = 1 - (1 - found.known) ** (MOST_ROUNDS / (number + 1))
+        likely = known_after(found.known, MOST_ROUNDS / (number + 1))
         if number + 1 >= ROUNDS and (is_known or likely < ENOUGH):
             break
         time.sleep(PAUSE)

@@ -22,7 +22,7 @@ from .company import least_mean
 from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Parameter, PluginError
 from .pace import Pace
-from .signal import CHORD_CYCLE, CYCLE, again, chord, musical
+from .signal import again, blocks_in_cycle, chord, musical
 from .timed import TimedLoop, overhead_ns
 
 ORDER = ("switch", "choice", "count", "number")
@@ -83,7 +83,7 @@ class Meter:
         """Seconds per block: the least of three runs, block by block, over whole cycles of 8192 samples."""
         loop = TimedLoop(hosted, musical(len(hosted.inputs), self._rate, 1.0))
         notes = chord(voices) if voices else ()
-        cycle = max((CHORD_CYCLE if notes else CYCLE) // self._frames, 1)
+        cycle = blocks_in_cycle(self._frames, notes)
         blocks = math.ceil(24 / cycle) * cycle
         lead = math.ceil(LEAD_SECONDS * self._rate / self._frames / cycle) * cycle
 

@@ -13,7 +13,7 @@ from ..native.memory import PROCESS, call2, flush_denormals, keep_denormals
 from ..native.witness import COLUMNS, attest
 from .aside import let_go, spent
 from .formats.hosted import Wiring
-from .signal import CHORD_CYCLE, CYCLE, again
+from .signal import again, blocks_in_cycle
 
 LINE_WORDS = 8
 NOBODY, NOTHING = np.zeros(0, np.int64), np.zeros((0, COLUMNS), np.int64)
@@ -140,7 +140,7 @@ class TimedLoop:
         The source begins anew after it.
         """
         self.refresh(frames)
-        cycle, played = max((CHORD_CYCLE if notes else CYCLE) // frames, 1), 0
+        cycle, played = blocks_in_cycle(frames, notes), 0
         until = time.monotonic() + FILLED_WITHIN
         while played < self.filling and time.monotonic() < until:
             self.run(frames, cycle, again(notes) if played else notes)
@@ -172,7 +172,7 @@ class TimedLoop:
         self._check(frames)
         hosted = self._hosted
         times, codes = np.zeros(blocks, np.int64), np.zeros(blocks, np.int32)
-        chord = max(CHORD_CYCLE // frames, 1) if notes else blocks
+        chord = blocks_in_cycle(frames, notes) if notes else blocks
         let_go()
         before = spent() if self.counts_aside else 0.0
         for begin in range(0, blocks, max(chord, 1)):

@@ -21,8 +21,8 @@ from .pace import MOST_ROUNDS, Pace
 
 # So many of the blocks must have had the core to themselves in one run at least.
 ENOUGH = 0.9
-# More runs hardly change anything when the least of each block has moved by no more than such a share (the mean over
-# blocks) in as many of them one after the other.
+# More runs hardly change anything when so many of them, one after the other, have moved what came of those before (here
+# the mean of the least of each block) by no more than such a share.
 SETTLED, IN_A_ROW = 0.005, 2
 
 
@@ -61,6 +61,7 @@ class Witnessed:
         told: list[NDArray[np.int64]] = []
         clocks: list[float] = []
         leasts: list[float] = []
+        least = np.full(blocks, np.iinfo(np.int64).max)
         good, most = 0, MOST_ROUNDS * wanted
         while len(times) < most:
             self.pace.wait()
@@ -70,12 +71,15 @@ class Witnessed:
             times.append(run(told[-1]))
             good += self.pace.is_good()
             self._clock, self._units = min(self._clock, clock), min(self._units, units, least_units(told[-1]))
-            leasts.append(float(np.min(times, axis=0).mean()))
-            alone, has_settled = _alone(told, self._units), _has_settled(leasts)
+            least = np.minimum(least, times[-1])
+            leasts.append(float(least.mean()))
+            are_enough, settled = len(times) >= wanted, has_settled(leasts, SETTLED)
+            if not (are_enough or settled):
+                continue
+            alone = _alone(told, self._units)
             is_known = alone.any(axis=0).mean() >= ENOUGH
-            if is_known and (has_settled or len(times) >= wanted):
-                break
-            if len(times) >= wanted and has_settled and not may_reach(alone, most):
+            in_vain = settled and known_after(float(alone.mean()), most) < ENOUGH
+            if is_known or (are_enough and in_vain):
                 break
         made = np.array(times)
         best = np.sort(np.argsort(made.sum(axis=1), kind="stable")[:wanted])
@@ -94,15 +98,15 @@ def _alone(told: Sequence[NDArray[np.int64]], best: float) -> NDArray[np.bool_]:
     return after & before
 
 
-def may_reach(alone: NDArray[np.bool_], runs: int) -> bool:
-    """Whether enough blocks may have been alone once after so many runs, if it goes on as in these (R, B)."""
-    return bool(1 - (1 - alone.mean()) ** runs >= ENOUGH)
+def known_after(share: float, times: float) -> float:
+    """Which share of all blocks is known after so many times, if each time it is another such share of them."""
+    return 1 - (1 - share) ** times
 
 
-def _has_settled(leasts: Sequence[float]) -> bool:
-    """Whether the mean of the least of all blocks, after each run, has not moved any more in the last ones."""
-    last = leasts[-IN_A_ROW - 1 :]
-    return len(last) > IN_A_ROW and all(now >= before * (1 - SETTLED) for before, now in pairwise(last))
+def has_settled(so_far: Sequence[float], by: float) -> bool:
+    """Whether the last ones of what came of more and more runs have moved by no more than such a share."""
+    last = so_far[-IN_A_ROW - 1 :]
+    return len(last) > IN_A_ROW and all(abs(now - before) <= by * before for before, now in pairwise(last))
 
 
 def own_times(times: NDArray[np.int64], alone: NDArray[np.bool_]) -> NDArray[np.int64]:

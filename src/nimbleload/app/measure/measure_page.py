@@ -353,7 +353,7 @@ class MeasurePage(QWidget):
             self.bar.setMaximum(self.bar.maximum() + step.again - self._more)
             self._more, self._more_done = step.again, self._more_done + 1
             self._done_cells += 1
-        elif step.cell is not None and step.cell.provenance != "first":
+        elif step.cell is not None and not is_first:
             self._done_cells += 1
         self.bar.setValue(self._done_cells)
         self.model.show_cards(self._desk.cards, step.job.key)

@@ -335,7 +335,7 @@ class Rows:
         if self._counts_beside:
             whole, saved = whole + float(self.beside[kind].sum()), saved + self.less[:, kind]
         both = self._both(kind, np.full(self.cost.shape[1], 1 / self.threads))
-        saves = np.bincount(self.by, saved / self.threads, minlength=len(self.candidates))
+        saves = self._summed(saved[:, None] / self.threads)[:, 0]
         return Row(kind, whole / self.threads, np.append(saves, -both), None)
 
     def weighted(self, kind: int, bounds: Sequence[Bound]) -> list[Row]:
@@ -343,9 +343,9 @@ class Rows:
         if not bounds:
             return []
         t, g, taken, is_bus = self.threads, float(self.g[kind]), self.saved[:, kind], self._is_bus
-        none = np.zeros(max(len(self.candidates), self.cost.shape[1]))
-        along = np.array([none[: self.cost.shape[1]] if each.along is None else each.along for each in bounds])
-        bus = np.array([none[: len(self.candidates)] if each.bus is None else each.bus for each in bounds])
+        strips, count = self.cost.shape[1], len(self.candidates)
+        along = np.array([np.zeros(strips) if each.along is None else each.along for each in bounds])
+        bus = np.array([np.zeros(count) if each.bus is None else each.bus for each in bounds])
         own = (1 - g) / t + g * np.array([each.weights for each in bounds])
         saved = taken * np.where(is_bus, (1 - g) / t + g * bus[:, self.by], own[:, self.strip])
         saved += np.where(is_bus, 0.0, g * along[:, self.strip] * np.maximum(taken, 0.0))
@@ -354,9 +354,7 @@ class Rows:
         if self._counts_beside:
             whole, saved = whole + self.beside[kind].sum() / t, saved + self.less[:, kind] / t
         saves, both = self._summed(saved.T).T, self._both(kind, own)
-        return [
-            Row(kind, float(whole[k]), np.append(saves[k], -both[k]), bound) for k, bound in enumerate(bounds)
-        ]  # fmt: skip
+        return [Row(kind, float(whole[k]), np.append(saves[k], -both[k]), bound) for k, bound in enumerate(bounds)]
 
     def _both(self, kind: int, own: Figures) -> Figures:
         """What each pair would take twice (…, P; seconds) where strips count with such weights (`own`: …, S)."""
