@@ -55,7 +55,7 @@ def test_rows_that_were_tightened_hold_of_every_plan_that_is_no_dearer_and_keeps
         if not known:
             continue
         money = known[min(len(known) - 1, 3)][1]
-        proof = program.proof(by_price(before, found, money, program.rows))
+        proof = program.proof(by_price(before, found, money, program.rows, program.allowed))
         proof.relaxed()
         tight = tightened(before, proof, money)
         left, more = ([each.touched, each.lowers] for each in (proof.rows.among, tight.rows.among))
@@ -80,7 +80,7 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
         if not known:
             continue
         price = known[0][1]
-        proof = tightened(before, program.proof(by_price(before, found, price, program.rows)), price)
+        proof = tightened(before, program.proof(by_price(before, found, price, program.rows, program.allowed)), price)
         # As of few candidates, and as of many: there what an answer breaks comes in, too.
         with as_many() if rng.random() < 0.5 else nullcontext():
             whole = least_price(proof, proof.relaxed(), price).bound

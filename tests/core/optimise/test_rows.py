@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from scipy.optimize import linprog
 
-from nimbleload.core.cards.card import Truth
+from nimbleload.core.cards.card import Truth, Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.optimise.candidates import Wishes, candidates
@@ -194,6 +194,23 @@ def test_on_a_row_of_cores_before_a_bus_the_closing_row_is_the_whole_block():
     taken = np.zeros(len(found))
     assert rows.bound_at(0, taken) == pytest.approx(2e-3 + 5e-4 + 2.5e-4)
     assert rows.even_at(np.array([0]), taken)[0] == pytest.approx(8.75e-3 / 4)
+
+
+def test_a_bound_counts_in_full_under_a_plan_that_takes_away_what_others_slow_down():
+    """A third of the work takes nearly twice as long while the others compute; with it frozen nothing does."""
+    of = session(*(track(f"t{k}", "p", output="b") for k in range(8)), track("w", "w"), bus("b", "q"),
+                 bus("main", "m", kind="main", output=None))  # fmt: skip
+    cards = cards_for(of, {"p": 1e-3, "w": 4e-3, "q": 5e-4, "m": 2.5e-4})
+    cards = {
+        key: msgspec.structs.replace(each, upkeep=Upkeep(0, 0, 0.0, 0.0, 0.0, 1.9 if key.identifier == "w" else 1.0))
+        for key, each in cards.items()
+    }
+    before = survey(of, Plan(), cards, Machine(4), 256)
+    found = candidates(before, Wishes(kinds=("freeze",)))
+    frozen = np.array([each.decision.strip == "w" for each in found], float)
+    rows = by_price(before, found, sum(each.price for each in found), allowed=3e-3)
+    assert frozen.sum() == 1 and rows.g[0] < 0.8
+    assert rows.bound_at(0, frozen) == pytest.approx(2e-3 + 5e-4 + 2.5e-4)
 
 
 @pytest.mark.parametrize("tail", [0.0, 0.3])

@@ -255,10 +255,10 @@ class Program:
         longest_of = chains(rows.of.planned.tasks, cost).tolist()
         for kind, row, longest in zip(self.relevant.tolist(), cost, longest_of, strict=True):
             if longest + self.slack[kind] > 0.8 * self.allowed:
-                chain = rows.chain(kind, row)
-                broken = chain.whole - float(chain.saves @ full) + self.slack[kind] - self.allowed
-                if broken > BROKEN * self.allowed:
-                    found.append((broken, chain))
+                for chain in rows.chain(kind, row):
+                    broken = chain.whole - float(chain.saves @ full) + self.slack[kind] - self.allowed
+                    if broken > BROKEN * self.allowed:
+                        found.append((broken, chain))
         return found
 
     def asked(self) -> tuple[Figures, Figures]:
@@ -411,13 +411,13 @@ class Program:
         """Solves in whole numbers, with the rows so far.
 
         With `near`, the answer to all of these without whole numbers, what cannot be in a plan that is no dearer than
-        the one in hand, or than an answer that costs so much (`under`), is left out; with many candidates rows that it
-        keeps by far come in only when they are broken. Only in the `core` of the problem (see `_ends`) an answer comes
+        the one in hand, or than an answer that costs so much (`under`), is left out; rows that it keeps by far come in
+        only when they are broken. Only in the `core` of the problem (see `_ends`) an answer comes
         sooner, and proves nothing.
         """
         saves, needed = self.asked()
         used = np.ones(len(needed), np.bool_)
-        if near is not None and nodes < NODES:
+        if near is not None:
             used = saves @ self.rows.full(near.taken) - needed <= CLOSE * self.allowed
             used[len(self._rows) :] = True
         ends = self._ends(near, min(self.under, under), core)

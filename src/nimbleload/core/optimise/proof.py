@@ -60,11 +60,14 @@ def _among(left: Sequence[float]) -> Among | None:
     return Among(*left) if left else None
 
 
-def by_price(of: Survey, found: list[Candidate], money: float, like: Rows | None = None) -> Rows:
-    """Rows that hold of every plan that costs so many minutes at most, by its price alone."""
+def by_price(
+    of: Survey, found: list[Candidate], money: float, like: Rows | None = None, allowed: float = np.inf
+) -> Rows:  # fmt: skip
+    """Rows that hold of every plan that costs so many minutes at most, by its price alone; and under which no block
+    takes longer than is `allowed` (seconds)."""
     holds = like.held if like is not None else held(of.case, found)
     left = [_least_left(found, each, money) for each in mutual(of, holds)]
-    return Rows(of, found, _among(left), money, like)
+    return Rows(of, found, _among(left), money, like, allowed)
 
 
 def tightened(of: Survey, proof: Program, money: float) -> Program:
@@ -75,7 +78,8 @@ def tightened(of: Survey, proof: Program, money: float) -> Program:
     tighter = Among(*(max(at, now - proof.most(freed, money)) for at, (now, freed) in zip(left, parts, strict=True)))
     if tighter == left:
         return proof
-    return proof.proof(Rows(of, proof.candidates, tighter, money, proof.rows), with_covers=True)
+    made = Rows(of, proof.candidates, tighter, money, proof.rows, proof.allowed)
+    return proof.proof(made, with_covers=True)
 
 
 def least_price(proof: Program, relaxed: Solved | None, price: float) -> Solved:
@@ -113,7 +117,7 @@ def least_either_way(
     rows say little as long as it may be taken.
     """
     others = [each for n, each in enumerate(proof.candidates) if n != number]
-    without = Program(of, others, wishes, by_price(of, others, price))
+    without = Program(of, others, wishes, by_price(of, others, price, allowed=proof.allowed))
     taken = proof.proof(proof.rows)
     taken.cover((np.arange(len(proof.candidates)) == number).astype(float), 1.0)
     return _least_of(of, without, price, whole), _least_of(of, taken, price, whole)

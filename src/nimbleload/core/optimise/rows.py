@@ -5,7 +5,8 @@ beside others, plus a constant must not exceed what is allowed, in seconds; cand
 valid if no block of that kind could be shorter than its sum: then its least price is one that no plan can undercut.
 
 From `block.bounds`: with m the finishing time without slowing, m(1 − ρ/(T − 1)) + Wρ/(T − 1) ≥ (W + B)/T + g (ℓ − W/T)
-for every bound ℓ ≤ m, with ρ = B/W, and g = 1 − ρ'/(T − 1) for any ρ' ≥ ρ.
+for every bound ℓ ≤ m, with ρ = B/W, and g = 1 − ρ'/(T − 1) for any ρ' ≥ ρ. Where a plan may take from B most of what
+there is of it, that says little: then m + (W − m)/(T − 1) · B/W ≥ ℓ + B (1 − r)/(T − 1) says more, for any r ≥ ℓ/W.
 """
 
 from __future__ import annotations
@@ -29,6 +30,8 @@ from .candidates import Candidate, Effect, Held, cheaper, held
 Figures = NDArray[np.float64]
 # In the place of a strip's number: a bus that a candidate brings.
 BUS = -1
+# A bound of which so much counts says as much as one in full.
+NEARLY = 0.98
 
 
 class Twice(NamedTuple):
@@ -51,12 +54,14 @@ class Twice(NamedTuple):
 class Bound(NamedTuple):
     """A bound ℓ as a weighted sum of what strips cost (`weights`: S) and a `constant` (seconds). `bus` (n) are the
     weights of the buses that candidates bring; without, these count for their work alone. The weighted sum of strips
-    `along` (S, 0 to 1) is in it, too, but nothing that they cost more than now."""
+    `along` (S, 0 to 1) is in it, too, but nothing that they cost more than now. With `in_full` it counts in full, and of
+    what blocks cost more beside others as much as is sure then."""
 
     weights: Figures
     constant: float = 0.0
     bus: Figures | None = None
     along: Figures | None = None
+    in_full: bool = False
 
 
 class Row(NamedTuple):
@@ -75,8 +80,9 @@ class Rows:
 
     With `among` costs are those in a session whose plugins do so little to each other: as little as any plan leaves of
     it, so that no plan can cost less. `money` (minutes) is what a plan may cost for the rows to hold of it;
-    without, they hold of none in particular, and are only near the truth. With `like`, other rows of the same, the
-    sessions that were made for those are used again.
+    without, they hold of none in particular, and are only near the truth. With `allowed` (seconds) they hold only of
+    plans under which no block takes longer. With `like`, other rows of the same, the sessions that were made for those
+    are used again.
     """
 
     def __init__(
@@ -86,6 +92,7 @@ class Rows:
         among: Among | None = None,
         money: float | None = None,
         like: Rows | None = None,
+        allowed: float = np.inf,
     ) -> None:
         self.of, self.candidates = of, found
         self._known: Known = like._known if like is not None else {}
@@ -107,7 +114,7 @@ class Rows:
         self.threads = self.case.threads
         self._collect()
         self._counts_beside = self.threads > 1
-        self.g = self._share_alone(money)
+        self.g, self.sure = self._share_alone(money, allowed)
         self._keep_what_goes_with_all()
         self.twice = self._find_twice()
         self._members = np.zeros((len(found), self.cost.shape[1]), np.bool_)
@@ -120,26 +127,30 @@ class Rows:
     def are_like(self, other: Rows) -> bool:
         """Whether every row is the same here and there, of the same candidates of one survey."""
         same = self.candidates is other.candidates and self.case is other.case
-        return same and self._counts_beside == other._counts_beside and np.array_equal(self.g, other.g)
+        alike = np.array_equal(self.g, other.g) and np.array_equal(self.sure, other.sure)
+        return same and self._counts_beside == other._counts_beside and alike
 
-    def _share_alone(self, money: float | None) -> Figures:
-        """The g of each kind of moment (D): 1 − ρ'/(T − 1), ρ' being the most that B/W can come to under a plan.
+    def _share_alone(self, money: float | None, allowed: float) -> tuple[Figures, Figures]:
+        """The g of each kind of moment (D): 1 − ρ'/(T − 1), ρ' being the most that B/W can come to under a plan; and
+        which share of B is sure to come to a bound in full (D): (1 − r)/(T − 1), r being the most that ℓ/W can, as ℓ is
+        no more than what is allowed.
 
         Of a plan that costs so much at most: the rest of the work is at least what is left when shares of the
         candidates are taken by what they save for their price. Where B could exceed (T − 1) W only the work counts.
         """
         if self.threads == 1:
-            return np.ones(len(self.distinct))
+            return np.ones(len(self.distinct)), np.zeros(len(self.distinct))
         work, beside = self.cost.sum(axis=1), self.beside.sum(axis=1)
-        most = float(np.max(self.case.prepared.figures.beside, initial=1.0)) - 1
+        most, sure = float(np.max(self.case.prepared.figures.beside, initial=1.0)) - 1, np.zeros(len(work))
         if money is not None:
             saved = self._summed(np.maximum(self.saved, 0.0))
             work = np.maximum(work - self._most_saved(saved, money), 1e-12)
             beside = beside + np.maximum(-self.less, 0.0).sum(axis=0)
+            sure = np.maximum(1 - allowed / work, 0.0) / (self.threads - 1)
         share = np.minimum(np.divide(beside, work, out=np.zeros_like(work), where=work > 0), most)
         self._counts_beside = bool((share <= self.threads - 1).all())
         found: Figures = np.clip(1 - share / (self.threads - 1), 0.0, 1.0)
-        return found if self._counts_beside else np.ones(len(self.distinct))
+        return (found, sure) if self._counts_beside else (np.ones(len(self.distinct)), 0 * sure)
 
     def _most_saved(self, saved: Figures, money: float) -> Figures:
         """What candidates (n, D) can save at most for so many minutes (D): shares of them, best for the price first."""
@@ -314,7 +325,7 @@ class Rows:
         """The highest of all bounds of a kind of moment with so much of each candidate (n, 0 to 1), in seconds."""
         cost = self.costs_at(np.array([kind]), chosen)[0]
         rows = [self.work(kind), *self.closing(kind)]
-        rows += [self.chain(kind, cost)] if self.threads > 1 else []
+        rows += self.chain(kind, cost) if self.threads > 1 else []
         taken = self.full(chosen)
         return max(row.whole - float(row.saves @ taken) for row in rows)
 
@@ -334,7 +345,8 @@ class Rows:
         whole, saved = float(self.cost[kind].sum()), self.saved[:, kind]
         if self._counts_beside:
             whole, saved = whole + float(self.beside[kind].sum()), saved + self.less[:, kind]
-        both = self._both(kind, np.full(self.cost.shape[1], 1 / self.threads))
+        each = 1 / self.threads
+        both = self._both(kind, np.full(self.cost.shape[1], each), np.asarray(each * self._counts_beside))
         saves = self._summed(saved[:, None] / self.threads)[:, 0]
         return Row(kind, whole / self.threads, np.append(saves, -both), None)
 
@@ -342,25 +354,33 @@ class Rows:
         """The rows of bounds of one kind of moment."""
         if not bounds:
             return []
-        t, g, taken, is_bus = self.threads, float(self.g[kind]), self.saved[:, kind], self._is_bus
+        t, taken, is_bus = self.threads, self.saved[:, kind], self._is_bus
         strips, count = self.cost.shape[1], len(self.candidates)
+        g = np.array([1.0 if each.in_full else float(self.g[kind]) for each in bounds])
+        more = np.array([float(self.sure[kind]) if each.in_full else 1 / t for each in bounds]) * self._counts_beside
         along = np.array([np.zeros(strips) if each.along is None else each.along for each in bounds])
         bus = np.array([np.zeros(count) if each.bus is None else each.bus for each in bounds])
-        own = (1 - g) / t + g * np.array([each.weights for each in bounds])
-        saved = taken * np.where(is_bus, (1 - g) / t + g * bus[:, self.by], own[:, self.strip])
-        saved += np.where(is_bus, 0.0, g * along[:, self.strip] * np.maximum(taken, 0.0))
-        own += g * along
+        even, part = ((1 - g) / t)[:, None], g[:, None]
+        own = even + part * np.array([each.weights for each in bounds])
+        saved = taken * np.where(is_bus, even + part * bus[:, self.by], own[:, self.strip])
+        saved += np.where(is_bus, 0.0, part * along[:, self.strip] * np.maximum(taken, 0.0))
+        own += part * along
         whole = own @ self.cost[kind] + g * np.array([each.constant for each in bounds])
-        if self._counts_beside:
-            whole, saved = whole + self.beside[kind].sum() / t, saved + self.less[:, kind] / t
-        saves, both = self._summed(saved.T).T, self._both(kind, own)
+        whole, saved = whole + more * self.beside[kind].sum(), saved + more[:, None] * self.less[:, kind]
+        saves, both = self._summed(saved.T).T, self._both(kind, own, more)
         return [Row(kind, float(whole[k]), np.append(saves[k], -both[k]), bound) for k, bound in enumerate(bounds)]
 
-    def _both(self, kind: int, own: Figures) -> Figures:
-        """What each pair would take twice (…, P; seconds) where strips count with such weights (`own`: …, S)."""
+    def _both(self, kind: int, own: Figures, more: Figures) -> Figures:
+        """What each pair would take twice (…, P; seconds) where strips count with such weights (`own`: …, S), and what
+        they cost more beside others with these (`more`: …)."""
         twice = self.twice
         found: Figures = own[..., twice.strip] * twice.seconds[:, kind]
-        return found + self._counts_beside * twice.beside[:, kind] / self.threads
+        return found + more[..., None] * twice.beside[:, kind]
+
+    def _each_way(self, kind: int, bounds: Sequence[Bound]) -> list[Row]:
+        """The rows of bounds, and where that may say more those in which they count in full."""
+        in_full = [bound._replace(in_full=True) for bound in bounds if self.g[kind] < NEARLY]
+        return self.weighted(kind, [*bounds, *in_full])
 
     def again(self, row: Row) -> Row:
         """A row of other rows as it is in these, of the same candidates."""
@@ -378,7 +398,7 @@ class Rows:
     def _cut(self, kind: int) -> list[Row]:
         if kind not in self._bounds:
             self._bounds[kind] = self._cuts(kind) if self.threads > 1 else []
-        return self.weighted(kind, self._bounds[kind])
+        return self._each_way(kind, self._bounds[kind])
 
     def _cuts(self, kind: int) -> list[Bound]:
         """The bounds of cuts, by what strips cost now: they hold for whatever they cost."""
@@ -408,9 +428,9 @@ class Rows:
         bus = np.array([float(any(live[m] for m in candidate.members)) for candidate in self.candidates])
         rest = 1 / (self.threads - 1)
         of_rest = Bound((1 - live) * rest, bus=(1 - bus) * rest)
-        return self.weighted(kind, [Bound(live, bus=bus), of_rest])
+        return self._each_way(kind, [Bound(live, bus=bus), of_rest])
 
-    def chain(self, kind: int, cost: Figures) -> Row:
-        """The row of what must run one after the other while strips cost this much (S, seconds)."""
+    def chain(self, kind: int, cost: Figures) -> list[Row]:
+        """The rows of what must run one after the other while strips cost this much (S, seconds)."""
         weights = in_a_row(self.of.planned.tasks, self.case.host, self.of.planned.live, cost, self.threads)
-        return self.weighted(kind, [Bound(weights)])[0]
+        return self._each_way(kind, [Bound(weights)])

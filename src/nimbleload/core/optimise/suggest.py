@@ -92,12 +92,12 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -
         best = made_sure(program, evaluator, freed)
         best = most if best is None and evaluator.holds(most) else best
     money = program.price(best) if best is not None else float(program.objective.sum())
-    proof = program.proof(by_price(of, found, money, program.rows))
+    proof = program.proof(by_price(of, found, money, program.rows, program.allowed))
     relaxed = proof.relaxed(lowest=None if is_low else most)
     if best is None and relaxed is not None and (is_low or len(found) <= FEW):
         best = closed(proof, evaluator, None)
         money = program.price(best) if best is not None else money
-        proof = program.proof(by_price(of, found, money, program.rows))
+        proof = program.proof(by_price(of, found, money, program.rows, program.allowed))
         relaxed = proof.relaxed()
     if best is None:
         chosen = as_low(program, evaluator, most)
@@ -170,7 +170,7 @@ def _narrowed(
             if best is not before:
                 # What holds only of plans up to the lower price says more.
                 price = program.price(best)
-                proof = program.proof(by_price(of, program.candidates, price, program.rows))
+                proof = program.proof(by_price(of, program.candidates, price, program.rows, program.allowed))
                 halves = least_either_way(of, wishes, proof, large, price, in_whole_numbers)
         least = max(least, min(halves))
     if is_wide():
