@@ -54,8 +54,8 @@ class Twice(NamedTuple):
 class Bound(NamedTuple):
     """A bound ℓ as a weighted sum of what strips cost (`weights`: S) and a `constant` (seconds). `bus` (n) are the
     weights of the buses that candidates bring; without, these count for their work alone. The weighted sum of strips
-    `along` (S, 0 to 1) is in it, too, but nothing that they cost more than now. With `in_full` it counts in full, and of
-    what blocks cost more beside others as much as is sure then."""
+    `along` (S, 0 to 1) is in it, too, but nothing that they cost more than now. With `in_full` it counts in full, and
+    of what blocks cost more beside others as much as is sure then."""
 
     weights: Figures
     constant: float = 0.0
