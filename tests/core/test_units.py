@@ -8,6 +8,7 @@ from nimbleload.core.units import (
     about,
     as_sentence,
     clock,
+    compared,
     exact_clock,
     from_clock,
     listed,
@@ -33,6 +34,8 @@ from nimbleload.core.units import (
 )
 def test_loads_are_written_with_the_digits_that_matter(value, text):
     assert percent(value) == text
+    # What just fits is told of loads alone.
+    assert compared(value) == (text if "." not in text or value < 0.9 else "100 %")
 
 
 @pytest.mark.parametrize(("value", "text"), [(134.4, "2:14"), (0, "0:00"), (59.99, "0:59"), (3725, "62:05")])

@@ -82,10 +82,15 @@ def from_clock(text: str) -> float:
 
 
 def percent(fraction: float) -> str:
-    """A load as shown everywhere: whole per cent from ten up, one decimal below and where it just fits or does not."""
+    """A load as shown everywhere: as any share, with one decimal too where it just fits or does not."""
     value = fraction * 100
-    whole = abs(value) >= 9.95 and not 0.05 <= abs(value - 100) < 1
-    return f"{value:.0f} %" if whole else f"{value:.1f} %"
+    return f"{value:.1f} %" if 0.05 <= abs(value - 100) < 1 else compared(fraction)
+
+
+def compared(fraction: float) -> str:
+    """A share of something else as shown everywhere: whole per cent from ten up, one decimal below."""
+    value = fraction * 100
+    return f"{value:.0f} %" if abs(value) >= 9.95 else f"{value:.1f} %"
 
 
 def milliseconds(seconds: float) -> str:

@@ -72,7 +72,8 @@ def _measure(saved: Saved) -> list[tuple[str, str]]:
     store = library()
     known = known_cards(saved.session, store)
     todo = [job._replace(details=False) for job in session_run.jobs(saved.session, known, BUFFERS)]
-    click.echo(f"Measuring {len(todo)} plugin settings on this computer, about a minute…")
+    settings = f"{len(todo)} plugin settings on this computer"
+    click.echo(f"Measuring {settings}: about a minute, several where others share its cores…")
     lines = []
     for step in session_run.run(todo, known, effort=Effort(3, 0.05)):
         store.store(step.card, [step.cell] if step.cell else [])

@@ -13,7 +13,7 @@ from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
 from ...core.told.card import played_as
 from ...core.told.trouble import trouble_of
-from ...core.units import percent
+from ...core.units import compared
 from ...probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex
@@ -213,7 +213,7 @@ class MeasureModel(QAbstractTableModel):
             return trouble_of(card.name or self.rows[row][1].label, card.failure or "")
         doubt = self.doubt(row)
         if doubt > 1:
-            return f"up to {percent(doubt - 1)} too high: others shared the core"
+            return f"up to {compared(doubt - 1)} too high: others shared the core"
         return WORDS[status]
 
     def _text(self, row: int, column: int) -> str:

@@ -12,7 +12,7 @@ from ...core.cards.stand_ins import from_readings, standing_in, suggested
 from ...core.session.chain_edits import with_variant
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told.card_comparison import other_standards
-from ...core.units import about, agreeing, count, percent
+from ...core.units import about, agreeing, compared, count
 from ...probe import session_run
 from ...probe.session_run import Job, Progress
 from ...store.library import STAND_IN, TYPED
@@ -416,7 +416,7 @@ class MeasurePage(QWidget):
             advice = f"{self._outcome}{failures}".strip() or "Balance rests on these figures."
             if doubts:
                 advice += f" Others shared the core while {count(len(doubts), 'setting')} played: figures may be up to"
-                advice += f" {percent(max(doubts) - 1)} too high. Best measured again when little else runs."
+                advice += f" {compared(max(doubts) - 1)} too high. Best measured again when little else runs."
             again = f"Measure {len(doubts)} again" if doubts else ""
             self.sentence.say(headline, advice, "tight" if doubts else "fits", again)
         self.updated_changed.emit(counts.get("updated", 0))

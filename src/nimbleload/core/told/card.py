@@ -7,7 +7,7 @@ from ..cards.doubt import disturbed_in_turns
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
 from ..session.plugins import PluginUse
-from ..units import count, decibels, microseconds, milliseconds, percent
+from ..units import compared, count, decibels, microseconds, milliseconds, percent
 from .trouble import trouble_of
 
 # A filter's own delay is no false latency, and rounding is no other sound.
@@ -65,7 +65,7 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append(_held(card.made))
     cell = card.cell(rate, buffer, "sounding")
     if cell is not None and not cell.quiet:
-        much = f" by up to {percent(cell.shared - 1)}" if cell.is_doubtful else ""
+        much = f" by up to {compared(cell.shared - 1)}" if cell.is_doubtful else ""
         said.append(f"Others shared the core while this was measured: the figure may be too high{much}.")
     return said
 
@@ -101,17 +101,17 @@ def _costs(card: CostCard, rate: int, buffer: int) -> list[str]:
     silent = card.cost(rate, buffer, "silent")
     share = silent.seconds / sounding.seconds if sounding.seconds > 0 else 1.0
     if share > 1.1:
-        said.append(f"Costs more while nothing sounds: {percent(share)} of that.")
+        said.append(f"Costs more while nothing sounds: {compared(share)} of that.")
     elif share > 0.8:
         said.append("Costs as much while nothing sounds: muting it saves nothing.")
     else:
-        said.append(f"While nothing sounds it takes {percent(share)} of that.")
+        said.append(f"While nothing sounds it takes {compared(share)} of that.")
     fit = card.fit(rate, "sounding")
     if fit is not None and sounding.seconds > 0:
         part = min(fit.fixed / sounding.seconds, 1.0)
         if part >= 0.01:
             price = microseconds(fit.fixed)
-            said.append(f"Each call costs {price} whatever its length: {percent(part)} of its cost at this size.")
+            said.append(f"Each call costs {price} whatever its length: {compared(part)} of its cost at this size.")
     said.extend(_notes(card, rate, buffer))
     said.extend(_inputs(card.inputs))
     waking = card.cell(rate, buffer, "waking")
@@ -126,7 +126,7 @@ def _inputs(of: Inputs | None) -> list[str]:
         return []
     kinds = ((of.hot, "with peaks at full scale"), (of.short, "with short sounds and gaps between"))
     least = max(MINDS * of.dense, LEAST_MINDED)
-    told = [f"{percent(cost / of.dense)} {words}" for cost, words in kinds if abs(cost - of.dense) > least]
+    told = [f"{compared(cost / of.dense)} {words}" for cost, words in kinds if abs(cost - of.dense) > least]
     if not told:
         return []
     return [f"What it takes goes by what comes in: against steady music at −18 dBFS {' and '.join(told)}."]
@@ -158,7 +158,7 @@ def _slowing(card: CostCard, rate: int) -> list[str]:
     most = max(known, key=lambda each: each.seconds)
     return [
         f"Lowers the clock of its core: for {milliseconds(most.seconds)} after a block of {most.buffer} samples "
-        f"everything takes {percent(most.by - 1)} longer, as with wide vectors on some processors."
+        f"everything takes {compared(most.by - 1)} longer, as with wide vectors on some processors."
     ]
 
 
@@ -168,9 +168,10 @@ def _silence(of: Silence) -> list[str]:
     if of.sleeps:
         said.append(f"Falls asleep by itself: after ten seconds of silence a block takes {microseconds(of.after[2])}.")
     if of.sounding > 0 and of.dearest > DEARER * of.sounding:
-        said.append(f"Its dying tail costs up to {percent(of.dearest / of.sounding)} of what it takes while it sounds.")
+        most = compared(of.dearest / of.sounding)
+        said.append(f"Its dying tail costs up to {most} of what it takes while it sounds.")
     if of.dearest > 0 and of.unflushed > 1.5 * of.dearest:
-        share = percent(of.unflushed / of.dearest)
+        share = compared(of.unflushed / of.dearest)
         said.append(f"In a host that does not flush denormal numbers to zero its tail would cost {share} of that.")
     return said
 
@@ -183,8 +184,8 @@ def _notes(card: CostCard, rate: int, buffer: int) -> list[str]:
     one, half = (float(share) for share in card.with_notes(rate, buffer, (1, most // 2)))
     if one > 0.9:
         return [f"With one note it takes as much as with all {most}."]
-    few = f"With one note it takes {percent(one)} of what all {most} do"
-    return [f"{few}, with {most // 2} notes {percent(half)}." if most > 3 else f"{few}."]
+    few = f"With one note it takes {compared(one)} of what all {most} do"
+    return [f"{few}, with {most // 2} notes {compared(half)}." if most > 3 else f"{few}."]
 
 
 def _company(card: CostCard, rate: int, buffer: int) -> list[str]:
@@ -192,7 +193,7 @@ def _company(card: CostCard, rate: int, buffer: int) -> list[str]:
     extra = card.in_company(rate, buffer, COMPANY_TOLD)
     if extra < 0.05:
         return []
-    return [f"Among others that use {COMPANY_TOLD >> 20} MB between its blocks it takes {percent(extra)} more."]
+    return [f"Among others that use {COMPANY_TOLD >> 20} MB between its blocks it takes {compared(extra)} more."]
 
 
 def _upkeep(of: Upkeep) -> list[str]:
