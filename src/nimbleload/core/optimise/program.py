@@ -412,8 +412,8 @@ class Program:
 
         With `near`, the answer to all of these without whole numbers, what cannot be in a plan that is no dearer than
         the one in hand, or than an answer that costs so much (`under`), is left out; rows that it keeps by far come in
-        only when they are broken. Only in the `core` of the problem (see `_ends`) an answer comes
-        sooner, and proves nothing.
+        only when they are broken. Only in the `core` of the problem (see `_ends`) an answer comes sooner, and proves
+        nothing.
         """
         saves, needed = self.asked()
         used = np.ones(len(needed), np.bool_)
