@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from ..load.load_map import LoadMap, waking_strips
@@ -11,8 +13,22 @@ from ..units import clock, listed, percent
 
 
 def warnings(of: Survey) -> tuple[str, ...]:
-    """Everything to mind of the plan in force, a sentence each."""
-    return (*of.warnings, *spikes(of.planned, of.after))
+    """Everything to mind of the plan in force, a sentence each; what is the same of three tracks or more, once."""
+    return (*together(of.warnings), *spikes(of.planned, of.after))
+
+
+def together(said: Sequence[str]) -> list[str]:
+    """Sentences of the form "track: what is so", those that say the same of three tracks or more in one, where the
+    first of them stood."""
+    of_tracks: dict[str, list[str]] = {}
+    for each in said:
+        name, _, what = each.partition(": ")
+        of_tracks.setdefault(what, []).append(name)
+    found: dict[str, None] = {}
+    for each in said:
+        what = each.partition(": ")[2]
+        found[f"{listed(of_tracks[what])}: {what}" if what and len(of_tracks[what]) > 2 else each] = None
+    return list(found)
 
 
 def spikes(planned: Prepared, loads: LoadMap) -> list[str]:
