@@ -34,8 +34,13 @@ from nimbleload.core.units import (
 )
 def test_loads_are_written_with_the_digits_that_matter(value, text):
     assert percent(value) == text
-    # What just fits is told of loads alone.
-    assert compared(value) == (text if "." not in text or value < 0.9 else "100 %")
+
+
+@pytest.mark.parametrize(
+    ("value", "text"), [(1.31, "131 %"), (0.0995, "10 %"), (0.074, "7.4 %"), (0.996, "100 %"), (1.004, "100 %")]
+)
+def test_what_just_fits_has_its_digit_as_a_load_alone(value, text):
+    assert compared(value) == text
 
 
 @pytest.mark.parametrize(("value", "text"), [(134.4, "2:14"), (0, "0:00"), (59.99, "0:59"), (3725, "62:05")])

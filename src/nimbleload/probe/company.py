@@ -73,9 +73,7 @@ def find_company(
     return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
 
 
-def in_cycles(
-    loop: TimedLoop, frames: int, notes: tuple[Note, ...]
-) -> Callable[..., NDArray[np.int64]]:  # fmt: skip
+def in_cycles(loop: TimedLoop, frames: int, notes: tuple[Note, ...]) -> Callable[..., NDArray[np.int64]]:
     """Brings a plugin to where it is full; what then plays whole cycles of it, each time from the same state on, and
     tells their block times (ns). It may be given memory that others use between the blocks."""
     cycle = blocks_in_cycle(frames, notes)

@@ -36,7 +36,7 @@ from .messages import Again, Best
 from .neighbour import find_slowdown
 from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
-from .signal import CHORD_CYCLE, CYCLE, again, chord, musical, released
+from .signal import CYCLE, again, blocks_in_cycle, chord, musical, released
 from .silence import find_silence
 from .slowed import MOST_ROUNDS, ROUNDS, find_slowing
 from .timed import NOTHING, TimedLoop, overhead_ns
@@ -109,7 +109,6 @@ class Measurement:
     ) -> None:
         self._hosted, self._rate, self._effort, self._voices = hosted, rate, effort, use.voices
         self._notes: tuple[Note, ...] = chord(use.voices) if use.voices else ()
-        self._cycle = CHORD_CYCLE if self._notes else CYCLE
         self._loop = TimedLoop(hosted, musical(len(hosted.inputs), rate))
         self._overhead = overhead_ns()
         self._witnessed = Witnessed(best)
@@ -281,14 +280,14 @@ class Measurement:
 
         That takes as long as its tail; a costly plugin is given no longer than the time allowed for a cell.
         """
-        cycle = max(self._cycle // frames, 4)
+        cycle = max(blocks_in_cycle(frames, self._notes), 4)
         remembered = min(self._tail or 0.0, LONGEST) * self._rate / frames
         allowed = self._effort.seconds / 2 / self._effort.runs * 1e9 / max(typical_ns, 50.0)
         return math.ceil(max(cycle, min(remembered, allowed)) / cycle) * cycle
 
     def _blocks(self, frames: int, typical_ns: float) -> int:
         """How many blocks to time in a run: whole cycles, within the time allowed but at least two cycles' worth."""
-        cycle = max(self._cycle // frames, 1)
+        cycle = blocks_in_cycle(frames, self._notes)
         allowed = self._effort.seconds * 1e9 / self._effort.runs / max(typical_ns, 50.0)
         wanted = min(max(allowed, 24, 2 * cycle), 4096)
         return max(cycle, round(wanted / cycle) * cycle)
@@ -308,7 +307,7 @@ class Measurement:
         """The same where it takes long until a block costs what it does from then on: once, for consecutive runs."""
         self._alive()
         notes = self._loop.fill(frames, self._notes)
-        typical = float(np.mean(self._loop.run(frames, max(self._cycle // frames, 1), notes)))
+        typical = float(np.mean(self._loop.run(frames, blocks_in_cycle(frames, self._notes), notes)))
         blocks = self._stretch(frames, typical, self._notes)
 
         def go_on(told: NDArray[np.int64]) -> NDArray[np.int64]:

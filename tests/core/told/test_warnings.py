@@ -16,6 +16,8 @@ def test_what_is_the_same_of_three_tracks_or_more_is_told_once_where_the_first_o
     assert together(said) == ["w: x", once, "b: x", "The plan speaks of nobody."]
     assert together([f"{name}: {no_effect}" for name in "abcde"]) == [f"a, b, c and 2 more: {no_effect}"]
     assert together(said[:4]) == said[:4]
+    # Three plugins of one name on a track are one track.
+    assert together([f"{name}: {no_effect}" for name in "aaabbb"]) == [f"a: {no_effect}", f"b: {no_effect}"]
 
 
 def test_freezes_of_tracks_with_plugins_that_are_off_are_minded_in_one_sentence():

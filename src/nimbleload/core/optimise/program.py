@@ -5,7 +5,7 @@ Rows come in as they are broken: first by what the program takes without whole n
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from copy import copy
 from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -238,27 +238,27 @@ class Program:
         near = np.flatnonzero(even + self.slack[kinds] > 0.75 * self.allowed) if rows.threads > 1 else np.zeros(0, int)
         near = near[np.argsort(-over[near], kind="stable")][: 2 * AT_ONCE]
         for k in near:
-            for row in rows.closing(int(kinds[k])):
-                broken = row.whole - float(row.saves @ full) + self.slack[row.kind] - self.allowed
-                if broken > BROKEN * self.allowed:
-                    found.append((broken, row))
-        found += self._chains(taken)
+            found += self._broken(rows.closing(int(kinds[k])), full)
+        found += self._chains(taken, full)
         found.sort(key=lambda each: -each[0])
         return sum(self.add(row) for _, row in found[: 3 * AT_ONCE])
 
-    def _chains(self, taken: Figures) -> list[tuple[float, Row]]:
+    def _broken(self, rows: Sequence[Row], full: Figures) -> list[tuple[float, Row]]:
+        """Those of some rows that are broken with so much taken (see `Rows.full`), and by how much (seconds)."""
+        over = ((row.whole - float(row.saves @ full) + self.slack[row.kind] - self.allowed, row) for row in rows)
+        return [each for each in over if each[0] > BROKEN * self.allowed]
+
+    def _chains(self, taken: Figures, full: Figures) -> list[tuple[float, Row]]:
         """The longest chain of each kind of moment, where it is too long with so much of each candidate taken."""
-        rows, found = self.rows, []
+        rows = self.rows
+        found: list[tuple[float, Row]] = []
         if rows.threads == 1:
-            return []
-        cost, full = rows.costs_at(self.relevant, taken), rows.full(taken)
+            return found
+        cost = rows.costs_at(self.relevant, taken)
         longest_of = chains(rows.of.planned.tasks, cost).tolist()
         for kind, row, longest in zip(self.relevant.tolist(), cost, longest_of, strict=True):
             if longest + self.slack[kind] > 0.8 * self.allowed:
-                for chain in rows.chain(kind, row):
-                    broken = chain.whole - float(chain.saves @ full) + self.slack[kind] - self.allowed
-                    if broken > BROKEN * self.allowed:
-                        found.append((broken, chain))
+                found += self._broken(rows.chain(kind, row), full)
         return found
 
     def asked(self) -> tuple[Figures, Figures]:

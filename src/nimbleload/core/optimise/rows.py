@@ -150,7 +150,7 @@ class Rows:
         share = np.minimum(np.divide(beside, work, out=np.zeros_like(work), where=work > 0), most)
         self._counts_beside = bool((share <= self.threads - 1).all())
         found: Figures = np.clip(1 - share / (self.threads - 1), 0.0, 1.0)
-        return (found, sure) if self._counts_beside else (np.ones(len(self.distinct)), 0 * sure)
+        return found if self._counts_beside else np.ones(len(self.distinct)), sure
 
     def _most_saved(self, saved: Figures, money: float) -> Figures:
         """What candidates (n, D) can save at most for so many minutes (D): shares of them, best for the price first."""
@@ -345,8 +345,7 @@ class Rows:
         whole, saved = float(self.cost[kind].sum()), self.saved[:, kind]
         if self._counts_beside:
             whole, saved = whole + float(self.beside[kind].sum()), saved + self.less[:, kind]
-        each = 1 / self.threads
-        both = self._both(kind, np.full(self.cost.shape[1], each), np.asarray(each * self._counts_beside))
+        both = self._both(kind, np.full(self.cost.shape[1], 1 / self.threads), self._counts_beside / self.threads)
         saves = self._summed(saved[:, None] / self.threads)[:, 0]
         return Row(kind, whole / self.threads, np.append(saves, -both), None)
 
@@ -370,12 +369,12 @@ class Rows:
         saves, both = self._summed(saved.T).T, self._both(kind, own, more)
         return [Row(kind, float(whole[k]), np.append(saves[k], -both[k]), bound) for k, bound in enumerate(bounds)]
 
-    def _both(self, kind: int, own: Figures, more: Figures) -> Figures:
+    def _both(self, kind: int, own: Figures, more: Figures | float) -> Figures:
         """What each pair would take twice (…, P; seconds) where strips count with such weights (`own`: …, S), and what
         they cost more beside others with these (`more`: …)."""
         twice = self.twice
         found: Figures = own[..., twice.strip] * twice.seconds[:, kind]
-        return found + more[..., None] * twice.beside[:, kind]
+        return found + np.multiply.outer(more, twice.beside[:, kind])
 
     def _each_way(self, kind: int, bounds: Sequence[Bound]) -> list[Row]:
         """The rows of bounds, and where that may say more those in which they count in full."""

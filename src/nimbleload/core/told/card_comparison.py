@@ -9,7 +9,7 @@ from ..cards.card import Cards, CostCard, Sweep
 from ..cards.comparison import TELLING, savings
 from ..cards.families import squeezed
 from ..session.computer import deadline
-from ..units import microseconds, percent
+from ..units import compared, microseconds, percent
 
 # Two standards agree on a plugin's cost when it is no further apart.
 AGREEING = 0.10
@@ -62,7 +62,7 @@ def other_standards(cards: Cards, of: CostCard, rate: int, buffer: int) -> list[
         if abs(share - 1) <= AGREEING:
             said.append(f"As {standard} it costs the same: {microseconds(costs[1].seconds)}.")
             continue
-        much = f"{percent(1 - share)} less" if share < 1 else f"{percent(share - 1)} more"
+        much = f"{compared(1 - share)} less" if share < 1 else f"{compared(share - 1)} more"
         why = "; ".join(reasons(of, card, rate, buffer))
         said.append(f"As {standard} it costs {microseconds(costs[1].seconds)}, {much}: {why}.")
     return said

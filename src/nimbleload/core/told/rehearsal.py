@@ -9,7 +9,7 @@ from ..load.in_part import Part
 from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
-from ..units import agreeing, count, microseconds, percent
+from ..units import agreeing, compared, count, microseconds, percent
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
@@ -75,9 +75,9 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
     if of.strip_peaks.get(strip.id, 0.0) > INTERRUPTED * after:
         return "interrupted: one block in a hundred took over three times as long"
     if gap > 0 and of.slowdown > 1 + TELLING / 2:
-        return f"the cores slow each other down, here by {percent(of.slowdown - 1)}"
+        return f"the cores slow each other down, here by {compared(of.slowdown - 1)}"
     if gap > 0 and of.rested > 1 + TELLING / 2:
-        return f"the cores are {percent(of.rested - 1)} slower after each rest between blocks"
+        return f"the cores are {compared(of.rested - 1)} slower after each rest between blocks"
     plugins = sum(of.uses.get(use.id, 0.0) for use in strip.live_uses())
     if gap > 0 and after - plugins > gap / 2 and strip.id in of.streamed.tracks:
         return f"taking its sound from its file: {microseconds(after - plugins)}"
@@ -90,7 +90,7 @@ def _reason(session: Session, index: int, predicted: Prediction, of: Rehearsal) 
 
 def off_by(share: float) -> str:
     """By how much a prediction is off, in words: `share` of what was rehearsed, positive if it was too high."""
-    return "right" if abs(share) < 0.005 else f"{percent(abs(share))} {'high' if share > 0 else 'low'}"
+    return "right" if abs(share) < 0.005 else f"{compared(abs(share))} {'high' if share > 0 else 'low'}"
 
 
 def offered(part: Part, here: int) -> str:
@@ -141,7 +141,7 @@ def taken(predicted: Prediction, of: Rehearsal) -> str:
     if abs(predicted.clock - 1) > OTHER_CLOCK:
         way = "lower" if predicted.clock > 1 else "higher"
         said += (
-            f" The clock of the cores was {percent(abs(1 / predicted.clock - 1))} {way} than while the plugins were "
+            f" The clock of the cores was {compared(abs(1 / predicted.clock - 1))} {way} than while the plugins were "
             "measured; the prediction is brought to it."
         )
     quiet, own = of.undisturbed, own_error(predicted, of)
@@ -168,14 +168,14 @@ def conditions(of: Rehearsal) -> list[str]:
         said.append(f"{why}: the prediction's own error cannot be told from what the computer did.")
     if of.units > SHARED:
         said.append(
-            f"Other threads on the same cores held up what computes in parallel by {percent(of.units - 1)} as a rule."
+            f"Other threads on the same cores held up what computes in parallel by {compared(of.units - 1)} as a rule."
         )
     if of.slowdown > 1.05:
-        said.append(f"While all cores compute, each is {percent(of.slowdown - 1)} slower than alone.")
+        said.append(f"While all cores compute, each is {compared(of.slowdown - 1)} slower than alone.")
     if of.rested > 1.05:
         said.append(
-            f"After each rest between blocks a core is {percent(of.rested - 1)} slower than at its best: its clock has "
-            "dropped, or others have used it. The fuller the blocks, the less of that."
+            f"After each rest between blocks a core is {compared(of.rested - 1)} slower than at its best: its clock "
+            "has dropped, or others have used it. The fuller the blocks, the less of that."
         )
     said += _streamed(of.streamed)
     if of.refused:

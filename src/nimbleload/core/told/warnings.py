@@ -20,15 +20,15 @@ def warnings(of: Survey) -> tuple[str, ...]:
 def together(said: Sequence[str]) -> list[str]:
     """Sentences of the form "track: what is so", those that say the same of three tracks or more in one, where the
     first of them stood."""
-    of_tracks: dict[str, list[str]] = {}
-    for each in said:
-        name, _, what = each.partition(": ")
-        of_tracks.setdefault(what, []).append(name)
-    found: dict[str, None] = {}
-    for each in said:
-        what = each.partition(": ")[2]
-        found[f"{listed(of_tracks[what])}: {what}" if what and len(of_tracks[what]) > 2 else each] = None
-    return list(found)
+    parts = [each.partition(": ") for each in said]
+    tracks: dict[str, dict[str, None]] = {}
+    for name, _, what in parts:
+        tracks.setdefault(what, {})[name] = None
+    told = (
+        f"{listed(list(tracks[what]))}: {what}" if what and len(tracks[what]) > 2 else f"{name}{colon}{what}"
+        for name, colon, what in parts
+    )
+    return list(dict.fromkeys(told))
 
 
 def spikes(planned: Prepared, loads: LoadMap) -> list[str]:
