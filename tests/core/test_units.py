@@ -6,6 +6,7 @@ import pytest
 
 from nimbleload.core.units import (
     about,
+    all_of,
     as_sentence,
     clock,
     compared,
@@ -123,3 +124,10 @@ def test_names_in_a_row_are_no_more_than_can_be_read():
     assert listed(["Oars", "Rope", "Rain"]) == "Oars, Rope, Rain"
     assert listed(["Oars", "Rope", "Rain", "Storm"]) == "Oars, Rope, Rain and 1 more"
     assert listed(["Oars", "Rope", "Rain"], 1) == "Oars and 2 more"
+
+
+def test_what_belongs_together_is_joined_by_and():
+    assert all_of(["Oars"]) == "Oars"
+    assert all_of(["Oars", "Rope"]) == "Oars and Rope"
+    assert all_of(["Oars", "Rope", "Rain"]) == "Oars, Rope and Rain"
+    assert all_of(["Oars", "Rope", "Rain", "Storm"]) == "Oars, Rope, Rain and 1 more"

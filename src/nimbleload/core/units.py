@@ -27,6 +27,13 @@ def listed(names: Sequence[str], most: int = 3) -> str:
     return ", ".join(names[:most]) + more
 
 
+def all_of(names: Sequence[str], most: int = 3) -> str:
+    """Some names that belong together: "A", "A and B", "A, B and C"; of more the first and how many follow."""
+    if len(names) > most:
+        return listed(names, most)
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
+
+
 def as_sentence(words: str) -> str:
     """Words as a sentence of their own: the first letter large, the others as they are, and one full stop."""
     return f"{words[:1].upper()}{words[1:].rstrip('.')}."

@@ -315,7 +315,7 @@ def test_each_step_says_what_speaks_for_it():
     cards = cards_for(of, {"p": 0.6 * BLOCK, "q": 0.5 * BLOCK}, silent=0.0, tail=0.0)
     found = survey(of, Plan(), cards, Machine(1), 256)
     assert why(found, worst_block(found), [Decision("freeze", "a")]) == (
-        "it takes 60 % of one core in the worst block in Storm (0:03); heard in 40 % of the piece"
+        "a takes 60 % of one core in the worst block in Storm (0:03); heard in 40 % of the piece"
     )
     both = [Decision("share", "a", "a/p", into="x"), Decision("share", "b", "b/q", into="x")]
     assert why(found, worst_block(found), both).startswith("the 2 take 110 % of one core")

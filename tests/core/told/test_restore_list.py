@@ -48,6 +48,18 @@ def test_what_many_tracks_share_is_put_back_by_one_line_for_each_setting():
     ]
 
 
+def test_all_that_was_shared_is_named_and_chains_that_only_begin_alike_have_lines_of_their_own():
+    of = session(*(track(name, "amp", "eq", "verb") for name in "ab"), *(track(name, "amp", "comp") for name in "cd"))
+    shared = [Decision("share", name, f"{name}/amp", into="s" if name in "ab" else "t") for name in "abcd"]
+    assert restore_list(of, Plan(tuple(shared))) == [
+        "Put amp, eq and verb back on 2 tracks, unless one for all is how it shall sound (a, b).",
+        "Put amp and comp back on 2 tracks, unless one for all is how it shall sound (c, d).",
+    ]
+    assert restore_list(of, Plan((shared[0],))) == [
+        "Put amp, eq and verb on a back on its own track, unless one for all is how it shall sound.",
+    ]
+
+
 def test_what_is_off_or_suspended_on_many_tracks_is_put_back_by_one_line():
     of = session(*(track(name, "meter", "eq") for name in "abc"), track("d", "meter", "meter"))
     twice = tuple(msgspec.structs.replace(each, id=f"d/{k}") for k, each in enumerate(of.strip("d").inserts))

@@ -6,9 +6,23 @@ from types import SimpleNamespace
 
 import pytest
 
-from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.decisions.apply import told_as
+from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.suggest import Suggestion
-from nimbleload.core.told.steps import how_good
+from nimbleload.core.told.steps import how_good, words
+from tests.helpers.sessions import session, track
+
+
+@pytest.mark.parametrize(
+    ("chain", "said"),
+    [("p", "p"), ("pq", "p and q"), ("pqr", "p, q and r"), ("pqrst", "p, q, r and 2 more")],
+)  # fmt: skip
+def test_a_shared_bus_is_told_with_all_that_moves_to_it(chain, said):
+    of = SimpleNamespace(session=session(*(track(name, *chain) for name in "abcd")))
+    shared = [Decision("share", name, f"{name}/p", into="x") for name in "abcd"]
+    assert words(of, shared) == f"One {said} on a bus for four: a, b, c and 1 more"
+    assert words(of, shared[:1]) == f"One {said} on a bus for one: a"
+    assert told_as(of.session, shared[0]) == f"Share {said} of a on a bus"
 
 
 @pytest.mark.parametrize(

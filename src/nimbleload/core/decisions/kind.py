@@ -11,6 +11,7 @@ from ..cards.card import Cards
 from ..session.plugins import PluginUse
 from ..session.session import Session
 from ..session.strips import Strip
+from ..units import all_of
 from .alike import Group
 from .decision import Decision, Plan
 from .price import Price, Terms
@@ -99,6 +100,11 @@ def named_use(strip: Strip, use_id: str | None) -> PluginUse | None:
 def called(use: PluginUse | None) -> str:
     """What a decision calls its plugin, which may be gone."""
     return use.label if use is not None else "a plugin"
+
+
+def chain_called(uses: Sequence[PluginUse]) -> str:
+    """What a decision calls plugins in a row, which may be gone: "Gate, EQ and Reverb"."""
+    return all_of([use.label for use in uses]) if uses else called(None)
 
 
 def placed(use: PluginUse | None, strip: Strip) -> str:

@@ -13,7 +13,7 @@ from ..session.strips import Send, Strip
 from ..units import decibels
 from .alike import Group, is_late, late_sends, truth_of
 from .decision import Decision
-from .kind import Asked, Kind, Option, Work, bypassed, called, named_use, placed, with_uses
+from .kind import Asked, Kind, Option, Work, bypassed, chain_called, with_uses
 from .price import Part, Price, Terms, sound_minutes
 
 FAULTS = {
@@ -43,7 +43,7 @@ class Share(Kind):
         weights, into = terms.weights, decision.into or ""
         strip = terms.session.strip(decision.strip)
         once = [(f"{into}: bus", Part(weights.bus, "to set up the bus"))]
-        depths = [_null_db(terms, use) for use in chain_from(strip.inserts, decision.use or "")]
+        depths = [_null_db(terms, use) for use in shared_end(strip, decision)]
         known = [depth for depth in depths if depth is not None]
         worst = max(known) if known and len(known) == len(depths) else None
         if worst is None or worst > NEAR_DB:
@@ -58,20 +58,20 @@ class Share(Kind):
             own = [d for d in group.decisions() if d.strip == strip.id]
             if own:
                 others = tuple(d for d in group.decisions() if d.strip != strip.id)
-                label = " and ".join(use.label for use in group.chain[-2:])
+                label = chain_called(group.chain)
                 title = f"Share {label} with {len(others)} more" if others else f"Share {label}"
                 title += ", set alike" if group.differs else ""
                 yield Option(own[0], title, given_up(group), None, others)
 
     def words(self, session: Session, decision: Decision) -> str:
         strip = session.strip(decision.strip)
-        return f"Share {called(named_use(strip, decision.use))} of {strip.name} on a bus"
+        return f"Share {chain_called(shared_end(strip, decision))} of {strip.name} on a bus"
 
     def way_back(self, strip: Strip, decision: Decision) -> str | None:
-        use = named_use(strip, decision.use)
-        what = placed(use, strip)
-        if decision.like is not None and use is not None:
-            return f"Put {what} back on its own track, set as it was: {use.setting.words()}."
+        uses = shared_end(strip, decision)
+        what = f"{chain_called(uses)} on {strip.name}" if uses else strip.name
+        if decision.like is not None and uses:
+            return f"Put {what} back on its own track, set as it was: {uses[0].setting.words()}."
         return f"Put {what} back on its own track, unless one for all is how it shall sound."
 
 
@@ -90,10 +90,12 @@ def given_up(group: Group) -> str:
     return f"changes the sound: {decibels(group.null_db)} apart"
 
 
-def chain_from(inserts: tuple[PluginUse, ...], use_id: str) -> tuple[PluginUse, ...]:
-    """The insert with this id and all after it, those that are bypassed left out; empty if there is none."""
-    place = next((k for k, use in enumerate(inserts) if use.id == use_id), len(inserts))
-    return tuple(use for use in inserts[place:] if use.enabled)
+def shared_end(strip: Strip, decision: Decision) -> tuple[PluginUse, ...]:
+    """What such a decision moves to the bus: its insert and all after it, those that are bypassed left out; empty if
+    it is gone.
+    """
+    place = next((k for k, use in enumerate(strip.inserts) if use.id == decision.use), len(strip.inserts))
+    return tuple(use for use in strip.inserts[place:] if use.enabled)
 
 
 def _null_db(terms: Terms, use: PluginUse) -> float | None:
@@ -108,7 +110,7 @@ def _share(work: Work, into: str, decisions: Sequence[Decision]) -> Strip | None
     joined: list[tuple[Strip, tuple[PluginUse, ...]]] = []
     for decision in sorted(decisions, key=lambda d: d.strip):
         strip = work.changed[decision.strip]
-        own = chain_from(strip.inserts, decision.use or "")
+        own = shared_end(strip, decision)
         model = _use_named(work.session, decision.like)
         reason = _cannot_share(strip, own, like, chain, model)
         if reason is not None:
@@ -118,7 +120,7 @@ def _share(work: Work, into: str, decisions: Sequence[Decision]) -> Strip | None
         joined.append((strip, own))
     if like is None or len(joined) < 2 or into in work.changed:
         if joined:
-            work.warnings.append(f"{joined[0][0].name}: there is nobody left to share {chain[0].label} with.")
+            work.warnings.append(f"{joined[0][0].name}: there is nobody left to share {chain_called(chain)} with.")
         return None
     carried = late_sends(like) if len({late_sends(strip) for strip, _ in joined}) == 1 else ()
     for strip, own in joined:
@@ -128,7 +130,8 @@ def _share(work: Work, into: str, decisions: Sequence[Decision]) -> Strip | None
         for send in strip.sends if not carried else ():
             if send.enabled:
                 target = work.session.strip(send.target).name
-                work.warnings.append(f"{strip.name}: its send to {target} leaves before the shared {chain[0].label}.")
+                shared = chain_called(chain)
+                work.warnings.append(f"{strip.name}: its send to {target} leaves before the shared {shared}.")
     copies = tuple(msgspec.structs.replace(use, id=f"{into}/{use.id}") for use in chain)
     name = f"Shared {chain[0].label}"
     sends = tuple(Send(target, level, pre_fader) for target, level, pre_fader in carried)

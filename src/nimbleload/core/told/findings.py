@@ -13,6 +13,7 @@ from ..cards.families import by_name, squeezed
 from ..decisions.alike import groups, keeps_sound, similar
 from ..decisions.apply import obstacle
 from ..decisions.decision import Decision
+from ..decisions.kind import chain_called
 from ..load.latency import plugin_latency
 from ..piece.moments import passes_on
 from ..session.plugins import PluginUse
@@ -217,7 +218,7 @@ def _many(session: Session, cards: Cards) -> list[Finding]:
     for group in groups(session, cards):
         if not keeps_sound(group.chain, cards):
             continue
-        label = " and ".join(use.label for use in group.chain[-2:])
+        label = chain_called(group.chain)
         strips = [session.strip(strip) for strip, _ in group.members]
         into = session.strip(strips[0].output).name if strips[0].output is not None else "nothing"
         exact = f"a null test leaves {decibels(group.null_db)}" if group.null_db is not None else "not null-tested"

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 from ..decisions.apply import KINDS
 from ..decisions.decision import Decision, Plan
-from ..decisions.kind import named_use
+from ..decisions.kind import chain_called, named_use
+from ..decisions.share import shared_end
 from ..session.session import Session
 from ..units import count
 
@@ -51,6 +52,7 @@ def _of_many(session: Session, decisions: Sequence[Decision]) -> str:
         return f"Let {tracks} run through, so that no tail is cut ({names})."
     use = named_use(session.strip(first.strip), first.use)
     assert use is not None
+    shared = chain_called(shared_end(session.strip(first.strip), first))
     where = f"on {tracks}" if len(strips) > 1 else f"on {names}"
     of = f" ({names})" if len(strips) > 1 else ""
     if first.kind == "off":
@@ -58,8 +60,8 @@ def _of_many(session: Session, decisions: Sequence[Decision]) -> str:
     if first.kind == "lighten":
         return f"Set {use.label} back {where}: {use.setting.words()}{of}."
     if first.like is not None:
-        return f"Put {use.label} back {where}, set as it was: {use.setting.words()}{of}."
-    return f"Put {use.label} back {where}, unless one for all is how it shall sound{of}."
+        return f"Put {shared} back {where}, set as it was: {use.setting.words()}{of}."
+    return f"Put {shared} back {where}, unless one for all is how it shall sound{of}."
 
 
 def _line(session: Session, decision: Decision) -> object:
@@ -68,7 +70,8 @@ def _line(session: Session, decision: Decision) -> object:
     if decision.kind == "lighten" and use is not None:
         return (use.card_key(), decision.variant)
     if decision.kind == "share" and use is not None:
-        return (use.card_key(), decision.like)
+        shared = shared_end(session.strip(decision.strip), decision)
+        return (tuple(use.card_key() for use in shared), decision.like)
     if decision.kind == "off" and use is not None:
         return ("off", use.plugin.standard, use.plugin.identifier, use.label)
     if decision.kind == "suspend" and use is None:

@@ -8,8 +8,9 @@ import numpy as np
 
 from ..decisions.apply import told_as
 from ..decisions.decision import Decision
-from ..decisions.kind import named_use
+from ..decisions.kind import chain_called, named_use
 from ..decisions.price import Price
+from ..decisions.share import shared_end
 from ..optimise.steps import Step, WorstBlock
 from ..optimise.suggest import Suggestion
 from ..survey import Survey
@@ -31,8 +32,7 @@ def words(of: Survey, decisions: Sequence[Decision]) -> str:
     strips = [of.session.strip(d.strip) for d in decisions]
     label = next((use.label for s, d in zip(strips, decisions, strict=True) if (use := named_use(s, d.use))), "")
     if first.kind == "share":
-        group = next((g for g in of.sharing() if g.into == first.into), None)
-        shared = " and ".join(use.label for use in group.chain[-2:]) if group is not None else label
+        shared = chain_called(shared_end(strips[0], first))
         return f"One {shared} on a bus for {number(len(decisions))}: {_names([s.name for s in strips])}"
     if len(decisions) == 1:
         return told_as(of.session, first)
@@ -72,7 +72,7 @@ def why(of: Survey, at: WorstBlock, decisions: Sequence[Decision]) -> str:
     ids = {decision.strip for decision in decisions}
     numbers = [k for k, strip in enumerate(of.now.session.strips) if strip.id in ids]
     share = percent(float(at.strips[numbers].sum()) / of.deadline)
-    who = "it takes" if len(numbers) == 1 else f"the {len(numbers)} take"
+    who = f"{of.session.strip(decisions[0].strip).name} takes" if len(numbers) == 1 else f"the {len(numbers)} take"
     silent = "" if at.sounding[numbers].any() else ", though silent"
     times = of.now.moments.times
     seconds = float(of.now.moments.sounding[:, numbers].any(axis=1) @ np.diff(times))
