@@ -200,7 +200,7 @@ def test_measure_says_what_failed(tmp_path):
         path, Saved(session(Strip("a", "A", inserts=(PluginUse("x", PluginRef("au", "y", "Z")),), output="main")))
     )
     result = run("measure", str(path))
-    assert "Z (as it starts): cannot be measured yet" in result.output
+    assert "Z (AU, as it starts): cannot be measured yet" in result.output
     assert "0 measured, 1 failed" in result.output
 
 

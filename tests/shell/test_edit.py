@@ -238,6 +238,7 @@ def test_folders_and_tables_are_added_to_what_is_there(tmp_path):
     said = run("add", "a.nimbleload", "t.csv")
     assert "Elsewhere" in said
     assert [s.name for s in session().strips] == ["Kick", "Pad", "Main"] and session().strips[1].output == "main"
+    assert session().name == "a"
     run("add", "a.nimbleload", "a.nimbleload", "--to", "b.nimbleload")
     assert [s.name for s in session("b.nimbleload").strips] == ["Kick", "Pad", "Kick 2", "Pad 2", "Main"]
     figures = msgspec.json.decode(run("add", "a.nimbleload", "stems", "--json"))

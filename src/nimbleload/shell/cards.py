@@ -83,7 +83,7 @@ def result_of(step: session_run.Progress) -> tuple[str, str]:
     """A finished job in words: the plugin with its setting, and its cost at 256 samples or why there is none."""
     cell = step.card.cell(step.job.rate, 256, "sounding")
     said = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "measured")
-    return f"{step.card.name} ({step.job.use.setting.words()})", said
+    return f"{step.card.name} ({step.job.use.plugin.made_as}, {step.job.use.setting.words()})", said
 
 
 @cli.command()

@@ -18,7 +18,7 @@ from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.time_edits import set_length, set_rate, set_tempo
 from ..core.survey import foreseen, instant, survey, to_rehearse
-from ..core.told.how_many import how_often, not_known, sentence
+from ..core.told.how_many import beyond_words, how_often, not_known, sentence
 from ..core.told.rehearsal import tried_words
 from ..core.units import count, milliseconds, percent, said_by
 from ..deliver import exporting
@@ -81,7 +81,7 @@ def new(file: str, name: str | None, rate: int, bpm: float, length: str, cores: 
 def add(file: str | None, source: str | None, to: str | None, show: bool, template: bool, json: bool) -> None:
     """Add SOURCE to the session FILE: a folder of audio files, a MIDI file, a table, or another session.
 
-    If there is no FILE yet, it is made. SOURCE is not changed.
+    If there is no FILE yet, it is made, and the session is called as it. SOURCE is not changed.
     """
     if template:
         click.echo(track_table.TEMPLATE, nl=False)
@@ -93,7 +93,7 @@ def add(file: str | None, source: str | None, to: str | None, show: bool, templa
     try:
         found = take_in(Path(source), installed(), saved.session.rate if saved is not None else 48000)
         if saved is None:
-            made = made_here(found.session)
+            made = made_here(replace(found.session, name=Path(to or file).stem))
         else:
             whole, notes = joined(saved.session, found.session)
             made = replace(saved, session=whole)
@@ -194,7 +194,7 @@ def howmany(
     if missing:
         click.echo(not_known(missing))
     for fit in found:
-        click.echo(f"  {fit.buffer:5} samples  {_figure(fit, session.rate)}")
+        click.echo(f"  {fit.buffer:5} samples  {_figure(fit, session.rate, most)}")
     if tried is not None and here is not None:
         click.echo(tried_words(here.more, machine.cores, *tried))
 
@@ -208,11 +208,11 @@ def copies_of(session: Session, what: tuple[str, ...]) -> tuple[Copies, str]:
     return of_strips(session, [strip.id for strip in strips]), " and ".join(strip.name for strip in strips)
 
 
-def _figure(fit: Fit, rate: int) -> str:
+def _figure(fit: Fit, rate: int, limit: float) -> str:
     time = milliseconds(fit.buffer / rate)
     if fit.beyond is None:
         return f"{time:>8}  {how_often(fit)}   {percent(fit.now)} → {percent(fit.load)}"
-    reached = f"{percent(fit.now)} → {percent(fit.load)}, one more {percent(fit.beyond)}"
+    reached = f"{percent(fit.now)} → {percent(fit.load)}, one more {beyond_words(fit.beyond, limit)}"
     return f"{time:>8}  {fit.more:3} more       {reached}"
 
 

@@ -13,7 +13,7 @@ from nimbleload.core.session import edits
 from nimbleload.core.session.chain_edits import place_fader
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.strips import Clip, Strip
-from nimbleload.core.told.how_many import not_known, sentence
+from nimbleload.core.told.how_many import beyond_words, not_known, sentence
 from tests.helpers.sessions import bus, cards_for, session, track, use
 
 
@@ -140,6 +140,7 @@ def test_the_sentence_says_what_was_computed():
     assert sentence([fit(128, 2), fit(256, 5)], "Pad", 0.8, 128) == (
         "2 more of Pad fit under 80 % at 128 samples (78 %); one more takes 83 %. At 256 samples 5 fit."
     )
+    assert (beyond_words(0.83, 0.8), beyond_words(0.8016, 0.8)) == ("83 %", "80.16 %")
     assert sentence([fit(128, 0, load=0.5)], "Pad", 0.8, 128).startswith("Not one more of Pad fits under 80 %")
     over = sentence([fit(128, 0, now=1.2, load=1.2)], "Pad", 0.8, 128)
     assert over.startswith("No room for one more Pad") and "120 %" in over and "No other buffer size" in over

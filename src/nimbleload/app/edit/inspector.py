@@ -175,7 +175,7 @@ class Inspector(QWidget):
         first = self._uses[0]
         several = len(self._uses) > 1
         self.plugin.setText(f"{len(self._uses)} plugins" if several else first.label)
-        kind = f"{first.family}, {standard_word(first)}"
+        kind = f"{first.family}, {first.plugin.made_as}"
         maker = f", {first.plugin.vendor}" if first.plugin.vendor else ""
         state = " It plays in a state that was saved in the session." if first.setting.state is not None else ""
         self.plugin_about.setText("" if several else f"{kind}{maker}. {costs}{state}".strip())
@@ -318,10 +318,6 @@ def _with_value(session: Session, use_ids: list[str], row: Row, text: str) -> Se
         raise SessionError(f"{row.name} can be from {row.least:g} to {row.most:g}, not {value:g}")
     return chain_edits.set_values(session, use_ids, {row.key: value})
 
-
-def standard_word(use: PluginUse) -> str:
-    """What stands for a plugin's standard beside its name."""
-    return "built in" if use.plugin.standard == "house" else use.plugin.standard.upper()
 
 
 def _title(strips: Sequence[Strip]) -> str:

@@ -18,7 +18,6 @@ from ...probe.choosing import choices, matching
 from ..background.to_window_thread import ToWindowThread
 from ..look.lines import Lines
 from ..look.theme import theme
-from .inspector import standard_word
 from .strip_view import NEW
 
 log = logging.getLogger(__name__)
@@ -107,9 +106,9 @@ class PluginList(QWidget):
         fitting = matching(self.plugins, self.words.text().split())
         self.rows.clear()
         for use in fitting[:MOST_SHOWN]:
-            item = QListWidgetItem(f"{use.label}   {standard_word(use)}")
+            item = QListWidgetItem(f"{use.label}   {use.plugin.made_as}")
             item.setData(Qt.ItemDataRole.UserRole, numbers[id(use)])
-            whose = f"{use.label}, {standard_word(use)}, {use.family}"
+            whose = f"{use.label}, {use.plugin.made_as}, {use.family}"
             item.setToolTip(f"{whose}\n{use.plugin.vendor}\n{use.plugin.identifier}")
             self.rows.addItem(item)
         more = f"; the first {MOST_SHOWN} are shown" if len(fitting) > MOST_SHOWN else ""

@@ -27,6 +27,11 @@ class PluginRef(msgspec.Struct, frozen=True):
     vendor: str = ""
     version: str = ""
 
+    @property
+    def made_as(self) -> str:
+        """What stands for its standard beside its name: "CLAP"; our own are "built in"."""
+        return "built in" if self.standard == "house" else self.standard.upper()
+
 
 class Setting(msgspec.Struct, frozen=True):
     """One setting of a plugin: parameter values by name or number, and an opaque saved state if there is one.

@@ -245,11 +245,11 @@ def _two_standards(session: Session) -> list[Finding]:
     """The same plugin by name in two plugin standards."""
     alike: dict[str, dict[str, PluginUse]] = {}
     for _, use in _live(session):
-        alike.setdefault(squeezed(use.label), {})[use.plugin.standard] = use
+        alike.setdefault(squeezed(use.label), {})[use.plugin.made_as] = use
     found = []
     for _, by_standard in sorted(alike.items()):
         if len(by_standard) > 1:
-            both = " and ".join(sorted(standard.upper() for standard in by_standard))
+            both = " and ".join(sorted(by_standard))
             label = next(reversed(by_standard.values())).label
             said = f"{label} is used as {both}: one may cost less than the other; their cards say it."
             found.append(Finding("in two standards", said))

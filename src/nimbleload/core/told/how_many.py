@@ -13,29 +13,31 @@ def how_often(fit: Fit) -> str:
     return f"{fit.more} or more" if fit.beyond is None else str(fit.more)
 
 
+def beyond_words(load: float, limit: float) -> str:
+    """A load beyond the limit, as exact as it takes to see that it is."""
+    exact = percent(load)
+    return exact if exact != percent(limit) else f"{100 * load:.2f} %"
+
+
 def sentence(found: Sequence[Fit], name: str, limit: float, buffer: int) -> str:
     """What is to be said of the chosen buffer size (samples), and where more would fit."""
     here = next((fit for fit in found if fit.buffer == buffer), None)
     under = f"under {percent(limit)}"
 
-    def told_beyond(load: float | None) -> str:
-        """A load beyond the limit, as exact as it takes to see that it is."""
-        exact = percent(load or 0.0)
-        return exact if exact != percent(limit) else f"{100 * (load or 0.0):.2f} %"
-
     best = max(found, key=lambda fit: (fit.more, -fit.buffer), default=None)
     if here is None or best is None:
         return f"How many more of {name} fit is not known at {buffer} samples."
+    beyond = beyond_words(here.beyond or 0.0, limit)
     if here.now > limit:
         told = f"No room for one more {name}: at {buffer} samples the load is {percent(here.now)} already."
     elif here.beyond is None:
         return f"{here.more} more of {name}, or more still, fit {under} at {buffer} samples."
     elif here.more == 0:
-        told = f"Not one more of {name} fits {under} at {buffer} samples: it would take {told_beyond(here.beyond)}."
+        told = f"Not one more of {name} fits {under} at {buffer} samples: it would take {beyond}."
     else:
         told = (
             f"{here.more} more of {name} fit {under} at {buffer} samples ({percent(here.load)}); one more takes "
-            f"{told_beyond(here.beyond)}."
+            f"{beyond}."
         )
     if best.more > here.more:
         told += f" At {best.buffer} samples {how_often(best)} fit."
