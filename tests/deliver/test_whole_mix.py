@@ -20,7 +20,7 @@ from nimbleload.deliver.carrying import MIX, NothingToDoError
 from nimbleload.deliver.loudness import integrated
 from nimbleload.store import dawproject
 from tests.deliver.test_sharing import EQ
-from tests.deliver.test_stems import FILES, a_mix, by_hand, plays, volume
+from tests.deliver.test_stems import FILES, a_mix, by_hand, plays, strip, volume
 from tests.helpers import exchange as x
 from tests.helpers import known, mixes, stems
 from tests.helpers.often import often
@@ -188,6 +188,30 @@ def test_a_track_that_is_switched_off_while_it_rings_is_heard(tmp_path):
     found = proven(path, plan)
     assert found.verdict == "different" and 0.9 < found.at < 4.0
     assert proven(path, plan, {use.card_key(): rings(use) for use in session.strip("t").inserts}).verdict == "same"
+
+
+@pytest.mark.parametrize("kind", ["freeze", "bounce"])
+def test_what_a_rendered_track_feeds_rests_while_nothing_is_heard_in_its_file(tmp_path, kind):
+    structure = (
+        strip("one", "cm", 0.5, sends=x.send("c-echo"), devices=FADES) + strip("two", "cm", 0.8)
+        + strip("echo", "cm", 0.9, "effect", devices=FADES) + x.main_track()
+    )  # fmt: skip
+    lanes = x.lanes("one", x.clip(3, 1, audio()), x.clip(24, 2, audio()), unit="seconds")
+    lanes += x.lanes("two", x.clip(0, 24, audio()), x.clip(24, 24, audio()), unit="seconds")
+    path = x.write(tmp_path / "a.dawproject", x.project(structure, lanes), {"audio/a.wav": stems.wave(noise(30.0))})
+    session = dawproject.read(path).session
+    cards = {use.card_key(): rings(use) for use in session.strip("echo").inserts}
+    plan = Plan((Decision(kind, "one"), Decision("suspend", "echo")))
+    assert proven(path, plan, cards).verdict == "same"
+    found = dawproject.read(path.with_name("after.dawproject"))
+    one, two = found.session.strip("one").clips
+    assert (one.start, two.start) == pytest.approx((3, 24), abs=0.01)
+    # Its plugin rings for longer than its card says.
+    assert 5 < one.end < 12 and 27 < two.end < 33
+    assert found.session.strip("echo").suspended and "switched on and off" not in " ".join(found.report.left_out)
+    awake = found.audio["echo"].awake
+    awakes = [awake.value_at(second) for second in (1, 2.96, one.end + 5.9, one.end + 6.1, 23.9, 24, two.end + 5.9)]
+    assert awakes == [0, 1, 1, 0, 0, 1, 1]
 
 
 def rings(use):

@@ -19,10 +19,11 @@ from lxml import etree
 from ..core.cards.card import Cards
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
+from ..core.piece.moments import Span
 from ..core.session.controllers import Controller
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
-from ..core.session.strips import Strip
+from ..core.session.strips import Clip, Strip
 from ..core.units import said_by
 from ..store import atomic
 from ..store.archive import DAMAGED, WHERE, Archive, ImportRefusedError
@@ -83,7 +84,7 @@ def write(
                         made.cut(strip, decision.stretch, file, Cutting(archive, source))
                     else:
                         made.freeze(strip, file)
-            made.suspend(cards)
+            made.suspend(cards, rendered)
         for strip in made.new_strips():
             made.add_bus(strip)
         repack(source, target, text.changed(), files)
@@ -121,6 +122,18 @@ def repack(
                     raise OSError(errno.EIO, said) from error
         for name, path in files.items():
             new.write(path, name, zipfile.ZIP_STORED)
+
+
+def _with_files(planned: Session, rendered: Mapping[str, Rendered]) -> Session:
+    """A planned session whose rendered strips play their files, in which what is frozen has rung out."""
+    strips = {strip.id: strip for strip in planned.strips}
+    for strip_id, file in rendered.items():
+        played_by = strips.get(f"{strip_id}/bounced", strips[strip_id])
+        strips[played_by.id] = msgspec.structs.replace(
+            played_by, clips=tuple(Clip(*span) for span in played(file)), instrument=None, frozen_through=None,
+            inserts=played_by.live_uses(),
+        )  # fmt: skip
+    return msgspec.structs.replace(planned, strips=tuple(strips.values()))
 
 
 def _written(elements: Iterable[etree._Element]) -> str:
@@ -166,6 +179,12 @@ def outermost(element: Element) -> Iterator[Element]:
             yield child
         else:
             yield from outermost(child)
+
+
+def played(file: Rendered) -> Sequence[Span]:
+    """From when to when a rendered file is played (seconds of the piece): where something is heard in it; all of it
+    where that is not known."""
+    return file.heard or ((file.start, file.start + file.seconds),)
 
 
 class _Changes:
@@ -332,7 +351,7 @@ class _Changes:
         """Switches off what the track plays, and lays the rendered file in its place."""
         for clip in self._clips.get(strip.id, ()):
             self._silence(clip)
-        self._lay(strip.id, [self._file_clip(f"{strip.name} (rendered)", file)])
+        self._lay(strip.id, self._file_clips(f"{strip.name} (rendered)", file))
         self.done.append(f"{strip.name}: {file.file} in its place")
 
     def _silence(self, clip: Element) -> None:
@@ -344,11 +363,12 @@ class _Changes:
         else:
             self._text.wrap(clip, f"<Clips>{OFF[0]}", f"{OFF[1]}</Clips>")
 
-    def suspend(self, cards: Cards) -> None:
-        """Has automation switch the plugins of tracks off while they are silent, where the plan suspends them."""
+    def suspend(self, cards: Cards, rendered: Mapping[str, Rendered]) -> None:
+        """Has automation switch the plugins of tracks off while they are silent, where the plan suspends them; what is
+        rendered sounds as long as its file does."""
         before = {strip.id for strip in self._before.strips if strip.suspended}
         strip_ids = [each.id for each in self._after.values() if each.suspended and each.id not in before]
-        resting = rests(self._planned, cards) if strip_ids else {}
+        resting = rests(_with_files(self._planned, rendered), cards) if strip_ids else {}
         moved = {each.attributes.get("parameter") for each in self._text.root.iter("Target")}
         for strip_id in strip_ids:
             strip, off = self._after[strip_id], resting[strip_id]
@@ -374,9 +394,10 @@ class _Changes:
         self._text.set(switch, "id", own)
         return own
 
-    def _file_clip(self, name: str, file: Rendered) -> str:
-        """A clip that plays a rendered file where it begins."""
-        return self._part_clip(Part(file.start, file.start + file.seconds, 0.0, f"{FOLDER}/{file.file}"), name)
+    def _file_clips(self, name: str, file: Rendered) -> list[str]:
+        """Clips that play a rendered file where something is heard in it."""
+        path = f"{FOLDER}/{file.file}"
+        return [self._part_clip(Part(start, end, start - file.start, path), name) for start, end in played(file)]
 
     def _lay(self, strip_id: str, clips: Sequence[str]) -> None:
         """Lays clips, in seconds, into the lanes of a track."""
@@ -408,7 +429,7 @@ class _Changes:
         copied = self._with_own_ids(self._text.source(channel, channel.find("Devices")))
         words = f'<Track id={quoted(part.id)} name={quoted(part.name)} contentType="audio" loaded="true">'
         self._text.insert(track.parent, f"{words}{copied}</Track>", track)
-        self._lay(part.id, [self._file_clip(part.name, file)])
+        self._lay(part.id, self._file_clips(part.name, file))
         self.done.append(f"{part.name}: {file.file} on a track of its own")
 
     def _part_clip(self, part: Part, name: str = "") -> str:

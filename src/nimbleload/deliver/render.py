@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
+from ..core.piece.moments import Span
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
@@ -30,10 +31,11 @@ from ..store.audio import FORMATS, AudioError, Sources
 from ..store.sounding import Part, Sounding
 from . import stretch
 from .asked import NOTHING_ASKED, Asked
+from .audible import audible
 from .difference import NOTHING_DB, decibels
 from .loudness import integrated
 from .proof import ROUNDED_DB, Proof, compared, residual_of, verdict_of
-from .rendering import SPARE, TAIL_SECONDS, RenderError, Rendering, ends_of, peak_of
+from .rendering import SPARE, TAIL_SECONDS, RenderError, Rendering, ends_of
 from .stage import Before, Stage, before, obstacles_on_the_way, unclear, ways_of_hosts
 
 # What a search for plugins finds, by standard and identifier.
@@ -49,7 +51,8 @@ class Rendered(msgspec.Struct, frozen=True):
     piece at which it begins; `lufs` how loud it is (integrated, at least −200). `asked` names the kind of file that was
     asked for and cannot hold it; empty where it can. `seen` is a digest of how everything that went into it looks from
     outside (see `there`), `size` how long the file is (bytes; 0: not known); its plugins `computed` for so many seconds
-    (0: not known), in blocks of `buffer` samples (0: not known)."""
+    (0: not known), in blocks of `buffer` samples (0: not known). Something is `heard` in it from when to when (seconds
+    of the piece); empty where that is not known, or nothing is."""
 
     strip: str
     file: str
@@ -67,6 +70,7 @@ class Rendered(msgspec.Struct, frozen=True):
     size: int = 0
     computed: float = 0.0
     buffer: int = 0
+    heard: tuple[Span, ...] = ()
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -300,16 +304,17 @@ def ended(job: Job, error: Exception) -> Step:
 def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) -> Rendered:
     """Writes what was rendered. What is louder than full scale goes into a file that can hold it, whatever was asked
     for: it would be clipped."""
-    result, peak = chain.result, peak_of(chain.stretches())
-    used = HOLDS_ALL if peak >= 1.0 else kind
+    result, (peak, spans) = chain.result, audible(chain.stretches(), job.rate)
+    used, start = HOLDS_ALL if peak >= 1.0 else kind, job.skipped / job.rate
     target = folder / job.file_name(used)
     audio.write(target, audio.later(chain.stretches(), job.skipped), job.rate, used, start=job.skipped)
     with audio.File(target) as file:
         loud = loudness_of(file.stretches(), job.rate)
     return Rendered(
         job.strip.id, target.name, made_of, max(result.samples - result.latency - job.skipped, 0) / job.rate,
-        decibels(peak), result.latency, result.dies, result.wrong, start=job.skipped / job.rate, lufs=loud,
+        decibels(peak), result.latency, result.dies, result.wrong, start=start, lufs=loud,
         asked=kind if used != kind else "", computed=chain.computed, buffer=job.buffer,
+        heard=tuple((max(first, start), end) for first, end in spans if end > start),
     )  # fmt: skip
 
 

@@ -1,0 +1,41 @@
+"""Where in a rendered file something is heard: there it is laid into the changed session, and nowhere else, so that
+what it feeds may rest while it does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.piece.moments import Span
+from .resting import SHORTEST
+
+# What is softer is silence: less than the least step of 24 bits (linear).
+SILENT = 10 ** (-140 / 20)
+
+
+class Audible(NamedTuple):
+    """The highest sample of a sound (linear), and from when to when something is heard in it (seconds)."""
+
+    peak: float
+    spans: tuple[Span, ...]
+
+
+def audible(stretches: Iterator[NDArray[np.float32]], rate: int) -> Audible:
+    """Looks through a sound (n, channels; float32 each) at a rate in hertz. Rests that are too short for a plugin to be
+    switched off in them are none."""
+    peak, at, shortest = 0.0, 0, SHORTEST * rate
+    found: list[list[int]] = []
+    for stretch in stretches:
+        highest = np.abs(stretch).max(axis=1, initial=0.0)
+        peak = max(peak, float(highest.max(initial=0.0)))
+        loud = at + np.flatnonzero(highest > SILENT)
+        for part in np.split(loud, np.flatnonzero(np.diff(loud) > shortest) + 1):
+            if len(part) and found and part[0] - found[-1][1] < shortest:
+                found[-1][1] = int(part[-1]) + 1
+            elif len(part):
+                found.append([int(part[0]), int(part[-1]) + 1])
+        at += len(stretch)
+    return Audible(peak, tuple((first / rate, end / rate) for first, end in found))
