@@ -127,6 +127,19 @@ def device(of):
 
 
 class TestThroughPlugins:
+    @pytest.mark.parametrize("standard", ["ladspa", "lv2", "clap", "vst3"])
+    def test_what_has_one_channel_renders_each_side_by_itself(self, tmp_path, monkeypatch, standard):
+        known.installed(tmp_path / "plugin", standard, monkeypatch)
+        tag = {"clap": "ClapPlugin", "vst3": "Vst3Plugin"}.get(standard, "BuiltinDevice")
+        named = known.IDENTIFIERS[standard] if tag != "BuiltinDevice" else f"{standard}:{known.IDENTIFIERS[standard]}"
+        one = x.plugin(tag, named, "Known")
+        sides = noise()
+        sides[:, 1] = noise(seed=2)[:, 1] / 2
+        files = {"audio/a.wav": wave(sides)}
+        path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), one, files)
+        made = sound(tmp_path / "out", carried(path, tmp_path / "out", prove=False))
+        assert np.array_equal(made[: 2 * RATE - 77], sides[77:])
+
     def test_what_comes_late_is_moved_back_and_the_tail_is_kept(self, tmp_path, plugin):
         path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device(plugin))
         step = carried(path, tmp_path / "out", prove=False)
@@ -148,8 +161,8 @@ class TestThroughPlugins:
         made, late = sound(tmp_path / "out", step), noise()[77:, 0]
         late[[1000 - 77, 50_000 - 77]] = 0.0
         assert np.array_equal(made[: len(late), 0], late)
-        assert step.rendered.wrong == 2
-        assert "2 samples were no number and are silent" in " ".join(carrying.told_of(step.rendered))
+        assert step.rendered.wrong == 4
+        assert "4 samples were no number and are silent" in " ".join(carrying.told_of(step.rendered))
         assert 0 < step.rendered.computed < 10
 
     def test_a_plugin_that_minds_its_block_size_is_called_different(self, tmp_path, plugin):

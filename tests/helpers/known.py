@@ -51,7 +51,7 @@ class Known(NamedTuple):
 
     def use(self, state: bytes | None = None, voices: int = 0, **values: float) -> PluginUse:
         plugin = PluginRef(self.standard, IDENTIFIERS[self.standard], "Known")
-        return PluginUse("known", plugin, Setting(tuple(values.items()), state), voices=voices)
+        return PluginUse("known", plugin, Setting(tuple(values.items()), state), channels=1, voices=voices)
 
 
 def build(folder: Path, standard: str, *ways: str) -> Known | None:

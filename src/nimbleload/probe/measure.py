@@ -31,6 +31,7 @@ from .company import GOES, SIZES, find_company, find_footprint, second_level_cac
 from .effort import FIRST, Effort
 from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Note, PluginError
+from .formats.per_channel import instances_of
 from .inputs import find_inputs
 from .messages import Again, Best
 from .neighbour import find_slowdown
@@ -59,7 +60,7 @@ LEAST_ASIDE = 0.5e-6
 class Facts(NamedTuple):
     """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within
     `listened` seconds). `positions` says where its parameters stand; `best` is what this core does at its best. After
-    `filled` seconds of sound a block costs what it does from then on.
+    `filled` seconds of sound a block costs what it does from then on. It stands there in so many `instances`.
     """
 
     latency: int
@@ -70,6 +71,7 @@ class Facts(NamedTuple):
     positions: tuple[Position, ...]
     listened: float | None = None
     filled: float = 0.0
+    instances: int = 1
 
 
 class InTurns(NamedTuple):
@@ -130,7 +132,7 @@ class Measurement:
         listened, filled = None if self._tail is not None else LONGEST, self._loop.filling / self._rate
         return Facts(
             self._hosted.latency, self._tail, self._hosted.version, truth, self._witnessed.best, positions, listened,
-            filled,
+            filled, instances_of(self._hosted),
         )  # fmt: skip
 
     def _see_filling(self, seconds: float) -> None:

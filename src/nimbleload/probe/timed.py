@@ -222,7 +222,7 @@ class _Empty:
 
     call, handle = _nothing.address, 0
     inputs = outputs = np.zeros((1, 16), np.float32)
-    wiring = Wiring(np.zeros(1, np.int64), 1)
+    wiring = Wiring(np.zeros(1, np.int64), 1, 1)
     made_for = 0
 
     def argument(self, frames, notes=(), moves=()):

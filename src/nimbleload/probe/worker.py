@@ -155,7 +155,8 @@ def tell(
         return
     f = measurement.facts()
     send(FactsMessage(
-        f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1], f.filled
+        f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1], f.filled,
+        f.instances,
     ))  # fmt: skip
     if request.against:
 

@@ -41,8 +41,8 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 # those of its inputs and outputs in use that the strip has a signal for, once a deadline as well, the clock told.
 # 4: beside busy cores by the same measure as alone; its own time from blocks that shared the core with nobody.
 # 5: in a row and once a deadline the notes of an instrument are struck alike. 6: what fills up as it sounds on, from
-# when it is full; what others do to the caches, over whole cycles.
-METHOD = 6
+# when it is full; what others do to the caches, over whole cycles. 7: one of one channel for each channel of its strip.
+METHOD = 7
 
 # What may be the work of others by no larger a share is not worth measuring once more.
 DOUBTFUL = 0.05
@@ -320,7 +320,8 @@ class Made(msgspec.Struct, frozen=True):
     """How a card was made: by which `method` (see METHOD), from which file (`path`, its `size` in bytes and when it was
     `modified`, in ns; empty and 0 for a plugin without one), in which `version` of the plugin.
 
-    `real_time` says that its blocks had a core for themselves; `held` names the protections that were active.
+    `real_time` says that its blocks had a core for themselves; `held` names the protections that were active. It stood
+    there in so many `instances`: one for each channel of its strip where it has only one itself.
     """
 
     method: int = METHOD
@@ -330,6 +331,7 @@ class Made(msgspec.Struct, frozen=True):
     version: str = ""
     real_time: bool = False
     held: tuple[str, ...] = ()
+    instances: int = 1
 
 
 class CostCard(msgspec.Struct, frozen=True):

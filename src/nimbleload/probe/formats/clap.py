@@ -34,7 +34,20 @@ from .clap_host import (
     Version,
     run_block,
 )
-from .hosted import Described, Event, Move, Moves, Parameter, PluginError, no_presets, parameter, text, wired
+from .hosted import (
+    Described,
+    Event,
+    Move,
+    Moves,
+    Parameter,
+    PluginError,
+    Rows,
+    no_presets,
+    own_rows,
+    parameter,
+    text,
+    wired,
+)
 from .piece import Place
 
 NAME_BYTES, PATH_BYTES = 256, 1024
@@ -179,7 +192,9 @@ class Library:
 class ClapHosted:
     """One CLAP plugin, active and processing (see `hosted.Hosted`)."""
 
-    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, frames: int) -> None:
+    def __init__(
+        self, use: PluginUse, path: str, rate: int, longest: int, frames: int, rows: Rows = own_rows
+    ) -> None:  # fmt: skip
         self._library = Library(path)
         self._own_host = ClapHost(rate, self._more_offered())
         self._address = self._library.create(use.plugin.identifier, self._own_host.address)
@@ -200,7 +215,7 @@ class ClapHosted:
         self.is_turned = bool(dialects & MIDI_DIALECT)
         dialect = CLAP_DIALECT if dialects & CLAP_DIALECT else MIDI_DIALECT
         self.expresses = frozenset(KINDS if dialect == CLAP_DIALECT else (PRESSED,))
-        self._blocks = Blocks(ins, outs, longest, dialect, self._own_host.transport)
+        self._blocks = Blocks(ins, outs, longest, dialect, self._own_host.transport, rows)
         self.inputs, self.outputs = self._blocks.inputs, self._blocks.outputs
         self.latency = 0
         self._activate(frames)
@@ -373,9 +388,11 @@ def describe(path: str) -> Iterator[Described]:
     return Library(path).described()
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> ClapHosted:
+def load(
+    use: PluginUse, path: str, rate: int, longest: int, frames: int = 0, rows: Rows = own_rows
+) -> ClapHosted:  # fmt: skip
     """Loads one use from a file at a rate (Hz), switched on for blocks of `frames` samples (0: of `longest`).
 
-    Its buffers take blocks of up to `longest` samples. PluginError says why not.
+    Its buffers (from `rows`) take blocks of up to `longest` samples. PluginError says why not.
     """
-    return ClapHosted(use, path, rate, longest, frames or longest)
+    return ClapHosted(use, path, rate, longest, frames or longest, rows)

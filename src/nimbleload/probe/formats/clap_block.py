@@ -12,7 +12,7 @@ from numba import cfunc, types
 
 from ...core.session.expressions import GAIN, PAN, PRESSED, TIMBRE, TRANSPOSE
 from ...native.memory import load_i64
-from .hosted import ARGUMENTS_KEPT, Control, Event, Expressed, Move, midi
+from .hosted import ARGUMENTS_KEPT, Control, Event, Expressed, Move, Rows, midi, own_rows
 
 NOTE_ON, NOTE_OFF, NOTE_EXPRESSION, PARAM_VALUE, MIDI = 0, 1, 4, 5, 10
 CLAP_DIALECT, MIDI_DIALECT = 1, 2
@@ -142,10 +142,11 @@ class Blocks:
     """
 
     def __init__(
-        self, ins: list[int], outs: list[int], longest: int, dialect: int = CLAP_DIALECT, transport: int | None = None
-    ) -> None:
-        self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
-        self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
+        self, ins: list[int], outs: list[int], longest: int, dialect: int = CLAP_DIALECT, transport: int | None = None,
+        rows: Rows = own_rows,
+    ) -> None:  # fmt: skip
+        self.inputs = rows(sum(ins), longest)
+        self.outputs = rows(sum(outs), longest)
         self._ports = [self._buffers(ins, self.inputs), self._buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._dialect, self._transport = dialect, transport

@@ -133,6 +133,15 @@ class Described(NamedTuple):
     code: str = ""
 
 
+# What gives a plugin its inputs (so many rows of so many samples, zeros; one at least), and then its outputs.
+Rows = Callable[[int, int], NDArray[np.float32]]
+
+
+def own_rows(count: int, longest: int) -> NDArray[np.float32]:
+    """Inputs or outputs that lie by themselves."""
+    return np.zeros((max(count, 1), longest), np.float32)
+
+
 def text(raw: bytes | None) -> str:
     """A C string of a plugin's; what is no UTF-8 in it is marked, a missing one is empty."""
     return (raw or b"").decode(errors="replace")
@@ -141,11 +150,13 @@ def text(raw: bytes | None) -> str:
 class Wiring(NamedTuple):
     """What the inputs of a plugin carry where it stands: the number of a signal each (N, int64), −1 for silence.
 
-    The first `own` signals are the channels of its strip, those after them are what its side-chain hears.
+    The first `own` signals are the channels of its strip, those after them are what its side-chain hears. So many are
+    its `mains`: no side-chain.
     """
 
     signals: NDArray[np.int64]
     own: int
+    mains: int
 
     def rows(self, count: int, heard: int = 0) -> NDArray[np.int64]:
         """The row that each input takes of a source with `count` rows, −1 for silence (N, int64). The last `heard` rows
@@ -178,7 +189,7 @@ def wired(use: PluginUse, is_side: Sequence[bool]) -> Wiring:
         else:
             signals.append(0 if width == 1 else mains if mains < width else -1)
             mains += 1
-    return Wiring(np.array(signals or [-1], np.int64), own)
+    return Wiring(np.array(signals or [-1], np.int64), own, mains)
 
 
 class Hosted(Protocol):

@@ -16,9 +16,11 @@ from .hosted import (
     Moves,
     Parameter,
     PluginError,
+    Rows,
     never_fails,
     no_presets,
     nowhere,
+    own_rows,
     parameter,
     text,
     wired,
@@ -110,7 +112,7 @@ def is_side_chain(name: str) -> bool:
 class LadspaHosted:
     """One LADSPA plugin, active (see `hosted.Hosted`). Its function takes the block's length as second argument."""
 
-    def __init__(self, use: PluginUse, path: str, rate: int, longest: int) -> None:
+    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, rows: Rows = own_rows) -> None:
         found = [of for of in descriptors(path) if identifier(of) == use.plugin.identifier]
         if not found:
             raise PluginError(f"{path} holds no plugin {use.plugin.identifier!r}.")
@@ -125,8 +127,8 @@ class LadspaHosted:
         ins = [k for k, kind in enumerate(kinds) if kind & AUDIO and kind & INPUT]
         self.wiring = wired(use, [is_side_chain(names[k]) for k in ins])
         outs = [k for k, kind in enumerate(kinds) if kind & AUDIO and kind & OUTPUT]
-        self.inputs = np.zeros((max(len(ins), 1), longest), np.float32)
-        self.outputs = np.zeros((max(len(outs), 1), longest), np.float32)
+        self.inputs = rows(len(ins), longest)
+        self.outputs = rows(len(outs), longest)
         self._places = {k: self.inputs[n].ctypes.data for n, k in enumerate(ins)}
         self._places |= {k: self.outputs[n].ctypes.data for n, k in enumerate(outs)}
         latency = [k for k, name in enumerate(names) if name.lower() == "latency" and kinds[k] & OUTPUT]
@@ -181,9 +183,11 @@ class LadspaHosted:
             self.handle = 0
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> LadspaHosted:
+def load(
+    use: PluginUse, path: str, rate: int, longest: int, frames: int = 0, rows: Rows = own_rows
+) -> LadspaHosted:  # fmt: skip
     """Loads one use from a file at a rate (Hz), for blocks of up to `longest` samples. PluginError says why not.
 
     LADSPA has no way to tell a plugin of the block size (`frames`).
     """
-    return LadspaHosted(use, path, rate, longest)
+    return LadspaHosted(use, path, rate, longest, rows)

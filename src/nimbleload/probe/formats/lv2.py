@@ -25,8 +25,10 @@ from .hosted import (
     Parameter,
     PluginError,
     Preset,
+    Rows,
     midi,
     never_fails,
+    own_rows,
     parameter,
     wired,
 )
@@ -137,7 +139,7 @@ class Urids:
 class Ports:
     """The ports of a plugin: what kind each is, its symbol, and the memory it is connected to."""
 
-    def __init__(self, plugin: int, longest: int, label: str) -> None:
+    def __init__(self, plugin: int, longest: int, label: str, rows: Rows) -> None:
         lib = lilv.library()
         count = lib.lilv_plugin_get_num_ports(plugin)
         ranges = np.zeros((3, max(count, 1)), np.float32)
@@ -186,8 +188,8 @@ class Ports:
             else:
                 kind = "the older event extension" if is_a["event"] else "a kind that is not known"
                 raise PluginError(f"{label} has a port of {kind}: {symbol}.")
-        self.inputs = np.zeros((max(len(audio[True]), 1), longest), np.float32)
-        self.outputs = np.zeros((max(len(audio[False]), 1), longest), np.float32)
+        self.inputs = rows(len(audio[True]), longest)
+        self.outputs = rows(len(audio[False]), longest)
         self.places |= {k: self.inputs[n].ctypes.data for n, k in enumerate(audio[True])}
         self.places |= {k: self.outputs[n].ctypes.data for n, k in enumerate(audio[False])}
 
@@ -199,14 +201,14 @@ class Ports:
 class Lv2Hosted:
     """One LV2 plugin, active (see `hosted.Hosted`)."""
 
-    def __init__(self, use: PluginUse, rate: int, longest: int, frames: int) -> None:
+    def __init__(self, use: PluginUse, rate: int, longest: int, frames: int, rows: Rows = own_rows) -> None:
         self._plugin = lilv.plugin(use.plugin.identifier)
         lacking = [uri for uri in lilv.required_features(self._plugin) if uri not in OFFERED]
         if lacking:
             raise PluginError(f"{use.label} requires what is not offered here: {', '.join(lacking)}.")
         self._label, self._rate, self._identifier = use.label, rate, use.plugin.identifier
         self._state = use.setting.state
-        self._ports = Ports(self._plugin, longest, use.label)
+        self._ports = Ports(self._plugin, longest, use.label, rows)
         self._urids = Urids()
         self._chosen = use.setting.values
         for name, value in self._chosen:
@@ -483,9 +485,11 @@ def describe_all() -> Iterator[Described]:
         yield Described(uri, name or uri, author, "", classes, bundle, lilv.file_of(code) if code else "")
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Lv2Hosted:
+def load(
+    use: PluginUse, path: str, rate: int, longest: int, frames: int = 0, rows: Rows = own_rows
+) -> Lv2Hosted:  # fmt: skip
     """Loads one use at a rate (Hz), made for blocks of `frames` samples (0: of `longest`); lilv knows where.
 
-    Its buffers take blocks of up to `longest` samples. PluginError says why not.
+    Its buffers (from `rows`) take blocks of up to `longest` samples. PluginError says why not.
     """
-    return Lv2Hosted(use, rate, longest, frames or longest)
+    return Lv2Hosted(use, rate, longest, frames or longest, rows)

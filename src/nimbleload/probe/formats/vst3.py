@@ -29,6 +29,8 @@ from .hosted import (
     Parameter,
     PluginError,
     Preset,
+    Rows,
+    own_rows,
     parameter,
     text,
     wired,
@@ -167,7 +169,9 @@ def changed(moves: Sequence[Move]) -> HostObject:
 class Vst3Hosted:
     """One VST3 plugin, active and processing (see `hosted.Hosted`)."""
 
-    def __init__(self, use: PluginUse, path: str, rate: int, longest: int, frames: int) -> None:
+    def __init__(
+        self, use: PluginUse, path: str, rate: int, longest: int, frames: int, rows: Rows = own_rows
+    ) -> None:  # fmt: skip
         self._factory = factory(path)
         found = [cid for cid, _, _ in class_ids(self._factory) if cid.hex().upper() == use.plugin.identifier.upper()]
         if not found:
@@ -197,8 +201,8 @@ class Vst3Hosted:
         ins, outs = ([int(bus.channels) for bus in each] for each in (buses, self._buses(AUDIO, OUTPUT)))
         self._hears = use.sidechain is not None
         self.wiring = wired(use, [bus.kind == AUX for bus in buses for _ in range(bus.channels)])
-        self.inputs = np.zeros((max(sum(ins), 1), longest), np.float32)
-        self.outputs = np.zeros((max(sum(outs), 1), longest), np.float32)
+        self.inputs = rows(sum(ins), longest)
+        self.outputs = rows(sum(outs), longest)
         self._kept = [self._bus_buffers(ins, self.inputs), self._bus_buffers(outs, self.outputs)]
         self._counts = (len(ins), len(outs))
         self._blocks: dict[tuple[int, tuple[Event, ...], tuple[Move, ...]], tuple[Any, ...]] = {}
@@ -470,9 +474,11 @@ class Vst3Hosted:
         self._component.release()
 
 
-def load(use: PluginUse, path: str, rate: int, longest: int, frames: int = 0) -> Vst3Hosted:
+def load(
+    use: PluginUse, path: str, rate: int, longest: int, frames: int = 0, rows: Rows = own_rows
+) -> Vst3Hosted:  # fmt: skip
     """Loads one use from a bundle at a rate (Hz), switched on for blocks of `frames` samples (0: of `longest`).
 
-    Its buffers take blocks of up to `longest` samples. PluginError says why not.
+    Its buffers (from `rows`) take blocks of up to `longest` samples. PluginError says why not.
     """
-    return Vst3Hosted(use, path, rate, longest, frames or longest)
+    return Vst3Hosted(use, path, rate, longest, frames or longest, rows)
