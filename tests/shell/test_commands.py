@@ -388,6 +388,17 @@ class TestCards:
             "\n", " "
         )
 
+    def test_a_card_is_shown_of_a_place_in_a_chain_and_says_what_sets_it_apart(self, tmp_path):
+        path = str(tmp_path / "a.nimbleload")
+        run("new", path)
+        edits = "add track A 2", "width 'A 1' 1", "insert 'A 1' tar", "insert 'A 2' tar"
+        assert run("edit", path, *edits).exit_code == 0
+        assert run("card", path, "A 1/1").output.splitlines()[0] == "Tar   built in, as it starts; mono"
+        assert run("card", path, "A 2/tar").output.splitlines()[0] == "Tar   built in, as it starts"
+        assert "\n  Tar: built in, as it starts; mono\n" in run("card", path, "tar").output
+        assert run("card", path, "tar mono").output.startswith("Tar   built in, as it starts; mono\n")
+        assert "A 1 has no plugin “2”; it has 1 Tar" in run("card", path, "A 1/2").output
+
     def test_two_cards_side_by_side(self):
         said = run("compare", "demo", "tar oversampling 8", "shoreline bands 14").output
         assert said.count("µs") + said.count("ms") >= 16

@@ -124,7 +124,8 @@ def test_every_verb_is_listed_and_does_something():
     lines = {
         "add": "add track New", "rename": "rename 'A 1' Z", "duplicate": "duplicate 'A 1'", "remove": "remove 'A 1'",
         "move": "move 'A 1' 1", "route": "route 'A 1' Band", "send": "send 'A 1' Hall 0.5 pre",
-        "unsend": "unsend 'A 2' Band", "arm": "arm 'A 1'", "off": "off 'A 1'", "insert": "insert 'A 1' Vault 1",
+        "unsend": "unsend 'A 2' Band", "arm": "arm 'A 1'",
+        "width": "width 'A 1' 1", "off": "off 'A 1'", "insert": "insert 'A 1' Vault 1",
         "take-out": "take-out 'A 1/1'", "put": "put 'A 1/1' 'A 2'", "replace": "replace 'A 1/1' Sluice",
         "bypass": "bypass 'A 1/1'", "set": "set 'A 1/Tar' drive=3",
         "preset": "preset 'A 1/Tar' tar.state", "listen": "listen 'A 1/1' 'A 2'",

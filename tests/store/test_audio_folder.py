@@ -37,6 +37,14 @@ def test_it_sounds_where_it_is_loud_and_short_gaps_are_closed(tmp_path):
     assert made.length == 6 and made.rate == RATE
 
 
+def test_tracks_are_as_wide_as_their_files(tmp_path, monkeypatch):
+    for channels in (1, 2, 6):
+        stem(tmp_path / f"{channels}.wav", (0, 1), channels=channels)
+    assert [strip.channels for strip in audio_folder.read(tmp_path).session.strips] == [1, 2, 6, 2]
+    monkeypatch.setattr(audio_folder, "LONGEST_READ", 1.0)
+    assert [strip.channels for strip in audio_folder.read(tmp_path).session.strips] == [1, 2, 6, 2]
+
+
 @pytest.mark.parametrize("level, sounds", [(0.00105, True), (0.00095, False)])
 def test_sixty_decibels_below_full_is_the_border(tmp_path, level, sounds):
     made = np.zeros(RATE)

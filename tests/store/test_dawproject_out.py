@@ -29,6 +29,10 @@ def use(number, standard="clap", state=None, enabled=True, **values):
 TAR = PluginUse("u4", PluginRef("house", "house.tar", "Tar", "Nimble Load", "1"), Setting((("drive", 3.0),)))
 
 
+def mono(of):
+    return msgspec.structs.replace(of, channels=1)
+
+
 def made():
     organ = PluginUse("o", PluginRef("clap", "org.organ", "Organ"), Setting(), "instrument", 2, 3)
     clips = (Clip(1.0, 5.0, "notes", "phrase", voices=((1.0, 3), (3.0, 1))),)
@@ -37,7 +41,8 @@ def made():
               sends=(Send("r", 0.25, True), Send("r", 0.5, enabled=False)), volume=0.7, pan=-0.5,
               clips=(Clip(0.5, 2.5, name="a"), Clip(3.0, 4.25))),
         Strip("t2", "Keys", instrument=organ, output="b", clips=clips),
-        Strip("t3", "Off", inserts=(use(3, "ladspa"), TAR), output="m", enabled=False, mute=True),
+        Strip("t3", "Off", inserts=(mono(use(3, "ladspa")), mono(TAR)), output="m", enabled=False, mute=True,
+              channels=1),
         Strip("b", "Bus", "bus", inserts=(use(5, state=b"\0state"),), output="m"),
         Strip("r", "Room", "return", output="m"),
         Strip("m", "Main", "main"),
@@ -57,7 +62,7 @@ def test_a_session_reads_back_the_same(tmp_path):
     assert (back.name, back.rate, back.sections, back.timing) == (of.name, 44100, of.sections, of.timing)
     for strip in of.strips:
         other = back.strip(strip.id)
-        for part in ("name", "kind", "output", "sends", "volume", "mute", "enabled"):
+        for part in ("name", "kind", "output", "sends", "volume", "mute", "enabled", "channels"):
             assert getattr(other, part) == getattr(strip, part), (strip.name, part)
         assert other.pan == pytest.approx(strip.pan)
         assert [u.card_key() for u in other.uses()] == [u.card_key() for u in strip.uses()]

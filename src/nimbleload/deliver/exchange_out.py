@@ -301,7 +301,7 @@ class _Changes:
         to = f" destination={quoted(self._channel_id(bus.output))}" if bus.output is not None and leads else ""
         words = (
             f'<Track id={quoted(bus.id)} name={quoted(bus.name)} contentType="audio" loaded="true">'
-            f'<Channel id={quoted(self._channel_id(bus.id))} role="submix" audioChannels="2"{to}>'
+            f'<Channel id={quoted(self._channel_id(bus.id))} role="submix" audioChannels="{bus.channels}"{to}>'
             f'<Devices>{devices}</Devices><Mute id="{self._new_id()}" name="Mute" value="false"/>'
             f"{f'<Sends>{sends}</Sends>' if sends else ''}"
             f'<Volume id="{self._new_id()}" name="Volume" unit="linear" value="1"/></Channel></Track>'

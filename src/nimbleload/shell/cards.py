@@ -13,6 +13,7 @@ from ..core.cards.comparison import card_named, lighter, savings
 from ..core.cards.families import kind
 from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import FAMILIES, CardKey, PluginUse
+from ..core.session.session import SessionError
 from ..core.told.card import card_sentences
 from ..core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
 from ..core.units import count, microseconds, percent
@@ -21,7 +22,8 @@ from ..probe.effort import Effort
 from ..store import allowed
 from ..store.allowed import PERMISSIONS
 from ..store.opening import known_cards
-from .common import FiniteRange, as_json, cards_of, cli, library, opened, show_json
+from .common import FiniteRange, as_json, cards_of, cli, library, opened, refuse, show_json
+from .edit_verbs import use_of
 
 WORDS_OF = {"files": "all your files", "network": "the network"}
 
@@ -83,7 +85,7 @@ def result_of(step: session_run.Progress) -> tuple[str, str]:
     """A finished job in words: the plugin with its setting, and its cost at 256 samples or why there is none."""
     cell = step.card.cell(step.job.rate, 256, "sounding")
     said = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "measured")
-    return f"{step.card.name} ({step.job.use.plugin.made_as}, {step.job.use.setting.words()})", said
+    return f"{step.card.name} ({step.job.use.plugin.made_as}, {step.job.use.words()})", said
 
 
 @cli.command()
@@ -150,10 +152,16 @@ class Found:
 
     def _one(self, words: str) -> tuple[PluginUse, CostCard | None]:
         found = card_named(self.cards, self.uses, words)
+        if not found and "/" in words:
+            try:
+                use = use_of(self.session, words)
+            except SessionError as error:
+                refuse(error)
+            return use, self.cards.get(use.card_key())
         if not found:
             raise click.ClickException(f"{self.session.name} has no plugin whose name and setting hold {words!r}.")
         if len(found) > 1:
-            listed = "".join(f"\n  {use.label}: {use.setting.words()}" for use, _ in found[:12])
+            listed = "".join(f"\n  {use.label}: {use.plugin.made_as}, {use.words()}" for use, _ in found[:12])
             raise click.ClickException(f"{words!r} fits {len(found)} plugin settings; say more of one:{listed}")
         return found[0]
 
@@ -166,7 +174,7 @@ class Found:
 @click.option("--seconds", type=FiniteRange(1, 3600), default=session_run.SWEEP_SECONDS, help="For how long.")
 @as_json
 def card(file: str, plugin: str, buffer: int | None, settings: bool, seconds: float, json: bool) -> None:
-    """Show the cost card of one PLUGIN of session FILE, named by words of its name and setting."""
+    """Show the cost card of one PLUGIN of session FILE, named by words of its name and setting, or TRACK/NUMBER."""
     found = Found(file, plugin)
     use, known = found.chosen[0]
     rate, size = found.session.rate, buffer or found.buffer
@@ -177,9 +185,9 @@ def card(file: str, plugin: str, buffer: int | None, settings: bool, seconds: fl
         if known is not None:
             found.store.store(known)
     if json:
-        show_json({"plugin": use.plugin, "setting": use.setting.words(), "card": without_sequences(known)})
+        show_json({"plugin": use.plugin, "setting": use.words(), "card": without_sequences(known)})
         return
-    click.echo(f"{use.label}   {use.plugin.standard}, {use.setting.words()}")
+    click.echo(f"{use.label}   {use.plugin.made_as}, {use.words()}")
     for sentence in ["Not measured yet."] if known is None else card_sentences(known, rate, size):
         click.echo(f"  {sentence}")
     if known is not None and known.sweep is not None:
@@ -236,7 +244,7 @@ def compare(file: str, one: str, other: str, json: bool) -> None:
         show_json({"one": without_sequences(first), "other": without_sequences(second)})
         return
     for use, _ in found.chosen:
-        click.echo(f"{use.label}: {use.plugin.standard}, {use.setting.words()}")
+        click.echo(f"{use.label}: {use.plugin.made_as}, {use.words()}")
     for row in rows:
         click.echo(f"  {row[0]:>6}  {row[1]:>20}  {row[2]:>20}  {row[3]:>20}")
     if first.name == second.name:

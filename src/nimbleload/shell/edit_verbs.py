@@ -295,6 +295,8 @@ VERBS = {
                    lambda s, w, _: edits.unsend(s, _ids(s, w[0]), strip_of(s, w[1]).id), 2, 2),
     "arm": Verb("TRACK", "record-armed", lambda s, w, _: edits.arm(s, _ids(s, w[0]), True), 1, 1),
     "disarm": Verb("TRACK", "not record-armed", lambda s, w, _: edits.arm(s, _ids(s, w[0]), False), 1, 1),
+    "width": Verb("TRACK CHANNELS", "how many channels wide it is: 1 is mono, 2 stereo",
+                  lambda s, w, _: edits.widen(s, _ids(s, w[0]), whole(w[1], "how wide")), 2, 2),
     "off": Verb("TRACK", "switched off with all its plugins", lambda s, w, _: edits.switch(s, _ids(s, w[0]), False),
                 1, 1),
     "on": Verb("TRACK", "switched on", lambda s, w, _: edits.switch(s, _ids(s, w[0]), True), 1, 1),

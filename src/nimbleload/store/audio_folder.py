@@ -42,7 +42,7 @@ BITS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "FLO
 
 class Stem(NamedTuple):
     """One audio file: where it sounds, from second to second of it. `stamp` is the second at which it says that it
-    begins, `start` where it begins in the piece."""
+    begins, `start` where it begins in the piece. It has so many `channels`."""
 
     path: Path
     rate: int
@@ -52,6 +52,7 @@ class Stem(NamedTuple):
     is_read: bool
     stamp: float | None = None
     start: float = 0.0
+    channels: int = 2
 
     @property
     def end(self) -> float:
@@ -181,7 +182,7 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
         bits, said = BITS.get(file.subtype, 0), stamped(file)
         stamp = None if said is None else said / rate
         if seconds > LONGEST_READ:
-            return Stem(path, rate, bits, seconds, ((0.0, seconds),), False, stamp)
+            return Stem(path, rate, bits, seconds, ((0.0, seconds),), False, stamp, channels=file.channels)
         step = max(round(STEP * rate), 1)
         loud: list[NDArray[np.bool_]] = []
         length = max(round(STRETCH * rate) // step, 1) * step
@@ -192,7 +193,8 @@ def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
             loud.append(_loud(block, step))
             if stopped(min(len(loud) * length / file.frames, 1.0)):
                 raise StoppedError
-        return Stem(path, rate, bits, seconds, stretches(np.concatenate(loud), step / rate, seconds), True, stamp)
+        sounding = stretches(np.concatenate(loud), step / rate, seconds)
+        return Stem(path, rate, bits, seconds, sounding, True, stamp, channels=file.channels)
 
 
 def _loud(block: NDArray[np.float32] | NDArray[np.int16], step: int) -> NDArray[np.bool_]:
@@ -235,7 +237,7 @@ def _session(folder: Path, stems: list[Stem]) -> Session:
             for start, end in stem.sounding
         )
         bus = _bus(folder, inside, buses)
-        made.append(Strip(f"track{number + 1}", stem.path.stem, output=bus, clips=clips))
+        made.append(Strip(f"track{number + 1}", stem.path.stem, output=bus, clips=clips, channels=stem.channels))
     blank = empty(folder.resolve().name or "Audio files", _rate(stems), max(stem.end for stem in stems))
     return Session(
         blank.name, blank.rate, blank.length, (*made, *buses.values(), *blank.strips), source=str(folder.resolve())

@@ -303,7 +303,7 @@ class _Reader:
         self._strips.append(Strip(
             strip_id, name, strip_kind(role, is_group), instrument, inserts,
             parent=parent, volume=gain(volume, WHERE), mute=muted,
-            pan=balance(pan, WHERE), rides=rides, enabled=flag(track, "loaded", True),
+            pan=balance(pan, WHERE), rides=rides, enabled=flag(track, "loaded", True), channels=_width(channel),
         ))  # fmt: skip
         self._strip_of_channel[channel_id] = strip_id
         self._strip_of_channel.setdefault(strip_id, strip_id)
@@ -378,7 +378,7 @@ class _Reader:
     ) -> tuple[PluginUse | None, tuple[PluginUse, ...]]:
         instrument: PluginUse | None = None
         inserts = []
-        channels = int(number(channel, "audioChannels", 2, WHERE, 0, 256)) or 2
+        channels = _width(channel)
         for index, device in enumerate(channel.findall("Devices/*")):
             if device.tag not in STANDARDS and device.tag not in BUILT_IN:
                 self._left_out.append(f"{place(device, WHERE)} on “{name}”: this kind of device is not known.")
@@ -455,6 +455,11 @@ def strip_kind(role: str, is_group: bool) -> StripKind:
         return "bus"
     kinds: dict[str, StripKind] = {"master": "main", "effect": "return", "submix": "bus"}
     return kinds.get(role, "track")
+
+
+def _width(channel: etree._Element) -> int:
+    """How many channels a strip has; two where that is not said."""
+    return int(number(channel, "audioChannels", 2, WHERE, 0, 256)) or 2
 
 
 def unit_of(element: etree._Element) -> str:

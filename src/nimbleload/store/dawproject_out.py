@@ -158,7 +158,8 @@ def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Seq
 def _track(structure: etree._Element, strip: Strip, rests: bool, names: Mapping[str, str]) -> None:
     content = "notes" if strip.instrument is not None else "tracks" if strip.kind == "bus" else "audio"
     track = _add(structure, "Track", id=strip.id, name=strip.name, contentType=content, loaded=strip.enabled)
-    channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind], audioChannels=2)
+    channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind])
+    channel.set("audioChannels", str(strip.channels))
     if strip.output is not None:
         channel.set("destination", f"{strip.output}-channel")
     devices = _add(channel, "Devices")

@@ -31,7 +31,10 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     Machine: {"cores": (1, 1024), "speed": (0.001, 1000), "measured_cores": (0, 1024)},
     Meter: {"beat": (0, 1e9), "beats": (1, 99), "unit": (1, 64)},
     TempoPoint: {"beat": (0, 1e9), "bpm": (1, 10_000)},
-    Strip: {"volume": (0, 1e6), "pan": (-1, 1), "post_fader": (0, 100_000), "frozen_through": (-1, 100_000)},
+    Strip: {
+        "volume": (0, 1e6), "pan": (-1, 1), "post_fader": (0, 100_000), "frozen_through": (-1, 100_000),
+        "channels": (1, 1024),
+    },
     Send: {"level": (0, 1e6), "after": (-1, 100_000)},
     Clip: {"start": (0, LONGEST), "end": (0, LONGEST), "rate": (0, 1_000_000), "bits": (0, 64), "offset": (0, LONGEST)},
     PluginUse: {"channels": (0, 1024), "voices": (0, 4096)},

@@ -455,6 +455,10 @@ class TestTracks:
         assert names(mix)[:2] == ["B", "A"]
         qtbot.mouseClick(mix.edit.inspector.armed, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
         assert strip(mix, "B").armed
+        qtbot.mouseClick(mix.edit.inspector.mono, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+        assert strip(mix, "B").channels == 1 and mix.edit.inspector.mono.isChecked()
+        qtbot.mouseClick(mix.edit.inspector.mono, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+        assert strip(mix, "B").channels == 2
         qtbot.mouseClick(mix.edit.inspector.on, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
         assert not strip(mix, "B").enabled
         press(qtbot, mix.edit.view, "Ctrl+Shift+M")

@@ -217,6 +217,18 @@ class TestOtherStandards:
         why = "nothing else that is known differs, so it is how the plugin was built for that standard"
         assert self.said(5e-5).endswith(f"50 % less: {why}.")
 
+    def test_other_surroundings_are_reasons_and_no_other_standard(self):
+        cards, ours = self.pair(2e-4)
+        theirs = next(c for c in cards.values() if c is not ours)
+        key = msgspec.structs.replace(theirs.key, channels=1, voices=4, keyed=True)
+        theirs = msgspec.structs.replace(theirs, key=key)
+        assert reasons(ours, theirs, RATE, 256) == [
+            "its track has 1 channel, not 2", "it plays 4 notes, not 0", "its side-chain hears something",
+        ]  # fmt: skip
+        assert other_standards({ours.key: ours, key: theirs}, ours, RATE, 256) == []
+        same = msgspec.structs.replace(theirs, key=ours.key)
+        assert reasons(ours, same, RATE, 256) == ["nothing else that is known differs"]
+
     def test_the_price_of_each_call_is_a_reason_when_it_makes_most_of_the_difference(self):
         cards, _ = self.pair(1e-4)
         of = [

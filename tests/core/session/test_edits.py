@@ -138,6 +138,23 @@ class TestStrips:
         with pytest.raises(SessionError, match="Band is a bus"):
             edits.arm(mix(), ["track1", "bus1"], True)
 
+    def test_what_is_on_a_track_is_as_wide_as_it(self):
+        made = edits.widen(mix(), ["track1"], 1)
+        assert [use.channels for use in made.strip("track1").uses()] == [1, 1]
+        made = chain_edits.insert(made, "track1", [plugin("New"), plugin("Synth", "instrument", voices=2)])
+        assert {use.channels for use in made.strip("track1").uses()} == {1}
+        # What goes to another track becomes as wide as that, and back.
+        moved = chain_edits.put(made, ["plugin1"], "track2")
+        assert {use.channels for use in moved.strip("track2").uses()} == {2}
+        assert chain_edits.put(moved, ["plugin1"], "track1").strip("track1").channels == 1
+        assert {use.channels for use in edits.widen(made, ["track1"], 6).strip("track1").uses()} == {6}
+        assert edits.widen(made, ["track2"], 2) == made
+
+    @pytest.mark.parametrize("channels", [0, -1, 65])
+    def test_absurd_widths_are_refused(self, channels):
+        with pytest.raises(SessionError, match="1 to 64 channels"):
+            edits.widen(mix(), ["track1"], channels)
+
     def test_what_is_not_there_is_named(self):
         with pytest.raises(SessionError, match="no track 'x'"):
             edits.rename(mix(), "x", "y")
@@ -451,6 +468,10 @@ class EditMachine(RuleBasedStateMachine):
     def route(self, n, m):
         self.do(lambda s: edits.route(s, [self.strip(n)], self.strip(m)))
 
+    @rule(n=numbers, channels=st.integers(0, 3))
+    def widen(self, n, channels):
+        self.do(lambda s: edits.widen(s, [self.strip(n)], channels))
+
     @rule(n=numbers, m=numbers, level=st.floats(-1, 2))
     def send(self, n, m, level):
         self.do(lambda s: edits.send(s, [self.strip(n)], self.strip(m), level))
@@ -511,6 +532,7 @@ class EditMachine(RuleBasedStateMachine):
         assert msgspec.json.decode(msgspec.json.encode(session), type=type(session)) == session
         for strip in session.strips:
             assert strip.post_fader <= len(strip.inserts)
+            assert {use.channels for use in strip.uses()} <= {strip.channels}
             assert all(send.after is None or -1 <= send.after < len(strip.inserts) for send in strip.sends)
             for clip in strip.clips:
                 assert clip.end > clip.start and clip.offset >= 0

@@ -64,7 +64,8 @@ class Inspector(QWidget):
         self.title.setProperty("role", "title")
         self.about.setProperty("role", "quiet")
         self.about.setWordWrap(True)
-        self.output, self.armed, self.on = QComboBox(), QCheckBox("Record-armed"), QCheckBox("On")
+        self.output, self.on = QComboBox(), QCheckBox("On")
+        self.armed, self.mono = QCheckBox("Record-armed"), QCheckBox("Mono")
         self.output.setAccessibleName("What it feeds")
         self.plugin, self.plugin_about = QLabel(), QLabel()
         self.plugin.setProperty("role", "title")
@@ -94,6 +95,9 @@ class Inspector(QWidget):
         self.output.activated.connect(self._route)
         self.armed.clicked.connect(lambda on: self._ask("record-arm" if on else "disarm", edits.arm, self._ids(), on))
         self.on.clicked.connect(lambda on: self._ask("on" if on else "off", edits.switch, self._ids(), on))
+        self.mono.clicked.connect(
+            lambda on: self._ask("mono" if on else "stereo", edits.widen, self._ids(), 1 if on else 2)
+        )
         self.bypassed.clicked.connect(
             lambda on: self._ask("bypass" if on else "bypass off", chain_edits.bypass, [u.id for u in self._uses], on)
         )
@@ -108,6 +112,7 @@ class Inspector(QWidget):
         boxes = QHBoxLayout()
         boxes.addWidget(self.on)
         boxes.addWidget(self.armed)
+        boxes.addWidget(self.mono)
         boxes.addStretch(1)
         form.addLayout(boxes, 1, 0, 1, 2)
         self._below = QWidget()
@@ -152,6 +157,8 @@ class Inspector(QWidget):
         self.on.setChecked(some and all(strip.enabled for strip in self._strips))
         self.armed.setEnabled(some and all(strip.kind == "track" for strip in self._strips))
         self.armed.setChecked(some and all(strip.armed for strip in self._strips))
+        self.mono.setEnabled(some)
+        self.mono.setChecked(some and all(strip.channels == 1 for strip in self._strips))
         self._below.setVisible(bool(self._uses))
         if self._uses:
             self._show_plugin(session, costs, known)

@@ -236,6 +236,7 @@ class StripModel(QAbstractItemModel):
             return f"{count(len(strip.clips), 'clip')}, {total:.0f} seconds in all"
         marks: list[str] = [strip.kind if strip.kind != "main" else "main output"]
         marks += ["record-armed"] if strip.armed else []
+        marks += ["mono"] if strip.channels == 1 else []
         marks += [] if strip.enabled else ["switched off"]
         return f"{strip.name}: {', '.join(marks)}"
 

@@ -14,7 +14,7 @@ from ...core.cards.card import CONDITIONS, PROVENANCE_WORDS, CostCard
 from ...core.cards.comparison import Lighter
 from ...core.session.computer import BUFFER_SIZES, deadline
 from ...core.session.plugins import PluginUse
-from ...core.told.card import card_sentences, played_as
+from ...core.told.card import card_sentences
 from ...core.units import count, percent
 from ..look.picture import Picture, elided, scrolled
 from ..look.prose import Prose
@@ -219,7 +219,7 @@ class CardView(QFrame):
         self.settings.show()
         self.settings.show_card(card, list(better), trying)
         self._title.setText(use.label)
-        self._setting.setText("; ".join((use.plugin.standard, use.setting.words(), *played_as(use))))
+        self._setting.setText(f"{use.plugin.made_as}; {use.words()}")
         self.curve.setVisible(card is not None and bool(card.cells))
         self.curve.show_card(card, rate, buffer)
         self.blocks.show_card(card, rate, buffer)

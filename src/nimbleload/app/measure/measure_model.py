@@ -11,7 +11,6 @@ from ...core.cards.doubt import most_shared
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
-from ...core.told.card import played_as
 from ...core.told.trouble import trouble_of
 from ...core.units import compared
 from ...probe import session_run
@@ -221,7 +220,7 @@ class MeasureModel(QAbstractTableModel):
         if column == PLUGIN:
             return use.label
         if column == SETTING:
-            return self._setting(use)
+            return use.words()
         if column == USED:
             return f"{used} ×" if used else "variant"
         if column == STATE:
@@ -234,7 +233,3 @@ class MeasureModel(QAbstractTableModel):
         if cost is None or cost.provenance == "unknown":
             return "—"
         return f"{cost.seconds * 1e6:.1f} µs" if cost.seconds < 1e-3 else f"{cost.seconds * 1e3:.2f} ms"
-
-    @staticmethod
-    def _setting(use: PluginUse) -> str:
-        return "; ".join((use.setting.words(), *played_as(use)))

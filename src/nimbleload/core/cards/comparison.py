@@ -73,8 +73,8 @@ def card_named(cards: Cards, uses: dict[CardKey, PluginUse], words: str) -> list
     wanted = words.lower().split()
     found = []
     for key, use in uses.items():
-        text = f"{use.label} {use.setting.words()} {use.plugin.standard} {use.plugin.identifier}".lower()
-        numbers = set(text.replace(",", " ").split())
+        text = f"{use.label} {use.words()} {use.plugin.standard} {use.plugin.identifier}".lower()
+        numbers = set(text.replace(",", " ").replace(";", " ").split())
         if all(word in (numbers if word[0].isdigit() else text) for word in wanted):
             found.append((use, cards.get(key)))
     return found

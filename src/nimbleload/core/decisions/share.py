@@ -135,7 +135,9 @@ def _share(work: Work, into: str, decisions: Sequence[Decision]) -> Strip | None
     copies = tuple(msgspec.structs.replace(use, id=f"{into}/{use.id}") for use in chain)
     name = f"Shared {chain[0].label}"
     sends = tuple(Send(target, level, pre_fader) for target, level, pre_fader in carried)
-    return Strip(into, name, "bus", inserts=copies, sends=sends, output=like.output, parent=like.parent)
+    return Strip(
+        into, name, "bus", inserts=copies, sends=sends, output=like.output, parent=like.parent, channels=like.channels
+    )  # fmt: skip
 
 
 def _use_named(session: Session, use_id: str | None) -> PluginUse | None:

@@ -30,8 +30,8 @@ def find(session: Session, use_id: str) -> PluginUse:
 def insert(session: Session, strip_id: str, uses: Sequence[PluginUse], place: int | None = None) -> Session:
     """The session with plugins put into a strip's chain at a place (0: the first insert; None: the end).
 
-    An instrument becomes the strip's instrument, and plays as many notes at once as the track does, where that is known
-    of its clips. The plugins get ids of their own; what they listen to must be there.
+    They are as wide as the strip. An instrument becomes the strip's instrument, and plays as many notes at once as the
+    track does, where that is known of its clips. The plugins get ids of their own; what they listen to must be there.
     """
     fresh = Ids(session)
     made = [msgspec.structs.replace(use, id=fresh.fresh("plugin")) for use in uses]
@@ -39,6 +39,7 @@ def insert(session: Session, strip_id: str, uses: Sequence[PluginUse], place: in
 
 
 def _inserted(strip: Strip, uses: Sequence[PluginUse], place: int | None) -> Strip:
+    uses = [msgspec.structs.replace(use, channels=strip.channels) for use in uses]
     instruments = [use for use in uses if use.family == "instrument"]
     if instruments and strip.kind != "track":
         raise SessionError(f"{instruments[0].label} is an instrument, and {strip.name} is no track")

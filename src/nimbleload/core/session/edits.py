@@ -14,7 +14,7 @@ from .routing import build
 from .session import Session, SessionError
 from .strips import Send, Strip, StripKind
 
-MOST_STRIPS, MOST_COPIES = 10_000, 1000
+MOST_STRIPS, MOST_COPIES, MOST_CHANNELS = 10_000, 1000, 64
 WORDS: dict[StripKind, str] = {"track": "track", "bus": "bus", "return": "return", "main": "main output"}
 
 
@@ -295,6 +295,19 @@ def arm(session: Session, ids: Iterable[str], on: bool) -> Session:
         return msgspec.structs.replace(strip, armed=on)
 
     return changed(session, ids, armed)
+
+
+def widen(session: Session, ids: Iterable[str], channels: int) -> Session:
+    """The session with some strips so many channels wide, and what is on them."""
+    if not 1 <= channels <= MOST_CHANNELS:
+        raise SessionError(f"a track has 1 to {MOST_CHANNELS} channels, not {channels}")
+
+    def wide(strip: Strip) -> Strip:
+        instrument = msgspec.structs.replace(strip.instrument, channels=channels) if strip.instrument else None
+        inserts = tuple(msgspec.structs.replace(use, channels=channels) for use in strip.inserts)
+        return msgspec.structs.replace(strip, channels=channels, instrument=instrument, inserts=inserts)
+
+    return changed(session, ids, wide)
 
 
 def switch(session: Session, ids: Iterable[str], on: bool) -> Session:

@@ -8,6 +8,8 @@ from typing import Literal
 
 import msgspec
 
+from ..units import count
+
 Family = Literal[
     "equaliser", "dynamics", "reverb", "delay", "distortion", "modulation", "instrument", "analyser", "other"
 ]
@@ -79,6 +81,12 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
     @property
     def label(self) -> str:
         return self.plugin.name or self.plugin.identifier
+
+    def words(self) -> str:
+        """What sets it apart from other uses of the plugin in a line: "bands 8; 4 notes; mono; with a side-chain"."""
+        wide = {1: ("mono",), 2: ()}.get(self.channels, (count(self.channels, "channel"),))
+        notes = (count(self.voices, "note"),) if self.voices else ()
+        return "; ".join((self.setting.words(), *notes, *wide, *(("with a side-chain",) if self.sidechain else ())))
 
     def card_key(self) -> CardKey:
         """The key of the cost card this use shares with every other use of the same kind."""

@@ -64,7 +64,7 @@ class Strip(msgspec.Struct, frozen=True):
     source alone, k for the source and inserts 0..k. `enabled` false means the whole strip is switched off;
     `suspended` that it costs nothing while it is silent. `post_fader` is how many of the last inserts come after the
     fader; `rides` says that its fader is automated. `part_of` names the strip of which this is a later part, where a
-    send leaves it before its end (see `cut_at_sends`).
+    send leaves it before its end (see `cut_at_sends`). It is so many `channels` wide: 1 is mono, 2 stereo.
     """
 
     id: str
@@ -86,6 +86,7 @@ class Strip(msgspec.Struct, frozen=True):
     post_fader: int = 0
     rides: bool = False
     part_of: str | None = None
+    channels: int = 2
 
     @property
     def last_before_fader(self) -> int:

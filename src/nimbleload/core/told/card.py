@@ -6,8 +6,7 @@ from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence, Upk
 from ..cards.doubt import disturbed_in_turns
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
-from ..session.plugins import PluginUse
-from ..units import compared, count, decibels, microseconds, milliseconds, percent
+from ..units import compared, decibels, microseconds, milliseconds, percent
 from .trouble import trouble_of
 
 # A filter's own delay is no false latency, and rounding is no other sound.
@@ -29,12 +28,6 @@ COMPANY_TOLD = 4 << 20
 
 # Another cost with other input is told beyond this share of it, and so many seconds.
 MINDS, LEAST_MINDED = 0.1, 0.5e-6
-
-
-def played_as(use: PluginUse) -> tuple[str, ...]:
-    """What sets a use apart from others of the same plugin in the same setting, in a few words each."""
-    notes = (count(use.voices, "note"),) if use.voices else ()
-    return (*notes, "with a side-chain") if use.sidechain is not None else notes
 
 
 def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:

@@ -9,7 +9,8 @@ from ..cards.card import Cards, CostCard, Sweep
 from ..cards.comparison import TELLING, savings
 from ..cards.families import squeezed
 from ..session.computer import deadline
-from ..units import compared, microseconds, percent
+from ..session.plugins import CardKey
+from ..units import compared, count, microseconds, percent
 
 # Two standards agree on a plugin's cost when it is no further apart.
 AGREEING = 0.10
@@ -52,7 +53,7 @@ def other_standards(cards: Cards, of: CostCard, rate: int, buffer: int) -> list[
     """What the same plugin costs in each other standard that was measured, and why it costs something else there."""
     said = []
     for key, card in cards.items():
-        if key.standard == of.key.standard or not _same_plugin(card, of):
+        if key.standard == of.key.standard or not _same_plugin(card, of) or _played_otherwise(of.key, key):
             continue
         costs = [c.cost(rate, buffer, "sounding") for c in (of, card)]
         if any(cost.provenance == "unknown" or cost.seconds <= 0 for cost in costs):
@@ -71,9 +72,10 @@ def other_standards(cards: Cards, of: CostCard, rate: int, buffer: int) -> list[
 def reasons(one: CostCard, other: CostCard, rate: int, buffer: int) -> list[str]:
     """Why two cards of one plugin need not agree, each a clause; there is always one.
 
-    Parameters that stand elsewhere, another latency, another price of each call, and a computer that was not quiet.
+    Other channels or notes, parameters that stand elsewhere, another latency, another price of each call, and a
+    computer that was not quiet.
     """
-    found = _elsewhere(one, other)
+    found = _played_otherwise(one.key, other.key) + _elsewhere(one, other)
     if one.latency != other.latency:
         found.append(f"it reports {other.latency} samples of latency, not {one.latency}")
     quiet = (card.cell(rate, buffer, "sounding") for card in (one, other))
@@ -86,7 +88,20 @@ def reasons(one: CostCard, other: CostCard, rate: int, buffer: int) -> list[str]
         if apart and fixed / apart > 0.5:
             found.append(f"each call costs {microseconds(lines[1].fixed)} there, {microseconds(lines[0].fixed)} here")
     if not found:
-        found.append("nothing else that is known differs, so it is how the plugin was built for that standard")
+        built = ", so it is how the plugin was built for that standard"
+        found.append(f"nothing else that is known differs{built if one.key.standard != other.key.standard else ''}")
+    return found
+
+
+def _played_otherwise(one: CardKey, other: CardKey) -> list[str]:
+    """In which other surroundings the second was measured than the first, in clauses."""
+    found = []
+    if one.channels != other.channels:
+        found.append(f"its track has {count(other.channels, 'channel')}, not {one.channels}")
+    if one.voices != other.voices:
+        found.append(f"it plays {count(other.voices, 'note')}, not {one.voices}")
+    if one.keyed != other.keyed:
+        found.append("its side-chain hears something" if other.keyed else "its side-chain hears nothing")
     return found
 
 
