@@ -140,6 +140,19 @@ class TestThroughPlugins:
         made = sound(tmp_path / "out", carried(path, tmp_path / "out", prove=False))
         assert np.array_equal(made[: 2 * RATE - 77], sides[77:])
 
+    @pytest.mark.parametrize(
+        ("channels", "sides_differ", "told"), [(1, True, True), (1, False, False), (2, True, False)]
+    )
+    def test_who_heard_one_of_two_sides_is_told(self, tmp_path, plugin, channels, sides_differ, told):
+        structure = x.track("t", "Voice", x.channel("c", devices=device(plugin), channels=channels)) + x.main_track()
+        files = {"audio/a.wav": wave(noise(channels=2 if sides_differ else 1))}
+        lanes = x.lanes("t", x.clip(0, 2, audio()), unit="seconds")
+        path = x.write(tmp_path / "a.dawproject", x.project(structure, lanes), files)
+        rendered = carried(path, tmp_path / "out", prove=False).rendered
+        assert rendered.one_sided == (("Known",) if told else ())
+        said = "Known heard the left side alone: hosts give it that, or both together"
+        assert (said in carrying.told_of(rendered)) is told
+
     def test_what_comes_late_is_moved_back_and_the_tail_is_kept(self, tmp_path, plugin):
         path = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device(plugin))
         step = carried(path, tmp_path / "out", prove=False)

@@ -177,7 +177,7 @@ def told_of(of: Rendered) -> list[str]:
         said.append(told.proof_words(proof.verdict, proof.peak_db, proof.at, proof.other_buffer, of.buffer))
         if proof.verdict == "random":
             said.append(told.loudness_words(of.lufs, proof.lufs))
-    return [each for each in (*said, *told.warnings(of.dies, of.wrong, of.asked)) if each]
+    return [each for each in (*said, *told.warnings(of.dies, of.wrong, of.asked, of.one_sided)) if each]
 
 
 def compared_words(prepared: Prepared, step: Step) -> str:

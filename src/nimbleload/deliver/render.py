@@ -52,7 +52,7 @@ class Rendered(msgspec.Struct, frozen=True):
     asked for and cannot hold it; empty where it can. `seen` is a digest of how everything that went into it looks from
     outside (see `there`), `size` how long the file is (bytes; 0: not known); its plugins `computed` for so many seconds
     (0: not known), in blocks of `buffer` samples (0: not known). Something is `heard` in it from when to when (seconds
-    of the piece); empty where that is not known, or nothing is."""
+    of the piece); empty where that is not known, or nothing is. Its `one_sided` plugins heard the left side alone."""
 
     strip: str
     file: str
@@ -71,6 +71,7 @@ class Rendered(msgspec.Struct, frozen=True):
     computed: float = 0.0
     buffer: int = 0
     heard: tuple[Span, ...] = ()
+    one_sided: tuple[str, ...] = ()
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -315,6 +316,7 @@ def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) 
         decibels(peak), result.latency, result.dies, result.wrong, start=start, lufs=loud,
         asked=kind if used != kind else "", computed=chain.computed, buffer=job.buffer,
         heard=tuple((max(first, start), end) for first, end in spans if end > start),
+        one_sided=tuple(dict.fromkeys(chain.one_sided)),
     )  # fmt: skip
 
 

@@ -71,7 +71,7 @@ class RenderError(Exception):
 
 class Rendering:
     """One rendering of stages at one block size, to be used with `with`; `result` and `sound` are those of the last.
-    `computed` is how long the plugins of all took (seconds).
+    `computed` is how long the plugins of all took (seconds); `one_sided` are those that heard one of two sides alone.
 
     `paths` says where each plugin lies, by use; `samples` how long what is played lasts at most; `timing` how
     the piece goes; `elsewhere` the strips (ids) whose audio and plugins lie in other places.
@@ -88,7 +88,7 @@ class Rendering:
         self._chains: dict[int, _Chain] = {}
         # One reads audio files at a time.
         self._reading = threading.Lock()
-        self.computed = 0.0
+        self.computed, self.one_sided = 0.0, list[str]()
 
     def __enter__(self) -> Rendering:
         return self
@@ -148,6 +148,7 @@ class Rendering:
         """Adds what came out of a stage to what it feeds, and lets go of it, unless it is the last."""
         stage, chain = self._stages[number], self._chains[number]
         self.computed += chain.result.computed
+        self.one_sided += chain.result.one_sided
         self._sum_for(stage).unlink(missing_ok=True)
         for feed in stage.feeds:
             add(self._folder / _file(feed.target, feed.use), chain.stretches(), feed, self._rate)

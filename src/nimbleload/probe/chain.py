@@ -92,7 +92,8 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
     for stage in chain:
         stage.close()
     wrong, computed = sum(stage.wrong for stage in chain), sum(stage.computed for stage in chain)
-    send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, wrong, computed))
+    one_sided = tuple(stage.label for stage in chain if stage.lost_a_side)
+    send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, wrong, computed, one_sided))
 
 
 def _event(row: Sequence[float], begins: int) -> Event:
@@ -130,7 +131,9 @@ class _Stage:
             # It starts with what is automated where the piece has it, as in a host that was not just playing elsewhere.
             self._loop.capture(self._buffer, 1, moves=moved.at_start())
             self._loop.refresh(self._buffer)
-        self.wrong, self.computed = 0, 0.0
+        self.wrong, self.computed, self.label, self.lost_a_side = 0, 0.0, use.label, False
+        heard = set(hosted.wiring.rows(CHANNELS + listens, listens).tolist()) & set(range(CHANNELS))
+        self._hears_one = len(heard) == 1
 
     @property
     def latency(self) -> int:
@@ -157,6 +160,8 @@ class _Stage:
     ) -> NDArray[np.float32]:
         """What comes out for what goes in (channels, a whole number of blocks), which begins at a sample of the piece,
         while it plays notes (see NOTES, but from the beginning of the sound). It comes `late` by so many samples."""
+        if self._hears_one and not self.lost_a_side:
+            self.lost_a_side = not np.array_equal(*sound[:CHANNELS])
         sound = self._with_heard(sound, begins, late)
         frames = self._buffer
         blocks = sound.shape[1] // frames

@@ -277,7 +277,8 @@ class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):
 class RenderedMessage(msgspec.Struct, frozen=True, tag="rendered"):
     """All is rendered: so many samples, which come so many samples late; `dies` says whether the tail has died.
 
-    `wrong` counts samples that were no number; `computed` is how long the plugins took (seconds).
+    `wrong` counts samples that were no number; `computed` is how long the plugins took (seconds). Of what came in with
+    two sides the `one_sided` plugins (labels) heard the left one alone.
     """
 
     samples: int
@@ -285,6 +286,7 @@ class RenderedMessage(msgspec.Struct, frozen=True, tag="rendered"):
     dies: bool
     wrong: int = 0
     computed: float = 0.0
+    one_sided: tuple[str, ...] = ()
 
 
 class CellMessage(msgspec.Struct, frozen=True, tag="cell"):

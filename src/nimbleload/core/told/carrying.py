@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from ..units import about, as_sentence, duration, listed
+from ..units import about, all_of, as_sentence, duration, listed
 
 # Softer than this a sound has no loudness; so little is no difference in loudness.
 NO_LUFS, SAME_LU = -70.0, 0.1
@@ -82,9 +82,11 @@ def older_words(made: datetime) -> str:
     return f"what lies there is of {made:%Y-%m-%d %H:%M}, of other settings, audio or plugins"
 
 
-def warnings(dies: bool, wrong: int, asked: str = "") -> list[str]:
-    """What to know of a rendered file beside its proof."""
+def warnings(dies: bool, wrong: int, asked: str = "", one_sided: Sequence[str] = ()) -> list[str]:
+    """What to know of a rendered file beside its proof; the `one_sided` plugins heard one side alone."""
     said = []
+    if one_sided:
+        said.append(f"{all_of(one_sided)} heard the left side alone: hosts give it that, or both together")
     if asked:
         said.append("it is louder than full scale, where 24 bits would clip it: written as WAV with 32, floating")
     if not dies:
