@@ -36,8 +36,10 @@ def test_what_is_heard_is_found_wherever_stretches_end(seed):
     made = audible(iter(np.split(sound, ends)), RATE)
     assert list(made.spans) == one_by_one(sound)
     assert made.peak == np.abs(sound).max()
+    assert made.is_mono == np.array_equal(sound[:, 0], sound[:, 1])
+    assert audible(iter(np.split(sound[:, [0, 0]], ends)), RATE).is_mono
 
 
 def test_silence_is_heard_nowhere():
     assert audible(iter([np.full((500, 2), SILENT / 2, np.float32), np.zeros((0, 2), np.float32)]), RATE).spans == ()
-    assert audible(iter([]), RATE) == (0.0, ())
+    assert audible(iter([]), RATE) == (0.0, (), True)

@@ -150,6 +150,8 @@ class TestThroughPlugins:
         path = x.write(tmp_path / "a.dawproject", x.project(structure, lanes), files)
         rendered = carried(path, tmp_path / "out", prove=False).rendered
         assert rendered.one_sided == (("Known",) if told else ())
+        # What has one channel is kept in one.
+        assert soundfile.info(tmp_path / "out" / rendered.file).channels == rendered.channels == channels
         said = "Known heard the left side alone: hosts give it that, or both together"
         assert (said in carrying.told_of(rendered)) is told
 

@@ -17,20 +17,23 @@ SILENT = 10 ** (-140 / 20)
 
 
 class Audible(NamedTuple):
-    """The highest sample of a sound (linear), and from when to when something is heard in it (seconds)."""
+    """The highest sample of a sound (linear), from when to when something is heard in it (seconds), and whether both
+    its sides are the same."""
 
     peak: float
     spans: tuple[Span, ...]
+    is_mono: bool
 
 
 def audible(stretches: Iterator[NDArray[np.float32]], rate: int) -> Audible:
     """Looks through a sound (n, channels; float32 each) at a rate in hertz. Rests that are too short for a plugin to be
     switched off in them are none."""
-    peak, at, shortest = 0.0, 0, SHORTEST * rate
+    peak, at, shortest, is_mono = 0.0, 0, SHORTEST * rate, True
     found: list[list[int]] = []
     for stretch in stretches:
         highest = np.abs(stretch).max(axis=1, initial=0.0)
         peak = max(peak, float(highest.max(initial=0.0)))
+        is_mono = is_mono and bool((stretch == stretch[:, :1]).all())
         loud = at + np.flatnonzero(highest > SILENT)
         for part in np.split(loud, np.flatnonzero(np.diff(loud) > shortest) + 1):
             if len(part) and found and part[0] - found[-1][1] < shortest:
@@ -38,4 +41,4 @@ def audible(stretches: Iterator[NDArray[np.float32]], rate: int) -> Audible:
             elif len(part):
                 found.append([int(part[0]), int(part[-1]) + 1])
         at += len(stretch)
-    return Audible(peak, tuple((first / rate, end / rate) for first, end in found))
+    return Audible(peak, tuple((first / rate, end / rate) for first, end in found), is_mono)

@@ -396,8 +396,8 @@ class _Changes:
 
     def _file_clips(self, name: str, file: Rendered) -> list[str]:
         """Clips that play a rendered file where something is heard in it."""
-        path = f"{FOLDER}/{file.file}"
-        return [self._part_clip(Part(start, end, start - file.start, path), name) for start, end in played(file)]
+        path, wide = f"{FOLDER}/{file.file}", file.channels
+        return [self._part_clip(Part(start, end, start - file.start, path), name, wide) for start, end in played(file)]
 
     def _lay(self, strip_id: str, clips: Sequence[str]) -> None:
         """Lays clips, in seconds, into the lanes of a track."""
@@ -432,8 +432,8 @@ class _Changes:
         self._lay(part.id, self._file_clips(part.name, file))
         self.done.append(f"{part.name}: {file.file} on a track of its own")
 
-    def _part_clip(self, part: Part, name: str = "") -> str:
-        """A clip that plays a part of an audio file; without a name none is written."""
+    def _part_clip(self, part: Part, name: str = "", channels: int = 2) -> str:
+        """A clip that plays a part of an audio file of so many channels; without a name none is written."""
         fades = "".join(f' {name}="{seconds(length)}"' for name, length in
                         (("fadeInTime", part.fade_in), ("fadeOutTime", part.fade_out)) if length)  # fmt: skip
         faded = f' fadeTimeUnit="seconds"{fades}' if fades else ""
@@ -444,7 +444,7 @@ class _Changes:
             f'<Clip time="{seconds(part.start)}" duration="{seconds(part.end - part.start)}" contentTimeUnit="seconds" '
             f'playStart="{seconds(part.offset)}"{faded}{named}>'
             f'<Audio id="{self._new_id()}" duration="{seconds(part.offset + part.end - part.start)}" '
-            f'sampleRate="{part.rate or self._before.rate}" channels="2">'
+            f'sampleRate="{part.rate or self._before.rate}" channels="{channels}">'
             f"<File path={quoted(path)}{outside}/></Audio></Clip>"
         )
 

@@ -52,7 +52,8 @@ class Rendered(msgspec.Struct, frozen=True):
     asked for and cannot hold it; empty where it can. `seen` is a digest of how everything that went into it looks from
     outside (see `there`), `size` how long the file is (bytes; 0: not known); its plugins `computed` for so many seconds
     (0: not known), in blocks of `buffer` samples (0: not known). Something is `heard` in it from when to when (seconds
-    of the piece); empty where that is not known, or nothing is. Its `one_sided` plugins heard the left side alone."""
+    of the piece); empty where that is not known, or nothing is. Its `one_sided` plugins heard the left side alone.
+    It has one of its `channels` where its track has, and both sides are the same."""
 
     strip: str
     file: str
@@ -72,6 +73,7 @@ class Rendered(msgspec.Struct, frozen=True):
     buffer: int = 0
     heard: tuple[Span, ...] = ()
     one_sided: tuple[str, ...] = ()
+    channels: int = CHANNELS
 
 
 class Job(msgspec.Struct, frozen=True):
@@ -305,10 +307,12 @@ def ended(job: Job, error: Exception) -> Step:
 def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) -> Rendered:
     """Writes what was rendered. What is louder than full scale goes into a file that can hold it, whatever was asked
     for: it would be clipped."""
-    result, (peak, spans) = chain.result, audible(chain.stretches(), job.rate)
+    result, (peak, spans, is_mono) = chain.result, audible(chain.stretches(), job.rate)
+    channels = 1 if job.strip.channels == 1 and is_mono else CHANNELS
     used, start = HOLDS_ALL if peak >= 1.0 else kind, job.skipped / job.rate
     target = folder / job.file_name(used)
-    audio.write(target, audio.later(chain.stretches(), job.skipped), job.rate, used, start=job.skipped)
+    sound = (stretch[:, :channels] for stretch in audio.later(chain.stretches(), job.skipped))
+    audio.write(target, sound, job.rate, used, channels=channels, start=job.skipped)
     with audio.File(target) as file:
         loud = loudness_of(file.stretches(), job.rate)
     return Rendered(
@@ -316,7 +320,7 @@ def _printed(job: Job, chain: Rendering, folder: Path, kind: str, made_of: str) 
         decibels(peak), result.latency, result.dies, result.wrong, start=start, lufs=loud,
         asked=kind if used != kind else "", computed=chain.computed, buffer=job.buffer,
         heard=tuple((max(first, start), end) for first, end in spans if end > start),
-        one_sided=tuple(dict.fromkeys(chain.one_sided)),
+        one_sided=tuple(dict.fromkeys(chain.one_sided)), channels=channels,
     )  # fmt: skip
 
 

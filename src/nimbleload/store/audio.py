@@ -211,8 +211,8 @@ def upper_bits(file: soundfile.SoundFile, frames: int) -> Iterator[NDArray[np.in
 
 
 class File:
-    """An audio file as a sound (n, channels, float32) that is read piece by piece; to be used with `with`. AudioError
-    if it cannot be read."""
+    """An audio file as a sound (n, channels, float32; one channel on both sides) that is read piece by piece; to be
+    used with `with`. AudioError if it cannot be read."""
 
     def __init__(self, path: Path) -> None:
         self._path, self._file = path, opened(path)
@@ -230,9 +230,10 @@ class File:
         first, last, _ = which.indices(len(self))
         try:
             self._file.seek(first)
-            return np.asarray(self._file.read(max(last - first, 0), "float32", always_2d=True))
+            found = np.asarray(self._file.read(max(last - first, 0), "float32", always_2d=True))
         except (soundfile.LibsndfileError, OSError) as error:
             raise AudioError(f"{self._path} cannot be read from sample {first} on: {said_by(error)}") from error
+        return found if found.shape[1] > 1 else np.repeat(found, CHANNELS, axis=1)
 
     def stretches(self) -> Iterator[NDArray[np.float32]]:
         """All of it, stretch by stretch."""

@@ -50,9 +50,8 @@ def audio_seconds(strip: Strip) -> float:
 
 
 def audio_bytes(strip: Strip, rate: int) -> float:
-    """Disk space of a render as 32-bit float, in bytes (channels as wide as the chain's widest plugin)."""
-    channels = max((use.channels for use in strip.uses()), default=2)
-    return audio_seconds(strip) * rate * channels * 4
+    """Disk space of a render as 32-bit float, in bytes: one channel for a strip of one, else two."""
+    return audio_seconds(strip) * rate * min(strip.channels, 2) * 4
 
 
 def render_seconds(session: Session, cards: Cards, machine: Machine, strip: Strip, through: int) -> float:
