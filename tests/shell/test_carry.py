@@ -270,11 +270,11 @@ def test_a_session_made_of_audio_files_is_carried_out_beside_them(tmp_path, monk
     assert "Pad: not rendered: this session knows how much it plays, not what" in said.output
     assert "Both tracks are rendered." in said.output
     # To the sample: what the files hold, the second one where it was moved to.
-    (bass,), (kick,) = ((tmp_path / "stems carried out").glob(f"{name} *.wav") for name in ("Bass", "Kick"))
+    (bass,), (kick,) = ((tmp_path / "a carried out").glob(f"{name} *.wav") for name in ("Bass", "Kick"))
     assert np.array_equal(soundfile.read(kick, dtype="float32")[0][:48000], sounds["Kick"])
     moved = soundfile.read(bass, dtype="float32")[0]
     assert not moved[:96000].any() and np.array_equal(moved[96000:144000], sounds["Bass"])
-    (changed,) = tmp_path.glob("stems 20*.dawproject")
+    (changed,) = tmp_path.glob("a 20*.dawproject")
     back = dawproject.read(changed)
     assert {strip.name for strip in back.session.strips} == {"Kick", "Bass", "Pad", "Main"}
     assert {path: path.read_bytes() for path in (tmp_path / "stems").iterdir()} == before
@@ -295,7 +295,7 @@ def test_what_a_midi_file_plays_is_rendered_note_for_note(tmp_path, monkeypatch)
     session_file.write(tmp_path / "a.nimbleload", Saved(made.session, frozen))
     said = run("carry-out", "a.nimbleload", "--no-proof")
     assert said.exit_code == 0 and "The track is rendered." in said.output, said.output
-    (rendered,) = (tmp_path / "tune carried out").glob("*.wav")
+    (rendered,) = (tmp_path / "a carried out").glob("*.wav")
     inside = "".join(
         f'<Note time="{1 + start / 960}" duration="{(end - start) / 960}" key="{key}" vel="{80 / 127}"/>'
         for key, start, end in notes

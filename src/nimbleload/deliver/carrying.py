@@ -123,10 +123,14 @@ def prepare(
 
 
 def made_of(session: Session, saved_as: Path | None = None) -> Path:
-    """What a session that was made here was made of: the file or folder it names, else the file that it is saved as;
-    while it is not, beside its first audio file; where it has none, in the folder in which the program was started."""
-    if session.source and Path(session.source).exists():
-        return Path(session.source)
+    """What a session that was made here is called after in its files, and lies beside: the file that it is saved as,
+    unless that is among its audio; else the file or folder that it was made of; then its first audio file; where it has
+    none, the folder in which the program was started."""
+    source = Path(session.source) if session.source else None
+    if saved_as is not None and (source is None or source not in saved_as.absolute().parents):
+        return saved_as
+    if source is not None and source.exists():
+        return source
     if saved_as is not None:
         return saved_as
     first = next((clip for strip in session.strips if is_all_files(strip) for clip in strip.clips), None)
