@@ -82,6 +82,11 @@ class Survey(NamedTuple):
         """How many have none, and count as nothing."""
         return len(self.case.costs.missing)
 
+    @property
+    def lacking(self) -> frozenset[str]:
+        """Those that have none, by the ids of their uses."""
+        return frozenset(use.id for use in self.case.costs.missing)
+
     def worst_second(self) -> float:
         """The middle of the moment with the highest load under the plan."""
         return middle(self.after, self.after.worst)

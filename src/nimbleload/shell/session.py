@@ -14,8 +14,9 @@ from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
+from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
-from ..core.told.as_known import is_unknown
+from ..core.told.as_known import is_unknown, share_words
 from ..core.told.basis import basis_words, updated_words
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.newer import offered
@@ -202,10 +203,10 @@ def second_at(session: Session, at: str | None) -> float | None:
     return second
 
 
-def dearest(of: Survey, here: Instant, count: int = 8) -> list[tuple[str, float]]:
+def dearest(of: Survey, here: Instant, count: int = 8) -> list[tuple[Strip, float]]:
     """The strips that cost most at a moment, with what they take of one core."""
     order = sorted(range(len(here.strip_costs)), key=lambda i: -here.strip_costs[i])[:count]
-    return [(of.planned.session.strips[i].name, float(here.strip_costs[i]) / of.deadline) for i in order]
+    return [(of.planned.session.strips[i], float(here.strip_costs[i]) / of.deadline) for i in order]
 
 
 def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
@@ -230,7 +231,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "chain": [of.planned.session.strips[i].name for i in here.block.strips(here.block.chain)],
         "ladder": [r._asdict() | peak_figures(seen.peaks[r.buffer]) for r in here.rungs],
         "worst_moments": worst_seconds(of.after),
-        "tracks_by_cost": dearest(of, here),
+        "tracks_by_cost": [(strip.name, share) for strip, share in dearest(of, here)],
         "figures_from": here.shares,
         "doubt": here.doubt,
         "not_measured": len(of.case.costs.missing),
@@ -265,8 +266,9 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     if is_known:
         click.echo()
         click.echo(f"Tracks by cost at {clock(here.second)}, in per cent of one core:")
-        for name, share in dearest(of, here):
-            click.echo(f"  {percent(share):>7}  {name}")
+        lacking = of.lacking
+        for strip, share in dearest(of, here):
+            click.echo(f"  {share_words(strip, lacking, share, brief=True):>7}  {strip.name}")
     for line in provenance_lines(here):
         click.echo(line)
     for warning in warnings(of):

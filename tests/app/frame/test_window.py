@@ -161,6 +161,10 @@ def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_
     open_file(window, qtbot, write(tmp_path, session(strip)))
     assert "Nothing is measured yet" in window.balance.sentence.headline.text()
     assert window.places.buttons[MEASURE].state == "0 of 2"
+    # No figure is made of nothing: neither of the track nor of the block.
+    tracks = window.balance.tracks.model
+    assert tracks.figure(tracks.index_of("a")) == "—" and "cost not known" in tracks.sentence(tracks.index_of("a"))
+    assert window.balance.block.accessibleDescription().endswith("What a block takes is not known.")
     window.go(MEASURE)
     with qtbot.waitSignal(window.measuring.ended, timeout=60_000):
         qtbot.mouseClick(window.measure.sentence.button, Qt.MouseButton.LeftButton)
@@ -168,6 +172,7 @@ def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_
     qtbot.waitUntil(lambda: window.desk.instant.shares == {"measured": 1.0}, timeout=30_000)
     assert [window.measure.model.status(row) for row in range(2)] == ["measured", "measured"]
     assert window.desk.instant.block.work > 0
+    assert tracks.figure(tracks.index_of("a"))[-1] == "%"
     assert len(Library(tmp_path / "l.sqlite", "here").cards()) == 2
     again = make_window(Library(tmp_path / "l.sqlite", "here"))
     open_file(again, qtbot, tmp_path / "a.nimbleload")

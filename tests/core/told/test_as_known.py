@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import msgspec
 import pytest
 
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
-from nimbleload.core.told.as_known import fits_words, is_unknown, load_words
+from nimbleload.core.told.as_known import fits_words, is_unknown, load_words, share_words
 from nimbleload.core.told.plans import plan_words
 from tests.helpers.sessions import cards_for, session, track
 
@@ -39,3 +40,16 @@ def test_a_load_is_said_as_far_as_it_is_known(costs, load, fits):
 def test_what_a_plan_switches_off_is_not_missed():
     of = surveyed("a", Plan((Decision("off", "two"),)))
     assert (of.known, of.missing) == (1, 0) and load_words(of, 0.1) == "10 %"
+
+
+@pytest.mark.parametrize(
+    ("lacking", "words", "brief"),
+    [((), "12 %", "12 %"), (("a/q",), "at least 12 %", "≥12 %"), (("a/p", "a/q"), "not known", "—"),
+     (("b/p",), "12 %", "12 %")],
+)  # fmt: skip
+def test_what_a_track_takes_is_told_as_far_as_it_is_known(lacking, words, brief):
+    # What is off or frozen in it takes nothing, whatever it would.
+    one = msgspec.structs.replace(track("a", "f", "p", "q"), frozen_through=0)
+    assert share_words(one, lacking, 0.12) == words
+    assert share_words(one, {*lacking, "a/f"}, 0.12, brief=True) == brief
+    assert share_words(track("a"), lacking, 0.0) == "0.0 %"

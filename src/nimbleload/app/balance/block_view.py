@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from ...core.block.schedule import Block
 from ...core.session.plugins import FAMILIES
 from ...core.survey import Instant, Survey
+from ...core.told.as_known import is_unknown
 from ...core.units import count, milliseconds, percent
 from ..look.picture import elided
 from ..look.theme import TEXTURES, TILE, theme
@@ -67,6 +68,7 @@ class BlockView(WalkedPicture):
         self._drawn_at = None
         chain = " → ".join(of.planned.session.strips[i].name for i in self._block.strips(self._block.chain))
         self.describe(
+            f"{count(of.threads, 'core')}. What a block takes is not known." if is_unknown(of) else
             f"{count(of.threads, 'core')}. The block ends after {milliseconds(self._block.makespan)} "
             f"of {milliseconds(of.deadline)}. "
             f"Bound {percent(self._block.bound / of.deadline)}. Longest chain: {chain}."
@@ -256,6 +258,8 @@ class BlockView(WalkedPicture):
         width = painter.fontMetrics().horizontalAdvance(label)
         painter.drawText(QPointF(min(deadline - width / 2, self.width() - width - 4), theme.px(14)), label)
         painter.setFont(theme.font(11))
+        if is_unknown(self._of):
+            return
         bound = self._x(self._block.bound)
         painter.setPen(QPen(theme.colour("teal"), 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(bound, lanes.top() - 3), QPointF(bound, lanes.bottom() + 6))
@@ -263,6 +267,8 @@ class BlockView(WalkedPicture):
     def _paint_words(self, painter) -> None:
         """Below the lanes: the bound, and the longest chain with its load."""
         assert self._of is not None and self._at is not None and self._block is not None
+        if is_unknown(self._of):
+            return
         block, strips = self._block, self._of.planned.session.strips
         painter.setPen(theme.colour("teal"))
         text = f"bound {percent(block.bound / self._of.deadline)}"

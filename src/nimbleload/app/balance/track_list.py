@@ -36,7 +36,7 @@ from ...core.load.ranking import Basis, Stretch
 from ...core.session.plugins import FAMILIES
 from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey
-from ...core.units import clock, percent
+from ...core.units import clock
 from ..look.on_key import on_key
 from ..look.picture import elided
 from ..look.place_strip import Elided
@@ -87,7 +87,7 @@ class TrackDelegate(QStyledItemDelegate):
         self._paint_plugins(painter, strip, bar)
         painter.setFont(theme.font(12))
         painter.setPen(theme.colour("text"))
-        painter.drawText(figure, middle | Qt.AlignmentFlag.AlignRight, percent(self._model.share(index)))
+        painter.drawText(figure, middle | Qt.AlignmentFlag.AlignRight, self._model.figure(index))
         if roomy:
             self._paint_activity(painter, index.internalId(), activity)
         painter.restore()

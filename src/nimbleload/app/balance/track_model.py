@@ -12,7 +12,7 @@ from ...core.load.ranking import Basis, Ranking, Stretch
 from ...core.piece.moments import activity
 from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey, ranked, without_plan
-from ...core.units import percent
+from ...core.told.as_known import share_words
 
 Index = QModelIndex | QPersistentModelIndex
 TOP = -1
@@ -39,11 +39,13 @@ class TrackModel(QAbstractItemModel):
         self._basis: Basis = "moment"
         self.stretch: Stretch | None = None
         self.ranking = Ranking(np.zeros(0), {})
+        self._lacking: frozenset[str] = frozenset()
 
     # What is shown
 
     def show_survey(self, of: Survey, at: Instant) -> None:
         """Shows a survey at a moment; another session resets the model, the same one only moves rows."""
+        self._lacking = of.lacking
         same = self.of is not None and [s.id for s in self.of.planned.session.strips] == [
             s.id for s in of.planned.session.strips
         ]
@@ -178,6 +180,10 @@ class TrackModel(QAbstractItemModel):
         assert self.of is not None and self.at is not None
         return float(self.ranking.strips[index.internalId()]) / self.of.deadline
 
+    def figure(self, index: Index) -> str:
+        """The same as far as it is known, in few signs."""
+        return share_words(self.strip(index), self._lacking, self.share(index), brief=True)
+
     def sentence(self, index: Index) -> str:
         """A row in words."""
         assert self.at is not None
@@ -188,7 +194,9 @@ class TrackModel(QAbstractItemModel):
         plugins = ", ".join(use.label for use in strip.uses()) or "no plugins"
         standing = self.of.plan.standing(strip.id) if self.of is not None else "normal"
         sounds += f", {standing}" if standing != "normal" else ""
-        return f"{strip.name}: {self.state_word(strip)}, {percent(self.share(index))} of one core, {sounds}. {plugins}."
+        share = share_words(strip, self._lacking, self.share(index))
+        takes = f"{share} of one core" if share[-1] == "%" else f"cost {share}"
+        return f"{strip.name}: {self.state_word(strip)}, {takes}, {sounds}. {plugins}."
 
     def state_word(self, strip: Strip) -> str:
         """What has been decided about a strip, or how it stands, in a word."""

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
+from ..session.strips import Strip
 from ..survey import Survey
 from ..units import percent
 
@@ -19,6 +22,17 @@ def counted_as_nothing(count: int) -> str:
 def is_unknown(of: Survey) -> bool:
     """Whether no plugin has a figure, so that a load would say nothing."""
     return of.missing > 0 and of.known == 0
+
+
+def share_words(strip: Strip, lacking: Collection[str], share: float, brief: bool = False) -> str:
+    """What a strip takes of one core (fraction): "12 %", "at least 12 %" where plugins of it (use ids) lack a figure,
+    "not known" where all do; in signs if it is to be brief."""
+    live = strip.live_uses()
+    without = sum(use.id in lacking for use in live)
+    if without and without == len(live):
+        return "—" if brief else "not known"
+    least = "≥" if brief else "at least "
+    return f"{least if without else ''}{percent(share)}"
 
 
 def load_words(of: Survey, load: float) -> str:
