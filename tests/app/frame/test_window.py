@@ -164,7 +164,8 @@ def test_measuring_fills_the_table_and_the_load_changes(make_window, qtbot, tmp_
     # No figure is made of nothing: neither of the track nor of the block.
     tracks = window.balance.tracks.model
     assert tracks.figure(tracks.index_of("a")) == "—" and "cost not known" in tracks.sentence(tracks.index_of("a"))
-    assert window.balance.block.accessibleDescription().endswith("What a block takes is not known.")
+    block = window.balance.block
+    qtbot.waitUntil(lambda: block.accessibleDescription().endswith("What a block takes is not known."), timeout=10_000)
     window.go(MEASURE)
     with qtbot.waitSignal(window.measuring.ended, timeout=60_000):
         qtbot.mouseClick(window.measure.sentence.button, Qt.MouseButton.LeftButton)
