@@ -6,12 +6,16 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.probe import loading
+from nimbleload.core.session.strips import Strip
+from nimbleload.core.told.card import card_sentences
+from nimbleload.probe import loading, session_run
+from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats.hosted import Move, PluginError, wired
 from nimbleload.probe.formats.per_channel import MOST, PerChannel, load_wide
 from nimbleload.probe.messages import Request
 from nimbleload.probe.timed import TimedLoop
 from tests.helpers import known
+from tests.helpers.sessions import session
 
 # LV2's, for which liblilv looks once a process, is tried where it is rendered.
 STANDARDS = ("ladspa", "clap", "vst3")
@@ -123,3 +127,19 @@ def test_where_the_second_does_not_load_the_first_is_closed():
     with pytest.raises(PluginError, match="one at a time"):
         load_wide(load, 2)
     assert there == []
+
+
+@pytest.mark.parametrize(("channels", "instances", "hears"), [(1, 1, 1), (2, 2, 2)])
+def test_its_card_says_how_many_of_it_there_were(channels, instances, hears, tmp_path, monkeypatch):
+    built = known.installed(tmp_path, "clap", monkeypatch)
+    use = msgspec.structs.replace(built.use(), channels=channels)
+    of = session(Strip("a", "A", inserts=(use,)))
+    *_, last = session_run.run(session_run.jobs(of, {}, (64,)), {}, effort=Effort(2, 0.01, rounds=0))
+    made = last.card.made
+    assert (made.instances, made.hears) == (instances, hears)
+    said = "Has one channel: there is one of it for each of the track's 2, counted here."
+    assert (said in card_sentences(last.card, of.rate, 64)) is (instances == 2)
+    # A plugin with one input and two outputs is there once.
+    alone = msgspec.structs.replace(last.card, made=msgspec.structs.replace(made, instances=1, hears=1))
+    said = "Hears 1 of its track's 2 channels here: hosts give it that, or all together."
+    assert (said in card_sentences(alone, of.rate, 64)) is (channels == 2)

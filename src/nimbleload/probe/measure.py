@@ -60,7 +60,8 @@ LEAST_ASIDE = 0.5e-6
 class Facts(NamedTuple):
     """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within
     `listened` seconds). `positions` says where its parameters stand; `best` is what this core does at its best. After
-    `filled` seconds of sound a block costs what it does from then on. It stands there in so many `instances`.
+    `filled` seconds of sound a block costs what it does from then on. It stands there in so many `instances`,
+    and `hears` so many channels of its strip.
     """
 
     latency: int
@@ -72,6 +73,7 @@ class Facts(NamedTuple):
     listened: float | None = None
     filled: float = 0.0
     instances: int = 1
+    hears: int = 0
 
 
 class InTurns(NamedTuple):
@@ -132,7 +134,7 @@ class Measurement:
         listened, filled = None if self._tail is not None else LONGEST, self._loop.filling / self._rate
         return Facts(
             self._hosted.latency, self._tail, self._hosted.version, truth, self._witnessed.best, positions, listened,
-            filled, instances_of(self._hosted),
+            filled, instances_of(self._hosted), self._hosted.wiring.own,
         )  # fmt: skip
 
     def _see_filling(self, seconds: float) -> None:

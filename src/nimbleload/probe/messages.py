@@ -175,7 +175,7 @@ class LoadedMessage(msgspec.Struct, frozen=True, tag="loaded"):
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     """What is known of a plugin before its cells: latency (samples), tail (seconds; None: it rings); and what the
-    core can do. It stands there in so many `instances`."""
+    core can do. It stands there in so many `instances`, and `hears` so many channels of its strip."""
 
     latency: int
     tail: float | None
@@ -188,6 +188,7 @@ class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
     held: tuple[str, ...] = ()
     filled: float = 0.0
     instances: int = 1
+    hears: int = 0
 
 
 class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):

@@ -432,7 +432,7 @@ def taken_in(card: CostCard, message: Result | isolation.Failure) -> tuple[CostC
         return msgspec.structs.replace(card, nulls=(*kept, *message.nulls)), None
     assert isinstance(message, FactsMessage)
     facts = {name: getattr(message, name) for name in ("latency", "tail", "truth", "positions", "listened", "filled")}
-    told = {name: getattr(message, name) for name in ("version", "real_time", "held", "instances")}
+    told = {name: getattr(message, name) for name in ("version", "real_time", "held", "instances", "hears")}
     return msgspec.structs.replace(card, made=msgspec.structs.replace(card.made or Made(), **told), **facts), None
 
 

@@ -156,7 +156,7 @@ def tell(
     f = measurement.facts()
     send(FactsMessage(
         f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1], f.filled,
-        f.instances,
+        f.instances, f.hears,
     ))  # fmt: skip
     if request.against:
 

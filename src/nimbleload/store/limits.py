@@ -48,7 +48,7 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     Slowing: {
         "rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "by": (1, 100), "seconds": (0, 1), "row": (0.01, 100),
     },
-    Made: {"instances": (1, 1024)},
+    Made: {"instances": (1, 1024), "hears": (0, 1024)},
     CostCard: {"latency": (0, 1e9), "tail": (0, 1e6), "listened": (0, 1e6), "filled": (0, 1e6)},
     Upkeep: {
         "memory": (0, 1e15), "footprint": (0, 1e15), "load": (0, 1e6), "faults": (0, 1e12), "read": (0, 1e15),

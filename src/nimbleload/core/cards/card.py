@@ -321,7 +321,8 @@ class Made(msgspec.Struct, frozen=True):
     `modified`, in ns; empty and 0 for a plugin without one), in which `version` of the plugin.
 
     `real_time` says that its blocks had a core for themselves; `held` names the protections that were active. It stood
-    there in so many `instances`: one for each channel of its strip where it has only one itself.
+    there in so many `instances`: one for each channel of its strip where it has only one itself. It `hears` so many of
+    those (0: none, or not known).
     """
 
     method: int = METHOD
@@ -332,6 +333,7 @@ class Made(msgspec.Struct, frozen=True):
     real_time: bool = False
     held: tuple[str, ...] = ()
     instances: int = 1
+    hears: int = 0
 
 
 class CostCard(msgspec.Struct, frozen=True):

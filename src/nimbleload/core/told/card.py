@@ -49,6 +49,9 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
     if card.made is not None and card.made.instances > 1:
         said.append(f"Has one channel: there is one of it for each of the track's {card.made.instances}, counted here.")
+    if card.made is not None and 0 < card.made.hears < card.key.channels:
+        heard, all_there = card.made.hears, card.key.channels
+        said.append(f"Hears {heard} of its track's {all_there} channels here: hosts give it that, or all together.")
     if card.filled:
         said.append(f"Costs less at first: the figures here are those after {card.filled:.1f} s of sound.")
     said.extend(_company(card, rate, buffer))
