@@ -16,6 +16,13 @@ def client(name, process, *feeds):
     return Client(name, process, 2, 2, feeds)
 
 
+def test_who_gives_one_channel_is_mono_with_what_is_on_it():
+    mono = client("comp", 3, DEVICE)._replace(inputs=2, outputs=1)
+    strips, _ = as_clients([seen(3, "comp", "comp"), seen(4, "eq", "eq")], server(mono, client("eq", 4, DEVICE)), 60.0)
+    assert [strip.channels for strip in strips] == [1, 2]
+    assert [strip.inserts[0].channels for strip in strips] == [1, 2]
+
+
 def server(*clients):
     return Server("JACK", "default", 1, 48000, 256, True, 0, 0, (client(DEVICE, 1, "synth"), *clients))
 

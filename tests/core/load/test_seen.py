@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
+import msgspec
 import numpy as np
 import pytest
 
@@ -13,6 +16,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.survey import compared_with, instant, survey
 from nimbleload.core.told.watching import compared_table, compared_words, table, taken_words
 from nimbleload.core.watching.blocks import see
+from nimbleload.core.watching.server import DEVICE, Client, Server
 from tests.helpers.recordings import blocks, recording, thread
 from tests.helpers.sessions import cards_for, session, track
 
@@ -107,6 +111,20 @@ def test_a_session_of_what_was_seen_loads_as_was_seen():
     assert work == pytest.approx(0.15 + 0.15 + 0.25 + 0.1, rel=0.03)
     assert at.rung(256).load == pytest.approx(seen.blocks.typical, abs=0.08)
     assert set(at.shares) == {"seen"}
+
+
+def test_what_is_in_a_mono_client_has_a_mono_card():
+    """A plugin of one channel would count twice on a track of two."""
+    seen = host()
+    clients = (Client("one", 1, 1, 1, (DEVICE,)),)
+    told = SimpleNamespace(server=Server("JACK", "default", 9, 48000, 256, True, 0, 0, clients))
+    heard = seen._replace(recording=seen.recording._replace(heard=told))
+    made = session_of(heard, 256, 48000, {FILES[0]: EQ, FILES[1]: SYNTH}, "What ran")
+    one = made.session.strips[0]
+    assert one.name == "one" and {use.channels for use in one.uses()} == {1}
+    costs = {card.key: card.cells[0].mean for card in made.cards}
+    assert costs[msgspec.structs.replace(EQ, channels=1).card_key()] == pytest.approx(0.15 * 5.333e-3, rel=0.02)
+    assert costs.keys() == {use.card_key() for strip in made.session.strips for use in strip.uses()}
 
 
 def test_what_is_not_known_by_name_stands_under_its_file():

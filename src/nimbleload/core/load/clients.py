@@ -46,10 +46,12 @@ def as_clients(seen: Sequence[tuple[int, Strip]], server: Server, length: float)
 
 
 def _strip(client: Client, strip_id: str, mine: Sequence[Strip], length: float) -> Strip:
-    """The strip of a client: the first instrument that was met in its process, and all effects."""
+    """The strip of a client: the first instrument that was met in its process, and all effects; mono if it gives one
+    channel."""
     instrument = mine[0].instrument if mine else None
     inserts = tuple(use for strip in mine for use in strip.inserts)
-    return Strip(strip_id, client.name, "track", instrument, inserts, clips=(Clip(0.0, length),))
+    strip = Strip(strip_id, client.name, "track", instrument, inserts, clips=(Clip(0.0, length),))
+    return strip.widened(1) if client.outputs == 1 else strip
 
 
 def _routes(clients: Sequence[Client]) -> tuple[dict[str, list[str]], tuple[str, ...]]:

@@ -71,6 +71,10 @@ def session_of(of: Seen, buffer: int, rate: int, plugins: Mapping[str, PluginUse
     strips = _strips(of, [(share.owner, share.threads) for share in found], uses, blank.length)
     heard = of.recording.heard
     made, circles = as_clients(strips, heard.server, blank.length) if heard else ([s for _, s in strips], ())
+    # What is in mono clients has cards of its own.
+    there = {use.card_key() for strip in made for use in strip.uses()}
+    wide = [(card, (card.key, msgspec.structs.replace(card.key, channels=1))) for card in cards]
+    cards = [msgspec.structs.replace(card, key=key) for card, keys in wide for key in keys if key in there]
     rest = max(computing(of) - sum(share.core for share in found), 0.0)
     host = Host(strip_overhead=rest * period / (len(made) + 1))
     session = msgspec.structs.replace(blank, strips=(*made, *blank.strips), host=host, source=name)

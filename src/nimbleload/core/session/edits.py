@@ -301,13 +301,7 @@ def widen(session: Session, ids: Iterable[str], channels: int) -> Session:
     """The session with some strips so many channels wide, and what is on them."""
     if not 1 <= channels <= MOST_CHANNELS:
         raise SessionError(f"a track has 1 to {MOST_CHANNELS} channels, not {channels}")
-
-    def wide(strip: Strip) -> Strip:
-        instrument = msgspec.structs.replace(strip.instrument, channels=channels) if strip.instrument else None
-        inserts = tuple(msgspec.structs.replace(use, channels=channels) for use in strip.inserts)
-        return msgspec.structs.replace(strip, channels=channels, instrument=instrument, inserts=inserts)
-
-    return changed(session, ids, wide)
+    return changed(session, ids, lambda strip: strip.widened(channels))
 
 
 def switch(session: Session, ids: Iterable[str], on: bool) -> Session:

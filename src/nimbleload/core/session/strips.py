@@ -97,6 +97,12 @@ class Strip(msgspec.Struct, frozen=True):
         """The instrument, if any, and then the inserts in order, whatever their state."""
         return ((self.instrument,) if self.instrument else ()) + self.inserts
 
+    def widened(self, channels: int) -> Strip:
+        """The same strip so many channels wide, with what is on it."""
+        instrument = self.instrument and msgspec.structs.replace(self.instrument, channels=channels)
+        inserts = tuple(msgspec.structs.replace(use, channels=channels) for use in self.inserts)
+        return msgspec.structs.replace(self, channels=channels, instrument=instrument, inserts=inserts)
+
     def place_of(self, use_id: str) -> int:
         """The place of a use in the chain: -1 for the instrument, else the insert's index. KeyError if absent."""
         if self.instrument is not None and self.instrument.id == use_id:
