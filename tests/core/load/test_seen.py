@@ -120,8 +120,8 @@ def test_what_is_in_a_mono_client_has_a_mono_card():
     told = SimpleNamespace(server=Server("JACK", "default", 9, 48000, 256, True, 0, 0, clients))
     heard = seen._replace(recording=seen.recording._replace(heard=told))
     made = session_of(heard, 256, 48000, {FILES[0]: EQ, FILES[1]: SYNTH}, "What ran")
-    one = made.session.strips[0]
-    assert one.name == "one" and {use.channels for use in one.uses()} == {1}
+    (one,) = (strip for strip in made.session.strips if strip.name == "one")
+    assert {use.channels for use in one.uses()} == {1}
     costs = {card.key: card.cells[0].mean for card in made.cards}
     assert costs[msgspec.structs.replace(EQ, channels=1).card_key()] == pytest.approx(0.15 * 5.333e-3, rel=0.02)
     assert costs.keys() == {use.card_key() for strip in made.session.strips for use in strip.uses()}
