@@ -416,7 +416,7 @@ class TestCards:
         strips = [replace(track("t"), inserts=(lost, known))]
         session_file.write(path, Saved(session(*strips), cards=(card(known, 1e-4),), machine=Machine(2)))
         said = run("library", "stand-ins", str(path)).output
-        assert "  Sea EQ (clap): Sea EQ (lv2)\n1 setting without figures could have a stand-in." in said
+        assert "  Sea EQ (CLAP): Sea EQ (LV2)\n1 setting without figures could have a stand-in." in said
         said = run("library", "stand-ins", str(path), "--take").output
         assert "1 setting has a stand-in now, marked as such." in said
         assert run("library", "stand-ins", str(path)).output.startswith("0 settings")

@@ -15,7 +15,7 @@ from ..core.session.computer import BUFFER_SIZES
 from ..core.session.plugins import FAMILIES, CardKey, PluginUse
 from ..core.session.session import SessionError
 from ..core.told.card import card_sentences
-from ..core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
+from ..core.told.card_comparison import comparison, lighter_words, other_standards, reasons, sweep_sentences
 from ..core.units import count, microseconds, percent
 from ..probe import catalogue, session_run
 from ..probe.effort import Effort
@@ -196,8 +196,7 @@ def card(file: str, plugin: str, buffer: int | None, settings: bool, seconds: fl
     for sentence in other_standards(others, known, rate, size) if known is not None else ():
         click.echo(f"  {sentence}")
     for better in lighter(others, families(found.uses.values()), use, rate, size):
-        name = f"{better.card.name or better.card.key.identifier} ({better.card.key.standard})"
-        click.echo(f"  Lighter in its family: {name}, {microseconds(better.seconds)}: {percent(better.saved)} less.")
+        click.echo(f"  Lighter in its family: {lighter_words(better)}.")
 
 
 def say_settings(known: CostCard) -> None:

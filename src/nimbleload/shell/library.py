@@ -88,8 +88,8 @@ def stand_ins(file: str, take: bool) -> None:
             made = standing_in(use, cards[others[0].card_key()])
             store.store(made, made.cells, STAND_IN)
         likely = others[:1] if take else others
-        names = list(dict.fromkeys(f"{other.label} ({other.plugin.standard})" for other in likely))
-        click.echo(f"  {use.label} ({use.plugin.standard}): {listed(names)}")
+        names = list(dict.fromkeys(f"{other.label} ({other.plugin.made_as})" for other in likely))
+        click.echo(f"  {use.label} ({use.plugin.made_as}): {listed(names)}")
     if take:
         click.echo(f"{agreeing(len(found), 'setting has', 'settings have')} a stand-in now, marked as such.")
     else:

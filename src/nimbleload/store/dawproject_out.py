@@ -158,8 +158,7 @@ def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Seq
 def _track(structure: etree._Element, strip: Strip, rests: bool, names: Mapping[str, str]) -> None:
     content = "notes" if strip.instrument is not None else "tracks" if strip.kind == "bus" else "audio"
     track = _add(structure, "Track", id=strip.id, name=strip.name, contentType=content, loaded=strip.enabled)
-    channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind])
-    channel.set("audioChannels", str(strip.channels))
+    channel = _add(track, "Channel", id=f"{strip.id}-channel", role=ROLES[strip.kind], audioChannels=strip.channels)
     if strip.output is not None:
         channel.set("destination", f"{strip.output}-channel")
     devices = _add(channel, "Devices")
@@ -224,11 +223,11 @@ def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) ->
         _add(audio, "File", path=f"audio/{loop.name}")
     elif clip.file is not None and Path(clip.file).is_absolute():
         made.set("playStart", _value(float(clip.offset)))
-        audio = _add(made, "Audio", duration=clip.offset + length, sampleRate=clip.rate, channels=2)
+        audio = _add(made, "Audio", duration=clip.offset + length, sampleRate=clip.rate, channels=strip.channels)
         _add(audio, "File", path=clip.file, external=True)
     else:
         # Without a file it is known when it sounds, and nothing else.
-        audio = _add(made, "Audio", duration=float(length), sampleRate=0, channels=2)
+        audio = _add(made, "Audio", duration=float(length), sampleRate=0, channels=strip.channels)
         _add(audio, "File", path="")
 
 

@@ -12,7 +12,7 @@ from nimbleload.core.cards.stand_ins import Reading, from_readings, standing_in
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.told.card import card_sentences
-from nimbleload.core.told.card_comparison import comparison, other_standards, reasons, sweep_sentences
+from nimbleload.core.told.card_comparison import comparison, lighter_words, other_standards, reasons, sweep_sentences
 from tests.helpers.sessions import card, session, setting, track, use
 
 RATE = 48000
@@ -43,6 +43,17 @@ class TestLighter:
         families = {("test", "own"): "reverb", ("test", "b"): "reverb"}
         found = lighter(cards, families, self.reverb("own"), RATE, 256)
         assert [(f.card.key.identifier, f.seconds) for f in found] == [("b", pytest.approx(1e-5))]
+
+    def test_only_as_many_channels_and_notes_are_compared(self):
+        mono, notes = use("b", channels=1), use("b", voices=1)
+        alike = use("b", setting=setting(size=3))
+        cards = cards_of(own=1e-4) | {u.card_key(): card(u, 1e-6) for u in (mono, notes)}
+        families = {("test", "own"): "reverb", ("test", "b"): "reverb"}
+        assert lighter(cards, families, self.reverb("own"), RATE, 256) == []
+        (found,) = lighter(
+            cards | {alike.card_key(): card(alike, 2.5e-5)}, families, self.reverb("own"), RATE, 256
+        )  # fmt: skip
+        assert lighter_words(found) == "b (TEST), 25 µs: 75 % less"
 
     def test_without_a_figure_or_a_family_there_is_nothing_to_say(self):
         assert lighter({}, {}, self.reverb("own"), RATE, 256) == []

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QListWidge
 
 from ...core.cards.card import CostCard, Effect
 from ...core.cards.comparison import Lighter, savings
-from ...core.told.card_comparison import sweep_sentences
+from ...core.told.card_comparison import lighter_words, sweep_sentences
 from ...core.units import microseconds, percent
 from ..look.theme import theme
 
@@ -62,11 +62,7 @@ class SettingsView(QWidget):
         self._words.setText(f"Trying: {len(sweep.effects) if sweep else 0} values so far." if trying else words)
         self.attempt.setText("Try them again" if sweep is not None else "Try the settings")
         self.attempt.setEnabled(not trying)
-        each = [
-            f"{other.card.name or other.card.key.identifier} ({other.card.key.standard}), "
-            f"{microseconds(other.seconds)}: {percent(other.saved)} less"
-            for other in better
-        ]
+        each = [lighter_words(other) for other in better]
         self._lighter.setText(f"Lighter in the same family: {'; '.join(each)}." if each else "")
         self._lighter.setVisible(bool(each))
         self._show_keep()

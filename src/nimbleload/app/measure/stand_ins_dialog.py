@@ -65,5 +65,5 @@ class StandInsDialog(Dialog):
 
 
 def _words(use: PluginUse) -> str:
-    """A plugin with its setting and standard."""
-    return f"{use.label} ({use.setting.words()}), {use.plugin.standard}"
+    """A plugin with its standard and setting."""
+    return f"{use.label} ({use.plugin.made_as}, {use.words()})"

@@ -24,7 +24,8 @@ class Lighter(NamedTuple):
 def lighter(
     cards: Cards, families: dict[tuple[str, str], Family], of: PluginUse, rate: int, buffer: int, most: int = 5
 ) -> list[Lighter]:
-    """What costs less than a use among the other plugins of its family, each at its lightest, most saving first.
+    """What costs less than a use among the other plugins of its family, each at its lightest with as many channels and
+    notes, most saving first.
 
     `families` says the family of each (standard, identifier); what it does not name is left out.
     """
@@ -38,6 +39,8 @@ def lighter(
         place = (key.standard, key.identifier)
         figure = card.cost(rate, buffer, "sounding")
         if families.get(place) != of.family or place == same or figure.provenance == "unknown":
+            continue
+        if (key.channels, key.voices) != (of.channels, of.voices):
             continue
         saved = 1 - figure.seconds / cost
         if saved > TELLING and (place not in best or figure.seconds < best[place].seconds):

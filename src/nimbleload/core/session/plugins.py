@@ -20,6 +20,11 @@ FAMILIES: tuple[Family, ...] = (
 )  # fmt: skip
 
 
+def made_as(standard: str) -> str:
+    """What stands for a standard beside a plugin's name: "CLAP"; our own are "built in"."""
+    return "built in" if standard == "house" else standard.upper()
+
+
 class PluginRef(msgspec.Struct, frozen=True):
     """Which plugin: its standard ("house", "clap"), its identifier there, and what is known of its make."""
 
@@ -31,8 +36,8 @@ class PluginRef(msgspec.Struct, frozen=True):
 
     @property
     def made_as(self) -> str:
-        """What stands for its standard beside its name: "CLAP"; our own are "built in"."""
-        return "built in" if self.standard == "house" else self.standard.upper()
+        """What stands for its standard beside its name."""
+        return made_as(self.standard)
 
 
 class Setting(msgspec.Struct, frozen=True):

@@ -6,10 +6,10 @@ import math
 from collections.abc import Iterable
 
 from ..cards.card import Cards, CostCard, Sweep
-from ..cards.comparison import TELLING, savings
+from ..cards.comparison import TELLING, Lighter, savings
 from ..cards.families import squeezed
 from ..session.computer import deadline
-from ..session.plugins import CardKey
+from ..session.plugins import CardKey, made_as
 from ..units import compared, count, microseconds, percent
 
 # Two standards agree on a plugin's cost when it is no further apart.
@@ -67,6 +67,12 @@ def other_standards(cards: Cards, of: CostCard, rate: int, buffer: int) -> list[
         why = "; ".join(reasons(of, card, rate, buffer))
         said.append(f"As {standard} it costs {microseconds(costs[1].seconds)}, {much}: {why}.")
     return said
+
+
+def lighter_words(found: Lighter) -> str:
+    """A plugin that costs less, in words: "Sluice (built in), 1.9 µs: 91 % less"."""
+    name = f"{found.card.name or found.card.key.identifier} ({made_as(found.card.key.standard)})"
+    return f"{name}, {microseconds(found.seconds)}: {compared(found.saved)} less"
 
 
 def reasons(one: CostCard, other: CostCard, rate: int, buffer: int) -> list[str]:
