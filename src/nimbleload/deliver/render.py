@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
+from ..core.decoding import decoded
 from ..core.piece.moments import Span
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, Timing
@@ -361,7 +362,7 @@ def _known(target: Path) -> Rendered | None:
     """What was rendered into a file before; None if nothing was, it is gone, or it is not as long as it was."""
     try:
         size = target.stat().st_size
-        known = msgspec.json.decode(note_of(target).read_bytes(), type=Rendered)
+        known = decoded(note_of(target).read_bytes(), Rendered)
     except (OSError, msgspec.MsgspecError):
         return None
     return known if known.size in (0, size) else None

@@ -8,6 +8,7 @@ from importlib import resources
 import msgspec
 
 from ..core.cards.card import Cell, CostCard
+from ..core.decoding import decoded
 from ..core.session.plugins import CardKey
 
 FILE = "sample_cards.json"
@@ -22,7 +23,7 @@ def sample_cards() -> dict[CardKey, CostCard]:
 @cache
 def _shipped() -> list[CostCard]:
     content = resources.files(__package__).joinpath(FILE).read_bytes()
-    return msgspec.json.decode(content, type=list[CostCard])
+    return decoded(content, list[CostCard])
 
 
 def as_sample(card: CostCard) -> CostCard:

@@ -17,6 +17,7 @@ import msgspec
 import numpy as np
 
 from ..core.computer.ceiling import Blocks, Ceiling, Held, Search
+from ..core.decoding import decoded
 
 PRIORITY = 10
 # Threads begin together, so long after they were started; between two trials the computer may catch its breath.
@@ -111,7 +112,7 @@ def ask(every: Sequence[Asked], cancelled: Callable[[], bool] = lambda: False) -
         try:
             assert process.stdout is not None and process.stderr is not None
             for line in process.stdout:
-                yield msgspec.json.decode(line, type=Progress)
+                yield decoded(line, Progress)
             said = process.stderr.read().decode(errors="replace").strip().splitlines()
             if process.wait() and not cancelled():
                 raise RuntimeError(said[-1] if said else f"it ended with code {process.returncode}")
@@ -123,7 +124,7 @@ def ask(every: Sequence[Asked], cancelled: Callable[[], bool] = lambda: False) -
 
 def main(words: str) -> None:
     """Holds what is asked for as a list in JSON, and tells each step as a line of JSON."""
-    for asked in msgspec.json.decode(words, type=list[Asked]):
+    for asked in decoded(words, list[Asked]):
         for progress in find(asked):
             sys.stdout.buffer.write(msgspec.json.encode(progress) + b"\n")
             sys.stdout.buffer.flush()

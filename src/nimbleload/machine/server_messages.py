@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
+from ..core.decoding import decoder
 from ..core.watching.server import Server
 
 
@@ -38,4 +39,4 @@ class Gone(msgspec.Struct, frozen=True, tag="gone"):
 
 Message = State | Xrun | Buffer | Gone
 encode = msgspec.json.Encoder().encode
-decode = msgspec.json.Decoder(Message).decode
+decode = decoder(Message).decode

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from ..core.decoding import decoded
 from ..core.watching.server import ServerKind
 from .processes import PROC
 
@@ -56,7 +57,7 @@ def pipewire_clients(remote: str) -> dict[str, int]:
     environment = {**os.environ, "PIPEWIRE_REMOTE": remote}
     try:
         told = subprocess.run(["pw-dump"], capture_output=True, timeout=LONGEST_LIST, env=environment, check=True)
-        objects = msgspec.json.decode(told.stdout, type=list[_Object])
+        objects = decoded(told.stdout, list[_Object])
     except (OSError, subprocess.SubprocessError, msgspec.MsgspecError):
         return {}
     found = [(each.id, each.info.props) for each in objects if each.info is not None]

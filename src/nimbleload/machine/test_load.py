@@ -20,6 +20,7 @@ import msgspec
 import numpy as np
 
 from ..core.computer.ceiling import Held
+from ..core.decoding import decoded
 from .ending import end
 from .hold import START_NS, Asked, unit_ns
 
@@ -142,7 +143,7 @@ class TestLoad:
         for line in self._process.stdout:
             if self.begun is None:
                 self._since = self.begun = time.monotonic()
-            self._told(msgspec.json.decode(line, type=Held))
+            self._told(decoded(line, Held))
         self._over.set()
         self._told(None)
 
@@ -165,7 +166,7 @@ def make_ready(asked: Asked) -> None:
 
 def main(words: str) -> None:
     """Holds the load that is said last on standard input; ends when that is closed, or when nothing comes for long."""
-    load = _Load(msgspec.json.decode(words, type=Asked))
+    load = _Load(decoded(words, Asked))
     reported = heard = time.monotonic()
     waiting = b""
     while time.monotonic() - heard < ALONE:

@@ -16,6 +16,7 @@ import msgspec
 import platformdirs
 
 from ..core.cards.families import Kind, kind
+from ..core.decoding import decoded
 from ..core.watching.records import ALL, inside
 from ..machine.maps import Part
 from ..store import atomic
@@ -193,7 +194,7 @@ def names_by_file(scanned: Iterable[Scanned]) -> dict[str, str]:
 
 def _remembered(cache: Path) -> dict[str, Scanned]:
     try:
-        return {s.path: s for s in msgspec.json.decode(cache.read_bytes(), type=list[Scanned])}
+        return {s.path: s for s in decoded(cache.read_bytes(), list[Scanned])}
     except (OSError, msgspec.MsgspecError):
         return {}  # a cache that cannot be read is made anew
 
@@ -252,7 +253,7 @@ def _answers(channel: int, process: subprocess.Popen[bytes]) -> Iterator[Answer 
         *lines, pending = (pending + part).split(b"\n")
         for line in lines if len(pending) <= LINE_LIMIT else [b""]:
             try:
-                said = msgspec.json.decode(line, type=Begun | Answer)
+                said = decoded(line, Begun | Answer)
             except (msgspec.MsgspecError, UnicodeDecodeError):
                 yield "wrote into the line on which answers are told"
                 return

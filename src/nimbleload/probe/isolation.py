@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from ..core.decoding import decoder
 from ..store import scratch
 from .children import LINE_LIMIT, Child, ended
 from .messages import (
@@ -43,7 +44,7 @@ class Failure(msgspec.Struct, frozen=True):
     reason: str
 
 
-DECODER = msgspec.json.Decoder(Message)
+DECODER = decoder(Message)
 FLOODED = Failure(f"flooded standard error (over {STDERR_LIMIT >> 10} kB), which spoils any timing, so it was ended")
 
 

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from ..core.decoding import decoded
 from ..core.session.plugins import PluginUse
 from .loading import load
 from .messages import (
@@ -210,7 +211,7 @@ def try_settings(request: Request, trying: Trying, send) -> None:
 def main(number: int) -> None:
     """Does what the one line of standard input asks for, and tells it on a file descriptor. Does not return."""
     restrain()
-    request = msgspec.json.decode(sys.stdin.buffer.readline(), type=Request | StageRequest | RenderRequest)
+    request = decoded(sys.stdin.buffer.readline(), Request | StageRequest | RenderRequest)
 
     def wait() -> None:
         if not sys.stdin.buffer.readline():

@@ -7,6 +7,7 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
+from ..core.decoding import decoded
 from . import atomic
 
 # All files that the user may use himself, and the network.
@@ -25,7 +26,7 @@ def default_path() -> Path:
 def all_allowed(path: Path | None = None) -> dict[str, tuple[str, ...]]:
     """What each plugin may do beyond, by "standard:identifier"; nothing of a file that cannot be read."""
     try:
-        found = msgspec.json.decode((path or default_path()).read_bytes(), type=dict[str, tuple[str, ...]])
+        found = decoded((path or default_path()).read_bytes(), dict[str, tuple[str, ...]])
     except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
         return {}
     return {name: tuple(p for p in PERMISSIONS if p in given) for name, given in found.items()}

@@ -9,6 +9,7 @@ import msgspec
 import platformdirs
 
 from ..core.computer.ceiling import Ceiling, merged
+from ..core.decoding import decoded
 from . import atomic
 
 BOOT = Path("/proc/sys/kernel/random/boot_id")
@@ -40,7 +41,7 @@ def boot() -> str:
 def read(path: Path | None = None) -> tuple[Ceiling, ...]:
     """The ceilings that were found since the computer was started; empty if there are none."""
     try:
-        kept = msgspec.json.decode((path or file()).read_bytes(), type=Kept)
+        kept = decoded((path or file()).read_bytes(), Kept)
     except (OSError, msgspec.MsgspecError):
         return ()  # what was found can be found again
     return kept.ceilings if (kept.boot, kept.work) == (boot(), WORK) else ()

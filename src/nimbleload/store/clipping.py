@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 import msgspec
 
+from ..core.decoding import decoded
 from ..core.session.plugins import PluginUse
 from ..core.session.strips import Strip
 from .limits import impossible
@@ -38,7 +39,7 @@ def from_text(text: str) -> Clipping:
     if len(text) > LARGEST:
         raise NoClippingError(f"there are {len(text) >> 20} MB of text on the clipboard")
     try:
-        found = msgspec.json.decode(text.encode(errors="replace"), type=Clipping)
+        found = decoded(text.encode(errors="replace"), Clipping)
     except (msgspec.MsgspecError, RecursionError) as error:
         raise NoClippingError("what is on the clipboard is no track and no plugin") from error
     if found.format != FORMAT or not (found.tracks or found.plugins):

@@ -32,6 +32,7 @@ from ..core.cards.card import (
     Upkeep,
 )
 from ..core.cards.slowing import Slowing
+from ..core.decoding import converted, decoded
 from ..core.session.plugins import CardKey
 from .limits import impossible
 
@@ -216,7 +217,7 @@ class Library:
         ).fetchone()
         if found is None or card.made is None:
             return
-        old = msgspec.json.decode(found[1], type=Details).made if found[1] is not None else None
+        old = decoded(found[1], Details).made if found[1] is not None else None
         now = card.made
         if old is None or (old.method, old.size, old.modified) != (now.method, now.size, now.modified):
             self._db.execute("DELETE FROM cell WHERE card=?", (found[0],))
@@ -240,15 +241,15 @@ class Library:
         """A card with all that is kept of it; None, and a line in the log, if that cannot be."""
         try:
             name, latency, tail, failure, truth_kept, details = row[8:14]
-            truth = msgspec.json.decode(truth_kept, type=Truth) if truth_kept is not None else None
-            more = msgspec.json.decode(details, type=Details) if details is not None else Details()
+            truth = decoded(truth_kept, Truth) if truth_kept is not None else None
+            more = decoded(details, Details) if details is not None else Details()
             cells = self._cells(row[0], _of_method(provenance, more.made))
             card = CostCard(
                 key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
                 more.paced, more.slowing, more.filled,
             )  # fmt: skip
-            wrong = impossible(msgspec.convert(msgspec.to_builtins(card), CostCard))
+            wrong = impossible(converted(msgspec.to_builtins(card), CostCard))
         except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
             wrong = str(error)
         if wrong is not None:

@@ -12,6 +12,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.decoding import decoded
 from ..core.units import said_by
 from ..core.watching.records import Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
@@ -114,7 +115,7 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
     """A recording, and what its plugins are called. RecordingFileError with the reason if it cannot be read."""
     try:
         with zipfile.ZipFile(path) as archive:
-            page = msgspec.json.decode(_entry(archive, "recording.json"), type=Page)
+            page = decoded(_entry(archive, "recording.json"), Page)
             if page.format != FORMAT_NAME:
                 raise RecordingFileError(f"{path} is no recording of a running host.")
             if page.version > FORMAT_VERSION:

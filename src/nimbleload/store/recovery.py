@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
+from ..core.decoding import decoded
 from . import atomic
 from .session_file import SUFFIX, Saved, SessionFileError, encode, read
 
@@ -65,7 +66,7 @@ def left_behind(where: Path | None = None) -> list[Left]:
     found = []
     for copy in (where or folder()).glob(f"*{SUFFIX}"):
         try:
-            note = msgspec.json.decode(copy.with_suffix(".json").read_bytes(), type=Note)
+            note = decoded(copy.with_suffix(".json").read_bytes(), Note)
         except (OSError, msgspec.MsgspecError):
             note = Note(-1, "", None)
         if note.pid < 0 or started(note.pid) != note.started:

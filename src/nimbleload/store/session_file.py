@@ -13,6 +13,7 @@ import msgspec
 
 from ..core.cards.card import CostCard
 from ..core.decisions.decision import KeptPlan, Plan
+from ..core.decoding import decoded
 from ..core.session.computer import Machine
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
@@ -164,7 +165,7 @@ def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:
     if size > LARGEST_ENTRY:
         raise SessionFileError(f"{path}: {name} claims {size >> 20} MB, more than any session needs.")
     try:
-        return msgspec.json.decode(archive.read(name), type=kind)
+        return decoded(archive.read(name), kind)
     except (msgspec.MsgspecError, zipfile.BadZipFile, zlib.error, RuntimeError, EOFError, ValueError, OSError) as error:
         raise SessionFileError(f"{path}: {name} is not understood: {error}.") from error
 
