@@ -19,12 +19,12 @@ from numpy.typing import NDArray
 
 from ..core.decisions.decision import Plan
 from ..core.decisions.rendering import last_place
-from ..core.decoding import decoded
 from ..core.piece.moments import Span
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session, Timing
 from ..core.session.strips import Strip
 from ..core.units import clock, listed
+from ..native.decoding import decoded
 from ..probe import catalogue, session_run
 from ..probe.messages import CHANNELS
 from ..store import atomic, audio, scratch

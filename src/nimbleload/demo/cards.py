@@ -8,8 +8,8 @@ from importlib import resources
 import msgspec
 
 from ..core.cards.card import Cell, CostCard
-from ..core.decoding import decoded
 from ..core.session.plugins import CardKey
+from ..native.decoding import decoded
 
 FILE = "sample_cards.json"
 BLOCKS_KEPT = 128

@@ -17,7 +17,7 @@ import msgspec
 import numpy as np
 
 from ..core.computer.ceiling import Blocks, Ceiling, Held, Search
-from ..core.decoding import decoded
+from ..native.decoding import decoded
 
 PRIORITY = 10
 # Threads begin together, so long after they were started; between two trials the computer may catch its breath.

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
-from ..core.decoding import decoder
 from ..core.watching.server import Server
+from ..native.decoding import decoder
 
 
 class State(msgspec.Struct, frozen=True, tag="state"):

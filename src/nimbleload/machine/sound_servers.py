@@ -12,8 +12,8 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from ..core.decoding import decoded
 from ..core.watching.server import ServerKind
+from ..native.decoding import decoded
 from .processes import PROC
 
 # A server of JACK's listens at jack_NAME_USER_NUMBER; each client once listened at a socket of its own name.

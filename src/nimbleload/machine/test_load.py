@@ -20,7 +20,7 @@ import msgspec
 import numpy as np
 
 from ..core.computer.ceiling import Held
-from ..core.decoding import decoded
+from ..native.decoding import decoded
 from .ending import end
 from .hold import START_NS, Asked, unit_ns
 

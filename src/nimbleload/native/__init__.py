@@ -1,1 +1,1 @@
-"""Below everything: memory, atomics, calls by address, and known arithmetic, compiled (Numba, LLVM)."""
+"""Below everything: memory, atomics, calls by address, known arithmetic, compiled (Numba, LLVM); how JSON is read."""

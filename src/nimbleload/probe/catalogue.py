@@ -16,9 +16,9 @@ import msgspec
 import platformdirs
 
 from ..core.cards.families import Kind, kind
-from ..core.decoding import decoded
 from ..core.watching.records import ALL, inside
 from ..machine.maps import Part
+from ..native.decoding import decoded
 from ..store import atomic
 from .children import LINE_LIMIT, ended
 from .formats.files import clap_files, ladspa_files, vst3_files

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from ..core.decoding import decoder
+from ..native.decoding import decoder
 from ..store import scratch
 from .children import LINE_LIMIT, Child, ended
 from .messages import (

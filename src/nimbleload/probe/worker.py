@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from ..core.decoding import decoded
 from ..core.session.plugins import PluginUse
+from ..native.decoding import decoded
 from .loading import load
 from .messages import (
     CellMessage,

@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
-from ..core.decoding import decoded
+from ..native.decoding import decoded
 from . import atomic
 
 # All files that the user may use himself, and the network.

@@ -9,7 +9,7 @@ import msgspec
 import platformdirs
 
 from ..core.computer.ceiling import Ceiling, merged
-from ..core.decoding import decoded
+from ..native.decoding import decoded
 from . import atomic
 
 BOOT = Path("/proc/sys/kernel/random/boot_id")

@@ -6,9 +6,9 @@ from collections.abc import Iterable
 
 import msgspec
 
-from ..core.decoding import decoded
 from ..core.session.plugins import PluginUse
 from ..core.session.strips import Strip
+from ..native.decoding import decoded
 from .limits import impossible
 
 FORMAT, VERSION = "nimble-load-clipping", 1

@@ -32,8 +32,8 @@ from ..core.cards.card import (
     Upkeep,
 )
 from ..core.cards.slowing import Slowing
-from ..core.decoding import converted, decoded
 from ..core.session.plugins import CardKey
+from ..native.decoding import converted, decoded
 from .limits import impossible
 
 CARD_TABLE = """(

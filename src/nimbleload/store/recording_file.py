@@ -12,10 +12,10 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.decoding import decoded
 from ..core.units import said_by
 from ..core.watching.records import Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
+from ..native.decoding import decoded
 from . import atomic
 
 SUFFIX = ".nimblewatch"

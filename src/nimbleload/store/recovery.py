@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
-from ..core.decoding import decoded
+from ..native.decoding import decoded
 from . import atomic
 from .session_file import SUFFIX, Saved, SessionFileError, encode, read
 

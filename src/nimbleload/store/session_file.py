@@ -13,11 +13,11 @@ import msgspec
 
 from ..core.cards.card import CostCard
 from ..core.decisions.decision import KeptPlan, Plan
-from ..core.decoding import decoded
 from ..core.session.computer import Machine
 from ..core.session.session import Session
 from ..core.session.strips import Clip, Strip
 from ..core.units import said_by
+from ..native.decoding import decoded
 from . import atomic
 from .limits import impossible
 

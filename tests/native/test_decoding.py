@@ -10,14 +10,14 @@ import msgspec
 import pytest
 
 import nimbleload
-from nimbleload.core.decoding import converted, decoded, decoder
+from nimbleload.native.decoding import converted, decoded, decoder
 
 # Types that no thread has met before, with types inside, met by eight threads at one instant, many times over. Getting
 # to know one takes a little, as it does with types of many fields, of which some are named by words.
 MANY = """
 import sys, threading
 import msgspec
-from nimbleload.core.decoding import decoded
+from nimbleload.native.decoding import decoded
 sys.setswitchinterval(1e-6)
 words = msgspec.json.encode({"inside": [{f"f{k}": k for k in range(40)}] * 3})
 for round in range(150):
@@ -61,4 +61,4 @@ def test_nothing_is_read_in_another_way():
     root = Path(nimbleload.__file__).parent
     ways = "msgspec.json.decode(", "json.Decoder(", "msgspec.convert("
     found = [str(path) for path in root.rglob("*.py") if any(way in path.read_text() for way in ways)]
-    assert found == [str(root / "core" / "decoding.py")]
+    assert found == [str(root / "native" / "decoding.py")]
