@@ -131,8 +131,6 @@ def made_of(session: Session, saved_as: Path | None = None) -> Path:
         return saved_as
     if source is not None and source.exists():
         return source
-    if saved_as is not None:
-        return saved_as
     first = next((clip for strip in session.strips if is_all_files(strip) for clip in strip.clips), None)
     if first is None:
         return Path.cwd() / session.name.replace("/", "-")

@@ -85,7 +85,7 @@ def result_of(step: session_run.Progress) -> tuple[str, str]:
     """A finished job in words: the plugin with its setting, and its cost at 256 samples or why there is none."""
     cell = step.card.cell(step.job.rate, 256, "sounding")
     said = step.card.failure or (f"{cell.mean * 1e6:.1f} µs at 256 samples" if cell else "measured")
-    return f"{step.card.name} ({step.job.use.plugin.made_as}, {step.job.use.words()})", said
+    return f"{step.card.name} ({step.job.use.words_with_standard()})", said
 
 
 @cli.command()
@@ -161,7 +161,7 @@ class Found:
         if not found:
             raise click.ClickException(f"{self.session.name} has no plugin whose name and setting hold {words!r}.")
         if len(found) > 1:
-            listed = "".join(f"\n  {use.label}: {use.plugin.made_as}, {use.words()}" for use, _ in found[:12])
+            listed = "".join(f"\n  {use.label}: {use.words_with_standard()}" for use, _ in found[:12])
             raise click.ClickException(f"{words!r} fits {len(found)} plugin settings; say more of one:{listed}")
         return found[0]
 
@@ -187,7 +187,7 @@ def card(file: str, plugin: str, buffer: int | None, settings: bool, seconds: fl
     if json:
         show_json({"plugin": use.plugin, "setting": use.words(), "card": without_sequences(known)})
         return
-    click.echo(f"{use.label}   {use.plugin.made_as}, {use.words()}")
+    click.echo(f"{use.label}   {use.words_with_standard()}")
     for sentence in ["Not measured yet."] if known is None else card_sentences(known, rate, size):
         click.echo(f"  {sentence}")
     if known is not None and known.sweep is not None:
@@ -243,7 +243,7 @@ def compare(file: str, one: str, other: str, json: bool) -> None:
         show_json({"one": without_sequences(first), "other": without_sequences(second)})
         return
     for use, _ in found.chosen:
-        click.echo(f"{use.label}: {use.plugin.made_as}, {use.words()}")
+        click.echo(f"{use.label}: {use.words_with_standard()}")
     for row in rows:
         click.echo(f"  {row[0]:>6}  {row[1]:>20}  {row[2]:>20}  {row[3]:>20}")
     if first.name == second.name:

@@ -296,14 +296,15 @@ class _Reader:
             or "tracks" in (track.get("contentType") or "").split()
             or (role == "master" and channel.get("destination") is not None)
         )
-        instrument, inserts = self._devices(channel, strip_id, name)
+        channels = int(number(channel, "audioChannels", 2, WHERE, 0, 256)) or 2
+        instrument, inserts = self._devices(channel, strip_id, channels, name)
         volume, mute, pan = channel.find("Volume"), channel.find("Mute"), channel.find("Pan")
         rides = volume is not None and self._curves.moves(volume)
         muted = not ever(mute, self._curves, False, flag(mute, "value", False))
         self._strips.append(Strip(
             strip_id, name, strip_kind(role, is_group), instrument, inserts,
             parent=parent, volume=gain(volume, WHERE), mute=muted,
-            pan=balance(pan, WHERE), rides=rides, enabled=flag(track, "loaded", True), channels=_width(channel),
+            pan=balance(pan, WHERE), rides=rides, enabled=flag(track, "loaded", True), channels=channels,
         ))  # fmt: skip
         self._strip_of_channel[channel_id] = strip_id
         self._strip_of_channel.setdefault(strip_id, strip_id)
@@ -374,11 +375,10 @@ class _Reader:
     # Devices
 
     def _devices(
-        self, channel: etree._Element, strip_id: str, name: str
+        self, channel: etree._Element, strip_id: str, channels: int, name: str
     ) -> tuple[PluginUse | None, tuple[PluginUse, ...]]:
         instrument: PluginUse | None = None
         inserts = []
-        channels = _width(channel)
         for index, device in enumerate(channel.findall("Devices/*")):
             if device.tag not in STANDARDS and device.tag not in BUILT_IN:
                 self._left_out.append(f"{place(device, WHERE)} on “{name}”: this kind of device is not known.")
@@ -455,11 +455,6 @@ def strip_kind(role: str, is_group: bool) -> StripKind:
         return "bus"
     kinds: dict[str, StripKind] = {"master": "main", "effect": "return", "submix": "bus"}
     return kinds.get(role, "track")
-
-
-def _width(channel: etree._Element) -> int:
-    """How many channels a strip has; two where that is not said."""
-    return int(number(channel, "audioChannels", 2, WHERE, 0, 256)) or 2
 
 
 def unit_of(element: etree._Element) -> str:

@@ -67,12 +67,12 @@ class BlockView(WalkedPicture):
         self._chain = set(self._block.chain)
         self._drawn_at = None
         chain = " → ".join(of.planned.session.strips[i].name for i in self._block.strips(self._block.chain))
-        self.describe(
-            f"{count(of.threads, 'core')}. What a block takes is not known." if is_unknown(of) else
-            f"{count(of.threads, 'core')}. The block ends after {milliseconds(self._block.makespan)} "
-            f"of {milliseconds(of.deadline)}. "
+        takes = (
+            f"The block ends after {milliseconds(self._block.makespan)} of {milliseconds(of.deadline)}. "
             f"Bound {percent(self._block.bound / of.deadline)}. Longest chain: {chain}."
         )
+        takes = "What a block takes is not known." if is_unknown(of) else takes
+        self.describe(f"{count(of.threads, 'core')}. {takes}")
         self.update()
 
     def show_selection(self, strip_ids: tuple[str, ...]) -> None:

@@ -12,7 +12,7 @@ from ...core.load.ranking import Basis, Ranking, Stretch
 from ...core.piece.moments import activity
 from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey, ranked, without_plan
-from ...core.told.as_known import share_words
+from ...core.told.as_known import share_words, takes_words
 
 Index = QModelIndex | QPersistentModelIndex
 TOP = -1
@@ -194,8 +194,7 @@ class TrackModel(QAbstractItemModel):
         plugins = ", ".join(use.label for use in strip.uses()) or "no plugins"
         standing = self.of.plan.standing(strip.id) if self.of is not None else "normal"
         sounds += f", {standing}" if standing != "normal" else ""
-        share = share_words(strip, self._lacking, self.share(index))
-        takes = f"{share} of one core" if share[-1] == "%" else f"cost {share}"
+        takes = takes_words(strip, self._lacking, self.share(index))
         return f"{strip.name}: {self.state_word(strip)}, {takes}, {sounds}. {plugins}."
 
     def state_word(self, strip: Strip) -> str:

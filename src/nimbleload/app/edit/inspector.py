@@ -326,7 +326,6 @@ def _with_value(session: Session, use_ids: list[str], row: Row, text: str) -> Se
     return chain_edits.set_values(session, use_ids, {row.key: value})
 
 
-
 def _title(strips: Sequence[Strip]) -> str:
     if not strips:
         return "No track is chosen"

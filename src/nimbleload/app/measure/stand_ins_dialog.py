@@ -66,4 +66,4 @@ class StandInsDialog(Dialog):
 
 def _words(use: PluginUse) -> str:
     """A plugin with its standard and setting."""
-    return f"{use.label} ({use.plugin.made_as}, {use.words()})"
+    return f"{use.label} ({use.words_with_standard()})"

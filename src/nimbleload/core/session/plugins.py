@@ -93,6 +93,10 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
         notes = (count(self.voices, "note"),) if self.voices else ()
         return "; ".join((self.setting.words(), *notes, *wide, *(("with a side-chain",) if self.sidechain else ())))
 
+    def words_with_standard(self) -> str:
+        """The same behind the plugin's standard: "CLAP, bands 8; mono"."""
+        return f"{self.plugin.made_as}, {self.words()}"
+
     def card_key(self) -> CardKey:
         """The key of the cost card this use shares with every other use of the same kind."""
         return self._card_key

@@ -8,6 +8,8 @@ from ..session.strips import Strip
 from ..survey import Survey
 from ..units import percent
 
+NOT_KNOWN = "not known"
+
 
 def without_figure(count: int) -> str:
     """How many plugins have no figure."""
@@ -30,15 +32,21 @@ def share_words(strip: Strip, lacking: Collection[str], share: float, brief: boo
     live = strip.live_uses()
     without = sum(use.id in lacking for use in live)
     if without and without == len(live):
-        return "—" if brief else "not known"
+        return "—" if brief else NOT_KNOWN
     least = "≥" if brief else "at least "
     return f"{least if without else ''}{percent(share)}"
+
+
+def takes_words(strip: Strip, lacking: Collection[str], share: float) -> str:
+    """The same in a sentence: "at least 12 % of one core", "cost not known"."""
+    share_told = share_words(strip, lacking, share)
+    return f"cost {NOT_KNOWN}" if share_told == NOT_KNOWN else f"{share_told} of one core"
 
 
 def load_words(of: Survey, load: float) -> str:
     """A load of the session (fraction): "79 %", "at least 79 %"; "not known" where nothing is."""
     if is_unknown(of):
-        return "not known"
+        return NOT_KNOWN
     return f"{'at least ' if of.missing else ''}{percent(load)}"
 
 

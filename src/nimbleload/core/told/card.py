@@ -47,11 +47,8 @@ def card_sentences(card: CostCard, rate: int, buffer: int) -> list[str]:
         said.append("Its tail was not tried.")
     elif card.tail > 0.05:
         said.append(f"Sounds on for {card.tail:.1f} s after its input ends.")
-    if card.made is not None and card.made.instances > 1:
-        said.append(f"Has one channel: there is one of it for each of the track's {card.made.instances}, counted here.")
-    if card.made is not None and 0 < card.made.hears < card.key.channels:
-        heard, all_there = card.made.hears, card.key.channels
-        said.append(f"Hears {heard} of its track's {all_there} channels here: hosts give it that, or all together.")
+    if card.made is not None:
+        said.extend(_channels(card.made, card.key.channels))
     if card.filled:
         said.append(f"Costs less at first: the figures here are those after {card.filled:.1f} s of sound.")
     said.extend(_company(card, rate, buffer))
@@ -184,6 +181,15 @@ def _notes(card: CostCard, rate: int, buffer: int) -> list[str]:
         return [f"With one note it takes as much as with all {most}."]
     few = f"With one note it takes {compared(one)} of what all {most} do"
     return [f"{few}, with {most // 2} notes {compared(half)}." if most > 3 else f"{few}."]
+
+
+def _channels(made: Made, there: int) -> list[str]:
+    """How a plugin has less than the channels that there are on its track."""
+    if made.instances > 1:
+        return [f"Has one channel: there is one of it for each of the track's {made.instances}, counted here."]
+    if 0 < made.hears < there:
+        return [f"Hears {made.hears} of its track's {there} channels here: hosts give it that, or all together."]
+    return []
 
 
 def _company(card: CostCard, rate: int, buffer: int) -> list[str]:

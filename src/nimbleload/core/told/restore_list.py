@@ -52,13 +52,13 @@ def _of_many(session: Session, decisions: Sequence[Decision]) -> str:
         return f"Let {tracks} run through, so that no tail is cut ({names})."
     use = named_use(session.strip(first.strip), first.use)
     assert use is not None
-    shared = chain_called(shared_end(session.strip(first.strip), first))
     where = f"on {tracks}" if len(strips) > 1 else f"on {names}"
     of = f" ({names})" if len(strips) > 1 else ""
     if first.kind == "off":
         return f"Switch {use.label} {where} on again{of}."
     if first.kind == "lighten":
         return f"Set {use.label} back {where}: {use.setting.words()}{of}."
+    shared = chain_called(shared_end(session.strip(first.strip), first))
     if first.like is not None:
         return f"Put {shared} back {where}, set as it was: {use.setting.words()}{of}."
     return f"Put {shared} back {where}, unless one for all is how it shall sound{of}."

@@ -60,13 +60,14 @@ class Lot:
 def load_wide(load: Callable[[Rows], Any], channels: int) -> Any:
     """A plugin on a strip of so many channels: `load` makes an instance of it, and is given what its inputs and outputs
     come from. One that has one channel is loaded once for each of the strip's."""
-    lot = Lot(min(max(channels, 1), MOST))
+    wanted = min(max(channels, 1), MOST)
+    lot = Lot(wanted)
     first = load(lot.rows)
-    if channels < 2 or first.wiring.mains != 1 or len(first.outputs) != 1:
+    if wanted == 1 or first.wiring.mains != 1 or len(first.outputs) != 1:
         return first
     each = [first]
     try:
-        while len(each) < min(channels, MOST):
+        while len(each) < wanted:
             each.append(load(lot.rows))
     except BaseException:
         for instance in each:
