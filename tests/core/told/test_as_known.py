@@ -9,7 +9,7 @@ from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.optimise.suggest import suggest
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
-from nimbleload.core.told.as_known import fits_words, is_unknown, load_words, share_words
+from nimbleload.core.told.as_known import fits_words, is_unknown, load_words, share_words, takes_words, use_words
 from nimbleload.core.told.plans import plan_words
 from tests.helpers.sessions import cards_for, session, track
 
@@ -53,3 +53,15 @@ def test_what_a_track_takes_is_told_as_far_as_it_is_known(lacking, words, brief)
     assert share_words(one, lacking, 0.12) == words
     assert share_words(one, {*lacking, "a/f"}, 0.12, brief=True) == brief
     assert share_words(track("a"), lacking, 0.0) == "0.0 %"
+
+
+def test_what_several_take_and_what_a_plugin_takes_is_told_as_far_as_it_is_known():
+    of = surveyed("a")
+    one, two = of.session.strips[:2]
+    assert takes_words([one], of.lacking, 0.19) == "19 % of one core"
+    assert takes_words([one, two], of.lacking, 0.19) == "at least 19 % of one core"
+    assert takes_words([two], of.lacking, 0.02) == "cost not known"
+    assert [use_words(of, use, 0.001) for strip in (one, two) for use in strip.uses()] == ["1000 µs  19 %", "not known"]
+    # What is off has a figure or none all the same.
+    off = surveyed("a", Plan((Decision("off", "two"),)))
+    assert [use_words(off, use, 0.001) for use in off.planned.session.strips[1].uses()] == ["not known"]

@@ -194,7 +194,7 @@ class TrackModel(QAbstractItemModel):
         plugins = ", ".join(use.label for use in strip.uses()) or "no plugins"
         standing = self.of.plan.standing(strip.id) if self.of is not None else "normal"
         sounds += f", {standing}" if standing != "normal" else ""
-        takes = takes_words(strip, self._lacking, self.share(index))
+        takes = takes_words([strip], self._lacking, self.share(index))
         return f"{strip.name}: {self.state_word(strip)}, {takes}, {sounds}. {plugins}."
 
     def state_word(self, strip: Strip) -> str:

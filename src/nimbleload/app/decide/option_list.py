@@ -22,6 +22,7 @@ from ...core.optimise.weigh import Weighed
 from ...core.session.plugins import PluginUse
 from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey
+from ...core.told.as_known import takes_words, use_words
 from ...core.told.plans import option_price, option_words, savings_words
 from ...core.units import percent
 from ..look.emptied import emptied
@@ -243,19 +244,17 @@ class OptionList(QFrame):
             self.show_nothing()
             return
         share = float(at.strip_costs[numbers].sum()) / of.deadline
-        name = of.planned.session.strips[numbers[0]].name if len(numbers) == 1 else f"{len(numbers)} tracks"
-        self._title.setText(name)
-        self._below.setText(f"{percent(share)} of one core here; load saved here, against live")
-        planned = of.planned.session.strips[numbers[0]]
+        chosen = [of.planned.session.strips[i] for i in numbers]
+        planned = chosen[0]
+        self._title.setText(planned.name if len(numbers) == 1 else f"{len(numbers)} tracks")
+        self._below.setText(f"{takes_words(chosen, of.lacking, share)} here; load saved here, against live")
         places = planned.places() if len(numbers) == 1 else ()
         self._show_rows(weighed, len(places))
         originals = (of.session.strips if numbers[0] < len(of.session.strips) else of.planned.session.strips)[
             numbers[0]
         ].uses()
         for row, (place, use), original in zip(self._chain, places, originals, strict=False):
-            cost = at.use_costs[use.id]
-            words = f"{cost * 1e6:.0f} µs  {percent(cost / of.deadline)}"
-            row.show_use(planned, place, use, words, original.enabled)
+            row.show_use(planned, place, use, use_words(of, use, at.use_costs[use.id]), original.enabled)
 
     @property
     def title(self) -> str:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 
+from ..session.plugins import PluginUse
 from ..session.strips import Strip
 from ..survey import Survey
 from ..units import percent
@@ -29,18 +30,29 @@ def is_unknown(of: Survey) -> bool:
 def share_words(strip: Strip, lacking: Collection[str], share: float, brief: bool = False) -> str:
     """What a strip takes of one core (fraction): "12 %", "at least 12 %" where plugins of it (use ids) lack a figure,
     "not known" where all do; in signs if it is to be brief."""
-    live = strip.live_uses()
-    without = sum(use.id in lacking for use in live)
+    return _together([strip], lacking, share, *(("—", "≥") if brief else (NOT_KNOWN, "at least ")))
+
+
+def takes_words(strips: Iterable[Strip], lacking: Collection[str], share: float) -> str:
+    """What strips take together, in a sentence: "at least 12 % of one core", "cost not known"."""
+    told = _together(strips, lacking, share, NOT_KNOWN, "at least ")
+    return f"cost {told}" if told == NOT_KNOWN else f"{told} of one core"
+
+
+def _together(strips: Iterable[Strip], lacking: Collection[str], share: float, nothing: str, least: str) -> str:
+    live = [use.id for strip in strips for use in strip.live_uses()]
+    without = sum(use in lacking for use in live)
     if without and without == len(live):
-        return "—" if brief else NOT_KNOWN
-    least = "≥" if brief else "at least "
+        return nothing
     return f"{least if without else ''}{percent(share)}"
 
 
-def takes_words(strip: Strip, lacking: Collection[str], share: float) -> str:
-    """The same in a sentence: "at least 12 % of one core", "cost not known"."""
-    share_told = share_words(strip, lacking, share)
-    return f"cost {NOT_KNOWN}" if share_told == NOT_KNOWN else f"{share_told} of one core"
+def use_words(of: Survey, use: PluginUse, seconds: float) -> str:
+    """What a plugin takes, or would, of a block: "42 µs  0.8 %"; "not known" where it has no figure."""
+    card = of.planned.cards.get(use.card_key())
+    if card is None or card.cost(of.session.rate, of.buffer, "sounding").provenance == "unknown":
+        return NOT_KNOWN
+    return f"{seconds * 1e6:.0f} µs  {percent(seconds / of.deadline)}"
 
 
 def load_words(of: Survey, load: float) -> str:
