@@ -20,10 +20,9 @@ from nimbleload.probe import paced, session_run
 from nimbleload.probe.effort import PATIENT_SECONDS, Effort
 from nimbleload.probe.loading import load
 from nimbleload.probe.messages import Request
-from nimbleload.probe.paced import CYCLES, LEAST_KNOWN, MOST_CYCLES, PACED_SIZES, Turns, both, find_paced
+from nimbleload.probe.paced import CYCLES, FEWEST, LEAST_KNOWN, MOST_CYCLES, PACED_SIZES, Turns, both, find_paced
 from nimbleload.probe.signal import CHORD_CYCLE, chord, musical
 from nimbleload.probe.timed import TimedLoop, overhead_ns
-from nimbleload.probe.witnessed import IN_A_ROW
 from tests.helpers import known
 from tests.helpers.sessions import session
 
@@ -157,19 +156,30 @@ def test_how_much_would_be_known_after_more_cycles_is_told(share, likely):
     assert likely[0] <= Shared(share, cycles=3).found().likely <= likely[1]
 
 
+@pytest.mark.parametrize(("spread", "cycles"), [(0, 1), (2000, 1), (2000, 4)])
+def test_how_well_known_it_is_what_a_block_takes_more_goes_by_how_places_differ(spread, cycles):
+    """A closed form: one half of the places takes so much more than the other (ns)."""
+    made = Shared(0.0, cycles=cycles)
+    made.times = (np.stack((Shared.ROW, Shared.ROW + 3000))[:, None, :] * np.ones((2, cycles, 96))).astype(np.int64)
+    made.times[1] += spread * (np.arange(96) % 2)
+    made.told = np.broadcast_to([1000, 1500], made.told.shape)
+    assert made.found().error == pytest.approx(spread / 2 / np.sqrt(96))
+
+
 @pytest.mark.parametrize(
-    ("share", "notes", "drift", "cycles"),
+    ("share", "notes", "drift", "spread", "cycles"),
     [
-        (0.0, 0, 0.0, 3),  # in quiet, two that change nothing beside the first
-        (0.0, 0, 0.05, CYCLES), (0.0, 1, 0.05, CYCLES),
-        (1.0, 0, 0.01, CYCLES), (1.0, 1, 0.01, CYCLES),  # others never pause: more would tell no more
-        (1.0, 0, 0.1, MOST_CYCLES),  # unless they are at it more and more
-        (0.7, 0, 0.05, range(CYCLES + 1, MOST_CYCLES)),  # until it is known what others did
+        (0.0, 0, 0.0, 0, FEWEST), (0.0, 1, 0.0, 0, FEWEST), (0.0, 0, 0.0, 4000, FEWEST),
+        (0.0, 0, 0.0, 20000, CYCLES),  # what a block takes more is not known well yet
+        (1.0, 0, 0.01, 0, CYCLES), (1.0, 1, 0.01, 0, CYCLES),  # others never pause: more would tell no more
+        (1.0, 0, 0.1, 0, MOST_CYCLES),  # unless they are at it more and more
+        (0.7, 0, 0.05, 0, range(CYCLES + 1, MOST_CYCLES)),  # until it is known what others did
     ],
 )  # fmt: skip
-def test_no_more_cycles_are_played_than_tell_something(monkeypatch, share, notes, drift, cycles):
-    """Each takes so much more than the one before it."""
+def test_no_more_cycles_are_played_than_tell_something(monkeypatch, share, notes, drift, spread, cycles):
+    """Each takes so much more than the one before it. One place in two takes so much more once a deadline (ns)."""
     made, number = Shared(share, cycles=MOST_CYCLES + 1), [0, 0]
+    made.times[1] += spread * (np.arange(96) % 2)
     told = np.where(made.told == 0, (1000, 1500), made.told)
 
     class Played:
@@ -211,5 +221,5 @@ def test_a_plugin_longer_than_its_deadline_is_called_in_a_row(tmp_path, monkeypa
     # 64 samples at 400 kHz are 160 µs, less than the 121 µs that it takes and what is cold.
     assert found.paced == pytest.approx(found.row, rel=0.05)
     # Those of a plugin that waits for the clock change nothing: so few are enough.
-    assert 2 * (IN_A_ROW + 1) <= len(alive) <= 2 * MOST_CYCLES
+    assert 2 * FEWEST <= len(alive) <= 2 * MOST_CYCLES
     hosted.close()

@@ -67,10 +67,11 @@ def find_company(
     memory = np.zeros(int(LEVELS[-1] * cache) // 8, np.int64)
     levels = [memory[: int(level * cache) // 8] for level in LEVELS]
     once_more, seconds = in_cycles(loop, frames, notes), []
-    for others in levels:
-        once_more(others)
+    # From the most down: what the level before has left in the caches makes the first blocks dearer, not cheaper, and
+    # the least of the rounds is without it.
+    for others in reversed(levels):
         seconds.append(least_mean(pace, partial(once_more, others), overhead, SECONDS if patient else 0.0) / 1e9)
-    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(seconds))
+    return Company(rate, frames, tuple(int(level * cache) for level in LEVELS), tuple(reversed(seconds)))
 
 
 def in_cycles(loop: TimedLoop, frames: int, notes: tuple[Note, ...]) -> Callable[..., NDArray[np.int64]]:

@@ -23,14 +23,17 @@ from .aside import let_go
 from .formats.hosted import Hosted, Note
 from .signal import again, blocks_in_cycle
 from .timed import TimedLoop, give
-from .witnessed import SETTLED, has_settled, known_after, own_times
+from .witnessed import has_settled, known_after, own_times
 
 PACED_SIZES = (64, 512)
 # Each way is played for so many whole cycles, in turns, and more where others share the core meanwhile. For each place
 # in the cycle the median counts of the blocks that shared it with nobody: a burst counts as often as it comes, and what
 # others have taken from the caches as much as they do as a rule. The least would be a block in which they took nothing.
 CYCLES, MOST_CYCLES = 4, 12
-# They are enough sooner where the last ones have settled; where more would not tell what others did, by this share.
+# So many are enough where what a block takes more is known by then to this share of it: the cycle of an instrument is
+# as long as three of others, and has as many places.
+FEWEST, SURE = 2, 0.02
+# Where more would not tell what others did, they are enough when the last ones have moved by no more than this share.
 ROUGHLY = 0.02
 # So many of the places are to have such blocks in both ways; with fewer than the least, the median of all counts. It is
 # not gone on where not even those are to be had.
@@ -136,13 +139,15 @@ class Both(NamedTuple):
     of those the median of which both are known without others, of the rest the least (see `own_times`): a burst, or a
     note that is struck, may lie in either. `known` is which share of all places is (0 … 1). Where it is too
     little, it is the mean over all, in which the witness took `shared` times as long as at best. `likely` is which
-    share would be known after the most cycles, if others go on as in these."""
+    share would be known after the most cycles, if others go on as in these. `error` is the standard error of what a
+    block takes more once a deadline, by how that differs from place to place (ns)."""
 
     row: float
     paced: float
     known: float
     shared: float
     likely: float
+    error: float
 
 
 def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Both:
@@ -163,19 +168,24 @@ def both(times: NDArray[np.int64], told: NDArray[np.int64], units: float) -> Bot
         shared = longer(told[heard], best, ~alone[heard])
         alone, places[:] = through, True
     row, paced = (_usual(each, own, places) for each, own in zip(times, alone, strict=True))
-    return Both(row, paced, known, shared, likely)
+    more = (paced - row)[places]
+    error = float(more.std()) / math.sqrt(len(more)) if len(more) else math.inf
+    return Both(float(row.mean()), float(paced.mean()), known, shared, likely, error)
 
 
-def _usual(times: NDArray[np.int64], alone: NDArray[np.bool_], places: NDArray[np.bool_]) -> float:
-    """What a block takes as a rule (ns), of cycles (times: N, B; alone: N, B), some of whose places (B) are known."""
+def _usual(
+    times: NDArray[np.int64], alone: NDArray[np.bool_], places: NDArray[np.bool_]
+) -> NDArray[np.float64]:  # fmt: skip
+    """What the blocks of a cycle take as a rule (B, ns), of N of them (times: N, B; alone: N, B), some of whose places
+    (B) are known."""
     found = own_times(times, alone).astype(np.float64)
     found[places] = np.nanmedian(np.where(alone, times, np.nan)[:, places], axis=0)
-    return float(found.mean())
+    return found
 
 
-def _have_settled(so_far: Sequence[Both], by: float) -> bool:
-    """Whether the last cycles have moved neither what a block takes in a row nor what it does once a deadline."""
-    return has_settled([each.row for each in so_far], by) and has_settled([each.paced for each in so_far], by)
+def _have_settled(so_far: Sequence[Both]) -> bool:
+    """Whether the last cycles have hardly moved what a block takes in a row, nor what it does once a deadline."""
+    return all(has_settled([getattr(each, way) for each in so_far], ROUGHLY) for way in ("row", "paced"))
 
 
 def find_paced(
@@ -200,9 +210,10 @@ def find_paced(
         found = both(np.array(times), np.array(told), units)
         so_far.append(found)
         are_enough = number + 1 >= CYCLES
-        if found.known >= ENOUGH and (are_enough or _have_settled(so_far, SETTLED)):
+        is_sure = number + 1 >= FEWEST and found.error <= SURE * found.row
+        if found.known >= ENOUGH and (are_enough or is_sure):
             break
-        in_vain = found.likely < LEAST_KNOWN and _have_settled(so_far, ROUGHLY)
+        in_vain = found.likely < LEAST_KNOWN and _have_settled(so_far)
         if are_enough and (in_vain or time.monotonic() > until):
             break
     row, paced = (max(each - overhead, 0.0) / 1e9 for each in (found.row, found.paced))
