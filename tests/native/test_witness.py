@@ -5,7 +5,18 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from nimbleload.native.witness import CLOCK, UNITS, around_best, is_alone, least_units, look, looks, undisturbed, usual
+from nimbleload.native.witness import (
+    CLOCK,
+    FEWEST,
+    UNITS,
+    around_best,
+    is_alone,
+    least_units,
+    look,
+    looks,
+    undisturbed,
+    usual,
+)
 
 # What the chain takes at its usual clock (ns), and what the units take at best, as times that.
 CHAIN, BEST = 1000, 0.5
@@ -51,10 +62,28 @@ def test_how_much_others_held_up_the_units():
 
 
 def test_the_least_of_the_units_goes_by_the_clock():
-    # One in a hundred may be as low by chance: of two hundred the third.
-    assert least_units(told([(2, 1)], *[[(1, 1.5)]] * 2)) == pytest.approx(BEST, rel=0.02)
-    assert least_units(told([(1, 0.2)], *[[(2, 1)]] * 199)) == BEST
-    assert least_units(told([(0, 0)])) == 1.0
+    for clock in (1, 2):
+        rows = [[(clock, 1)]] * 20 + [[(clock, 1.5)]] * 80
+        assert least_units(told(*rows[::2], *rows[1::2], [(0, 0)])) == BEST
+    # Of too few nothing is known.
+    assert least_units(told(*[[(1, 1)]] * (FEWEST - 1), *[[(0, 0)]] * 99)) == np.inf
+    assert least_units(told(*[[(1, 1)]] * FEWEST)) == BEST
+
+
+@pytest.mark.parametrize("shared", [0.0, 0.5])
+def test_the_least_of_many_times_is_still_what_the_units_take_at_best(shared):
+    """The clock goes down and up, now and then between the chain of a row and its units: such a row tells of units that
+    take a seventh less. Whoever keeps the least would think everybody disturbed from then on."""
+    random, least = np.random.default_rng(4), np.inf
+    for _ in range(2000):
+        low = np.repeat(random.random(24) < 0.5, 8) if random.random() < 0.5 else np.arange(192) < random.integers(192)
+        rose = low & ~np.append(low[1:], low[-1])
+        busy = np.repeat(random.random(24) < shared, 8)
+        made = told(*([(1.15 if slow else 1.0, 1.6 if other else 1.0)] for slow, other in zip(low, busy, strict=True)))
+        made[rose, 0, UNITS] = made[rose, 0, UNITS] / 1.15
+        noise = random.normal(1, 0.004, made.shape)
+        least = min(least, least_units((made * noise).astype(np.int64)))
+    assert least == pytest.approx(BEST, rel=0.01)
 
 
 def test_what_it_computes_neither_dies_away_nor_grows():
