@@ -339,7 +339,7 @@ class Measurement:
         self._hush(frames)
         dies = (self._tail or 0.5) * (VOICES_END if self._notes else 1.0)
         settle = math.ceil((0.1 + dies) * self._rate / frames) + CYCLE // frames
-        step = max(settle // 64, 1)
+        step = max(settle // 16, 1)
         until = time.monotonic() + 4 * self._effort.seconds
         typical = 1e9
         while settle > 0 and time.monotonic() < until:
