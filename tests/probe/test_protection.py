@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import platform
 import shutil
 import signal
 import socket
 import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -170,3 +172,35 @@ def test_what_the_user_allows_a_plugin_counts_when_its_session_is_measured(hosti
             allow("clap", "hostile.connect", "network", given)
             *_, last = session_run.run(session_run.jobs(of, {}, (64,)), {})
             assert said in last.card.failure
+
+
+@pytest.mark.parametrize("is_known", [True, False])
+def test_a_filter_leaves_the_processors_guesses_as_they_are_where_the_system_can(is_known):
+    """Linux before 5.16 takes them from whoever is filtered without that: then a plugin would be measured too dear."""
+    made = []
+
+    class Library:
+        def syscall(self, number, operation, flags, program):
+            made.append((number, operation, flags))
+            return 0 if is_known else -1
+
+        def prctl(self, option, mode, *_):
+            made.append((option, mode))
+            return 0
+
+    assert protection._filter_calls(Library(), False)
+    asked = (protection.SECCOMP[platform.machine()], 1, 4)
+    assert made == [asked] if is_known else made == [asked, (22, 2)]
+
+
+def test_what_is_held_may_guess_ahead_as_before(tmp_path):
+    """Of the system itself: the state of both kinds of guesses, before and after, in a process of its own."""
+    code = (
+        "import ctypes, sys; from pathlib import Path; from nimbleload.probe.protection import hold\n"
+        "library = ctypes.CDLL(None)\n"
+        "before = [library.prctl(52, kind, 0, 0, 0) for kind in (0, 1)]\n"
+        "held = hold(Path(sys.argv[1]))\n"
+        "print('system calls' in held, before == [library.prctl(52, kind, 0, 0, 0) for kind in (0, 1)])"
+    )
+    done = subprocess.run([sys.executable, "-c", code, tmp_path], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == ["True", "True"]
