@@ -87,6 +87,28 @@ def test_a_step_is_taken_back_and_everything_with_one_undo(suggested, qtbot, set
     assert suggested.desk.document.plan.decisions == ()
 
 
+def test_what_has_no_effect_is_called_so_and_taken_back_in_one_click(example, qtbot, settled):
+    """A freeze by hand over plugins that were switched off by hand before."""
+    desk, drawer = example.desk, example.balance.drawer
+    strip = next(s for s in session().strips if s.kind == "track" and s.name != "Narrator" and len(s.inserts) > 1)
+    off = [Decision("off", strip.id, use.id) for use in strip.inserts[:2]]
+    settled(example, lambda: desk.decide("switch two off", off))
+    assert drawer.isVisible() and drawer.idle.isHidden()
+    freeze = Decision("freeze", strip.id, through=len(strip.inserts) - 1)
+    settled(example, lambda: desk.decide("freeze", [freeze]))
+    qtbot.waitUntil(lambda: drawer.idle.text() == "Take back 2 decisions without effect", timeout=60_000)
+    qtbot.waitUntil(lambda: drawer.steps.count() == 2 and "→" in drawer.steps.item(1).text(), timeout=60_000)
+    told = [drawer.steps.item(row).text() for row in range(drawer.steps.count())]
+    assert [text.endswith(": no effect once it is frozen or bounced") for text in told] == [True, False]
+    assert desk.steps[0].price.minutes == 0
+    load = desk.survey.after.load.tolist()
+    settled(example, lambda: qtbot.mouseClick(drawer.idle, Qt.MouseButton.LeftButton))
+    assert desk.document.plan.decisions == (freeze,) and desk.survey.after.load.tolist() == load
+    assert drawer.idle.isHidden()
+    settled(example, desk.undo)
+    assert set(desk.document.plan.decisions) == {*off, freeze}
+
+
 def test_pinned_tracks_are_left_alone_by_the_next_suggestion(fewer, qtbot, settled):
     suggested = fewer
     ask(suggested, qtbot)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import random
+
 import msgspec
 import pytest
 
 from nimbleload.core.cards.card import Truth
 from nimbleload.core.decisions.alike import groups, is_near, similar
-from nimbleload.core.decisions.apply import apply, obstacle, told_as
+from nimbleload.core.decisions.apply import apply, obstacle, told_as, without_effect
 from nimbleload.core.decisions.bounce import group_of
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.options import options
@@ -23,7 +25,7 @@ from nimbleload.core.session.strips import Send
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.findings import findings
 from nimbleload.core.told.restore_list import restore_list
-from tests.helpers.sessions import bus, cards_for, session, setting, track, use
+from tests.helpers.sessions import bus, cards_for, random_cards, random_session, session, setting, track, use
 
 BLOCK = 256 / 48000
 COSTS = {"eq": 1e-4, "comp": 2e-4, "verb": 5e-4}
@@ -367,8 +369,30 @@ class TestOtherTraps:
         of = session(track("a", "eq", "comp"))
         plan = Plan().decide(Decision("freeze", "a", through=0)).decide(Decision("off", "a", "a/eq"))
         assert any("eq has no effect while the freeze holds it" in w for w in apply(of, plan).warnings)
+        assert without_effect(of, plan) == (Decision("off", "a", "a/eq"),)
         outside = Plan().decide(Decision("freeze", "a", through=0)).decide(Decision("off", "a", "a/comp"))
-        assert apply(of, outside).warnings == ()
+        assert apply(of, outside).warnings == () == without_effect(of, outside)
+
+    def test_what_has_no_effect_may_be_taken_back_and_the_load_stays(self):
+        rng, found = random.Random(8), 0
+        for _ in range(40):
+            of = random_session(rng)
+            cards, plan = random_cards(rng, of), Plan()
+            for strip in of.strips:
+                if strip.kind == "track" and rng.random() < 0.7:
+                    through = rng.randrange(len(strip.inserts)) if strip.inserts else None
+                    kind = rng.choice(["freeze", "bounce"])
+                    plan = plan.decide(Decision(kind, strip.id, through=through if kind == "freeze" else None))
+                for each in strip.inserts:
+                    plan = plan.decide(Decision("off", strip.id, each.id)) if rng.random() < 0.6 else plan
+            idle = without_effect(of, plan)
+            with_all, without = (
+                survey(of, each, cards, Machine(2), 256).after.load for each in (plan, plan.without(*idle))
+            )
+            assert with_all.tolist() == without.tolist()
+            assert restore_list(of, plan) == restore_list(of, plan.without(*idle))
+            found += len(idle)
+        assert found > 40
 
     def told(self, of, decision, tail):
         return survey(of, Plan().decide(decision), cards_for(of, COSTS, tail=tail), Machine(1), 256).warnings

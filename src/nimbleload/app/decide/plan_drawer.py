@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ...core.decisions.apply import told_as, without_effect
 from ...core.decisions.decision import Decision, DecisionKind, Plan
 from ...core.decisions.price import PRESETS, Weights
 from ...core.optimise.candidates import KINDS
@@ -34,7 +35,7 @@ from ...core.survey import Survey
 from ...core.told.as_known import fits_words, is_unknown, load_words
 from ...core.told.restore_list import left_words, restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
-from ...core.units import minutes, percent
+from ...core.units import count, listed, minutes, percent
 from ..look.emptied import emptied
 from ..look.lines import Lines
 from ..look.on_key import on_key
@@ -78,6 +79,8 @@ class PlanDrawer(QFrame):
         self.steps.setAccessibleName("The decisions of the plan, with the worst load after each")
         self.restore.setProperty("role", "quiet")
         self.remove, self.clear = QPushButton("Take back"), QPushButton("Take back all")
+        self.idle = QPushButton()
+        self._idle: tuple[Decision, ...] = ()
         self.earlier, self.later = QPushButton("↑"), QPushButton("↓")
         self._decisions: list[tuple[Decision, ...]] = []
         self._chosen: tuple[Decision, ...] = ()
@@ -90,6 +93,7 @@ class PlanDrawer(QFrame):
         self.preset.activated.connect(lambda _: self.ask_weights() if self.preset.currentText() == OWN else None)
         self.remove.clicked.connect(self.remove_chosen)
         self.clear.clicked.connect(self.cleared)
+        self.idle.clicked.connect(lambda: self.removed.emit(self._idle))
         for button, by, keys, word in (
             (self.earlier, -1, "Alt+Up", "earlier"),
             (self.later, 1, "Alt+Down", "later"),
@@ -124,8 +128,9 @@ class PlanDrawer(QFrame):
             wishes.addWidget(part, row, 1)
         wishes.addWidget(self.held, 0, 2)
         bottom = QHBoxLayout()
-        for button in (self.remove, self.clear, self.earlier, self.later):
+        for button in (self.remove, self.clear, self.earlier, self.later, self.idle):
             button.setProperty("role", "narrow")
+        self.idle.hide()
         bottom.addWidget(self.remove)
         bottom.addWidget(self.clear)
         bottom.addStretch(1)
@@ -140,6 +145,7 @@ class PlanDrawer(QFrame):
         column.addLayout(wishes)
         column.addWidget(self._words)
         column.addWidget(self.steps, 1)
+        column.addWidget(self.idle)
         column.addWidget(self.restore)
         column.addLayout(bottom)
 
@@ -279,6 +285,7 @@ class PlanDrawer(QFrame):
         if self.suggest.isEnabled():
             self._words.setText(said)
         self._decisions = [step.decisions for step in steps] if steps is not None else plan.steps()
+        self._show_idle(of)
         chosen = self._chosen
         self.steps.blockSignals(True)  # or whatever comes to stand in the place of what is chosen is taken for it
         self.steps.clear()
@@ -302,10 +309,19 @@ class PlanDrawer(QFrame):
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(count > 0)
 
+    def _show_idle(self, of: Survey) -> None:
+        """Offers to take back what is decided about plugins that a freeze or bounce holds."""
+        self._idle = without_effect(of.session, of.plan)
+        self.idle.setText(f"Take back {count(len(self._idle), 'decision')} without effect")
+        told = listed([told_as(of.session, decision) for decision in self._idle])
+        self.idle.setToolTip(f"A freeze or bounce holds the plugin of {told}")
+        self.idle.setVisible(bool(self._idle))
+
     def _list_steps(self, of: Survey, stepped: Stepped) -> None:
         for step in stepped.steps:
             leads = "" if is_unknown(of) else f"{percent(step.before)} → {percent(step.load)}   "
-            item = QListWidgetItem(f"{leads}{words(of, step.decisions)}")
+            held = "" if not set(step.decisions) <= set(self._idle) else ": no effect once it is frozen or bounced"
+            item = QListWidgetItem(f"{leads}{words(of, step.decisions)}{held}")
             reason = why(of, stepped.worst, step.decisions)
             item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{reason}")
             self.steps.addItem(item)

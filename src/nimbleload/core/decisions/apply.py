@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -66,8 +66,10 @@ def apply(session: Session, plan: Plan) -> Applied:
             work.warnings.append(f"{strip.name}: {reason}")
             continue
         taken.setdefault(decision.kind, []).append(decision)
+    # What a freeze or bounce holds is in its file as it is in the session.
+    held = {decision: _held(decision, holder, known[decision.strip]) for decision, holder in _holders(session, plan)}
     for name, kind in KINDS.items():
-        kind.carry_out(work, taken.get(name, ()))
+        kind.carry_out(work, [decision for decision in taken.get(name, ()) if decision not in held])
     after = msgspec.structs.replace(session, strips=(*(work.changed[s.id] for s in session.strips), *work.added))
     everything = {decision for each in taken.values() for decision in each}
 
@@ -75,7 +77,7 @@ def apply(session: Session, plan: Plan) -> Applied:
         found = list(work.warnings)
         for decision in (d for d in plan.decisions if d in everything):
             strip = known[decision.strip]
-            traps = (*KINDS[decision.kind].traps(decision, strip, work), *_held(decision, strip, plan))
+            traps = [held[decision]] if decision in held else KINDS[decision.kind].traps(decision, strip, work)
             found += [f"{strip.name}: {trap}" for trap in traps]
         return found + session_traps(after)
 
@@ -100,20 +102,33 @@ def told_as(session: Session, decision: Decision) -> str:
     return KINDS[decision.kind].words(session, decision)
 
 
-def _held(decision: Decision, strip: Strip, plan: Plan) -> list[str]:
-    """That what is decided about a plugin has no effect while a freeze or bounce of the whole strip holds it."""
-    if decision.use is None or decision.kind == "share":
-        return []
-    whole = plan.for_strip(strip.id)
-    if whole is None or whole.kind not in ("freeze", "bounce"):
-        return []
-    place = strip.place_of(decision.use)
-    through = len(strip.inserts) if whole.kind == "bounce" and whole.through is None else last_place(strip, whole)
-    if place > through:
-        return []
+def without_effect(session: Session, plan: Plan) -> tuple[Decision, ...]:
+    """The decisions of a plan that change nothing, since a freeze or bounce of the whole strip holds their plugins."""
+    return tuple(decision for decision, _ in _holders(session, plan))
+
+
+def _holders(session: Session, plan: Plan) -> Iterator[tuple[Decision, Decision]]:
+    """Each decision about a plugin that a freeze or bounce of the whole strip holds, and that one."""
+    known = {strip.id: strip for strip in session.strips}
+    # Where a stretch is bounced, plugins play on in all others.
+    wholes = (d for d in plan.decisions if d.use is None and d.kind in ("freeze", "bounce") and d.start is None)
+    holds = {d.strip: d for d in wholes if d.strip in known and obstacle(known[d.strip], d, session) is None}
+    for decision in plan.decisions:
+        holder = holds.get(decision.strip)
+        if holder is None or decision.use is None or decision.kind == "share":
+            continue
+        strip = known[decision.strip]
+        is_all = holder.kind == "bounce" and holder.through is None
+        through = len(strip.inserts) if is_all else last_place(strip, holder)
+        if any(use.id == decision.use for place, use in strip.places() if place <= through):
+            yield decision, holder
+
+
+def _held(decision: Decision, holder: Decision, strip: Strip) -> str:
+    """That what is decided about a plugin has no effect."""
     label = next(use.label for use in strip.uses() if use.id == decision.use)
-    held = f"has no effect while the {whole.kind} holds it: two decisions exclude each other."
-    return [f"what is decided about {label} {held}"]
+    held = f"has no effect while the {holder.kind} holds it: two decisions exclude each other."
+    return f"what is decided about {label} {held}"
 
 
 def session_traps(session: Session) -> list[str]:

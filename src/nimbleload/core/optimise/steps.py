@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..decisions.apply import price
+from ..decisions.apply import price, without_effect
 from ..decisions.decision import Decision, Plan
 from ..decisions.price import Price, Terms, Weights
 from ..load.case import Case, case
@@ -86,12 +86,14 @@ def steps(of: Survey, weights: Weights | None = None, go_on: Callable[[], object
     return steps_of(of, Plan((), of.plan.pinned), of.plan.steps(), terms, go_on)
 
 
-def priced(groups: Iterable[tuple[Decision, ...]], terms: Terms) -> tuple[Taken, ...]:
-    """What each group of decisions costs when one after the other is taken."""
+def priced(groups: Sequence[tuple[Decision, ...]], terms: Terms) -> tuple[Taken, ...]:
+    """What each group of decisions costs when one after the other is taken. What has no effect beside the others is
+    not there to be put back, and costs nothing."""
     found: list[Taken] = []
     paid: set[str] = set()
+    idle = set(without_effect(terms.session, Plan(tuple(each for decisions in groups for each in decisions))))
     for decisions in groups:
-        cost = price(terms, *decisions)
+        cost = price(terms, *(each for each in decisions if each not in idle))
         found.append(Taken(decisions, cost._replace(once=tuple(each for each in cost.once if each[0] not in paid))))
         paid.update(name for name, _ in cost.once)
     return tuple(found)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..decisions.apply import KINDS
+from ..decisions.apply import KINDS, without_effect
 from ..decisions.decision import Decision, Plan
 from ..decisions.kind import chain_called, named_use
 from ..decisions.share import shared_end
@@ -16,13 +16,13 @@ def restore_list(session: Session, plan: Plan) -> list[str]:
     """What must be taken back, in session order, so that it can be worked through.
 
     A sentence for each decision; plugins of one make and setting that were lightened alike, or shared on a bus, are put
-    back by one line, and so are plugins of one make that are off, and tracks that are suspended. What was carried out
-    before, in an export that was taken in, comes last.
+    back by one line, and so are plugins of one make that are off, and tracks that are suspended. What has no effect is
+    not there to be put back. What was carried out before, in an export that was taken in, comes last.
     """
-    order = {strip.id: k for k, strip in enumerate(session.strips)}
+    order, idle = {strip.id: k for k, strip in enumerate(session.strips)}, set(without_effect(session, plan))
     found: dict[object, list[Decision]] = {}
     for decision in sorted(plan.decisions, key=lambda d: (order.get(d.strip, len(order)), d.use or "")):
-        if decision.strip in order:
+        if decision.strip in order and decision not in idle:
             found.setdefault(_line(session, decision), []).append(decision)
     lines = []
     for decisions in found.values():
