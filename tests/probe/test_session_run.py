@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+from itertools import pairwise
 
 import msgspec
 import pytest
@@ -156,6 +157,25 @@ def test_first_figures_of_all_come_before_anything_is_measured_thoroughly(rogue)
     again = session_run.run(todo, cards, effort=QUICK, first=64)
     assert {step.cell.provenance for step in again if step.cell is not None} == {"measured"}
     assert {c.provenance for c in cards[uses[2].card_key()].cells} == {"measured", "first"}
+
+
+def test_what_the_core_does_at_its_best_is_handed_on_from_the_first_figures_on(monkeypatch):
+    """In a busy hour a plugin by itself may never see it, and would take what others share for the core's own."""
+    asked = []
+
+    class Asked(session_run.isolation.Worker):
+        def __init__(self, request):
+            asked.append(request)
+            super().__init__(request)
+
+    monkeypatch.setattr(session_run.isolation, "Worker", Asked)
+    of = session(strip("a", *(house_use("shoreline", f"a{n}", bands=n) for n in (1, 2, 3))))
+    todo = [job._replace(details=False) for job in session_run.jobs(of, {}, (64,))]
+    list(session_run.run(todo, {}, effort=QUICK, first=64))
+    # One is loaded while the one before it is measured.
+    assert [each.best is None for each in asked[:6]] == [True, True, False, False, False, False]
+    for earlier, later in pairwise(asked[2:6]):
+        assert later.best.units <= earlier.best.units and later.best.pace <= earlier.best.pace
 
 
 def test_what_costs_most_in_all_its_uses_is_measured_thoroughly_first(monkeypatch):

@@ -59,16 +59,14 @@ LEAST_ASIDE = 0.5e-6
 
 class Facts(NamedTuple):
     """What is true of the plugin at any buffer size: latency in samples, tail in seconds (None: not within
-    `listened` seconds). `positions` says where its parameters stand; `best` is what this core does at its best. After
-    `filled` seconds of sound a block costs what it does from then on. It stands there in so many `instances`,
-    and `hears` so many channels of its strip.
+    `listened` seconds). `positions` says where its parameters stand. After `filled` seconds of sound a block costs what
+    it does from then on. It stands there in so many `instances`, and `hears` so many channels of its strip.
     """
 
     latency: int
     tail: float | None
     version: str
     truth: Truth
-    best: Best
     positions: tuple[Position, ...]
     listened: float | None = None
     filled: float = 0.0
@@ -120,6 +118,11 @@ class Measurement:
         self._tail: float | None = None
         self._alive = alive
 
+    @property
+    def best(self) -> Best:
+        """What this core has been seen to do at its best, before this and in it."""
+        return self._witnessed.best
+
     def facts(self) -> Facts:
         """Latency, tail, version and pace; runs the plugin until its tail has died, at a middling block size."""
         frames = FACTS_FRAMES
@@ -133,8 +136,8 @@ class Measurement:
         positions = tuple(Position(p.name, p.value if p.plain is None else p.plain) for p in parameters)
         listened, filled = None if self._tail is not None else LONGEST, self._loop.filling / self._rate
         return Facts(
-            self._hosted.latency, self._tail, self._hosted.version, truth, self._witnessed.best, positions, listened,
-            filled, instances_of(self._hosted), self._hosted.wiring.own,
+            self._hosted.latency, self._tail, self._hosted.version, truth, positions, listened, filled,
+            instances_of(self._hosted), self._hosted.wiring.own,
         )  # fmt: skip
 
     def _see_filling(self, seconds: float) -> None:
@@ -237,9 +240,8 @@ class Measurement:
         most = MOST_ROUNDS if self._effort.is_patient else ROUNDS
         for frames in sizes:
             own = (self._hosted, self._loop, self._notes, self._rate, frames)
-            best = self._witnessed.best
-            paced.append(find_paced(*own, self._overhead, self._alive, best.units, self._effort.seconds))
-            slowing.append(find_slowing(*own, self._alive, best.clock, most))
+            paced.append(find_paced(*own, self._overhead, self._alive, self.best.units, self._effort.seconds))
+            slowing.append(find_slowing(*own, self._alive, self.best.clock, most))
         return InTurns(tuple(paced), tuple(slowing))
 
     def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:

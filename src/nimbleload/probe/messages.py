@@ -174,21 +174,26 @@ class LoadedMessage(msgspec.Struct, frozen=True, tag="loaded"):
 
 
 class FactsMessage(msgspec.Struct, frozen=True, tag="facts"):
-    """What is known of a plugin before its cells: latency (samples), tail (seconds; None: it rings); and what the
-    core can do. It stands there in so many `instances`, and `hears` so many channels of its strip."""
+    """What is known of a plugin before its cells: latency (samples), tail (seconds; None: it rings). It stands there in
+    so many `instances`, and `hears` so many channels of its strip."""
 
     latency: int
     tail: float | None
     version: str
     real_time: bool
     truth: Truth
-    best: Best
     positions: tuple[Position, ...] = ()
     listened: float | None = None
     held: tuple[str, ...] = ()
     filled: float = 0.0
     instances: int = 1
     hears: int = 0
+
+
+class BestMessage(msgspec.Struct, frozen=True, tag="best"):
+    """What the core has been seen to do at its best, when all else has been told."""
+
+    best: Best
 
 
 class NullsMessage(msgspec.Struct, frozen=True, tag="nulls"):
@@ -307,8 +312,9 @@ class DoneMessage(msgspec.Struct, frozen=True, tag="done"):
 
 
 Measured = (
-    FactsMessage | NullsMessage | CellMessage | DetailsMessage | TurnsMessage | SweepMessage | ParametersMessage
-)
+    FactsMessage | NullsMessage | CellMessage | DetailsMessage | TurnsMessage | BestMessage | SweepMessage
+    | ParametersMessage
+)  # fmt: skip
 
 
 Played = LoadingMessage | PlayingMessage | PlayedMessage | RenderedMessage

@@ -22,6 +22,7 @@ from .effort import Effort
 from .messages import (
     Again,
     Best,
+    BestMessage,
     CellMessage,
     DetailsMessage,
     FactsMessage,
@@ -339,9 +340,10 @@ class _Run:
         """All that a worker tells while it is its turn on the core."""
         with turn(self._core, self._cancelled) as is_ours:
             for message in worker.results(self._cancelled, self._quiet, self._paused) if is_ours else ():
-                if isinstance(message, FactsMessage):
+                if isinstance(message, BestMessage):
                     self._best = message.best.with_another(self._best or message.best)
-                yield message
+                else:
+                    yield message
 
 
 def sweep(

@@ -20,6 +20,7 @@ from ..core.session.plugins import PluginUse
 from ..native.decoding import decoded
 from .loading import load
 from .messages import (
+    BestMessage,
     CellMessage,
     DetailsMessage,
     DoneMessage,
@@ -78,6 +79,7 @@ def work(request: Request, send, wait) -> None:
     measurement = Measurement(hosted, request.use, request.rate, request.effort, request.best, heartbeat(send))
     try:
         tell(measurement, request, (real_time, held), load_seconds, send)
+        send(BestMessage(measurement.best))
     except PluginError as error:
         send(RefusedMessage(str(error)))
         return
@@ -156,8 +158,8 @@ def tell(
         return
     f = measurement.facts()
     send(FactsMessage(
-        f.latency, f.tail, f.version, ran[0], f.truth, f.best, f.positions, f.listened, ran[1], f.filled,
-        f.instances, f.hears,
+        f.latency, f.tail, f.version, ran[0], f.truth, f.positions, f.listened, ran[1], f.filled, f.instances,
+        f.hears,
     ))  # fmt: skip
     if request.against:
 
