@@ -23,6 +23,21 @@ def test_a_run_has_a_time_for_each_block_and_goes_on_where_it_ended():
     assert hosted.inputs[0, :64] == pytest.approx(source[0, :64])
 
 
+def test_an_input_without_a_signal_is_silent_and_nothing_is_written_there_between_blocks():
+    """A side-chain that nobody feeds: zeros of 4 KB in a row, written before each block, lowered the clock of a core by
+    a seventh for a compressor (ZamComp, 1024 samples on: 1.15 times a loop in C; without them 1.02)."""
+    hosted = load("shoreline", gain=0)
+    loop = TimedLoop(hosted, np.ones((2, 1024), np.float32))
+    loop.rows[:] = 0, -1
+    hosted.inputs[:] = 7
+    loop.refresh(64)
+    assert not hosted.inputs[1].any()
+    hosted.inputs[:] = 7
+    loop.run(64, 2)
+    loop.capture(64, 2)
+    assert (hosted.inputs[0, :64] == 1).all() and (hosted.inputs[1] == 7).all()
+
+
 def test_the_source_begins_again_when_no_whole_block_is_left():
     hosted = load("shoreline", gain=0)
     loop = TimedLoop(hosted, np.arange(100, dtype=np.float32)[None, :].repeat(2, axis=0))
