@@ -65,6 +65,9 @@ def test_the_least_of_the_units_goes_by_the_clock():
     for clock in (1, 2):
         rows = [[(clock, 1)]] * 20 + [[(clock, 1.5)]] * 80
         assert least_units(told(*rows[::2], *rows[1::2], [(0, 0)])) == BEST
+    # Who shares the core all the time but for a moment is heard by that.
+    pause = [[(1, 1)]] * 12
+    assert least_units(told(*[[(1, 1.5)]] * 460, *pause, *[[(1, 1.5)]] * 528)) == BEST
     # Of too few nothing is known.
     assert least_units(told(*[[(1, 1)]] * (FEWEST - 1), *[[(0, 0)]] * 99)) == np.inf
     assert least_units(told(*[[(1, 1)]] * FEWEST)) == BEST

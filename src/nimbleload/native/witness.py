@@ -24,8 +24,8 @@ SETTLING, SETTLED = 400, 50
 # Up to so many times the least that the units take at a clock the computer counts as undisturbed; and up to so many
 # times the least of a chain of steps as at the same clock.
 SAME_UNITS, SAME_CLOCK = 1.08, 1.04
-# What they take at best is known from so many rows at least, by what such shares of them come below.
-FEWEST, LEAST = 40, (0.05, 0.1)
+# What they take at best is known from so many rows at least, by what such shares of so many in turn come below.
+FEWEST, LEAST, IN_TURN = 40, (0.05, 0.1), 100
 # A clock that is low in more than this share of a block's runs may be so in all of them by chance.
 SELDOM = 0.5
 
@@ -83,14 +83,17 @@ def least_units(told: NDArray[np.int64]) -> float:
     It is a fact of the processor, and whoever keeps the least of many of these must not come below it: then nothing
     would count as undisturbed any more. A row in which the clock rose tells of a chain at the low one and of units at
     the high one. So it is the least of each by itself: what a few of a hundred rows come below, for two such numbers,
-    since one row may make all the difference for one of them; and the larger of both.
+    since one row may make all the difference for one of them; and the larger of both. Who shares the core pauses now
+    and then: of every hundred rows in turn the least.
     """
     rows = told.reshape(-1, COLUMNS)
     rows = rows[(rows > 0).all(axis=1)]
     if len(rows) < FEWEST:
         return math.inf
-    chain, units = (np.quantile(rows[:, column], LEAST) for column in (CLOCK, UNITS))
-    return float((units / chain).max())
+    count = max(len(rows) // IN_TURN, 1)
+    parts = rows[: len(rows) // count * count].reshape(count, -1, COLUMNS)
+    chain, units = (np.quantile(parts[..., column], LEAST, axis=1) for column in (CLOCK, UNITS))
+    return float((units / chain).max(axis=0).min())
 
 
 def is_alone(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:
