@@ -99,7 +99,8 @@ def test_what_has_no_effect_is_called_so_and_taken_back_in_one_click(example, qt
     qtbot.waitUntil(lambda: drawer.idle.text() == "Take back 2 decisions without effect", timeout=60_000)
     qtbot.waitUntil(lambda: drawer.steps.count() == 2 and "→" in drawer.steps.item(1).text(), timeout=60_000)
     told = [drawer.steps.item(row).text() for row in range(drawer.steps.count())]
-    assert [text.endswith(": no effect once it is frozen or bounced") for text in told] == [True, False]
+    assert ["without effect: Switch off" in text for text in told] == [True, False]
+    assert told[0].endswith(f"on {strip.name}")
     assert desk.steps[0].price.minutes == 0
     load = desk.survey.after.load.tolist()
     settled(example, lambda: qtbot.mouseClick(drawer.idle, Qt.MouseButton.LeftButton))

@@ -320,8 +320,8 @@ class PlanDrawer(QFrame):
     def _list_steps(self, of: Survey, stepped: Stepped) -> None:
         for step in stepped.steps:
             leads = "" if is_unknown(of) else f"{percent(step.before)} → {percent(step.load)}   "
-            held = "" if not set(step.decisions) <= set(self._idle) else ": no effect once it is frozen or bounced"
-            item = QListWidgetItem(f"{leads}{words(of, step.decisions)}{held}")
+            held = "without effect: " if set(step.decisions) <= set(self._idle) else ""
+            item = QListWidgetItem(f"{leads}{held}{words(of, step.decisions)}")
             reason = why(of, stepped.worst, step.decisions)
             item.setToolTip(f"{step_words(of, step)}\n{price_words(step.price)}\n{reason}")
             self.steps.addItem(item)

@@ -13,6 +13,7 @@ from ..decisions.price import Price
 from ..decisions.share import shared_end
 from ..optimise.steps import Step, WorstBlock
 from ..optimise.suggest import Suggestion
+from ..session.strips import Strip
 from ..survey import Survey
 from ..units import clock, listed, minutes, percent
 
@@ -37,14 +38,21 @@ def words(of: Survey, decisions: Sequence[Decision]) -> str:
     if len(decisions) == 1:
         return told_as(of.session, first)
     if first.kind == "lighten":
-        return f"{label} at {first.variant} on {number(len(decisions))}: {_names([s.name for s in strips])}"
+        return f"{label} at {first.variant} {_on(strips)}"
     if first.kind == "off":
         made = {use.label for s, d in zip(strips, decisions, strict=True) if (use := named_use(s, d.use))}
         what = label if len(made) == 1 else f"{label} and others"
-        return f"Switch off {what} on {number(len(decisions))}: {_names([s.name for s in strips])}"
+        return f"Switch off {what} {_on(strips)}"
     if first.kind == "suspend":
         return f"Suspend {number(len(decisions))} while they are silent: {_names([s.name for s in strips])}"
     return f"{told_as(of.session, first)} and {len(decisions) - 1} more"
+
+
+def _on(strips: Sequence[Strip]) -> str:
+    """On which tracks plugins are; of one track several may be."""
+    tracks = {strip.id: strip.name for strip in strips}
+    names = list(tracks.values())
+    return f"on {names[0]}" if len(names) == 1 else f"on {number(len(names))}: {_names(names)}"
 
 
 def _names(names: Sequence[str], most: int = 3) -> str:
