@@ -65,12 +65,11 @@ def plain(program: Path, signal: Path, plugin: catalogue.Installed, frames: int,
     return Read(seconds * 1e-9, known >= ENOUGH)
 
 
-def usual(read: Sequence[Read]) -> tuple[float, str]:
-    """The median of what is known, and of all where nothing is, with a mark that says so; nan for nothing."""
+def usual(read: Sequence[Read]) -> Read | None:
+    """The median of what is known, and of all where nothing is; None of nothing."""
     known = [each.seconds for each in read if each.known]
-    if not read:
-        return math.nan, " "
-    return statistics.median(known or [each.seconds for each in read]), " " if known else "~"
+    told = known or [each.seconds for each in read]
+    return Read(statistics.median(told), bool(known)) if told else None
 
 
 def ours(plugin: catalogue.Installed) -> dict[int, Read]:
@@ -108,14 +107,15 @@ def main() -> None:
                         side[size] += [result] if result is not None else []
             row = f"{plugin.name[:26]:69}"
             for size in SIZES:
-                (truth, one), (own, other) = (usual(side[size]) for side in sides)
-                if not math.isfinite(truth + own):
+                truth, own = (usual(side[size]) for side in sides)
+                if truth is None or own is None:
                     row += f"{'—':>25}"
                     continue
-                ratio, mark = own / truth, max(one, other)
-                good = LEAST <= ratio <= MOST or abs(own - truth) < NANOSECONDS * 1e-9
-                row += f"{own * 1e6:10.2f} /{truth * 1e6:8.2f} {ratio:4.2f}{mark if mark == '~' or good else '!'}"
-                if mark == " ":
+                ratio, is_known = own.seconds / truth.seconds, own.known and truth.known
+                good = LEAST <= ratio <= MOST or abs(own.seconds - truth.seconds) < NANOSECONDS * 1e-9
+                mark = "~" if not is_known else " " if good else "!"
+                row += f"{own.seconds * 1e6:10.2f} /{truth.seconds * 1e6:8.2f} {ratio:4.2f}{mark}"
+                if is_known:
                     ratios.append(ratio)
                     within += good
                 else:

@@ -92,8 +92,8 @@ def least_units(told: NDArray[np.int64]) -> float:
         return math.inf
     count = max(len(rows) // IN_TURN, 1)
     parts = rows[: len(rows) // count * count].reshape(count, -1, COLUMNS)
-    chain, units = (np.quantile(parts[..., column], LEAST, axis=1) for column in (CLOCK, UNITS))
-    return float((units / chain).max(axis=0).min())
+    least = np.quantile(parts, LEAST, axis=1)
+    return float((least[..., UNITS] / least[..., CLOCK]).max(axis=0).min())
 
 
 def is_alone(told: NDArray[np.int64], best: float) -> NDArray[np.bool_]:

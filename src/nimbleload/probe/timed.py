@@ -26,7 +26,7 @@ FILLED_WITHIN = 2.0
 @njit(inline="always")
 def give(source, rows, at, inputs, frames):
     """Copies a block of a source from a sample on into a plugin's inputs: to each its row. Those without one (−1) stay
-    as they are, silent: the processor lowers its clock for a long row of zeros that is written in one go."""
+    as they are, silent: with zeros written there before each block some plugins ran at a lower clock of the core."""
     for c in range(inputs.shape[0]):
         row = rows[c]
         if row >= 0:
@@ -124,7 +124,8 @@ class TimedLoop:
         self._at = 0
 
     def refresh(self, frames: int) -> None:
-        """Brings the plugin to a fresh state for blocks of so many samples; the source begins anew.
+        """Brings the plugin to a fresh state for blocks of so many samples; the source begins anew, and what has no
+        signal is silent.
 
         A plugin that puts work off, such as loading what it plays with, gets that done first, in silent blocks.
         """

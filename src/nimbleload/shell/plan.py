@@ -171,8 +171,8 @@ def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
         click.echo(f"  {number:2d}  {step_words(of, step)}")
         click.echo(f"      {price_words(step.price)}; {why(of, at, step.decisions)}")
     if found.reached and steps:
-        several = "step" if len(steps) == 1 else "steps"
-        click.echo(f"{len(steps)} {several}, {minutes(found.price)}: {percent(found.load)} at worst. {how_good(found)}")
+        told = f"{count(len(steps), 'step')}, {minutes(found.price)}: {percent(found.load)} at worst."
+        click.echo(f"{told} {how_good(found)}")
     elif found.reached:
         click.echo(fits_words(of))
     back = restore_list(of.session, found.plan)

@@ -28,7 +28,7 @@ from ...core.survey import Survey
 from ...core.told.findings import Weighted
 from ...core.told.plans import HURTS, UNIT, alike_words, plan_words, weight_words
 from ...core.told.steps import price_words, step_words
-from ...core.units import percent
+from ...core.units import count, percent
 from ..look.panels import Dialog
 from ..look.picture import scrolled
 from ..look.prose import Prose
@@ -205,9 +205,8 @@ class KeptDialog(Dialog):
         self.list, self.name = QListWidget(), QLineEdit()
         self.list.setAccessibleName("Plans put by")
         for plan, load in plans:
-            count = len(plan.plan.steps())
-            several = "decision" if count == 1 else "decisions"
-            words = f"{plan.name}: {count} {several} at {plan.buffer} samples, {percent(load)} at worst"
+            taken = count(len(plan.plan.steps()), "decision")
+            words = f"{plan.name}: {taken} at {plan.buffer} samples, {percent(load)} at worst"
             self.list.addItem(words)
         self.list.setCurrentRow(0)
         self.name.setPlaceholderText("A name for the present plan: tracking, mixing")

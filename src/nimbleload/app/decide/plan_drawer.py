@@ -272,12 +272,11 @@ class PlanDrawer(QFrame):
         self._shown = of.session, plan
         self.show_limit(of.session.limit)
         before, after = float(of.before.load.max()), float(of.after.load.max())
-        count = len(plan.steps())
-        several = "step" if count == 1 else "steps"
+        taken = len(plan.steps())
         cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
         leads = "" if is_unknown(of) else f" → {percent(after)}"
-        said = f"{count} {several}{cost}: worst {load_words(of, before)}{leads}."
-        if not count:
+        said = f"{count(taken, 'step')}{cost}: worst {load_words(of, before)}{leads}."
+        if not taken:
             said = "No decisions yet. Choose a track to see what each saves, or have a plan suggested."
         if self._trouble is not None and self._trouble[0] == self._shown:
             said = self._trouble[1]
@@ -291,7 +290,7 @@ class PlanDrawer(QFrame):
         self.steps.clear()
         if stepped is not None:
             self._list_steps(of, stepped)
-        if steps is None and count:
+        if steps is None and taken:
             self.steps.addItem("Working out the steps…")
         known = chosen in self._decisions
         row = self._decisions.index(chosen) if known else min(self._next, self.steps.count() - 1)
@@ -307,7 +306,7 @@ class PlanDrawer(QFrame):
             said += f" Unloaded: {given.memory / (1 << 20):.0f} MB given back, {given.seconds:.1f} s to load again."
         self.restore.setText(said)
         self.restore.setVisible(bool(back))
-        self.clear.setEnabled(count > 0)
+        self.clear.setEnabled(taken > 0)
 
     def _show_idle(self, of: Survey) -> None:
         """Offers to take back what is decided about plugins that a freeze or bounce holds."""
@@ -344,8 +343,7 @@ class PlanDrawer(QFrame):
         elif not found.steps:
             self._words.setText(fits_words(of))
         else:
-            several = "step" if len(found.steps) == 1 else "steps"
-            reached = f"{len(found.steps)} {several}, {minutes(found.price)}, reach {percent(found.load)}."
+            reached = f"{count(len(found.steps), 'step')}, {minutes(found.price)}, reach {percent(found.load)}."
             self._words.setText(f"{reached} {how_good(found)}")
 
     def minimumSizeHint(self):

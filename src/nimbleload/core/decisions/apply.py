@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -67,7 +67,7 @@ def apply(session: Session, plan: Plan) -> Applied:
             continue
         taken.setdefault(decision.kind, []).append(decision)
     # What a freeze or bounce holds is in its file as it is in the session.
-    held = {decision: _held(decision, holder, known[decision.strip]) for decision, holder in _holders(session, plan)}
+    held = _holders(known, plan, [*taken.get("freeze", ()), *taken.get("bounce", ())])
     for name, kind in KINDS.items():
         kind.carry_out(work, [decision for decision in taken.get(name, ()) if decision not in held])
     after = msgspec.structs.replace(session, strips=(*(work.changed[s.id] for s in session.strips), *work.added))
@@ -77,7 +77,8 @@ def apply(session: Session, plan: Plan) -> Applied:
         found = list(work.warnings)
         for decision in (d for d in plan.decisions if d in everything):
             strip = known[decision.strip]
-            traps = [held[decision]] if decision in held else KINDS[decision.kind].traps(decision, strip, work)
+            holder = held.get(decision)
+            traps = [_held(decision, holder, strip)] if holder else KINDS[decision.kind].traps(decision, strip, work)
             found += [f"{strip.name}: {trap}" for trap in traps]
         return found + session_traps(after)
 
@@ -104,15 +105,17 @@ def told_as(session: Session, decision: Decision) -> str:
 
 def without_effect(session: Session, plan: Plan) -> tuple[Decision, ...]:
     """The decisions of a plan that change nothing, since a freeze or bounce of the whole strip holds their plugins."""
-    return tuple(decision for decision, _ in _holders(session, plan))
-
-
-def _holders(session: Session, plan: Plan) -> Iterator[tuple[Decision, Decision]]:
-    """Each decision about a plugin that a freeze or bounce of the whole strip holds, and that one."""
     known = {strip.id: strip for strip in session.strips}
+    files = (d for d in plan.decisions if d.kind in ("freeze", "bounce") and d.strip in known)
+    return tuple(_holders(known, plan, [d for d in files if obstacle(known[d.strip], d, session) is None]))
+
+
+def _holders(known: Mapping[str, Strip], plan: Plan, files: Iterable[Decision]) -> dict[Decision, Decision]:
+    """For each decision about a plugin that a freeze or bounce of the whole strip holds, that one; `files` are all that
+    can be taken."""
     # Where a stretch is bounced, plugins play on in all others.
-    wholes = (d for d in plan.decisions if d.use is None and d.kind in ("freeze", "bounce") and d.start is None)
-    holds = {d.strip: d for d in wholes if d.strip in known and obstacle(known[d.strip], d, session) is None}
+    holds = {d.strip: d for d in files if d.use is None and d.start is None}
+    found = {}
     for decision in plan.decisions:
         holder = holds.get(decision.strip)
         if holder is None or decision.use is None or decision.kind == "share":
@@ -121,7 +124,8 @@ def _holders(session: Session, plan: Plan) -> Iterator[tuple[Decision, Decision]
         is_all = holder.kind == "bounce" and holder.through is None
         through = len(strip.inserts) if is_all else last_place(strip, holder)
         if any(use.id == decision.use for place, use in strip.places() if place <= through):
-            yield decision, holder
+            found[decision] = holder
+    return found
 
 
 def _held(decision: Decision, holder: Decision, strip: Strip) -> str:
