@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from ..core.computer.facts import Busy
+from ..native.reading import inside, pairs, text
 from .processes import cpu_seconds, program, stat
-from .reading import inside, pairs, text
 
 MOST_SHOWN = 12
 

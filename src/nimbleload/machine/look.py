@@ -22,9 +22,9 @@ from ..core.computer.facts import (
     Radio,
     Supply,
 )
+from ..native.reading import as_number, inside, number, numbers, pairs, text
 from ..store import mounts
 from .background import Sample, busy_between, sample
-from .reading import as_number, inside, number, numbers, pairs, text
 
 ROOT = Path("/")
 WATCH_SECONDS = 10.0
