@@ -120,3 +120,16 @@ def hybrid(root: Path) -> Path:
             f"{core // 2 * 2}-{core // 2 * 2 + 1}" if core < 4 else core,
         )
     return root
+
+
+def desktop(root: Path) -> Path:
+    """Six fast cores in pairs, two of which may run a bit faster, and eight that the kernel lists as another kind."""
+    plain(root, 20)
+    for core in range(20):
+        most = 4300000 if core > 11 else 5800000 if core in (4, 5, 6, 7) else 5500000
+        put(root, f"{CPU}/cpu{core}/cpufreq/cpuinfo_max_freq", most)
+        if core < 12:
+            put(root, f"{CPU}/cpu{core}/topology/thread_siblings_list", f"{core // 2 * 2}-{core // 2 * 2 + 1}")
+    put(root, "sys/devices/cpu_core/cpus", "0-11")
+    put(root, "sys/devices/cpu_atom/cpus", "12-19")
+    return root

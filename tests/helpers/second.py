@@ -6,6 +6,7 @@ host plays the block are each worked out again, as plainly as they can be said.
 
 from __future__ import annotations
 
+import itertools
 import math
 import random
 
@@ -159,7 +160,21 @@ class Second:
             for _, use in self.live_uses(s):
                 card = self.cards.get(use.card_key())
                 total += card.upkeep.footprint if card is not None and card.upkeep is not None else 0.0
-        return total / self.threads
+        return total / self.places()[0]
+
+    def places(self):
+        """On how many real cores the threads lie, which share of them beside another on the same one, and which share
+        on slow ones: the mean over every way in which they can lie."""
+        m = self.machine
+        real = m.cores - m.second
+        of = [*range(real), *range(m.second)]
+        slow = {real - 1 - k for k in range(m.slow)}
+        found = []
+        for chosen in itertools.combinations(range(m.cores), self.threads):
+            on = [of[k] for k in chosen]
+            found.append((len(set(on)), sum(on.count(k) > 1 for k in on), sum(k in slow for k in on)))
+        cores, beside, late = (sum(column) / len(found) for column in zip(*found, strict=True))
+        return cores, beside / self.threads, late / self.threads
 
     def use_cost(self, s: Strip, use: PluginUse, t: float, size: int, calls: float):
         """(seconds, seconds more beside others) of one use for a block of the device."""
@@ -203,8 +218,13 @@ class Second:
         seconds *= calls * (1 + extra) * self.session.host.plugin_factor / self.machine.speed
         if not self.machine.is_another:
             seconds *= self.slower(card, size)
-        beside = card.upkeep.beside if card.upkeep is not None else 1.0
-        return seconds, seconds * max(beside / (1 + paced) - 1, 0)
+        if card.upkeep is None:
+            return seconds, 0.0
+        cores, in_pairs, late = self.places()
+        up = card.upkeep
+        seconds *= 1 + late * (up.slower - 1)
+        others = min((cores - 1) / up.others, 1.0) if up.others else 1.0
+        return seconds, seconds * (max(up.beside / (1 + paced) - 1, 0) * others + (up.paired - 1) * in_pairs)
 
     def clock_after(self, card, size: int):
         """(how many times as long, for how many seconds, in a row) of a block of this size: on a line over log2."""
@@ -490,7 +510,15 @@ def everything(rng: random.Random) -> tuple[Session, dict, Machine]:
         if rng.random() < 0.05:
             continue  # not measured
         found[key] = random_card(rng, key, uses[0])
-    return of, found, Machine(rng.randint(1, 4), rng.choice((1.0, 1.0, 2.0)))
+    return of, found, random_machine(rng)
+
+
+def random_machine(rng: random.Random) -> Machine:
+    """Of up to six cores; some of them in pairs, and some of the others slow."""
+    cores, speed = rng.randint(1, 6), rng.choice((1.0, 1.0, 2.0))
+    second = rng.choice((0, 0, rng.randint(0, cores // 2)))
+    slow = rng.choice((0, 0, rng.randint(0, cores - 2 * second)))
+    return Machine(cores, speed, second=second, slow=slow)
 
 
 def ref(rng: random.Random, name: str | None = None):
@@ -513,7 +541,10 @@ def random_card(rng: random.Random, key, use: PluginUse) -> CostCard:
         for b in (16, 32, 64, 128, 256, 512, 1024, 2048, 4096)
         for c, x in (("sounding", seconds), ("silent", silent))
     )
-    upkeep = Upkeep(0, rng.randint(0, 1 << 20), 0.0, 0.0, 0.0, rng.choice((1.0, rng.uniform(1.0, 1.6))))
+    upkeep = Upkeep(
+        0, rng.randint(0, 1 << 20), 0.0, 0.0, 0.0, rng.choice((1.0, rng.uniform(1.0, 1.6))), "",
+        rng.choice((0, rng.randint(1, 5))), rng.uniform(1.0, 2.0), rng.uniform(1.0, 2.5),
+    )  # fmt: skip
     company = (Company(RATE, 256, (0, 1 << 20, 1 << 22), (1.0, rng.uniform(0.9, 1.3), rng.uniform(1, 1.5))),)
     curve = (Polyphony(RATE, 256, (1, 2, 3), (1e-4, 2.5e-4, 3e-4)),) if use.voices else ()
     apart = random.Random(seconds)

@@ -59,7 +59,7 @@ def test_details_wait_for_others_only_where_there_is_time_for_it(monkeypatch, se
     measurement, told = Measurement(load("shoreline"), use, 48_000, Effort(2, seconds)), {}
     for name in ("find_company", "find_slowing", "find_footprint", "find_paced", "find_silence", "find_inputs"):
         monkeypatch.setattr(measure, name, lambda *of, name=name: told.update({name: of[-1]}))
-    measurement.details(4096, None, (), 0.0, lambda: load("shoreline"), lambda: None)
+    measurement.details(4096, None, 0.0, lambda: load("shoreline"), lambda: None)
     assert {name: told[name] for name in expected} == expected
 
 

@@ -2,17 +2,35 @@
 
 from __future__ import annotations
 
-from nimbleload.core.session.computer import Machine
-from nimbleload.store import opening, session_file
+import pytest
+
+from nimbleload.core.session.computer import Machine, kept_on
+from nimbleload.native.cores import cores
+from nimbleload.store import opening, session_file, this_computer
 from nimbleload.store.session_file import Saved
-from tests.helpers import exports
+from tests.helpers import computers, exports
 from tests.helpers.sessions import session, track
 
 
-def test_what_is_imported_is_for_the_cores_of_this_computer(tmp_path, monkeypatch):
-    monkeypatch.setattr(opening, "own_cores", lambda: 11)
+@pytest.fixture
+def desktop(tmp_path, monkeypatch):
+    """A computer with cores in pairs, and of two kinds."""
+    found = cores(computers.desktop(tmp_path / "root"), frozenset(range(20)))
+    monkeypatch.setattr(this_computer, "cores", lambda: found)
+    return Machine(20, measured_cores=20, second=6, slow=8)
+
+
+def test_what_is_imported_is_for_the_cores_of_this_computer(tmp_path, desktop):
     source = exports.export(tmp_path / "a.dawproject", exports.FIRST)
-    assert opening.open_session(source).saved.machine == Machine(11)
+    assert opening.open_session(source).saved.machine == desktop
+    assert opening.made_here(session(track("a")), 3).machine == Machine(3, measured_cores=20)
     path = tmp_path / "a.nimbleload"
     session_file.write(path, Saved(session(track("a")), machine=Machine(3)))
     assert opening.open_session(path).saved.machine == Machine(3)
+
+
+def test_as_seen_from_here(desktop):
+    assert this_computer.from_here(Machine(20)) == desktop
+    assert this_computer.from_here(desktop, 20) == desktop
+    assert this_computer.from_here(desktop, 4) == Machine(4, measured_cores=20)
+    assert this_computer.from_here(kept_on(6, desktop)) == kept_on(6, desktop) == this_computer.part_of_it(6)

@@ -98,14 +98,17 @@ class Survey(NamedTuple):
 
 class Parts(NamedTuple):
     """What a load is made of, as fractions of the deadline: the plugins' own work, the host's, and what the computer
-    adds by interrupting (`computer`), by what it does to the caches between two blocks (`cold`), and by lowering the
-    clock beside plugins that compute with wide vectors (`slowed`)."""
+    adds by interrupting (`computer`), by what it does to the caches between two blocks (`cold`), by lowering the clock
+    beside plugins that compute with wide vectors (`slowed`), by its slow cores (`uneven`), and by cores that slow each
+    other down while they compute at once (`beside`)."""
 
     own: float
     host: float
     computer: float
     cold: float = 0.0
     slowed: float = 0.0
+    uneven: float = 0.0
+    beside: float = 0.0
 
 
 class Instant(NamedTuple):
@@ -196,7 +199,7 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     block = block_with(of, here.strips)
     block = block._replace(spread_bound=_even(blocks[of.buffer], of.threads))
     rung = next(r for r in rungs if r.buffer == of.buffer)
-    parts = _parts(of, states, rung.load)
+    parts = _parts(of, states, rung.load, float(blocks[of.buffer].factor[0]))
     share = parts.host / max(parts.own + parts.host, 1e-12)
     judged = judge(rung, of.session.limit, of.threads, of.missing, of.known, share, rungs)
     if judged.kind == "unknown":
@@ -217,19 +220,22 @@ def notes_played(planned: Prepared, states: NDArray[np.int16]) -> NDArray[np.int
     return np.array(by_state)[states, np.arange(len(most))]
 
 
-def _parts(of: Survey, states: NDArray[np.int16], load: float) -> Parts:
-    """What the load of a moment is made of: each part as it stands in the work."""
+def _parts(of: Survey, states: NDArray[np.int16], load: float, factor: float) -> Parts:
+    """What the load of a moment is made of: each part as it stands in the work, which takes `factor` times as long
+    because cores slow each other down."""
     chosen = of.case
     work = float(chosen.rows(states).sum())
     if work <= 0:
         return Parts(load, 0.0, 0.0)
+    load, beside = load / factor, load * (1 - 1 / factor)
     computer = load * chosen.costs.interrupted / (1 + chosen.costs.interrupted)
     host = load * float(chosen.costs.overhead.sum()) / work
-    cold, slowed = (
+    cold, slowed, uneven = (
         load * float(in_states(each, states).sum()) / work / (1 + chosen.costs.interrupted)
-        for each in (chosen.costs.cold, chosen.costs.slowed)
+        for each in (chosen.costs.cold, chosen.costs.slowed, chosen.costs.uneven)
     )
-    return Parts(load - computer - host - cold - slowed, host, computer, cold, slowed)
+    own = load - computer - host - cold - slowed - uneven
+    return Parts(own, host, computer, cold, slowed, uneven, beside)
 
 
 def _even(found: Played, threads: int) -> float:

@@ -24,7 +24,7 @@ HELD = {64: 0.55, 128: 0.7, 256: 0.8, 512: 0.85, 1024: 0.9}
 def facts() -> Facts:
     """What would be seen of it."""
     cores = tuple(
-        Core(number, "powersave", "balance_power", 900_000, 800_000, 4_200_000, (number,), 3, 1024)
+        Core(number, "powersave", "balance_power", 900_000, 800_000, 4_200_000, (number,), 3)
         for number in range(CORES)
     )
     idle = (IdleState("C1", 2e-6), IdleState("C6", 85e-6), IdleState("C10", 680e-6))

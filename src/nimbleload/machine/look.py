@@ -22,6 +22,7 @@ from ..core.computer.facts import (
     Radio,
     Supply,
 )
+from ..native.cores import siblings, slow_ones
 from ..native.reading import as_number, inside, number, numbers, pairs, text
 from ..store import mounts
 from .background import Sample, busy_between, sample
@@ -58,16 +59,17 @@ def look(
 
 def cores(root: Path) -> tuple[Core, ...]:
     """Every core that is on."""
-    found = []
-    for folder in inside(root / CPU, "cpu[0-9]*"):
-        scaling = folder / "cpufreq"
+    found, folders = [], list(inside(root / CPU, "cpu[0-9]*"))
+    slow = slow_ones(root, {int(folder.name[3:]) for folder in folders})
+    for folder in folders:
+        scaling, core = folder / "cpufreq", int(folder.name[3:])
         found.append(
             Core(
-                int(folder.name[3:]), text(scaling / "scaling_governor"),
+                core, text(scaling / "scaling_governor"),
                 text(scaling / "energy_performance_preference"), number(scaling / "scaling_cur_freq"),
                 number(scaling / "cpuinfo_min_freq"), number(scaling / "cpuinfo_max_freq"),
-                numbers(text(folder / "topology" / "thread_siblings_list")),
-                number(folder / "thermal_throttle" / "core_throttle_count"), number(folder / "cpu_capacity"),
+                tuple(sorted(siblings(root, core))),
+                number(folder / "thermal_throttle" / "core_throttle_count"), core in slow,
             )
         )  # fmt: skip
     return tuple(found)

@@ -12,10 +12,12 @@ import threading
 import time
 from pathlib import Path
 
+from ..native.cores import cores
 from .supervisor import below, threads
 
-# The cores of this process before it settles on one.
+# The cores of this process before it settles on one, and which of them are threads of one.
 EVERYWHERE = os.sched_getaffinity(0)
+TOGETHER_ON = cores(allowed=EVERYWHERE).same
 PROC = Path("/proc")
 # Clocks of this thread and of the process are read until they were within so many seconds, so often at most.
 TOGETHER, TRIES = 3e-6, 20
@@ -41,13 +43,16 @@ def _cpu(process: int) -> float:
 
 
 def let_go() -> None:
-    """Lets every other thread and every descendant run on any core but this thread's, where there are others."""
+    """Lets every other thread and every descendant run on any core but this thread's, where there are others: on its
+    other half only if there is nothing else."""
     mine = threading.get_native_id()
     others = [thread for thread in threads() if thread != mine]
     others += [thread for process in below(os.getpid()) for thread in threads(process)]
     if not others:
         return
-    cores = EVERYWHERE - os.sched_getaffinity(0) or EVERYWHERE
+    own = os.sched_getaffinity(0)
+    taken = {each for core in own for each in TOGETHER_ON.get(core, (core,))}
+    free = EVERYWHERE - taken or EVERYWHERE - own or EVERYWHERE
     for thread in others:
         with contextlib.suppress(OSError):
-            os.sched_setaffinity(thread, cores)
+            os.sched_setaffinity(thread, free)

@@ -33,8 +33,8 @@ from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Note, PluginError
 from .formats.per_channel import instances_of
 from .inputs import find_inputs
-from .messages import Again, Best
-from .neighbour import find_slowdown
+from .messages import Again, Best, Place
+from .neighbour import find_around
 from .paced import PACED_SIZES, find_paced
 from .polyphony import find_polyphony
 from .signal import CYCLE, again, blocks_in_cycle, chord, musical, released
@@ -200,8 +200,7 @@ class Measurement:
     def details(
         self,
         longest: int,
-        core: int | None,
-        others: Sequence[int],
+        place: Place | None,
         load_seconds: float,
         load_another,
         alive: Callable[[], None],
@@ -209,10 +208,10 @@ class Measurement:
         """Company, silence, upkeep, and cost against notes (instruments) or against other input (all others).
 
         `longest` is the longest block the plugin was made for (samples), `load_seconds` is how long loading took;
-        `load_another` loads a second instance, which plays on one of the `others` (cores) to see what that costs this
-        one. `alive` is called between the parts: each may take a while.
+        `load_another` loads a second instance, which plays on cores around its `place` to see what that costs this one.
+        `alive` is called between the parts: each may take a while.
         """
-        cache = second_level_cache(core)
+        cache = second_level_cache(place.core if place is not None else None)
         company, patient = [], self._effort.is_patient
         own = (self._loop, self._pace, self._notes, self._rate)
         for frames in (size for size in SIZES if size <= longest):
@@ -231,7 +230,7 @@ class Measurement:
             own_time = self._overhead, self._effort.seconds
             inputs = find_inputs(self._hosted, self._loop.source, self._rate, self._pace, *own_time, self._alive)
         alive()
-        upkeep = self._upkeep(cache, others, load_seconds, load_another)
+        upkeep = self._upkeep(cache, place, load_seconds, load_another)
         return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, paced, slowing)
 
     def in_turns(self, sizes: Sequence[int]) -> InTurns:
@@ -244,7 +243,7 @@ class Measurement:
             slowing.append(find_slowing(*own, self._alive, self.best.clock, most))
         return InTurns(tuple(paced), tuple(slowing))
 
-    def _upkeep(self, cache: int, others: Sequence[int], load_seconds: float, load_another) -> Upkeep:
+    def _upkeep(self, cache: int, place: Place | None, load_seconds: float, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""
         frames, seconds = 512, 1.0
         self._loop.run(frames, 4, self._loop.fill(frames, self._notes))
@@ -260,9 +259,12 @@ class Measurement:
         beside_it.refresh(frames)
         beside_it.run(frames, 4, self._notes)
         memory = max(taken().memory - before.memory, 0)
-        beside = find_slowdown(another, self._loop, self._pace, self._notes, others, self._overhead)
+        around = find_around(another, self._loop, self._pace, self._notes, place, self._overhead)
         another.close()
-        return Upkeep(memory, footprint, load_seconds, faults / seconds, read / seconds, beside, graphics())
+        return Upkeep(
+            memory, footprint, load_seconds, faults / seconds, read / seconds, around.beside, graphics(),
+            len(place.others) if place is not None else 0, around.paired, around.slower,
+        )  # fmt: skip
 
     def _sound(self, frames: int, blocks: int, told: NDArray[np.int64] = NOTHING) -> NDArray[np.int64]:
         """A run from a fresh state, with the same input every time."""

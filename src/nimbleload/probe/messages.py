@@ -77,12 +77,23 @@ class Again(msgspec.Struct, frozen=True):
     sizes: tuple[int, ...] = ()
 
 
+class Place(msgspec.Struct, frozen=True):
+    """The `core` that is measured on and those around it: the other threads of the same real one, which are kept free
+    of all that is ours (`beside`); one thread of each other real core (`others`), and one of those that are slower
+    (`slow`, if there is any)."""
+
+    core: int
+    beside: tuple[int, ...] = ()
+    others: tuple[int, ...] = ()
+    slow: int | None = None
+
+
 class Request(msgspec.Struct, frozen=True, tag="measure"):
     """What to measure: one use, at one rate, for these buffer sizes, and the details that are found at few sizes.
 
     `path` is the plugin's file, if it has one; `best` what the core has been seen to do. With `trying`, single settings
-    are tried out instead. `others` are cores that other plugins would play on; `against` are the plugin in other
-    settings, with whose sound this one's is compared. `folder` is the only one that it may write into, `allowed` what
+    are tried out instead. `place` is where it is measured (None: anywhere); `against` are the plugin in other settings,
+    with whose sound this one's is compared. `folder` is the only one that it may write into, `allowed` what
     it may do beyond (see `protection`). With `first` only a quick first figure is wanted, at the first size; with
     `describes` no figure at all, but what parameters there are. With `shows` its own window is opened there. With
     `again` only some cells are wanted, once more.
@@ -93,11 +104,10 @@ class Request(msgspec.Struct, frozen=True, tag="measure"):
     buffers: tuple[int, ...]
     path: str = ""
     effort: Effort = Effort()
-    core: int | None = None
+    place: Place | None = None
     details: bool = False
     best: Best | None = None
     trying: Trying | None = None
-    others: tuple[int, ...] = ()
     against: tuple[PluginUse, ...] = ()
     folder: str = ""
     allowed: tuple[str, ...] = ()

@@ -1,20 +1,26 @@
 """What a plugin costs while the other cores compute, too: cores that share execution units, caches or clocks slow down.
 
-The neighbour on the nearest other core is another instance of the same plugin; further cores do fixed arithmetic.
+The neighbour on the nearest other core is another instance of the same plugin; further cores do fixed arithmetic. By
+themselves: one thread of each other real core, the other thread of the plugin's own, and a core that is slower.
 """
 
 from __future__ import annotations
 
+import os
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from ..native.memory import call2, flush_denormals, load_atomic
 from .company import in_cycles
 from .formats.hosted import Hosted, Note
+from .messages import Place
 from .pace import Pace
 from .stage import settle_thread
 from .timed import TimedLoop
@@ -36,32 +42,68 @@ def _play_on(call, handle, argument, stop):
         call2(call, handle, argument)
 
 
-def find_slowdown(
-    other: Hosted, loop: TimedLoop, pace: Pace, notes: tuple[Note, ...], cores: Sequence[int], overhead: int
-) -> float:
-    """How many times dearer a block of the loop's plugin gets while the `cores` compute (1: not at all).
+class Around(NamedTuple):
+    """How many times dearer a block gets while other real cores compute (`beside`) and while the other thread of its
+    own does (`paired`), and how many times as long it takes on a slow core (`slower`); each 1: not at all."""
 
-    At 256 samples; `other` is a second instance, which plays on the first of them. Alone and beside them in turns, and
-    by the same measure: whoever else takes from the cores meanwhile takes from both.
-    """
-    if not cores:
-        return 1.0
+    beside: float = 1.0
+    paired: float = 1.0
+    slower: float = 1.0
+
+
+def find_around(
+    other: Hosted, loop: TimedLoop, pace: Pace, notes: tuple[Note, ...], place: Place | None, overhead: int
+) -> Around:
+    """What the cores around a plugin's place do to a block of it. `other` is a second instance, which plays there."""
+    if place is None:
+        return Around()
     once_more = in_cycles(loop, FRAMES, notes)
-    neighbours = _Neighbours(other, loop, notes, cores)
+
+    def beside(cores: Sequence[int]) -> float:
+        if not cores:
+            return 1.0
+        return max(times_as_long(once_more, pace, _Neighbours(other, loop, notes, cores), overhead), 1.0)
+
+    slower = 1.0 if place.slow is None else times_as_long(once_more, pace, _on(place.slow), overhead)
+    return Around(beside(place.others), beside(place.beside), slower)
+
+
+class _on:  # noqa: N801
+    """This thread runs on another core while it is used with `with`, again and again."""
+
+    def __init__(self, core: int) -> None:
+        self._core = core
+
+    def __enter__(self) -> None:
+        self._own = os.sched_getaffinity(0)
+        os.sched_setaffinity(0, {self._core})
+
+    def __exit__(self, *_: object) -> None:
+        os.sched_setaffinity(0, self._own)
+
+
+def times_as_long(
+    once_more: Callable[[], NDArray[np.int64]], pace: Pace, otherwise: AbstractContextManager[None], overhead: int
+) -> float:
+    """How many times as long blocks (each time a cycle, ns, with the loop's own `overhead`) take `otherwise`.
+
+    At 256 samples. As usual and otherwise in turns, and by the same measure: whoever else takes from the cores
+    meanwhile takes from both.
+    """
     alone, beside = [], []
     for go in range(GOES):
         if go:
             time.sleep(REST_SECONDS)
         for number in range(MOST_TURNS):
             alone.append(once_more())
-            with neighbours:
+            with otherwise:
                 beside.append(once_more())
             if number + 1 >= TURNS and pace.is_good():
                 break
         usual = [max(float(np.quantile(each, QUANTILE, axis=0).mean()) - overhead, 1.0) for each in (alone, beside)]
         if usual[1] <= HARDLY * usual[0]:
             break
-    return max(usual[1] / usual[0], 1.0)
+    return usual[1] / usual[0]
 
 
 class _Neighbours:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Mapping
 from types import MappingProxyType
 
 from ..core.survey import Instant, Survey, priority
+from ..native.cores import cores
 from ..store.allowed import allowed
 from . import isolation
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, StageRequest
@@ -42,10 +42,9 @@ def run(
             filled[use.id] = card.filled
     # They share a process: each may do what any of them may.
     may = {each for use in uses for each in allowed(use.plugin.standard, use.plugin.identifier)}
-    available = sorted(os.sched_getaffinity(0), reverse=True)
     request = StageRequest(
         session, tuple(at.sounding.tolist()), tuple(at.notes.tolist()), tuple(priority(of, at).tolist()),
-        at.second, of.buffer, tuple(available[: max(1, of.machine.cores)]), seconds, paths, refused,
+        at.second, of.buffer, cores().order[: max(1, of.machine.cores)], seconds, paths, refused,
         allowed=tuple(sorted(may)), filled=filled, files=dict(files),
     )  # fmt: skip
     loading = ""

@@ -6,6 +6,9 @@ import contextlib
 import os
 import resource
 
+from ..native.cores import cores
+from .messages import Place
+
 MEMORY_LIMIT = 8 << 30
 
 
@@ -24,9 +27,18 @@ def restrain() -> None:
     resource.setrlimit(resource.RLIMIT_RTTIME, (REAL_TIME_SECONDS * 1_000_000, REAL_TIME_SECONDS * 1_000_000))
 
 
-def keep_off(core: int | None) -> None:
-    """Leaves a core to the worker that measures there, where there is another one."""
-    others = os.sched_getaffinity(0) - {core}
+def place() -> Place:
+    """Where is measured on this computer: on a fast core, as far as may be from where interrupts go."""
+    here = cores()
+    core = here.order[0]
+    slow = here.slow[0] if here.fast and here.slow else None
+    return Place(core, here.beside(core), here.away(core), slow)
+
+
+def keep_off(of: Place) -> None:
+    """Leaves a core to the worker that measures there, with its other thread, where there are others."""
+    mine = os.sched_getaffinity(0)
+    others = mine - {of.core, *of.beside} or mine - {of.core}
     if others:
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, others)

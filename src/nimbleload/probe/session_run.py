@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
@@ -33,6 +32,7 @@ from .messages import (
     Trying,
     TurnsMessage,
 )
+from .restraint import place
 from .standards import STANDARDS
 from .turn import turn
 
@@ -296,8 +296,7 @@ class _Run:
         self.installed = installed_for(job.use for job in todo)
         self._effort, self._cancelled, self._quiet, self._paused = effort, cancelled, quiet_seconds, paused
         self.rounds = effort.rounds
-        self._core = max(os.sched_getaffinity(0))
-        self._others = tuple(sorted(os.sched_getaffinity(0) - {self._core}, reverse=True))
+        self._place = place()
         self._best: Best | None = None
 
     def _worker(self, job: Job, first: int | None) -> isolation.Worker | isolation.Failure:
@@ -306,8 +305,8 @@ class _Run:
         if path is None:
             return isolation.Failure(not_installed(job.use))
         request = Request(
-            job.use, job.rate, job.buffers if first is None else (first,), path, self._effort, self._core,
-            job.details and first is None, self._best, others=self._others, against=job.against,
+            job.use, job.rate, job.buffers if first is None else (first,), path, self._effort, self._place,
+            job.details and first is None, self._best, against=job.against,
             first=first is not None,
             allowed=allowed(job.use.plugin.standard, job.use.plugin.identifier), again=job.again,
         )  # fmt: skip
@@ -338,7 +337,7 @@ class _Run:
 
     def _heard(self, worker: isolation.Worker) -> Iterator[Result | isolation.Failure]:
         """All that a worker tells while it is its turn on the core."""
-        with turn(self._core, self._cancelled) as is_ours:
+        with turn(self._place.core, self._cancelled) as is_ours:
             for message in worker.results(self._cancelled, self._quiet, self._paused) if is_ours else ():
                 if isinstance(message, BestMessage):
                     self._best = message.best.with_another(self._best or message.best)
@@ -365,13 +364,13 @@ def sweep(
     if isinstance(asked, isolation.Failure):
         yield msgspec.structs.replace(card, failure=asked.reason)
         return
-    core, until = max(os.sched_getaffinity(0)), time.monotonic() + seconds
+    where, until = place(), time.monotonic() + seconds
     tried: tuple[Effect, ...] = ()
     while True:
         trying = Trying(max(until - time.monotonic(), 0.0), tried)
-        request = msgspec.structs.replace(asked, core=core, trying=trying)
+        request = msgspec.structs.replace(asked, place=where, trying=trying)
         so_far: Sweep | None = None
-        with turn(core, cancelled) as is_ours:
+        with turn(where.core, cancelled) as is_ours:
             for message in isolation.run(request, cancelled, quiet_seconds) if is_ours else ():
                 if isinstance(message, SweepMessage):
                     so_far = message.sweep

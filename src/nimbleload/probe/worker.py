@@ -50,7 +50,8 @@ def work(request: Request, send, wait) -> None:
     from .formats.hosted import PluginError
     from .measure import Measurement
 
-    keep_off(request.core)
+    if request.place is not None:
+        keep_off(request.place)
     held = kept_in(request, {request.use.plugin.standard})
     send(ReadyMessage())
     if request.shows is not None:
@@ -70,7 +71,7 @@ def work(request: Request, send, wait) -> None:
         send(DoneMessage())
         hosted.close()
         return
-    real_time = settle_on_core(request.core)
+    real_time = settle_on_core(request.place.core if request.place is not None else None)
     if request.trying is not None:
         hosted.close()
         try_settings(request, request.trying, send)
@@ -171,7 +172,7 @@ def tell(
         send(CellMessage(cell))
     if request.details:
         another, alive = (lambda: load(request)), (lambda: send(ReadyMessage()))
-        details = measurement.details(request.longest, request.core, request.others, load_seconds, another, alive)
+        details = measurement.details(request.longest, request.place, load_seconds, another, alive)
         send(DetailsMessage(*details))
 
 

@@ -12,7 +12,6 @@ from ..core.decisions.after_edit import after_edit
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
-from ..core.session.computer import Machine
 from ..core.session.edits import empty
 from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
@@ -26,10 +25,10 @@ from ..probe import catalogue
 from ..probe.choosing import Lookup, choices
 from ..store import track_table
 from ..store.found import NothingFoundError
-from ..store.library import own_cores
 from ..store.opening import EXCHANGE_SUFFIX, made_here
 from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
+from ..store.this_computer import from_here, part_of_it
 from .common import LIMIT, FiniteRange, as_json, cards_of, cli, opened, refuse, refuse_if_there, show_json, written
 from .edit_verbs import VERBS, edited, strip_of, use_of
 from .prove import rehearsed
@@ -169,7 +168,7 @@ def howmany(
 ) -> None:  # fmt: skip
     """Say how many more of these fit at each buffer size: tracks, a bus with its tracks, or one plugin."""
     saved = opened(file).saved
-    machine = replace(saved.machine, cores=cores or saved.machine.cores, measured_cores=own_cores())
+    machine = from_here(saved.machine, cores)
     session = saved.session if without_plan else apply(saved.session, saved.plan).session
     most = limit / 100 if limit is not None else session.limit
     try:
@@ -182,7 +181,7 @@ def howmany(
     tried = None
     if seconds is not None and here is not None:
         # What is predicted is this computer, whatever the session is planned for.
-        on = Machine(min(machine.cores, own_cores()))
+        on = part_of_it(machine.cores)
         of = survey(to_rehearse(copies(here.more)), Plan(), cards, on, saved.buffer)
         outcome = rehearsed(of, instant(of), seconds)
         tried = foreseen(of, instant(of), outcome), outcome

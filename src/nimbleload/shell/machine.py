@@ -21,6 +21,7 @@ from ..core.units import told_by
 from ..machine import hold
 from ..machine.look import look
 from ..machine.test_load import MOST, TestLoad
+from ..native.cores import cores
 from ..store import ceiling_file
 from .common import FiniteRange, as_json, cli, show_json
 
@@ -70,18 +71,17 @@ def machine(seconds: float, everything: bool, json: bool) -> None:
     "--buffer", "buffers", type=click.IntRange(16, 8192), multiple=True, help="A size in samples; repeatable."
 )
 @click.option("--rate", type=click.IntRange(8000, 384000), default=48000, help="Sample rate in Hz (default: 48000).")
-@click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
+@click.option("--cores", "count", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
 @click.option(
     "--seconds", type=FiniteRange(0.2, 600), default=3.0, help="How long each of six loads is held (default: 3)."
 )
 @as_json
-def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: float, json: bool) -> None:
+def ceiling(buffers: tuple[int, ...], rate: int, count: int | None, seconds: float, json: bool) -> None:
     """Find the load that this computer holds: real threads, real deadlines, work of known size.
 
     With more than that, blocks are late in more than one second of ten.
     """
-    here = sorted(os.sched_getaffinity(0), reverse=True)
-    used = tuple(here[: cores or len(here)])
+    used = cores().order[:count]
     found: list[Ceiling] = []
     try:
         for step in hold.ask([hold.Asked(size, rate, used, seconds) for size in buffers or SIZES]):
@@ -104,16 +104,15 @@ def ceiling(buffers: tuple[int, ...], rate: int, cores: int | None, seconds: flo
 @click.option("--load", "level", type=FiniteRange(0, 100 * MOST), default=30.0, help="Of each core, in per cent.")
 @click.option("--buffer", type=click.IntRange(16, 8192), default=256, help="The host's buffer size (default: 256).")
 @click.option("--rate", type=click.IntRange(8000, 384000), default=48000, help="Sample rate in Hz (default: 48000).")
-@click.option("--cores", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
+@click.option("--cores", "count", type=click.IntRange(1, 1024), help="On how many cores (default: all).")
 @click.option("--seconds", type=FiniteRange(0.5, 3600), default=20.0, help="For how long (default: 20).")
 @as_json
-def test_load(level: float, buffer: int, rate: int, cores: int | None, seconds: float, json: bool) -> None:
+def test_load(level: float, buffer: int, rate: int, count: int | None, seconds: float, json: bool) -> None:
     """Hold a load of known size beside your own host, and before it, while you listen: does it crackle?
 
     Where a terminal is used: + and - raise and lower it by 5 %, c notes that it crackles, q ends.
     """
-    here = sorted(os.sched_getaffinity(0), reverse=True)
-    used = tuple(here[: cores or len(here)])
+    used = cores().order[:count]
     reports: list[Held] = []
     heard, now = ByEar(), level / 100
 

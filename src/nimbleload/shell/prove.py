@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -20,6 +19,7 @@ from ..deliver.there import files_of
 from ..probe import rehearsal
 from ..probe.isolation import Failure
 from ..probe.messages import LoadingMessage, PlayedMessage
+from ..store.this_computer import part_of_it, this_computer
 from .common import FiniteRange, as_json, cli, opened, show_json
 from .session import second_at, survey_of
 
@@ -41,7 +41,7 @@ def rehearse(
 
     What its plan freezes or bounces is played from the disk, if it has been carried out.
     """
-    here = min(cores or len(os.sched_getaffinity(0)), len(os.sched_getaffinity(0)))
+    here = part_of_it(cores or this_computer().cores).cores
     saved = opened(file).saved
     planned = survey_of(saved, buffer, None)
     there = instant(planned, second_at(planned.session, at))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -17,10 +16,10 @@ from ..app.look.theme import theme
 from ..core.decisions.decision import Decision
 from ..core.decisions.price import Weights
 from ..core.optimise.candidates import KINDS
-from ..core.session.computer import Machine
 from ..demo import computer as demo_computer
 from ..demo.recording import SECOND
 from ..probe.choosing import choices
+from ..store.this_computer import this_computer
 from .common import demo_saved
 
 SIZE = (1280, 800)
@@ -167,7 +166,7 @@ def _carried_out(window: MainWindow, folder: Path) -> Iterator[Path]:
 
 def _rehearsed(window: MainWindow, folder: Path) -> Iterator[Path]:
     """The example brought down for this computer's cores, and rehearsed; whatever comes of it is the picture."""
-    window.desk.choose_machine(Machine(len(os.sched_getaffinity(0))))
+    window.desk.choose_machine(this_computer())
     window.desk.choose_buffer(1024)
     settle(window)
     told: list[object] = []

@@ -21,6 +21,7 @@ from ..core.told.basis import basis_words, updated_words
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.newer import offered
 from ..core.told.outlook import Outlook, outlook
+from ..core.told.verdict import adds
 from ..core.told.versions import against_held, sections_against
 from ..core.told.warnings import warnings
 from ..core.units import as_sentence, clock, count, from_clock, milliseconds, percent
@@ -28,8 +29,8 @@ from ..probe import catalogue
 from ..probe.choosing import recorded
 from ..probe.session_run import of_other_files
 from ..store import session_file
-from ..store.library import own_cores
 from ..store.recording_file import RecordingFileError
+from ..store.this_computer import from_here, part_of_it
 from ..store.written_anew import is_written_anew
 from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, show_json, written
 
@@ -176,9 +177,7 @@ def survey_of(
 ) -> Survey:
     """The same of a session that is open; with `here`, as this computer would rehearse it; with every card that is
     known, or with these."""
-    machine = replace(saved.machine, measured_cores=own_cores())
-    if cores:
-        machine = replace(machine, cores=cores, speed=1.0 if here else machine.speed)
+    machine = part_of_it(cores or saved.machine.cores) if here else from_here(saved.machine, cores)
     session = to_rehearse(saved.session) if here else saved.session
     try:
         return survey(session, saved.plan, cards_of(saved) if cards is None else cards, machine, buffer or saved.buffer)
@@ -277,11 +276,9 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
 
 def _parts(here: Instant) -> str:
     """What a load is made of: the plugins' own work, the host's, and what this computer adds."""
-    own, host, interrupts, cold, slowed = (percent(part) for part in here.parts)
-    adds = f"this computer adds {interrupts} by interrupting and {cold} by what it does to caches between two blocks"
-    if here.parts.slowed > 0:
-        adds += f", and {slowed} by lowering its clock beside wide vectors"
-    return f"Own work {own}, the host {host}; {adds}."
+    added = [f"{percent(share)} {words}" for share, words in adds(here.parts) if share >= 0.0005]
+    computer = f"; this computer adds {'; '.join(added)}" if added else ""
+    return f"Own work {percent(here.parts.own)}, the host {percent(here.parts.host)}{computer}."
 
 
 def provenance_lines(here: Instant) -> list[str]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 import platform
 import sqlite3
 import time
@@ -74,11 +73,6 @@ OF_KEY = (
 )
 
 log = logging.getLogger(__name__)
-
-
-def own_cores() -> int:
-    """How many cores this process may use: those that figures measured here are from."""
-    return len(os.sched_getaffinity(0))
 
 
 class Details(msgspec.Struct, frozen=True):

@@ -8,14 +8,14 @@ from pathlib import Path
 import msgspec
 
 from ..core.cards.card import CostCard
-from ..core.session.computer import Machine
 from ..core.session.plugins import CardKey
 from ..core.session.session import Session
 from . import dawproject, session_file
 from .archive import ImportRefusedError
 from .dawproject import ImportReport
-from .library import STAND_IN, TYPED, Library, own_cores
+from .library import STAND_IN, TYPED, Library
 from .session_file import Saved
+from .this_computer import from_here, this_computer
 
 EXCHANGE_SUFFIX = ".dawproject"
 
@@ -29,7 +29,7 @@ class Opened(msgspec.Struct, frozen=True):
 
 def made_here(session: Session, cores: int | None = None) -> Saved:
     """A session that comes from no session file, for a computer of so many cores (None: as many as here)."""
-    return Saved(session, machine=Machine(cores or own_cores()))
+    return Saved(session, machine=from_here(this_computer(), cores))
 
 
 def open_session(path: Path) -> Opened:

@@ -85,7 +85,7 @@ def test_it_is_a_part_of_the_load_with_a_name_and_the_plan_counts_on_it():
     found = survey(tight, Plan(), cards, Machine(1), 256)
     at = instant(found)
     assert at.parts.slowed == pytest.approx(0.15, rel=1e-4) and at.parts.own == pytest.approx(0.6, rel=1e-4)
-    words = "15 % of it is this computer, which lowers its clock beside plugins that compute with wide vectors."
+    words = "15 % of it is this computer's, because it lowers its clock beside plugins that compute with wide vectors."
     assert words in verdict(found, at).advice
     # 40 % can be had by freezing the wide one, which leaves 30; freezing the plain one would leave 30 as well.
     assert suggest(found).load == pytest.approx(0.3)

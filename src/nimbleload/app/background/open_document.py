@@ -18,16 +18,15 @@ from ...core.session.computer import Device, Host, Machine
 from ...core.session.session import Session
 from ...core.units import count
 from ...store.dawproject import ImportReport
-from ...store.library import own_cores
 from ...store.renewing import Renewal
 from ...store.session_file import Saved
+from ...store.this_computer import from_here
 from ..document.document import Document, History
 
 
 def document_of(saved: Saved) -> Document:
     """What a session file holds as a document, on this computer."""
-    machine = msgspec.structs.replace(saved.machine, measured_cores=own_cores())
-    return Document(saved.session, saved.plan, machine, saved.buffer, saved.kept)
+    return Document(saved.session, saved.plan, from_here(saved.machine), saved.buffer, saved.kept)
 
 
 class OpenDocument(QObject):

@@ -23,6 +23,7 @@ from ...deliver.there import files_of
 from ...probe import rehearsal
 from ...probe.isolation import Failure
 from ...probe.messages import LoadingMessage, PlayedMessage, PlayingMessage
+from ...store.this_computer import part_of_it
 from .to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
@@ -90,7 +91,7 @@ class Rehearsing(QObject):
             if part is not None:
                 session, plan = only(whole.planned.session, part.ids), Plan()
             # What is predicted is this computer with so many cores, whatever the session is planned for.
-            of, at = self._beside.survey(to_rehearse(session), plan, cards, Machine(cores), buffer, second)
+            of, at = self._beside.survey(to_rehearse(session), plan, cards, part_of_it(cores), buffer, second)
             last = self._listen(of, at, seconds, files)
         except CancelledError:
             last = "The rehearsal was cancelled."

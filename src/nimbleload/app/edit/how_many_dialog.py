@@ -19,7 +19,7 @@ from ...core.survey import Survey
 from ...core.told.how_many import how_often, not_known, sentence
 from ...core.told.rehearsal import missed_words, tried_words
 from ...core.units import milliseconds, percent, told_by
-from ...store.library import own_cores
+from ...store.this_computer import this_computer
 from ..background.rehearsing import Rehearsing
 from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
@@ -160,7 +160,7 @@ class HowManyDialog(Dialog):
             self.attempt.setText("Stop trying")
             self._tried = here.more
             made = self._copies(self._session())(here.more)
-            cores = min(own_cores(), self._of.machine.cores)
+            cores = min(this_computer().cores, self._of.machine.cores)
             self.rehearsing.start_with(made, Plan(), self._of.planned.cards, self._of.buffer, None, cores, SECONDS)
 
     def _tell(self, words: str) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QDialogButtonBox,
@@ -16,6 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.session.computer import Machine
+from ...store.this_computer import from_here, this_computer
 from ..look.panels import Dialog
 from ..look.theme import theme
 
@@ -32,7 +31,6 @@ class ComputerDialog(Dialog):
 
     def __init__(self, machine: Machine, parent: QWidget | None = None) -> None:
         super().__init__("Another computer", parent)
-        self._machine = machine
         self.cores, self.speed = QSpinBox(), QDoubleSpinBox()
         self.cores.setRange(1, 1024)
         self.cores.setValue(machine.cores)
@@ -59,10 +57,9 @@ class ComputerDialog(Dialog):
         column.addWidget(buttons)
 
     def _here(self) -> None:
-        self.cores.setValue(os.cpu_count() or 1)
+        self.cores.setValue(this_computer().cores)
         self.speed.setValue(1.0)
 
     def accept(self) -> None:
-        measured = self._machine.measured_cores
-        self.chosen.emit(Machine(self.cores.value(), self.speed.value(), measured_cores=measured))
+        self.chosen.emit(from_here(Machine(self.cores.value(), self.speed.value())))
         super().accept()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from functools import partial
 from typing import Any
@@ -11,8 +10,10 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu
 
 from ...core.decisions.decision import STANDINGS
-from ...core.session.computer import RATES
+from ...core.session.computer import RATES, parts_of
+from ...core.told.cores import part_words
 from ...core.units import count
+from ...store.this_computer import this_computer
 from .about import About
 from .context import Context
 from .exporting import ask_export
@@ -30,6 +31,11 @@ def _of(window: Any, what: Callable[[Any], object]) -> object:
     """Something of the document on the desk; None if there is none."""
     document = window.desk.document
     return what(document) if document is not None else None
+
+
+def _cores(document: Any) -> tuple[int, bool]:
+    """How many cores it is planned for, and whether that is a part of this computer."""
+    return document.machine.cores, document.machine.kept
 
 
 class Menus:
@@ -164,10 +170,15 @@ class Menus:
             action = self.add(rates, f"{rate / 1000:g} kHz", partial(window.desk.choose_rate, rate))
             self._marks(rates, action, rate, lambda: _of(window, lambda now: now.session.rate))
         computer.addSeparator()
-        for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, os.cpu_count() or 1}):
-            here = " (as many as here)" if cores == os.cpu_count() else ""
-            action = self.add(computer, f"{count(cores, 'core')}{here}", partial(window.choose_cores, cores))
-            self._marks(computer, action, cores, lambda: _of(window, lambda now: now.machine.cores))
+        here = this_computer()
+        for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, here.cores}):
+            words = " (as many as here)" if cores == here.cores else ""
+            action = self.add(computer, f"{count(cores, 'core')}{words}", partial(window.choose_cores, cores))
+            self._marks(computer, action, (cores, False), partial(_of, window, _cores))
+        for part in parts_of(here):
+            words = f"The host &kept on {part_words(part, here)}"
+            action = self.add(computer, words, partial(window.desk.choose_machine, part))
+            self._marks(computer, action, (part.cores, True), partial(_of, window, _cores))
         self.add(computer, "&Another computer…", window.ask_computer)
 
     def _marks(self, menu: QMenu, action: QAction, value: object, in_force: Callable[[], object]) -> None:

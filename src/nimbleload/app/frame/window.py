@@ -25,15 +25,17 @@ from ...core.session.computer import Machine
 from ...core.session.edits import empty
 from ...core.session.session import TempoPoint
 from ...core.session.time_edits import set_tempo
+from ...core.told.cores import cores_words
 from ...core.told.hints import HINTS
 from ...core.told.watching import taken_words
-from ...core.units import count, percent
+from ...core.units import percent
 from ...probe import catalogue
 from ...probe.choosing import recorded
-from ...store.library import Library, own_cores
+from ...store.library import Library
 from ...store.opening import EXCHANGE_SUFFIX, Opened, made_here
 from ...store.recovery import Recovery
 from ...store.session_file import SUFFIX, Saved
+from ...store.this_computer import from_here
 from ..background.desk import Desk
 from ..background.files import Filing
 from ..background.rehearsing import Rehearsing
@@ -219,8 +221,9 @@ class MainWindow(QMainWindow):
         self.balance.tracks.filter.setFocus()
 
     def choose_cores(self, cores: int) -> None:
+        """A computer with so many cores: this one, if it has as many."""
         speed = self.desk.document.machine.speed if self.desk.document else 1.0
-        self.desk.choose_machine(Machine(cores, speed, measured_cores=own_cores()))
+        self.desk.choose_machine(from_here(Machine(cores, speed)))
 
     @property
     def theme_choice(self) -> str:
@@ -414,7 +417,7 @@ class MainWindow(QMainWindow):
             return
         mark = " (unsaved)" if self.desk.has_unsaved else ""
         self.setWindowTitle(f"{document.session.name}{mark} — Nimble Load")
-        runs_at = f"{document.session.rate / 1000:g} kHz   {count(document.machine.cores, 'core')}{mark}"
+        runs_at = f"{document.session.rate / 1000:g} kHz   {cores_words(document.machine)}{mark}"
         self.places.show_session(document.session.name, runs_at)
 
     def stand(self, standing: Standing) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -15,6 +14,7 @@ from ...core.told import computer as told
 from ...core.units import percent, told_by
 from ...machine.hold import Asked
 from ...machine.test_load import MOST, TestLoad
+from ...native.cores import cores
 from ..background.to_window_thread import ToWindowThread
 
 log = logging.getLogger(__name__)
@@ -103,8 +103,7 @@ class LoadPanel(QWidget):
 
     def begin(self) -> None:
         """Begins a load on all cores, at the buffer size and level that are chosen."""
-        cores = tuple(sorted(os.sched_getaffinity(0), reverse=True))
-        asked = Asked(self.buffer.currentData(), 48000, cores, 0.0)
+        asked = Asked(self.buffer.currentData(), 48000, cores().order, 0.0)
         self.heard = ByEar()
         try:
             self._load = TestLoad(asked, self.level.value() / 100, lambda held: self._to_window.post(self._show, held))
@@ -157,7 +156,7 @@ class LoadPanel(QWidget):
                 self.running.emit(False)
             return
         if self._load is not None and held.blocks:
-            self.words.setText(told.load_words(held, self.buffer.currentData(), len(os.sched_getaffinity(0))))
+            self.words.setText(told.load_words(held, self.buffer.currentData(), len(cores().order)))
             if abs(held.load - self.level.value() / 100) < 1e-6:
                 self._note_ran(self._load)
                 self._show_state()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 import threading
 from collections.abc import Sequence
 
@@ -13,6 +12,7 @@ from ...core.computer.ceiling import Ceiling
 from ...core.units import told_by
 from ...machine import hold
 from ...machine.look import look
+from ...native.cores import cores
 from ...store import ceiling_file
 from ..background.to_window_thread import ToWindowThread
 
@@ -74,8 +74,8 @@ class Looking(QObject):
         """Looks for the ceiling at these buffer sizes. Does nothing while one is looked for."""
         if not self.is_finding:
             self._cancel.clear()
-            cores = tuple(sorted(os.sched_getaffinity(0), reverse=True))
-            asked = [hold.Asked(size, rate, cores, seconds) for size in sizes]
+            every = cores().order
+            asked = [hold.Asked(size, rate, every, seconds) for size in sizes]
             self._finder = threading.Thread(target=self._find, args=(asked,), daemon=True)
             self._finder.start()
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QDoubleSpinBox,
@@ -35,6 +33,7 @@ from ...core.told.rehearsal import (
     without_plan,
 )
 from ...core.units import clock, count, microseconds, percent
+from ...store.this_computer import this_computer
 from ..background.desk import Desk
 from ..background.rehearsing import Rehearsing
 from ..look.deadline_view import DeadlineView
@@ -77,7 +76,7 @@ class ProvePage(QWidget):
         self.seconds.setValue(SECONDS)
         self.seconds.setSuffix(" s")
         self.seconds.setAccessibleName("How long to rehearse")
-        here = len(os.sched_getaffinity(0))
+        here = this_computer().cores
         self.cores.setRange(1, here)
         self.cores.setValue(here)
         self.cores.setSuffix(f" of {here} cores")

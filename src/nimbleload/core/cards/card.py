@@ -42,9 +42,8 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 # 4: beside busy cores by the same measure as alone; its own time from blocks that shared the core with nobody.
 # 5: in a row and once a deadline the notes of an instrument are struck alike. 6: what fills up as it sounds on, from
 # when it is full; what others do to the caches, over whole cycles. 7: one of one channel for each channel of its strip.
-# 8: nothing is written to inputs without a signal, which lowered the clock of the core.
-METHOD = 8
-
+# 8: nothing is written to inputs without a signal, which lowered the clock. 9: on a fast core, its other thread free.
+METHOD = 9
 # What may be the work of others by no larger a share is not worth measuring once more.
 DOUBTFUL = 0.05
 # Figures of one place that differ by no larger a share say the same.
@@ -53,7 +52,6 @@ ALIKE = 0.1
 # Those of this computer.
 OWN: tuple[Provenance, ...] = ("measured", "first", "earlier")
 PROVENANCES: tuple[Provenance, ...] = tuple(PROVENANCE_WORDS)
-
 
 # Below these (dB) what a null test leaves is told to be exact, or nearly so.
 EXACT_DB, NEAR_DB = -100.0, -60.0
@@ -272,9 +270,11 @@ class Upkeep(msgspec.Struct, frozen=True):
     """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
 
     `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
-    each per second of sound, while it runs. `beside` is how many times dearer a block gets while the other cores
-    compute as well. `graphics` names what it has loaded to compute on a graphics card with; what it does there cannot
-    be seen.
+    each per second of sound, while it runs. `beside` is how many times dearer a block gets while so many `others`, one
+    thread of each other real core, compute as well (0: in an earlier way, all other threads). `paired` is how many
+    times dearer it gets while the other thread of its own core does, `slower` how many times as long it takes on one of
+    the computer's slow cores (1: not at all, or there is none). `graphics` names what it has loaded to compute on a
+    graphics card with; what it does there cannot be seen.
     """
 
     memory: int
@@ -284,6 +284,9 @@ class Upkeep(msgspec.Struct, frozen=True):
     read: float
     beside: float = 1.0
     graphics: str = ""
+    others: int = 0
+    paired: float = 1.0
+    slower: float = 1.0
 
 
 class Effect(msgspec.Struct, frozen=True):

@@ -8,7 +8,8 @@ import msgspec
 class Core(msgspec.Struct, frozen=True):
     """One core: who sets its clock and how (clocks in kHz); `siblings` are the cores it shares its units with.
 
-    `throttled` counts how often it slowed down because it was hot, since the computer started.
+    `throttled` counts how often it slowed down because it was hot, since the computer started. `is_slow` says that
+    others are clearly faster.
     """
 
     number: int
@@ -19,7 +20,12 @@ class Core(msgspec.Struct, frozen=True):
     most: int | None = None
     siblings: tuple[int, ...] = ()
     throttled: int | None = None
-    capacity: int | None = None
+    is_slow: bool = False
+
+    @property
+    def is_first(self) -> bool:
+        """Whether it is the first thread of a real core, by number."""
+        return self.number == min(self.siblings, default=self.number)
 
 
 class IdleState(msgspec.Struct, frozen=True):

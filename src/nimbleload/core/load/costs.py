@@ -24,8 +24,8 @@ class PerKey(NamedTuple):
     In the company of all others, without what the machine adds by interrupting. `source` (N, K) are provenances by
     number; `beside` (N, K) is what it costs more while all other cores compute, `aside` (N, K) what its own threads and
     processes compute meanwhile, on whichever core is free. `cold` (N, K) is the part of `seconds` that goes to what
-    this computer does to the caches between two blocks, beyond what the session's own plugins do, and `slowed` (N, K)
-    the part that goes to the lower clock beside plugins that lower it.
+    this computer does to the caches between two blocks, beyond what the session's own plugins do, `slowed` (N, K) the
+    part that goes to the lower clock beside plugins that lower it, `uneven` (N, K) the part that goes to slow cores.
     """
 
     seconds: NDArray[np.float64]
@@ -34,6 +34,7 @@ class PerKey(NamedTuple):
     aside: NDArray[np.float64]
     cold: NDArray[np.float64]
     slowed: NDArray[np.float64]
+    uneven: NDArray[np.float64]
 
 
 class Among(NamedTuple):
@@ -69,6 +70,7 @@ class Costs(NamedTuple):
     aside: NDArray[np.float64]
     cold: NDArray[np.float64]
     slowed: NDArray[np.float64]
+    uneven: NDArray[np.float64]
 
 
 def costs(prepared: Prepared, machine: Machine, buffer: int, among: Among | None = None) -> Costs:
@@ -86,10 +88,10 @@ def costs(prepared: Prepared, machine: Machine, buffer: int, among: Among | None
     count = len(prepared.session.strips)
     card, strip = uses.card[uses.live], uses.strip[uses.live]
     is_live = prepared.live[strip]
-    own, beside, aside, cold, slowed = (np.zeros((len(each.seconds), count)) for _ in range(5))
+    own, beside, aside, cold, slowed, uneven = (np.zeros((len(each.seconds), count)) for _ in range(6))
     kinds = (
         (own, each.seconds, ahead.seconds), (beside, each.beside, ahead.beside), (aside, each.aside, ahead.aside),
-        (cold, each.cold, ahead.cold), (slowed, each.slowed, ahead.slowed),
+        (cold, each.cold, ahead.cold), (slowed, each.slowed, ahead.slowed), (uneven, each.uneven, ahead.uneven),
     )  # fmt: skip
     for row in range(len(own)):
         for found, one, other in kinds:
@@ -103,7 +105,7 @@ def costs(prepared: Prepared, machine: Machine, buffer: int, among: Among | None
     total = (own + overhead) * (1 + interrupted)
     return Costs(
         buffer, total, overhead, interrupted, _missing(prepared, each), beside * (1 + interrupted), each, ahead, calls,
-        aside * (1 + interrupted), cold * (1 + interrupted), slowed * (1 + interrupted),
+        aside * (1 + interrupted), cold * (1 + interrupted), slowed * (1 + interrupted), uneven * (1 + interrupted),
     )  # fmt: skip
 
 
@@ -151,15 +153,26 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, amo
     cold = seconds * (dearer - company)
     slowed = seconds * (1 + dearer) * (slower - 1)
     seconds = seconds * (1 + dearer) * slower
+    uneven = seconds * ((figures.slower - 1) * machine.on_slow())
+    seconds = seconds + uneven
     source = np.vstack((sized.source, np.repeat(sized.source[FULL:], len(notes), axis=0)))
     if machine.is_another:
         source = np.where(source == NUMBERS["measured"], NUMBERS["scaled"], source)
     if host.suspends:
-        seconds[SILENT] = cold[SILENT] = slowed[SILENT] = 0.0
+        seconds[SILENT] = cold[SILENT] = slowed[SILENT] = uneven[SILENT] = 0.0
     aside = np.vstack((sized.aside, np.repeat(sized.aside[FULL:], len(notes), axis=0)))
     # What other cores take was measured in a row: what coming back costs anyway they cannot take again.
-    beside = np.maximum(figures.beside / (1 + paced) - 1, 0.0)
-    return PerKey(seconds, source, seconds * beside, seconds * aside, cold, slowed)
+    count = threads(host, machine)
+    beside = np.maximum(figures.beside / (1 + paced) - 1, 0.0) * of_others(machine, count, figures.others)
+    beside += (figures.paired - 1) * machine.in_pairs(count)
+    return PerKey(seconds, source, seconds * beside, seconds * aside, cold, slowed, uneven)
+
+
+def of_others(machine: Machine, count: int, measured: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Which share counts of what plugins (K) take more beside other real cores, `measured` beside so many of them: as
+    many compute as so many threads lie on. Beside more it is not known to be more."""
+    there = machine.real_for(count) - 1
+    return np.where(measured > 0, np.minimum(there / np.maximum(measured, 1), 1.0), 1.0)
 
 
 def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:
@@ -199,10 +212,10 @@ def at_lower_clock(prepared: Prepared, size: int, lowers: float = 1.0) -> NDArra
 
 
 def touched(prepared: Prepared, machine: Machine) -> float:
-    """Bytes of cache that all plugins together use in a block, for each thread that shares the work."""
+    """Bytes of cache that all plugins together use in a block, for each real core on which the work is shared."""
     uses = prepared.uses
     footprint = prepared.figures.footprint[uses.card[uses.live]]
-    return float(footprint.sum()) / threads(prepared.session.host, machine)
+    return float(footprint.sum()) / machine.real_for(threads(prepared.session.host, machine))
 
 
 def interrupted_share(prepared: Prepared, buffer: int) -> float:

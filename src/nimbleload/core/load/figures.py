@@ -63,6 +63,9 @@ class Figures:
         upkeeps = [card.upkeep if card is not None else None for card in self.found]
         self.footprint = np.array([float(u.footprint) if u is not None else 0.0 for u in upkeeps])
         self.beside = np.array([u.beside if u is not None else 1.0 for u in upkeeps])
+        self.others = np.array([u.others if u is not None else 0 for u in upkeeps])
+        self.paired = np.array([u.paired if u is not None else 1.0 for u in upkeeps])
+        self.slower = np.array([u.slower if u is not None else 1.0 for u in upkeeps])
         self.voices = np.array([key.voices for key in self.keys], np.int64)
         self.has_notes = np.array([card is not None and bool(card.polyphony) for card in self.found], np.bool_)
         self._cells = [_by_place(card, rate) for card in self.found]

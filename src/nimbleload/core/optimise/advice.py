@@ -10,8 +10,9 @@ import numpy as np
 
 from ..decisions.decision import Decision
 from ..decisions.price import Price
-from ..load.case import case
+from ..load.case import Case, case
 from ..load.prepared import prepare
+from ..session.computer import Machine, parts_of
 from ..survey import Instant, Survey, saving
 from .candidates import Candidate, Wishes, candidates, wishes_for
 from .steps import steps_of
@@ -35,6 +36,13 @@ class OtherWay(NamedTuple):
 
     listed: bool
     parts: int
+    load: float
+
+
+class Kept(NamedTuple):
+    """The load of this moment's block with the host kept on so many of this computer's cores (fraction)."""
+
+    machine: Machine
     load: float
 
 
@@ -89,9 +97,23 @@ def other_ways(of: Survey, at: Instant) -> list[OtherWay]:
     for listed, parts in ((not host.listed, host.parts), *((host.listed, p) for p in PARTS if p != host.parts)):
         other = msgspec.structs.replace(host, listed=listed, parts=parts)
         session = msgspec.structs.replace(of.planned.session, host=other)
-        there = case(prepare(session, of.planned.cards, of.planned, of.now), of.machine, of.buffer)
-        states = there.moments.states[there.moments.at(at.second)]
-        made = float(there.played(np.asarray(states)[None, :]).makespan[0]) / of.deadline
+        made = _load(of, at, case(prepare(session, of.planned.cards, of.planned, of.now), of.machine, of.buffer))
         if made < load - HELPS:
             found.append(OtherWay(listed, parts, made))
     return sorted(found, key=lambda way: way.load)
+
+
+def kept_best(of: Survey, at: Instant) -> Kept | None:
+    """The same block with the host kept on those cores of this computer that are alike, in the way that lowers it most;
+    None if none does, or all are alike anyway, or it is another computer."""
+    if of.machine.is_another or of.machine.kept:
+        return None
+    found = [Kept(each, _load(of, at, case(of.planned, each, of.buffer))) for each in parts_of(of.machine)]
+    best = min(found, key=lambda each: each.load, default=None)
+    return best if best is not None and best.load < at.rung(of.buffer).load - HELPS else None
+
+
+def _load(of: Survey, at: Instant, there: Case) -> float:
+    """What the moment's block takes there, as a fraction of the deadline."""
+    states = there.moments.states[there.moments.at(at.second)]
+    return float(there.played(np.asarray(states)[None, :]).makespan[0]) / of.deadline

@@ -52,18 +52,84 @@ class Device(msgspec.Struct, frozen=True):
 class Machine(msgspec.Struct, frozen=True):
     """The computer that is to play the session: core count, and speed against the one measured on (1 = equal).
 
-    `measured_cores` is how many cores the one measured on has; 0 where that is not known.
+    `measured_cores` is how many cores the one measured on has; 0 where that is not known. Of the cores, threads of one
+    real core counted each, so many are `second` threads of a fast one, and so many `slow` ones. With `kept` it is the
+    computer measured on, and the host is kept on these of its cores.
     """
 
     cores: int = 4
     speed: float = 1.0
     name: str = ""
     measured_cores: int = 0
+    second: int = 0
+    slow: int = 0
+    kept: bool = False
 
     @property
     def is_another(self) -> bool:
         """Whether figures are scaled to it: it has another clock, or another number of cores, than measured on."""
-        return self.speed != 1.0 or self.measured_cores not in (0, self.cores)
+        return self.speed != 1.0 or (self.measured_cores not in (0, self.cores) and not self.kept)
+
+    @property
+    def real(self) -> int:
+        """How many real cores it has, fast and slow."""
+        return max(self.cores - self.second, 1)
+
+    @property
+    def fast(self) -> int:
+        """How many of its real cores are fast."""
+        return max(self.real - self.slow, 0)
+
+    def real_for(self, threads: int) -> float:
+        """On how many of its real cores so many threads compute at once: what is expected if they lie anywhere, as
+        threads in real time do on Linux."""
+        pairs, count = min(self.second, self.cores // 2), self.cores
+        free = max(count - threads, 0)
+        both_free = free * (free - 1) / (count * (count - 1)) if count > 1 else 0.0
+        return max(pairs * (1 - both_free) + (count - 2 * pairs) * (count - free) / count, 1.0)
+
+    def in_pairs(self, threads: int) -> float:
+        """With what chance something computes on the other thread of a core while so many compute (0 … 1)."""
+        if self.cores < 2:
+            return 0.0
+        return min(2 * self.second / self.cores, 1.0) * (min(threads, self.cores) - 1) / (self.cores - 1)
+
+    def on_slow(self) -> float:
+        """Which share of what is computed lies on slow cores (0 … 1), if it may lie anywhere."""
+        return min(self.slow / self.cores, 1.0)
+
+
+def kept_on(cores: int, here: Machine) -> Machine:
+    """The computer measured on, with its host kept on so many of its cores (at least one, at most all): the fast ones
+    first, then the slow ones, then second threads."""
+    count = max(1, min(cores, here.cores))
+    slow = min(max(count - here.fast, 0), here.slow)
+    return _part(here, count, max(count - here.real, 0), slow)
+
+
+def parts_of(here: Machine) -> tuple[Machine, ...]:
+    """The computer measured on, with its host kept on those of its cores that are alike: on the fast ones, on one
+    thread of each of these, and on one thread of each core."""
+    found = []
+    if here.slow:
+        found.append(_part(here, here.fast + here.second, here.second, 0))
+    if here.second:
+        found += [kept_on(here.fast, here)] if here.slow else []
+        found.append(kept_on(here.real, here))
+    return tuple(found)
+
+
+def _part(here: Machine, cores: int, second: int, slow: int) -> Machine:
+    return Machine(cores, 1.0, here.name, here.cores, second, slow, cores < here.cores)
+
+
+def seen_from(machine: Machine, here: Machine) -> Machine:
+    """A machine as saved, on the computer that is measured on: it is that one, or a part of it, or another."""
+    if machine.speed == 1.0 and not machine.kept and machine.cores == here.cores:
+        return msgspec.structs.replace(here, name=machine.name)
+    there = machine.slow <= here.slow and machine.second <= here.second and machine.fast <= here.fast
+    kept = machine.kept and there and machine.cores < here.cores
+    return msgspec.structs.replace(machine, measured_cores=here.cores, kept=kept)
 
 
 def threads(host: Host, machine: Machine) -> int:

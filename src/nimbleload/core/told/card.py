@@ -6,7 +6,7 @@ from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence, Upk
 from ..cards.doubt import disturbed_in_turns
 from ..cards.rhythm import rhythm
 from ..session.computer import deadline
-from ..units import compared, decibels, microseconds, milliseconds, percent
+from ..units import all_of, compared, decibels, microseconds, milliseconds, percent
 from .trouble import trouble_of
 
 # A filter's own delay is no false latency, and rounding is no other sound.
@@ -25,7 +25,8 @@ OVER_DB = 0.1
 
 COMPANY_TOLD = 4 << 20
 
-
+# So many times as long beside others is worth a word.
+WORTH_TELLING = 1.03
 # Another cost with other input is told beyond this share of it, and so many seconds.
 MINDS, LEAST_MINDED = 0.1, 0.5e-6
 
@@ -201,7 +202,7 @@ def _company(card: CostCard, rate: int, buffer: int) -> list[str]:
 
 
 def _upkeep(of: Upkeep) -> list[str]:
-    said = []
+    said = _around(of)
     if of.memory >= 1 << 20:
         said.append(f"Each instance keeps {of.memory / (1 << 20):.0f} MB of memory.")
     if of.graphics:
@@ -213,6 +214,16 @@ def _upkeep(of: Upkeep) -> list[str]:
     if of.faults >= 10:
         said.append(f"Meets {of.faults:.0f} page faults in each second: each can hold up a block.")
     return said
+
+
+def _around(of: Upkeep) -> list[str]:
+    """What the cores around it do to it, where it is worth a word."""
+    kinds = (
+        (of.beside, "while other cores compute"), (of.paired, "beside another on the other thread of its core"),
+        (of.slower, "on a slow core of this computer"),
+    )  # fmt: skip
+    told = [f"{factor:.2f} times as long {where}" for factor, where in kinds if factor >= WORTH_TELLING]
+    return [f"Takes {all_of(told)}."] if told else []
 
 
 def shareable(linear_db: float) -> str:

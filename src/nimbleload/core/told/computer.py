@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 
 from ..computer.by_ear import ByEar
 from ..computer.ceiling import LOWEST, ONE_IN, Ceiling, Held
-from ..computer.facts import Busy, Facts
+from ..computer.facts import Busy, Core, Facts
 from ..units import agreeing, count, microseconds, milliseconds, percent
 
 Grade = Literal["matters", "note", "well", "unseen"]
@@ -113,30 +113,35 @@ def _hot(of: Facts) -> Finding | None:
 
 
 def _shared_cores(of: Facts) -> Finding | None:
-    pairs = [core for core in of.cores if len(core.siblings) > 1]
-    if not pairs:
+    first = [core for core in of.cores if core.is_first]
+    if len(first) == len(of.cores):
         return None
-    real = len({core.siblings for core in pairs}) + len(of.cores) - len(pairs)
     return Finding(
-        "Cores in pairs", "note", f"{len(of.cores)} cores are threads of {real} real ones.",
-        "Two of a pair share their units: a plugin beside another on the same core takes longer. "
-        "A host with as many threads as real cores is steadier. Whether it helps can be seen on Watch.",
-        "echo off | sudo tee /sys/devices/system/cpu/smt/control",
+        "Cores in pairs", "note", f"{len(of.cores)} cores are threads of {count(len(first), 'real one')}.",
+        "Two of a pair share their units: a plugin beside another on the same core takes longer, and Linux puts "
+        "threads in real time wherever there is room, on the other half of a busy core as well. Started so, a host "
+        "stays on one thread of each. What that would do to a session, Balance computes: Computer, in the menu.",
+        f"taskset -c {_numbers(first)} NAME-OF-YOUR-HOST", _boot(of, "nosmt"),
     )  # fmt: skip
 
 
 def _unequal_cores(of: Facts) -> Finding | None:
-    most = {core.most for core in of.cores if core.most} or {core.capacity for core in of.cores if core.capacity}
-    if len(most) < 2 or min(most) > 0.9 * max(most):
+    fast = [core for core in of.cores if not core.is_slow]
+    if len(fast) == len(of.cores):
         return None
-    largest = max(most)
-    fast = [core.number for core in of.cores if (core.most or core.capacity) == largest]
+    first = [core for core in fast if core.is_first]
+    one = "" if len(first) == len(fast) else f" One thread of each are {_numbers(first)}."
     return Finding(
         "Unequal cores", "note",
-        f"Of {len(of.cores)} cores {agreeing(len(fast), 'is', 'are')} faster than the others.",
-        "A track that lands on a slow core takes longer there. Hosts can be kept on the fast ones.",
-        f"taskset -a -c {','.join(map(str, fast))} NAME-OF-YOUR-HOST",
+        f"Of {count(len(of.cores), 'core')} {agreeing(len(of.cores) - len(fast), 'is', 'are')} slower than the others.",
+        "A track that lands on a slow core takes longer there, and so does all that waits for it. Started so, a host "
+        f"stays on the fast ones.{one} What that would do to a session, Balance computes: Computer, in the menu.",
+        f"taskset -c {_numbers(fast)} NAME-OF-YOUR-HOST",
     )  # fmt: skip
+
+
+def _numbers(cores: Iterable[Core]) -> str:
+    return ",".join(str(core.number) for core in cores)
 
 
 def _rests(of: Facts) -> Finding:

@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from ..block.schedule import Block
 from ..load.peaks import Peaks, bad_loads
-from ..optimise.advice import Help, OtherWay, best_help, other_ways
+from ..optimise.advice import Help, Kept, OtherWay, best_help, kept_best, other_ways
 from ..survey import Instant, Survey, block_with, peaks
 from ..units import listed, minutes, percent
+from .cores import part_words
 from .steps import words
 from .verdict import Verdict, verdict
 
@@ -44,7 +45,8 @@ def outlook(of: Survey, at: Instant, go_on: Callable[[], object] = lambda: None)
     over = at.rung(of.buffer).load > of.session.limit
     best = best_help(of, at) if over else None
     ways = other_ways(of, at) if at.judged.kind == "waiting" else []
-    return Outlook(found, best, retold(of, at, drawn, best, ways), *blocks)
+    kept = kept_best(of, at) if over else None
+    return Outlook(found, best, retold(of, at, drawn, best, ways, kept), *blocks)
 
 
 def band(of: Survey, go_on: Callable[[], object] = lambda: None) -> NDArray[np.float64]:
@@ -55,7 +57,9 @@ def band(of: Survey, go_on: Callable[[], object] = lambda: None) -> NDArray[np.f
     return loads
 
 
-def retold(of: Survey, at: Instant, drawn: Peaks, best: Help | None, ways: list[OtherWay]) -> Verdict:
+def retold(
+    of: Survey, at: Instant, drawn: Peaks, best: Help | None, ways: list[OtherWay], kept: Kept | None = None
+) -> Verdict:
     """The verdict of the moment, with its peaks and what would help most."""
     said, load = verdict(of, at), at.rung(of.buffer).load
     if said.kind == "unknown":
@@ -79,4 +83,7 @@ def retold(of: Survey, at: Instant, drawn: Peaks, best: Help | None, ways: list[
     for way in ways[:1]:
         how = f"in {way.parts} parts" if way.parts != of.session.host.parts else "in another order"
         advice += f" A host that computes the block {how} would take {percent(way.load)}."
+    if kept is not None:
+        cores = part_words(kept.machine, of.machine)
+        advice += f" With the host kept on {cores} it would take {percent(kept.load)} (see Machine)."
     return said._replace(advice=advice)

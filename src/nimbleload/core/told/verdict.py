@@ -8,8 +8,8 @@ from __future__ import annotations
 from typing import Literal, NamedTuple
 
 from ..load.judged import Judged, JudgedKind
-from ..survey import Instant, Survey
-from ..units import clock, milliseconds, percent
+from ..survey import Instant, Parts, Survey
+from ..units import all_of, clock, milliseconds, percent
 from .as_known import counted_as_nothing, without_figure
 
 VerdictKind = JudgedKind | Literal["peaks"]
@@ -94,20 +94,26 @@ def _aside(of: Survey, at: Instant) -> str:
     return f"Plugins' own threads compute {percent(share)} of one core of it." if share >= 0.005 else ""
 
 
+def adds(of: Parts) -> tuple[tuple[float, str], ...]:
+    """What the computer adds to a load (fractions of the deadline), each with the reason."""
+    return (
+        (of.computer, "because it interrupts"),
+        (of.cold, "because it keeps no caches between two blocks"),
+        (of.slowed, "because it lowers its clock beside plugins that compute with wide vectors"),
+        (of.beside, "because its cores slow each other down"),
+        (of.uneven, "because some of its cores are slow"),
+    )  # fmt: skip
+
+
 def _computer(at: Instant) -> str:
     """What the computer adds, where it is worth a word."""
-    kinds = (
-        (at.parts.computer, "which interrupts"),
-        (at.parts.cold, "which keeps no caches between two blocks"),
-        (at.parts.slowed, "which lowers its clock beside plugins that compute with wide vectors"),
-    )  # fmt: skip
-    told = [(share, words) for share, words in kinds if share >= 0.005]
+    told = [(share, words) for share, words in adds(at.parts) if share >= 0.005]
     if not told:
         return ""
     if len(told) == 1:
-        return f"{percent(told[0][0])} of it is this computer, {told[0][1]}."
-    parts = " and ".join(f"{percent(share)} {words}" for share, words in told)
-    return f"{percent(sum(share for share, _ in told))} of it is this computer: {parts}."
+        return f"{percent(told[0][0])} of it is this computer's, {told[0][1]}."
+    parts = all_of([f"{percent(share)} {words}" for share, words in told], len(told))
+    return f"{percent(sum(share for share, _ in told))} of it is this computer's: {parts}."
 
 
 def _larger(judged: Judged, rate: int) -> str:
