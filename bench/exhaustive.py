@@ -16,9 +16,8 @@ from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.optimise.candidates import Wishes, candidates
 from nimbleload.core.optimise.suggest import suggest
-from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey
-from tests.helpers.exhaustive import as_many, cheapest, hosted, small
+from tests.helpers.exhaustive import as_many, cheapest, computer, hosted, small
 
 MOST = 16
 
@@ -35,7 +34,7 @@ def main() -> None:
         rng = random.Random(seed)
         of, cards = small(rng)
         of = hosted(of, rng) if seed % 2 else of
-        before = survey(of, Plan(), cards, Machine(rng.randint(1, 3)), 256)
+        before = survey(of, Plan(), cards, computer(rng, 3), 256)
         limit = float(before.after.load.max()) * rng.uniform(0.35, 1.0)
         wishes = Wishes(limit, rng.choice(list(PRESETS.values())))
         found = candidates(before, wishes)

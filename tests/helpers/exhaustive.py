@@ -140,6 +140,11 @@ def small(rng: random.Random) -> tuple[Session, dict]:
             upkeep = Upkeep(0, rng.randint(0, 1 << 20), 0.0, 0.0, 0.0, rng.uniform(1.0, 1.5))
             company = (Company(RATE, 256, (0, 1 << 20, 1 << 22), (1.0, rng.uniform(1, 1.2), 1.3)),)
             costs[key] = msgspec.structs.replace(each, upkeep=upkeep, company=company)
+    pairs = random.Random(f"{costs[next(iter(keys))].cells[0].mean} in pairs")
+    for key, each in costs.items():
+        if each.company:
+            more = {"others": pairs.choice((0, 1, 3)), "paired": pairs.uniform(1, 1.8), "slower": pairs.uniform(1, 2.2)}
+            costs[key] = msgspec.structs.replace(each, upkeep=msgspec.structs.replace(each.upkeep, **more))
     first = rng.choice(list(keys))
     apart = random.Random(costs[first].cells[0].mean)
     if apart.random() < 0.4:  # some lower the clock of their core
@@ -153,6 +158,14 @@ def small(rng: random.Random) -> tuple[Session, dict]:
     rings = costs[first].tail if apart.random() < 0.5 else apart.choice((0.0, 0.3, 1.5))
     costs[lighter.card_key()] = card(lighter, 0.02 * BLOCK, 0.01 * BLOCK, rings)
     return msgspec.structs.replace(of, variants=(variant,)), costs
+
+
+def computer(rng: random.Random, most: int) -> Machine:
+    """One of so many cores at most, some of which may be second threads of others, and some slow."""
+    cores = rng.randint(1, most)
+    apart = random.Random(f"{rng.getstate()[1][:4]} {cores}")
+    second = apart.choice((0, apart.randint(0, cores // 2)))
+    return Machine(cores, second=second, slow=apart.choice((0, apart.randint(0, cores - 2 * second))))
 
 
 def hosted(of: Session, rng: random.Random) -> Session:

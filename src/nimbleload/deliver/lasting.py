@@ -6,8 +6,10 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
-from ..core.cards.card import Cards
+from ..core.cards.card import Cards, Upkeep
+from ..core.load.costs import beside_share
 from ..core.piece.moments import union
+from ..store.this_computer import this_computer
 from .against import AGAIN, merged
 from .carrying import MIX, Prepared
 from .in_order import CORES
@@ -94,9 +96,16 @@ def _stage(stage: Stage, of: Pass, cards: Cards) -> tuple[float, bool]:
         if card is not None:
             each = share * card.cost(of.rate, of.buffer, "sounding").seconds
             each += (1 - share) * card.cost(of.rate, of.buffer, "silent").seconds
-            # The other cores are at it, too.
-            found += each * of.samples / of.buffer * (card.upkeep.beside if card.upkeep is not None else 1.0)
+            found += each * of.samples / of.buffer * (1 + _of_others(card.upkeep))
     return found, known
+
+
+def _of_others(of: Upkeep | None) -> float:
+    """Which share more a plugin takes where all cores of this computer are at it, fast ones and slow ones."""
+    here = this_computer()
+    if of is None:
+        return 0.0
+    return float(beside_share(of, here, here.cores)) + (of.slower - 1) * here.on_slow()
 
 
 class TimeLeft:

@@ -22,7 +22,7 @@ from nimbleload.core.optimise.rows import Rows
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey, with_plan
 from tests.core.optimise.test_program import choices
-from tests.helpers.exhaustive import BLOCK, as_many, hosted, small
+from tests.helpers.exhaustive import BLOCK, as_many, computer, hosted, small
 from tests.helpers.often import often
 from tests.helpers.sessions import bus, card, cards_for, session, track, use
 
@@ -32,7 +32,7 @@ def sessions(first: int, count: int):
     for seed in range(first, first + count):
         rng = random.Random(seed)
         of, cards = small(rng)
-        before = survey(hosted(of, rng) if seed % 2 else of, Plan(), cards, Machine(rng.randint(1, 4)), 256)
+        before = survey(hosted(of, rng) if seed % 2 else of, Plan(), cards, computer(rng, 4), 256)
         wishes = Wishes(float(before.after.load.max()) * rng.uniform(0.4, 0.9))
         found = candidates(before, wishes)
         if 2 <= len(found) <= 8 and mutual(before, held(before.case, found)):

@@ -20,7 +20,7 @@ from nimbleload.core.optimise.proof import by_price
 from nimbleload.core.optimise.rows import BUS, Rows
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import survey
-from tests.helpers.exhaustive import BLOCK, hosted, small
+from tests.helpers.exhaustive import BLOCK, computer, hosted, small
 from tests.helpers.often import often
 from tests.helpers.sessions import bus, cards_for, session, track
 
@@ -30,7 +30,7 @@ def tried(seed: int):
     rng = random.Random(seed)
     of, cards = small(rng)
     of = hosted(of, rng) if seed % 2 else of
-    before = survey(of, Plan(), cards, Machine(rng.randint(1, 4)), 256)
+    before = survey(of, Plan(), cards, computer(rng, 4), 256)
     wishes = Wishes(float(before.after.load.max()) * 0.5)
     found = candidates(before, wishes)
     program = Program(before, found, wishes, Rows(before, found))

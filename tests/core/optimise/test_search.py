@@ -39,7 +39,7 @@ from nimbleload.core.session.session import Section
 from nimbleload.core.survey import survey
 from nimbleload.core.told.steps import in_the_way, step_words, why
 from nimbleload.shell.common import demo_saved
-from tests.helpers.exhaustive import BLOCK, as_many, cheapest, hosted, one_by_one, small, worst
+from tests.helpers.exhaustive import BLOCK, as_many, cheapest, computer, hosted, one_by_one, small, worst
 from tests.helpers.few_tracks import few_tracks
 from tests.helpers.often import often
 from tests.helpers.optima import known
@@ -52,7 +52,7 @@ def random_wish(seed: int):
     of, cards = small(rng)
     if seed % 2:
         of = hosted(of, rng)
-    before = survey(of, Plan(), cards, Machine(rng.randint(1, 3)), 256)
+    before = survey(of, Plan(), cards, computer(rng, 3), 256)
     limit = float(before.after.load.max()) * rng.uniform(0.35, 1.0)
     return before, Wishes(limit, rng.choice(list(PRESETS.values())))
 
@@ -124,7 +124,7 @@ def test_a_plugin_that_is_switched_off_lets_its_track_fall_silent_and_be_suspend
     """Together they save more than either alone: found by `bench.exhaustive`, which proved too high a least price."""
     rng = random.Random(91313)
     of, cards = small(rng)
-    before = survey(hosted(of, rng), Plan(), cards, Machine(rng.randint(1, 3)), 256)
+    before = survey(hosted(of, rng), Plan(), cards, computer(rng, 3), 256)
     wishes = Wishes(float(before.after.load.max()) * rng.uniform(0.35, 1.0), rng.choice(list(PRESETS.values())))
     made = suggest(before, wishes, small=0)
     assert {d.kind for d in made.plan.decisions} == {"off", "suspend", "freeze"}

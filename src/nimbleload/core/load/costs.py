@@ -7,11 +7,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import PROVENANCES, Provenance
+from ..cards.card import PROVENANCES, Provenance, Upkeep
 from ..piece.moments import FEWER, FULL, SILENT
 from ..session.computer import Host, Machine, threads
 from ..session.plugins import PluginUse
-from .figures import NUMBERS
+from .figures import NUMBERS, Figures
 from .prepared import Prepared
 
 # Rows of what strips do: their states (int16, see `Moments`), or only whether they sound (bool).
@@ -162,17 +162,23 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, amo
         seconds[SILENT] = cold[SILENT] = slowed[SILENT] = uneven[SILENT] = 0.0
     aside = np.vstack((sized.aside, np.repeat(sized.aside[FULL:], len(notes), axis=0)))
     # What other cores take was measured in a row: what coming back costs anyway they cannot take again.
-    count = threads(host, machine)
-    beside = np.maximum(figures.beside / (1 + paced) - 1, 0.0) * of_others(machine, count, figures.others)
-    beside += (figures.paired - 1) * machine.in_pairs(count)
+    beside = beside_share(figures, machine, threads(host, machine), paced)
     return PerKey(seconds, source, seconds * beside, seconds * aside, cold, slowed, uneven)
 
 
-def of_others(machine: Machine, count: int, measured: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Which share counts of what plugins (K) take more beside other real cores, `measured` beside so many of them: as
-    many compute as so many threads lie on. Beside more it is not known to be more."""
-    there = machine.real_for(count) - 1
-    return np.where(measured > 0, np.minimum(there / np.maximum(measured, 1), 1.0), 1.0)
+def beside_share(
+    of: Figures | Upkeep, machine: Machine, count: int, paced: NDArray[np.float64] | float = 0.0
+) -> NDArray[np.float64]:
+    """Which share of its own time a block of each key (K), or of one plugin, takes more while so many threads compute,
+    beyond what coming back costs anyway (`paced`, K).
+
+    Beside other real cores as many count as the threads lie on, of those beside which it was measured; beside more of
+    them it is not known to take more. Beside the other thread of its core: with what chance one computes there.
+    """
+    there = (machine.real_for(count) - 1) / np.maximum(of.others, 1)
+    part = np.where(np.greater(of.others, 0), np.minimum(there, 1.0), 1.0)
+    others = np.maximum(of.beside / (1 + paced) - 1, 0.0) * part
+    return np.asarray(others + (of.paired - 1) * machine.in_pairs(count), np.float64)
 
 
 def use_seconds(prepared: Prepared, of: Costs) -> NDArray[np.float64]:
@@ -215,7 +221,12 @@ def touched(prepared: Prepared, machine: Machine) -> float:
     """Bytes of cache that all plugins together use in a block, for each real core on which the work is shared."""
     uses = prepared.uses
     footprint = prepared.figures.footprint[uses.card[uses.live]]
-    return float(footprint.sum()) / machine.real_for(threads(prepared.session.host, machine))
+    return float(footprint.sum()) / shared_by(prepared.session.host, machine)
+
+
+def shared_by(host: Host, machine: Machine) -> float:
+    """On how many real cores, each with its own caches, the work is shared."""
+    return machine.real_for(threads(host, machine))
 
 
 def interrupted_share(prepared: Prepared, buffer: int) -> float:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..load.costs import Among, calls_of, touched
+from ..load.costs import Among, calls_of, shared_by, touched
 from ..survey import Survey
 from .candidates import Candidate, Held, Wishes, held
 from .evaluate import FEW, Chosen
@@ -48,7 +48,8 @@ def mutual(of: Survey, holds: Held) -> list[Mutual]:
         return []
     freed = holds.freed(figures.footprint)
     shares = [holds.freed(seconds) / whole for seconds, whole in zip(clocks, wholes, strict=True) if whole > 0]
-    return [Mutual(now, freed / of.threads), Mutual(1.0, np.max(shares or [np.zeros(len(freed))], axis=0))]
+    caches = Mutual(now, freed / shared_by(of.planned.session.host, of.machine))
+    return [caches, Mutual(1.0, np.max(shares or [np.zeros(len(freed))], axis=0))]
 
 
 def among(of: Survey, rows: Rows, chosen: Chosen) -> Among | None:

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from ..block.bounds import cuts
 from ..block.play import in_a_row
 from ..load.case import Case, case
-from ..load.costs import Among, touched
+from ..load.costs import Among, beside_share, touched
 from ..piece.moments import SILENT
 from ..survey import Survey, with_plan
 from .activity import Activity, Known, Saved, moves
@@ -141,7 +141,8 @@ class Rows:
         if self.threads == 1:
             return np.ones(len(self.distinct)), np.zeros(len(self.distinct))
         work, beside = self.cost.sum(axis=1), self.beside.sum(axis=1)
-        most, sure = float(np.max(self.case.prepared.figures.beside, initial=1.0)) - 1, np.zeros(len(work))
+        taken = beside_share(self.case.prepared.figures, self.case.machine, self.threads)
+        most, sure = float(np.max(taken, initial=0.0)), np.zeros(len(work))
         if money is not None:
             saved = self._summed(np.maximum(self.saved, 0.0))
             work = np.maximum(work - self._most_saved(saved, money), 1e-12)
