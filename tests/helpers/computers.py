@@ -16,6 +16,7 @@ def put(root: Path, path: str, content: object) -> None:
 
 def plain(root: Path, cores: int = 4) -> Path:
     """What every Linux computer shows, whatever its settings: four equal cores that are really four."""
+    put(root, f"{CPU}/online", f"0-{cores - 1}")
     put(root, "proc/version", VERSION.format("6.12.1", "PREEMPT_DYNAMIC"))
     put(root, "proc/cmdline", "root=/dev/sda1 quiet preempt=full threadirqs")
     put(root, "proc/cpuinfo", "processor : 0\nflags : fpu sse avx\n")

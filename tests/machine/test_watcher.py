@@ -18,11 +18,12 @@ import pytest
 from nimbleload.core.told.watching import headline, table
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.late import why_late
-from nimbleload.core.watching.records import HOST
+from nimbleload.core.watching.records import HOST, Alike
 from nimbleload.machine import perf
 from nimbleload.machine.maps import NO_PARTS, Part
-from nimbleload.machine.watcher import Watcher
+from nimbleload.machine.watcher import Watcher, alike
 from nimbleload.probe.places import places
+from tests.helpers import computers
 from tests.helpers.host import Host, Plugin, in_one_file
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
@@ -40,6 +41,14 @@ def watched(host, seconds, close=False, parts=NO_PARTS):
     found = watcher.recording()
     watcher.close()
     return found
+
+
+def test_which_cores_are_alike_is_told_with_what_was_seen(tmp_path, monkeypatch):
+    told = alike(computers.hybrid(tmp_path / "root"))
+    assert told == Alike(((0, 1), (2, 3)), (4, 5, 6, 7))
+    monkeypatch.setattr("nimbleload.machine.watcher.alike", lambda: told)
+    with Host(tmp_path, PLUGINS, PERIOD, 200) as host:
+        assert watched(host, 0.2).alike == told
 
 
 @pytest.mark.parametrize("threads", [1, 2])

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from nimbleload.core.watching.records import Heard
+from nimbleload.core.watching.records import Alike, Heard
 from nimbleload.core.watching.server import Client, Server
 from nimbleload.store import recording_file
 from nimbleload.store.recording_file import RecordingFileError
@@ -56,6 +56,16 @@ def test_everything_comes_back(path):
         assert mine[:4] == its[:4]
         for old, new in zip(mine[4:10], its[4:10], strict=True):
             assert np.array_equal(old, new) and new.dtype == np.int64
+
+
+def test_which_cores_are_alike_comes_back_and_earlier_files_do_not_say(tmp_path, path):
+    made = OF._replace(alike=Alike(((0, 4), (1, 5)), (2, 3)))
+    recording_file.write(tmp_path / "b.nimblewatch", made, {})
+    assert recording_file.read(tmp_path / "b.nimblewatch")[0].alike == made.alike
+    with zipfile.ZipFile(path) as file:
+        page = msgspec.json.decode(file.read("recording.json"))
+    del page["same"], page["slow"]
+    assert recording_file.read(changed(path, "recording.json", msgspec.json.encode(page)))[0].alike == Alike()
 
 
 def test_what_a_sound_server_told_comes_back(tmp_path):

@@ -16,7 +16,8 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.watching.records import NOBODY, Event, Recording, Thread
+from ..core.watching.records import NOBODY, Alike, Event, Recording, Thread
+from ..native.cores import ROOT, cores, present
 from . import perf, processes
 from .listening import Listening
 from .maps import NO_PARTS, Maps, Parts
@@ -51,6 +52,13 @@ class _Kept:
         self.is_new = True
 
 
+def alike(root: Path = ROOT) -> Alike:
+    """Which of this computer's cores are not like others, whoever may use them."""
+    here = cores(root, present(root))
+    same = sorted({threads for threads in here.same.values() if len(threads) > 1})
+    return Alike(tuple(same), tuple(sorted(each for core in here.slow for each in here.same[core])))
+
+
 class Watcher:
     """Watches processes and all below them: one host, or a server with its clients. `seconds` is how long records are
     kept. Where a server is listened to, its clients are watched from when they come on. `parts` says where the plugins
@@ -80,6 +88,7 @@ class Watcher:
         self._chance = random.Random(1)
         self._full = select.poll()
         self._below: list[int] = []
+        self._alike = alike()
         self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
         self.begun = time.monotonic_ns()
         self._follow()
@@ -248,7 +257,7 @@ class Watcher:
         lost = sum(kept.lost for kept in self._kept.values())
         heard = self.listening.heard() if self.listening is not None else None
         files, programs = tuple(self._files), dict(self._programs)
-        made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard)
+        made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard, self._alike)
         return made.last(made.seconds)
 
     def _refresh(self, kept: _Kept) -> None:

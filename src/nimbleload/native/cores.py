@@ -50,6 +50,12 @@ class Cores(NamedTuple):
         return tuple(other for other in self.fast + self.slow if other not in self.same[core])
 
 
+def present(root: Path = ROOT) -> frozenset[int]:
+    """All cores that are on, whoever may use them."""
+    listed = numbers(text(root / "sys/devices/system/cpu/online"))
+    return frozenset(listed) or frozenset(os.sched_getaffinity(0))
+
+
 def cores(root: Path = ROOT, allowed: Set[int] | None = None) -> Cores:
     """Those that this process may use, or that are `allowed`; as the kernel tells below a root folder.
 

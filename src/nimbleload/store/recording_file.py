@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.units import said_by
-from ..core.watching.records import Heard, Recording, Thread
+from ..core.watching.records import Alike, Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
 from ..native.decoding import decoded
 from . import atomic
@@ -69,7 +69,8 @@ class ServerPage(msgspec.Struct, frozen=True):
 
 
 class Page(msgspec.Struct, frozen=True):
-    """What the JSON says: times in ns, `names` what plugin files are called, where that was known."""
+    """What the JSON says: times in ns, `names` what plugin files are called, where that was
+    known. `same` are cores that are threads of one, `slow` those that others are clearly faster than."""
 
     format: str
     version: int
@@ -82,6 +83,8 @@ class Page(msgspec.Struct, frozen=True):
     lost: int = 0
     price: float = 0.0
     server: ServerPage | None = None
+    same: tuple[tuple[int, ...], ...] = ()
+    slow: tuple[int, ...] = ()
 
 
 def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
@@ -91,7 +94,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
         tuple(ThreadPage(t.process, t.number, t.name, t.is_real_time, t.waited) for t in recording.threads),
         recording.files, {str(number): name for number, name in recording.programs.items()},
         {file: names[file] for file in recording.files if file in names}, recording.lost, recording.price,
-        _server_page(recording.heard) if recording.heard is not None else None,
+        _server_page(recording.heard) if recording.heard is not None else None, *recording.alike,
     )  # fmt: skip
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -132,7 +135,7 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
         raise RecordingFileError(f"{path} is damaged: it ends before it begins.")
     return Recording(
         page.begun, page.ended, threads, page.files, programs, page.lost, page.price,
-        _heard(page.server) if page.server is not None else None,
+        _heard(page.server) if page.server is not None else None, Alike(page.same, page.slow),
     ), page.names  # fmt: skip
 
 

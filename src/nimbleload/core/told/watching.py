@@ -11,6 +11,7 @@ from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent
 from ..watching.blocks import Role, Seen
 from ..watching.late import why_late
+from ..watching.placed import placed
 from ..watching.records import HOST, LIBRARY, NOBODY, short, wholes
 from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
@@ -34,6 +35,8 @@ ROLE_WORDS: dict[Role, str] = {
     "other": "Other threads",
 }
 SHOWN_THREADS = 8
+# What an engine does for so much of its time is worth a word.
+SEEN_THERE = 0.02
 
 
 class Row(NamedTuple):
@@ -247,6 +250,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
         thread.is_real_time for thread, role in zip(of.recording.threads, of.roles, strict=True) if role == "engine"
     ):
         said.append("Its audio threads do not run in real time: any other program may take their core away.")
+    said += placed_words(of)
     window = next((part for part in parts if part.role == "window"), None)
     if window is not None and window.core > 0.1:
         said.append(f"Its window takes {percent(window.core)} of one core beside the engine.")
@@ -254,6 +258,16 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
     if of.recording.lost:
         said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
     return said
+
+
+def placed_words(of: Seen) -> list[str]:
+    """On which cores its engine computed, where they are not alike and it is worth a word."""
+    found = placed(of)
+    shares = (
+        (found.beside, "beside another of its threads on the same core"), (found.slow, "on slow cores"),
+    ) if found is not None else ()  # fmt: skip
+    told = [f"{percent(share)} of the time {where}" for share, where in shares if share >= SEEN_THERE]
+    return [f"Its engine computed {' and '.join(told)} (see Machine)."] if told else []
 
 
 def late_words(of: Seen, names: Mapping[int, str]) -> list[str]:

@@ -119,11 +119,19 @@ class Heard(NamedTuple):
         )  # fmt: skip
 
 
+class Alike(NamedTuple):
+    """Which of a computer's cores are not like others: those that are threads of one (`same`), and `slow` ones."""
+
+    same: tuple[tuple[int, ...], ...] = ()
+    slow: tuple[int, ...] = ()
+
+
 class Recording(NamedTuple):
     """What was seen of a host from `begun` to `ended`. `files` names the plugin files by owner, from 1 on.
 
     `programs` are the names of its processes by number, `lost` counts records that there was no room for, `price` is
-    what one look costs (seconds). `heard` is what the sound server told, if one was listened to.
+    what one look costs (seconds). `heard` is what the sound server told, if one was listened to. `alike` is which of
+    the computer's cores are.
     """
 
     begun: int
@@ -134,6 +142,7 @@ class Recording(NamedTuple):
     lost: int = 0
     price: float = 0.0
     heard: Heard | None = None
+    alike: Alike = Alike()
 
     @property
     def seconds(self) -> float:

@@ -1,0 +1,61 @@
+"""On which cores a host's engine computed: beside another of the host's threads on the same core, or on slow ones."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .blocks import Seen
+from .records import Times
+
+
+class Placed(NamedTuple):
+    """Shares of the time in which the engine's threads had a core (0 … 1): `beside` another of the host's threads that
+    had the other thread of the same core, and on `slow` ones."""
+
+    beside: float
+    slow: float
+
+
+def placed(of: Seen) -> Placed | None:
+    """Where the engine computed; None if all cores are alike, as far as the recording tells, or it did nothing."""
+    alike = of.recording.alike
+    if not (alike.same or alike.slow) or not of.runs:
+        return None
+    begin, end, core = (np.concatenate(each) for each in list(zip(*of.runs, strict=True))[:3])
+    own = np.repeat([role in ("engine", "ahead") for role in of.roles], [len(found.begin) for found in of.runs])
+    took = float((end - begin)[own].sum())
+    if not took:
+        return None
+    slow = float((end - begin)[own & np.isin(core, alike.slow)].sum())
+    beside = 0.0
+    for cores in alike.same:
+        for here in cores:
+            there = np.isin(core, cores) & (core != here)
+            others, mine = _joined(begin[there], end[there]), own & (core == here)
+            beside += float((_until(others, end[mine]) - _until(others, begin[mine])).sum())
+    return Placed(beside / took, slow / took)
+
+
+def _joined(begin: Times, end: Times) -> tuple[Times, Times]:
+    """Stretches that may lie over each other as such that do not, in order."""
+    if not len(begin):
+        return begin, end
+    order = np.argsort(begin, kind="stable")
+    begin, end = begin[order], np.maximum.accumulate(end[order])
+    first = np.flatnonzero(np.append(True, begin[1:] > end[:-1]))
+    return begin[first], end[np.append(first[1:], len(end)) - 1]
+
+
+def _until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
+    """How much of stretches (see `_joined`) lies before each of some times (ns)."""
+    begin, end = stretches
+    if not len(begin):
+        return np.zeros(len(times))
+    whole = np.append(0, np.cumsum(end - begin))
+    place = np.searchsorted(begin, times, "right")
+    # The last that has begun may not be over.
+    beyond = np.where(place > 0, np.maximum(end[place - 1] - times, 0), 0)
+    return np.asarray(whole[place] - beyond, np.float64)
