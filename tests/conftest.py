@@ -15,9 +15,13 @@ import nimbleload  # noqa: F401
 import pytest
 from numba import njit
 
+from nimbleload.core.session.computer import Machine
 from nimbleload.machine import perf
+from nimbleload.native.cores import cores
 from nimbleload.native.memory import keep_denormals
 from nimbleload.probe import turn
+from nimbleload.store import this_computer
+from tests.helpers import computers
 from tests.helpers.look_up import LOOKED_UP, outdated
 from tests.helpers.rogue import rogue, rogue_library  # noqa: F401
 
@@ -80,6 +84,14 @@ def usual_numbers():
     """A plugin that runs in this very thread has it take denormal numbers for zero, which must not outlast the test."""
     yield
     _compute_as_usual()
+
+
+@pytest.fixture
+def desktop(tmp_path, monkeypatch):
+    """Sessions are for a computer with cores in pairs, and of two kinds, whatever this one is."""
+    found = cores(computers.desktop(tmp_path / "computer"), frozenset(range(20)))
+    monkeypatch.setattr(this_computer, "cores", lambda: found)
+    return Machine(20, measured_cores=20, second=6, slow=8)
 
 
 @pytest.fixture

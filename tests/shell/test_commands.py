@@ -14,12 +14,13 @@ import pytest
 from click.testing import CliRunner
 from msgspec.structs import replace
 
-from nimbleload.core.cards.card import METHOD, Made
+from nimbleload.core.cards.card import METHOD, Made, Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
+from nimbleload.core.survey import survey
 from nimbleload.core.units import percent
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
@@ -192,6 +193,29 @@ def test_what_others_disturbed_is_said_and_measured_again_with_doubtful(tmp_path
     assert found.cell(of.rate, 64, "sounding").mean < 1e-3
     # Beside it only what then stands out; nothing that was not sounding.
     assert {c for c in known.cells if c.condition == "silent"} < set(found.cells)
+
+
+def test_a_session_for_a_part_of_this_computer(tmp_path, desktop):
+    path = tmp_path / "a.nimbleload"
+    of = session(*(track(f"t{k}", "p") for k in range(20)))
+    cards = cards_for(of, {"p": 0.2 * 256 / 48000})
+    up = Upkeep(0, 0, 0.0, 0.0, 0.0, paired=1.5, slower=2.0)
+    session_file.write(path, Saved(of, machine=desktop, buffer=256, cards=tuple(
+        replace(each, upkeep=up) for each in cards.values())))  # fmt: skip
+    asked = {"": desktop, "fast": Machine(12, second=6), "each": Machine(14, slow=8), "fast-each": Machine(6),
+             "3": Machine(3)}  # fmt: skip
+    for part, machine in asked.items():
+        found = figures("load", str(path), *(["--kept-on", part] if part else []))
+        of_it = survey(of, Plan(), {each.key: each for each in session_file.read(path).cards}, machine, 256)
+        assert found["load"] == pytest.approx(float(of_it.after.load.max())) and found["cores"] == machine.cores
+    assert "256 samples, 14 of 20 cores" in run("load", str(path), "--kept-on", "each").output
+    assert "256 samples, 6 of 20 cores" in run("plan", str(path), "--kept-on", "fast-each").output
+    # A computer with so many cores is another one.
+    assert "256 samples, 6 cores" in run("load", str(path), "--cores", "6").output
+    said = run("load", str(path), "--kept-on", "slow").output
+    assert "there is fast, each, fast-each, or a number" in said
+    assert "about another computer" in run("load", str(path), "--kept-on", "3", "--cores", "4").output
+    assert figures("howmany", str(path), "t1", "--kept-on", "fast")["fits"]
 
 
 def test_measure_says_what_failed(tmp_path):

@@ -2,22 +2,11 @@
 
 from __future__ import annotations
 
-import pytest
-
 from nimbleload.core.session.computer import Machine, kept_on
-from nimbleload.native.cores import cores
 from nimbleload.store import opening, session_file, this_computer
 from nimbleload.store.session_file import Saved
-from tests.helpers import computers, exports
+from tests.helpers import exports
 from tests.helpers.sessions import session, track
-
-
-@pytest.fixture
-def desktop(tmp_path, monkeypatch):
-    """A computer with cores in pairs, and of two kinds."""
-    found = cores(computers.desktop(tmp_path / "root"), frozenset(range(20)))
-    monkeypatch.setattr(this_computer, "cores", lambda: found)
-    return Machine(20, measured_cores=20, second=6, slow=8)
 
 
 def test_what_is_imported_is_for_the_cores_of_this_computer(tmp_path, desktop):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 import importlib
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -13,6 +15,7 @@ import msgspec
 
 from .. import __version__
 from ..core.cards.card import CostCard
+from ..core.session.computer import Machine, parts_of
 from ..core.session.plugins import CardKey
 from ..core.session.session import LEAST_LIMIT, MOST_LIMIT, SessionError
 from ..demo import audio as demo_audio
@@ -23,8 +26,12 @@ from ..store.archive import ImportRefusedError
 from ..store.library import Library, LibraryError
 from ..store.opening import Opened, known_cards, open_session
 from ..store.session_file import Saved, SessionFileError
+from ..store.this_computer import from_here, part_of_it, this_computer
 
 REFUSALS = (ImportRefusedError, SessionFileError, SessionError, LibraryError)
+
+# What makes of the machine that was saved the one that is asked for.
+On = Callable[[Machine], Machine]
 
 as_json = click.option("--json", "json", is_flag=True, help="Print figures as JSON.")
 
@@ -37,6 +44,36 @@ class FiniteRange(click.FloatRange):
         if not math.isfinite(found):
             self.fail(f"{value} is no number.", param, ctx)
         return found
+
+
+class PartOfHere(click.ParamType):
+    """A part of this computer's cores: so many of them, the fast ones, or one thread of each."""
+
+    name = "N|fast|each|fast-each"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if str(value).isdigit() and int(value) > 0:
+            return part_of_it(int(value))
+        parts = parts_of(this_computer())
+        if value not in parts:
+            there = f"{', '.join(parts)}, or a number" if parts else "a number: all cores of this computer are alike"
+            self.fail(f"{value!r} is no part of this computer’s cores; there is {there}.", param, ctx)
+        return parts[value]
+
+
+def on_cores(command: Callable[..., None]) -> Callable[..., None]:
+    """Options for a computer with other cores, or for a part of this one's. The command gets them as `on`: what makes
+    of the machine that was saved the one that is asked for."""
+
+    @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
+    @click.option("--kept-on", "part", type=PartOfHere(), help="On which of this computer's cores the host is kept.")
+    @functools.wraps(command)
+    def with_machine(*given: Any, cores: int | None, part: Machine | None, **more: Any) -> None:
+        if cores is not None and part is not None:
+            raise click.UsageError("--cores is about another computer, --kept-on about this one.")
+        command(*given, on=(lambda _: part) if part is not None else partial(from_here, count=cores), **more)
+
+    return with_machine
 
 
 # A load to stay under, in per cent.

@@ -28,8 +28,21 @@ from ..store.found import NothingFoundError
 from ..store.opening import EXCHANGE_SUFFIX, made_here
 from ..store.session_file import SUFFIX
 from ..store.taking_in import take_in
-from ..store.this_computer import from_here, part_of_it
-from .common import LIMIT, FiniteRange, as_json, cards_of, cli, opened, refuse, refuse_if_there, show_json, written
+from ..store.this_computer import part_of_it
+from .common import (
+    LIMIT,
+    FiniteRange,
+    On,
+    as_json,
+    cards_of,
+    cli,
+    on_cores,
+    opened,
+    refuse,
+    refuse_if_there,
+    show_json,
+    written,
+)
 from .edit_verbs import VERBS, edited, strip_of, use_of
 from .prove import rehearsed
 from .session import position
@@ -157,18 +170,18 @@ def edit(file: str, lines: tuple[str, ...], to: str | None, json: bool) -> None:
 @click.argument("file")
 @click.argument("what", nargs=-1, required=True, metavar="TRACK…|TRACK/PLUGIN")
 @click.option("--limit", type=LIMIT, metavar="PERCENT", help="Stay under this (default: as saved).")
-@click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
+@on_cores
 @click.option("--without-plan", is_flag=True, help="Leave the plan out.")
 @click.option("--try", "seconds", type=FiniteRange(0.5, 600), metavar="SECONDS",
               help="Rehearse the session with as many more as fit at the saved buffer, for so long.")
 @as_json
 def howmany(
-    file: str, what: tuple[str, ...], limit: float | None, cores: int | None, without_plan: bool,
+    file: str, what: tuple[str, ...], limit: float | None, on: On, without_plan: bool,
     seconds: float | None, json: bool,
 ) -> None:  # fmt: skip
     """Say how many more of these fit at each buffer size: tracks, a bus with its tracks, or one plugin."""
     saved = opened(file).saved
-    machine = from_here(saved.machine, cores)
+    machine = on(saved.machine)
     session = saved.session if without_plan else apply(saved.session, saved.plan).session
     most = limit / 100 if limit is not None else session.limit
     try:
@@ -181,8 +194,7 @@ def howmany(
     tried = None
     if seconds is not None and here is not None:
         # What is predicted is this computer, whatever the session is planned for.
-        on = part_of_it(machine.cores)
-        of = survey(to_rehearse(copies(here.more)), Plan(), cards, on, saved.buffer)
+        of = survey(to_rehearse(copies(here.more)), Plan(), cards, part_of_it(machine.cores), saved.buffer)
         outcome = rehearsed(of, instant(of), seconds)
         tried = foreseen(of, instant(of), outcome), outcome
     if json:

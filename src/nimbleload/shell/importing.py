@@ -64,7 +64,7 @@ def renew(file: str, newer: str | None, to: str | None, show: bool, json: bool) 
         made = renewing.renewal(saved, source.absolute())
     except ImportRefusedError as error:
         refuse(error)
-    before, now = survey_of(saved, None, None), survey_of(made.saved, None, None)
+    before, now = survey_of(saved, None), survey_of(made.saved, None)
     if not show:
         written(target, made.saved)
     if json:

@@ -18,6 +18,7 @@ from ..core.optimise.steps import Step, Stepped, stepped, steps_of, worst_block
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
 from ..core.told.as_known import fits_words, is_unknown, load_words
+from ..core.told.cores import cores_words
 from ..core.told.findings import weighed
 from ..core.told.plans import alike_words
 from ..core.told.restore_list import restore_list
@@ -27,7 +28,7 @@ from ..core.units import count, minutes, percent
 from ..deliver.report import write_report, write_table
 from ..store import session_file
 from ..store.session_file import SessionFileError
-from .common import LIMIT, FiniteRange, as_json, cli, opened, refuse, show_json
+from .common import LIMIT, FiniteRange, On, as_json, cli, on_cores, opened, refuse, show_json
 from .session import surveyed
 
 
@@ -35,7 +36,7 @@ from .session import surveyed
 @click.argument("file")
 @click.option("--limit", type=LIMIT, help="The load to stay under, in per cent (default: as saved).")
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
-@click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
+@on_cores
 @click.option("--hurts", type=click.Choice(list(PRESETS)), default="balanced", help="What hurts.")
 @click.option("--kind", "kinds", type=click.Choice(KINDS), multiple=True, help="Only this kind; repeatable.")
 @click.option("--pin", "pins", multiple=True, metavar="NAME", help="A strip to leave as it is; repeatable.")
@@ -46,14 +47,14 @@ from .session import surveyed
 @click.option("--keep", is_flag=True, help="Write the plan into FILE, which must be a session file.")
 @as_json
 def plan(
-    file: str, limit: float | None, buffer: int | None, cores: int | None, hurts: str, kinds: tuple[str, ...],
+    file: str, limit: float | None, buffer: int | None, on: On, hurts: str, kinds: tuple[str, ...],
     pins: tuple[str, ...], disk: float | None, compare: bool, html: str | None, table: str | None, keep: bool,
     json: bool,
 ) -> None:  # fmt: skip
     """Suggest the plan that gives up least so that no moment of session FILE exceeds the limit."""
     if compare and (html or table or keep):
         raise click.UsageError("--compare shows three plans; --html, --csv and --keep are about one.")
-    of = surveyed(file, buffer, cores)
+    of = surveyed(file, buffer, on)
     by_name = {strip.name.lower(): strip.id for strip in of.session.strips}
     unknown = [name for name in pins if name.lower() not in by_name]
     if unknown:
@@ -107,7 +108,7 @@ def say_three(of: Survey, wishes: Wishes, json: bool) -> None:
 @as_json
 def findings(file: str, buffer: int | None, json: bool) -> None:
     """Say what session FILE gives away unmeasured: unused tracks, plugins that do nothing, and the like."""
-    of = surveyed(file, buffer, None)
+    of = surveyed(file, buffer)
     found = weighed(of, instant(of))
     if json:
         listed = [
@@ -164,7 +165,7 @@ def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
     at, now = worst_block(of), f"{load_words(of, float(of.after.load.max()))} at worst"
     if is_unknown(of):
         now = "what it takes is not known"
-    click.echo(f"{of.session.name}   {of.buffer} samples, {count(of.machine.cores, 'core')}: {now}.")
+    click.echo(f"{of.session.name}   {of.buffer} samples, {cores_words(of.machine)}: {now}.")
     if not found.reached:
         click.echo(f"Not reached: {in_the_way(of, found)} This comes closest:")
     for number, step in enumerate(steps, 1):

@@ -12,7 +12,7 @@ import msgspec
 from ..core.decisions.decision import Plan
 from ..core.load.in_part import in_part, only
 from ..core.load.rehearsal import Rehearsal
-from ..core.survey import Instant, Survey, foreseen, instant
+from ..core.survey import Instant, Survey, foreseen, instant, to_rehearse
 from ..core.told.rehearsal import checks, conditions, followed, offered, taken, verdict
 from ..core.units import clock, microseconds
 from ..deliver.there import files_of
@@ -43,7 +43,7 @@ def rehearse(
     """
     here = part_of_it(cores or this_computer().cores).cores
     saved = opened(file).saved
-    planned = survey_of(saved, buffer, None)
+    planned = survey_of(saved, buffer)
     there = instant(planned, second_at(planned.session, at))
     size = planned.buffer
     files = files_of(saved.session, saved.plan, size, Path(file).absolute(), Path(rendered) if rendered else None)
@@ -51,7 +51,8 @@ def rehearse(
     if part is not None:
         click.echo(offered(part, here), err=True)
         saved = msgspec.structs.replace(saved, session=only(planned.planned.session, part.ids), plan=Plan())
-    of = survey_of(saved, buffer, here, here=True)
+    to_play = msgspec.structs.replace(saved, session=to_rehearse(saved.session))
+    of = survey_of(to_play, buffer, lambda _: part_of_it(here))
     moment = instant(of, there.second)
     outcome = rehearsed(of, moment, seconds, files)
     predicted = foreseen(of, moment, outcome)

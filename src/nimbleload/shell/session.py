@@ -15,9 +15,10 @@ from ..core.load.host_seen import HostSeen
 from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
 from ..core.session.strips import Strip
-from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, to_rehearse, tracking, worst_seconds
+from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, tracking, worst_seconds
 from ..core.told.as_known import is_unknown, share_words
 from ..core.told.basis import basis_words, updated_words
+from ..core.told.cores import cores_words
 from ..core.told.host_fit import seen_sentence, sentence
 from ..core.told.newer import offered
 from ..core.told.outlook import Outlook, outlook
@@ -30,24 +31,24 @@ from ..probe.choosing import recorded
 from ..probe.session_run import of_other_files
 from ..store import session_file
 from ..store.recording_file import RecordingFileError
-from ..store.this_computer import from_here, part_of_it
+from ..store.this_computer import from_here
 from ..store.written_anew import is_written_anew
-from .common import FiniteRange, as_json, cards_of, cli, opened, refuse, show_json, written
+from .common import FiniteRange, On, as_json, cards_of, cli, on_cores, opened, refuse, show_json, written
 
 
 @cli.command()
 @click.argument("file")
 @click.option("--buffer", type=click.IntRange(16, 8192), help="Buffer size in samples (default: as saved).")
-@click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
+@on_cores
 @click.option("--at", metavar="M:SS", help="A position in the piece (default: the worst moment).")
 @click.option("--against", metavar="FILE", help="Another version of the session, to compare with.")
 @as_json
-def load(file: str, buffer: int | None, cores: int | None, at: str | None, against: str | None, json: bool) -> None:
+def load(file: str, buffer: int | None, on: On, at: str | None, against: str | None, json: bool) -> None:
     """Say what Balance says: the load at the worst moment, why, and at every buffer size."""
-    of = surveyed(file, buffer, cores)
+    of = surveyed(file, buffer, on)
     here = instant(of, second_at(of.session, at))
     seen = outlook(of, here)
-    other = surveyed(against, of.buffer, of.machine.cores) if against is not None else None
+    other = surveyed(against, of.buffer, lambda _: of.machine) if against is not None else None
     if json:
         show_json(figures(of, here, seen) | ({"against": compared(of, other)} if other is not None else {}))
         return
@@ -76,7 +77,7 @@ def compared(of: Survey, other: Survey) -> dict[str, Any]:
 @as_json
 def latency(file: str, buffer: int | None, under: float | None, own_way: bool, json: bool) -> None:
     """Say how long it takes from input to output, and what to bypass to track under a limit."""
-    of = surveyed(file, buffer, None)
+    of = surveyed(file, buffer)
     limit = of.session.length + 1e6 if under is None else under / 1e3
     found = tracking(of, limit, not own_way)
     names = {use.id: f"{use.label} on {strip.name}" for strip in of.session.strips for use in strip.uses()}
@@ -121,7 +122,7 @@ def fit(
     if bool(given) == bool(recordings):
         raise click.UsageError("Give readings of its meter (--reading), or recordings of it (--recording).")
     readings = [meter_reading(text) for text in given]
-    of = surveyed(file, None, None)
+    of = surveyed(file, None)
     moment = instant(of, second_at(of.session, at))
     found: HostFit | HostSeen
     try:
@@ -160,7 +161,7 @@ def meter_reading(text: str) -> MeterReading:
     return found
 
 
-def surveyed(file: str, buffer: int | None, cores: int | None) -> Survey:
+def surveyed(file: str, buffer: int | None, on: On = from_here) -> Survey:
     """The survey of a FILE argument, with every card that is known. That its mix has gone on is said beside it."""
     saved = opened(file).saved
     if is_written_anew(saved.session):
@@ -169,18 +170,16 @@ def surveyed(file: str, buffer: int | None, cores: int | None) -> Survey:
     cards = cards_of(saved)
     if updated := len(of_other_files(cards)):
         click.echo(f"{updated_words(updated)}; nimble-load measure brings that up to date.", err=True)
-    return survey_of(saved, buffer, cores, cards=cards)
+    return survey_of(saved, buffer, on, cards)
 
 
 def survey_of(
-    saved: session_file.Saved, buffer: int | None, cores: int | None, here: bool = False, cards: Cards | None = None
+    saved: session_file.Saved, buffer: int | None, on: On = from_here, cards: Cards | None = None
 ) -> Survey:
-    """The same of a session that is open; with `here`, as this computer would rehearse it; with every card that is
-    known, or with these."""
-    machine = part_of_it(cores or saved.machine.cores) if here else from_here(saved.machine, cores)
-    session = to_rehearse(saved.session) if here else saved.session
+    """The same of a session that is open, with every card that is known, or with these."""
+    known = cards_of(saved) if cards is None else cards
     try:
-        return survey(session, saved.plan, cards_of(saved) if cards is None else cards, machine, buffer or saved.buffer)
+        return survey(saved.session, saved.plan, known, on(saved.machine), buffer or saved.buffer)
     except SessionError as error:
         refuse(error)
 
@@ -246,7 +245,7 @@ def peak_figures(of: Peaks) -> dict[str, float]:
 
 def say(of: Survey, here: Instant, seen: Outlook) -> None:
     """The same in words."""
-    click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {count(of.machine.cores, 'core')}")
+    click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {cores_words(of.machine)}")
     click.echo(seen.verdict.headline)
     click.echo(seen.verdict.advice)
     is_known = not is_unknown(of)

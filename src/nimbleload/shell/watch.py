@@ -182,7 +182,7 @@ def keep_session(of: Seen, target: Path, plugins: Mapping[str, PluginUse]) -> st
 def compare(of: Seen, saved: Saved, at: str | None, plugins: Mapping[str, PluginUse]) -> Compared:
     """What a session predicts for a moment, at the buffer size that was seen, against what was seen."""
     found = told.buffer_of(of.blocks.period) if of.blocks is not None else None
-    whole = survey_of(saved, found[0] if found is not None else None, None)
+    whole = survey_of(saved, found[0] if found is not None else None)
     return compared_with(whole, instant(whole, second_at(whole.session, at)), of, plugins)
 
 

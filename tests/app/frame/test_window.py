@@ -14,7 +14,7 @@ from nimbleload.app.frame.help import PAGES, Help
 from nimbleload.app.frame.window import BALANCE, EDIT, MEASURE, PLACES
 from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
-from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.computer import Machine, kept_on
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
 from nimbleload.probe import session_run
@@ -23,7 +23,9 @@ from nimbleload.store import session_file
 from nimbleload.store.library import Library
 from nimbleload.store.recovery import left_behind
 from nimbleload.store.session_file import Saved
+from tests.app.conftest import shown
 from tests.helpers import exchange as x
+from tests.helpers.few_tracks import fewer_saved
 from tests.helpers.rogue import rogue_use
 from tests.helpers.sessions import bus, session, track
 
@@ -413,3 +415,26 @@ def test_the_menus_mark_what_is_in_force(example, settled):
     settled(example, lambda: example.choose_cores(8))
     assert marked("Computer", "Sample rate") == ["176.4 kHz"]
     assert [text.split(" (")[0] for text in marked("Computer")] == ["8 cores"]
+
+
+def test_the_host_is_kept_on_a_part_of_a_computer_whose_cores_are_not_alike(make_window, qtbot, settled, desktop):
+    window = shown(make_window(example=fewer_saved), qtbot)
+    menu = menu_called(window, "Computer")
+    lines = {action.text().replace("&", ""): action for action in menu.actions()}
+    kept = "The host kept on 6 of 20 cores (the fast ones, one thread of each)"
+    assert [line for line in lines if "kept on" in line] == [
+        "The host kept on 12 of 20 cores (the fast ones)", "The host kept on 14 of 20 cores (one thread of each)", kept
+    ]  # fmt: skip
+    settled(window, lines["20 cores (as many as here)"].trigger)
+    assert window.desk.document.machine == desktop and not window.desk.document.machine.is_another
+    settled(window, lines[kept].trigger)
+    assert window.desk.document.machine == kept_on(6, desktop)
+    assert "6 of 20 cores" in window.places._runs_at.text()
+    menu.aboutToShow.emit()
+    assert [line for line, action in lines.items() if action.isChecked()] == [kept]
+    # A computer with six cores is another one.
+    settled(window, lines["6 cores"].trigger)
+    menu.aboutToShow.emit()
+    assert [line for line, action in lines.items() if action.isChecked()] == ["6 cores"]
+    settled(window, window.desk.undo)
+    assert window.desk.document.machine == kept_on(6, desktop)

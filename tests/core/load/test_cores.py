@@ -137,14 +137,14 @@ class TestAgainstEvents:
 
 class TestTheHostOnAPart:
     def test_the_parts_are_those_of_cores_that_are_alike(self):
-        assert parts_of(Machine(8, measured_cores=8)) == ()
-        assert [part_words(part, PAIRS) for part in parts_of(PAIRS)] == ["8 of 16 cores (one thread of each)"]
-        assert [part_words(part, BOTH) for part in parts_of(BOTH)] == [
-            "12 of 20 cores (the fast ones)", "6 of 20 cores (the fast ones, one thread of each)",
-            "14 of 20 cores (one thread of each)",
+        assert parts_of(Machine(8, measured_cores=8)) == {}
+        assert [part_words(part, PAIRS) for part in parts_of(PAIRS).values()] == ["8 of 16 cores (one thread of each)"]
+        assert [part_words(part, BOTH) for part in parts_of(BOTH).values()] == [
+            "12 of 20 cores (the fast ones)", "14 of 20 cores (one thread of each)",
+            "6 of 20 cores (the fast ones, one thread of each)",
         ]  # fmt: skip
-        assert [(part.second, part.slow) for part in parts_of(BOTH)] == [(6, 0), (0, 0), (0, 8)]
-        assert not any(part.is_another for part in parts_of(BOTH))
+        assert [(part.second, part.slow) for part in parts_of(BOTH).values()] == [(6, 0), (0, 8), (0, 0)]
+        assert not any(part.is_another for part in parts_of(BOTH).values())
 
     def test_fast_cores_come_first_and_second_threads_last(self):
         parts = [kept_on(count, BOTH) for count in range(1, 21)]
@@ -173,7 +173,7 @@ class TestTheHostOnAPart:
             cards = found(of, shares, paired=paired, slower=slower)
             whole = survey(of, Plan(), cards, BOTH, 256)
             at = instant(whole)
-            tried = {part: load(of, cards, part) for part in parts_of(BOTH)}
+            tried = {part: load(of, cards, part) for part in parts_of(BOTH).values()}
             best = min(tried, key=tried.get)
             kept = kept_best(whole, at)
             said = outlook(whole, at).verdict.advice

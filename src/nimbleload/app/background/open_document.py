@@ -16,7 +16,7 @@ from ...core.load.rehearsal import Prediction, Rehearsal, learned
 from ...core.session.chain_edits import place_fader
 from ...core.session.computer import Device, Host, Machine
 from ...core.session.session import Session
-from ...core.units import count
+from ...core.told.cores import cores_words
 from ...store.dawproject import ImportReport
 from ...store.renewing import Renewal
 from ...store.session_file import Saved
@@ -102,7 +102,7 @@ class OpenDocument(QObject):
 
     def choose_machine(self, machine: Machine) -> None:
         speed = f", {machine.speed:g} × as fast" if machine.speed != 1 else ""
-        self._change(f"{count(machine.cores, 'core')}{speed}", machine=machine)
+        self._change(f"{cores_words(machine)}{speed}", machine=machine)
 
     def choose_rate(self, rate: int) -> None:
         """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""

@@ -175,7 +175,7 @@ class Menus:
             words = " (as many as here)" if cores == here.cores else ""
             action = self.add(computer, f"{count(cores, 'core')}{words}", partial(window.choose_cores, cores))
             self._marks(computer, action, (cores, False), partial(_of, window, _cores))
-        for part in parts_of(here):
+        for part in parts_of(here).values():
             words = f"The host &kept on {part_words(part, here)}"
             action = self.add(computer, words, partial(window.desk.choose_machine, part))
             self._marks(computer, action, (part.cores, True), partial(_of, window, _cores))

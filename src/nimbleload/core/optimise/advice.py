@@ -108,7 +108,7 @@ def kept_best(of: Survey, at: Instant) -> Kept | None:
     None if none does, or all are alike anyway, or it is another computer."""
     if of.machine.is_another or of.machine.kept:
         return None
-    found = [Kept(each, _load(of, at, case(of.planned, each, of.buffer))) for each in parts_of(of.machine)]
+    found = [Kept(each, _load(of, at, case(of.planned, each, of.buffer))) for each in parts_of(of.machine).values()]
     best = min(found, key=lambda each: each.load, default=None)
     return best if best is not None and best.load < at.rung(of.buffer).load - HELPS else None
 

@@ -107,16 +107,17 @@ def kept_on(cores: int, here: Machine) -> Machine:
     return _part(here, count, max(count - here.real, 0), slow)
 
 
-def parts_of(here: Machine) -> tuple[Machine, ...]:
-    """The computer measured on, with its host kept on those of its cores that are alike: on the fast ones, on one
-    thread of each of these, and on one thread of each core."""
-    found = []
+def parts_of(here: Machine) -> dict[str, Machine]:
+    """The computer measured on, with its host kept on those of its cores that are alike: on the fast ones ("fast"), on
+    one thread of each real core ("each"), on one thread of each fast one ("fast-each")."""
+    found = {}
     if here.slow:
-        found.append(_part(here, here.fast + here.second, here.second, 0))
+        found["fast"] = _part(here, here.fast + here.second, here.second, 0)
     if here.second:
-        found += [kept_on(here.fast, here)] if here.slow else []
-        found.append(kept_on(here.real, here))
-    return tuple(found)
+        found["each"] = kept_on(here.real, here)
+    if here.slow and here.second:
+        found["fast-each"] = kept_on(here.fast, here)
+    return found
 
 
 def _part(here: Machine, cores: int, second: int, slow: int) -> Machine:
