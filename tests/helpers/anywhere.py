@@ -6,7 +6,14 @@ import heapq
 import random
 from collections.abc import Sequence
 
-from nimbleload.core.session.computer import Machine
+import msgspec
+
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.session.computer import Host, Machine
+from nimbleload.core.survey import survey
+from tests.helpers.sessions import RATE, bus, cards_for, session, track
+
+BLOCK = 256 / RATE
 
 
 def real_core(machine: Machine, core: int) -> int:
@@ -52,3 +59,26 @@ def finished(
                     if not wait[after]:
                         heapq.heappush(ready, (-tail[after], after))
     return time
+
+
+def against_events(
+    machine: Machine, threads: int, tracks: int, paired: float, slower: float, ways: int, rng: random.Random
+) -> tuple[float, list[float]]:
+    """Of a random session on so many threads: its load by the load computation, and by events in so many ways to lie
+    on the cores."""
+    buses = [bus(f"b{k}", f"q{k}") for k in range(max(tracks // 8, 2))]
+    of = session(
+        *(track(f"t{k}", f"p{k}", output=rng.choice(buses).id) for k in range(tracks)), *buses,
+        host=Host(cores_left_free=machine.cores - threads),
+    )  # fmt: skip
+    shares = {use.plugin.identifier: rng.lognormvariate(-4, 0.8) for strip in of.strips for use in strip.uses()}
+    cards = cards_for(of, {name: share * BLOCK for name, share in shares.items()})
+    for key, card in cards.items():
+        assert card.upkeep is not None
+        up = msgspec.structs.replace(card.upkeep, paired=paired, slower=slower)
+        cards[key] = msgspec.structs.replace(card, upkeep=up)
+    place = {strip.id: k for k, strip in enumerate(of.strips)}
+    own = [sum(shares[use.plugin.identifier] for use in strip.uses()) for strip in of.strips]
+    feeds = [[place[strip.output]] if strip.output else [] for strip in of.strips]
+    seen = [finished(own, feeds, machine, threads, paired, slower, rng) for _ in range(ways)]
+    return float(survey(of, Plan(), cards, machine, 256).after.load.max()), seen

@@ -17,7 +17,7 @@ from nimbleload.core.session.computer import Host, Machine, kept_on, parts_of, s
 from nimbleload.core.survey import instant, survey
 from nimbleload.core.told.cores import part_words
 from nimbleload.core.told.outlook import outlook
-from tests.helpers.anywhere import finished
+from tests.helpers.anywhere import against_events
 from tests.helpers.sessions import RATE, bus, cards_for, session, track
 
 BLOCK = 256 / RATE
@@ -117,21 +117,8 @@ class TestAgainstEvents:
         (Machine(8, slow=4), 8, 40, 0.12),
     ])  # fmt: skip
     def test_it_is_near_the_mean(self, machine, threads, count, off):
-        ratios = []
-        for seed in range(6):
-            rng = random.Random(seed)
-            buses = [bus(f"b{k}", f"q{k}") for k in range(max(count // 8, 2))]
-            of = session(
-                *(track(f"t{k}", f"p{k}", output=rng.choice(buses).id) for k in range(count)), *buses,
-                host=Host(cores_left_free=machine.cores - threads),
-            )  # fmt: skip
-            shares = {use.plugin.identifier: rng.lognormvariate(-4, 0.8) for strip in of.strips for use in strip.uses()}
-            predicted = load(of, found(of, shares, paired=1.6, slower=1.8), machine)
-            place = {strip.id: k for k, strip in enumerate(of.strips)}
-            own = [sum(shares[use.plugin.identifier] for use in strip.uses()) for strip in of.strips]
-            feeds = [[place[strip.output]] if strip.output else [] for strip in of.strips]
-            seen = [finished(own, feeds, machine, threads, 1.6, 1.8, rng) for _ in range(24)]
-            ratios.append(predicted / statistics.fmean(seen))
+        tried = [against_events(machine, threads, count, 1.6, 1.8, 24, random.Random(seed)) for seed in range(6)]
+        ratios = [said / statistics.fmean(seen) for said, seen in tried]
         assert statistics.fmean(ratios) == pytest.approx(1.0, abs=off), ratios
 
 
