@@ -117,7 +117,7 @@ class Instant(NamedTuple):
     `states` (S) is what each strip does there (see `Moments`), `notes` (S) how many notes its instrument plays at most.
     `strip_costs` (S, seconds) is what each strip costs, `use_costs` what each plugin does or would, by use id.
     `load_before` is the load of the same second without the plan; `doubt` which share of the plugins' cost may be the
-    work of others, who shared the core when it was measured.
+    work of others, who shared the core when it was measured, and `as_on_alike` which counts as if all cores were alike.
     """
 
     second: float
@@ -133,6 +133,7 @@ class Instant(NamedTuple):
     load_before: float
     parts: Parts
     doubt: float
+    as_on_alike: float = 0.0
 
     @property
     def sounding(self) -> NDArray[np.bool_]:
@@ -208,7 +209,7 @@ def instant(of: Survey, second: float | None = None) -> Instant:
     return Instant(
         second, moment, states, notes_played(planned, states), rungs, block, judged, here.strips, here.uses,
         chosen.provenance(states), float(of.before.load[before.at(second)]), parts,
-        chosen.doubt(states),
+        chosen.doubt(states), chosen.as_on_alike(states),
     )  # fmt: skip
 
 

@@ -231,7 +231,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "worst_moments": worst_seconds(of.after),
         "tracks_by_cost": [(strip.name, share) for strip, share in dearest(of, here)],
         "figures_from": here.shares,
-        "doubt": here.doubt,
+        "doubt": here.doubt, "as_on_alike": here.as_on_alike,
         "not_measured": len(of.case.costs.missing),
         "parts": here.parts._asdict(),
         "warnings": warnings(of),

@@ -18,7 +18,19 @@ from ..piece.moments import SILENT, Moments
 from ..session.computer import Host, Machine, deadline, threads
 from ..session.plugins import PluginUse
 from ..session.session import Session
-from .costs import Among, Costs, States, calls_of, costs, doubt, host_time, in_states, provenance, use_seconds
+from .costs import (
+    Among,
+    Costs,
+    States,
+    as_on_alike,
+    calls_of,
+    costs,
+    doubt,
+    host_time,
+    in_states,
+    provenance,
+    use_seconds,
+)
 from .prepared import Prepared
 
 
@@ -89,6 +101,11 @@ class Case:
     def doubt(self, states: NDArray[np.int16]) -> float:
         """Which share of the plugins' cost in a moment (states: S) may be the work of others."""
         return doubt(self.prepared, self.costs, states)
+
+    def as_on_alike(self, states: NDArray[np.int16]) -> float:
+        """Which share of the plugins' cost in a moment (states: S) counts as if all cores were alike, and they are
+        not."""
+        return as_on_alike(self.prepared, self.costs, states, self.machine)
 
     @cached_property
     def use_seconds(self) -> NDArray[np.float64]:

@@ -267,6 +267,15 @@ def doubt(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> float:
     return float(seconds @ doubted) / max(float(seconds.sum()), 1e-12)
 
 
+def as_on_alike(prepared: Prepared, of: Costs, states: NDArray[np.int16], machine: Machine) -> float:
+    """Which share of the plugins' cost in a moment (states: S) counts as if all cores were alike, though they are not:
+    of those it was not measured what the others do."""
+    if not (machine.second or machine.slow):
+        return 0.0
+    seconds, _, card = _live_seconds(prepared, of, states)
+    return float(seconds @ ~prepared.figures.knows_cores[card]) / max(float(seconds.sum()), 1e-12)
+
+
 def _live_seconds(
     prepared: Prepared, of: Costs, states: NDArray[np.int16]
 ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:

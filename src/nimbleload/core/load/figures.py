@@ -66,6 +66,8 @@ class Figures:
         self.others = np.array([u.others if u is not None else 0 for u in upkeeps])
         self.paired = np.array([u.paired if u is not None else 1.0 for u in upkeeps])
         self.slower = np.array([u.slower if u is not None else 1.0 for u in upkeeps])
+        # Of which it was measured what other cores, the other thread of its own and slow ones do.
+        self.knows_cores = (self.others > 0) | (self.paired > 1) | (self.slower > 1)
         self.voices = np.array([key.voices for key in self.keys], np.int64)
         self.has_notes = np.array([card is not None and bool(card.polyphony) for card in self.found], np.bool_)
         self._cells = [_by_place(card, rate) for card in self.found]

@@ -9,16 +9,18 @@ from ..units import agreeing, percent
 # Smaller shares of a load are not told.
 LEAST, LEAST_DOUBT = 0.005, 0.02
 OF_OTHERS = "the work of others, who shared the core when it was measured"
+AS_ON_ALIKE = "as if all cores were alike: what pairs and slow cores do to these plugins was not measured"
 
 
 def basis(at: Instant, all_of_it: bool = False) -> list[tuple[str, str]]:
     """Shares of a moment's load, and what they rest on; without what was measured on this computer, unless `all_of_it`
-    is wanted. Last how much of it may be the work of others."""
+    is wanted. Then what counts as on other cores than these, and how much of it may be the work of others."""
     said = [
         (percent(share), PROVENANCE_WORDS[name])
         for name, share in at.shares.items()
         if share >= LEAST and (all_of_it or name != "measured")
     ]
+    said += [(percent(at.as_on_alike), AS_ON_ALIKE)] if at.as_on_alike >= LEAST else []
     return [*said, (f"up to {percent(at.doubt)}", OF_OTHERS)] if at.doubt >= LEAST_DOUBT else said
 
 

@@ -7,8 +7,9 @@ from typing import Literal, NamedTuple
 
 from ..computer.by_ear import ByEar
 from ..computer.ceiling import LOWEST, ONE_IN, Ceiling, Held
-from ..computer.facts import Busy, Core, Facts
+from ..computer.facts import Busy, Facts
 from ..units import agreeing, count, microseconds, milliseconds, percent
+from .cores import core_list
 
 Grade = Literal["matters", "note", "well", "unseen"]
 GRADES: tuple[Grade, ...] = ("matters", "note", "unseen", "well")
@@ -120,8 +121,8 @@ def _shared_cores(of: Facts) -> Finding | None:
         "Cores in pairs", "note", f"{len(of.cores)} cores are threads of {count(len(first), 'real one')}.",
         "Two of a pair share their units: a plugin beside another on the same core takes longer, and Linux puts "
         "threads in real time wherever there is room, on the other half of a busy core as well. Started so, a host "
-        "stays on one thread of each. What that would do to a session, Balance computes: Computer, in the menu.",
-        f"taskset -c {_numbers(first)} NAME-OF-YOUR-HOST", _boot(of, "nosmt"),
+        "stays on one thread of each. What it would do to a session: Computer › The host kept on …, in the menu.",
+        f"taskset -c {core_list(first)} NAME-OF-YOUR-HOST", _boot(of, "nosmt"),
     )  # fmt: skip
 
 
@@ -130,18 +131,14 @@ def _unequal_cores(of: Facts) -> Finding | None:
     if len(fast) == len(of.cores):
         return None
     first = [core for core in fast if core.is_first]
-    one = "" if len(first) == len(fast) else f" One thread of each are {_numbers(first)}."
+    one = "" if len(first) == len(fast) else f" One thread of each are {core_list(first)}."
     return Finding(
         "Unequal cores", "note",
         f"Of {count(len(of.cores), 'core')} {agreeing(len(of.cores) - len(fast), 'is', 'are')} slower than the others.",
         "A track that lands on a slow core takes longer there, and so does all that waits for it. Started so, a host "
-        f"stays on the fast ones.{one} What that would do to a session, Balance computes: Computer, in the menu.",
-        f"taskset -c {_numbers(fast)} NAME-OF-YOUR-HOST",
+        f"stays on the fast ones.{one} What it would do to a session: Computer › The host kept on …, in the menu.",
+        f"taskset -c {core_list(fast)} NAME-OF-YOUR-HOST",
     )  # fmt: skip
-
-
-def _numbers(cores: Iterable[Core]) -> str:
-    return ",".join(str(core.number) for core in cores)
 
 
 def _rests(of: Facts) -> Finding:
