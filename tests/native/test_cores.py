@@ -6,6 +6,7 @@ import os
 
 import pytest
 
+from nimbleload.native import cores as cores_module
 from nimbleload.native.cores import Cores, cores
 from tests.helpers import computers
 from tests.helpers.computers import CPU, put
@@ -45,6 +46,17 @@ def test_two_kinds_of_cores_are_told_apart_by_what_the_kernel_has_of_them(tmp_pa
         put(tmp_path, f"{CPU}/cpu{core}/{told}", 400 if core < 2 else 1024)
     here = found(tmp_path, range(4))
     assert here.fast == (3, 2) and here.slow == (1, 0)
+
+
+def test_of_three_kinds_all_but_the_fastest_are_slow_and_a_ranking_makes_no_kinds(tmp_path):
+    for core, most in enumerate((5100, 5100, 3800, 3800, 2500)):
+        put(tmp_path, f"{CPU}/cpu{core}/cpufreq/cpuinfo_max_freq", most)
+    assert found(tmp_path, range(5)).slow == (4, 3, 2)
+    # As some drivers rank cores that are alike: each a little below the one before.
+    for core in range(8):
+        put(tmp_path, f"{CPU}/cpu{core}/cpufreq/cpuinfo_max_freq", 6775 - 146 * core)
+    cores_module._cores.cache_clear()
+    assert found(tmp_path).slow == ()
 
 
 def test_only_what_this_process_may_use_counts(tmp_path):

@@ -110,7 +110,7 @@ def test_other_cores_the_other_thread_and_a_slow_core_are_each_by_themselves(mon
     loop = Disturbed(0.0)
     by = {(0, 3): 1.1, (2,): 1.6, 5: 2.2}
     monkeypatch.setattr(neighbour, "_Neighbours", lambda _o, _l, _n, cores: Pretended(loop, lambda: by[tuple(cores)]))
-    monkeypatch.setattr(neighbour, "_on", lambda core: Pretended(loop, lambda: by[core]))
+    monkeypatch.setattr(neighbour, "_OnCore", lambda core: Pretended(loop, lambda: by[core]))
     monkeypatch.setattr(neighbour.Pace, "is_good", lambda self: True)
     monkeypatch.setattr(neighbour.time, "sleep", lambda _: None)
     place = Place(1, (2,), (0, 3), 5)
@@ -127,7 +127,7 @@ def test_without_another_core_nobody_is_slowed():
 @pytest.mark.skipif(len(os.sched_getaffinity(0)) < 2, reason="there is one core only")
 def test_a_slow_core_is_tried_by_this_thread_and_left_again():
     here = os.sched_getaffinity(0)
-    with neighbour._on(min(here)):
+    with neighbour._OnCore(min(here)):
         assert os.sched_getaffinity(0) == {min(here)}
     assert os.sched_getaffinity(0) == here
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import functools
 import os
 from collections.abc import Mapping, Set
+from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,8 +18,9 @@ from .reading import number, numbers, text
 ROOT = Path("/")
 # Where the kernel lists those that are built to save power, on processors that have two or three kinds of cores.
 SLOW_KINDS = ("cpu_atom", "cpu_lowpower")
-# Cores of one kind differ by a few per cent at most in their highest clock.
-CLEARLY_LESS = 0.9
+# Cores of one kind may differ by a fifth in the highest clock that they are said to have, step by step; between two
+# kinds there is no step that small.
+STEP = 0.9
 
 
 class Cores(NamedTuple):
@@ -88,7 +90,9 @@ def slow_ones(root: Path, among: Set[int]) -> frozenset[int]:
     if not found:
         for told in ("cpu_capacity", "cpufreq/cpuinfo_max_freq"):
             most = {core: number(_folder(root, core) / told) or 0 for core in among}
-            found = frozenset(core for core, least in most.items() if 0 < least < CLEARLY_LESS * max(most.values()))
+            steps = sorted({each for each in most.values() if each > 0}, reverse=True)
+            kind = next((less for more, less in pairwise(steps) if less < STEP * more), 0)
+            found = frozenset(core for core, each in most.items() if 0 < each <= kind)
             if found:
                 break
     return found if found < among else frozenset()

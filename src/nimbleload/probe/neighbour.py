@@ -64,11 +64,11 @@ def find_around(
             return 1.0
         return max(times_as_long(once_more, pace, _Neighbours(other, loop, notes, cores), overhead), 1.0)
 
-    slower = 1.0 if place.slow is None else times_as_long(once_more, pace, _on(place.slow), overhead)
+    slower = 1.0 if place.slow is None else times_as_long(once_more, pace, _OnCore(place.slow), overhead)
     return Around(beside(place.others), beside(place.beside), slower)
 
 
-class _on:  # noqa: N801
+class _OnCore:
     """This thread runs on another core while it is used with `with`, again and again."""
 
     def __init__(self, core: int) -> None:
