@@ -63,6 +63,14 @@ class TestByTheCards:
         found = takes(job(uses=(EQ,)), {EQ.card_key(): alone}, proven=False).work
         assert found == pytest.approx(BLOCKS * 100e-6 + HANDLING * SECONDS)
 
+    def test_on_cores_that_are_not_alike_all_of_them_are_at_it(self, desktop):
+        """Of 20, all busy: 12 of them in pairs, 13 other real ones of which 6 were measured, 8 slow."""
+        known = CARDS[EQ.card_key()]
+        up = msgspec.structs.replace(known.upkeep, beside=1.3, others=6, paired=1.6, slower=2.0)
+        found = takes(job(uses=(EQ,)), {EQ.card_key(): msgspec.structs.replace(known, upkeep=up)}, proven=False).work
+        more = 0.3 + 0.6 * 12 / 20 + 1.0 * 8 / 20
+        assert found == pytest.approx((1 + more) * BLOCKS * 100e-6 + HANDLING * SECONDS)
+
     def test_while_nothing_sounds_it_costs_what_silence_does(self):
         found = takes(job(uses=(EQ,), sounding=HALF), proven=False).work
         assert found == pytest.approx(BLOCKS * (0.5 * 100e-6 + 0.5 * 20e-6) + HANDLING * SECONDS)

@@ -63,6 +63,7 @@ def test_only_what_this_process_may_use_counts(tmp_path):
     root = computers.hybrid(tmp_path)
     # Kept on one kind, all are as fast as each other; a thread whose other half is not ours has a core of its own.
     assert found(root, (4, 5)) == Cores((5, 4), (), (), {4: (4,), 5: (5,)})
+    assert found(computers.desktop(tmp_path / "listed"), (12, 13)).slow == ()
     assert found(root, (1, 2)) == Cores((2, 1), (), (), {1: (1,), 2: (2,)})
     assert found(root, (1, 2, 6)).slow == (6,)
 

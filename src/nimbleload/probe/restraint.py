@@ -31,7 +31,7 @@ def place() -> Place:
     """Where is measured on this computer: on a fast core, as far as may be from where interrupts go."""
     here = cores()
     core = here.order[0]
-    slow = here.slow[0] if here.fast and here.slow else None
+    slow = here.slow[0] if here.slow else None
     return Place(core, here.beside(core), here.away(core), slow)
 
 

@@ -56,6 +56,15 @@ def test_threads_of_one_core_slow_each_other(machine, expected):
     assert load(of, cards, machine) == pytest.approx(expected)
 
 
+def test_what_cores_take_from_each_other_is_told_apart():
+    of = tracks(16)
+    at = instant(survey(of, Plan(), found(of, {f"p{k}": 0.2 for k in range(16)}, paired=1.6, slower=1.5), BOTH, 256))
+    parts, load = at.parts, at.rung(256).load
+    assert sum(parts) == pytest.approx(load) and parts.own == pytest.approx(0.2)
+    assert parts.uneven == pytest.approx(0.2 * 0.5 * 8 / 20)
+    assert parts.beside == pytest.approx(load - parts.own - parts.uneven) and parts.beside > 0.02
+
+
 def test_a_host_with_fewer_threads_meets_others_on_its_cores_less_often():
     """Four threads lie on any of 16: beside three others, of which each is the other half with a chance of 1 in 15."""
     of = msgspec.structs.replace(tracks(4), host=Host(cores_left_free=12))
@@ -174,7 +183,9 @@ class TestTheHostOnAPart:
 
     def test_of_another_computer_or_a_part_none_is_given(self):
         of = tracks(16)
-        cards = found(of, {f"p{k}": 0.9 for k in range(16)}, slower=3.0)
+        cards = found(of, {f"p{k}": 0.9 for k in range(16)}, slower=6.0)
+        whole = survey(of, Plan(), cards, BOTH, 256)
+        assert kept_best(whole, instant(whole)) is not None
         for machine in (msgspec.structs.replace(BOTH, measured_cores=4), kept_on(14, BOTH), Machine(8)):
             whole = survey(of, Plan(), cards, machine, 256)
             assert kept_best(whole, instant(whole)) is None
