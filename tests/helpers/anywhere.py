@@ -21,7 +21,7 @@ def real_core(machine: Machine, core: int) -> int:
 
 
 def is_slow(machine: Machine, core: int) -> bool:
-    return machine.real - machine.slow <= real_core(machine, core)
+    return real_core(machine, core) >= machine.fast
 
 
 def finished(

@@ -167,8 +167,8 @@ class Second:
         on slow ones: the mean over every way in which they can lie."""
         m = self.machine
         real = m.cores - m.second
-        of = [*range(real), *range(m.second)]
-        slow = {real - 1 - k for k in range(m.slow)}
+        slow = {real - 1 - k for k in range(m.slow - m.slow_second)}
+        of = [*range(real), *range(m.second - m.slow_second), *sorted(slow)[: m.slow_second]]
         found = []
         for chosen in itertools.combinations(range(m.cores), self.threads):
             on = [of[k] for k in chosen]
@@ -517,8 +517,9 @@ def random_machine(rng: random.Random) -> Machine:
     """Of up to six cores; some of them in pairs, and some of the others slow."""
     cores, speed = rng.randint(1, 6), rng.choice((1.0, 1.0, 2.0))
     second = rng.choice((0, 0, rng.randint(0, cores // 2)))
-    slow = rng.choice((0, 0, rng.randint(0, cores - 2 * second)))
-    return Machine(cores, speed, second=second, slow=slow)
+    late = rng.choice((0, 0, rng.randint(0, cores - second)))
+    slow_second = max(second - (cores - second - late), rng.choice((0, min(late, second))))
+    return Machine(cores, speed, second=second, slow=late + slow_second, slow_second=slow_second)
 
 
 def ref(rng: random.Random, name: str | None = None):

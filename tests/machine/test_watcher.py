@@ -24,6 +24,7 @@ from nimbleload.machine.maps import NO_PARTS, Part
 from nimbleload.machine.watcher import Watcher, alike
 from nimbleload.probe.places import places
 from tests.helpers import computers
+from tests.helpers.computers import put
 from tests.helpers.host import Host, Plugin, in_one_file
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
@@ -46,6 +47,10 @@ def watched(host, seconds, close=False, parts=NO_PARTS):
 def test_which_cores_are_alike_is_told_with_what_was_seen(tmp_path, monkeypatch):
     told = alike(computers.hybrid(tmp_path / "root"))
     assert told == Alike(((0, 1), (2, 3)), (4, 5, 6, 7))
+    slow_pair = computers.hybrid(tmp_path / "other")
+    for core in (4, 5):
+        put(slow_pair, f"{computers.CPU}/cpu{core}/topology/thread_siblings_list", "4-5")
+    assert alike(slow_pair) == Alike(((0, 1), (2, 3), (4, 5)), (4, 5, 6, 7))
     monkeypatch.setattr("nimbleload.machine.watcher.alike", lambda: told)
     with Host(tmp_path, PLUGINS, PERIOD, 200) as host:
         assert watched(host, 0.2).alike == told

@@ -35,6 +35,13 @@ def test_second_threads_of_cores_come_last_however_they_are_numbered(tmp_path):
     assert here.beside(2) == (3,) and here.away(2) == (0, 7, 6, 5, 4)
 
 
+def test_slow_cores_in_pairs_come_after_the_fast_ones_and_so_do_their_second_threads(tmp_path):
+    for core in range(8):
+        put(tmp_path, f"{CPU}/cpu{core}/topology/thread_siblings_list", f"{core // 2 * 2}-{core // 2 * 2 + 1}")
+        put(tmp_path, f"{CPU}/cpu{core}/cpufreq/cpuinfo_max_freq", 5100 if core < 4 else 3300)
+    assert found(tmp_path).order == (2, 0, 6, 4, 3, 1, 7, 5)
+
+
 def test_cores_that_may_run_a_little_faster_than_their_like_do_not_make_these_slow(tmp_path):
     here = found(computers.desktop(tmp_path), range(20))
     assert here.fast == (10, 8, 6, 4, 2, 0) and here.slow == tuple(range(19, 11, -1)) and len(here.second) == 6

@@ -6,11 +6,15 @@ import os
 
 import pytest
 
+from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.survey import instant, survey
 from nimbleload.native.cores import cores
-from nimbleload.probe import restraint
+from nimbleload.probe import rehearsal, restraint
 from nimbleload.probe.messages import Place
 from nimbleload.probe.restraint import keep_off, place
 from tests.helpers import computers
+from tests.helpers.sessions import session, track
 
 
 @pytest.fixture
@@ -46,3 +50,15 @@ def test_what_loads_meanwhile_leaves_the_whole_core_where_it_can(mine, left, mon
     monkeypatch.setattr(os, "sched_setaffinity", lambda _, cores: kept.append(cores))
     keep_off(Place(1, (3,)))
     assert kept == ([left] if left is not None else [])
+
+
+def test_a_rehearsal_begins_with_real_and_fast_cores(tmp_path, monkeypatch):
+    found = cores(computers.hybrid(tmp_path), frozenset(range(8)))
+    monkeypatch.setattr(rehearsal, "cores", lambda: found)
+    asked = []
+    monkeypatch.setattr(rehearsal.isolation, "run", lambda request, _: asked.append(request.cores) or ())
+    of = session(track("t"))
+    for count in (1, 3, 7, 8):
+        here = survey(of, Plan(), {}, Machine(count), 256)
+        assert list(rehearsal.run(here, instant(here), 1.0)) == []
+    assert asked == [(2,), (2, 0, 7), (2, 0, 7, 6, 5, 4, 3), (2, 0, 7, 6, 5, 4, 3, 1)]

@@ -21,5 +21,6 @@ def test_what_is_imported_is_for_the_cores_of_this_computer(tmp_path, desktop):
 def test_as_seen_from_here(desktop):
     assert this_computer.from_here(Machine(20)) == desktop
     assert this_computer.from_here(desktop, 20) == desktop
+    assert this_computer.from_here(kept_on(6, desktop), 6) == Machine(6, measured_cores=20)
     assert this_computer.from_here(desktop, 4) == Machine(4, measured_cores=20)
     assert this_computer.from_here(kept_on(6, desktop)) == kept_on(6, desktop) == this_computer.part_of_it(6)

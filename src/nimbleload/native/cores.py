@@ -71,10 +71,8 @@ def _cores(root: Path, allowed: frozenset[int]) -> Cores:
     same = {core: tuple(sorted(allowed & siblings(root, core))) for core in allowed}
     first = sorted({min(threads) for threads in same.values()}, reverse=True)
     late = slow_ones(root, allowed)
-    second = tuple(other for core in first for other in same[core] if other != core)
-    return Cores(
-        tuple(core for core in first if core not in late), tuple(core for core in first if core in late), second, same
-    )
+    fast, slow = (tuple(core for core in first if (core in late) == is_slow) for is_slow in (False, True))
+    return Cores(fast, slow, tuple(other for core in fast + slow for other in same[core] if other != core), same)
 
 
 def siblings(root: Path, core: int) -> frozenset[int]:

@@ -9,8 +9,11 @@ from ..native.cores import cores
 def this_computer() -> Machine:
     """All the cores that this process may use."""
     found = cores()
-    count = len(found.order)
-    return Machine(count, measured_cores=count, second=len(found.second), slow=len(found.slow))
+    count, slow_second = len(found.order), sum(len(found.beside(core)) for core in found.slow)
+    return Machine(
+        count, measured_cores=count, second=len(found.second), slow=len(found.slow) + slow_second,
+        slow_second=slow_second,
+    )  # fmt: skip
 
 
 def part_of_it(count: int) -> Machine:
@@ -19,7 +22,7 @@ def part_of_it(count: int) -> Machine:
 
 
 def from_here(machine: Machine, count: int | None = None) -> Machine:
-    """A saved machine as it is seen here; with so many cores, if that is asked for: another one, unless all are."""
-    if count is not None and count != machine.cores:
+    """A saved machine as it is seen here; or one with so many cores, if that is asked for."""
+    if count is not None and (machine.kept or count != machine.cores):
         machine = Machine(count, machine.speed)
     return seen_from(machine, this_computer())

@@ -149,6 +149,15 @@ class TestTheHostOnAPart:
         assert [of.kept for of in parts] == [True] * 19 + [False] and parts[-1] == BOTH
         assert kept_on(99, BOTH) == BOTH and kept_on(0, BOTH) == kept_on(1, BOTH)
 
+    def test_slow_cores_may_be_in_pairs_as_well(self):
+        """Four fast and eight slow cores, each two threads."""
+        here = Machine(24, measured_cores=24, second=12, slow=16, slow_second=8)
+        assert (here.real, here.fast, here.on_slow(), here.in_pairs(24)) == (12, 4, 16 / 24, 1)
+        asked = {name: (part.cores, part.second, part.slow, part.slow_second) for name, part in parts_of(here).items()}
+        assert asked == {"fast": (8, 4, 0, 0), "each": (12, 0, 8, 0), "fast-each": (4, 0, 0, 0)}
+        assert [kept_on(count, here).slow for count in (4, 5, 12, 16, 17, 24)] == [0, 1, 8, 8, 9, 16]
+        assert kept_on(17, here).slow_second == 1 and kept_on(24, here) == here
+
     def test_what_is_saved_is_this_computer_where_it_can_be(self):
         saved = Machine(16, name="studio")
         assert seen_from(saved, PAIRS) == msgspec.structs.replace(PAIRS, name="studio")

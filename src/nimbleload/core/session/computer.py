@@ -53,8 +53,8 @@ class Machine(msgspec.Struct, frozen=True):
     """The computer that is to play the session: core count, and speed against the one measured on (1 = equal).
 
     `measured_cores` is how many cores the one measured on has; 0 where that is not known. Of the cores, threads of one
-    real core counted each, so many are `second` threads of a fast one, and so many `slow` ones. With `kept` it is the
-    computer measured on, and the host is kept on these of its cores.
+    real core counted each, so many are `second` threads of a real one, and so many `slow`; `slow_second` are both. With
+    `kept` it is the computer measured on, and the host is kept on these of its cores.
     """
 
     cores: int = 4
@@ -63,6 +63,7 @@ class Machine(msgspec.Struct, frozen=True):
     measured_cores: int = 0
     second: int = 0
     slow: int = 0
+    slow_second: int = 0
     kept: bool = False
 
     @property
@@ -78,7 +79,7 @@ class Machine(msgspec.Struct, frozen=True):
     @property
     def fast(self) -> int:
         """How many of its real cores are fast."""
-        return max(self.real - self.slow, 0)
+        return max(self.real - (self.slow - self.slow_second), 0)
 
     def real_for(self, threads: int) -> float:
         """On how many of its real cores so many threads compute at once: what is expected if they lie anywhere, as
@@ -101,10 +102,11 @@ class Machine(msgspec.Struct, frozen=True):
 
 def kept_on(cores: int, here: Machine) -> Machine:
     """The computer measured on, with its host kept on so many of its cores (at least one, at most all): the fast ones
-    first, then the slow ones, then second threads."""
+    first, then the slow ones, then second threads in the same order."""
     count = max(1, min(cores, here.cores))
-    slow = min(max(count - here.fast, 0), here.slow)
-    return _part(here, count, max(count - here.real, 0), slow)
+    second, slow = max(count - here.real, 0), min(max(count - here.fast, 0), here.slow - here.slow_second)
+    slow_second = max(second - (here.second - here.slow_second), 0)
+    return _part(here, count, second, slow + slow_second, slow_second)
 
 
 def parts_of(here: Machine) -> dict[str, Machine]:
@@ -112,7 +114,8 @@ def parts_of(here: Machine) -> dict[str, Machine]:
     one thread of each real core ("each"), on one thread of each fast one ("fast-each")."""
     found = {}
     if here.slow:
-        found["fast"] = _part(here, here.fast + here.second, here.second, 0)
+        second = here.second - here.slow_second
+        found["fast"] = _part(here, here.fast + second, second)
     if here.second:
         found["each"] = kept_on(here.real, here)
     if here.slow and here.second:
@@ -120,8 +123,8 @@ def parts_of(here: Machine) -> dict[str, Machine]:
     return found
 
 
-def _part(here: Machine, cores: int, second: int, slow: int) -> Machine:
-    return Machine(cores, 1.0, here.name, here.cores, second, slow, cores < here.cores)
+def _part(here: Machine, cores: int, second: int, slow: int = 0, slow_second: int = 0) -> Machine:
+    return Machine(cores, 1.0, here.name, here.cores, second, slow, slow_second, cores < here.cores)
 
 
 def seen_from(machine: Machine, here: Machine) -> Machine:
