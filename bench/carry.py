@@ -94,10 +94,11 @@ def busy(folder: Path, uses: list[PluginUse], seconds: float) -> None:
     for _ in carrying.run(prepared, folder / "before", prove=False, jobs=prepared.jobs[:1]):
         pass  # what is imported and compiled once is no part of it
     cards = measured(session)
-    told = TimeLeft(efforts(prepared, cards, proven=False), cards).seconds()
+    left = TimeLeft(efforts(prepared, cards, proven=False), cards)
+    told = left.seconds()
     by_cards = block_seconds(session, cards) * math.ceil(seconds * RATE / BUFFER) / cores
     begun, done, share, blocks = processor_seconds(), 0, 0.0, 0.0
-    for step in carrying.run(prepared, folder / "together", prove=False):
+    for step in carrying.run(prepared, folder / "together", prove=False, jobs=left.longest_first(prepared.jobs)):
         done += step.rendered is not None or bool(step.trouble)
         blocks += step.rendered.computed / cores if step.rendered is not None else 0.0
         if done == len(prepared.jobs) - cores + 1 and not share:

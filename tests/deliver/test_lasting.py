@@ -78,6 +78,13 @@ class TestByTheCards:
         found = takes(job(uses=(EQ,), sounding=notes), proven=False).work
         assert found == pytest.approx(BLOCKS * (0.35 * 100e-6 + 0.65 * 20e-6) + HANDLING * SECONDS)
 
+    def test_what_takes_longest_is_begun_first_and_what_is_not_known_last(self):
+        made = [job("none", uses=()), job("one", uses=(EQ,)), job("three", uses=(EQ,) * 3), job("two", uses=(EQ,) * 2)]
+        takes = efforts(Prepared(None, made, [], None), CARDS, proven=False)
+        left = TimeLeft(takes, CARDS)
+        assert [each.strip.id for each in left.longest_first(made)] == ["three", "two", "one", "none"]
+        assert [each.strip.id for each in left.longest_first([*made, job("new")])][-1] in ("none", "new")
+
     def test_a_stretch_is_compared_with_its_whole_track(self):
         of = msgspec.structs.replace(job(), samples=SAMPLES // 10, stretch=(0.0, 10.0), whole=ALL)
         once = BLOCKS * 400e-6 + HANDLING * SECONDS

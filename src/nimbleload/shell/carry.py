@@ -196,7 +196,7 @@ def rendered_in(
     rendered: dict[str, Rendered] = {}
     shared: dict[str, Proof] = {}
     ended: dict[str, str] = {}
-    for step in shown(carrying.run(prepared, folder, kind, prove, jobs=jobs), left, quiet):
+    for step in shown(carrying.run(prepared, folder, kind, prove, jobs=left.longest_first(jobs)), left, quiet):
         if step.trouble:
             ended[step.job.name] = step.trouble
             if not quiet:

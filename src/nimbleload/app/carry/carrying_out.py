@@ -122,7 +122,7 @@ class CarryingOut(QObject):
         self, prepared: Prepared, jobs: list[Job], checks: list[Check], folder: Path, files: dict[str, str], kind: str
     ) -> None:
         steps = carrying.run(
-            prepared, folder, kind, asked=self._asked, jobs=jobs, checks=checks, files=files
+            prepared, folder, kind, asked=self._asked, jobs=self._left.longest_first(jobs), checks=checks, files=files
         )  # fmt: skip
         for step in steps:
             self._to_window.post(self._take_step, step)
