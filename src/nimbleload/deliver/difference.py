@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ..core.units import said_by
 from ..store import audio
 from ..store.audio import AudioError
+from .audible import loudest
 
 NOTHING_DB = -200.0
 
@@ -31,7 +32,7 @@ class Difference(msgspec.Struct):
         padded = [np.pad(np.asarray(part, np.float64), ((0, length - len(part)), (0, 0))) for part in (one, other)]
         left = padded[0] - padded[1]
         if length:
-            off = np.abs(left).max(axis=1)
+            off = loudest(left)
             if off.max() > self.highest:
                 self.highest, self.place = float(off.max()), self.samples + int(off.argmax())
             self.energy += float((off**2).sum())

@@ -53,7 +53,7 @@ class Loudness:
         if not len(sound):
             return
         weighted, self._state = sosfilt(self._sections, np.asarray(sound, np.float64), axis=0, zi=self._state)
-        energy = np.concatenate((self._begun, (weighted**2).sum(axis=1)))
+        energy = np.concatenate((self._begun, np.einsum("nc,nc->n", weighted, weighted)))
         whole = len(energy) // self._step * self._step
         self._energies.append(energy[:whole].reshape(-1, self._step).mean(axis=1))
         self._begun = energy[whole:]
