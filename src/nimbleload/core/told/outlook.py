@@ -65,15 +65,6 @@ def retold(
     if said.kind == "unknown":
         return said
     advice = said.advice
-    uses, strips = of.planned.uses, of.planned.session.strips
-    names = [f"{uses.uses[b.use].label} on {strips[uses.strip[b.use]].name}" for b in drawn.bursts]
-    if not said.overload and drawn.bad > 1:
-        bursts = "bursts" if len(names) == 1 else "burst together"
-        who = f" {listed(names, 3)} {bursts} now and then." if names else ""
-        first = said.headline.split(".")[0]
-        headline = f"{first}, but its peaks do not: one block in a hundred takes {percent(drawn.bad)}."
-        dropouts = f"{drawn.dropouts:.0f}" if drawn.dropouts >= 1 else "less than one"
-        return Verdict("peaks", headline, f"Expect {dropouts} dropouts a minute.{who} {advice}", True)
     if best is not None:
         taken = words(of, best.decisions)
         brings = f"{percent(load)} → {percent(best.load)}"
@@ -86,4 +77,19 @@ def retold(
     if kept is not None:
         cores = part_words(kept.machine, of.machine)
         advice += f" With the host kept on {cores} it would take {percent(kept.load)} (see Machine)."
-    return said._replace(advice=advice)
+    said = said._replace(advice=advice)
+    return _with_peaks(of, said, drawn) if not said.overload and drawn.bad > 1 else said
+
+
+def _with_peaks(of: Survey, said: Verdict, drawn: Peaks) -> Verdict:
+    """The verdict on a moment whose usual block is in time, and one in a hundred is not."""
+    uses, strips = of.planned.uses, of.planned.session.strips
+    names = [f"{uses.uses[b.use].label} on {strips[uses.strip[b.use]].name}" for b in drawn.bursts]
+    who = f" {listed(names, 3)} {'bursts' if len(names) == 1 else 'burst together'} now and then." if names else ""
+    bad = f"one block in a hundred takes {percent(drawn.bad)}."
+    if said.kind == "fits":
+        headline = f"{said.headline.split('.')[0]}, but its peaks do not: {bad}"
+    else:
+        headline = f"{said.headline.removesuffix('.')}, and {bad}"
+    dropouts = f"{drawn.dropouts:.0f}" if drawn.dropouts >= 1 else "less than one"
+    return Verdict("peaks", headline, f"Expect {dropouts} dropouts a minute.{who} {said.advice}", True)
