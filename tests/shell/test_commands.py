@@ -213,7 +213,7 @@ def test_a_session_for_a_part_of_this_computer(tmp_path, desktop):
     # A computer with so many cores is another one.
     assert "256 samples, 6 cores" in run("load", str(path), "--cores", "6").output
     said = run("load", str(path), "--kept-on", "slow").output
-    assert "there is fast, each, fast-each, or a number" in said
+    assert "there are fast, each, fast-each, or a number" in said
     assert "about another computer" in run("load", str(path), "--kept-on", "3", "--cores", "4").output
     assert figures("howmany", str(path), "t1", "--kept-on", "fast")["fits"]
 

@@ -56,8 +56,8 @@ class PartOfHere(click.ParamType):
             return part_of_it(int(value))
         parts = parts_of(this_computer())
         if value not in parts:
-            there = f"{', '.join(parts)}, or a number" if parts else "a number: all cores of this computer are alike"
-            self.fail(f"{value!r} is no part of this computer’s cores; there is {there}.", param, ctx)
+            there = f"there are {', '.join(parts)}, or a number" if parts else "they are all alike: say how many"
+            self.fail(f"{value!r} is no part of this computer’s cores; {there}.", param, ctx)
         return parts[value]
 
 
@@ -66,7 +66,8 @@ def on_cores(command: Callable[..., None]) -> Callable[..., None]:
     of the machine that was saved the one that is asked for."""
 
     @click.option("--cores", type=click.IntRange(1, 1024), help="How many cores the computer has (default: as saved).")
-    @click.option("--kept-on", "part", type=PartOfHere(), help="On which of this computer's cores the host is kept.")
+    @click.option("--kept-on", "part", type=PartOfHere(), metavar=PartOfHere.name,
+                  help="On which of this computer's cores the host is kept.")
     @functools.wraps(command)
     def with_machine(*given: Any, cores: int | None, part: Machine | None, **more: Any) -> None:
         if cores is not None and part is not None:
