@@ -9,6 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
+from nimbleload.app.frame.computer_dialog import ComputerDialog
 from nimbleload.app.frame.finder import Finder
 from nimbleload.app.frame.help import PAGES, Help
 from nimbleload.app.frame.window import BALANCE, EDIT, MEASURE, PLACES
@@ -432,6 +433,12 @@ def test_the_host_is_kept_on_a_part_of_a_computer_whose_cores_are_not_alike(make
     assert "6 of 20 cores" in window.places._runs_at.text()
     menu.aboutToShow.emit()
     assert [line for line, action in lines.items() if action.isChecked()] == [kept]
+    # Looked at in the dialog of other computers, it stays what it is.
+    window.ask_computer()
+    (asked,) = window.findChildren(ComputerDialog)
+    assert (asked.cores.value(), asked.speed.value()) == (6, 1.0)
+    asked.accept()
+    assert window.desk.document.machine == kept_on(6, desktop)
     # A computer with six cores is another one.
     settled(window, lines["6 cores"].trigger)
     menu.aboutToShow.emit()

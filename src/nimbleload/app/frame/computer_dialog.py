@@ -31,6 +31,7 @@ class ComputerDialog(Dialog):
 
     def __init__(self, machine: Machine, parent: QWidget | None = None) -> None:
         super().__init__("Another computer", parent)
+        self._machine = machine
         self.cores, self.speed = QSpinBox(), QDoubleSpinBox()
         self.cores.setRange(1, 1024)
         self.cores.setValue(machine.cores)
@@ -61,5 +62,7 @@ class ComputerDialog(Dialog):
         self.speed.setValue(1.0)
 
     def accept(self) -> None:
-        self.chosen.emit(from_here(Machine(self.cores.value(), self.speed.value())))
+        asked = Machine(self.cores.value(), self.speed.value())
+        is_same = (asked.cores, asked.speed) == (self._machine.cores, self._machine.speed)
+        self.chosen.emit(self._machine if is_same else from_here(asked))
         super().accept()
