@@ -21,6 +21,7 @@ GRADE_WORDS: dict[Grade, str] = {
 }
 # Resting states that take longer to leave than this are felt in short blocks (seconds).
 LONG_REST = 100e-6
+TRIED_ON = "What it would do to a session: Computer › The host kept on …, in the menu."
 FREE, AVAILABLE = 0.10, 0.10
 LOCKED = 512 << 20
 MUCH_CPU, SOME_CPU, MANY_WAKES = 0.30, 0.05, 1000.0
@@ -121,8 +122,8 @@ def _shared_cores(of: Facts) -> Finding | None:
         "Cores in pairs", "note", f"{len(of.cores)} cores are threads of {count(len(first), 'real one')}.",
         "Two of a pair share their units: a plugin beside another on the same core takes longer, and Linux puts "
         "threads in real time wherever there is room, on the other half of a busy core as well. Started so, a host "
-        "stays on one thread of each. What it would do to a session: Computer › The host kept on …, in the menu.",
-        f"taskset -c {core_list(first)} NAME-OF-YOUR-HOST", _boot(of, "nosmt"),
+        f"stays on one thread of each: good for long chains, bad where there is a lot of work. {TRIED_ON}",
+        f"taskset -c {core_list(first)} NAME-OF-YOUR-HOST",
     )  # fmt: skip
 
 
@@ -136,7 +137,7 @@ def _unequal_cores(of: Facts) -> Finding | None:
         "Unequal cores", "note",
         f"Of {count(len(of.cores), 'core')} {agreeing(len(of.cores) - len(fast), 'is', 'are')} slower than the others.",
         "A track that lands on a slow core takes longer there, and so does all that waits for it. Started so, a host "
-        f"stays on the fast ones.{one} What it would do to a session: Computer › The host kept on …, in the menu.",
+        f"stays on the fast ones.{one} {TRIED_ON}",
         f"taskset -c {core_list(fast)} NAME-OF-YOUR-HOST",
     )  # fmt: skip
 
