@@ -41,4 +41,4 @@ def test_a_plan_that_brings_little_is_told_by_figures_that_differ():
     assert said == f"The plan is empty; the worst load stays at {100 * before:.0f} %."
     before, after, said = told("track-2")
     assert 0.001 < before - after < 0.004 and f"{before:.2f}" == f"{after:.2f}"
-    assert said == f"With 1 decision the worst load falls from {100 * before:.1f} % to {100 * after:.1f} %."
+    assert said == f"With 1 step the worst load falls from {100 * before:.1f} % to {100 * after:.1f} %."

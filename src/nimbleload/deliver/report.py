@@ -42,7 +42,7 @@ def write_report(
         pinned=[of.session.strip(strip).name for strip in of.plan.pinned],
         before_line=line(of.before),
         after_line=line(of.after),
-        top=max(1.15, float(of.before.load.max()), float(of.after.load.max())),
+        top=max(1.15, of.before.highest, of.after.highest),
         length=float(of.after.times[-1]),
         worst=[clock(second) for second in worst_seconds(of.after, 5)],
         sources=basis(at, all_of_it=True),
@@ -51,8 +51,8 @@ def write_report(
         percent=percent,
         milliseconds=milliseconds,
         clock=clock,
-        before=percent(float(of.before.load.max())),
-        after=percent(float(of.after.load.max())),
+        before=percent(of.before.highest),
+        after=percent(of.after.highest),
     )
     atomic.write(path, page.encode())
 

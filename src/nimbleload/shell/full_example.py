@@ -57,14 +57,14 @@ def run(folder: Path) -> None:
 
 def _told(of: Survey) -> str:
     """What the plan brings."""
-    before, after = float(of.before.load.max()), float(of.after.load.max())
+    before, after = of.before.highest, of.after.highest
     if not of.plan.steps():
         return f"The plan is empty; the worst load stays at {percent(before)}."
     told = percent(before), percent(after)
     if len(set(told)) == 1:
         # A plan that gives up least brings no more than it must.
         told = f"{100 * before:.1f} %", f"{100 * after:.1f} %"
-    return f"With {count(len(of.plan.steps()), 'decision')} the worst load falls from {told[0]} to {told[1]}."
+    return f"With {count(len(of.plan.steps()), 'step')} the worst load falls from {told[0]} to {told[1]}."
 
 
 def _measure(saved: Saved) -> list[tuple[str, str]]:

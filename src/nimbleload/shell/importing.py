@@ -79,7 +79,7 @@ def renew(file: str, newer: str | None, to: str | None, show: bool, json: bool) 
 
 def worst_of(of: Survey) -> float | None:
     """The highest load with the plan (fraction of the deadline); None if it is not known."""
-    return None if is_unknown(of) else float(of.after.load.max())
+    return None if is_unknown(of) else of.after.highest
 
 
 def _refuse_ending(target: Path) -> None:

@@ -146,7 +146,7 @@ def brought(of: Survey, found: Suggestion, wishes: Wishes) -> list[Step]:
 def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
     """The suggestion as plain values: loads as fractions."""
     return {
-        "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": float(of.after.load.max()),
+        "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": of.after.highest,
         "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
         "gap": found.gap, "impossible": found.impossible, "in_the_way": in_the_way(of, found),
         "steps": [
@@ -162,7 +162,7 @@ def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
 
 def say(of: Survey, found: Suggestion, steps: list[Step]) -> None:
     """The same in words."""
-    at, now = worst_block(of), f"{load_words(of, float(of.after.load.max()))} at worst"
+    at, now = worst_block(of), f"{load_words(of, of.after.highest)} at worst"
     if is_unknown(of):
         now = "what it takes is not known"
     click.echo(f"{of.session.name}   {of.buffer} samples, {cores_words(of.machine)}: {now}.")

@@ -66,7 +66,7 @@ def compared(of: Survey, other: Survey) -> dict[str, Any]:
         {"name": name, "against": was, "load": now}
         for name, was, now in sections_against(of.session, other.after, of.after)
     ]
-    return {"session": other.session.name, "worst": float(other.after.load.max()), "sections": sections}
+    return {"session": other.session.name, "worst": other.after.highest, "sections": sections}
 
 
 @cli.command()

@@ -300,8 +300,8 @@ def test_a_plan_for_tracking_and_one_for_mixing_are_kept_with_their_buffers(exam
     tracking = float(example.desk.survey.after.load.max())
     dialog = open_dialog(example, qtbot, "Plans put by", KeptDialog)
     listed = [dialog.list.item(k).text() for k in range(dialog.list.count())]
-    assert listed[0].startswith("mixing: 1 decision at 256 samples, ")
-    assert listed[1] == f"tracking: 0 decisions at 64 samples, {percent(tracking)} at worst"
+    assert listed[0].startswith("mixing: 1 step at 256 samples, ")
+    assert listed[1] == f"tracking: 0 steps at 64 samples, {percent(tracking)} at worst"
     settled(example, dialog.use.click)
     assert (example.desk.document.plan.decisions[0].strip, example.desk.document.buffer) == (first, 256)
     assert listed[0].endswith(f"{percent(float(example.desk.survey.after.load.max()))} at worst")

@@ -214,7 +214,7 @@ class BalancePage(QWidget):
             self.timeline.show_survey(of, self.held)
         self.timeline.show_band(self._desk.band)
         self.timeline.show_second(at.second)
-        before, after = float(of.before.load.max()), float(of.after.load.max())
+        before, after = of.before.highest, of.after.highest
         here = percent(at.rung(of.buffer).load)
         if at.judged.kind == "unknown":
             words = "not known"
@@ -384,7 +384,7 @@ class BalancePage(QWidget):
             return
         about, found = self._suggestion
         # With other figures than it was found with the plan leads elsewhere.
-        is_there = abs(float(of.after.load.max()) - found.load) < 1e-6
+        is_there = abs(of.after.highest - found.load) < 1e-6
         if found.plan == of.plan and about == _about(of) and is_there:
             self.drawer.show_suggestion(of, found)
 

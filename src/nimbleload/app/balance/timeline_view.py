@@ -96,7 +96,7 @@ class TimelineView(Picture):
         if self._of is None:
             return
         seen = "" if self._seen.is_all else " Seen from {} to {}.".format(*map(clock, self._seen.ends))
-        highest, where = float(self._of.after.load.max()), ", ".join(clock(s) for s in self._worst)
+        highest, where = self._of.after.highest, ", ".join(clock(s) for s in self._worst)
         self.describe(f"Highest load {percent(highest)}; worst moments at {where}.{seen}")
         self.update()
 

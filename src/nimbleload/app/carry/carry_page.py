@@ -364,7 +364,7 @@ class CarryPage(QWidget):
         load = ""
         # Stems by themselves change nothing of the load.
         if of is not None and not self._has_no_plan() and not is_unknown(of):
-            load = f" With all of it the worst moment takes {load_words(of, float(of.after.load.max()))}."
+            load = f" With all of it the worst moment takes {load_words(of, of.after.highest)}."
         advice = f"The original is never changed; files are written beside it.{load}"
         if self._has_no_plan() and not total and not refused:
             headline, advice = NO_PLAN, "Balance finds one, or makes it by hand. Stems can be rendered without one."

@@ -205,7 +205,7 @@ class KeptDialog(Dialog):
         self.list, self.name = QListWidget(), QLineEdit()
         self.list.setAccessibleName("Plans put by")
         for plan, load in plans:
-            taken = count(len(plan.plan.steps()), "decision")
+            taken = count(len(plan.plan.steps()), "step")
             words = f"{plan.name}: {taken} at {plan.buffer} samples, {percent(load)} at worst"
             self.list.addItem(words)
         self.list.setCurrentRow(0)

@@ -271,7 +271,7 @@ class PlanDrawer(QFrame):
         plan = of.plan
         self._shown = of.session, plan
         self.show_limit(of.session.limit)
-        before, after = float(of.before.load.max()), float(of.after.load.max())
+        before, after = of.before.highest, of.after.highest
         taken = len(plan.steps())
         cost = f", {minutes(sum(step.price.minutes for step in steps))}" if steps is not None else ""
         leads = "" if is_unknown(of) else f" → {percent(after)}"

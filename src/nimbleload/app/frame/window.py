@@ -430,7 +430,7 @@ class MainWindow(QMainWindow):
         if self.desk.instant is not None and self.desk.instant.judged.kind == "unknown":
             self.places.buttons[BALANCE].show_state("not known")
             return
-        worst = float(of.after.load.max())
+        worst = of.after.highest
         colour = "brick" if worst > 1 else "brass" if worst > of.session.limit else "teal"
         self.places.buttons[BALANCE].show_state(percent(worst), colour)
 

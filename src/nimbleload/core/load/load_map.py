@@ -38,11 +38,16 @@ class LoadMap(NamedTuple):
     waking: NDArray[np.float64]
 
     @property
+    def highest(self) -> float:
+        """The load of the fullest moment."""
+        return float(self.load.max())
+
+    @property
     def worst(self) -> int:
         """The moment with the highest load; of equal ones the longest, then the first."""
         length = np.diff(self.times)
-        highest = np.flatnonzero(self.load == self.load.max())
-        return int(highest[np.argmax(length[highest])])
+        fullest = np.flatnonzero(self.load == self.load.max())
+        return int(fullest[np.argmax(length[fullest])])
 
 
 def load_map(of: Case) -> LoadMap:

@@ -81,7 +81,7 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -
     found = candidates(of, wishes)
     evaluator = Evaluator(of, found, wishes.limit)
     nothing = np.zeros(len(found), np.bool_)
-    if float(of.after.load.max()) <= wishes.limit + 1e-9:
+    if of.after.highest <= wishes.limit + 1e-9:
         return _told(of, wishes, found, nothing, 0.0, 0.0, True, False)
     program = Program(of, found, wishes, Rows(of, found))
     most = lowest(program)
@@ -214,7 +214,7 @@ def _told(
     groups = _steps(of, found, chosen)
     made = priced(groups, wishes.terms(of))
     plan = of.plan.with_all(d for group in groups for d in group)
-    load = worst_load(case(with_plan(of, plan), of.machine, of.buffer)) if made else float(of.after.load.max())
+    load = worst_load(case(with_plan(of, plan), of.machine, of.buffer)) if made else of.after.highest
     in_the_way = None
     if not reached:
         after = survey(of.session, plan, of.planned.cards, of.machine, of.buffer, of)

@@ -62,7 +62,7 @@ def newer_load(before: Survey, now: Survey) -> str:
     """What the newer mix does to the load, with what goes on of the plan."""
     if is_unknown(now):
         return "What it takes is not known: nothing is measured yet."
-    was, takes = (load_words(of, float(of.after.load.max())) for of in (before, now))
+    was, takes = (load_words(of, of.after.highest) for of in (before, now))
     then, at = (clock(of.worst_second()) for of in (before, now))
     plan = " with the plan" if now.plan.decisions else ""
     before_it = "what it was is not known" if is_unknown(before) else f"it was {was} at {then}"

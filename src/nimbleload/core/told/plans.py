@@ -32,10 +32,10 @@ def plan_words(of: Survey, plan: Suggestion) -> str:
     for step in plan.steps:
         kinds[step.decision.kind] = kinds.get(step.decision.kind, 0) + 1
     made = ", ".join(f"{number(count)} × {kind}" for kind, count in sorted(kinds.items())) or "no steps"
-    before = load_words(of, float(of.before.load.max()))
+    before = load_words(of, of.before.highest)
     in_place = ""
     if of.plan.decisions:
-        in_place = f" The plan in place: {load_words(of, float(of.after.load.max()))}."
+        in_place = f" The plan in place: {load_words(of, of.after.highest)}."
     if is_unknown(of):
         return fits_words(of)
     return f"{before} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{in_place}"
