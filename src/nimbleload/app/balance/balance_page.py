@@ -24,8 +24,8 @@ from ..background.desk import Desk
 from ..background.turns import Turns
 from ..decide.option_list import OptionList
 from ..decide.plan_drawer import PlanDrawer
+from ..look.elided import Elided
 from ..look.panels import headed
-from ..look.place_strip import Elided
 from ..look.sentence import COMPUTING, NOT_COMPUTED, Sentence
 from .block_view import BlockView
 from .buffer_row import BufferRow

@@ -37,9 +37,9 @@ from ...core.session.plugins import FAMILIES
 from ...core.session.strips import Strip
 from ...core.survey import Instant, Survey
 from ...core.units import clock
+from ..look.elided import Elided
 from ..look.on_key import on_key
 from ..look.picture import elided
-from ..look.place_strip import Elided
 from ..look.rows import choose_rows
 from ..look.theme import theme
 from ..look.wrapping import Wrapping

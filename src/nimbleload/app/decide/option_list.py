@@ -25,10 +25,10 @@ from ...core.survey import Instant, Survey
 from ...core.told.as_known import takes_words, use_words
 from ...core.told.plans import option_price, option_words, savings_words
 from ...core.units import percent
+from ..look.elided import Elided
 from ..look.emptied import emptied
 from ..look.on_key import on_key
 from ..look.picture import elided, scrolled
-from ..look.place_strip import Elided
 from ..look.theme import theme
 
 MINUS = "−"

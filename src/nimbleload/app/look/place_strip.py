@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
-from PySide6.QtWidgets import QAbstractButton, QButtonGroup, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractButton, QButtonGroup, QHBoxLayout, QVBoxLayout, QWidget
 
+from .elided import Elided
 from .theme import theme
 
 
@@ -51,20 +52,6 @@ class PlaceButton(QAbstractButton):
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour(self._colour))
         painter.drawText(inner, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, self._state)
-
-
-class Elided(QLabel):
-    """A line that is shortened where there is no room for it; pointing at it shows all of it."""
-
-    def minimumSizeHint(self) -> QSize:
-        return QSize(theme.px(60), super().minimumSizeHint().height())
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        shown = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(self.text() if shown != self.text() else "")
-        painter = QPainter(self)
-        painter.setPen(self.palette().windowText().color())
-        painter.drawText(self.rect(), int(self.alignment()), shown)
 
 
 class PlaceStrip(QWidget):
