@@ -5,24 +5,23 @@ from __future__ import annotations
 import pytest
 
 from nimbleload.core.watching.records import short
-from nimbleload.machine.plugin_files import linked, plugin_file, standard
+from nimbleload.machine.plugin_files import linked, plugin_file
 
 
 @pytest.mark.parametrize(
-    ("mapped", "known_by", "of"),
+    ("mapped", "known_by"),
     [
-        ("/usr/lib/lv2/gain.lv2/gain.so", "/usr/lib/lv2/gain.lv2", "lv2"),
-        ("/home/me/.lv2/a b.lv2/deep/er/x.so", "/home/me/.lv2/a b.lv2", "lv2"),
-        ("/usr/lib/vst3/Wide.vst3/Contents/x86_64-linux/Wide.so", "/usr/lib/vst3/Wide.vst3", "vst3"),
-        ("/usr/lib/clap/all.clap", "/usr/lib/clap/all.clap", "clap"),
-        ("/home/me/.clap/All.clap/Contents/all.so", "/home/me/.clap/All.clap", "clap"),
-        ("/usr/lib/ladspa/delay_5s.so", "/usr/lib/ladspa/delay_5s.so", "ladspa"),
-        ("/usr/lib/lv2/gain.lv2/gain.so (deleted)", "/usr/lib/lv2/gain.lv2", "lv2"),
+        ("/usr/lib/lv2/gain.lv2/gain.so", "/usr/lib/lv2/gain.lv2"),
+        ("/home/me/.lv2/a b.lv2/deep/er/x.so", "/home/me/.lv2/a b.lv2"),
+        ("/usr/lib/vst3/Wide.vst3/Contents/x86_64-linux/Wide.so", "/usr/lib/vst3/Wide.vst3"),
+        ("/usr/lib/clap/all.clap", "/usr/lib/clap/all.clap"),
+        ("/home/me/.clap/All.clap/Contents/all.so", "/home/me/.clap/All.clap"),
+        ("/usr/lib/ladspa/delay_5s.so", "/usr/lib/ladspa/delay_5s.so"),
+        ("/usr/lib/lv2/gain.lv2/gain.so (deleted)", "/usr/lib/lv2/gain.lv2"),
     ],
 )
-def test_a_plugin_is_told_by_where_its_file_lies(mapped, known_by, of):
+def test_a_plugin_is_told_by_where_its_file_lies(mapped, known_by):
     assert plugin_file(mapped) == known_by
-    assert standard(known_by) == of
 
 
 def test_plugins_of_one_bundle_that_lie_in_files_of_their_own_are_told_apart(tmp_path):
@@ -35,7 +34,6 @@ def test_plugins_of_one_bundle_that_lie_in_files_of_their_own_are_told_apart(tmp
     )
     for inside in ("one.so", "deep/two.so"):
         assert plugin_file(f"{bundle}/{inside}") == f"{bundle}/{inside}"
-        assert standard(f"{bundle}/{inside}") == "lv2"
     assert plugin_file(f"{bundle}/window.so") == str(bundle)
     assert short(f"{bundle}/deep/two.so") == "two"
     alone = tmp_path / "Alone.lv2"

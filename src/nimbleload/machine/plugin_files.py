@@ -75,9 +75,3 @@ def _codes(bundle: str) -> frozenset[str]:
         return frozenset(BINARY.findall((Path(bundle) / "manifest.ttl").read_text(errors="replace")))
     except OSError:
         return frozenset()
-
-
-def standard(path: str) -> str:
-    """The standard of a plugin's file, as `plugin_file` names it."""
-    endings = [PurePosixPath(part).suffix for part in PurePosixPath(path).parts]
-    return next((kind for kind in ("clap", "vst3", "lv2") if f".{kind}" in endings), "ladspa")
