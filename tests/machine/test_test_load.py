@@ -13,7 +13,7 @@ import msgspec
 import pytest
 
 from nimbleload.core.computer.by_ear import ByEar
-from nimbleload.core.told.computer import by_ear_words, load_words
+from nimbleload.core.told.ceiling import by_ear_words, load_words
 from nimbleload.machine.hold import Asked
 from nimbleload.machine.test_load import ALONE, MOST, Held, TestLoad
 from tests.helpers.sound_server import wait_for

@@ -17,6 +17,7 @@ from msgspec import to_builtins
 from ..core.computer.by_ear import ByEar
 from ..core.computer.ceiling import STEP, Ceiling, Held
 from ..core.told import computer as told
+from ..core.told.ceiling import by_ear_words, ceiling_words, load_words, trial_words
 from ..core.units import told_by
 from ..machine import hold
 from ..machine.look import look
@@ -86,12 +87,12 @@ def ceiling(buffers: tuple[int, ...], rate: int, count: int | None, seconds: flo
     try:
         for step in hold.ask([hold.Asked(size, rate, used, seconds) for size in buffers or SIZES]):
             if not json:
-                click.echo(f"  {step.buffer:5d}  {told.trial_words(step.trial)}", err=True)
+                click.echo(f"  {step.buffer:5d}  {trial_words(step.trial)}", err=True)
             if step.ceiling is not None:
                 found.append(step.ceiling)
                 ceiling_file.keep(found)
                 if not json:
-                    click.echo(told.ceiling_words(step.ceiling))
+                    click.echo(ceiling_words(step.ceiling))
     except (RuntimeError, OSError) as error:
         raise click.ClickException(f"The ceiling was not found: {told_by(error)}.") from error
     if json:
@@ -120,7 +121,7 @@ def test_load(level: float, buffer: int, rate: int, count: int | None, seconds: 
         if held is not None and held.blocks:
             reports.append(held)
             if not json:
-                click.echo(f"  {told.load_words(held, buffer, len(used))}", err=True)
+                click.echo(f"  {load_words(held, buffer, len(used))}", err=True)
 
     load = TestLoad(hold.Asked(buffer, rate, used, seconds), now, take)
     try:
@@ -141,7 +142,7 @@ def test_load(level: float, buffer: int, rate: int, count: int | None, seconds: 
     if json:
         show_json({"reports": reports, "clean_to": heard.clean_to, "crackles_from": heard.crackles_from})
     elif sys.stdin.isatty():
-        click.echo(told.by_ear_words(heard))
+        click.echo(by_ear_words(heard))
 
 
 @contextlib.contextmanager

@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from ...core.computer.ceiling import Ceiling
-from ...core.told.computer import ceiling_words
+from ...core.told.ceiling import ceiling_words
 from ...core.units import percent
 from ..look.picture import Picture
 from ..look.theme import theme

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSlid
 
 from ...core.computer.by_ear import ByEar
 from ...core.computer.ceiling import Held
-from ...core.told import computer as told
+from ...core.told import ceiling as told
 from ...core.units import percent, told_by
 from ...machine.hold import Asked
 from ...machine.test_load import MOST, TestLoad

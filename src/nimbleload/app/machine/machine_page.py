@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QV
 from ...core.computer.ceiling import TRIALS, Ceiling
 from ...core.computer.facts import Facts
 from ...core.told import computer as told
+from ...core.told.ceiling import ceilings_words, trial_words
 from ...machine.hold import Progress
 from ..look.panels import headed, panel
 from ..look.picture import scrolled
@@ -158,14 +159,14 @@ class MachinePage(QWidget):
 
     def _show_trial(self, step: Progress, done: int) -> None:
         self.bar.setValue(done)
-        self.news.setText(f"{step.buffer} samples, {told.trial_words(step.trial)}.")
+        self.news.setText(f"{step.buffer} samples, {trial_words(step.trial)}.")
 
     def show_ceilings(self, found: Sequence[Ceiling]) -> None:
         """Shows what this computer was found to hold."""
         self.ceilings = list(found)
         self.view.show_ceilings(self.ceilings)
         if self.ceilings:
-            self.words.setText(told.ceilings_words(self.ceilings))
+            self.words.setText(ceilings_words(self.ceilings))
             self.seek.setText("Find the ceiling again")
         self.ceilings_changed.emit(self.ceilings)
 

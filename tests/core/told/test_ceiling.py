@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nimbleload.core.computer.ceiling import Ceiling, Held
-from nimbleload.core.told import computer as told
+from nimbleload.core.told import ceiling as told
 
 TRIAL = (Held(0.5, 100, 0, 0.6, True),)
 
