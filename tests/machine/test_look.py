@@ -111,6 +111,16 @@ def test_cores_of_two_kinds(tmp_path):
     assert notes["Cores in pairs"].now == "taskset -c 0,2,4-7 NAME-OF-YOUR-HOST"
 
 
+def test_cores_that_are_set_apart(tmp_path):
+    root = computers.plain(tmp_path)
+    put(root, f"{computers.CPU}/isolated", "")
+    assert "Cores set apart" not in found(seen(root))
+    for listed, said in (("2-3", "Cores 2-3 are set apart"), ("1", "Core 1 is set apart")):
+        put(root, f"{computers.CPU}/isolated", listed)
+        apart = found(seen(root), "note")["Cores set apart"]
+        assert apart.seen.startswith(said) and apart.now == f"taskset -c {listed} NAME-OF-YOUR-HOST"
+
+
 def test_a_few_cores_that_may_run_faster_than_their_like_do_not_make_the_others_slow(tmp_path):
     notes = found(seen(computers.desktop(tmp_path)), "note")
     assert notes["Unequal cores"].seen == "Of 20 cores 8 are slower than the others."

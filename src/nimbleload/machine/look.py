@@ -53,7 +53,7 @@ def look(
         cores(root), idle_states(root), boost(root), kernel(root), limits(root, root == ROOT),
         memory(root, first, last, watched), rooms, supplies(root), radios(root), devices(root),
         interrupts(first, last), is_virtual(root), stolen(first, last), distribution(root),
-        busy_between(first, last, watched), watched if seconds > 0 else 0.0,
+        busy_between(first, last, watched), watched if seconds > 0 else 0.0, numbers(text(root / CPU / "isolated")),
     )  # fmt: skip
 
 

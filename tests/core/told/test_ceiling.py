@@ -1,4 +1,4 @@
-"""What is told of the computer, in words."""
+"""What is told of what a computer holds, in words."""
 
 from __future__ import annotations
 

@@ -127,7 +127,8 @@ class Busy(msgspec.Struct, frozen=True):
 
 class Facts(msgspec.Struct, frozen=True):
     """All that was seen. `distribution` is the identifier in os-release, `stolen` the share of time that a virtual
-    computer was not given, `watched` for how many seconds what changes was watched."""
+    computer was not given, `watched` for how many seconds what changes was watched, `apart` the cores on which nothing
+    runs that was not put there."""
 
     cores: tuple[Core, ...] = ()
     idle: tuple[IdleState, ...] | None = None
@@ -145,3 +146,4 @@ class Facts(msgspec.Struct, frozen=True):
     distribution: str = ""
     busy: tuple[Busy, ...] = ()
     watched: float = 0.0
+    apart: tuple[int, ...] = ()

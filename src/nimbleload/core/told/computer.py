@@ -138,6 +138,20 @@ def _unequal_cores(of: Facts) -> Finding | None:
     )  # fmt: skip
 
 
+def _apart(of: Facts) -> Finding | None:
+    apart = [core for core in of.cores if core.number in of.apart]
+    if not apart:
+        return None
+    listed = core_list(apart)
+    which = f"Core {listed} is" if len(apart) == 1 else f"Cores {listed} are"
+    return Finding(
+        "Cores set apart", "note", f"{which} set apart: nothing runs there that was not put there.",
+        "A host that is simply started does not use them, and what is said here of cores is without them. Started so, "
+        "it has them to itself.",
+        f"taskset -c {listed} NAME-OF-YOUR-HOST",
+    )  # fmt: skip
+
+
 def _rests(of: Facts) -> Finding:
     name = "How deep cores rest"
     if of.idle is None:
@@ -414,6 +428,6 @@ def _busy(of: Busy) -> str:
 
 
 JUDGES: tuple[Callable[[Facts], Finding | None], ...] = (
-    _clock, _power, _real_time, _preemption, _real_time_share, _hot, _rests, _shared_cores, _unequal_cores, _virtual,
-    _memory, _disks, _background, _interrupts, _radios, _devices, _time_source, _watching,
+    _clock, _power, _real_time, _preemption, _real_time_share, _hot, _rests, _shared_cores, _unequal_cores, _apart,
+    _virtual, _memory, _disks, _background, _interrupts, _radios, _devices, _time_source, _watching,
 )  # fmt: skip
