@@ -88,6 +88,26 @@ def test_on_a_computer_twice_as_fast_the_load_is_half(example, qtbot, settled):
     assert example.desk.survey.after.load.max() == before
 
 
+def test_a_computer_whose_cores_are_in_pairs(example, qtbot, settled):
+    trigger(example, "Another computer")
+    asked = dialog(example, ComputerDialog, qtbot)
+    asked.cores.setValue(16)
+    asked.second.setValue(9)
+    # No more than half of them can be second threads of others.
+    assert asked.second.value() == 8
+    settled(example, asked.accept)
+    machine = example.desk.document.machine
+    assert (machine.cores, machine.second, machine.is_another) == (16, 8, True)
+    # What pairs do to the example's plugins was not measured.
+    assert "as if all cores were alike" in example.balance.sentence.advice.text()
+    trigger(example, "Another computer")
+    asked = [each for each in example.findChildren(ComputerDialog) if each.isVisible()][-1]
+    assert (asked.cores.value(), asked.second.value()) == (16, 8)
+    asked.cores.setValue(6)
+    assert asked.second.value() == 3
+    asked.reject()
+
+
 def test_the_cost_library_goes_out_as_a_table_and_comes_in_again_and_is_used_at_once(
     make_window, qtbot, settled, tmp_path, monkeypatch
 ):

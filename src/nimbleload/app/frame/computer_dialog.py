@@ -1,4 +1,5 @@
-"""Another computer: how many cores it has, and how fast they are against this one's."""
+"""Another computer: how many cores it has, how many of these are second threads, and how fast they are against this
+one's."""
 
 from __future__ import annotations
 
@@ -32,9 +33,13 @@ class ComputerDialog(Dialog):
     def __init__(self, machine: Machine, parent: QWidget | None = None) -> None:
         super().__init__("Another computer", parent)
         self._machine = machine
-        self.cores, self.speed = QSpinBox(), QDoubleSpinBox()
+        self.cores, self.second, self.speed = QSpinBox(), QSpinBox(), QDoubleSpinBox()
         self.cores.setRange(1, 1024)
+        self.cores.valueChanged.connect(lambda cores: self.second.setMaximum(cores // 2))
         self.cores.setValue(machine.cores)
+        self.second.setMaximum(machine.cores // 2)
+        self.second.setValue(machine.second)
+        self.second.setSpecialValueText("none: each is a real one")
         self.speed.setRange(0.05, 20)
         self.speed.setSingleStep(0.05)
         self.speed.setSuffix(" × as fast as here")
@@ -44,6 +49,7 @@ class ComputerDialog(Dialog):
         words.setMinimumWidth(theme.px(420))
         form = QFormLayout()
         form.addRow("Cores", self.cores)
+        form.addRow("Of these second threads", self.second)
         form.addRow("One core is", self.speed)
         kinds = QDialogButtonBox.StandardButton
         buttons = QDialogButtonBox(kinds.Ok | kinds.Cancel | kinds.RestoreDefaults)
@@ -58,11 +64,14 @@ class ComputerDialog(Dialog):
         column.addWidget(buttons)
 
     def _here(self) -> None:
-        self.cores.setValue(this_computer().cores)
+        here = this_computer()
+        self.cores.setValue(here.cores)
+        self.second.setValue(here.second)
         self.speed.setValue(1.0)
 
     def accept(self) -> None:
-        asked = Machine(self.cores.value(), self.speed.value())
-        is_same = (asked.cores, asked.speed) == (self._machine.cores, self._machine.speed)
-        self.chosen.emit(self._machine if is_same else from_here(asked))
+        asked = Machine(self.cores.value(), self.speed.value(), second=self.second.value())
+        was = self._machine
+        is_same = (asked.cores, asked.speed, asked.second) == (was.cores, was.speed, was.second)
+        self.chosen.emit(was if is_same else from_here(asked))
         super().accept()
