@@ -125,11 +125,23 @@ def test_without_another_core_nobody_is_slowed():
 
 
 @pytest.mark.skipif(len(os.sched_getaffinity(0)) < 2, reason="there is one core only")
-def test_a_slow_core_is_tried_by_this_thread_and_left_again():
-    here = os.sched_getaffinity(0)
-    with neighbour._OnCore(min(here)):
-        assert os.sched_getaffinity(0) == {min(here)}
-    assert os.sched_getaffinity(0) == here
+def test_a_slow_core_is_tried_by_this_thread_once_it_is_quiet_and_left_again(monkeypatch):
+    here, waited = os.sched_getaffinity(0), []
+
+    class Waits:
+        def learn(self, _):
+            waited.append("learns")
+
+        def wait(self):
+            waited.append(os.sched_getaffinity(0))
+
+    monkeypatch.setattr(neighbour, "Pace", Waits)
+    slow = neighbour._OnCore(min(here))
+    for _ in range(2):
+        with slow:
+            assert os.sched_getaffinity(0) == {min(here)}
+        assert os.sched_getaffinity(0) == here
+    assert waited == ["learns", {min(here)}, {min(here)}]
 
 
 @pytest.mark.skipif(len(os.sched_getaffinity(0)) < 2, reason="there is one core only")

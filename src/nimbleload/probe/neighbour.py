@@ -32,6 +32,8 @@ TURNS, MOST_TURNS, QUANTILE = 6, 12, 0.25
 # Whoever shares a core with one of both does so for longer than all turns: where it is dearer by more than so much
 # there are more of them, so often at most and so long after (seconds).
 HARDLY, GOES, REST_SECONDS = 1.05, 5, 0.1
+# So long it is looked at what another core can do.
+LEARN_SECONDS = 0.05
 
 
 @njit(nogil=True, cache=True)
@@ -69,14 +71,20 @@ def find_around(
 
 
 class _OnCore:
-    """This thread runs on another core while it is used with `with`, again and again."""
+    """This thread runs on another core while it is used with `with`, again and again; each time it waits a little
+    until that core is as fast as it has ever been."""
 
     def __init__(self, core: int) -> None:
         self._core = core
+        self._pace: Pace | None = None
 
     def __enter__(self) -> None:
         self._own = os.sched_getaffinity(0)
         os.sched_setaffinity(0, {self._core})
+        if self._pace is None:
+            self._pace = Pace()
+            self._pace.learn(LEARN_SECONDS)
+        self._pace.wait()
 
     def __exit__(self, *_: object) -> None:
         os.sched_setaffinity(0, self._own)
