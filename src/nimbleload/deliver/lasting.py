@@ -105,7 +105,7 @@ def _of_others(of: Upkeep | None) -> float:
     here = this_computer()
     if of is None:
         return 0.0
-    return float(beside_share(of, here, here.cores)) + (of.slower - 1) * here.on_slow()
+    return float(beside_share(of, here, here.cores)) + (of.slower - 1) * here.on_slow
 
 
 class TimeLeft:

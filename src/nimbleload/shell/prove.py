@@ -41,7 +41,8 @@ def rehearse(
 
     What its plan freezes or bounces is played from the disk, if it has been carried out.
     """
-    here = part_of_it(cores or this_computer().cores).cores
+    on = part_of_it(cores or this_computer().cores)
+    here = on.cores
     saved = opened(file).saved
     planned = survey_of(saved, buffer)
     there = instant(planned, second_at(planned.session, at))
@@ -52,7 +53,7 @@ def rehearse(
         click.echo(offered(part, here), err=True)
         saved = msgspec.structs.replace(saved, session=only(planned.planned.session, part.ids), plan=Plan())
     to_play = msgspec.structs.replace(saved, session=to_rehearse(saved.session))
-    of = survey_of(to_play, buffer, lambda _: part_of_it(here))
+    of = survey_of(to_play, buffer, lambda _: on)
     moment = instant(of, there.second)
     outcome = rehearsed(of, moment, seconds, files)
     predicted = foreseen(of, moment, outcome)

@@ -11,7 +11,7 @@ def this_computer() -> Machine:
     found = cores()
     count, slow_second = len(found.order), sum(len(found.beside(core)) for core in found.slow)
     return Machine(
-        count, measured_cores=count, second=len(found.second), slow=len(found.slow) + slow_second,
+        count, measured_cores=count, second=count - found.real, slow=len(found.slow) + slow_second,
         slow_second=slow_second,
     )  # fmt: skip
 

@@ -9,6 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
+from nimbleload.app.frame import menus
 from nimbleload.app.frame.computer_dialog import ComputerDialog
 from nimbleload.app.frame.finder import Finder
 from nimbleload.app.frame.help import PAGES, Help
@@ -439,9 +440,28 @@ def test_the_host_is_kept_on_a_part_of_a_computer_whose_cores_are_not_alike(make
     assert (asked.cores.value(), asked.speed.value()) == (6, 1.0)
     asked.accept()
     assert window.desk.document.machine == kept_on(6, desktop)
+    # Twice as fast it is still such a part.
+    asked.speed.setValue(2.0)
+    settled(window, asked.accept)
+    assert window.desk.document.machine == msgspec.structs.replace(kept_on(6, desktop), speed=2.0)
+    settled(window, window.desk.undo)
     # A computer with six cores is another one.
     settled(window, lines["6 cores"].trigger)
     menu.aboutToShow.emit()
     assert [line for line, action in lines.items() if action.isChecked()] == ["6 cores"]
     settled(window, window.desk.undo)
     assert window.desk.document.machine == kept_on(6, desktop)
+
+
+def test_of_two_parts_with_as_many_cores_the_one_that_is_chosen_is_marked(make_window, qtbot, settled, monkeypatch):
+    """Six fast cores in pairs, and six slow ones: both threads of the fast ones are as many as one thread of each."""
+    here = Machine(18, measured_cores=18, second=6, slow=6)
+    monkeypatch.setattr(menus, "this_computer", lambda: here)
+    window = shown(make_window(example=fewer_saved), qtbot)
+    menu = menu_called(window, "Computer")
+    lines = [action for action in menu.actions() if "12 of 18" in action.text()]
+    assert len(lines) == 2
+    for line in lines:
+        settled(window, line.trigger)
+        menu.aboutToShow.emit()
+        assert [each for each in lines if each.isChecked()] == [line]

@@ -3,6 +3,7 @@ one's."""
 
 from __future__ import annotations
 
+from msgspec.structs import replace
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QDialogButtonBox,
@@ -70,8 +71,8 @@ class ComputerDialog(Dialog):
         self.speed.setValue(1.0)
 
     def accept(self) -> None:
-        asked = Machine(self.cores.value(), self.speed.value(), second=self.second.value())
-        was = self._machine
-        is_same = (asked.cores, asked.speed, asked.second) == (was.cores, was.speed, was.second)
-        self.chosen.emit(was if is_same else from_here(asked))
+        cores, second, speed, was = self.cores.value(), self.second.value(), self.speed.value(), self._machine
+        # With the same cores it keeps all else that is known of them.
+        asked = Machine(cores, second=second) if (cores, second) != (was.cores, was.second) else was
+        self.chosen.emit(from_here(replace(asked, speed=speed)))
         super().accept()

@@ -33,9 +33,10 @@ def _of(window: Any, what: Callable[[Any], object]) -> object:
     return what(document) if document is not None else None
 
 
-def _cores(document: Any) -> tuple[int, bool]:
-    """How many cores it is planned for, and whether that is a part of this computer."""
-    return document.machine.cores, document.machine.kept
+def _cores(document: Any) -> object:
+    """How many cores it is planned for; a part of this computer is itself: two of them may have as many."""
+    machine = document.machine
+    return machine if machine.kept else machine.cores
 
 
 class Menus:
@@ -174,11 +175,11 @@ class Menus:
         for cores in sorted({2, 4, 6, 8, 12, 16, 24, 32, here.cores}):
             words = " (as many as here)" if cores == here.cores else ""
             action = self.add(computer, f"{count(cores, 'core')}{words}", partial(window.choose_cores, cores))
-            self._marks(computer, action, (cores, False), partial(_of, window, _cores))
+            self._marks(computer, action, cores, partial(_of, window, _cores))
         for part in parts_of(here).values():
             words = f"The host &kept on {part_words(part, here)}"
             action = self.add(computer, words, partial(window.desk.choose_machine, part))
-            self._marks(computer, action, (part.cores, True), partial(_of, window, _cores))
+            self._marks(computer, action, part, partial(_of, window, _cores))
         self.add(computer, "&Another computer…", window.ask_computer)
 
     def _marks(self, menu: QMenu, action: QAction, value: object, in_force: Callable[[], object]) -> None:

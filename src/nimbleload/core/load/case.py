@@ -96,16 +96,16 @@ class Case:
 
     def provenance(self, states: NDArray[np.int16]) -> dict[Provenance, float]:
         """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure."""
-        return provenance(self.prepared, self.costs, states)
+        return provenance(self.prepared, self.costs, self.use_seconds, states)
 
     def doubt(self, states: NDArray[np.int16]) -> float:
         """Which share of the plugins' cost in a moment (states: S) may be the work of others."""
-        return doubt(self.prepared, self.costs, states)
+        return doubt(self.prepared, self.buffer, self.use_seconds, states)
 
     def as_on_alike(self, states: NDArray[np.int16]) -> float:
         """Which share of the plugins' cost in a moment (states: S) counts as if all cores were alike, and they are
         not."""
-        return as_on_alike(self.prepared, self.costs, states, self.machine)
+        return as_on_alike(self.prepared, self.machine, self.use_seconds, states)
 
     @cached_property
     def use_seconds(self) -> NDArray[np.float64]:

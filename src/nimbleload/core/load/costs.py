@@ -153,7 +153,7 @@ def _called(prepared: Prepared, machine: Machine, buffer: int, calls: float, amo
     cold = seconds * (dearer - company)
     slowed = seconds * (1 + dearer) * (slower - 1)
     seconds = seconds * (1 + dearer) * slower
-    uneven = seconds * ((figures.slower - 1) * machine.on_slow())
+    uneven = seconds * ((figures.slower - 1) * machine.on_slow)
     seconds = seconds + uneven
     source = np.vstack((sized.source, np.repeat(sized.source[FULL:], len(notes), axis=0)))
     if machine.is_another:
@@ -249,9 +249,12 @@ def in_states(of: NDArray[np.float64], states: States) -> NDArray[np.float64]:
     return np.asarray(of.ravel()[places], np.float64)
 
 
-def provenance(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> dict[Provenance, float]:
-    """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure; empty if all is 0."""
-    seconds, rows, card = _live_seconds(prepared, of, states)
+def provenance(
+    prepared: Prepared, of: Costs, every: NDArray[np.float64], states: NDArray[np.int16]
+) -> dict[Provenance, float]:
+    """Which share of the plugins' cost in a moment (states: S) rests on which kind of figure; empty if all is 0.
+    `every` is what `use_seconds` tells, here and below."""
+    seconds, rows, card = _live_seconds(prepared, every, states)
     by_source = np.bincount(of.each.source[rows, card], seconds, minlength=len(PROVENANCES))
     total = float(by_source.sum())
     if total <= 0:
@@ -259,28 +262,29 @@ def provenance(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> dict
     return {name: float(part / total) for name, part in zip(PROVENANCES, by_source, strict=True) if part > 0}
 
 
-def doubt(prepared: Prepared, of: Costs, states: NDArray[np.int16]) -> float:
+def doubt(prepared: Prepared, buffer: int, every: NDArray[np.float64], states: NDArray[np.int16]) -> float:
     """Which share of the plugins' cost in a moment (states: S) may be the work of others, who shared the core when it
     was measured: so much too high it is at most."""
-    seconds, rows, card = _live_seconds(prepared, of, states)
-    doubted = prepared.figures.at(of.buffer).doubt[np.minimum(rows, FULL), card]
+    seconds, rows, card = _live_seconds(prepared, every, states)
+    doubted = prepared.figures.at(buffer).doubt[np.minimum(rows, FULL), card]
     return float(seconds @ doubted) / max(float(seconds.sum()), 1e-12)
 
 
-def as_on_alike(prepared: Prepared, of: Costs, states: NDArray[np.int16], machine: Machine) -> float:
+def as_on_alike(
+    prepared: Prepared, machine: Machine, every: NDArray[np.float64], states: NDArray[np.int16]
+) -> float:  # fmt: skip
     """Which share of the plugins' cost in a moment (states: S) counts as if all cores were alike, though they are not:
     of those it was not measured what the others do."""
     if not (machine.second or machine.slow):
         return 0.0
-    seconds, _, card = _live_seconds(prepared, of, states)
+    seconds, _, card = _live_seconds(prepared, every, states)
     return float(seconds @ ~prepared.figures.knows_cores[card]) / max(float(seconds.sum()), 1e-12)
 
 
 def _live_seconds(
-    prepared: Prepared, of: Costs, states: NDArray[np.int16]
+    prepared: Prepared, every: NDArray[np.float64], states: NDArray[np.int16]
 ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
     """What each live use costs in a moment (states: S), the state it is in, and its card."""
     uses = prepared.uses
     rows = states[uses.strip[uses.live]].astype(np.int64)
-    seconds = use_seconds(prepared, of)[:, uses.live][rows, np.arange(len(rows))]
-    return seconds, rows, uses.card[uses.live]
+    return every[rows, np.flatnonzero(uses.live)], rows, uses.card[uses.live]

@@ -95,6 +95,7 @@ class Machine(msgspec.Struct, frozen=True):
             return 0.0
         return min(2 * self.second / self.cores, 1.0) * (min(threads, self.cores) - 1) / (self.cores - 1)
 
+    @property
     def on_slow(self) -> float:
         """Which share of what is computed lies on slow cores (0 … 1), if it may lie anywhere."""
         return min(self.slow / self.cores, 1.0)
