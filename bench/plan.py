@@ -17,7 +17,8 @@ import time
 import msgspec
 
 from bench.block import cards, large_session
-from nimbleload.core.cards.card import Company, Truth, Upkeep
+from nimbleload.core.cards.card import Company, Truth
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.price import PRESETS
 from nimbleload.core.load.case import case

@@ -10,8 +10,9 @@ from unittest.mock import patch
 
 import msgspec
 
-from nimbleload.core.cards.card import Company, Polyphony, Truth, Upkeep
+from nimbleload.core.cards.card import Company, Polyphony, Truth
 from nimbleload.core.cards.slowing import Slowing
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.apply import apply, price
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.case import case

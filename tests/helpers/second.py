@@ -12,8 +12,9 @@ import random
 
 import msgspec
 
-from nimbleload.core.cards.card import Cell, Company, CostCard, Paced, Polyphony, Upkeep
+from nimbleload.core.cards.card import Cell, Company, CostCard, Paced, Polyphony
 from nimbleload.core.cards.slowing import Slowing
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.session.plugins import PluginUse
 from nimbleload.core.session.session import Session

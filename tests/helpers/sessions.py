@@ -6,8 +6,9 @@ import random
 
 import msgspec
 
-from nimbleload.core.cards.card import Cell, CostCard, Made, Polyphony, Upkeep
+from nimbleload.core.cards.card import Cell, CostCard, Made, Polyphony
 from nimbleload.core.cards.slowing import Slowing
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.session.computer import BUFFER_SIZES, Host
 from nimbleload.core.session.plugins import CardKey, PluginRef, PluginUse, Setting
 from nimbleload.core.session.session import Session

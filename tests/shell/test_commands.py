@@ -14,7 +14,8 @@ import pytest
 from click.testing import CliRunner
 from msgspec.structs import replace
 
-from nimbleload.core.cards.card import METHOD, Made, Upkeep
+from nimbleload.core.cards.card import METHOD, Made
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine

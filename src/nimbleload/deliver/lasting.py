@@ -6,7 +6,8 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from ..core.cards.card import Cards, Upkeep
+from ..core.cards.card import Cards
+from ..core.cards.upkeep import Upkeep
 from ..core.load.costs import beside_share
 from ..core.piece.moments import union
 from ..store.this_computer import this_computer

@@ -22,10 +22,10 @@ from ..core.cards.card import (
     Position,
     Silence,
     Truth,
-    Upkeep,
 )
 from ..core.cards.slowing import Slowing
 from ..core.cards.summary import summarise
+from ..core.cards.upkeep import Upkeep
 from ..core.session.plugins import PluginUse
 from .company import GOES, SIZES, find_company, find_footprint, second_level_cache
 from .effort import FIRST, Effort

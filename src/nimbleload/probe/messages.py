@@ -17,9 +17,9 @@ from ..core.cards.card import (
     Silence,
     Sweep,
     Truth,
-    Upkeep,
 )
 from ..core.cards.slowing import Slowing
+from ..core.cards.upkeep import Upkeep
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse

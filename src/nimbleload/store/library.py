@@ -28,9 +28,9 @@ from ..core.cards.card import (
     Silence,
     Sweep,
     Truth,
-    Upkeep,
 )
 from ..core.cards.slowing import Slowing
+from ..core.cards.upkeep import Upkeep
 from ..core.session.plugins import CardKey
 from ..native.decoding import converted, decoded
 from .limits import impossible

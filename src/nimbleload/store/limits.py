@@ -9,8 +9,9 @@ from typing import Any
 
 import msgspec
 
-from ..core.cards.card import Cell, Company, CostCard, Inputs, Made, Paced, Polyphony, Upkeep
+from ..core.cards.card import Cell, Company, CostCard, Inputs, Made, Paced, Polyphony
 from ..core.cards.slowing import Slowing
+from ..core.cards.upkeep import Upkeep
 from ..core.session.computer import Device, Host, Machine
 from ..core.session.plugins import PluginUse
 from ..core.session.session import LEAST_LIMIT, MOST_LIMIT, Meter, Session, TempoPoint

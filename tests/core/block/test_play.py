@@ -10,7 +10,8 @@ import pytest
 
 from nimbleload.core.block.play import in_a_row, live_strips, placed, play, slowed
 from nimbleload.core.block.schedule import makespans, remaining
-from nimbleload.core.cards.card import Company, Upkeep
+from nimbleload.core.cards.card import Company
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.case import case
 from nimbleload.core.load.costs import costs

@@ -5,10 +5,11 @@ from __future__ import annotations
 import msgspec
 import pytest
 
-from nimbleload.core.cards.card import Cell, Company, CostCard, Effect, Position, Silence, Sweep, Upkeep
+from nimbleload.core.cards.card import Cell, Company, CostCard, Effect, Position, Silence, Sweep
 from nimbleload.core.cards.comparison import VOICES_NAME, card_named, lighter, savings, variant_of
 from nimbleload.core.cards.families import by_name, kind
 from nimbleload.core.cards.stand_ins import Reading, from_readings, standing_in
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.session import Session
 from nimbleload.core.told.card import card_sentences

@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 from scipy.optimize import linprog
 
-from nimbleload.core.cards.card import Truth, Upkeep
+from nimbleload.core.cards.card import Truth
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.load_map import load_map
 from nimbleload.core.optimise.candidates import Wishes, candidates

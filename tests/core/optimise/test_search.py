@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 from scipy import optimize
 
-from nimbleload.core.cards.card import Company, CostCard, Null, Upkeep
+from nimbleload.core.cards.card import Company, CostCard, Null
+from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.apply import told_as
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.price import PRESETS

@@ -7,7 +7,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards.card import PROVENANCES, Provenance, Upkeep
+from ..cards.card import PROVENANCES, Provenance
+from ..cards.upkeep import Upkeep
 from ..piece.moments import FEWER, FULL, SILENT
 from ..session.computer import Host, Machine, threads
 from ..session.plugins import PluginUse

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..cards.card import Upkeep
+from ..cards.upkeep import Upkeep
 from ..decisions.apply import price
 from ..decisions.bounce import bounce_range
 from ..decisions.decision import Decision, Plan

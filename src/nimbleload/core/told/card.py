@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence, Upkeep
+from ..cards.card import EXACT_DB, NEAR_DB, CostCard, Inputs, Made, Silence
 from ..cards.doubt import disturbed_in_turns
 from ..cards.rhythm import rhythm
+from ..cards.upkeep import Upkeep
 from ..session.computer import deadline
 from ..units import all_of, compared, decibels, microseconds, milliseconds, percent
 from .trouble import trouble_of

@@ -1,0 +1,28 @@
+"""What an instance of a plugin takes beside time."""
+
+from __future__ import annotations
+
+import msgspec
+
+
+class Upkeep(msgspec.Struct, frozen=True):
+    """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
+
+    `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
+    each per second of sound, while it runs. `beside` is how many times dearer a block gets while so many `others`, one
+    thread of each other real core, compute as well (0: in an earlier way, all other threads). `paired` is how many
+    times dearer it gets while the other thread of its own core does, `slower` how many times as long it takes on one of
+    the computer's slow cores (1: not at all, or there is none). `graphics` names what it has loaded to compute on a
+    graphics card with; what it does there cannot be seen.
+    """
+
+    memory: int
+    footprint: int
+    load: float
+    faults: float
+    read: float
+    beside: float = 1.0
+    graphics: str = ""
+    others: int = 0
+    paired: float = 1.0
+    slower: float = 1.0
