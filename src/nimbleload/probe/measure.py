@@ -33,6 +33,7 @@ from .filling import LONGEST, find_filling
 from .formats.hosted import Hosted, Note, PluginError
 from .formats.per_channel import instances_of
 from .inputs import find_inputs
+from .memory_kept import Kept, find_instances, kept
 from .messages import Again, Best, Place
 from .neighbour import find_around
 from .paced import PACED_SIZES, find_paced
@@ -55,6 +56,15 @@ VOICES_END = 1.6
 # The middling block size at which it is found out what is true at any.
 FACTS_FRAMES = 512
 LEAST_ASIDE = 0.5e-6
+# An instance is played for so many times as long as a cell to see whether it takes more memory.
+KEEPING = 5
+
+
+class Loaded(NamedTuple):
+    """How long the first instance took to load (seconds), and what memory came with it."""
+
+    seconds: float
+    kept: Kept
 
 
 class Facts(NamedTuple):
@@ -91,6 +101,19 @@ class Details(NamedTuple):
     inputs: Inputs | None
     paced: tuple[Paced, ...]
     slowing: tuple[Slowing, ...]
+
+
+def begin(loop: TimedLoop, notes: tuple[Note, ...]) -> None:
+    """Has a fresh instance play its first blocks."""
+    loop.refresh(FACTS_FRAMES)
+    loop.run(FACTS_FRAMES, 4, notes)
+
+
+def kept_by(hosted: Hosted, voices: int, before: Kept) -> Kept:
+    """What memory has come with a plugin's first instance since `before`, once it has played its first blocks."""
+    few = np.zeros((len(hosted.inputs), 4 * FACTS_FRAMES), np.float32)
+    begin(TimedLoop(hosted, few), chord(voices) if voices else ())
+    return kept().since(before)
 
 
 class Measurement:
@@ -201,15 +224,15 @@ class Measurement:
         self,
         longest: int,
         place: Place | None,
-        load_seconds: float,
+        loaded: Loaded,
         load_another,
         alive: Callable[[], None],
     ) -> Details:
         """Company, silence, upkeep, and cost against notes (instruments) or against other input (all others).
 
-        `longest` is the longest block the plugin was made for (samples), `load_seconds` is how long loading took;
-        `load_another` loads a second instance, which plays on cores around its `place` to see what that costs this one.
-        `alive` is called between the parts: each may take a while.
+        `longest` is the longest block the plugin was made for (samples); `load_another` loads a second instance, which
+        plays on cores around its `place` to see what that costs this one. `alive` is called between the parts: each may
+        take a while.
         """
         cache = second_level_cache(place.core if place is not None else None)
         company, patient = [], self._effort.is_patient
@@ -230,7 +253,7 @@ class Measurement:
             own_time = self._overhead, self._effort.seconds
             inputs = find_inputs(self._hosted, self._loop.source, self._rate, self._pace, *own_time, self._alive)
         alive()
-        upkeep = self._upkeep(cache, place, load_seconds, load_another)
+        upkeep = self._upkeep(cache, place, loaded, load_another)
         return Details(tuple(company), silence, upkeep, tuple(polyphony), inputs, paced, slowing)
 
     def in_turns(self, sizes: Sequence[int]) -> InTurns:
@@ -243,7 +266,7 @@ class Measurement:
             slowing.append(find_slowing(*own, self._alive, self.best.clock, most))
         return InTurns(tuple(paced), tuple(slowing))
 
-    def _upkeep(self, cache: int, place: Place | None, load_seconds: float, load_another) -> Upkeep:
+    def _upkeep(self, cache: int, place: Place | None, loaded: Loaded, load_another) -> Upkeep:
         """Runs a second of sound and counts what the system gave for it; then loads a second instance and counts."""
         frames, seconds = 512, 1.0
         self._loop.run(frames, 4, self._loop.fill(frames, self._notes))
@@ -253,17 +276,22 @@ class Measurement:
         footprint = find_footprint(self._hosted, self._pace, frames, cache, GOES if self._effort.is_patient else 1)
         read = max(after.read - before.read - (before.read - idle.read), 0)
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
-        before = taken()
+        there = kept()
         another = load_another()
         beside_it = TimedLoop(another, self._loop.source)
-        beside_it.refresh(frames)
-        beside_it.run(frames, 4, self._notes)
-        memory = max(taken().memory - before.memory, 0)
+        begin(beside_it, self._notes)
+
+        def play(stretch: float) -> None:
+            self._alive()
+            beside_it.run(frames, math.ceil(stretch * self._rate / frames), self._notes)
+
+        memory = find_instances(loaded.kept, there, play, KEEPING * self._effort.seconds)
         around = find_around(another, self._loop, self._pace, self._notes, place, self._overhead)
         another.close()
         return Upkeep(
-            memory, footprint, load_seconds, faults / seconds, read / seconds, around.beside, graphics(),
-            len(place.others) if place is not None else 0, around.paired, around.slower,
+            memory.each, footprint, loaded.seconds, faults / seconds, read / seconds, around.beside, graphics(),
+            len(place.others) if place is not None else 0, around.paired, around.slower, memory.pool, memory.code,
+            memory.grows,
         )  # fmt: skip
 
     def _sound(self, frames: int, blocks: int, told: NDArray[np.int64] = NOTHING) -> NDArray[np.int64]:

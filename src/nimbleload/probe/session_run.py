@@ -184,7 +184,9 @@ def fingerprint(path: str) -> tuple[int, int]:
 
 def has_details(card: CostCard) -> bool:
     """Whether all that is measured beside the cells is there, and from this computer."""
-    if card.upkeep is None or not card.slowing or (card.key.voices > 1 and not card.polyphony):
+    if card.upkeep is None or card.upkeep.pool is None or not card.slowing:
+        return False
+    if card.key.voices > 1 and not card.polyphony:
         return False
     return any(cell.provenance == "measured" for cell in card.cells)
 

@@ -1,4 +1,4 @@
-"""What this process has taken of the system so far: memory, page faults, bytes read from files, the graphics card."""
+"""What this process has taken of the system so far: page faults, bytes read from files, the graphics card."""
 
 from __future__ import annotations
 
@@ -16,9 +16,8 @@ COMPUTING = {
 
 
 class Taken(NamedTuple):
-    """`memory` is what belongs to this process alone (bytes), `faults` all page faults, `read` bytes read in all."""
+    """`faults` are all page faults, `read` the bytes read in all."""
 
-    memory: int
     faults: int
     read: int
 
@@ -26,9 +25,7 @@ class Taken(NamedTuple):
 def taken() -> Taken:
     """As of now; what the system does not say counts as nothing."""
     used = resource.getrusage(resource.RUSAGE_SELF)
-    return Taken(
-        _line("/proc/self/status", "RssAnon:") * 1024, used.ru_minflt + used.ru_majflt, _line("/proc/self/io", "rchar:")
-    )
+    return Taken(used.ru_minflt + used.ru_majflt, _line("/proc/self/io", "rchar:"))
 
 
 def graphics() -> str:

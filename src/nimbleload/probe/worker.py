@@ -42,13 +42,14 @@ from .restraint import keep_off, restrain, settle_on_core
 from .standards import STANDARDS
 
 if TYPE_CHECKING:
-    from .measure import Measurement
+    from .measure import Loaded, Measurement
 
 
 def work(request: Request, send, wait) -> None:
     """Loads the plugin, waits for its turn, measures, and sends each result as it is made."""
     from .formats.hosted import PluginError
-    from .measure import Measurement
+    from .measure import Loaded, Measurement, kept_by
+    from .memory_kept import kept
 
     if request.place is not None:
         keep_off(request.place)
@@ -57,6 +58,7 @@ def work(request: Request, send, wait) -> None:
     if request.shows is not None:
         show_window(request, send)
         return
+    nothing = kept()
     begun = time.monotonic()
     try:
         hosted = load(request)
@@ -77,9 +79,10 @@ def work(request: Request, send, wait) -> None:
         try_settings(request, request.trying, send)
         send(DoneMessage())
         return
+    loaded = Loaded(load_seconds, kept_by(hosted, request.use.voices, nothing) if request.details else nothing)
     measurement = Measurement(hosted, request.use, request.rate, request.effort, request.best, heartbeat(send))
     try:
-        tell(measurement, request, (real_time, held), load_seconds, send)
+        tell(measurement, request, (real_time, held), loaded, send)
         send(BestMessage(measurement.best))
     except PluginError as error:
         send(RefusedMessage(str(error)))
@@ -141,7 +144,7 @@ def heartbeat(send, seconds: float = 0.5) -> Callable[[], None]:
 
 
 def tell(
-    measurement: Measurement, request: Request, ran: tuple[bool, tuple[str, ...]], load_seconds: float, send
+    measurement: Measurement, request: Request, ran: tuple[bool, tuple[str, ...]], loaded: Loaded, send
 ) -> None:
     """Measures, and sends each result as it is made. PluginError if the plugin says that it does not work.
 
@@ -172,7 +175,7 @@ def tell(
         send(CellMessage(cell))
     if request.details:
         another, alive = (lambda: load(request)), (lambda: send(ReadyMessage()))
-        details = measurement.details(request.longest, request.place, load_seconds, another, alive)
+        details = measurement.details(request.longest, request.place, loaded, another, alive)
         send(DetailsMessage(*details))
 
 

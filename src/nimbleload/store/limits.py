@@ -53,7 +53,8 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     CostCard: {"latency": (0, 1e9), "tail": (0, 1e6), "listened": (0, 1e6), "filled": (0, 1e6)},
     Upkeep: {
         "memory": (0, 1e15), "footprint": (0, 1e15), "load": (0, 1e6), "faults": (0, 1e12), "read": (0, 1e15),
-        "beside": (0.01, 1000),
+        "beside": (0.01, 1000), "paired": (0.01, 1000), "slower": (0.01, 1000), "others": (0, 4096),
+        "pool": (0, 1e15), "code": (0, 1e15), "grows": (0, 1e15),
     },
 }  # fmt: skip
 

@@ -8,6 +8,10 @@ import msgspec
 class Upkeep(msgspec.Struct, frozen=True):
     """What one instance takes beside time. `memory` and `footprint` in bytes: kept, and used in a block's caches.
 
+    `pool` bytes more are kept once for all instances in its setting (None: that was not looked for), `code` once for
+    all of the plugin; `grows` is what an instance takes more for each second that it sounds, without an end (bytes; 0:
+    nothing).
+
     `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
     each per second of sound, while it runs. `beside` is how many times dearer a block gets while so many `others`, one
     thread of each other real core, compute as well (0: in an earlier way, all other threads). `paired` is how many
@@ -26,3 +30,6 @@ class Upkeep(msgspec.Struct, frozen=True):
     others: int = 0
     paired: float = 1.0
     slower: float = 1.0
+    pool: int | None = None
+    code: int = 0
+    grows: float = 0.0

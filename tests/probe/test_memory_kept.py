@@ -1,0 +1,79 @@
+"""What memory instances keep, of plugins of which that is known."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+import msgspec
+import pytest
+
+from nimbleload.core.session.strips import Strip
+from nimbleload.probe import session_run
+from nimbleload.probe.effort import Effort
+from nimbleload.probe.memory_kept import Instances
+from nimbleload.probe.messages import Request
+from tests.helpers import keeps
+from tests.helpers.keeps import MB
+from tests.helpers.sessions import session
+
+# What each of them keeps, what all of them together, and what one takes more a second (MB).
+KNOWN = {
+    "own": (8, 0, 0), "pool": (1, 64, 0), "line": (48, 0, 0), "samples": (0, 40, 0), "child": (24, 0, 0),
+    "grows": (None, 0, 6), "wide": (1, 0, 0), "passing": (0, 0, 0),
+}  # fmt: skip
+LOOKS = """
+import sys, msgspec
+from nimbleload.probe.loading import load
+from nimbleload.probe.measure import begin, kept_by
+from nimbleload.probe.memory_kept import find_instances, kept
+from nimbleload.probe.messages import Request
+from nimbleload.probe.signal import musical
+from nimbleload.probe.timed import TimedLoop, warm_up
+request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
+warm_up()
+sound = musical(1, request.rate)
+before = kept()
+first = kept_by(load(request), 0, before)
+before = kept()
+loop = TimedLoop(load(request), sound)
+begin(loop, ())
+found = find_instances(first, before, lambda stretch: loop.run(512, round(stretch * request.rate / 512)), 20.0)
+sys.stdout.buffer.write(msgspec.json.encode(found))
+"""
+
+
+def looked(use):
+    """What a process finds that has nothing else to do."""
+    path = session_run.path_of(use, session_run.installed_for([use]))
+    asked = msgspec.json.encode(Request(use, 48000, (512,), path or ""))
+    found = subprocess.run([sys.executable, "-c", LOOKS], input=asked, capture_output=True, check=True, timeout=120)
+    return msgspec.json.decode(found.stdout, type=Instances)
+
+
+@pytest.mark.parametrize("label", KNOWN)
+def test_what_is_kept_by_each_and_by_all_together_is_told_apart(label, tmp_path, monkeypatch):
+    keeps.installed(tmp_path, monkeypatch)
+    found = looked(keeps.use(label))
+    each, pool, grows = KNOWN[label]
+    # Beside what it keeps there are an instance of its own, and what the C library holds back. A forked process keeps
+    # what this one has written since.
+    more = 16 * MB if label == "child" else 1.5 * MB
+    if each is not None:
+        assert each * MB <= found.each < each * MB + more
+    assert pool * MB <= found.pool < pool * MB + 2 * more
+    assert found.grows == pytest.approx(grows * MB, rel=0.1)
+    assert found.code < 3 * MB
+
+
+def test_the_card_has_it(tmp_path, monkeypatch):
+    keeps.installed(tmp_path, monkeypatch)
+    of = session(Strip("a", "a", inserts=(keeps.use("pool"),), output="main"))
+    jobs = [job._replace(details=True) for job in session_run.jobs(of, {}, (512,))]
+    *_, last = session_run.run(jobs, {}, effort=Effort(2, 0.02, rounds=1))
+    assert last.card is not None and last.card.failure is None
+    up = last.card.upkeep
+    assert MB <= up.memory < 3 * MB and 64 * MB <= up.pool < 68 * MB and up.grows == 0
+    assert session_run.has_details(last.card)
+    before = msgspec.structs.replace(up, pool=None)
+    assert not session_run.has_details(msgspec.structs.replace(last.card, upkeep=before))
