@@ -25,6 +25,7 @@ from .load.host_seen import HostSeen, buffer_of, host_of
 from .load.judged import Judged, Rung, judge
 from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
 from .load.load_map import LoadMap, load_map, word, worst_load, worst_moments
+from .load.memory import Memory, memory
 from .load.peaks import DRAWS, Peaks, draw
 from .load.prepared import Prepared, prepare
 from .load.ranking import Basis, Ranking, Stretch, at_moment, ranking
@@ -43,6 +44,7 @@ class Survey(NamedTuple):
 
     `now` is the session as it is, `planned` with the plan. `cases` holds the planned session's cases at every size of
     the ladder, `now_case` the case without the plan at the chosen `buffer`; `before` and `after` are the loads of both.
+    `memory` is what plugins keep under the plan.
     """
 
     session: Session
@@ -57,6 +59,7 @@ class Survey(NamedTuple):
     after: LoadMap
     warnings: tuple[str, ...]
     latencies: Latencies
+    memory: Memory
 
     @property
     def case(self) -> Case:
@@ -183,7 +186,8 @@ def survey(
     delays = latencies(planned.session, planned.graph, cards)
     warnings = (*applied.warnings, *tail_traps(session, plan, cards))
     return Survey(
-        session, plan, machine, buffer, now, planned, now_case, cases, before, after, warnings, delays
+        session, plan, machine, buffer, now, planned, now_case, cases, before, after, warnings, delays,
+        memory(applied.session, cards),
     )  # fmt: skip
 
 

@@ -88,6 +88,11 @@ def from_clock(text: str) -> float:
     return sign * (60 * whole + part)
 
 
+def size(of: float) -> str:
+    """Bytes in memory: "12 MB", "3.4 GB" (of 1024 MB)."""
+    return f"{of / 2**30:.1f} GB" if of >= 2**30 else f"{of / 2**20:.0f} MB"
+
+
 def percent(fraction: float) -> str:
     """A load as shown everywhere: as any share, with one decimal too where it just fits or does not."""
     value = fraction * 100

@@ -209,11 +209,15 @@ class _Changes:
             self._text.set(track, "loaded", "false")
             self.done.append(f"{strip.name}: switched off")
         live = {use.id: use for use in after.live_uses()}
+        gone = {use.id for use in after.uses() if not use.loaded and after.enabled}
+        for device in (self._device(strip, use.id) for use in strip.uses() if use.loaded and use.id in gone):
+            if device is not None:
+                self._text.set(device, "loaded", "false")
         for use in strip.live_uses():
             device = self._device(strip, use.id)
             if use.id not in live and after.enabled and device is not None:
                 self._off(device, "Enabled", "On/Off", after=device.find("Parameters"))
-                self.done.append(f"{strip.name}: {use.label} switched off")
+                self.done.append(f"{strip.name}: {use.label} {'unloaded' if use.id in gone else 'switched off'}")
             elif use.id in live and live[use.id].setting != use.setting:
                 self._set(strip, use, live[use.id], device)
         self._reroute(strip, after, track)

@@ -23,6 +23,8 @@ PROC = Path("/proc")
 STRETCH = re.compile(
     rb"^[0-9a-f]+-[0-9a-f]+ (\S+) ([0-9a-f]+) (\S+) (\d+).*?^Rss: +(\d+) kB.*?^Anonymous: +(\d+) kB", re.M | re.S
 )
+ALONE = re.compile(rb"^Private_(?:Clean|Dirty): +(\d+) kB", re.M)
+HERE = re.compile(rb"^Rss(?:Anon|File|Shmem):\s+(\d+) kB", re.M)
 OF_NO_FILE = b"0"
 # Pages of the C library's own heaps come and go by no more than this between two looks (bytes).
 STEADY = 256 << 10
@@ -80,17 +82,13 @@ def kept() -> Kept:
 
 def _beside() -> int:
     """What processes that this one has started keep for themselves alone, in kB."""
-    return sum(
-        int(size)
-        for process in below(os.getpid())
-        for size in re.findall(rb"^Private_(?:Clean|Dirty): +(\d+) kB", _read(PROC / str(process) / "smaps_rollup"), re.M)
-    )
+    told = (_read(PROC / str(process) / "smaps_rollup") for process in below(os.getpid()))
+    return sum(int(size) for each in told for size in ALONE.findall(each))
 
 
 def _growing() -> int:
     """What there is to see of an instance that takes more, in bytes: quicker told than `kept`."""
-    sizes = re.findall(rb"^Rss(?:Anon|File|Shmem):\s+(\d+) kB", _read(PROC / "self/status"), re.M)
-    return (sum(map(int, sizes)) + _beside()) << 10
+    return (sum(map(int, HERE.findall(_read(PROC / "self/status")))) + _beside()) << 10
 
 
 def _read(file: Path) -> bytes:

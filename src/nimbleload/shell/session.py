@@ -16,6 +16,7 @@ from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
 from ..core.session.strips import Strip
 from ..core.survey import Instant, Survey, fitted, host_seen, instant, survey, tracking, worst_seconds
+from ..core.told import memory
 from ..core.told.as_known import is_unknown, share_words
 from ..core.told.basis import basis_words, updated_words
 from ..core.told.cores import cores_words
@@ -234,8 +235,22 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "doubt": here.doubt, "as_on_alike": here.as_on_alike,
         "not_measured": len(of.case.costs.missing),
         "parts": here.parts._asdict(),
+        "memory": kept_figures(of),
         "warnings": warnings(of),
     }
+
+
+def kept_figures(of: Survey) -> dict[str, Any]:
+    """What plugins keep in memory, as plain values: bytes, and bytes a second where that grows without an end."""
+    kept = of.memory
+    kinds = [
+        {"plugin": k.label, "setting": k.key.setting, "instances": k.many, "bytes": k.bytes, "each": k.each,
+         "shared": k.pool, "grows": k.grows} for k in kept.kinds
+    ]  # fmt: skip
+    return {
+        "bytes": kept.bytes, "code": kept.code, "at_least": kept.is_at_least, "room": of.machine.memory,
+        "not_measured": kept.unknown, "kinds": kinds,
+    }  # fmt: skip
 
 
 def peak_figures(of: Peaks) -> dict[str, float]:
@@ -251,6 +266,9 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     is_known = not is_unknown(of)
     if is_known:
         click.echo(_parts(here))
+    for words in (memory.sentence(of), memory.not_known(of.memory), memory.growing(of.memory)):
+        if words and memory.fits(of.memory, of.machine.memory):
+            click.echo(words)
     click.echo()
     click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")
     for r in here.rungs:

@@ -409,10 +409,11 @@ class _Reader:
                 standard, identifier = ours, rest
         if standard == "builtin":
             self._left_out.append(f"“{label}” on “{strip_name}” is built into the program and cannot be measured here.")
-        enabled = flag(device.find("Enabled"), "value", True) and flag(device, "loaded", True)
+        loaded = flag(device, "loaded", True)
+        enabled = flag(device.find("Enabled"), "value", True) and loaded
         plugin = PluginRef(standard, identifier, label, device.get("deviceVendor", ""), device.get("pluginVersion", ""))
         setting = self._setting(device, label, strip_name)
-        return PluginUse(use_id, plugin, setting, family(device, label), channels, 0, enabled)
+        return PluginUse(use_id, plugin, setting, family(device, label), channels, 0, enabled, loaded=loaded)
 
     def _setting(self, device: etree._Element, label: str, strip_name: str) -> Setting:
         """The saved state, or where there is none the parameters that name themselves."""

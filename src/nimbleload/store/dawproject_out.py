@@ -181,7 +181,7 @@ def _device(devices: etree._Element, use: PluginUse, is_instrument: bool, rests:
     device = _add(
         devices, TAGS.get(plugin.standard, "BuiltinDevice"),
         deviceID=plugin.identifier if known else f"{plugin.standard}:{plugin.identifier}", deviceName=plugin.name,
-        deviceRole=role, deviceVendor=plugin.vendor, pluginVersion=plugin.version, loaded=True,
+        deviceRole=role, deviceVendor=plugin.vendor, pluginVersion=plugin.version, loaded=use.loaded,
     )  # fmt: skip
     parameters = _add(device, "Parameters")
     for number, (name, value) in enumerate(use.setting.values):

@@ -29,7 +29,7 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
         "periods": (0, 64), "safety": (0, 1 << 22), "converters": (0, 10), "outboard": (0, 100_000),
         "heard_within": (0, 60),
     },
-    Machine: {"cores": (1, 1024), "speed": (0.001, 1000), "measured_cores": (0, 1024)},
+    Machine: {"cores": (1, 1024), "speed": (0.001, 1000), "measured_cores": (0, 1024), "memory": (0, 1e15)},
     Meter: {"beat": (0, 1e9), "beats": (1, 99), "unit": (1, 64)},
     TempoPoint: {"beat": (0, 1e9), "bpm": (1, 10_000)},
     Strip: {

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from ..core.session.computer import Machine, kept_on, seen_from
 from ..native.cores import cores
+from ..native.reading import as_number, pairs, text
+
+ROOT = Path("/")
 
 
 def this_computer() -> Machine:
@@ -12,7 +17,7 @@ def this_computer() -> Machine:
     count, slow_second = len(found.order), sum(len(found.beside(core)) for core in found.slow)
     return Machine(
         count, measured_cores=count, second=count - found.real, slow=len(found.slow) + slow_second,
-        slow_second=slow_second,
+        slow_second=slow_second, memory=memory_of(ROOT),
     )  # fmt: skip
 
 
@@ -26,3 +31,10 @@ def from_here(machine: Machine, count: int | None = None) -> Machine:
     if count is not None and (machine.kept or count != machine.cores):
         machine = Machine(count, machine.speed)
     return seen_from(machine, this_computer())
+
+
+def memory_of(root: Path) -> float:
+    """How much memory the system under `root` has, or what it is told to use at most (bytes); 0 if it does not say."""
+    there = (as_number(pairs(root / "proc/meminfo").get("MemTotal")) or 0) * 1024
+    most = as_number(text(root / "sys/fs/cgroup/memory.max"))
+    return float(min(there, most) if most else there)

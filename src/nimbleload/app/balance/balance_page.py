@@ -251,7 +251,8 @@ class BalancePage(QWidget):
         """The sentence: a verdict, what it rests on, and the next step."""
         of, at = self._desk.survey, self._desk.instant
         assert of is not None and at is not None
-        tone = {"unknown": "quiet", "peaks": "tight"}.get(said.kind, at.rung(of.buffer).word)
+        memory = "overload" if said.overload else "tight"
+        tone = {"unknown": "quiet", "peaks": "tight", "memory": memory}.get(said.kind, at.rung(of.buffer).word)
         headline = f"Without the plan: {said.headline}" if self._desk.is_peeking else said.headline
         self.sentence.say(headline, said.advice + self._basis(), tone, self._next_word())
 

@@ -10,7 +10,7 @@ from ..cards.card import Cards
 from ..session.session import Session
 from ..session.strips import Strip
 from .decision import Decision
-from .kind import Asked, Kind, Option, Work
+from .kind import Asked, Kind, Option, Work, unloaded, with_uses
 from .price import Price, Terms
 from .rendering import after_fader, end_of_piece, last_place, price_of, source_obstacle, through_obstacle
 
@@ -29,6 +29,8 @@ class Freeze(Kind):
     def change(self, strip: Strip, decision: Decision, session: Session) -> Strip:
         through = last_place(strip, decision)
         frozen = through if strip.frozen_through is None else max(strip.frozen_through, through)
+        if decision.unloaded:
+            strip = with_uses(strip, {use.id: unloaded(use) for place, use in strip.places() if place <= through})
         return msgspec.structs.replace(strip, frozen_through=frozen)
 
     def price(self, terms: Terms, decision: Decision) -> Price:

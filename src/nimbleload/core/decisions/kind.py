@@ -122,3 +122,8 @@ def with_uses(strip: Strip, replaced: dict[str, PluginUse]) -> Strip:
 def bypassed(use: PluginUse) -> PluginUse:
     """A plugin that is switched off."""
     return msgspec.structs.replace(use, enabled=False)
+
+
+def unloaded(use: PluginUse) -> PluginUse:
+    """A plugin that gives its memory back."""
+    return msgspec.structs.replace(use, loaded=False)

@@ -13,7 +13,7 @@ from ..session.strips import Send, Strip
 from ..units import decibels
 from .alike import Group, is_late, late_sends, truth_of
 from .decision import Decision
-from .kind import Asked, Kind, Option, Work, bypassed, chain_called, with_uses
+from .kind import Asked, Kind, Option, Work, bypassed, chain_called, unloaded, with_uses
 from .price import Part, Price, Terms, sound_minutes
 
 FAULTS = {
@@ -124,7 +124,7 @@ def _share(work: Work, into: str, decisions: Sequence[Decision]) -> Strip | None
         return None
     carried = late_sends(like) if len({late_sends(strip) for strip, _ in joined}) == 1 else ()
     for strip, own in joined:
-        lighter = with_uses(strip, {use.id: bypassed(use) for use in own})
+        lighter = with_uses(strip, {use.id: unloaded(bypassed(use)) for use in own})
         sends = tuple(send for send in strip.sends if not carried or not is_late(strip, send))
         work.changed[strip.id] = msgspec.structs.replace(lighter, output=into, sends=sends)
         for send in strip.sends if not carried else ():

@@ -12,7 +12,7 @@ from ..decisions.apply import KINDS as TABLE
 from ..decisions.apply import apply, obstacle
 from ..decisions.decision import Decision, DecisionKind
 from ..decisions.freeze import places_before_shared
-from ..decisions.kind import Asked, bypassed, with_uses
+from ..decisions.kind import Asked, bypassed, unloaded, with_uses
 from ..decisions.off import changes_nothing
 from ..decisions.price import Terms, Weights, total
 from ..decisions.rendering import audio_bytes
@@ -190,7 +190,7 @@ def changed(strip: Strip, decision: Decision, session: Session) -> Strip:
     if decision.kind != "share":
         return TABLE[decision.kind].change(strip, decision, session)
     place = strip.place_of(decision.use or "")
-    return with_uses(strip, {use.id: bypassed(use) for use in strip.inserts[place:]})
+    return with_uses(strip, {use.id: unloaded(bypassed(use)) for use in strip.inserts[place:]})
 
 
 def whole_strip(of: Survey, strip_id: str) -> Strip:

@@ -121,7 +121,7 @@ def _each(session: Session, use_ids: Iterable[str], change: Callable[[PluginUse]
 
 def bypass(session: Session, use_ids: Iterable[str], on: bool) -> Session:
     """The session with some plugins bypassed, or on again."""
-    return _each(session, use_ids, lambda use: msgspec.structs.replace(use, enabled=not on))
+    return _each(session, use_ids, lambda u: msgspec.structs.replace(u, enabled=not on, loaded=u.loaded or not on))
 
 
 def set_values(session: Session, use_ids: Iterable[str], values: dict[str, float]) -> Session:
@@ -163,8 +163,9 @@ def replace(session: Session, use_ids: Iterable[str], other: PluginUse) -> Sessi
         if (use.family == "instrument") != (other.family == "instrument"):
             raise SessionError(f"{other.label} cannot take the place of {use.label}: one of them is an instrument")
         return msgspec.structs.replace(
-            other, id=use.id, enabled=use.enabled, channels=use.channels, voices=use.voices, sidechain=use.sidechain
-        )
+            other, id=use.id, enabled=use.enabled, loaded=use.loaded, channels=use.channels, voices=use.voices,
+            sidechain=use.sidechain,
+        )  # fmt: skip
 
     return _each(session, use_ids, replaced)
 

@@ -54,7 +54,8 @@ class Machine(msgspec.Struct, frozen=True):
 
     `measured_cores` is how many cores the one measured on has; 0 where that is not known. Of the cores, threads of one
     real core counted each, so many are `second` threads of a real one, and so many `slow`; `slow_second` are both. With
-    `kept` it is the computer measured on, and the host is kept on these of its cores.
+    `kept` it is the computer measured on, and the host is kept on these of its cores. `memory` is how much it has
+    (bytes; 0: not known).
     """
 
     cores: int = 4
@@ -65,6 +66,7 @@ class Machine(msgspec.Struct, frozen=True):
     slow: int = 0
     slow_second: int = 0
     kept: bool = False
+    memory: float = 0.0
 
     @property
     def is_another(self) -> bool:
@@ -125,7 +127,7 @@ def parts_of(here: Machine) -> dict[str, Machine]:
 
 
 def _part(here: Machine, cores: int, second: int, slow: int = 0, slow_second: int = 0) -> Machine:
-    return Machine(cores, 1.0, here.name, here.cores, second, slow, slow_second, cores < here.cores)
+    return Machine(cores, 1.0, here.name, here.cores, second, slow, slow_second, cores < here.cores, here.memory)
 
 
 def seen_from(machine: Machine, here: Machine) -> Machine:
@@ -134,7 +136,8 @@ def seen_from(machine: Machine, here: Machine) -> Machine:
         return msgspec.structs.replace(here, name=machine.name)
     there = machine.slow <= here.slow and machine.second <= here.second and machine.fast <= here.fast
     kept = machine.kept and there and machine.cores < here.cores
-    return msgspec.structs.replace(machine, measured_cores=here.cores, kept=kept)
+    memory = here.memory if kept else machine.memory
+    return msgspec.structs.replace(machine, measured_cores=here.cores, kept=kept, memory=memory)
 
 
 def threads(host: Host, machine: Machine) -> int:

@@ -42,7 +42,7 @@ def _all_on(strip: Strip) -> Strip:
     muted = [send for send in strip.sends if not send.enabled]
     if strip.enabled and strip.frozen_through is None and not silent and not muted:
         return strip
-    inserts = tuple(msgspec.structs.replace(use, enabled=True) for use in strip.inserts)
+    inserts = tuple(msgspec.structs.replace(use, enabled=True, loaded=True) for use in strip.inserts)
     sends = tuple(msgspec.structs.replace(send, enabled=True) for send in strip.sends)
     return msgspec.structs.replace(strip, inserts=inserts, sends=sends, enabled=True, frozen_through=None)
 

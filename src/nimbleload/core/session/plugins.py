@@ -70,7 +70,8 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
     """One insert or instrument on a strip.
 
     `channels` is the width of the strip it sits on, `voices` the most notes that sound together (instruments),
-    `latency` the samples of delay it reports. `enabled` false means bypassed: it costs nothing.
+    `latency` the samples of delay it reports. `enabled` false means bypassed: it costs nothing, but keeps its memory
+    unless it is not `loaded` either.
     """
 
     id: str
@@ -82,6 +83,7 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
     enabled: bool = True
     latency: int = 0
     sidechain: str | None = None
+    loaded: bool = True
 
     @property
     def label(self) -> str:

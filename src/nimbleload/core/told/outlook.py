@@ -15,7 +15,7 @@ from ..survey import Instant, Survey, block_with, peaks
 from ..units import listed, minutes, percent
 from .cores import part_words
 from .steps import words
-from .verdict import Verdict, verdict
+from .verdict import Verdict, of_blocks, with_memory
 
 OTHER_DRAWS = 300
 
@@ -61,9 +61,9 @@ def retold(
     of: Survey, at: Instant, drawn: Peaks, best: Help | None, ways: list[OtherWay], kept: Kept | None = None
 ) -> Verdict:
     """The verdict of the moment, with its peaks and what would help most."""
-    said, load = verdict(of, at), at.rung(of.buffer).load
+    said, load = of_blocks(of, at), at.rung(of.buffer).load
     if said.kind == "unknown":
-        return said
+        return with_memory(of, said)
     advice = said.advice
     if best is not None:
         taken = words(of, best.decisions)
@@ -78,7 +78,7 @@ def retold(
         cores = part_words(kept.machine, of.machine)
         advice += f" With the host kept on {cores} it would take {percent(kept.load)} (see Machine)."
     said = said._replace(advice=advice)
-    return _with_peaks(of, said, drawn) if not said.overload and drawn.bad > 1 else said
+    return with_memory(of, _with_peaks(of, said, drawn) if not said.overload and drawn.bad > 1 else said)
 
 
 def _with_peaks(of: Survey, said: Verdict, drawn: Peaks) -> Verdict:

@@ -10,9 +10,10 @@ from typing import Literal, NamedTuple
 from ..load.judged import Judged, JudgedKind
 from ..survey import Instant, Parts, Survey
 from ..units import all_of, clock, milliseconds, percent
+from . import memory
 from .as_known import counted_as_nothing, without_figure
 
-VerdictKind = JudgedKind | Literal["peaks"]
+VerdictKind = JudgedKind | Literal["peaks", "memory"]
 
 # A larger buffer is worth its own reason if it takes off this share of the load.
 MATTERS = 0.15
@@ -28,6 +29,22 @@ class Verdict(NamedTuple):
 
 
 def verdict(of: Survey, at: Instant) -> Verdict:
+    """The verdict on a moment at the survey's buffer size, and on whether there is memory for all plugins."""
+    return with_memory(of, of_blocks(of, at))
+
+
+def with_memory(of: Survey, said: Verdict) -> Verdict:
+    """A verdict, and that there is no room for what plugins keep, where there is none."""
+    trouble = memory.trouble(of)
+    if not trouble:
+        return said
+    headline = f"{said.headline}  There is not enough memory."
+    kind: VerdictKind = "memory" if said.kind == "fits" else said.kind
+    overload = said.overload or of.memory.bytes > of.machine.memory
+    return Verdict(kind, headline, f"{trouble} {said.advice}", overload)
+
+
+def of_blocks(of: Survey, at: Instant) -> Verdict:
     """The verdict on a moment at the survey's buffer size."""
     judged, session = at.judged, of.planned.session
     block_time = milliseconds(of.deadline)
