@@ -1,12 +1,12 @@
 """Measures the example's plugins on this computer and writes them as the sample cards that ship with it.
 
-    .venv/bin/python -m bench.sample_cards [--again | --doubtful | --truth | --notes | --loading]
+    .venv/bin/python -m bench.sample_cards [--again | --doubtful | --truth | --notes | --loading | --memory]
 
 Cards that are there already are kept, unless --again is given; --doubtful measures once more what others disturbed, and
 keeps the better figure of both (to be repeated, until little is left); --truth finds out anew whether they keep to what
 they say, which does not depend on the computer, and keeps their costs; --notes measures anew what instruments cost
 against the notes they play, of which only the shares of the full chord count; --loading times anew how long each takes
-to load where all is compiled.
+to load where all is compiled; --memory looks anew at what memory they keep.
 """
 
 from __future__ import annotations
@@ -99,6 +99,17 @@ def main() -> None:
                 seconds.append(time.perf_counter() - begun)
             found[key] = msgspec.structs.replace(card, upkeep=msgspec.structs.replace(card.upkeep, load=min(seconds)))
             print(f"{card.name}: {card.upkeep.load:.3f} s before, {min(seconds):.3f} s now")
+    if "--memory" in sys.argv:
+        wanted = [job._replace(details=True) for job in jobs(demo, {}, (512,))]
+        for step in run(wanted, {}, effort=Effort(2, 0.02, rounds=1)):
+            card, kept = found.get(step.job.key), step.card.upkeep
+            if step.finished and card is not None and kept is not None:
+                upkeep = msgspec.structs.replace(
+                    card.upkeep, memory=kept.memory, pool=kept.pool, code=kept.code, grows=kept.grows
+                )
+                found[step.job.key] = msgspec.structs.replace(card, upkeep=upkeep)
+                told = [f"{each / 2**20:.1f}" for each in (card.upkeep.memory, kept.memory, kept.pool, kept.code)]
+                print(f"{card.name}: {' → '.join(told[:2])} MB each, {told[2]} once, {told[3]} of code, {kept.grows}")
     if "--doubtful" in sys.argv:
         found = {key: with_provenance(card, "measured") for key, card in found.items()}
         todo = [job._replace(again=Again((), None, 0.0)) for job in jobs(demo, {})]

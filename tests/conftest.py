@@ -91,7 +91,8 @@ def desktop(tmp_path, monkeypatch):
     """Sessions are for a computer with cores in pairs, and of two kinds, whatever this one is."""
     found = cores(computers.desktop(tmp_path / "computer"), frozenset(range(20)))
     monkeypatch.setattr(this_computer, "cores", lambda: found)
-    return Machine(20, measured_cores=20, second=6, slow=8)
+    monkeypatch.setattr(this_computer, "memory_of", lambda root: 32.0 * 2**30)
+    return Machine(20, measured_cores=20, second=6, slow=8, memory=32.0 * 2**30)
 
 
 @pytest.fixture

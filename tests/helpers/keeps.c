@@ -3,7 +3,7 @@
    pool    64 MB for all of them together, as samples that all instances play from; 1 MB of its own
    line    48 MB that are touched as it plays, 12 MB in a second of sound at 48 kHz, as a long delay does
    samples maps a file of 40 MB that lies beside it, and reads all of it
-   child   a process of its own that keeps 24 MB, as a bridge does
+   child   a program of its own that keeps 24 MB, as a bridge does; it lies beside it (built with KEEPER)
    grows   64 kB more in every block, for ever
    wide    asks for 2 GB, and uses 1 MB
    passing has 64 MB while it is made, and gives them back */
@@ -22,18 +22,25 @@
 enum { MB = 1 << 20 };
 enum { OWN = 1, POOL, LINE, SAMPLES, CHILD, GROWS, WIDE, PASSING };
 typedef struct { int way; float *in, *out; char *own; size_t size, at; pid_t child; } keeps_t;
-static char *pool; static int players;
-
 static char *some(size_t size) {
   char *made = mmap(NULL, size, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
   return made == MAP_FAILED ? NULL : made;
 }
 static char *touched(size_t size) { char *made = some(size); if (made) memset(made, 1, size); return made; }
 
+#ifdef KEEPER
+int main(void) { touched(24 * MB); close(STDOUT_FILENO); for (;;) pause(); }
+#else
+static char *pool; static int players;
+static void beside(char *path, const char *ending) {
+  Dl_info here;
+  dladdr((void *)beside, &here);
+  snprintf(path, 4096, "%s.%s", here.dli_fname, ending);
+}
+
 static void read_samples(keeps_t *k) {
-  Dl_info here; char path[4096];
-  dladdr((void *)read_samples, &here);
-  snprintf(path, sizeof path, "%s.raw", here.dli_fname);
+  char path[4096];
+  beside(path, "raw");
   int file = open(path, O_RDONLY);
   k->size = 40 * MB;
   k->own = mmap(NULL, k->size, PROT_READ, MAP_PRIVATE, file, 0);
@@ -52,10 +59,19 @@ static void *instantiate(const descriptor_t *d, unsigned long rate) {
   if (k->way == SAMPLES) read_samples(k);
   if (k->way == WIDE) { k->own = some(k->size = (size_t)2048 * MB); memset(k->own, 1, MB); }
   if (k->way == PASSING) { char *passing = touched(64 * MB); munmap(passing, 64 * MB); }
-  if (k->way == CHILD && !(k->child = fork())) {
-    prctl(PR_SET_PDEATHSIG, SIGKILL);
-    touched(24 * MB);
-    for (;;) pause();
+  if (k->way == CHILD) {
+    int ends[2]; char path[4096], nothing;
+    if (pipe(ends) || (k->child = fork())) {
+      close(ends[1]);
+      while (read(ends[0], &nothing, 1) > 0) {} /* until it has what it keeps, and closes its end */
+      close(ends[0]);
+    } else {
+      prctl(PR_SET_PDEATHSIG, SIGKILL);
+      dup2(ends[1], STDOUT_FILENO); close(ends[0]); close(ends[1]);
+      beside(path, "keeper");
+      execl(path, path, NULL);
+      _exit(1);
+    }
   }
   return k;
 }
@@ -85,3 +101,4 @@ const descriptor_t *ladspa_descriptor(unsigned long index) {
     .connect = connect, .run = run, .cleanup = cleanup};
   return &ALL[index];
 }
+#endif

@@ -21,8 +21,9 @@ def build(folder: Path) -> Path | None:
     compiler = shutil.which("gcc") or shutil.which("cc")
     if compiler is None:
         return None
-    target = folder / "keeps.so"
+    target, keeper = folder / "keeps.so", folder / "keeps.so.keeper"
     subprocess.run([compiler, "-O1", "-shared", "-fPIC", "-o", str(target), str(SOURCE)], check=True)
+    subprocess.run([compiler, "-O1", "-DKEEPER", "-o", str(keeper), str(SOURCE)], check=True)
     target.with_name("keeps.so.raw").write_bytes(b"\1" * (40 * MB))
     return folder
 

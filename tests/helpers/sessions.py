@@ -29,7 +29,7 @@ def card(of: PluginUse, seconds: float, silent: float | None = None, tail: float
         scale = buffer / 256
         cells.append(Cell(RATE, buffer, "sounding", seconds * scale))
         cells.append(Cell(RATE, buffer, "silent", (seconds if silent is None else silent) * scale))
-    upkeep = Upkeep(1 << 20, 1 << 14, 0.01, 0.0, 0.0)
+    upkeep = Upkeep(1 << 20, 1 << 14, 0.01, 0.0, 0.0, pool=0)
     return CostCard(of.card_key(), of.label, tuple(cells), tail=tail, upkeep=upkeep, made=Made(),
                     slowing=(Slowing(RATE, 256),))  # fmt: skip
 

@@ -24,3 +24,15 @@ def test_as_seen_from_here(desktop):
     assert this_computer.from_here(kept_on(6, desktop), 6) == Machine(6, measured_cores=20)
     assert this_computer.from_here(desktop, 4) == Machine(4, measured_cores=20)
     assert this_computer.from_here(kept_on(6, desktop)) == kept_on(6, desktop) == this_computer.part_of_it(6)
+
+
+def test_there_is_as_much_memory_as_the_system_has_or_lets_this_group_of_processes_have(tmp_path):
+    assert this_computer.memory_of(tmp_path) == 0
+    told, most = tmp_path / "proc/meminfo", tmp_path / "sys/fs/cgroup/memory.max"
+    for file in (told, most):
+        file.parent.mkdir(parents=True)
+    told.write_text("MemTotal:       16384000 kB\nMemFree:         1000 kB\n")
+    assert this_computer.memory_of(tmp_path) == 16384000 * 1024
+    for words, memory in (("max", 16384000 * 1024), ("4294967296", 4 << 30), ("99999999999999", 16384000 * 1024)):
+        most.write_text(f"{words}\n")
+        assert this_computer.memory_of(tmp_path) == memory

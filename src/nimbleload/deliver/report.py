@@ -11,6 +11,7 @@ from .. import __version__
 from ..core.load.load_map import LoadMap
 from ..core.optimise.steps import Stepped
 from ..core.survey import Instant, Survey, worst_seconds
+from ..core.told import memory
 from ..core.told.basis import basis
 from ..core.told.restore_list import restore_list
 from ..core.told.steps import price_words, step_words, why, words
@@ -37,6 +38,7 @@ def write_report(
         strips=_strips(of, at),
         decisions=[(step_words(of, s), price_words(s.price), why(of, plan.worst, s.decisions)) for s in plan.steps],
         verdict=verdict(of, at),
+        memory=" ".join(memory.lines(of)),
         warnings=warnings(of),
         restore=restore_list(of.session, of.plan),
         pinned=[of.session.strip(strip).name for strip in of.plan.pinned],

@@ -21,7 +21,7 @@ from ..core.session.strips import Clip, Send, Strip, StripKind, within
 from ..house.catalogue import PROCESSORS, VERSION
 
 NAME = "The Ferryman’s Almanac — scene 4"
-MACHINE = Machine(6, 1.0, "a six-core computer")
+MACHINE = Machine(6, 1.0, "a six-core computer", memory=16.0 * 2**30)
 BUFFER = 256
 # The narrator records pick-ups meanwhile, and has to hear herself within this (seconds).
 HEARD_WITHIN = 0.015

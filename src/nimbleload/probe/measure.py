@@ -278,7 +278,7 @@ class Measurement:
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         there = kept()
         another = load_another()
-        beside_it = TimedLoop(another, self._loop.source)
+        beside_it = TimedLoop(another, self._loop.source, silence=self._loop.silence)
         begin(beside_it, self._notes)
 
         def play(stretch: float) -> None:

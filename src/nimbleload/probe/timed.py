@@ -108,11 +108,13 @@ class TimedLoop:
     takes until a block costs what it does from then on (see `filling.find_filling`).
     """
 
-    def __init__(self, hosted, source: NDArray[np.float32], heard: int = 0) -> None:
+    def __init__(
+        self, hosted, source: NDArray[np.float32], heard: int = 0, silence: NDArray[np.float32] | None = None
+    ) -> None:
         self._hosted = hosted
         self.source = np.ascontiguousarray(source)
         self.rows = hosted.wiring.rows(len(source), heard)
-        self._silence = np.zeros_like(self.source)
+        self.silence = np.zeros_like(self.source) if silence is None else silence
         self._clock = np.zeros(2, np.int64)
         self._at = 0
         self.called = self.failed = 0
@@ -184,7 +186,7 @@ class TimedLoop:
             first = hosted.argument(frames, again(notes) if begin else notes)
             self._at = _run(
                 hosted.call, hosted.handle, first, hosted.argument(frames),
-                self._silence if silent else self.source, self.rows, self._at, hosted.inputs, frames, times[part],
+                self.silence if silent else self.source, self.rows, self._at, hosted.inputs, frames, times[part],
                 codes[part], self._clock.ctypes.data, others, flush, told[part],
             )  # fmt: skip
         if self.counts_aside:

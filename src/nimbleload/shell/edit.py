@@ -12,12 +12,14 @@ from ..core.decisions.after_edit import after_edit
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
+from ..core.load.memory import room_for
 from ..core.session.edits import empty
 from ..core.session.joined import joined
 from ..core.session.session import Session, SessionError, TempoPoint
 from ..core.session.time_edits import set_length, set_rate, set_tempo
 from ..core.survey import foreseen, instant, survey, to_rehearse
 from ..core.told.how_many import beyond_words, how_often, not_known, sentence
+from ..core.told.memory import room_words
 from ..core.told.rehearsal import tried_words
 from ..core.units import count, milliseconds, percent, said_by
 from ..deliver import exporting
@@ -188,6 +190,7 @@ def howmany(
         copies, name = copies_of(session, what)
         cards = cards_of(saved)
         found, missing = how_many(session, cards, machine, copies, most), unmeasured(session, cards, copies)
+        room = room_for(copies, cards, machine.memory)
     except SessionError as error:
         refuse(error)
     here = next((fit for fit in found if fit.buffer == saved.buffer), None)
@@ -198,10 +201,13 @@ def howmany(
         outcome = rehearsed(of, instant(of), seconds)
         tried = foreseen(of, instant(of), outcome), outcome
     if json:
-        figures = {"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing}
+        figures = {"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing,
+                   "room_in_memory": room}
         show_json(figures | ({"rehearsal": tried[1]} if tried is not None else {}))
         return
     click.echo(sentence(found, name, most, saved.buffer))
+    if words := room_words(room, here.more if here is not None else 0):
+        click.echo(words)
     if missing:
         click.echo(not_known(missing))
     for fit in found:

@@ -266,9 +266,8 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     is_known = not is_unknown(of)
     if is_known:
         click.echo(_parts(here))
-    for words in (memory.sentence(of), memory.not_known(of.memory), memory.growing(of.memory)):
-        if words and memory.fits(of.memory, of.machine.memory):
-            click.echo(words)
+    for words in memory.lines(of):
+        click.echo(words)
     click.echo()
     click.echo("  buffer     load   1 in 100   longest chain   evenly spread   in and out")
     for r in here.rungs:

@@ -12,11 +12,13 @@ from PySide6.QtWidgets import QCheckBox, QDialogButtonBox, QLabel, QPushButton, 
 
 from ...core.decisions.decision import Plan
 from ...core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
+from ...core.load.memory import room_for
 from ...core.load.rehearsal import Prediction, Rehearsal
 from ...core.session.plugins import PluginUse
 from ...core.session.session import Session, SessionError
 from ...core.survey import Survey
 from ...core.told.how_many import how_often, not_known, sentence
+from ...core.told.memory import room_words
 from ...core.told.rehearsal import missed_words, tried_words
 from ...core.units import milliseconds, percent, told_by
 from ...store.this_computer import this_computer
@@ -200,7 +202,8 @@ class HowManyDialog(Dialog):
                 session, cards, of.machine, copies, of.session.limit, sorted(of.cases),
                 cancelled=lambda: self._stopped or asked != self._asked,
             )  # fmt: skip
-            self._to_window.post(self._take, asked, fits, missing)
+            room = room_for(copies, cards, of.machine.memory)
+            self._to_window.post(self._take, asked, fits, missing, room)
         except SessionError as error:
             self._to_window.post(self.words.setText, f"That cannot be computed: {error}.")
         except Exception as error:
@@ -208,12 +211,14 @@ class HowManyDialog(Dialog):
             said = f"That could not be computed: {told_by(error)}. Nothing was changed."
             self._to_window.post(self.words.setText, said)
 
-    def _take(self, asked: int, fits: list[Fit], missing: list[str]) -> None:
+    def _take(self, asked: int, fits: list[Fit], missing: list[str], room: int | None) -> None:
         if asked != self._asked:
             return
         self.fits = fits
         self._show_attempt()
-        self.words.setText(sentence(fits, self.name, self._of.session.limit, self._of.buffer))
+        here = self._here()
+        said = sentence(fits, self.name, self._of.session.limit, self._of.buffer)
+        self.words.setText(f"{said} {room_words(room, here.more if here is not None else 0)}".strip())
         self.mind.setText(not_known(missing))
         self.picture.show_fits(fits, self._of.session.rate, self._of.buffer)
         self.found.emit(fits)

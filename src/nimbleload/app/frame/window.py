@@ -94,7 +94,7 @@ class MainWindow(QMainWindow):
         self.rehearsing = Rehearsing(self)
         self.prove = ProvePage(self.desk, self.rehearsing)
         self.looking = Looking(self)
-        self.machine = MachinePage(self.looking)
+        self.machine = MachinePage(self.desk, self.looking)
         self.watching = Watching(self)
         self.watch = WatchPage(self.desk, self.watching)
         self.carrying = CarryingOut(self)

@@ -10,9 +10,11 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QV
 
 from ...core.computer.ceiling import TRIALS, Ceiling
 from ...core.computer.facts import Facts
+from ...core.load.memory import Memory
 from ...core.told import computer as told
 from ...core.told.ceiling import ceilings_words, trial_words
 from ...machine.hold import Progress
+from ..background.desk import Desk
 from ..look.panels import headed, panel
 from ..look.picture import scrolled
 from ..look.sentence import Sentence
@@ -34,10 +36,12 @@ class MachinePage(QWidget):
     state_changed = Signal(str, str)
     ceilings_changed = Signal(object)
 
-    def __init__(self, looking: Looking, parent: QWidget | None = None) -> None:
+    def __init__(self, desk: Desk, looking: Looking, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.looking = looking
+        self._desk, self.looking = desk, looking
         self.findings: list[told.Finding] = []
+        self._facts: Facts | None = None
+        self._kept: Memory | None = None
         self.cards: list[FindingCard] = []
         self._shows_all = True
         self.ceilings: list[Ceiling] = []
@@ -50,6 +54,8 @@ class MachinePage(QWidget):
         self.sentence.pressed.connect(self.look)
         self.seek.clicked.connect(self.start_finding)
         self.stop.clicked.connect(self.looking.stop)
+        desk.recomputed.connect(self._show_kept)
+        desk.opened.connect(self._show_kept)
         looking.seen.connect(self.show_facts)
         looking.tried.connect(self._show_trial)
         looking.found.connect(self.show_ceilings)
@@ -127,7 +133,8 @@ class MachinePage(QWidget):
 
     def show_facts(self, facts: Facts) -> None:
         """Makes a card of each finding."""
-        self.findings = told.findings(facts)
+        self._facts = facts
+        self.findings = told.findings(facts, self._kept)
         self.refresh()
         matters = any(each.grade == "matters" for each in self.findings)
         watched = f"Watched for {facts.watched:.0f} s." if facts.watched else "Other programs are being watched …"
@@ -135,6 +142,15 @@ class MachinePage(QWidget):
         advice = f"{told.advice(self.findings)} {watched}"
         self.sentence.say(told.headline(self.findings), advice, "overload" if matters else "fits", button)
         self.state_changed.emit(told.state(self.findings), "brick" if matters else "teal")
+
+    def _show_kept(self) -> None:
+        """What the plugins of the open session keep is seen beside what there is."""
+        of = self._desk.survey
+        kept = of.memory if of is not None and not of.machine.is_another else None
+        if kept != self._kept:
+            self._kept = kept
+            if self._facts is not None:
+                self.show_facts(self._facts)
 
     def refresh(self) -> None:
         """Makes the cards anew, as the colours and the text size are now: once somebody looks at them."""

@@ -23,7 +23,7 @@ from ..look.panels import size_table
 from ..look.picture import elided
 from ..look.rows import choose_rows
 from ..look.theme import theme
-from .measure_model import COST, GRID, PLUGIN, SETTING, STATE, USED, MeasureModel
+from .measure_model import COST, GRID, MEMORY, PLUGIN, SETTING, STATE, USED, MeasureModel
 
 Index = QModelIndex | QPersistentModelIndex
 STATE_COLOURS = {
@@ -59,7 +59,7 @@ class CellDelegate(QStyledItemDelegate):
                 colour = STATE_COLOURS.get(self._model.status(index.row()), "quiet") if is_sure else "quiet"
             painter.setPen(theme.colour(colour))
             painter.setFont(theme.font(12))
-            side = Qt.AlignmentFlag.AlignRight if index.column() in (USED, COST) else Qt.AlignmentFlag.AlignLeft
+            side = Qt.AlignmentFlag.AlignRight if index.column() in (USED, COST, MEMORY) else Qt.AlignmentFlag.AlignLeft
             text = elided(painter, str(index.data()), inner.width())
             painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | side, text)
         painter.restore()
@@ -106,10 +106,10 @@ class CardTable(QTableView):
         header.setHighlightSections(False)
         header.setSortIndicator(USED, Qt.SortOrder.DescendingOrder)
         self.setSortingEnabled(True)
-        for column in (PLUGIN, SETTING, USED, STATE, GRID, COST):
+        for column in (PLUGIN, SETTING, USED, STATE, GRID, COST, MEMORY):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
-        size_table(self, 25, {USED: 64, COST: 118})
+        size_table(self, 25, {USED: 64, COST: 118, MEMORY: 78})
         theme.fit(self, _fit_names)
         model.modelReset.connect(lambda: _fit_names(self))
         self.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words

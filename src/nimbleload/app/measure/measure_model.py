@@ -8,16 +8,18 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersisten
 
 from ...core.cards.card import CONDITIONS, Cards, CostCard, Made
 from ...core.cards.doubt import most_shared
+from ...core.load.memory import Keeps, keeps
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.session.session import Session
+from ...core.told.memory import how_kept
 from ...core.told.trouble import trouble_of
-from ...core.units import compared
+from ...core.units import compared, size
 from ...probe import session_run
 
 Index = QModelIndex | QPersistentModelIndex
-COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer")
-PLUGIN, SETTING, USED, STATE, GRID, COST = range(len(COLUMNS))
+COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer", "Memory")
+PLUGIN, SETTING, USED, STATE, GRID, COST, MEMORY = range(len(COLUMNS))
 Status = Literal["measured", "sample", "earlier", "updated", "measuring", "failed", "waiting", "partly", "missing"]
 WORDS: dict[Status, str] = {
     "measured": "measured here",
@@ -106,6 +108,9 @@ class MeasureModel(QAbstractTableModel):
         if column == COST:
             card = self.card(row)
             return card.cost(self.rate, self.buffer, "sounding").seconds if card is not None else 0.0
+        if column == MEMORY:
+            kept = self.kept(row)
+            return kept.bytes if kept is not None else -1
         return self._text(row, column).casefold()
 
     def show_cards(self, cards: Cards, key: CardKey | None = None) -> None:
@@ -126,6 +131,11 @@ class MeasureModel(QAbstractTableModel):
 
     def card(self, row: int) -> CostCard | None:
         return self.cards.get(self.rows[row][0])
+
+    def kept(self, row: int) -> Keeps | None:
+        """What memory its instances keep; None if that is not known. A variant counts as one."""
+        _, use, used = self.rows[row]
+        return keeps(use, max(used, 1), self.card(row))
 
     def status(self, row: int) -> Status:
         key = self.rows[row][0]
@@ -201,8 +211,15 @@ class MeasureModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self._text(row, column)
         if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
-            return self.reason(row) if column == STATE else self._text(row, column)
+            return self._in_full(row, column)
         return None
+
+    def _in_full(self, row: int, column: int) -> str:
+        """What a cell says to who asks for more."""
+        kept = self.kept(row) if column == MEMORY else None
+        if kept is not None:
+            return how_kept(kept)
+        return self.reason(row) if column == STATE else self._text(row, column)
 
     def reason(self, row: int) -> str:
         """The state of a card with its reason, as a sentence."""
@@ -228,6 +245,9 @@ class MeasureModel(QAbstractTableModel):
         if column == GRID:
             filled = sum(self.is_filled(row, b) for b in BUFFER_SIZES)
             return f"{filled} of {len(BUFFER_SIZES)}"
+        if column == MEMORY:
+            kept = self.kept(row)
+            return size(kept.bytes) if kept is not None else "—"
         card = self.card(row)
         cost = card.cost(self.rate, self.buffer, "sounding") if card else None
         if cost is None or cost.provenance == "unknown":

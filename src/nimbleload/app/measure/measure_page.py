@@ -11,6 +11,7 @@ from ...core.cards.comparison import lighter, variant_of
 from ...core.cards.stand_ins import from_readings, standing_in, suggested
 from ...core.session.chain_edits import with_variant
 from ...core.session.plugins import CardKey, PluginUse
+from ...core.told import memory
 from ...core.told.card_comparison import other_standards
 from ...core.units import about, agreeing, compared, count
 from ...probe import session_run
@@ -417,10 +418,17 @@ class MeasurePage(QWidget):
             if doubts:
                 advice += f" Others shared the core while {count(len(doubts), 'setting')} played: figures may be up to"
                 advice += f" {compared(max(doubts) - 1)} too high. Best measured again when little else runs."
+            advice += self._memory()
             again = f"Measure {len(doubts)} again" if doubts else ""
             self.sentence.say(headline, advice, "tight" if doubts else "fits", again)
         self.updated_changed.emit(counts.get("updated", 0))
         self.state_changed.emit(f"{here} of {total}", "brick" if failed else "teal" if here == total else "quiet")
+
+    def _memory(self) -> str:
+        """What all plugins keep in memory, and which take more and more."""
+        of = self._desk.survey
+        said = (memory.sentence(of), memory.growing(of.memory)) if of is not None else ()
+        return "".join(f" {each}" for each in said if each)
 
     def _say_running(self, failures: str) -> None:
         """What a run is doing, and what is there already."""

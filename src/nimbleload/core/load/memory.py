@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
-from ..cards.card import Cards
+from ..cards.card import Cards, CostCard
 from ..session.plugins import CardKey, PluginUse
 from ..session.session import Session
 
@@ -59,6 +59,14 @@ def loaded_uses(session: Session) -> list[PluginUse]:
     return [use for strip in session.strips if strip.enabled for use in strip.uses() if use.loaded]
 
 
+def keeps(use: PluginUse, many: int, card: CostCard | None) -> Keeps | None:
+    """What so many instances of a plugin in its setting keep; None if that is not known."""
+    if card is None or card.upkeep is None:
+        return None
+    up = card.upkeep
+    return Keeps(use.card_key(), use.label, many, up.memory, up.pool or 0, up.grows * many)
+
+
 def memory(session: Session, cards: Cards) -> Memory:
     """What a session's loaded plugins keep, as far as their cards tell."""
     return kept_by(loaded_uses(session), cards)
@@ -74,13 +82,30 @@ def kept_by(uses: Iterable[PluginUse], cards: Cards) -> Memory:
     unknown = earlier = 0
     for key, those in many.items():
         card = cards.get(key)
-        if card is None or card.upkeep is None:
+        found = keeps(those[0], len(those), card)
+        if found is None or card is None or card.upkeep is None:
             unknown += len(those)
             continue
-        up = card.upkeep
-        earlier += len(those) if up.pool is None else 0
-        kinds.append(Keeps(key, those[0].label, len(those), up.memory, up.pool or 0, up.grows * len(those)))
+        earlier += len(those) if card.upkeep.pool is None else 0
+        kinds.append(found)
         made_as = key.standard, key.identifier
-        code[made_as] = max(code.get(made_as, 0), up.code)
+        code[made_as] = max(code.get(made_as, 0), card.upkeep.code)
     kinds.sort(key=lambda each: (-each.bytes, each.label, each.key))
     return Memory(tuple(kinds), sum(code.values()), unknown, earlier)
+
+
+def fits(of: Memory, room: float) -> bool:
+    """Whether there is room for it beside everything else, in so many bytes of memory (0: not known)."""
+    return not room or of.bytes <= ROOM * room
+
+
+def room_for(copies: Callable[[int], Session], cards: Cards, room: float) -> int | None:
+    """For how many more of something there is room in so much memory (bytes), as far as it is known; None where there
+    is no telling, or they keep next to nothing. `copies` makes the session with so many more."""
+    now, one, two = (memory(copies(count), cards).bytes for count in range(3))
+    left, each = ROOM * room - one, two - one
+    if not room or (each <= 0 and left >= 0):
+        return None
+    if left < 0 or one <= now:
+        return 0 if left < 0 else None
+    return 1 + int(left // each)

@@ -7,7 +7,7 @@ from ..cards.doubt import disturbed_in_turns
 from ..cards.rhythm import rhythm
 from ..cards.upkeep import Upkeep
 from ..session.computer import deadline
-from ..units import all_of, compared, decibels, microseconds, milliseconds, percent
+from ..units import all_of, compared, decibels, microseconds, milliseconds, percent, size
 from .trouble import trouble_of
 
 # A filter's own delay is no false latency, and rounding is no other sound.
@@ -204,8 +204,11 @@ def _company(card: CostCard, rate: int, buffer: int) -> list[str]:
 
 def _upkeep(of: Upkeep) -> list[str]:
     said = _around(of)
-    if of.memory >= 1 << 20:
-        said.append(f"Each instance keeps {of.memory / (1 << 20):.0f} MB of memory.")
+    if of.memory >= 1 << 20 or (of.pool or 0) >= 1 << 20:
+        once = f", and all of them together {size(of.pool)} more" if of.pool and of.pool >= 1 << 20 else ""
+        said.append(f"Each instance keeps {size(of.memory)} of memory{once}.")
+    if of.grows * 60 >= 1 << 20:
+        said.append(f"Takes more and more memory while it sounds: {size(of.grows * 3600)} an hour, each instance.")
     if of.graphics:
         said.append(f"Can compute on a graphics card ({of.graphics}): what it takes there cannot be seen.")
     if of.load >= 0.5:

@@ -6,8 +6,10 @@ from collections.abc import Callable
 from typing import Literal, NamedTuple
 
 from ..computer.facts import Busy, Facts
+from ..load.memory import Memory, fits
 from ..units import agreeing, count, microseconds, percent
 from .cores import core_list
+from .memory import kept_words
 
 Grade = Literal["matters", "note", "well", "unseen"]
 GRADES: tuple[Grade, ...] = ("matters", "note", "unseen", "well")
@@ -26,6 +28,8 @@ MUCH_CPU, SOME_CPU, MANY_WAKES = 0.30, 0.05, 1000.0
 STOLEN = 0.001
 NETWORK = ("eth", "enp", "eno", "wlan", "wlp", "iwl", "ath", "virtio", "nvme", "amdgpu", "i915", "nvidia")
 AUDIO = ("snd", "xhci", "ehci", "firewire", "hda")
+MEMORY = "Memory"
+NOT_THERE = "What is not in memory is read from the disk while a block waits: that takes longer than any block lasts."
 REMOTE = ("nfs", "nfs4", "cifs", "fuse.sshfs", "9p")
 
 
@@ -40,9 +44,11 @@ class Finding(NamedTuple):
     lasting: str = ""
 
 
-def findings(of: Facts) -> list[Finding]:
-    """All findings, what matters first."""
+def findings(of: Facts, kept: Memory | None = None) -> list[Finding]:
+    """All findings, what matters first; with what the plugins of the open session keep in memory, if one is open."""
     found = [each for judge in JUDGES if (each := judge(of)) is not None]
+    if kept is not None and kept.kinds:
+        found = [_with_session(each, of, kept) if each.name == MEMORY else each for each in found]
     return sorted(found, key=lambda each: GRADES.index(each.grade))
 
 
@@ -285,9 +291,17 @@ def _watching(of: Facts) -> Finding | None:
     )  # fmt: skip
 
 
+def _with_session(found: Finding, of: Facts, kept: Memory) -> Finding:
+    """What is seen of the memory, and whether it has room for the plugins of the open session."""
+    seen = f"{found.seen} The plugins of the open session keep {kept_words(kept)}."
+    if fits(kept, of.memory.total or 0):
+        return found._replace(seen=seen)
+    why = f"{NOT_THERE} Tracks can be frozen and their plugins unloaded: see Balance."
+    return found._replace(grade="matters", seen=seen, why=why)
+
+
 def _memory(of: Facts) -> Finding:
-    memory, name = of.memory, "Memory"
-    why = "What is not in memory is read from the disk while a block waits: that takes longer than any block lasts."
+    memory, name, why = of.memory, MEMORY, NOT_THERE
     if memory.total is None or memory.available is None:
         return Finding(name, "unseen", "How much memory there is is not told.", why)
     seen = f"{memory.available / 2**30:.1f} of {memory.total / 2**30:.1f} GB are available"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from ..decisions.apply import apply
-from ..load.memory import ROOM, Keeps, Memory, memory
+from ..load.memory import Keeps, Memory, fits, memory
 from ..survey import Survey
 from ..units import agreeing, count, listed, size
 
@@ -27,9 +27,10 @@ def kind_words(of: Keeps) -> str:
     return f"{of.label} ({of.many}: {size(of.bytes)})" if of.many > 1 else f"{of.label} ({size(of.bytes)})"
 
 
-def fits(of: Memory, room: float) -> bool:
-    """Whether there is room for it beside everything else, in so many bytes of memory (0: not known)."""
-    return not room or of.bytes <= ROOM * room
+def how_kept(of: Keeps) -> str:
+    """How it comes to that: "12 instances of 34 MB each, and 9.4 GB for all of them together"."""
+    each = f"{count(of.many, 'instance')} of {size(of.each)}{' each' if of.many > 1 else ''}"
+    return f"{each}, and {size(of.pool)} for all of them together" if of.pool >= 1 << 20 else each
 
 
 def sentence(of: Survey) -> str:
@@ -37,16 +38,15 @@ def sentence(of: Survey) -> str:
     kept, room = of.memory, of.machine.memory
     if not kept.kinds:
         return "What the plugins keep in memory is not known." if kept.unknown else ""
-    said = f"Its plugins keep {kept_words(kept)} of memory"
+    said, has = f"Its plugins keep {kept_words(kept)}", f"{_where(of)} has"
     if not room:
-        said += "."
+        said += " of memory."
     elif kept.bytes > room:
-        said += f", and {_where(of)} has {size(room)}: what has no room is read from the disk while blocks wait."
-    elif not fits(kept, room):
-        left = "too little is left for the system, the host and the audio"
-        said += f" of the {size(room)} that {_where(of)} has: {left}."
+        said += f" of memory, and {has} {size(room)}: what has no room is read from the disk while blocks wait."
     else:
-        said += f" of the {size(room)} that {_where(of)} has."
+        said += f" of the {size(room)} of memory that {has}"
+        little = ": too little is left for the system, the host and the audio"
+        said += "." if fits(kept, room) else f"{little}."
     most = [kind_words(each) for each in kept.kinds if each.bytes >= MOST * kept.bytes]
     if most:
         said += f" Most of it: {listed(most)}."
@@ -66,8 +66,18 @@ def growing(of: Memory) -> str:
     if not told:
         return ""
     names = [f"{each.label} ({size(each.grows * 3600)} an hour{' together' if each.many > 1 else ''})" for each in told]
-    verb = agreeing(len(told), "plugin takes", "plugins take")
-    return f"{verb} more memory for as long as they sound: {listed(names)}."
+    more = "more memory for as long as"
+    those = agreeing(len(told), f"plugin takes {more} it sounds", f"plugins take {more} they sound")
+    return f"{those}: {listed(names)}."
+
+
+def room_words(more: int | None, fit: int) -> str:
+    """That memory has room for fewer than so many more as `fit` otherwise; empty where it has."""
+    if more is None or more >= fit:
+        return ""
+    if not more:
+        return "But there is no memory for one more."
+    return f"But there is memory for {more} more alone."
 
 
 def not_known(of: Memory) -> str:
@@ -85,12 +95,18 @@ def _unloading(of: Survey) -> str:
     plan = of.plan
     for decision in kept:
         plan = plan.replaced(decision, replace(decision, unloaded=True))
-    then = memory(apply(of.session, plan).session, of.planned.cards).bytes
-    if of.memory.bytes - then < 1 << 20:
+    then = memory(apply(of.session, plan).session, of.planned.cards)
+    if of.memory.bytes - then.bytes < 1 << 20:
         return ""
-    after = "would have room" if then <= ROOM * of.machine.memory else "would still be too much"
-    return f"Unloading what the plan freezes gives back {size(of.memory.bytes - then)}: {size(then)} {after}."
+    after = "would have room" if fits(then, of.machine.memory) else "would still be too much"
+    less = size(of.memory.bytes - then.bytes)
+    return f"Unloading what the plan freezes gives back {less}: {kept_words(then)} {after}."
 
 
 def _where(of: Survey) -> str:
     return of.machine.name or ("that computer" if of.machine.is_another else "this computer")
+
+
+def lines(of: Survey) -> list[str]:
+    """All that is to be said of the memory, a sentence or two each."""
+    return [words for words in (sentence(of), not_known(of.memory), growing(of.memory)) if words]

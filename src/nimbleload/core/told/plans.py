@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..optimise.suggest import Suggestion
 from ..optimise.weigh import Weighed
 from ..survey import Survey
-from ..units import minutes, percent
+from ..units import minutes, percent, size
 from .as_known import fits_words, is_unknown, load_words
 from .steps import in_the_way, number, price_words
 
@@ -71,5 +71,5 @@ def savings_words(weighed: Weighed) -> list[str]:
         said.append(f"on the longest chain here: {percent(weighed.saving.chain)}")
         said.append(f"of all work here: {percent(weighed.saving.work)} of one core")
     if weighed.memory >= 1 << 20:
-        said.append(f"if it is unloaded: {weighed.memory / (1 << 20):.0f} MB of memory")
+        said.append(f"if it is unloaded: {size(weighed.memory)} of memory")
     return said
