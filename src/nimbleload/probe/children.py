@@ -15,6 +15,8 @@ import threading
 from queue import SimpleQueue
 from typing import BinaryIO
 
+from .supervisor import TOOK_TOO_MUCH
+
 STARTING_SECONDS = 120.0
 # What a process tells on its line must be told in lines of so many bytes at most.
 LINE_LIMIT = 8 << 20
@@ -22,6 +24,8 @@ LINE_LIMIT = 8 << 20
 
 def ended(code: int) -> str:
     """How a process ended, in words: by a signal (negative codes), or by itself."""
+    if code == TOOK_TOO_MUCH:
+        return "took more memory than this computer can spare, so it was ended"
     if code >= 0:
         return f"ended by itself with exit code {code}"
     try:

@@ -13,7 +13,9 @@ from pathlib import Path
 
 import msgspec
 
+from ..core.load.memory import ROOM
 from ..native.decoding import decoder
+from ..native.reading import as_number, pairs
 from ..store import scratch
 from .children import LINE_LIMIT, Child, ended
 from .messages import (
@@ -28,7 +30,9 @@ from .messages import (
     Result,
     StageRequest,
 )
+from .supervisor import SPARE, TOOK_TOO_MUCH
 
+ROOT = Path("/")
 STDERR_LIMIT = 64 << 10
 QUIET_SECONDS = 20.0
 START_SECONDS = 60.0
@@ -54,8 +58,15 @@ def _never() -> bool:
 
 def environment(folder: str) -> dict[str, str]:
     """What a worker starts with: a folder for what it writes. Its own arithmetic has no threads: they would count as
-    the plugin's, and a plugin that forks would restart them on the core that it is timed on."""
-    return {**os.environ, "OPENBLAS_NUM_THREADS": "1", "TMPDIR": folder}
+    the plugin's, and a plugin that forks would restart them on the core that it is timed on. Its supervisor is told how
+    much memory it may take."""
+    return {**os.environ, "OPENBLAS_NUM_THREADS": "1", "TMPDIR": folder, SPARE: str(spare())}
+
+
+def spare(root: Path = ROOT) -> int:
+    """How much memory a worker may take now (bytes); 0 where that is not known."""
+    there = as_number(pairs(root / "proc/meminfo").get("MemAvailable"))
+    return int(ROOM * there * 1024) if there else 0
 
 
 class Worker:
@@ -227,5 +238,5 @@ def ending(process: Child, complaints: bytes) -> str:
     complaints += _at_once(process.stderr.fileno())
     said = complaints.decode(errors="replace").strip().splitlines()
     # One that ends by itself, if only by giving up, says why.
-    is_own = code >= 0 or code == -signal.SIGABRT
+    is_own = 0 <= code < TOOK_TOO_MUCH or code == -signal.SIGABRT
     return ended(code) + (f": {said[-1][:200]}" if said and is_own else "")

@@ -5,24 +5,26 @@ from __future__ import annotations
 import contextlib
 import os
 import resource
+from pathlib import Path
 
 from ..native.cores import cores
 from .messages import Place
 
-MEMORY_LIMIT = 8 << 30
-
-
 REAL_TIME_SECONDS = 120
 
 
-def restrain() -> None:
-    """No core dumps, no window, a memory limit, and a limit in real time."""
+def restrain(memory: int | None = None) -> None:
+    """No core dumps, no window, and a limit in real time; with `memory`, no more addresses than so many bytes. Where
+    memory is short, the system ends this process before any other."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     # A plugin that opens a window's connection while it loads must find nothing to connect to.
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     os.environ.pop("DISPLAY", None)
     os.environ.pop("WAYLAND_DISPLAY", None)
-    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
+    if memory is not None:
+        resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+    with contextlib.suppress(OSError):
+        Path("/proc/self/oom_score_adj").write_text("1000")
     # A real-time process that never sleeps would starve its core: the system ends it if all else fails.
     resource.setrlimit(resource.RLIMIT_RTTIME, (REAL_TIME_SECONDS * 1_000_000, REAL_TIME_SECONDS * 1_000_000))
 

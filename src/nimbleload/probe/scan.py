@@ -20,6 +20,9 @@ from .protection import hold
 from .restraint import restrain
 from .standards import ALL_LV2, ENDINGS, INSIDE, STANDARDS
 
+# Nothing is played here: whoever asks for more addresses (bytes) while he is looked at has run wild.
+MEMORY_LIMIT = 8 << 30
+
 
 def look(path: str) -> Answer:
     """What one file holds, or why it cannot be said; ALL_LV2 stands for all LV2 bundles, and INSIDE before a file asks
@@ -41,7 +44,7 @@ def look(path: str) -> Answer:
 def main() -> None:
     """Looks into the files that are named, and tells before and after each."""
     channel, folder, paths = int(sys.argv[1]), Path(sys.argv[3]), sys.argv[4:]
-    restrain()
+    restrain(MEMORY_LIMIT)
     for module in STANDARDS.values():
         module()
     keep_what_is_compiled()

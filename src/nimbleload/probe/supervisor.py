@@ -19,6 +19,10 @@ from typing import NoReturn
 PR_SET_PDEATHSIG, PR_SET_CHILD_SUBREAPER = 1, 36
 # So long it is tried to end what makes new processes as quickly as they are ended (seconds).
 PATIENCE = 3.0
+# How much memory a worker may take with all that it starts (bytes) stands in its environment under this name.
+SPARE = "NIMBLE_LOAD_SPARE_MEMORY"
+# As which exit code it is told that it took more; what it takes is looked at so often (seconds).
+TOOK_TOO_MUCH, LOOKS = 1000, 0.25
 
 
 def below(process: int) -> list[int]:
@@ -98,6 +102,9 @@ def supervise(channel: int, ended: int | None = None) -> None:
     library.prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
     os.close(channel)
     os.close(0)
+    spare = int(os.environ.get(SPARE, 0))
+    if spare and ended is not None:
+        _watch_memory(spare, ended)
     status = 0
     while True:
         process, status = os.waitpid(-1, 0)
@@ -108,6 +115,32 @@ def supervise(channel: int, ended: int | None = None) -> None:
         as_it_ended(status)
     os.write(ended, str(os.waitstatus_to_exitcode(status)).encode())
     os._exit(0)
+
+
+def _watch_memory(spare: int, ended: int) -> None:
+    """From now on ends the worker, and tells so on the file `ended`, once it takes more than so many bytes of memory
+    with all that it has started: the system would take them from whatever else runs here."""
+    page = os.sysconf("SC_PAGE_SIZE")
+
+    def look(*_: object) -> None:
+        if sum(map(_pages, below(os.getpid()))) * page > spare:
+            signal.setitimer(signal.ITIMER_REAL, 0)
+            end_all()
+            os.write(ended, str(TOOK_TOO_MUCH).encode())
+            os._exit(0)
+
+    signal.signal(signal.SIGALRM, look)
+    signal.setitimer(signal.ITIMER_REAL, LOOKS, LOOKS)
+
+
+def _pages(process: int) -> int:
+    """How many pages of memory a process has that are of no file; 0 if it has ended."""
+    try:
+        with open(f"/proc/{process}/statm") as file:  # noqa: PTH123
+            _, resident, of_files, *_ = map(int, file.read().split())
+    except (OSError, ValueError):
+        return 0
+    return resident - of_files
 
 
 def main() -> None:
