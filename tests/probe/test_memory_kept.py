@@ -8,15 +8,19 @@ import sys
 import msgspec
 import pytest
 
+from nimbleload.core.cards.upkeep import Upkeep
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.memory import ROOM
-from nimbleload.core.session.strips import Strip
-from nimbleload.probe import isolation, session_run
+from nimbleload.core.session.computer import Machine
+from nimbleload.core.session.strips import Clip, Strip
+from nimbleload.core.survey import instant, prediction, survey
+from nimbleload.probe import isolation, rehearsal, session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.memory_kept import Instances
 from nimbleload.probe.messages import Request
 from tests.helpers import keeps
 from tests.helpers.keeps import MB
-from tests.helpers.sessions import session
+from tests.helpers.sessions import card, session
 
 # What each of them keeps, what all of them together, and what one takes more a second (MB).
 KNOWN = {
@@ -96,3 +100,19 @@ def test_a_worker_may_have_most_of_what_is_free(tmp_path):
     (tmp_path / "proc").mkdir()
     (tmp_path / "proc/meminfo").write_text("MemTotal: 16000 kB\nMemAvailable: 10000 kB\n")
     assert isolation.spare(tmp_path) == int(ROOM * 10000 * 1024)
+
+
+def test_a_rehearsal_keeps_what_was_predicted(tmp_path, monkeypatch):
+    keeps.installed(tmp_path, monkeypatch)
+    kept = {"own": (8, 0), "pool": (1, 64), "samples": (0, 40), "child": (24, 0)}
+    uses = [msgspec.structs.replace(keeps.use(label), id=f"{label}{k}") for label in kept for k in range(3)]
+    of = session(Strip("a", "a", inserts=tuple(uses), output="main", clips=(Clip(0.0, 10.0),)))
+    cards = {}
+    for each in uses:
+        memory, pool = (MB * size for size in kept[each.plugin.identifier.partition(":")[2]])
+        upkeep = Upkeep(memory, 0, 0.0, 0.0, 0.0, pool=pool)
+        cards[each.card_key()] = msgspec.structs.replace(card(each, 1e-6), upkeep=upkeep)
+    at = survey(of, Plan(), cards, Machine(1), 512)
+    outcome = list(rehearsal.run(at, instant(at, 5.0), 0.5))[-1].rehearsal
+    assert prediction(at, instant(at, 5.0)).memory == 3 * (8 + 1 + 24) * MB + 64 * MB + 40 * MB
+    assert outcome.memory == pytest.approx(203 * MB, rel=0.03)

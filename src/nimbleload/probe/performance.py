@@ -21,6 +21,7 @@ from ..native.witness import CLOCK, COLUMNS, around_best, least_clock, least_uni
 from . import read_ahead
 from .formats.hosted import Hosted, Note
 from .loading import load
+from .memory_kept import kept
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, Request, StageRequest
 from .pace import Pace
 from .read_ahead import ReadAhead, opened
@@ -46,7 +47,9 @@ def rehearse(request: StageRequest, files: Mapping[int, SoundFile], unread: Mapp
     found them."""
     session = request.session
     refused, source = dict(request.refused), musical(2, session.rate)
+    nothing = kept()
     plugins, placed = load_all(request, refused, source, send)
+    memory = kept().since(nothing).whole
     graph = build(session)
     sounds = fed(request)
     priority = np.array(request.priority)
@@ -68,7 +71,8 @@ def rehearse(request: StageRequest, files: Mapping[int, SoundFile], unread: Mapp
     made, real_time = stage.perform(session.rate, blocks, request.cores, settle_thread, watch)
     around = np.concatenate((before, looked_at(request.cores)))
     told = outcome(request, made, lead, placed, real_time, locked, refused, around)
-    send(PlayedMessage(msgspec.structs.replace(told, streamed=streamed(request, files, read, made, unread))))
+    read_from = streamed(request, files, read, made, unread)
+    send(PlayedMessage(msgspec.structs.replace(told, streamed=read_from, memory=memory)))
 
 
 def fed(request: StageRequest) -> NDArray[np.bool_]:

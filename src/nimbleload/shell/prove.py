@@ -70,7 +70,7 @@ def rehearse(
     click.echo(f"{verdict(outcome)} {taken(predicted, outcome)}")
     if part is not None:
         click.echo(followed(part, predicted, outcome))
-    for sentence in conditions(outcome):
+    for sentence in conditions(predicted, outcome):
         click.echo(sentence)
     click.echo()
     click.echo("  strip                      predicted  rehearsed")

@@ -112,8 +112,8 @@ def test_a_strip_that_took_longer_because_the_computer_was_slower_has_that_reaso
 
 
 def test_conditions_are_said_only_where_they_matter():
-    assert conditions(outcome()) == []
-    said = " ".join(conditions(outcome(
+    assert conditions(PREDICTED, outcome()) == []
+    said = " ".join(conditions(PREDICTED, outcome(
         real_time=False, locked=False, slowdown=1.3, refused={"x": "why"}, units=1.4,
         undisturbed=Undisturbed(),
     )))  # fmt: skip
@@ -171,7 +171,7 @@ def test_another_clock_is_told_and_what_is_predicted_is_brought_to_it():
 
 def test_blocks_that_leave_no_time_to_look_are_not_called_shared():
     """In an overload there is none; nothing is known of others then."""
-    (said,) = conditions(outcome(undisturbed=Undisturbed()))
+    (said,) = conditions(PREDICTED, outcome(undisturbed=Undisturbed()))
     assert said.startswith("Too few blocks left time to look at what the computer did meanwhile")
 
 
@@ -191,4 +191,14 @@ def test_blocks_that_leave_no_time_to_look_are_not_called_shared():
     (Streamed(), ()),
 ])  # fmt: skip
 def test_what_was_read_from_files_is_told(streamed, words):
-    assert tuple(conditions(outcome(streamed=streamed))) == words
+    assert tuple(conditions(PREDICTED, outcome(streamed=streamed))) == words
+
+
+def test_what_was_loaded_is_told_against_what_was_predicted():
+    mb = 1 << 20
+    predicted = PREDICTED._replace(memory=100 * mb)
+    assert conditions(predicted, outcome(memory=2100 * mb)) == [
+        "What was loaded keeps 2.1 GB of memory; 100 MB were predicted."
+    ]
+    assert conditions(PREDICTED, outcome(memory=100 * mb)) == ["What was loaded keeps 100 MB of memory."]
+    assert conditions(predicted, outcome()) == conditions(PREDICTED, outcome(memory=1000)) == []

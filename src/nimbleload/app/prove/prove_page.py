@@ -223,7 +223,7 @@ class ProvePage(QWidget):
         self._say_outcome(outcome, taken(predicted, outcome))
         self.blocks.show_loads(outcome.loads, predicted.typical)
         said = [followed(part, predicted, outcome)] if part is not None else []
-        self.words.setText("\n".join([*said, *conditions(outcome)]))
+        self.words.setText("\n".join([*said, *conditions(predicted, outcome)]))
         self.checks = checks(of.planned.session, predicted, outcome)
         self._fill_table(outcome)
         self.without.setVisible(self._rehearsed is not None and bool(self._rehearsed.plan.decisions))

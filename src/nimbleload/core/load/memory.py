@@ -94,6 +94,17 @@ def kept_by(uses: Iterable[PluginUse], cards: Cards) -> Memory:
     return Memory(tuple(kinds), sum(code.values()), unknown, earlier)
 
 
+def played_uses(session: Session, sounding: Iterable[bool]) -> list[PluginUse]:
+    """The plugins that a rehearsal of a moment plays, in which these strips sound (S): what is suspended is not called
+    while it is silent."""
+    return [
+        use
+        for strip, sounds in zip(session.strips, sounding, strict=True)
+        if sounds or not (strip.suspended or session.host.suspends)
+        for use in strip.live_uses()
+    ]
+
+
 def fits(of: Memory, room: float) -> bool:
     """Whether there is room for it beside everything else, in so many bytes of memory (0: not known)."""
     return not room or of.bytes <= ROOM * room

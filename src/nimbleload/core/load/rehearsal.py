@@ -75,7 +75,8 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     gives a reason for each plugin that could not be loaded. `clock` is what a known chain of steps took beside the
     blocks as a rule (seconds; 0: not known), which goes by the clock of the cores; `units` how many times longer than
     at best other arithmetic took, by what other threads on the same cores take of their units. `undisturbed` are the
-    blocks in which that was hardly longer; `streamed` what was read from files meanwhile.
+    blocks in which that was hardly longer; `streamed` what was read from files meanwhile. `memory` is what came with
+    all plugins until they were loaded (bytes; 0: not looked at).
     """
 
     buffer: int
@@ -99,6 +100,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     units: float = 1.0
     undisturbed: Undisturbed = Undisturbed()
     streamed: Streamed = Streamed()
+    memory: int = 0
 
     @property
     def worst(self) -> float:
@@ -115,7 +117,8 @@ class Prediction(NamedTuple):
 
     `is_foreign` says that most of it rests on figures that are not from this computer. `clock` is how many times as
     long as beside the cards a known chain of steps took in the rehearsal: what is predicted has been brought to that.
-    `alone` and `alone_bad` are the loads of blocks that nothing interrupts.
+    `alone` and `alone_bad` are the loads of blocks that nothing interrupts. `memory` is what the plugins that are
+    loaded keep (bytes; 0: not known of all).
     """
 
     typical: float
@@ -126,6 +129,7 @@ class Prediction(NamedTuple):
     clock: float = 1.0
     alone: float = 0.0
     alone_bad: float = 0.0
+    memory: int = 0
 
 
 def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:

@@ -9,23 +9,17 @@ from ..load.in_part import Part
 from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
-from ..units import agreeing, compared, count, microseconds, percent
+from ..units import agreeing, compared, count, microseconds, percent, size
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
-
-
 INTERRUPTED = 3.0
-
-
+# What is less is not worth a word (bytes).
+WORTH_TELLING = 1 << 20
 # Where so many of the blocks were undisturbed, nothing is told of the others.
 WHOLLY = 0.95
-
-
 # A clock that is off by more is told.
 OTHER_CLOCK = 0.02
-
-
 # So many times longer than at best arithmetic takes where others share the cores.
 SHARED = 1.08
 
@@ -154,9 +148,18 @@ def taken(predicted: Prediction, of: Rehearsal) -> str:
     )
 
 
-def conditions(of: Rehearsal) -> list[str]:
+def memory_words(predicted: Prediction, of: Rehearsal) -> str:
+    """What all that was loaded keeps, against what was predicted; empty where neither is known, or it is little."""
+    if max(predicted.memory, of.memory) < WORTH_TELLING or not of.memory:
+        return ""
+    said = f"What was loaded keeps {size(of.memory)} of memory"
+    return f"{said}; {size(predicted.memory)} were predicted." if predicted.memory else f"{said}."
+
+
+def conditions(predicted: Prediction, of: Rehearsal) -> list[str]:
     """What to know about how it was played."""
-    said = []
+    memory = memory_words(predicted, of)
+    said = [memory] if memory else []
     if not of.real_time:
         said.append("The system did not allow real-time scheduling: other programs may have interrupted it.")
     if not of.locked:
@@ -224,4 +227,5 @@ def tried_words(more: int, cores: int, predicted: Prediction, of: Rehearsal) -> 
         f"The session is planned for {count(cores, 'core')}, and here are {of.cores}: this says how far the prediction "
         "holds, not whether so many fit there."
     )
-    return " ".join((what, verdict(of), taken(predicted, of), *([fewer] if of.cores < cores else []), *conditions(of)))
+    here = [fewer] if of.cores < cores else []
+    return " ".join((what, verdict(of), taken(predicted, of), *here, *conditions(predicted, of)))
