@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from ..core.decisions.price import PRESETS
 from ..core.optimise.alternatives import alternatives, first_alike
-from ..core.optimise.candidates import KINDS, Wishes
+from ..core.optimise.candidates import KINDS, Wishes, room_in
 from ..core.optimise.steps import Step, Stepped, stepped, steps_of, worst_block
 from ..core.optimise.suggest import Suggestion, suggest
 from ..core.survey import Survey, instant, survey
@@ -41,6 +41,8 @@ from .session import surveyed
 @click.option("--kind", "kinds", type=click.Choice(KINDS), multiple=True, help="Only this kind; repeatable.")
 @click.option("--pin", "pins", multiple=True, metavar="NAME", help="A strip to leave as it is; repeatable.")
 @click.option("--disk", type=FiniteRange(0), help="How many megabytes all freezes may take together.")
+@click.option("--memory", type=FiniteRange(0),
+              help="How many gigabytes plugins may keep (default: 80 % of the computer's, where that is known).")
 @click.option("--compare", is_flag=True, help="Show three plans: least given up, fewest steps, most headroom.")
 @click.option("--html", type=click.Path(dir_okay=False), help="Write a report that prints well.")
 @click.option("--csv", "table", type=click.Path(dir_okay=False), help="Write the steps as a table.")
@@ -48,8 +50,8 @@ from .session import surveyed
 @as_json
 def plan(
     file: str, limit: float | None, buffer: int | None, on: On, hurts: str, kinds: tuple[str, ...],
-    pins: tuple[str, ...], disk: float | None, compare: bool, html: str | None, table: str | None, keep: bool,
-    json: bool,
+    pins: tuple[str, ...], disk: float | None, memory: float | None, compare: bool, html: str | None, table: str | None,
+    keep: bool, json: bool,
 ) -> None:  # fmt: skip
     """Suggest the plan that gives up least so that no moment of session FILE exceeds the limit."""
     if compare and (html or table or keep):
@@ -62,7 +64,8 @@ def plan(
     pinned = frozenset(of.plan.pinned) | {by_name[name.lower()] for name in pins}
     allowed = tuple(kind for kind in KINDS if not kinds or kind in kinds)
     target = limit / 100 if limit is not None else of.session.limit
-    wishes = Wishes(target, PRESETS[hurts], pinned, allowed, disk * 1e6 if disk is not None else None)
+    room = memory * 2**30 if memory is not None else room_in(of.machine)
+    wishes = Wishes(target, PRESETS[hurts], pinned, allowed, disk * 1e6 if disk is not None else None, memory=room)
     if compare:
         say_three(of, wishes, json)
         return
@@ -148,11 +151,12 @@ def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
     return {
         "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": of.after.highest,
         "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
-        "gap": found.gap, "impossible": found.impossible, "in_the_way": in_the_way(of, found),
+        "kept": found.kept, "short": found.short, "gap": found.gap, "impossible": found.impossible, "in_the_way": in_the_way(of, found),
         "steps": [
             {
                 "decisions": s.decisions, "words": words(of, s.decisions), "why": why(of, worst_block(of), s.decisions),
                 "minutes": s.price.minutes, "price": price_words(s.price), "load": s.load, "work": s.work,
+                "memory": s.memory,
             }
             for s in steps
         ],

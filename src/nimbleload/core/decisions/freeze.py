@@ -11,8 +11,16 @@ from ..session.session import Session
 from ..session.strips import Strip
 from .decision import Decision
 from .kind import Asked, Kind, Option, Work, unloaded, with_uses
-from .price import Price, Terms
-from .rendering import after_fader, end_of_piece, last_place, price_of, source_obstacle, through_obstacle
+from .price import THAW, Price, Terms
+from .rendering import (
+    after_fader,
+    end_of_piece,
+    last_place,
+    loading_minutes,
+    price_of,
+    source_obstacle,
+    through_obstacle,
+)
 
 
 class Freeze(Kind):
@@ -35,7 +43,9 @@ class Freeze(Kind):
 
     def price(self, terms: Terms, decision: Decision) -> Price:
         strip = terms.session.strip(decision.strip)
-        return price_of(terms, strip, last_place(strip, decision))
+        through = last_place(strip, decision)
+        again = loading_minutes(terms, strip, through) if decision.unloaded else 0.0
+        return price_of(terms, strip, through, THAW + again)
 
     def options(self, strip: Strip, asked: Asked) -> Iterator[Option]:
         last, before = len(strip.inserts) - 1, strip.last_before_fader

@@ -64,6 +64,12 @@ def render_seconds(session: Session, cards: Cards, machine: Machine, strip: Stri
     return audio_seconds(strip) * spent / deadline(size, rate)
 
 
+def loading_minutes(terms: Terms, strip: Strip, through: int) -> float:
+    """How long the plugins of a strip up to a place take to load again, as far as that was measured."""
+    cards = (terms.cards.get(use.card_key()) for place, use in strip.places() if place <= through)
+    return sum(card.upkeep.load for card in cards if card is not None and card.upkeep is not None) / 60
+
+
 def price_of(terms: Terms, strip: Strip, through: int, undo: float = THAW) -> Price:
     """What a render costs: waiting for it, coming back to the track, plugins that are locked, disk."""
     weights = terms.weights

@@ -17,7 +17,9 @@ from ..decisions.off import changes_nothing
 from ..decisions.price import Terms, Weights, total
 from ..decisions.rendering import audio_bytes
 from ..load.case import Case
+from ..load.memory import ROOM
 from ..piece.moments import SILENT
+from ..session.computer import Machine
 from ..session.cut_at_sends import parts_of
 from ..session.session import Session
 from ..session.strips import Strip
@@ -30,7 +32,8 @@ class Wishes(NamedTuple):
     """What a plan may do: `limit` (fraction), what hurts, strips that stay as they are, and kinds allowed.
 
     `disk` is how many bytes all freezes together may take, None if that does not matter. With `tracking` the plan is
-    for recording only: what is put back before the render costs no sound.
+    for recording only: what is put back before the render costs no sound. `memory` is how many bytes plugins may keep,
+    None if that does not matter.
     """
 
     limit: float = 0.8
@@ -39,6 +42,7 @@ class Wishes(NamedTuple):
     kinds: tuple[DecisionKind, ...] = KINDS
     disk: float | None = None
     tracking: bool = False
+    memory: float | None = None
 
     def terms(self, of: Survey) -> Terms:
         """What prices go by."""
@@ -48,8 +52,15 @@ class Wishes(NamedTuple):
 def wishes_for(
     of: Survey, weights: Weights, kinds: Sequence[DecisionKind], disk: float | None = None
 ) -> Wishes:
-    """What a suggestion for this survey may do: the session's own limit, its pinned tracks, so much `disk` (bytes)."""
-    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds), disk)
+    """What a suggestion for this survey may do: the session's own limit, its pinned tracks, so much `disk` (bytes), and
+    what memory the computer has room for."""
+    room = room_in(of.machine)
+    return Wishes(of.session.limit, weights, frozenset(of.plan.pinned), tuple(kinds), disk, memory=room)
+
+
+def room_in(machine: Machine) -> float | None:
+    """How many bytes plugins may keep on a computer; None where it is not known how much memory it has."""
+    return ROOM * machine.memory if machine.memory else None
 
 
 class Effect(NamedTuple):

@@ -13,6 +13,7 @@ from ..decisions.decision import Decision, Plan
 from ..decisions.price import Price, Terms, Weights
 from ..load.case import Case, case
 from ..load.load_map import worst_load
+from ..load.memory import memory
 from ..piece.moments import SILENT
 from ..survey import Survey, middle, with_plan
 
@@ -32,7 +33,8 @@ class Taken(NamedTuple):
 class Step(NamedTuple):
     """Decisions that go together, what they cost, and the worst load before and after them (fractions).
 
-    `work` is what they take off the work of the worst block, in shares of one core.
+    `work` is what they take off the work of the worst block, in shares of one core, `memory` what they give back
+    (bytes).
     """
 
     decisions: tuple[Decision, ...]
@@ -40,6 +42,7 @@ class Step(NamedTuple):
     before: float
     load: float
     work: float
+    memory: float = 0.0
 
     @property
     def decision(self) -> Decision:
@@ -109,15 +112,16 @@ def steps_of(
     at = case(after, of.machine, of.buffer)
     before = worst_load(at)
     second = middle(of.before, of.before.worst)
-    work = _work(at, second)
+    work, kept = _work(at, second), memory(after.session, of.planned.cards).bytes
     for decisions, cost in priced(groups, terms):
         go_on()
         plan = plan.with_all(decisions)
         after = with_plan(of, plan, after)
         at = case(after, of.machine, of.buffer)
         load, left = worst_load(at), _work(at, second)
-        found.append(Step(decisions, cost, before, load, (work - left) / of.deadline))
-        before, work = load, left
+        keeps = memory(after.session, of.planned.cards).bytes
+        found.append(Step(decisions, cost, before, load, (work - left) / of.deadline, float(kept - keeps)))
+        before, work, kept = load, left, keeps
     return found
 
 

@@ -10,10 +10,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..decisions.apply import apply, price
 from ..decisions.decision import Decision, Plan
 from ..load.case import case
 from ..load.judged import Judged
 from ..load.load_map import worst_load
+from ..load.memory import memory
 from ..survey import Survey, instant, survey, with_plan
 from .candidates import Candidate, Wishes, candidates
 from .evaluate import FEW, Chosen, Evaluator
@@ -38,6 +40,7 @@ from .search import (
     without_needless,
 )
 from .steps import Taken, priced
+from .unload import unload
 
 # Where every cheaper choice is tried, so many of them at most.
 CHOICES = 4000
@@ -53,6 +56,7 @@ class Suggestion(NamedTuple):
 
     `reached` is false if no plan was found that gets under the limit; `impossible` says that none can. `in_the_way`
     then is what the worst moment is like under the plan, and `stays` the strips that were not touched (their ids).
+    Plugins keep `kept` bytes of memory under it, `short` of them more than they may.
     """
 
     plan: Plan
@@ -64,6 +68,8 @@ class Suggestion(NamedTuple):
     impossible: bool
     in_the_way: Judged | None
     stays: tuple[str, ...]
+    kept: float = 0.0
+    short: float = 0.0
 
     @property
     def gap(self) -> float:
@@ -72,12 +78,83 @@ class Suggestion(NamedTuple):
 
 
 def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -> Suggestion:
-    """The plan that gives up least so that no moment exceeds the limit at the survey's buffer size.
+    """The plan that gives up least so that no moment exceeds the limit at the survey's buffer size, and plugins keep no
+    more memory than they may.
 
-    Decisions that the survey's plan has taken already stay, and cost nothing more. With up to `small` candidates every
-    cheaper choice is tried in the end.
+    Decisions that the survey's plan has taken already stay, and cost nothing more; but a freeze may come to unload what
+    it holds, and take the place of a suspension. With up to `small` candidates every cheaper choice is tried in the
+    end.
     """
     wishes = wishes or Wishes(of.session.limit, pinned=frozenset(of.plan.pinned))
+    made = _for_load(of, wishes, small)
+    if wishes.memory is None:
+        return made
+    made = made._replace(kept=_kept(of, made.plan))
+    return made if made.kept <= wishes.memory else _with_room(of, wishes, made, small)
+
+
+def _kept(of: Survey, plan: Plan) -> float:
+    return float(memory(apply(of.session, plan).session, of.planned.cards).bytes)
+
+
+def _with_room(of: Survey, wishes: Wishes, made: Suggestion, small: int) -> Suggestion:
+    """The same with what has to be unloaded: once what is cheapest to unload first, and then what the load still needs;
+    once the other way about. What is left over of the dearer steps goes."""
+    assert wishes.memory is not None
+    found: list[Suggestion] = []
+    least = made.least
+    for first in (of.plan, made.plan):
+        freed = unload(_like(of, first), wishes)
+        if freed is None:
+            continue
+        least = max(least, freed.least if first is of.plan else 0.0)
+        then = _for_load(_like(of, first.with_all(freed.decisions)), wishes, small)
+        found.append(_again(of, wishes, then))
+    reaching = [each for each in found if each.reached]
+    if not reaching:
+        best = min(found, key=lambda each: (each.short, each.load), default=made)
+        short = max(_kept(of, best.plan) - wishes.memory, 0.0)
+        return best._replace(reached=False, short=short, kept=_kept(of, best.plan))
+    best = min(reaching, key=lambda each: each.price)
+    return best._replace(least=min(least, best.price))
+
+
+def _like(of: Survey, plan: Plan) -> Survey:
+    """The survey with another plan."""
+    return survey(of.session, plan, of.planned.cards, of.machine, of.buffer, of)
+
+
+def _again(of: Survey, wishes: Wishes, found: Suggestion) -> Suggestion:
+    """A plan that was found in two turns, told as one: without the steps that are not needed, dearest first."""
+    terms, room = wishes.terms(of), wishes.memory or 0.0
+    before = set(of.plan.decisions)
+
+    def steps(plan: Plan) -> list[tuple[Decision, ...]]:
+        new = (tuple(d for d in step if d not in before) for step in plan.steps())
+        return [step for step in new if step]
+
+    plan = found.plan
+    for step in sorted(priced(steps(plan), terms), key=lambda each: -each.price.minutes) if found.reached else ():
+        less = plan.without(*step.decisions).with_all(d for d in of.plan.decisions if d.subject in {
+            each.subject for each in step.decisions
+        })  # fmt: skip
+        if _kept(of, less) <= room and worst_load(case(with_plan(of, less), of.machine, of.buffer)) <= wishes.limit:
+            plan = less
+    taken = priced(steps(plan), terms)
+    load = worst_load(case(with_plan(of, plan), of.machine, of.buffer))
+    # What a suspension or freeze in force had cost is not paid again.
+    gone = [d for d in before if d not in plan.decisions]
+    price_of = sum(step.price.minutes for step in taken) - price(terms, *gone).minutes
+    kept = _kept(of, plan)
+    short = max(kept - room, 0.0)
+    reached = found.reached and not short
+    return found._replace(
+        plan=plan, steps=taken, load=load, price=max(price_of, 0.0), kept=kept, short=short, reached=reached
+    )
+
+
+def _for_load(of: Survey, wishes: Wishes, small: int) -> Suggestion:
+    """The plan that gives up least so that no moment exceeds the limit."""
     found = candidates(of, wishes)
     evaluator = Evaluator(of, found, wishes.limit)
     nothing = np.zeros(len(found), np.bool_)

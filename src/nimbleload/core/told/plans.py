@@ -7,6 +7,7 @@ from ..optimise.weigh import Weighed
 from ..survey import Survey
 from ..units import minutes, percent, size
 from .as_known import fits_words, is_unknown, load_words
+from .memory import kept_words
 from .steps import in_the_way, number, price_words
 
 # What can hurt more or less, as it stands in `Weights`, and what one unit of its scale is there.
@@ -38,7 +39,8 @@ def plan_words(of: Survey, plan: Suggestion) -> str:
         in_place = f" The plan in place: {load_words(of, of.after.highest)}."
     if is_unknown(of):
         return fits_words(of)
-    return f"{before} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{in_place}"
+    memory = f" Plugins keep {kept_words(of.memory)} → {size(plan.kept)}." if plan.kept < of.memory.bytes else ""
+    return f"{before} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{memory}{in_place}"
 
 
 def alike_words(other: str) -> str:

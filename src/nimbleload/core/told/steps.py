@@ -15,10 +15,12 @@ from ..optimise.steps import Step, WorstBlock
 from ..optimise.suggest import Suggestion
 from ..session.strips import Strip
 from ..survey import Survey
-from ..units import clock, listed, minutes, percent
+from ..units import clock, listed, minutes, percent, size
 
 # A plan that none can undercut but for rounding, and by so little that it is told as a share of its price (fractions).
 PROVEN, NEARLY = 1e-6, 0.005
+# What gives back less memory is not told by it (bytes).
+WORTH_TELLING = 1 << 20
 NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
 
 
@@ -72,6 +74,8 @@ def price_words(price: Price) -> str:
 def step_words(of: Survey, step: Step) -> str:
     """A step with what it brings: its work in shares of one core, and the worst load before and after."""
     saved = f", {percent(step.work)} of one core" if step.work > 0.0005 else ""
+    if any(decision.unloaded for decision in step.decisions) and step.memory >= WORTH_TELLING:
+        saved += f", {size(step.memory)} of memory"
     return f"{words(of, step.decisions)}{saved}: worst {percent(step.before)} → {percent(step.load)}"
 
 
@@ -112,7 +116,7 @@ def in_the_way(of: Survey, found: Suggestion) -> str:
     """Why no plan reaches the limit, as far as it was found out."""
     judged = found.in_the_way
     if judged is None:
-        return ""
+        return _short(found)
     reasons = {
         "live": f"the live thread alone still takes {percent(judged.rung.live)}",
         "chain": f"one chain still takes {percent(judged.rung.chain)} one after the other",
@@ -132,4 +136,13 @@ def in_the_way(of: Survey, found: Suggestion) -> str:
     )
     buses = sum(1 for s in of.session.strips if s.kind != "track" and s.live_uses())
     more = " Buses and returns cannot be frozen." if buses else ""
-    return f"{percent(found.load)} is the lowest. {proven}{reason}.{stays}{more}"
+    short = _short(found)
+    return f"{percent(found.load)} is the lowest. {proven}{reason}.{stays}{more}{f' {short}' if short else ''}"
+
+
+def _short(found: Suggestion) -> str:
+    """That plugins keep more memory than they may, whatever is unloaded; empty if there is room."""
+    if not found.short:
+        return ""
+    over = f"{size(found.short)} more than there is room for"
+    return f"Plugins still keep {size(found.kept)} of memory, {over}, whatever is frozen and unloaded."
