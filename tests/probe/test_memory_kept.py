@@ -18,6 +18,7 @@ from nimbleload.probe import isolation, rehearsal, session_run
 from nimbleload.probe.effort import Effort
 from nimbleload.probe.memory_kept import Instances
 from nimbleload.probe.messages import Request
+from nimbleload.probe.spare import spare
 from tests.helpers import keeps
 from tests.helpers.keeps import MB
 from tests.helpers.sessions import card, session
@@ -84,22 +85,22 @@ def test_the_card_has_it(tmp_path, monkeypatch):
     assert not session_run.has_details(msgspec.structs.replace(last.card, upkeep=before))
 
 
-@pytest.mark.parametrize("spare", [600 * MB, 0])
-def test_what_takes_more_memory_than_can_be_spared_is_ended(spare, tmp_path, monkeypatch):
+@pytest.mark.parametrize("room", [600 * MB, 0])
+def test_what_takes_more_memory_than_can_be_spared_is_ended(room, tmp_path, monkeypatch):
     keeps.installed(tmp_path, monkeypatch)
-    monkeypatch.setattr(isolation, "spare", lambda: spare)
+    monkeypatch.setattr(isolation, "spare", lambda: room)
     of = session(Strip("a", "a", inserts=(keeps.use("grows"),), output="main"))
     *_, last = session_run.run(session_run.jobs(of, {}, (64,)), {}, effort=Effort(2, 0.1, rounds=1))
     # It takes 6000 MB in as many seconds of sound, and sounds for some in all that is measured.
     reason = "took more memory than this computer can spare, so it was ended"
-    assert last.card.failure == (reason if spare else None)
+    assert last.card.failure == (reason if room else None)
 
 
 def test_a_worker_may_have_most_of_what_is_free(tmp_path):
-    assert isolation.spare(tmp_path) == 0
+    assert spare(tmp_path) == 0
     (tmp_path / "proc").mkdir()
     (tmp_path / "proc/meminfo").write_text("MemTotal: 16000 kB\nMemAvailable: 10000 kB\n")
-    assert isolation.spare(tmp_path) == int(ROOM * 10000 * 1024)
+    assert spare(tmp_path) == int(ROOM * 10000 * 1024)
 
 
 def test_a_rehearsal_keeps_what_was_predicted(tmp_path, monkeypatch):

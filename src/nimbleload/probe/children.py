@@ -15,7 +15,7 @@ import threading
 from queue import SimpleQueue
 from typing import BinaryIO
 
-from .supervisor import TOOK_TOO_MUCH
+from .spare import TOOK_TOO_MUCH
 
 STARTING_SECONDS = 120.0
 # What a process tells on its line must be told in lines of so many bytes at most.

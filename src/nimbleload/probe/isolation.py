@@ -13,9 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from ..core.load.memory import ROOM
 from ..native.decoding import decoder
-from ..native.reading import as_number, pairs
 from ..store import scratch
 from .children import LINE_LIMIT, Child, ended
 from .messages import (
@@ -30,9 +28,8 @@ from .messages import (
     Result,
     StageRequest,
 )
-from .supervisor import SPARE, TOOK_TOO_MUCH
+from .spare import SPARE, TOOK_TOO_MUCH, spare
 
-ROOT = Path("/")
 STDERR_LIMIT = 64 << 10
 QUIET_SECONDS = 20.0
 START_SECONDS = 60.0
@@ -61,12 +58,6 @@ def environment(folder: str) -> dict[str, str]:
     the plugin's, and a plugin that forks would restart them on the core that it is timed on. Its supervisor is told how
     much memory it may take."""
     return {**os.environ, "OPENBLAS_NUM_THREADS": "1", "TMPDIR": folder, SPARE: str(spare())}
-
-
-def spare(root: Path = ROOT) -> int:
-    """How much memory a worker may take now (bytes); 0 where that is not known."""
-    there = as_number(pairs(root / "proc/meminfo").get("MemAvailable"))
-    return int(ROOM * there * 1024) if there else 0
 
 
 class Worker:

@@ -16,13 +16,13 @@ import sys
 import time
 from typing import NoReturn
 
+from .spare import SPARE, TOOK_TOO_MUCH
+
 PR_SET_PDEATHSIG, PR_SET_CHILD_SUBREAPER = 1, 36
 # So long it is tried to end what makes new processes as quickly as they are ended (seconds).
 PATIENCE = 3.0
-# How much memory a worker may take with all that it starts (bytes) stands in its environment under this name.
-SPARE = "NIMBLE_LOAD_SPARE_MEMORY"
-# As which exit code it is told that it took more; what it takes is looked at so often (seconds).
-TOOK_TOO_MUCH, LOOKS = 1000, 0.25
+# What memory a worker takes is looked at so often (seconds).
+LOOKS = 0.25
 
 
 def below(process: int) -> list[int]:

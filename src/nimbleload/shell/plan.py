@@ -151,7 +151,8 @@ def figures(of: Survey, found: Suggestion, steps: list[Step]) -> dict:
     return {
         "session": of.session.name, "buffer": of.buffer, "cores": of.machine.cores, "now": of.after.highest,
         "reached": found.reached, "load": found.load, "price": found.price, "least_price": found.least,
-        "kept": found.kept, "short": found.short, "gap": found.gap, "impossible": found.impossible, "in_the_way": in_the_way(of, found),
+        "gap": found.gap, "kept": found.kept, "short": found.short, "impossible": found.impossible,
+        "in_the_way": in_the_way(of, found),
         "steps": [
             {
                 "decisions": s.decisions, "words": words(of, s.decisions), "why": why(of, worst_block(of), s.decisions),
