@@ -89,8 +89,10 @@ def from_clock(text: str) -> float:
 
 
 def size(of: float) -> str:
-    """Bytes in memory: "12 MB", "3.4 GB" (of 1024 MB)."""
-    return f"{of / 2**30:.1f} GB" if of >= 2**30 else f"{of / 2**20:.0f} MB"
+    """Bytes in memory: "0.3 MB", "12 MB", "3.4 GB" (of 1024 MB)."""
+    if of >= 1000 * 2**20:
+        return f"{of / 2**30:.1f} GB"
+    return f"{of / 2**20:.1f} MB" if of < 10 * 2**20 else f"{of / 2**20:.0f} MB"
 
 
 def percent(fraction: float) -> str:

@@ -1,5 +1,5 @@
-"""Another computer: how many cores it has, how many of these are second threads, and how fast they are against this
-one's."""
+"""Another computer: how many cores it has, how many of these are second threads, how fast they are against this one's,
+and how much memory there is."""
 
 from __future__ import annotations
 
@@ -25,6 +25,8 @@ WORDS = (
     "is that of one core: the time that a render of one track takes here, divided by the time that it takes there."
 )
 
+GIGABYTE = 2**30
+
 
 class ComputerDialog(Dialog):
     """`chosen` brings the machine."""
@@ -34,7 +36,7 @@ class ComputerDialog(Dialog):
     def __init__(self, machine: Machine, parent: QWidget | None = None) -> None:
         super().__init__("Another computer", parent)
         self._machine = machine
-        self.cores, self.second, self.speed = QSpinBox(), QSpinBox(), QDoubleSpinBox()
+        self.cores, self.second, self.speed, self.memory = QSpinBox(), QSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         self.cores.setRange(1, 1024)
         self.cores.valueChanged.connect(lambda cores: self.second.setMaximum(cores // 2))
         self.cores.setValue(machine.cores)
@@ -45,6 +47,11 @@ class ComputerDialog(Dialog):
         self.speed.setSingleStep(0.05)
         self.speed.setSuffix(" × as fast as here")
         self.speed.setValue(machine.speed)
+        self.memory.setRange(0, 16_384)
+        self.memory.setDecimals(1)
+        self.memory.setSuffix(" GB")
+        self.memory.setSpecialValueText("not known")
+        self.memory.setValue(machine.memory / GIGABYTE)
         words = QLabel(WORDS)
         words.setWordWrap(True)
         words.setMinimumWidth(theme.px(420))
@@ -52,6 +59,7 @@ class ComputerDialog(Dialog):
         form.addRow("Cores", self.cores)
         form.addRow("Of these second threads", self.second)
         form.addRow("One core is", self.speed)
+        form.addRow("Memory", self.memory)
         kinds = QDialogButtonBox.StandardButton
         buttons = QDialogButtonBox(kinds.Ok | kinds.Cancel | kinds.RestoreDefaults)
         here = buttons.button(kinds.RestoreDefaults)
@@ -69,10 +77,15 @@ class ComputerDialog(Dialog):
         self.cores.setValue(here.cores)
         self.second.setValue(here.second)
         self.speed.setValue(1.0)
+        self.memory.setValue(here.memory / GIGABYTE)
 
     def accept(self) -> None:
         cores, second, speed, was = self.cores.value(), self.second.value(), self.speed.value(), self._machine
         # With the same cores it keeps all else that is known of them.
         asked = Machine(cores, second=second) if (cores, second) != (was.cores, was.second) else was
-        self.chosen.emit(from_here(replace(asked, speed=speed)))
+        # As it stands there, it is what it was, to the byte.
+        same = abs(self.memory.value() - was.memory / GIGABYTE) < 0.05
+        memory = was.memory if same else self.memory.value() * GIGABYTE
+        # With more memory it would be this computer still.
+        self.chosen.emit(replace(from_here(replace(asked, speed=speed)), memory=memory))
         super().accept()

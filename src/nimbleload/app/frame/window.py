@@ -222,8 +222,8 @@ class MainWindow(QMainWindow):
 
     def choose_cores(self, cores: int) -> None:
         """A computer with so many cores: this one, if it has as many."""
-        speed = self.desk.document.machine.speed if self.desk.document else 1.0
-        self.desk.choose_machine(from_here(Machine(cores, speed)))
+        now = self.desk.document.machine if self.desk.document else Machine()
+        self.desk.choose_machine(from_here(Machine(cores, now.speed, memory=now.memory)))
 
     @property
     def theme_choice(self) -> str:

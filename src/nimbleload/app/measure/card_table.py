@@ -109,10 +109,10 @@ class CardTable(QTableView):
         for column in (PLUGIN, SETTING, USED, STATE, GRID, COST, MEMORY):
             mode = QHeaderView.ResizeMode.Stretch if column in (SETTING, STATE) else QHeaderView.ResizeMode.Interactive
             header.setSectionResizeMode(column, mode)
-        size_table(self, 25, {USED: 64, COST: 118, MEMORY: 78})
+        size_table(self, 25, {USED: 64, COST: 112, MEMORY: 72})
         theme.fit(self, _fit_names)
         model.modelReset.connect(lambda: _fit_names(self))
-        self.setColumnWidth(GRID, 170)  # the room that larger text needs is wanted for words
+        self.setColumnWidth(GRID, 148)  # the room that larger text needs is wanted for words
         self._model, self._words = model, list[str]()
         # Rows in another order, or of another session, are shown and chosen as those before were.
         self._kept: list[CardKey] = []
