@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import sys
 
+from nimbleload.core.cards.families import kind
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.memory import memory
 from nimbleload.core.session.computer import Machine
@@ -38,9 +39,10 @@ def some(words: list[str], times: int) -> list[list[PluginUse]]:
             name = each.name.casefold()
             if not any(word == name or (len(word) > 3 and word in name) for word in words):
                 continue
-            plugin, instrument = PluginRef(each.standard, each.identifier, each.name), each.family == "instrument"
+            plugin, family = PluginRef(each.standard, each.identifier, each.name), kind(each.features, each.name).family
+            voices = 4 if family == "instrument" else 0
             uses = [
-                PluginUse(f"{each.standard}:{each.identifier}/{k}", plugin, family=each.family, voices=4 * instrument)
+                PluginUse(f"{each.standard}:{each.identifier}/{k}", plugin, family=family, voices=voices)
                 for k in range(times)
             ]
             found.setdefault((each.standard, each.name), uses)

@@ -8,7 +8,8 @@ import pytest
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.probe import measure, session_run
 from nimbleload.probe.effort import Effort
-from nimbleload.probe.measure import Measurement
+from nimbleload.probe.measure import Loaded, Measurement
+from nimbleload.probe.memory_kept import kept
 from nimbleload.probe.messages import Again
 from tests.helpers.run_house import load
 
@@ -59,7 +60,7 @@ def test_details_wait_for_others_only_where_there_is_time_for_it(monkeypatch, se
     measurement, told = Measurement(load("shoreline"), use, 48_000, Effort(2, seconds)), {}
     for name in ("find_company", "find_slowing", "find_footprint", "find_paced", "find_silence", "find_inputs"):
         monkeypatch.setattr(measure, name, lambda *of, name=name: told.update({name: of[-1]}))
-    measurement.details(4096, None, 0.0, lambda: load("shoreline"), lambda: None)
+    measurement.details(4096, None, Loaded(0.0, kept()), lambda: load("shoreline"), lambda: None)
     assert {name: told[name] for name in expected} == expected
 
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import sysconfig
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -20,15 +21,26 @@ from ..native.garbage import give_back
 from .supervisor import below
 
 PROC = Path("/proc")
-# A stretch of memory in /proc/PID/smaps: its rights, its place in the file, device and file, and what of it is there.
+# A stretch of memory in /proc/PID/smaps: its rights, its place in the file, device, file and its path, and what of it
+# is there.
 STRETCH = re.compile(
-    rb"^[0-9a-f]+-[0-9a-f]+ (\S+) ([0-9a-f]+) (\S+) (\d+).*?^Rss: +(\d+) kB.*?^Anonymous: +(\d+) kB", re.M | re.S
+    rb"^[0-9a-f]+-[0-9a-f]+ (\S+) ([0-9a-f]+) (\S+) (\d+) *([^\n]*)\n.*?^Rss: +(\d+) kB.*?^Anonymous: +(\d+) kB",
+    re.M | re.S,
 )
 ALONE = re.compile(rb"^Private_(?:Clean|Dirty): +(\d+) kB", re.M)
 HERE = re.compile(rb"^Rss(?:Anon|File|Shmem):\s+(\d+) kB", re.M)
 OF_NO_FILE = b"0"
+# Where libraries lie that belong to nobody alone.
+SYSTEM = frozenset(
+    os.fsencode(folder + inside)
+    for folder in ("/lib", "/usr/lib", "/lib64", "/usr/lib64", "/usr/local/lib")
+    for inside in ("", f"/{sysconfig.get_config_var('MULTIARCH') or 'x86_64-linux-gnu'}")
+)
 # Pages of the C library's own heaps come and go by no more than this between two looks (bytes).
 STEADY = 256 << 10
+# What the first instance brings beyond a second one is a pool from here on (bytes): less comes with the first use of a
+# standard, and is nobody's.
+LEAST_POOL = 4 << 20
 # So much sound is played to see whether an instance takes more (seconds): each stretch twice as long as the last one.
 STRETCHES = (1.0, 2.0, 4.0, 8.0, 16.0)
 # What still grows is told as growing if it does so by about as much a second in the last two stretches.
@@ -65,12 +77,15 @@ class Instances(NamedTuple):
 
 def kept() -> Kept:
     """As of now; what the system does not say counts as nothing. What lies free in the C library's heaps goes back to
-    the system first: what is made next would take it from there."""
+    the system first: what is made next would take it from there. The system's own libraries do not count: all plugins
+    and their host have them together."""
     give_back()
     found: dict[tuple[bytes, bytes, bytes], int] = {}
     runs: set[tuple[bytes, bytes]] = set()
     own = 0
-    for rights, place, device, file, resident, anonymous in STRETCH.findall(_read(PROC / "self/smaps")):
+    for rights, place, device, file, path, resident, anonymous in STRETCH.findall(_read(PROC / "self/smaps")):
+        if os.path.dirname(path) in SYSTEM:  # noqa: PTH120 - a thousand times
+            continue
         own += int(anonymous)
         if file == OF_NO_FILE:
             continue
@@ -110,7 +125,8 @@ def find_instances(first: Kept, before: Kept, play: Callable[[float], None], sec
     grown, grows = _played(play, time.monotonic() + seconds)
     each = kept().since(before) if grown else begun_with
     pool = first.own + first.files - begun_with.own - begun_with.files
-    return Instances(each.whole, max(pool, 0), max(first.code - begun_with.code, 0), grows)
+    code = max(first.code - begun_with.code, 0)
+    return Instances(each.whole, pool if pool >= LEAST_POOL else 0, code, grows)
 
 
 def _played(play: Callable[[float], None], until: float) -> tuple[bool, float]:

@@ -30,6 +30,8 @@ from .stage import CLOCKED_EVERY, Performed, Stage, settle_thread
 from .timed import TimedLoop
 
 LEAD_SECONDS = 0.5
+# So many blocks each plugin plays as soon as it is loaded.
+BEGUN = 2
 MOST_BLOCKS = 40_000
 LOCK_ALL = 3
 # A process may have a thousand files open, and plugins open some of their own.
@@ -126,7 +128,7 @@ def load_all(
     plugins: list[list[tuple[Hosted, tuple[Note, ...], int]]] = []
     heard = listening(request.session)
     placed: list[str] = []
-    total = len(request.paths)
+    total, silence = len(request.paths), np.zeros_like(source)
     for number, strip in enumerate(request.session.strips):
         loaded = []
         # What is suspended is not called while it is silent.
@@ -141,10 +143,12 @@ def load_all(
                 refused[use.id] = str(error)
                 continue
             hosted.settled()
+            # What it keeps is there once it has played, if only silence.
+            loop = TimedLoop(hosted, source, silence=silence)
+            loop.run(request.buffer, BEGUN, silent=True)
             played = request.notes[number] if use is strip.instrument else use.voices
             notes = chord(played) if played and request.sounding[number] else ()
             if request.sounding[number] and not notes and use.id in request.filled:
-                loop = TimedLoop(hosted, source)
                 loop.filling = round(request.filled[use.id] * request.session.rate)
                 loop.fill(request.buffer)
             loaded.append((hosted, notes, heard.get((number, use.id), -1)))

@@ -112,7 +112,7 @@ def test_too_little_memory_is_the_first_thing_said_with_what_would_help():
     assert outlook(short, instant(short)).verdict.headline == said.headline
     frozen = of_room(2.0 * GB, Plan(tuple(Decision("freeze", f"t{k}") for k in range(3))))
     advice = verdict(frozen, instant(frozen)).advice
-    assert "Unloading what the plan freezes gives back 2.1 GB: 8 MB would have room." in advice
+    assert "Unloading what the plan freezes gives back 2.1 GB: 8.0 MB would have room." in advice
     # As tried: with it done nothing is said any more.
     plan = Plan(tuple(Decision("freeze", f"t{k}", unloaded=True) for k in range(3)))
     done = of_room(2.0 * GB, plan)

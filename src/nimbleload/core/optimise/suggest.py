@@ -40,7 +40,7 @@ from .search import (
     without_needless,
 )
 from .steps import Taken, priced
-from .unload import unload
+from .unload import least_kept, unload
 
 # Where every cheaper choice is tried, so many of them at most.
 CHOICES = 4000
@@ -56,7 +56,8 @@ class Suggestion(NamedTuple):
 
     `reached` is false if no plan was found that gets under the limit; `impossible` says that none can. `in_the_way`
     then is what the worst moment is like under the plan, and `stays` the strips that were not touched (their ids).
-    Plugins keep `kept` bytes of memory under it, `short` of them more than they may.
+    Plugins keep `kept` bytes of memory under it; where they may not keep as much as any plan leaves, that is the least,
+    and `short` by how much it is too much.
     """
 
     plan: Plan
@@ -112,9 +113,9 @@ def _with_room(of: Survey, wishes: Wishes, made: Suggestion, small: int) -> Sugg
         found.append(_again(of, wishes, then))
     reaching = [each for each in found if each.reached]
     if not reaching:
-        best = min(found, key=lambda each: (each.short, each.load), default=made)
-        short = max(_kept(of, best.plan) - wishes.memory, 0.0)
-        return best._replace(reached=False, short=short, kept=_kept(of, best.plan))
+        left = min(least_kept(_like(of, first), wishes) for first in (of.plan, made.plan))
+        best = min(found, key=lambda each: (each.short, each.load), default=made._replace(kept=left))
+        return best._replace(reached=False, short=max(best.kept - wishes.memory, 0.0))
     best = min(reaching, key=lambda each: each.price)
     return best._replace(least=min(least, best.price))
 

@@ -12,10 +12,10 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..decisions.apply import obstacle, price
+from ..decisions.apply import apply, obstacle, price
 from ..decisions.decision import Decision
 from ..decisions.rendering import audio_bytes, last_place
-from ..load.memory import loaded_uses
+from ..load.memory import loaded_uses, memory
 from ..session.plugins import PluginUse
 from ..session.strips import Strip
 from ..survey import Survey
@@ -55,8 +55,16 @@ def unload(of: Survey, wishes: Wishes) -> Unloading | None:
     return _least(of, wishes, ways, needed) if ways else None
 
 
+def least_kept(of: Survey, wishes: Wishes) -> float:
+    """What plugins keep (bytes) where all is frozen and unloaded that may be."""
+    most: dict[str, Decision] = {}
+    for way in _ways(of, wishes) if "freeze" in wishes.kinds else ():
+        most[way.decision.strip] = way.decision
+    return float(memory(apply(of.session, of.plan.with_all(most.values())).session, of.planned.cards).bytes)
+
+
 def _ways(of: Survey, wishes: Wishes) -> Iterator[_Way]:
-    """Every way to freeze and unload that is open."""
+    """Every way to freeze and unload that is open, of each strip those first that unload least."""
     terms = wishes.terms(of)
     for strip in of.session.strips:
         if strip.kind != "track" or not strip.enabled or strip.id in wishes.pinned:

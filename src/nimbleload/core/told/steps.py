@@ -145,4 +145,4 @@ def _short(found: Suggestion) -> str:
     if not found.short:
         return ""
     over = f"{size(found.short)} more than there is room for"
-    return f"Plugins still keep {size(found.kept)} of memory, {over}, whatever is frozen and unloaded."
+    return f"With all unloaded that can be frozen, plugins would keep {size(found.kept)} of memory: {over}."
