@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import sys
 import sysconfig
 import time
 from collections.abc import Callable
@@ -27,6 +28,8 @@ STRETCH = re.compile(
     rb"^[0-9a-f]+-[0-9a-f]+ (\S+) ([0-9a-f]+) (\S+) (\d+) *([^\n]*)\n.*?^Rss: +(\d+) kB.*?^Anonymous: +(\d+) kB",
     re.M | re.S,
 )
+# What this program itself runs on.
+OURS = tuple(os.fsencode(each) for each in {sys.prefix, sys.base_prefix})
 ALONE = re.compile(rb"^Private_(?:Clean|Dirty): +(\d+) kB", re.M)
 HERE = re.compile(rb"^Rss(?:Anon|File|Shmem):\s+(\d+) kB", re.M)
 OF_NO_FILE = b"0"
@@ -78,13 +81,13 @@ class Instances(NamedTuple):
 def kept() -> Kept:
     """As of now; what the system does not say counts as nothing. What lies free in the C library's heaps goes back to
     the system first: what is made next would take it from there. The system's own libraries do not count: all plugins
-    and their host have them together."""
+    and their host have them together; nor do those of this program."""
     give_back()
     found: dict[tuple[bytes, bytes, bytes], int] = {}
     runs: set[tuple[bytes, bytes]] = set()
     own = 0
     for rights, place, device, file, path, resident, anonymous in STRETCH.findall(_read(PROC / "self/smaps")):
-        if os.path.dirname(path) in SYSTEM:  # noqa: PTH120 - a thousand times
+        if os.path.dirname(path) in SYSTEM or path.startswith(OURS):  # noqa: PTH120 - a thousand times
             continue
         own += int(anonymous)
         if file == OF_NO_FILE:

@@ -143,9 +143,11 @@ def load_all(
                 refused[use.id] = str(error)
                 continue
             hosted.settled()
-            # What it keeps is there once it has played, if only silence.
+            # What it keeps is there once it has played, if only silence, and what it has put off then is done.
             loop = TimedLoop(hosted, source, silence=silence)
-            loop.run(request.buffer, BEGUN, silent=True)
+            for _ in range(BEGUN):
+                loop.run(request.buffer, 1, silent=True)
+                hosted.settled()
             played = request.notes[number] if use is strip.instrument else use.voices
             notes = chord(played) if played and request.sounding[number] else ()
             if request.sounding[number] and not notes and use.id in request.filled:

@@ -97,7 +97,7 @@ def test_with_too_little_memory_it_says_so_and_a_plan_makes_room(example, qtbot,
     settled(example, asked.accept)
     assert example.balance.sentence.headline.text() == f"{before}  There is not enough memory."
     said = example.balance.sentence.advice.text()
-    assert "keep 259 MB of memory, and a six-core computer has 205 MB" in said
+    assert "keep 205 MB of memory, and a six-core computer has 205 MB" in said
     assert "Most of it: Vault (30: 136 MB)." in said
     with qtbot.waitSignal(example.desk.suggested, timeout=120_000) as found:
         example.balance.sentence.button.click()
