@@ -120,6 +120,18 @@ def test_single_plugins_are_switched_off(source, folder):
     assert made.done == ("Voice: Two switched off", "Voice: Three switched off")
 
 
+def test_what_is_unloaded_is_written_as_not_loaded(source, folder):
+    plan = Plan((Decision("freeze", "t", through=2, unloaded=True),))
+    session, made, target = written(source, folder, plan)
+    planned, found = apply(session, plan).session.strip("t"), dawproject.read(target).session.strip("t")
+    assert [use.loaded for use in found.uses()] == [use.loaded for use in planned.uses()] == [False] * 3 + [True]
+    assert live(found) == live(planned) == ["Four"]
+    assert made.done[:3] == ("Voice: One unloaded", "Voice: Two unloaded", "Voice: Three unloaded")
+    # Frozen alone, they stay loaded.
+    _, made, target = written(source, folder, Plan((Decision("freeze", "t", through=2),)))
+    assert all(use.loaded for use in dawproject.read(target).session.strip("t").uses())
+
+
 def test_what_the_file_cannot_say_is_left_to_the_hand(source, folder):
     plan = Plan((Decision("suspend", "u"), Decision("freeze", "t"), Decision("freeze", "u")))
     _, made, _ = written(source, folder, plan)

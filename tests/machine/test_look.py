@@ -8,15 +8,18 @@ import time
 from pathlib import Path
 from types import SimpleNamespace
 
+import msgspec
 import pytest
 
 from nimbleload.core.computer.facts import Busy, Disk, Facts, IdleState, Interrupts, Limits, Supply
+from nimbleload.core.load.memory import kept_by
 from nimbleload.core.told import computer as told
 from nimbleload.machine import look
 from nimbleload.machine.background import Counted, Sample, busy_between, sample
 from tests.helpers import computers
 from tests.helpers.computers import put
 from tests.helpers.proc import process
+from tests.helpers.sessions import card, use
 
 
 def seen(root, then=lambda: None, places=()):
@@ -140,6 +143,23 @@ def test_a_computer_that_swaps(tmp_path):
     put(root, "proc/pressure/memory", "some avg10=9.00 avg60=4.00 avg300=1.00 total=9\nfull avg10=0.00")
     memory = found(seen(root), "matters")["Memory"]
     assert "1.0 of 30.5 GB are available, programs waited for memory 4.0 % of the time" in memory.seen
+
+
+def test_the_memory_that_the_open_session_needs_is_seen_beside_what_there_is(tmp_path):
+    root = computers.plain(tmp_path)
+    put(root, "proc/meminfo", "MemTotal: 16777216 kB\nMemAvailable: 12000000 kB\nSwapTotal: 0 kB\nSwapFree: 0 kB")
+    facts, uses = seen(root), [use("kit", f"u{k}") for k in range(3)]
+    each = card(uses[0], 1e-5)
+    for size, grade in ((4 << 30, "well"), (5 << 30, "matters")):
+        up = msgspec.structs.replace(each.upkeep, memory=size)
+        kept = kept_by(uses, {each.key: msgspec.structs.replace(each, upkeep=up)})
+        memory = next(f for f in told.findings(facts, kept) if f.name == "Memory")
+        assert memory.grade == grade
+        assert memory.seen.endswith(f"The plugins of the open session keep {3 * size >> 30}.0 GB.")
+        assert ("unloaded" in memory.why) == (grade == "matters")
+    assert "open session" not in found(facts)["Memory"].seen
+    # Nothing is said of a session of which nothing is known.
+    assert told.findings(facts, kept_by(uses, {})) == told.findings(facts)
 
 
 def test_a_container_without_sys_is_not_called_fine(tmp_path):

@@ -343,6 +343,14 @@ class TestPlan:
             if decision["kind"] == "freeze"
         )
         assert written <= 300e6
+        kept = figures("load", "demo")["memory"]
+        assert kept["room"] == 16 * 2**30 and not kept["at_least"]
+        assert sum(kind["bytes"] for kind in kept["kinds"]) + kept["code"] == kept["bytes"]
+        assert "Its plugins keep " in run("load", "demo").output
+        free = figures("plan", "demo", "--limit", "130", "--memory", "0.17")
+        assert free["reached"] and free["kept"] <= 0.17 * 2**30 < kept["bytes"]
+        assert all(decision["unloaded"] for step in free["steps"] for decision in step["decisions"])
+        assert sum(step["memory"] for step in free["steps"]) == kept["bytes"] - free["kept"]
         said = run("plan", str(saved), "--compare").output
         for option in (["--html", "a.html"], ["--csv", "a.csv"], ["--keep"]):
             assert "are about one" in run("plan", str(saved), "--compare", *option).output

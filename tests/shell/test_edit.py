@@ -270,6 +270,9 @@ def test_how_many_more_fit_says_so_in_words_and_figures():
     by_size = {fit["buffer"]: fit for fit in figures["fits"]}
     largest = by_size[4096]
     assert largest["more"] > 0 and largest["load"] <= figures["limit"] < largest["beyond"]
+    # There is no telling how much memory another computer has.
+    assert figures["room_in_memory"] is None
+    assert msgspec.json.decode(run("howmany", "demo", "Lantern", "--json"))["room_in_memory"] > 1000
     said = run("howmany", "demo", "Lantern/1", "--limit", "60")
     assert "samples" in said and "%" in said
     assert "no track is called" in run("howmany", "demo", "Nobody", fails=True)

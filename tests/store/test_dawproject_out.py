@@ -21,9 +21,9 @@ from tests.helpers import grammar
 from tests.helpers.stems import noise, wave
 
 
-def use(number, standard="clap", state=None, enabled=True, **values):
+def use(number, standard="clap", state=None, enabled=True, loaded=True, **values):
     plugin = PluginRef(standard, f"org.{number}", f"Plugin {number}", "Somebody", "2")
-    return PluginUse(f"u{number}", plugin, Setting(tuple(values.items()), state), enabled=enabled)
+    return PluginUse(f"u{number}", plugin, Setting(tuple(values.items()), state), enabled=enabled, loaded=loaded)
 
 
 TAR = PluginUse("u4", PluginRef("house", "house.tar", "Tar", "Nimble Load", "1"), Setting((("drive", 3.0),)))
@@ -37,7 +37,8 @@ def made():
     organ = PluginUse("o", PluginRef("clap", "org.organ", "Organ"), Setting(), "instrument", 2, 3)
     clips = (Clip(1.0, 5.0, "notes", "phrase", voices=((1.0, 3), (3.0, 1))),)
     strips = (
-        Strip("t1", "One <&> two", inserts=(use(1, drive=0.5), use(2, "lv2", enabled=False)), output="b",
+        Strip("t1", "One <&> two", inserts=(use(1, drive=0.5), use(2, "lv2", enabled=False),
+              use(6, enabled=False, loaded=False)), output="b",
               sends=(Send("r", 0.25, True), Send("r", 0.5, enabled=False)), volume=0.7, pan=-0.5,
               clips=(Clip(0.5, 2.5, name="a"), Clip(3.0, 4.25))),
         Strip("t2", "Keys", instrument=organ, output="b", clips=clips),

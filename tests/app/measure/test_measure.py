@@ -10,11 +10,12 @@ from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.frame.window import MEASURE
 from nimbleload.app.look.theme import theme
-from nimbleload.app.measure.measure_model import COST, PLUGIN, STATE
+from nimbleload.app.measure.measure_model import COST, MEMORY, PLUGIN, STATE
 from nimbleload.core.cards.card import METHOD, Effect, Made, Sweep
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.session.strips import Strip
+from nimbleload.core.units import size
 from nimbleload.probe import session_run
 from nimbleload.probe.messages import Again
 from nimbleload.probe.session_run import Job, Progress
@@ -321,6 +322,11 @@ def test_cards_are_sorted_by_a_click_on_a_heading_and_found_by_words(example, pa
     click(COST)
     costs = [example.desk.cards[of].cost(48000, 256, "sounding").seconds for of, *_ in model.rows]
     assert costs == sorted(costs) or costs == sorted(costs, reverse=True)
+    click(MEMORY)
+    kept = [model.kept(row).bytes for row in range(len(model.rows))]
+    assert kept == sorted(kept) or kept == sorted(kept, reverse=True)
+    most = model.index(kept.index(max(kept)), MEMORY)
+    assert most.data() == size(max(kept)) and most.data(Qt.ItemDataRole.ToolTipRole).startswith("30 instances of ")
     click(STATE)
     assert [model.row_of(of) for of, *_ in model.rows] == list(range(len(model.rows)))
     page.finder.setFocus()

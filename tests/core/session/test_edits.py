@@ -548,3 +548,14 @@ TestAnyEdits.settings = settings(max_examples=often(25), stateful_step_count=30,
 def test_a_strip_needs_no_main_output():
     made = edits.add(msgspec.structs.replace(edits.empty("x"), strips=()), "track")
     assert made.strips == (Strip("track1", "Track"),)
+
+
+def test_what_is_switched_on_again_is_loaded():
+    unloaded = msgspec.structs.replace(plugin("Ballast"), id="b", enabled=False, loaded=False)
+    strips = Strip("t", "T", inserts=(unloaded,), output="main"), Strip("main", "Main", "main")
+    of = Session("Test", 48000, 10.0, strips)
+    on = chain_edits.bypass(of, ["b"], False)
+    assert [(use.enabled, use.loaded) for use in on.strip("t").inserts] == [(True, True)]
+    off = chain_edits.bypass(on, ["b"], True)
+    assert [(use.enabled, use.loaded) for use in off.strip("t").inserts] == [(False, True)]
+    assert chain_edits.bypass(of, ["b"], True) == of

@@ -88,10 +88,9 @@ def suggest(of: Survey, wishes: Wishes | None = None, small: int = ONE_BY_ONE) -
     """
     wishes = wishes or Wishes(of.session.limit, pinned=frozenset(of.plan.pinned))
     made = _for_load(of, wishes, small)
-    if wishes.memory is None:
-        return made
     made = made._replace(kept=_kept(of, made.plan))
-    return made if made.kept <= wishes.memory else _with_room(of, wishes, made, small)
+    has_room = wishes.memory is None or made.kept <= wishes.memory
+    return made if has_room else _with_room(of, wishes, made, small)
 
 
 def _kept(of: Survey, plan: Plan) -> float:

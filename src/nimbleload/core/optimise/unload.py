@@ -23,6 +23,8 @@ from .candidates import Wishes, whole_strip
 
 # How near the solver goes to the least (a share of it), and in how many nodes of its tree.
 NEAR, NODES = 1e-6, 20_000
+# Its sums are in megabytes, and so much more is asked for (of them) than is needed, for it rounds.
+MEGABYTE, ROUNDED = 2**20, 0.004
 
 
 class Unloading(NamedTuple):
@@ -104,11 +106,12 @@ def _least(of: Survey, wishes: Wishes, ways: list[_Way], needed: float) -> Unloa
     rows: list[dict[int, float]] = []
     most: list[float] = []
     gives = {k: sum(own[use.id] for use in way.uses) for k, way in enumerate(ways)}
-    rows.append({k: -each for k, each in gives.items()} | {count + k: -size for k, (size, _) in enumerate(pools)})
-    most.append(-needed)
+    shared = {count + k: size for k, (size, _) in enumerate(pools)}
+    rows.append({k: -size / MEGABYTE for k, size in (gives | shared).items()})
+    most.append(-needed / MEGABYTE - ROUNDED)
     if wishes.disk is not None:
-        rows.append({k: way.disk for k, way in enumerate(ways)})
-        most.append(wishes.disk - sum(_disk(of, each) for each in of.plan.decisions))
+        rows.append({k: way.disk / MEGABYTE for k, way in enumerate(ways)})
+        most.append((wishes.disk - sum(_disk(of, each) for each in of.plan.decisions)) / MEGABYTE)
     by_strip: dict[str, list[int]] = {}
     by_use: dict[str, list[int]] = {}
     for k, way in enumerate(ways):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..load.memory import fits
 from ..optimise.suggest import Suggestion
 from ..optimise.weigh import Weighed
 from ..survey import Survey
@@ -39,7 +40,8 @@ def plan_words(of: Survey, plan: Suggestion) -> str:
         in_place = f" The plan in place: {load_words(of, of.after.highest)}."
     if is_unknown(of):
         return fits_words(of)
-    memory = f" Plugins keep {kept_words(of.memory)} → {size(plan.kept)}." if plan.kept < of.memory.bytes else ""
+    is_short = not fits(of.memory, of.machine.memory)
+    memory = f" Plugins keep {kept_words(of.memory)} → {size(plan.kept)}." if is_short else ""
     return f"{before} → {percent(plan.load)} at worst, for {minutes(plan.price)}: {made}.{memory}{in_place}"
 
 
