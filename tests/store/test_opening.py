@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from nimbleload.core.session.computer import Machine, kept_on
 from nimbleload.store import opening, session_file, this_computer
 from nimbleload.store.session_file import Saved
@@ -24,6 +26,8 @@ def test_as_seen_from_here(desktop):
     assert this_computer.from_here(kept_on(6, desktop), 6) == Machine(6, measured_cores=20)
     assert this_computer.from_here(desktop, 4) == Machine(4, measured_cores=20)
     assert this_computer.from_here(kept_on(6, desktop)) == kept_on(6, desktop) == this_computer.part_of_it(6)
+    # A session that was saved before it was known has what there is.
+    assert this_computer.from_here(replace(kept_on(6, desktop), memory=0.0)) == kept_on(6, desktop)
 
 
 def test_there_is_as_much_memory_as_the_system_has_or_lets_this_group_of_processes_have(tmp_path):

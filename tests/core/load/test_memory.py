@@ -8,7 +8,7 @@ import pytest
 from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.how_many import of_plugin, of_strips
-from nimbleload.core.load.memory import ROOM, fits, memory, room_for
+from nimbleload.core.load.memory import ROOM, fits, memory, played_uses, room_for
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import Setting
 from nimbleload.core.survey import instant, survey
@@ -147,6 +147,21 @@ def test_what_grows_without_an_end_is_named():
     up = msgspec.structs.replace(cards[verb].upkeep, grows=100 * 1024.0)
     found = memory(of, cards | {verb: msgspec.structs.replace(cards[verb], upkeep=up)})
     assert told.growing(found) == "1 plugin takes more memory for as long as it sounds: verb (352 MB an hour)."
+    # Of three instances each does.
+    eq = of.strips[0].inserts[1].card_key()
+    up = msgspec.structs.replace(cards[eq].upkeep, grows=100 * 1024.0)
+    found = memory(of, cards | {eq: msgspec.structs.replace(cards[eq], upkeep=up)})
+    assert told.growing(found).endswith(": eq (1.0 GB an hour together).")
+
+
+def test_what_is_suspended_and_silent_is_not_in_a_rehearsal():
+    of, _ = choir()
+    sounding = [strip.id != "t1" for strip in of.strips]
+    assert len(played_uses(of, sounding)) == 7
+    asleep = tuple(msgspec.structs.replace(strip, suspended=True) for strip in of.strips)
+    assert len(played_uses(msgspec.structs.replace(of, strips=asleep), sounding)) == 5
+    host = msgspec.structs.replace(of.host, suspends=True)
+    assert len(played_uses(msgspec.structs.replace(of, host=host), sounding)) == 5
 
 
 def test_how_many_more_there_is_room_for_is_counted():

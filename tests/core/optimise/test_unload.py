@@ -174,3 +174,18 @@ def test_a_suggestion_goes_by_the_memory_of_its_computer_and_says_what_it_gives_
     assert plan_words(before, short).startswith(told)
     elsewhere = survey(of, Plan(), cards, Machine(2), 256)
     assert wishes_for(elsewhere, Wishes().weights, Wishes().kinds).memory is None
+
+
+def test_what_is_decided_already_is_not_paid_again_and_loading_again_is():
+    of, cards = choir()
+    kit = next(key for key in cards if key.identifier == "kit")
+    cards[kit] = msgspec.structs.replace(cards[kit], upkeep=msgspec.structs.replace(cards[kit].upkeep, load=90.0))
+    base = Plan((Decision("freeze", "t1"), Decision("suspend", "t2")))
+    before, wishes = survey(of, base, cards, Machine(2), 256), Wishes(2.0, memory=3.0 * MB)
+    terms = wishes.terms(before)
+    loaded, unloaded = (price(terms, Decision("freeze", "t1", unloaded=each)).minutes for each in (False, True))
+    # One will come back to it once, and then it takes a minute and a half to load.
+    assert unloaded - loaded == pytest.approx(1.5 + cards[of.strips[0].inserts[0].card_key()].upkeep.load / 60)
+    found = suggest(before, wishes)
+    assert found.reached and len(found.plan.decisions) == 3
+    assert found.price == pytest.approx(cost(before, wishes, found.plan, base))
