@@ -185,9 +185,9 @@ def survey(
         before = load_map(now_case)
     delays = latencies(planned.session, planned.graph, cards)
     warnings = (*applied.warnings, *tail_traps(session, plan, cards))
+    kept = like.memory if like is not None and same and like.plan == plan else memory(applied.session, cards)
     return Survey(
-        session, plan, machine, buffer, now, planned, now_case, cases, before, after, warnings, delays,
-        memory(applied.session, cards),
+        session, plan, machine, buffer, now, planned, now_case, cases, before, after, warnings, delays, kept
     )  # fmt: skip
 
 

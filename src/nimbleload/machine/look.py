@@ -23,7 +23,7 @@ from ..core.computer.facts import (
     Supply,
 )
 from ..native.cores import siblings, slow_ones
-from ..native.reading import as_number, inside, number, numbers, pairs, text
+from ..native.reading import as_number, in_meminfo, inside, number, numbers, pairs, text
 from ..store import mounts
 from .background import Sample, busy_between, sample
 
@@ -180,13 +180,7 @@ def is_given() -> bool:
 
 def memory(root: Path, first: Sample, last: Sample, seconds: float) -> Memory:
     """How much there is, and whether it is short."""
-    told = pairs(root / "proc/meminfo")
-
-    def taken(name: str) -> int | None:
-        found = as_number(told.get(name))
-        return None if found is None else found * 1024
-
-    swap, free = taken("SwapTotal"), taken("SwapFree")
+    swap, free = in_meminfo(root, "SwapTotal"), in_meminfo(root, "SwapFree")
     pressure = None
     for line in (text(root / "proc/pressure/memory") or "").splitlines():
         if line.startswith("some"):
@@ -194,7 +188,8 @@ def memory(root: Path, first: Sample, last: Sample, seconds: float) -> Memory:
             pressure = float(values.get("avg60", "0")) / 100
     swapped = None if first.swapped is None or last.swapped is None else (last.swapped - first.swapped) / seconds
     return Memory(
-        taken("MemTotal"), taken("MemAvailable"), None if swap is None or free is None else swap - free,
+        in_meminfo(root, "MemTotal"), in_meminfo(root, "MemAvailable"),
+        None if swap is None or free is None else swap - free,
         number(root / "proc/sys/vm/swappiness"), swapped, pressure,
     )  # fmt: skip
 

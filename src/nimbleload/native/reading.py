@@ -37,6 +37,12 @@ def pairs(path: Path) -> dict[str, str]:
     return found
 
 
+def in_meminfo(root: Path, name: str) -> int | None:
+    """What the kernel under `root` tells of its memory by a name (bytes); None if it does not."""
+    found = as_number(pairs(root / "proc/meminfo").get(name))
+    return None if found is None else found * 1024
+
+
 def inside(folder: Path, pattern: str) -> Iterator[Path]:
     """What lies in a folder and fits a pattern, in order; nothing if there is no such folder."""
     try:

@@ -67,6 +67,9 @@ class Kept(NamedTuple):
         return self.own + self.files + self.code
 
 
+NOTHING = Kept(0, 0, 0)
+
+
 class Instances(NamedTuple):
     """Bytes that an instance keeps (`each`), that all instances of a setting keep together beside that (`pool`), and
     all of the plugin (`code`); and what one takes more for each second that it sounds, without an end (`grows`; 0: it

@@ -132,7 +132,7 @@ def load_all(
     for number, strip in enumerate(request.session.strips):
         loaded = []
         # What is suspended is not called while it is silent.
-        asleep = not request.sounding[number] and (strip.suspended or request.session.host.suspends)
+        asleep = not request.sounding[number] and request.session.suspends(strip)
         for use in () if asleep else strip.live_uses():
             if use.id not in request.paths:
                 continue

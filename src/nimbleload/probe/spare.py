@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ..native.reading import as_number, pairs
+from ..native.reading import in_meminfo
 
 ROOT = Path("/")
 # Under this name it stands in a worker's environment (bytes).
@@ -17,5 +17,4 @@ def spare(root: Path = ROOT) -> int:
     """How much memory a worker may take now (bytes); 0 where that is not known."""
     from ..core.load.memory import ROOM  # imported here: a supervisor does without
 
-    there = as_number(pairs(root / "proc/meminfo").get("MemAvailable"))
-    return int(ROOM * there * 1024) if there else 0
+    return int(ROOM * (in_meminfo(root, "MemAvailable") or 0))

@@ -49,7 +49,7 @@ def work(request: Request, send, wait) -> None:
     """Loads the plugin, waits for its turn, measures, and sends each result as it is made."""
     from .formats.hosted import PluginError
     from .measure import Loaded, Measurement, kept_by
-    from .memory_kept import kept
+    from .memory_kept import NOTHING, kept
 
     if request.place is not None:
         keep_off(request.place)
@@ -58,7 +58,7 @@ def work(request: Request, send, wait) -> None:
     if request.shows is not None:
         show_window(request, send)
         return
-    nothing = kept()
+    nothing = kept() if request.details else NOTHING
     begun = time.monotonic()
     try:
         hosted = load(request)

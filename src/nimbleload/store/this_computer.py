@@ -6,7 +6,7 @@ from pathlib import Path
 
 from ..core.session.computer import Machine, kept_on, seen_from
 from ..native.cores import cores
-from ..native.reading import as_number, pairs, text
+from ..native.reading import as_number, in_meminfo, text
 
 ROOT = Path("/")
 
@@ -35,6 +35,6 @@ def from_here(machine: Machine, count: int | None = None) -> Machine:
 
 def memory_of(root: Path) -> float:
     """How much memory the system under `root` has, or what it is told to use at most (bytes); 0 if it does not say."""
-    there = (as_number(pairs(root / "proc/meminfo").get("MemTotal")) or 0) * 1024
+    there = in_meminfo(root, "MemTotal") or 0
     most = as_number(text(root / "sys/fs/cgroup/memory.max"))
     return float(min(there, most) if most else there)

@@ -9,6 +9,7 @@ from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.how_many import of_plugin, of_strips
 from nimbleload.core.load.memory import ROOM, fits, memory, played_uses, room_for
+from nimbleload.core.optimise.weigh import given_back, weigh
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import Setting
 from nimbleload.core.survey import instant, survey
@@ -198,3 +199,16 @@ def test_strips_that_are_off_are_not_loaded():
     off = tuple(msgspec.structs.replace(strip, enabled=strip.id != "b") for strip in of.strips)
     assert memory(of, cards).bytes - memory(msgspec.structs.replace(of, strips=off), cards).bytes == 8 * MB
     assert use("eq").loaded
+
+
+def test_what_goes_with_plugins_has_what_they_share_once_the_last_one_does():
+    of, cards = choir()
+    found, strips = memory(of, cards), of.strips
+    assert found.given_back(strips[0].inserts) == 31 * MB
+    assert found.given_back(use for strip in strips[:3] for use in strip.inserts) == 3 * 31 * MB + 2 * GB
+    assert found.given_back(()) == 0
+    unloaded = Plan(tuple(Decision("freeze", f"t{k}", unloaded=True) for k in range(3)))
+    assert given_back(of_room(0, unloaded)).memory == 3 * 31 * MB + 2 * GB
+    alone = survey(session(track("a", "sampler")), Plan(), cards, Machine(1), 256)
+    (option,) = [each for each in weigh(alone, instant(alone), ["a"]) if each.option.title == "Freeze through insert 1"]
+    assert option.memory == 30 * MB + 2 * GB

@@ -23,7 +23,7 @@ class Suspend(Kind):
     def obstacle(self, strip: Strip, decision: Decision, session: Session) -> str | None:
         if strip.armed:
             return "it is record-armed: it is never silent for certain."
-        if session.host.suspends or strip.suspended:
+        if session.suspends(strip):
             return "it is suspended while silent already: nothing is left to save."
         return None if strip.uses() else "it has no plugins, so there is nothing to suspend."
 

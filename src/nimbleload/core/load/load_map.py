@@ -90,7 +90,7 @@ def worst_load(of: Case) -> float:
 def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:
     """Which strips come back from suspension at the start of each moment (M, S)."""
     session, sounding = prepared.session, prepared.moments.sounding
-    asleep = np.array([session.host.suspends or strip.suspended for strip in session.strips], np.bool_)
+    asleep = np.array([session.suspends(strip) for strip in session.strips], np.bool_)
     wakes = np.zeros_like(sounding)
     if asleep.any():
         wakes[1:] = sounding[1:] & ~sounding[:-1] & asleep

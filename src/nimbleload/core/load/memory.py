@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
@@ -47,6 +48,13 @@ class Memory(NamedTuple):
     def is_at_least(self) -> bool:
         """Whether it may be more."""
         return bool(self.unknown or self.earlier)
+
+    def given_back(self, uses: Iterable[PluginUse]) -> int:
+        """What goes with these of the loaded plugins (bytes): of each its own, and with the last of them what all in
+        its setting share."""
+        gone = Counter(use.card_key() for use in uses)
+        taken = ((each, gone[each.key]) for each in self.kinds if each.key in gone)
+        return sum(many * each.each + (each.pool if many == each.many else 0) for each, many in taken)
 
     @property
     def growing(self) -> list[Keeps]:
@@ -100,7 +108,7 @@ def played_uses(session: Session, sounding: Iterable[bool]) -> list[PluginUse]:
     return [
         use
         for strip, sounds in zip(session.strips, sounding, strict=True)
-        if sounds or not (strip.suspended or session.host.suspends)
+        if sounds or not session.suspends(strip)
         for use in strip.live_uses()
     ]
 

@@ -103,16 +103,17 @@ def _with_room(of: Survey, wishes: Wishes, made: Suggestion, small: int) -> Sugg
     assert wishes.memory is not None
     found: list[Suggestion] = []
     least = made.least
-    for first in (of.plan, made.plan):
-        freed = unload(_like(of, first), wishes)
+    starts = [of] if made.plan == of.plan else [of, _like(of, made.plan)]
+    for first in starts:
+        freed = unload(first, wishes)
         if freed is None:
             continue
-        least = max(least, freed.least if first is of.plan else 0.0)
-        then = _for_load(_like(of, first.with_all(freed.decisions)), wishes, small)
+        least = max(least, freed.least if first is of else 0.0)
+        then = _for_load(_like(of, first.plan.with_all(freed.decisions)), wishes, small)
         found.append(_again(of, wishes, then))
     reaching = [each for each in found if each.reached]
     if not reaching:
-        left = min(least_kept(_like(of, first), wishes) for first in (of.plan, made.plan))
+        left = min(least_kept(first, wishes) for first in starts)
         best = min(found, key=lambda each: (each.short, each.load), default=made._replace(kept=left))
         return best._replace(reached=False, short=max(best.kept - wishes.memory, 0.0))
     best = min(reaching, key=lambda each: each.price)
@@ -135,9 +136,8 @@ def _again(of: Survey, wishes: Wishes, found: Suggestion) -> Suggestion:
 
     plan = found.plan
     for step in sorted(priced(steps(plan), terms), key=lambda each: -each.price.minutes) if found.reached else ():
-        less = plan.without(*step.decisions).with_all(d for d in of.plan.decisions if d.subject in {
-            each.subject for each in step.decisions
-        })  # fmt: skip
+        about = {decision.subject for decision in step.decisions}
+        less = plan.without(*step.decisions).with_all(d for d in of.plan.decisions if d.subject in about)
         if _kept(of, less) <= room and worst_load(case(with_plan(of, less), of.machine, of.buffer)) <= wishes.limit:
             plan = less
     taken = priced(steps(plan), terms)

@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 import msgspec
 
-from ..cards.upkeep import Upkeep
 from ..decisions.apply import price
 from ..decisions.bounce import bounce_range
 from ..decisions.decision import Decision, Plan
@@ -15,7 +14,9 @@ from ..decisions.kind import Option
 from ..decisions.options import options
 from ..decisions.price import Price, Terms, Weights
 from ..decisions.rendering import audio_bytes, last_place, render_seconds
+from ..load.memory import Memory, memory
 from ..load.ranking import Stretch
+from ..session.plugins import PluginUse
 from ..session.session import Session
 from ..session.strips import Strip
 from ..survey import Instant, Saving, Survey, instant, saving
@@ -56,14 +57,15 @@ def weigh(
         return []
     worst = at if at.moment == of.after.worst else instant(of)
     terms = Terms(of.session, of.planned.cards, of.machine, of.plan, weights or Weights())
+    kept = memory(of.session, of.planned.cards)
     if len(each) == 1:
-        return [_weighed(of, at, worst, [option], terms) for option in each[0]]
+        return [_weighed(of, at, worst, [option], terms, kept) for option in each[0]]
     grouped: dict[str, list[Option]] = {}
     for found in each:
         for option in found:
             title = "Freeze the whole chain" if _is_whole(of.session, option) else option.title
             grouped.setdefault(title, []).append(option._replace(title=title))
-    return [_weighed(of, at, worst, group, terms) for group in grouped.values()]
+    return [_weighed(of, at, worst, group, terms, kept) for group in grouped.values()]
 
 
 def _is_whole(session: Session, option: Option) -> bool:
@@ -76,8 +78,11 @@ def _is_whole(session: Session, option: Option) -> bool:
     )
 
 
-def _weighed(of: Survey, at: Instant, worst: Instant, group: list[Option], terms: Terms) -> Weighed:
-    """One option for all strips of a group: possible if it is for at least one of them."""
+def _weighed(
+    of: Survey, at: Instant, worst: Instant, group: list[Option], terms: Terms, kept: Memory
+) -> Weighed:  # fmt: skip
+    """One option for all strips of a group: possible if it is for at least one of them. `kept` is what the session's
+    plugins keep without its plan."""
     possible = [option for option in group if option.reason is None]
     first = possible[0] if possible else group[0]
     decisions = tuple(dict.fromkeys(d for option in possible for d in option.decisions()))
@@ -89,9 +94,9 @@ def _weighed(of: Survey, at: Instant, worst: Instant, group: list[Option], terms
     renders = [decision for decision in decisions if decision.kind in ("freeze", "bounce")]
     disk = sum(audio_bytes(_printed(of, d), of.session.rate) for d in renders)
     seconds = sum(_render_seconds(of, d) for d in renders)
-    memory = sum(memory_of(of, d) for d in decisions)
+    back = float(kept.given_back(use for d in decisions for use in _taken_out(of, d)))
     return Weighed(
-        first, decisions, here, taken, price(terms, *decisions), there, memory, disk, seconds, len(possible), len(group)
+        first, decisions, here, taken, price(terms, *decisions), there, back, disk, seconds, len(possible), len(group)
     )  # fmt: skip
 
 
@@ -122,22 +127,16 @@ def is_taken(session: Session, plan: Plan, decision: Decision) -> bool:
     return same
 
 
-def _upkeeps(of: Survey, decision: Decision) -> list[Upkeep]:
-    """What is known of the upkeep of each plugin that a decision takes out."""
+def _taken_out(of: Survey, decision: Decision) -> list[PluginUse]:
+    """The loaded plugins that a decision takes out."""
     strip = of.session.strip(decision.strip)
-    if decision.kind not in ("freeze", "off", "bounce"):
+    if decision.kind not in ("freeze", "off", "bounce") or not strip.enabled:
         return []
     if decision.start is not None or decision.muted:
         return []  # outside the stretch, or muted, its plugins still play
     through = len(strip.inserts) if decision.kind == "off" else last_place(strip, decision)
-    inside = [u for p, u in strip.places() if (p <= through if decision.use is None else u.id == decision.use)]
-    cards = (of.planned.cards.get(use.card_key()) for use in inside)
-    return [card.upkeep for card in cards if card is not None and card.upkeep is not None]
-
-
-def memory_of(of: Survey, decision: Decision) -> float:
-    """The bytes that the plugins would give back which a decision takes out, as far as they were measured."""
-    return float(sum(upkeep.memory for upkeep in _upkeeps(of, decision)))
+    inside = (u for p, u in strip.places() if (p <= through if decision.use is None else u.id == decision.use))
+    return [use for use in inside if use.loaded]
 
 
 class Given(NamedTuple):
@@ -149,5 +148,7 @@ class Given(NamedTuple):
 
 def given_back(of: Survey) -> Given:
     """The memory that the plan's unloaded freezes give back, and how long their plugins take to load again."""
-    upkeeps = [u for decision in of.plan.decisions if decision.unloaded for u in _upkeeps(of, decision)]
-    return Given(float(sum(u.memory for u in upkeeps)), float(sum(u.load for u in upkeeps)))
+    uses = [use for decision in of.plan.decisions if decision.unloaded for use in _taken_out(of, decision)]
+    cards = (of.planned.cards.get(use.card_key()) for use in uses)
+    seconds = sum(card.upkeep.load for card in cards if card is not None and card.upkeep is not None)
+    return Given(float(memory(of.session, of.planned.cards).given_back(uses)), float(seconds))

@@ -93,6 +93,10 @@ class Session(msgspec.Struct, frozen=True):
                 return strip
         raise KeyError(f"the session has no strip {strip_id!r}")
 
+    def suspends(self, strip: Strip) -> bool:
+        """Whether a strip costs nothing while it is silent: by itself, or as the host has it with all of them."""
+        return strip.suspended or self.host.suspends
+
     def card_keys(self) -> dict[CardKey, list[PluginUse]]:
         """Every distinct cost card this session needs, with the uses that share it, in session order."""
         found: dict[CardKey, list[PluginUse]] = {}

@@ -82,7 +82,7 @@ def room_words(more: int | None, fit: int) -> str:
 
 def not_known(of: Memory) -> str:
     """Of how many plugins it is not known, or not all; empty if it is."""
-    if of.unknown:
+    if of.unknown and of.kinds:
         return f"Of {count(of.unknown, 'plugin')} it is not known."
     if of.earlier:
         return f"What {count(of.earlier, 'plugin')} share{'s' if of.earlier == 1 else ''} with others is not known yet."
@@ -108,5 +108,7 @@ def _where(of: Survey) -> str:
 
 
 def lines(of: Survey) -> list[str]:
-    """All that is to be said of the memory, a sentence or two each."""
-    return [words for words in (sentence(of), not_known(of.memory), growing(of.memory)) if words]
+    """All that is to be said of the memory beside a verdict, a sentence or two each: where there is no room for what
+    plugins keep, that says so."""
+    kept = sentence(of) if fits(of.memory, of.machine.memory) else ""
+    return [words for words in (kept, not_known(of.memory), growing(of.memory)) if words]
