@@ -104,7 +104,7 @@ def percent(fraction: float) -> str:
 def compared(fraction: float) -> str:
     """A share of something else as shown everywhere: whole per cent from ten up, one decimal below."""
     value = fraction * 100
-    return f"{value:.0f} %" if abs(value) >= 9.95 else f"{value:.1f} %"
+    return f"{value:.0f} %" if abs(value) >= 9.95 else f"{value:z.1f} %"
 
 
 def milliseconds(seconds: float) -> str:
