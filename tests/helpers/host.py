@@ -12,6 +12,8 @@ import numpy as np
 import pytest
 
 HERE = Path(__file__).parent
+# What plugins of `stalls` read, in the folder of their host.
+ON_DISK = "on disk"
 
 
 class Plugin(NamedTuple):
@@ -44,7 +46,8 @@ class Host:
         program = built(folder, "host", "-ldl", "-lm", "-lpthread")
         words = [f"{p.name if '@' in p.name else _plugin(folder, p.name)}:{p.ns}:{p.every}:{p.burst}" for p in plugins]
         numbers = [str(each) for each in (period, blocks, threads)]
-        more = {"HOST_IDLE": str(idle), **({"HOST_FILES": str(files)} if files is not None else {})}
+        more = {"HOST_IDLE": str(idle), "STALLS_FILE": str(folder / ON_DISK)}
+        more |= {"HOST_FILES": str(files)} if files is not None else {}
         self.process = subprocess.Popen(
             [str(program), *numbers, str(self._log), str(int(real_time)), str(late_every), *words],
             stdout=subprocess.PIPE, text=True, env={**os.environ, **more},
@@ -98,6 +101,18 @@ def in_one_file(folder: Path, stripped: bool = False, **work: int) -> tuple[Path
     built(folder, "host", "-ldl", "-lm", "-lpthread")
     file = several(folder, stripped)
     return file, [Plugin(f"{file}@run_{name}", ns) for name, ns in work.items()]
+
+
+def stalls(folder: Path, what: str, every: int, ns: int) -> Plugin:
+    """A plugin that takes so long in every so manieth block without computing (see `stalls.c`)."""
+    built(folder, "host", "-ldl", "-lm", "-lpthread")
+    file, large = folder / "ladspa" / "stalls.so", folder / ON_DISK
+    file.parent.mkdir(exist_ok=True)
+    subprocess.run(["gcc", "-O2", "-fPIC", "-shared", "-o", str(file), str(HERE / "stalls.c")], check=True)
+    with large.open("wb") as out:
+        out.write(bytes(range(256)) * (1 << 18))
+        os.fsync(out.fileno())
+    return Plugin(f"{file}@{what}", 0, every, ns)
 
 
 def several(folder: Path, stripped: bool = False) -> Path:

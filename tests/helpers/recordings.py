@@ -14,10 +14,11 @@ NONE = np.zeros(0, np.int64)
 def thread(
     number: int, stretches: Sequence[tuple[int, int]], name: str = "", real_time: bool = True, process: int = 1,
     gave_way: Sequence[int] = (), looks: Sequence[tuple[int, int]] = (), weight: int = 1_000_000,
+    touches: Sequence[tuple[int, int, int]] = (), waited: float = -1.0,
 ) -> Thread:  # fmt: skip
     """A thread that had a core in these stretches (ns); those of the numbers `gave_way` ended for another's sake.
 
-    `looks` are times and owners.
+    `looks` are times and owners; `touches` of memory that was not there are times, new pages (0: read) and owners.
     """
     time, kind = [], []
     for place, (begin, end) in enumerate(stretches):
@@ -28,7 +29,8 @@ def thread(
     times = np.array(time, np.int64)
     return Thread(
         process, number, name or f"thread {number}", real_time, times, np.array(kind, np.int64),
-        np.zeros(len(times), np.int64), at, owner, np.full(len(at), weight, np.int64),
+        np.zeros(len(times), np.int64), at, owner, np.full(len(at), weight, np.int64), waited,
+        *np.array(touches, np.int64).reshape(-1, 3).T,
     )  # fmt: skip
 
 
@@ -55,3 +57,28 @@ def blocks(period: int, count: int, busy: Sequence[int], begun: int = 1_000_000_
         else:
             found.append((start, free))
     return found
+
+
+READING_PERIOD, COUNT, EVERY = 5_000_000, 400, 20
+# From the disk: so often in a block, and for so long each time (ns); computed in between.
+TIMES, SLEEP, STEP = 60, 90_000, 4_000
+
+
+def reading(times: int = TIMES) -> Recording:
+    """A host in one thread that computes for 1 ms a block and reads so often from the disk in every so manieth one."""
+    stretches: list[tuple[int, int]] = []
+    touches, free = [], 0
+    for k in range(COUNT):
+        at = max(1_000_000_000 + k * READING_PERIOD, free)
+        if stretches and at == free:
+            stretches[-1] = (stretches[-1][0], at + 1_000_000)
+        else:
+            stretches.append((at, at + 1_000_000))
+        if k % EVERY == EVERY - 1:
+            for _ in range(times):
+                begin = stretches[-1][1] + SLEEP
+                stretches.append((begin, begin + STEP))
+                touches.append((begin + 2_000, 0, 2))
+        free = stretches[-1][1]
+    made = thread(1, stretches, touches=touches, waited=0.0)
+    return recording(made, files=("/plugins/Reed.so", "/plugins/Quire.so"))

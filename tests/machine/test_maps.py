@@ -97,10 +97,10 @@ def switch(time, flags=0, core=3):
     return record(perf_records.SWITCH, flags, 77, time, core)
 
 
-def sample(address, time, *stack, valid=None, registers=True):
+def sample(address, time, *stack, valid=None, registers=True, of=9):
     held = [1, 0xFF00] if registers else [0]
     copied = [len(stack) * 8, *stack, 8 * (len(stack) if valid is None else valid)] if stack else [0]
-    return record(perf_records.SAMPLE, 0, address, 77, time, 3, *held, *copied)
+    return record(perf_records.SAMPLE, 0, of, address, 77, time, 3, *held, *copied)
 
 
 def told(tmp_path, *records):

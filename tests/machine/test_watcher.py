@@ -18,6 +18,7 @@ import pytest
 from nimbleload.core.told.watching import headline, table
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.late import why_late
+from nimbleload.core.watching.not_there import not_there
 from nimbleload.core.watching.records import HOST, Alike
 from nimbleload.machine import perf
 from nimbleload.machine.maps import NO_PARTS, Part
@@ -25,7 +26,7 @@ from nimbleload.machine.watcher import Watcher, alike
 from nimbleload.probe.places import places
 from tests.helpers import computers
 from tests.helpers.computers import put
-from tests.helpers.host import Host, Plugin, in_one_file
+from tests.helpers.host import Host, Plugin, in_one_file, stalls
 
 PLUGINS = [Plugin("small", 60_000), Plugin("middle", 180_000), Plugin("large", 360_000, 16, 200_000)]
 PERIOD = 2_000_000
@@ -103,6 +104,44 @@ def test_plugins_of_one_file_are_told_apart_by_the_functions_that_are_their_own(
     truth = np.median(log.taken, axis=0) / PERIOD
     for name, true in zip(names, truth, strict=True):
         assert rows[name].low * 0.8 - 0.01 < true < rows[name].high * 1.25 + 0.01
+
+
+@pytest.mark.parametrize(("what", "field"), [("cold", 9), ("fresh", 7)])
+def test_memory_that_was_not_there_is_counted_as_the_system_counts_it(tmp_path, what, field):
+    """Which is named is not met by looks: it does not compute."""
+    plugin = stalls(tmp_path, what, 25, 1_500_000)
+
+    def counted(host):
+        task = Path(f"/proc/{host.pid}/task/{host.pid}/stat").read_text()
+        return int(task[task.rindex(")") + 2 :].split()[field])
+
+    with Host(tmp_path, [Plugin("steady", 300_000), plugin], 5_000_000, 800) as host:
+        before = counted(host)
+        recording = watched(host, 2.0)
+        truth = counted(host) - before
+    if not truth:
+        pytest.skip("the folder of tests lies in memory: nothing is ever read from its disk")
+    found = not_there(see(recording))
+    told = found.read if what == "cold" else found.new * recording.seconds
+    # What happened while watching began and ended is in one of them.
+    assert 0.6 * truth - 100 < told < 1.05 * truth + 100
+    named = found.reader if what == "cold" else found.asks
+    assert recording.files[named - 1].endswith("stalls.so")
+    assert what == "fresh" or 0 < found.longest < 1.0
+
+
+def test_a_plugin_that_sleeps_in_a_block_does_not_begin_a_new_one(tmp_path):
+    """The leader waits for the worker in which it sleeps."""
+    plugins = [Plugin("steady", 300_000), stalls(tmp_path, "naps", 20, 6_000_000)]
+    with Host(tmp_path, plugins, 5_000_000, 800, threads=2) as host:
+        recording = watched(host, 2.5)
+        log = host.log()
+    seen = see(recording)
+    assert seen.blocks.period == pytest.approx(0.005, rel=1e-3)
+    truth = int(((log.ended > log.due + 5_000_000) & (log.due > recording.begun) & (log.due < recording.ended)).sum())
+    found = why_late(seen)
+    assert truth > 10 and abs(found.blocks - truth) <= 2
+    assert found.waited > 10
 
 
 def test_time_inside_the_mathematics_library_is_its_callers(tmp_path):

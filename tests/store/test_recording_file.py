@@ -16,7 +16,10 @@ from nimbleload.store.recording_file import RecordingFileError
 from tests.helpers.recordings import blocks, recording, thread
 
 OF = recording(
-    thread(1, blocks(2_000_000, 50, [400_000]), "engine", gave_way=[3], looks=[(1_000_500, 1), (1_002_900, -1)]),
+    thread(
+        1, blocks(2_000_000, 50, [400_000]), "engine", gave_way=[3], looks=[(1_000_500, 1), (1_002_900, -1)],
+        touches=[(1_000_400, 0, 1), (1_000_450, 32, -1)], waited=0.25,
+    ),
     thread(2, [], "idle", real_time=False),
     files=["/usr/lib/lv2/a.lv2"],
 )._replace(lost=7, price=1.5e-6)  # fmt: skip
@@ -54,7 +57,8 @@ def test_everything_comes_back(path):
     assert found._replace(threads=()) == OF._replace(threads=())
     for mine, its in zip(OF.threads, found.threads, strict=True):
         assert mine[:4] == its[:4]
-        for old, new in zip(mine[4:10], its[4:10], strict=True):
+        assert mine.waited == its.waited
+        for old, new in zip((*mine[4:10], *mine[11:]), (*its[4:10], *its[11:]), strict=True):
             assert np.array_equal(old, new) and new.dtype == np.int64
 
 
@@ -66,6 +70,15 @@ def test_which_cores_are_alike_comes_back_and_earlier_files_do_not_say(tmp_path,
         page = msgspec.json.decode(file.read("recording.json"))
     del page["same"], page["slow"]
     assert recording_file.read(changed(path, "recording.json", msgspec.json.encode(page)))[0].alike == Alike()
+
+
+def test_earlier_files_do_not_tell_of_memory_that_was_not_there(path):
+    for place in range(2):
+        for name in recording_file.FAULTS:
+            changed(path, f"threads/{place}/{name}.npy", None)
+    first = recording_file.read(path)[0].threads[0]
+    assert len(first.fault_time) == len(first.fault_pages) == len(first.fault_owner) == 0
+    assert np.array_equal(first.switch_time, OF.threads[0].switch_time)
 
 
 def test_what_a_sound_server_told_comes_back(tmp_path):
@@ -104,6 +117,11 @@ def test_a_server_that_cannot_be_is_a_damaged_file(tmp_path, wrong):
         ("threads/0/look_owner.npy", array([1, -3]), "say what cannot be"),
         ("threads/0/look_owner.npy", array([[1], [1]]), "do not fit together"),
         ("threads/0/look_owner.npy", b"no array", "is damaged"),
+        ("threads/0/fault_pages.npy", array([1]), "do not fit together"),
+        ("threads/0/fault_pages.npy", array([0, -1]), "say what cannot be"),
+        ("threads/0/fault_owner.npy", array([1, 2]), "say what cannot be"),
+        ("threads/0/fault_time.npy", array([2, 1]), "not in order"),
+        ("threads/0/fault_owner.npy", None, "is damaged"),
         ("threads/0/look_owner.npy", array(np.array([None, 1], object)), "is damaged"),
     ],
 )

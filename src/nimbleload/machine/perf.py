@@ -1,4 +1,5 @@
-"""The kernel's records of one thread: when it leaves and takes a core, and now and then where in the code it is.
+"""The kernel's records of one thread: when it leaves and takes a core, now and then where in the code it is, and where
+it touched memory that was not there.
 
 `perf_event_open` needs no package and, at `kernel.perf_event_paranoid` up to 2, no rights beyond those of the same
 user. Source: man 2 perf_event_open; linux/perf_event.h. Times are CLOCK_MONOTONIC, in nanoseconds.
@@ -21,17 +22,19 @@ from numpy.typing import NDArray
 
 # The number of the system call, and of the register that holds the stack pointer (asm/perf_regs.h).
 CALLS = {"x86_64": (298, 7), "aarch64": (241, 31)}
-SOFTWARE, TASK_CLOCK = 1, 1
-IP, TID, TIME, CPU, REGS_USER, STACK_USER = 1 << 0, 1 << 1, 1 << 2, 1 << 7, 1 << 12, 1 << 13
+SOFTWARE, TASK_CLOCK, NEW_PAGES, PAGES_READ = 1, 1, 5, 6
+IP, TID, TIME, CPU, REGS_USER, STACK_USER, IDENTIFIER = 1 << 0, 1 << 1, 1 << 2, 1 << 7, 1 << 12, 1 << 13, 1 << 16
 EXCLUDE_KERNEL, EXCLUDE_HV, WATERMARK, ID_ALL, USE_CLOCKID = 1 << 5, 1 << 6, 1 << 14, 1 << 18, 1 << 25
 CONTEXT_SWITCH = 1 << 26
 CLOCK_MONOTONIC, CLOSE_ON_EXEC = 1, 8
-ENABLE, DISABLE, SET_PERIOD = 0x2400, 0x2401, 0x40082404
+SET_OUTPUT, SET_PERIOD, GET_ID = 0x2405, 0x40082404, 0x80082407
 # Words of the control page: where the kernel writes next, and how far we have read.
 HEAD, TAIL = 128, 129
 STACK_BYTES = 512
 # Records want to be read when such a part (one over it) of their room is full.
 FULL = 4
+# A record for each page that is read from the disk, and for so many that are new.
+NEW_EVERY = 32
 
 
 class NotAllowedError(Exception):
@@ -53,7 +56,8 @@ class _Attributes(ctypes.Structure):
 
 
 class Read(NamedTuple):
-    """What one thread's records tell: N switches (`time` ns, `kind`, `cpu`) and M samples (`time` ns, `owner`).
+    """What one thread's records tell: N switches (`time` ns, `kind`, `cpu`), M samples (`time` ns, `owner`) and F
+    touches of memory that was not there (`time` ns; `pages` that were new, or 0 for one that was read; `owner`).
 
     `lost` counts records that the kernel had no room for.
     """
@@ -63,6 +67,9 @@ class Read(NamedTuple):
     switch_cpu: NDArray[np.int64]
     sample_time: NDArray[np.int64]
     sample_owner: NDArray[np.int64]
+    fault_time: NDArray[np.int64]
+    fault_pages: NDArray[np.int64]
+    fault_owner: NDArray[np.int64]
     lost: int
 
 
@@ -74,34 +81,57 @@ class Records:
     """
 
     def __init__(self, thread: int, period: int, pages: int = 64, sampled: bool = True) -> None:
-        call, stack_pointer = CALLS[platform.machine()]
-        attributes = _Attributes(
-            type=SOFTWARE, size=ctypes.sizeof(_Attributes), config=TASK_CLOCK, period=period if sampled else 0,
-            sample_type=IP | TID | TIME | CPU | REGS_USER | STACK_USER,
-            flags=EXCLUDE_KERNEL | EXCLUDE_HV | WATERMARK | ID_ALL | USE_CLOCKID | CONTEXT_SWITCH,
-            wakeup=pages * mmap.PAGESIZE // FULL, registers=1 << stack_pointer, stack=STACK_BYTES,
-            clock=CLOCK_MONOTONIC,
-        )  # fmt: skip
-        libc = ctypes.CDLL(None, use_errno=True)
-        self._file = libc.syscall(call, ctypes.byref(attributes), thread, -1, -1, CLOSE_ON_EXEC)
-        if self._file < 0:
-            number = ctypes.get_errno()
-            if number == errno.ESRCH:
-                raise ProcessLookupError(number, os.strerror(number))
-            raise NotAllowedError(os.strerror(number))
+        wakeup = pages * mmap.PAGESIZE // FULL
+        self._libc = ctypes.CDLL(None, use_errno=True)
+        self._file = self._opened(thread, TASK_CLOCK, period if sampled else 0, CONTEXT_SWITCH, wakeup)
+        self._beside: list[int] = []
         try:
             self._map = mmap.mmap(self._file, (1 + pages) * mmap.PAGESIZE)
         except OSError:
             os.close(self._file)
             raise
-        self.thread, self.period, self._ioctl = thread, period, libc.ioctl
+        self.thread, self.period = thread, period
         words = np.frombuffer(self._map, np.uint64)
         self._control, self._ring = words[: mmap.PAGESIZE // 8], words[mmap.PAGESIZE // 8 :]
+        try:
+            self.faults = self._joined(PAGES_READ, 1, wakeup), self._joined(NEW_PAGES, NEW_EVERY, wakeup)
+        except OSError:
+            self.close()
+            raise
+
+    def _opened(self, thread: int, config: int, period: int, more: int, wakeup: int) -> int:
+        """The file of an event of a thread."""
+        call, stack_pointer = CALLS[platform.machine()]
+        attributes = _Attributes(
+            type=SOFTWARE, size=ctypes.sizeof(_Attributes), config=config, period=period,
+            sample_type=IP | TID | TIME | CPU | REGS_USER | STACK_USER | IDENTIFIER,
+            flags=EXCLUDE_KERNEL | EXCLUDE_HV | WATERMARK | ID_ALL | USE_CLOCKID | more,
+            wakeup=wakeup, registers=1 << stack_pointer, stack=STACK_BYTES, clock=CLOCK_MONOTONIC,
+        )  # fmt: skip
+        file: int = self._libc.syscall(call, ctypes.byref(attributes), thread, -1, -1, CLOSE_ON_EXEC)
+        if file < 0:
+            number = ctypes.get_errno()
+            if number == errno.ESRCH:
+                raise ProcessLookupError(number, os.strerror(number))
+            if number == errno.EMFILE:
+                raise OSError(number, os.strerror(number))
+            raise NotAllowedError(os.strerror(number))
+        return file
+
+    def _joined(self, config: int, period: int, wakeup: int) -> int:
+        """Has another event of the thread write its records among the others; the number that they bear."""
+        file = self._opened(self.thread, config, period, 0, wakeup)
+        self._beside.append(file)
+        number = ctypes.c_uint64()
+        done = self._libc.ioctl(file, ctypes.c_ulong(SET_OUTPUT), self._file)
+        if done or self._libc.ioctl(file, ctypes.c_ulong(GET_ID), ctypes.byref(number)):
+            raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+        return number.value
 
     def look_every(self, period: int) -> None:
         """Changes after how much CPU time (ns) it is looked where the thread is."""
         value = ctypes.c_uint64(period)
-        if self._ioctl(self._file, ctypes.c_ulong(SET_PERIOD), ctypes.byref(value)) == 0:
+        if self._libc.ioctl(self._file, ctypes.c_ulong(SET_PERIOD), ctypes.byref(value)) == 0:
             self.period = period
 
     def fileno(self) -> int:
@@ -125,25 +155,26 @@ class Records:
         """Ends it; the thread is as it was before."""
         del self._control, self._ring
         self._map.close()
-        os.close(self._file)
+        for file in (*self._beside, self._file):
+            os.close(file)
 
 
 def read(
     words: NDArray[np.uint64], begin: NDArray[np.uint64], end: NDArray[np.uint64], owner: NDArray[np.int64],
-    whole: NDArray[np.int64] | None = None,
+    whole: NDArray[np.int64] | None = None, faults: tuple[int, int] = (0, 0),
 ) -> Read:  # fmt: skip
     """What records (words) tell. Addresses from `begin` to `end` (ascending, not overlapping) belong to `owner`. What
     owners share that are part of a `whole` (by owner; the whole itself for a whole, 0 for what is neither) belongs to
-    the one of them that called it, where the stack tells, and else to the whole. Without it nothing is shared."""
+    the one of them that called it, where the stack tells, and else to the whole. Without it nothing is shared. `faults`
+    are the numbers that records of memory bear which was read, and which is new (see `Records`)."""
     from . import perf_records  # imported here: the compiler would lengthen every start
 
-    switches, samples = perf_records.counted(words)
-    out = Read(
-        np.zeros(switches, np.int64), np.zeros(switches, np.int64), np.zeros(switches, np.int64),
-        np.zeros(samples, np.int64), np.zeros(samples, np.int64), 0,
-    )  # fmt: skip
+    numbers = np.array(faults, np.uint64)
+    lengths = np.repeat(perf_records.counted(words, numbers), (3, 2, 3))
+    arrays = [np.zeros(length, np.int64) for length in lengths]
     whole = np.zeros(int(owner.max(initial=0)) + 1, np.int64) if whole is None else whole
-    return out._replace(lost=int(perf_records.read(words, begin, end, owner, whole, *out[:5])))
+    lost = perf_records.read(words, begin, end, owner, whole, numbers, NEW_EVERY, *arrays)
+    return Read(**dict(zip(Read._fields, arrays, strict=False)), lost=int(lost))
 
 
 @cache

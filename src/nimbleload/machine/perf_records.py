@@ -12,21 +12,27 @@ SWITCHED_OUT, PREEMPTED = 1 << 13, 1 << 14
 
 
 @njit(nogil=True, cache=True)
-def counted(words):
-    """How many switches and samples there are."""
-    switches = samples = at = 0
+def counted(words, faults):
+    """How many switches, samples and touches of memory that was not there there are."""
+    switches = samples = touches = at = 0
     while at < len(words):
         kind = words[at] & np.uint64(0xFFFFFFFF)
         switches += kind == SWITCH
-        samples += kind == SAMPLE
+        if kind == SAMPLE:
+            is_fault = words[at + 1] == faults[0] or words[at + 1] == faults[1]
+            touches += is_fault
+            samples += not is_fault
         at += max(np.int64(words[at] >> np.uint64(48)) // 8, 1)
-    return switches, samples
+    return switches, samples, touches
 
 
 @njit(nogil=True, cache=True)
-def read(words, begin, end, owner, whole, switch_time, switch_kind, switch_cpu, sample_time, sample_owner):
+def read(
+    words, begin, end, owner, whole, faults, new_every, switch_time, switch_kind, switch_cpu, sample_time, sample_owner,
+    fault_time, fault_pages, fault_owner,
+):  # fmt: skip
     """Fills the arrays; returns how many records were lost. Words behind the header as in the manual's order."""
-    switches = samples = lost = at = 0
+    switches = samples = touches = lost = at = 0
     while at < len(words):
         header = words[at]
         kind, flags, size = header & np.uint64(0xFFFFFFFF), np.int64(header >> np.uint64(32)), header >> np.uint64(48)
@@ -37,9 +43,8 @@ def read(words, begin, end, owner, whole, switch_time, switch_kind, switch_cpu, 
                 switch_kind[switches] = GIVES_WAY if flags & PREEMPTED else SLEEPS
             switches += 1
         elif kind == SAMPLE:
-            sample_time[samples] = words[at + 3]
-            found = owner_of(words[at + 1], begin, end, owner)
-            place = at + 5 + (words[at + 5] != 0)
+            found = owner_of(words[at + 2], begin, end, owner)
+            place = at + 6 + (words[at + 6] != 0)
             if is_for_others(found, whole):
                 # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
                 # of a plugin, or of the host, names it. So does what the plugins of one file share, up to the host.
@@ -55,8 +60,15 @@ def read(words, begin, end, owner, whole, switch_time, switch_kind, switch_cpu, 
                         found = caller
                     if not is_for_others(found, whole):
                         break
-            sample_owner[samples] = found
-            samples += 1
+            if words[at + 1] == faults[0] or words[at + 1] == faults[1]:
+                fault_time[touches] = words[at + 4]
+                fault_pages[touches] = 0 if words[at + 1] == faults[0] else new_every
+                fault_owner[touches] = found
+                touches += 1
+            else:
+                sample_time[samples] = words[at + 4]
+                sample_owner[samples] = found
+                samples += 1
         elif kind == LOST:
             lost += words[at + 2]
         at += max(np.int64(size) // 8, 1)

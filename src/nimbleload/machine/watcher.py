@@ -8,6 +8,7 @@ from __future__ import annotations
 import errno
 import math
 import random
+import resource
 import select
 import time
 from collections import deque
@@ -32,12 +33,22 @@ DEAREST = 0.02
 # of a process, at most; a few records are taken in.
 THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 10.0
 ROOM = (64, 16, 4, 1)
+# Each thread takes three open files; by default a program may have 1024.
+MOST_FILES = 65536
 
 
 def get_ready() -> None:
     """Has loaded what is compiled for watching, which takes half a second, once."""
     none = np.zeros(0, np.uint64)
     perf.read(none, none, none, np.zeros(0, np.int64))
+
+
+def have_many_files() -> None:
+    """Lets this program have as many files open as its user may, within reason."""
+    allowed, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = MOST_FILES if most == resource.RLIM_INFINITY else min(MOST_FILES, most)
+    if allowed != resource.RLIM_INFINITY and allowed < wanted:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, most))
 
 
 class _Kept:
@@ -47,9 +58,14 @@ class _Kept:
         self.thread, self.records = thread, records
         self.parts: deque[tuple[perf.Read, int]] = deque()
         self.lost = 0
-        self.waited_before = thread.waited
+        self.waits = deque([(time.monotonic_ns(), thread.waited)])
         self.ended = False
         self.is_new = True
+
+    def waited_since(self, begun: int) -> float:
+        """How long it has waited for a core since then (seconds)."""
+        times, waited = zip(*self.waits, strict=True)
+        return float(waited[-1] - np.interp(begun, times, waited))
 
 
 def alike(root: Path = ROOT) -> Alike:
@@ -76,6 +92,7 @@ class Watcher:
             if not processes.threads(process, root):
                 raise ProcessLookupError(errno.ESRCH, f"there is no process {process}, or it is another user's")
         self.watched, self._root, self._seconds = tuple(watched), root, seconds
+        have_many_files()
         self.price = perf.price()
         self.period = max(CLOSE if close else STEADY, round(self.price / DEAREST * 1e9))
         self._events: list[Event] = []
@@ -147,11 +164,11 @@ class Watcher:
         now = time.monotonic()
         words, period = kept.records.taken(), kept.records.period
         maps = self._maps[kept.thread.process]
-        found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole)
+        found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole, kept.records.faults)
         if (found.sample_owner == NOBODY).any() and now >= self._next_maps:
             self._next_maps = now + MAPS_EVERY
             if maps.look_again():
-                found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole)
+                found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole, kept.records.faults)
         kept.lost += found.lost
         kept.parts.append((found, period))
         if len(found.sample_time):
@@ -250,8 +267,9 @@ class Watcher:
                     thread.process, thread.number, thread.name, thread.is_real_time,
                     _joined([part.switch_time for part in reads]), _joined([part.switch_kind for part in reads]),
                     _joined([part.switch_cpu for part in reads]), _joined([part.sample_time for part in reads]),
-                    _joined([part.sample_owner for part in reads]), _joined(weights),
-                    thread.waited - kept.waited_before,
+                    _joined([part.sample_owner for part in reads]), _joined(weights), kept.waited_since(begun),
+                    _joined([part.fault_time for part in reads]), _joined([part.fault_pages for part in reads]),
+                    _joined([part.fault_owner for part in reads]),
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
@@ -264,6 +282,9 @@ class Watcher:
         """Reads anew how long a thread has waited."""
         thread = None if kept.ended else processes.thread(kept.thread.process, kept.thread.number, self._root)
         kept.thread = thread or kept.thread
+        kept.waits.append((time.monotonic_ns(), kept.thread.waited))
+        while kept.waits[0][0] < kept.waits[-1][0] - round(self._seconds * 1e9):
+            kept.waits.popleft()
 
     def _same_since(self) -> int:
         """Since when (ns) blocks have the length that they have now: what was before is another host's."""

@@ -218,7 +218,7 @@ def show(of: Seen, names: Mapping[str, str], events: Sequence[str]) -> None:
     """The answer in words and a table."""
     rows, roles = told.table(of, names), parts(of)
     click.echo(told.headline(of))
-    for sentence in (*told.findings(of, rows, roles), *map(as_sentence, events)):
+    for sentence in (*told.findings(of, rows, roles, names), *map(as_sentence, events)):
         click.echo(sentence)
     click.echo()
     click.echo("  plugin                            of a core   95 of 100 times   in the worst blocks")
@@ -256,7 +256,7 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
         "roles": [part._asdict() for part in parts(of)],
         "threads": [
             {"process": t.process, "number": t.number, "name": t.name, "is_real_time": t.is_real_time,
-             "role": role, "waited": t.waited}
+             "role": role, "waited": t.waited if t.waited >= 0 else None}
             for t, role in zip(recording.threads, of.roles, strict=True)
         ],
         "lost": recording.lost, "look_costs": recording.price,
@@ -269,10 +269,16 @@ def _late_figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any] | None:
     found = why_late(of)
     if found is None:
         return None
-    who = None if found.owner is None else told.owner_words(found.owner, of.recording.files, names)
+
+    def called(owner: int | None) -> str | None:
+        return None if owner is None else told.owner_words(owner, of.recording.files, names)
+
     return {
-        "began_late": found.woken, "gave_way": found.pushed, "took_longer": found.longer,
-        "after_a_late_one": found.after, "mostly": who, "part": found.part, "all_alike": found.alike,
+        "began_late": found.woken, "slept_on": found.slept, "read_from_disk": found.read, "gave_way": found.pushed,
+        "waited": found.waited, "took_longer": found.longer, "after_a_late_one": found.after,
+        "mostly": called(found.owner), "part": found.part, "all_alike": found.alike, "reader": called(found.reader),
+        "asks_for_new_memory": called(found.asks),
+        "meanwhile": None if found.meanwhile is None else of.recording.threads[found.meanwhile].name,
     }  # fmt: skip
 
 

@@ -23,6 +23,8 @@ FORMAT_NAME = "nimble-load-recording"
 FORMAT_VERSION = 1
 LARGEST_ENTRY = 256 << 20
 ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner", "look_weight")
+# Those that earlier files do not have.
+FAULTS = ("fault_time", "fault_pages", "fault_owner")
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 
@@ -38,7 +40,7 @@ class ThreadPage(msgspec.Struct, frozen=True):
     number: int
     name: str
     is_real_time: bool
-    waited: float = 0.0
+    waited: float = -1.0
 
 
 class ClientPage(msgspec.Struct, frozen=True):
@@ -100,7 +102,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         archive.writestr("recording.json", msgspec.json.encode(page))
         for place, thread in enumerate(recording.threads):
-            for name in ARRAYS:
+            for name in (*ARRAYS, *FAULTS):
                 archive.writestr(f"threads/{place}/{name}.npy", _as_bytes(getattr(thread, name)))
     try:
         atomic.write(path, out.getvalue())
@@ -156,20 +158,20 @@ def _heard(of: ServerPage) -> Heard:
 
 def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) -> Thread:
     """One thread with its arrays, which must fit together. ValueError if they do not."""
-    arrays = [np.load(io.BytesIO(_entry(archive, f"threads/{place}/{n}.npy")), allow_pickle=False) for n in ARRAYS]
+    names = (*ARRAYS, *FAULTS) if f"threads/{place}/{FAULTS[0]}.npy" in archive.namelist() else ARRAYS
+    arrays = [np.load(io.BytesIO(_entry(archive, f"threads/{place}/{n}.npy")), allow_pickle=False) for n in names]
     arrays = [each.astype(np.int64) for each in arrays]
-    switches, looks = {each.shape for each in arrays[:3]}, {each.shape for each in arrays[3:]}
-    if len(switches) != 1 or len(looks) != 1 or any(each.ndim != 1 for each in arrays):
+    groups = arrays[:3], arrays[3:6], arrays[6:]
+    if any(len({each.shape for each in group}) > 1 for group in groups) or any(each.ndim != 1 for each in arrays):
         raise ValueError(f"the records of thread {page.number} do not fit together")
-    if (np.diff(arrays[0]) < 0).any() or (np.diff(arrays[3]) < 0).any():
+    if any((np.diff(group[0]) < 0).any() for group in groups if group):
         raise ValueError(f"the records of thread {page.number} are not in order")
-    if ((arrays[1] < 0) | (arrays[1] > 2)).any() or (arrays[4] < -2).any() or (arrays[4] > len(of.files)).any():
+    owners = np.concatenate([arrays[4], *arrays[8:]])
+    cannot_be = (arrays[1] < 0).any() or (arrays[1] > 2).any() or any((pages < 0).any() for pages in arrays[7:8])
+    if cannot_be or (owners < -2).any() or (owners > len(of.files)).any():
         raise ValueError(f"the records of thread {page.number} say what cannot be")
-    times, kinds, cores, looks_at, owners, weights = arrays
-    return Thread(
-        page.process, page.number, page.name, page.is_real_time, times, kinds, cores, looks_at, owners, weights,
-        page.waited,
-    )  # fmt: skip
+    own = dict(zip(names, arrays, strict=True))
+    return Thread(page.process, page.number, page.name, page.is_real_time, waited=page.waited, **own)
 
 
 def _entry(archive: zipfile.ZipFile, name: str) -> bytes:

@@ -8,7 +8,7 @@ import signal
 import threading
 
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QFileDialog
 
 from nimbleload.app.frame.window import BALANCE, EDIT, START, WATCH
@@ -24,6 +24,7 @@ from nimbleload.machine.sound_servers import Running
 from nimbleload.probe import catalogue
 from tests.helpers import sound_server
 from tests.helpers.host import Host, Plugin, in_one_file
+from tests.helpers.recordings import SLEEP, reading
 from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -210,8 +211,6 @@ def test_the_fullest_block_can_be_pointed_at_and_copied(page, qtbot):
     shown_example(qtbot, page)
     lanes = page.lanes
     row = lanes._row(0, len(lanes._worst.lanes))
-    from PySide6.QtCore import QPointF
-
     assert "engine 1: had its core for" in lanes._told_at(QPointF(row.left() + 20, row.center().y()))
     assert lanes._told_at(QPointF(row.left() + 20, 0.0)) == ""
     # The arrow keys walk through what the mouse points at.
@@ -222,7 +221,19 @@ def test_the_fullest_block_can_be_pointed_at_and_copied(page, qtbot):
     assert lanes.accessibleDescription() == whole
     worst = re.search(r"worst (\d+ %)", page.sentence.headline.text())
     assert worst is not None and f"took {worst[1]}" in lanes.accessibleDescription()
-    assert lanes.figures()[0] == ["thread", "from (µs)", "to (µs)", "gave way"]
+    assert lanes.figures()[0] == ["thread", "from (µs)", "to (µs)", "ended since"]
+
+
+def test_waits_for_the_disk_are_told_in_the_lane_of_their_thread(page, qtbot):
+    page.watching.show_recording(reading(), {}, "Made by code.")
+    qtbot.waitUntil(lambda: page.shown is not None, timeout=30_000)
+    lanes = page.lanes
+    assert {row[3] for row in lanes.figures()[1:]} == {"", "memory was read from the disk"}
+    first, row = lanes._worst.lanes[0], lanes._row(0, len(lanes._worst.lanes))
+    x = row.left() + (int(first.end[0]) + SLEEP / 2 - lanes._worst.begin) * lanes._scale()
+    assert lanes._told_at(QPointF(x, row.center().y())) == "thread 1: waits for memory that lies on the disk"
+    assert lanes._told_at(QPointF(row.right() - 1, row.center().y())) == "thread 1: waits"
+    assert "touched memory 1200 times that lay on the disk" in page.words.text()
 
 
 @pytest.fixture

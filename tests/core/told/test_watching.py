@@ -47,14 +47,14 @@ def test_without_a_cycle_or_anything_at_all_it_says_so():
 def test_findings_name_what_takes_most_what_pushes_and_what_is_not_in_real_time():
     looks = [(begin + 100_000, 1) for begin, _ in blocks(PERIOD, 400, [500_000])]
     of = seen(looks=looks, weight=500_000, real_time=False)
-    said = " ".join(told.findings(of, told.table(of, {}), parts(of)))
+    said = " ".join(told.findings(of, told.table(of, {}), parts(of), {}))
     assert "warm one takes most" in said
     assert "do not run in real time" in said
     assert "give way" not in said
     named = told.table(of, {"/usr/lib/lv2/warm one.lv2": "Warm One"})
     assert named[0].name == "Warm One" and named[0].is_plugin
     of = see(of.recording._replace(lost=3))
-    assert "3 records were lost" in " ".join(told.findings(of, named, parts(of)))
+    assert "3 records were lost" in " ".join(told.findings(of, named, parts(of), {}))
 
 
 def test_giving_way_is_said_where_it_happened():
@@ -62,7 +62,7 @@ def test_giving_way_is_said_where_it_happened():
     for begin, end in blocks(PERIOD, 200, [500_000]):
         stretches += [(begin, begin + 100_000), (begin + 150_000, end)]
     of = see(recording(thread(2, stretches, gave_way=[0])))
-    assert "give way to others 1 time while" in " ".join(told.findings(of, [], []))
+    assert "give way to others 1 time while" in " ".join(told.findings(of, [], [], {}))
 
 
 def test_hosts_in_a_list_are_told_apart_by_their_plugins():

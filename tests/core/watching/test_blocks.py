@@ -61,6 +61,27 @@ def test_a_host_that_was_not_given_a_core_has_missed_the_blocks_meanwhile():
     assert seen.blocks.dropouts == 5
 
 
+def test_a_worker_that_sleeps_past_the_deadline_makes_its_own_block_late():
+    """The leader waits for it, comes late to the next block therefore, and computes that at once."""
+    leader, worker, at = [], [], BEGUN
+    for k in range(200):
+        at = max(BEGUN + k * PERIOD, at)
+        nap = 2_400_000 if k % 20 == 19 else 0
+        worker.append((at + 10_000, at + 200_000))
+        through = at + 200_000
+        if nap:
+            worker.append((through + nap, through + nap + 5_000))
+            through += nap + 5_000
+        leader += [(at, at + 150_000), (through + 8_000, through + 20_000)]
+        if leader[-3:-2] and leader[-2][0] == leader[-3][1]:
+            leader[-3:-1] = [(leader[-3][0], leader[-2][1])]
+        at = through + 20_000
+    seen = see(recording(thread(1, leader), thread(2, worker)))
+    # Behind the last of them nothing is recorded any more.
+    assert seen.blocks.dropouts == 9
+    assert seen.blocks.worst > 1.2
+
+
 def test_a_host_that_stops_for_a_second_drops_nothing():
     first = blocks(PERIOD, 200, [400_000])
     second = blocks(PERIOD, 200, [400_000], begun=BEGUN + 1000 * PERIOD)

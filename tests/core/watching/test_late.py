@@ -6,14 +6,14 @@ import pytest
 
 from nimbleload.core.told.watching import findings, late_words
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.late import why_late
+from nimbleload.core.watching.late import began_late, why_late
 from nimbleload.core.watching.records import HOST
+from nimbleload.core.watching.shares import KERNEL
 from tests.helpers.held_up import host
 from tests.helpers.recordings import recording, thread
 
 PERIOD, COUNT, EVERY, LOOK = 5_000_000, 400, 25, 100_000
 FILES = ("/plugins/Reed.so", "/plugins/Stone.so")
-NAMES = {1: "Reed", 2: "Stone", HOST: "the host itself"}
 
 
 def seen(usual, seldom, begun=0, apart=0, looks=LOOK, every=EVERY):
@@ -49,15 +49,16 @@ def test_the_plugin_that_bursts_is_named():
     found = why_late(of)
     assert (found.after, found.woken, found.pushed) == (0, 0, 0) and found.longer == of.blocks.dropouts > 10
     assert found.owner == 2 and found.part == pytest.approx(1.0, abs=0.01) and not found.alike
-    (words,) = late_words(of, NAMES)
+    (words,) = late_words(of, {})
     told = "they took longer by themselves, 100 % of it in Stone"
     assert words == f"Why {found.longer} blocks were late: {told}."
-    assert words.replace("Stone", "code that is not known") in findings(of, [], [])
+    assert words in findings(of, [], [], {})
+    assert words.replace("Stone", "Stone EQ") in findings(of, [], [], {FILES[1]: "Stone EQ"})
 
 
 def test_a_single_block_is_told_of_as_one():
     of = seen(USUAL, [(1, 1_000_000), (2, 5_000_000), (HOST, 300_000)], every=300)
-    assert late_words(of, NAMES) == ["Why a block was late: it took longer by itself, 100 % of it in Stone."]
+    assert late_words(of, {}) == ["Why a block was late: it took longer by itself, 100 % of it in Stone."]
 
 
 def test_of_two_that_take_longer_the_larger_part_is_told():
@@ -66,21 +67,21 @@ def test_of_two_that_take_longer_the_larger_part_is_told():
     # Of two that take about as much, neither is named.
     of = seen(USUAL, [(1, 3_000_000), (2, 3_000_000), (HOST, 300_000)])
     assert why_late(of).owner is None
-    assert late_words(of, NAMES)[0].endswith("by whom is not clear from so few looks.")
+    assert late_words(of, {})[0].endswith("by whom is not clear from so few looks.")
 
 
 def test_cores_that_are_slowed_down_make_all_longer_alike():
     of = seen(USUAL, [(owner, round(2.4 * taken)) for owner, taken in USUAL])
     found = why_late(of)
     assert found.alike and found.owner is None and found.longer == found.blocks
-    assert "all in them alike: cores were slowed down or taken away" in late_words(of, NAMES)[0]
+    assert "all in them alike: cores were slowed down or taken away" in late_words(of, {})[0]
 
 
 def test_a_block_that_begins_late_got_no_core_in_time():
     of = seen([(1, 3_000_000)], [(1, 3_000_000)], begun=2_500_000)
     found = why_late(of)
     assert found.woken == of.blocks.dropouts > 10 and found.blocks == found.woken
-    assert late_words(of, NAMES) == [
+    assert late_words(of, {}) == [
         f"Why {found.woken} blocks were late: they began late, since no core was to be had in time."
     ]
 
@@ -89,7 +90,7 @@ def test_one_that_had_to_give_way_is_told_so():
     of = seen([(1, 3_000_000)], [(1, 3_000_000)], apart=2_500_000)
     found = why_late(of)
     assert found.pushed == of.blocks.dropouts > 10 and found.longer == 0
-    assert late_words(of, NAMES) == [f"Why {found.pushed} blocks were late: they had to give way to other threads."]
+    assert late_words(of, {}) == [f"Why {found.pushed} blocks were late: they had to give way to other threads."]
 
 
 def test_few_looks_name_nobody():
@@ -99,7 +100,7 @@ def test_few_looks_name_nobody():
 
 def test_without_late_blocks_nothing_is_said():
     of = seen(USUAL, USUAL)
-    assert why_late(of) is None and late_words(of, NAMES) == []
+    assert why_late(of) is None and late_words(of, {}) == []
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -111,3 +112,92 @@ def test_every_late_block_has_one_reason(seed):
     assert found.after > 0 and found.woken > 0 and found.longer > 0
     words = late_words(of, {})[0]
     assert all(f"{number} " in words for number in (found.blocks, found.after, found.woken, found.longer))
+
+
+def waiting(wait, meanwhile=0.0):
+    """A leader and its worker, which computes for 1 ms and then, in every so manieth block, waits before it computes
+    for 0.2 ms more; a thread of the window that computes for this part of the wait."""
+    leader, worker, window, free = [], [], [], 0
+    for k in range(COUNT):
+        at = max(1_000_000_000 + k * PERIOD, free)
+        leader.append((at, at + 500_000))
+        worker.append((at + 20_000, at + 1_020_000))
+        later = at + 1_020_000
+        if k % EVERY == EVERY - 1:
+            window.append((later + 10_000, later + 10_000 + round(meanwhile * wait)))
+            later += wait
+            worker.append((later, later + 200_000))
+            later += 200_000
+        leader.append((later + 10_000, later + 30_000))
+        free = later + 35_000
+    threads = thread(1, leader), thread(2, worker), thread(3, window, "drawing", real_time=False, process=3)
+    return see(recording(*threads))
+
+
+def test_who_waits_without_computing_is_told_so_and_who_computed_meanwhile():
+    of = waiting(4_500_000)
+    found = why_late(of)
+    assert found.waited == found.blocks == of.blocks.dropouts > 10 and found.meanwhile is None
+    words = f"Why {found.waited} blocks were late: they waited without computing (a lock, a file, another program)"
+    assert late_words(of, {}) == [f"{words}."]
+    of = waiting(4_500_000, 0.8)
+    assert why_late(of).meanwhile == 2
+    assert late_words(of, {}) == [f"{words}, while the thread drawing computed."]
+    assert why_late(waiting(4_500_000, 0.3)).meanwhile is None
+    assert why_late(waiting(1_000_000)) is None
+
+
+@pytest.mark.parametrize(("waited", "slept"), [(-1.0, False), (0.0, True), (0.005, True), (0.04, False)])
+def test_a_block_that_begins_late_was_kept_from_a_core_or_slept_on(waited, slept):
+    """Sixteen blocks begin 2.5 ms late each: 40 ms in all."""
+    of = seen([(1, 3_000_000)], [(1, 3_000_000)], begun=2_500_000)
+    own = of.recording.threads[0]._replace(waited=waited)
+    of = of._replace(recording=of.recording._replace(threads=(own,)))
+    found = why_late(of)
+    assert (found.slept > 10, found.woken > 10) == (slept, not slept)
+    assert ("no other thread had their core" in late_words(of, {})[0]) == slept
+    assert began_late(of) == (COUNT // EVERY - 1, pytest.approx(0.0025, abs=1e-4), slept)
+
+
+def test_blocks_that_begin_late_and_end_in_time_are_told_of_too():
+    of = seen([(1, 1_000_000)], [(1, 1_000_000)], begun=2_000_000)
+    assert why_late(of) is None
+    assert f"{COUNT // EVERY - 1} blocks began late, the latest 2.00 ms after it was due." in findings(of, [], [], {})
+
+
+def test_sleeping_through_what_was_due_is_no_longer_work():
+    """Every thirtieth block does not begin at all, and is computed with the next."""
+    stretches = []
+    for k in range(COUNT):
+        if k % 30 != 29:
+            at = 1_000_000_000 + k * PERIOD
+            stretches.append((at, at + (2_000_000 if k % 30 == 0 and k else 1_000_000)))
+    of = see(recording(thread(1, stretches, waited=0.0)))
+    found = why_late(of)
+    assert found.slept == found.blocks == of.blocks.dropouts > 10
+
+
+def test_the_systems_own_time_is_told_and_who_asks_it_for_memory():
+    """In late blocks the thread has its core for 5 ms more, in which nobody can look."""
+
+    def of(touched, owner=2, usual=0):
+        stretches, looks, touches, free = [], [], [], 0
+        for k in range(COUNT):
+            at = max(1_000_000_000 + k * PERIOD, free)
+            looks += [(at + LOOK * j, 1) for j in range(10)]
+            is_odd = k % EVERY == EVERY - 1
+            free = at + 1_000_000 + (5_000_000 if is_odd else 0)
+            touches += [(at + 1_100_000 + j, 32, owner) for j in range(touched if is_odd else 0)]
+            touches += [(at + 900_000, 32, 1)] * usual
+            stretches.append((at, free))
+            free += 1_000
+        return see(recording(thread(1, stretches, looks=looks, weight=LOOK, touches=touches), files=FILES))
+
+    found = why_late(of(40))
+    assert found.longer == found.blocks > 10 and (found.owner, found.asks) == (KERNEL, 2)
+    assert found.part == pytest.approx(1.0, abs=0.05)
+    assert late_words(of(40), {})[0].endswith("in the system, for new memory that Stone asks for.")
+    assert why_late(of(1)).asks is None and why_late(of(1)).owner == KERNEL
+    # As much of it in usual blocks is no reason.
+    assert why_late(of(2, usual=2)).asks is None
+    assert late_words(of(1), {})[0].endswith("of it in the system, for these threads.")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pytest
+
 from nimbleload.core.watching.records import GIVES_WAY, SLEEPS, TAKES, runs, turns
 from tests.helpers.recordings import recording, thread
 
@@ -43,3 +45,33 @@ def test_the_last_seconds_hold_only_what_fell_into_them():
     assert last.seconds == 1.0
     assert last.threads[0].switch_time.tolist() == [2_000_000_000, 2_500_000_000]
     assert last.threads[0].look_owner.tolist() == [2]
+
+
+def test_a_turn_goes_on_while_memory_is_read_from_the_disk():
+    read = [(256_000, 0, 1), (310_000, 0, 1)]
+    stretches = [(100_000, 200_000), (250_000, 300_000), (305_000, 320_000), (700_000, 750_000)]
+    found = runs(thread(1, stretches, touches=read))
+    assert found.read.tolist() == [True, True, False, False]
+    assert found.may_be.tolist() == [False, False, False, False]
+    of = turns(found)
+    assert of.begin.tolist() == [100_000, 700_000] and of.end.tolist() == [320_000, 750_000]
+    assert of.busy.tolist() == [165_000, 50_000] and of.read.tolist() == [55_000, 0]
+
+
+@pytest.mark.parametrize(("told", "pages", "is_read", "may_be"), [
+    (401_000, 0, True, False), (430_000, 0, True, True), (460_000, 0, False, False), (401_000, 32, False, False),
+])  # fmt: skip
+def test_only_what_is_told_right_after_a_sleep_was_slept_for(told, pages, is_read, may_be):
+    found = runs(thread(1, [(100_000, 200_000), (400_000, 500_000)], touches=[(told, pages, 1)]))
+    assert (found.read.tolist(), found.may_be.tolist()) == ([is_read, False], [may_be, False])
+
+
+def test_who_gave_way_slept_for_nothing():
+    found = runs(thread(1, [(100_000, 200_000), (400_000, 500_000)], gave_way=[0], touches=[(401_000, 0, 1)]))
+    assert not found.read.any()
+
+
+def test_the_last_seconds_hold_only_the_touches_that_fell_into_them():
+    touches = [(5, 0, 1), (2_200_000_000, 32, 2)]
+    last = recording(thread(1, [(0, 10), (2_000_000_000, 2_500_000_000)], touches=touches)).last(1.0).threads[0]
+    assert [each.tolist() for each in last[-3:]] == [[2_200_000_000], [32], [2]]

@@ -98,7 +98,7 @@ def test_what_the_server_tells_of_itself_is_a_sentence():
 
 def test_xruns_are_told_before_smaller_things():
     found = seen(heard(at(50, 1.6)), late=(50,))
-    said = findings(found, [], [])
+    said = findings(found, [], [], {})
     assert said[0].startswith("JACK told of 1 xrun") and said[1].startswith("Why a block was late: it took longer")
     assert said[-1].startswith("JACK: 2 clients")
     assert not any("No xrun" in sentence for sentence in said)

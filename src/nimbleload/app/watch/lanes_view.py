@@ -52,11 +52,12 @@ class LanesView(WalkedPicture):
     def figures(self) -> list[list[str]]:
         if self._of is None or self._worst is None:
             return []
-        rows = [["thread", "from (µs)", "to (µs)", "gave way"]]
+        rows = [["thread", "from (µs)", "to (µs)", "ended since"]]
         for lane in self._worst.lanes:
-            for begin, end, gave_way in zip(lane.begin, lane.end, lane.gave_way, strict=True):
+            for begin, end, gave_way, read in zip(lane.begin, lane.end, lane.gave_way, lane.read, strict=True):
                 times = ((int(t) - self._worst.begin) / 1e3 for t in (begin, end))
-                rows.append([self._name(lane), *(f"{t:.1f}" for t in times), "yes" if gave_way else ""])
+                why = "it gave way" if gave_way else "memory was read from the disk" if read else ""
+                rows.append([self._name(lane), *(f"{t:.1f}" for t in times), why])
         return rows
 
     def sizeHint(self) -> QSize:
@@ -144,6 +145,11 @@ class LanesView(WalkedPicture):
                 painter.setPen(QColor("#14110a") if owner > 0 else theme.colour("text"))
                 name = elided(painter, self._words(owner), box.width() - theme.px(6))
                 painter.drawText(box.adjusted(theme.px(4), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, name)
+        for begin, end in self._readings(lane):
+            # From one stretch to the next, since the thread would have gone on.
+            box = self._box(begin, end, row)
+            painter.setPen(QPen(theme.colour("brick"), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
         painter.setPen(QPen(theme.colour("brick"), 2))
         for time in lane.end[lane.gave_way]:
             x = row.left() + (int(time) - self._worst.begin) * self._scale()
@@ -170,6 +176,12 @@ class LanesView(WalkedPicture):
                     found.append((borders[k], borders[k + 1], owner))
         return found
 
+    @staticmethod
+    def _readings(lane: Lane) -> list[tuple[int, int]]:
+        """When the thread waited until memory was read from the disk."""
+        at = np.flatnonzero(lane.read[:-1])
+        return list(zip(lane.end[at].tolist(), lane.begin[at + 1].tolist(), strict=True))
+
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             text = self._told_at(QPointF(event.pos()))
@@ -192,7 +204,8 @@ class LanesView(WalkedPicture):
             time = self._worst.begin + (point.x() - row.left()) / self._scale()
             at = np.flatnonzero((lane.begin <= time) & (lane.end > time))
             if not len(at):
-                return f"{self._name(lane)}: waits"
+                reads = any(begin <= time < end for begin, end in self._readings(lane))
+                return f"{self._name(lane)}: waits{' for memory that lies on the disk' if reads else ''}"
             took = int(lane.end[at[0]] - lane.begin[at[0]]) / 1e9
             owner = next((o for b, e, o in self._pieces(lane) if b <= time < e), None)
             who = f", here {self._words(owner)} as far as the looks tell" if owner is not None else ""

@@ -124,7 +124,7 @@ def snapshot(
         length = 1e9 * blocks.period
         worst = Worst(blocks.worst, begin, length, lanes(seen, begin, max(end, begin + round(length))))
     return Snapshot(
-        seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles), worst, list(events),
+        seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles, names), worst, list(events),
         told.watching_costs(seen), xruns(seen).places.tolist(), held, expected(session, seen, held), source,
     )  # fmt: skip
 

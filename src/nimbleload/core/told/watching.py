@@ -8,9 +8,10 @@ from typing import NamedTuple
 
 from ..load.seen import Taken
 from ..survey import Compared
-from ..units import clock, count, listed, microseconds, milliseconds, percent
+from ..units import clock, count, listed, microseconds, milliseconds, percent, size
 from ..watching.blocks import Role, Seen
-from ..watching.late import why_late
+from ..watching.late import began_late, why_late
+from ..watching.not_there import not_there
 from ..watching.placed import placed
 from ..watching.records import HOST, LIBRARY, NOBODY, short, wholes
 from ..watching.server import DEVICE, ServerKind
@@ -37,6 +38,9 @@ ROLE_WORDS: dict[Role, str] = {
 SHOWN_THREADS = 8
 # What an engine does for so much of its time is worth a word.
 SEEN_THERE = 0.02
+SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
+# So many pages of new memory a second are worth a word.
+NEW_PAGES, PAGE = 200, 4096
 
 
 class Row(NamedTuple):
@@ -50,13 +54,13 @@ class Row(NamedTuple):
 def buffer_of(period: float) -> tuple[int, int] | None:
     """The buffer size (samples) and rate (Hz) that make blocks of so many seconds; None if no usual ones do."""
     for rate in RATES:
-        for size in (2**power for power in range(4, 14)):
-            if abs(size / rate / period - 1) < AGREES:
-                return size, rate
+        for buffer in (2**power for power in range(4, 14)):
+            if abs(buffer / rate / period - 1) < AGREES:
+                return buffer, rate
     for rate in RATES:
-        for size in range(48, 4097, 48):
-            if abs(size / rate / period - 1) < AGREES / 4:
-                return size, rate
+        for buffer in range(48, 4097, 48):
+            if abs(buffer / rate / period - 1) < AGREES / 4:
+                return buffer, rate
     return None
 
 
@@ -221,11 +225,11 @@ def between(share: Share) -> str:
     return f"{share.low * 100:.{digits}f}–{share.high * 100:.{digits}f} %"
 
 
-def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
-    """What else is worth a sentence, each from what was seen."""
+def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mapping[str, str]) -> list[str]:
+    """What else is worth a sentence, each from what was seen. `names` are those of plugin files."""
     heard = of.recording.heard
     said = [xrun_words(of)] if heard is not None and len(heard.xrun_time) else []
-    said += late_words(of, {row.share.owner: row.name for row in rows})
+    said += late_words(of, names)
     plugins = [row for row in rows if row.is_plugin]
     if plugins:
         top = plugins[0]
@@ -242,10 +246,12 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part]) -> list[str]:
         if pushed:
             often = f"{pushed} time{'s' if pushed > 1 else ''}"
             said.append(f"The engine's threads had to give way to others {often} while they had work to do.")
-        delay = blocks.start - blocks.tick
-        worst = int(delay.argmax())
-        if delay[worst] > 0.1e9 * blocks.period:
-            said.append(f"The latest block began {milliseconds(delay[worst] / 1e9)} after it was due.")
+        began = began_late(of)
+        if began.blocks:
+            asleep = f", {SLEPT_ON}" if began.asleep and SLEPT_ON not in " ".join(said) else ""
+            latest = f"the latest {milliseconds(began.by)} after it was due"
+            said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
+        said += not_there_words(of, names)
     if of.blocks is not None and not any(
         thread.is_real_time for thread, role in zip(of.recording.threads, of.roles, strict=True) if role == "engine"
     ):
@@ -270,22 +276,32 @@ def placed_words(of: Seen) -> list[str]:
     return [f"Its engine computed {' and '.join(told)} (see Machine)."] if told else []
 
 
-def late_words(of: Seen, names: Mapping[int, str]) -> list[str]:
-    """Why blocks were late, in a sentence; nothing if none was. `names` are those of owners of code."""
-    found = why_late(of)
+def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
+    """Why blocks were late, in a sentence; nothing if none was. `names` are those of plugin files."""
+    found, files = why_late(of), of.recording.files
     if found is None:
         return []
     longer = f"took longer by {'itself' if found.longer == 1 else 'themselves'}"
     if found.alike:
         longer += ", and all in them alike: cores were slowed down or taken away meanwhile (power saving, work of "
         longer += "others on the same core, a virtual machine)"
+    elif found.asks is not None:
+        who = owner_words(found.asks, files, names)
+        longer += f", {percent(found.part)} of it in the system, for new memory that {who} asks for"
     elif found.owner is not None:
-        longer += f", {percent(found.part)} of it in {names.get(found.owner, WORDS[NOBODY])}"
+        longer += f", {percent(found.part)} of it in {owner_words(found.owner, files, names)}"
     elif found.longer:
         longer += ", by whom is not clear from so few looks"
+    beside = ""
+    if found.meanwhile is not None:
+        beside = f", while the thread {of.recording.threads[found.meanwhile].name} computed"
+    read = f", mostly by {owner_words(found.reader, files, names)}" if found.reader is not None else ""
     parts = (
         (found.woken, "began late, since no core was to be had in time"),
+        (found.slept, f"began late, {SLEPT_ON}{beside}"),
+        (found.read, f"waited for memory that was read from the disk{read}"),
         (found.pushed, "had to give way to other threads"),
+        (found.waited, f"waited without computing (a lock, a file, another program){beside}"),
         (found.longer, longer),
         (found.after, "came right after a late one"),
     )
@@ -294,6 +310,20 @@ def late_words(of: Seen, names: Mapping[int, str]) -> list[str]:
         words = next(words for number, words in parts if number)
         return [f"Why {late} late: {'it' if found.blocks == 1 else 'they'} {words}."]
     return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
+
+
+def not_there_words(of: Seen, names: Mapping[str, str]) -> list[str]:
+    """What memory the engine touched that was not there, where there is any to speak of."""
+    found, files, said = not_there(of), of.recording.files, []
+    if found.read:
+        whose = f", mostly by {owner_words(found.reader, files, names)}" if found.reader is not None else ""
+        slept = f"; its threads slept for it, for {milliseconds(found.longest)} at most" if found.slept else ""
+        said.append(f"Its engine touched memory {count(found.read, 'time')} that lay on the disk{whose}{slept}.")
+    if found.new >= NEW_PAGES:
+        whose = f", most of it by {owner_words(found.asks, files, names)}" if found.asks is not None else ""
+        each = f"{size(found.new * PAGE)} of new memory a second{whose}"
+        said.append(f"Its engine touches {each}: for each piece of it the system stops the thread.")
+    return said
 
 
 def threads_words(found: Sequence[ThreadLoad]) -> list[str]:

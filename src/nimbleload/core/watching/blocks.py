@@ -15,10 +15,14 @@ Role = Literal["engine", "ahead", "window", "disk", "other"]
 IN_BLOCKS = 0.2
 # A block is late if it ends so long after it was due (ns): how exactly that is known.
 EXACT = 20_000
+# It began late if it began so much of a period after it was due.
+BEGAN = 0.1
 # A host that begins nothing for so long (ns) stands still, or has stopped: no dropout.
 STILL = 500_000_000
 # A thread that keeps so even a time of whole cycles computes ahead, in longer blocks.
 AHEAD_EVEN, AHEAD_EXACT = 0.8, 0.02
+# What wakes so close to when a block is due (a share of it; ns) was woken by the device, whatever it reads then.
+DUE, DUE_NS = 0.02, 60_000
 DISK_WORDS = ("disk", "stream", "cache", "reader", "file", "loader", "io-")
 
 
@@ -27,7 +31,7 @@ class Blocks(NamedTuple):
 
     `late` counts blocks that were not through when they were due, this one and those after it that had no start of
     their own: a thread that is late computes them in one go. `tick` is when each was due to begin, `pushed` how often
-    the engine's threads had to give way.
+    the engine's threads had to give way, `read` how long they waited for memory from the disk (ns, all together).
     """
 
     period: float
@@ -37,6 +41,7 @@ class Blocks(NamedTuple):
     load: NDArray[np.float64]
     late: Times
     pushed: Times
+    read: Times
 
     @property
     def typical(self) -> float:
@@ -79,13 +84,37 @@ def see(recording: Recording) -> Seen:
     real_time = [thread.is_real_time for thread in recording.threads]
     may_lead = real_time if any(real_time) else [True] * len(real_time)
     servers = _servers_own(recording, may_lead)
-    found = (rhythm(woken, servers) if any(servers) else None) or rhythm(woken, may_lead)
+
+    def cycle(of: list[Turns]) -> Rhythm | None:
+        return (rhythm(of, servers) if any(servers) else None) or rhythm(of, may_lead)
+
+    found = cycle(woken)
+    apart = [_apart(each, found) for each in stretches] if found is not None else stretches
+    if any(new is not old for new, old in zip(apart, stretches, strict=True)):
+        stretches, woken = apart, [turns(each) for each in apart]
+        found = cycle(woken)
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
     roles = tuple(_role(recording, k, woken, found, real_time) for k in range(len(woken)))
     mine = [each for each, role in zip(woken, roles, strict=True) if role == "engine"]
     return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, mine))
+
+
+def _apart(of: Runs, found: Rhythm) -> Runs:
+    """The same, but that a thread which slept until a block was due did not wait for memory, though it may have read
+    some at once: from a disk that is itself in memory this takes no sleep."""
+    at = np.flatnonzero(of.may_be[:-1])
+    if not len(at):
+        return of
+    after = np.clip(np.searchsorted(found.tick, of.begin[at + 1]), 1, len(found.tick) - 1)
+    off = np.minimum(np.abs(of.begin[at + 1] - found.tick[after - 1]), np.abs(of.begin[at + 1] - found.tick[after]))
+    due = at[off < min(DUE * found.period, DUE_NS)]
+    if not len(due):
+        return of
+    read = of.read.copy()
+    read[due] = False
+    return of._replace(read=read)
 
 
 def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, real_time: list[bool]) -> Role:
@@ -137,13 +166,18 @@ def _blocks(beats: Rhythm, engine: list[Turns]) -> Blocks:
     start = beats.start[begun]
     border = np.append(start, beats.start[np.flatnonzero(beats.start)[-1]])
     end = start.copy()
-    pushed = np.zeros(len(begun), np.int64)
+    pushed, read = np.zeros((2, len(begun)), np.int64)
+    began_late = np.append(start - beats.tick[begun] > BEGAN * beats.period, False)
     for each in engine:
-        # What wakes at the same time as the leader, or just before it, belongs to this block.
+        # What wakes at the same time as the leader, or just before it, belongs to this block; but what is through by
+        # the time at which the leader comes late belongs to the block before, for which that has waited.
         place = np.searchsorted(border, each.begin + round(0.02 * beats.period), "right") - 1
+        before = (each.end <= border[place] + EXACT) & (each.begin < border[place]) & began_late[place]
+        place -= before & (place > 0)
         inside = (place >= 0) & (place < len(begun))
         np.maximum.at(end, place[inside], each.end[inside])
         np.add.at(pushed, place[inside], each.pushed[inside])
+        np.add.at(read, place[inside], each.read[inside])
     tick = beats.tick[begun]
     late = (end > tick + beats.period + EXACT).astype(np.int64)
     # Blocks without a start of their own: computed right after the one before, or long after they were due.
@@ -154,17 +188,19 @@ def _blocks(beats: Rhythm, engine: list[Turns]) -> Blocks:
     asleep = end[before] <= due
     missed = np.where(asleep, ~still, end[before] > due + beats.period + EXACT)
     np.add.at(late, before, missed)
-    return Blocks(beats.period / 1e9, tick, start, end, (end - start) / beats.period, late, pushed)
+    return Blocks(beats.period / 1e9, tick, start, end, (end - start) / beats.period, late, pushed, read)
 
 
 class Lane(NamedTuple):
-    """One thread in one stretch of time: when it had a core (`begin`, `end`, ns) and who computed there when looked at
-    (`look_time`, `look_owner`)."""
+    """One thread in one stretch of time: when it had a core (`begin`, `end`, ns), after which of these it gave way, or
+    waited until memory was `read` from the disk, and who computed there when looked at (`look_time`, `look_owner`).
+    """
 
     thread: int
     begin: Times
     end: Times
     gave_way: NDArray[np.bool_]
+    read: NDArray[np.bool_]
     look_time: Times
     look_owner: Times
 
@@ -181,7 +217,8 @@ def lanes(of: Seen, begin: int, end: int) -> list[Lane]:
             found.append(
                 Lane(
                     k, np.maximum(stretch.begin[inside], begin), np.minimum(stretch.end[inside], end),
-                    stretch.gave_way[inside], thread.look_time[looked], thread.look_owner[looked],
+                    stretch.gave_way[inside], stretch.read[inside], thread.look_time[looked],
+                    thread.look_owner[looked],
                 )
             )  # fmt: skip
     return found

@@ -34,12 +34,12 @@ def placed(of: Seen) -> Placed | None:
     for cores in alike.same:
         for here in cores:
             there = np.isin(core, cores) & (core != here)
-            others, mine = _joined(begin[there], end[there]), own & (core == here)
-            beside += float((_until(others, end[mine]) - _until(others, begin[mine])).sum())
+            others, mine = joined(begin[there], end[there]), own & (core == here)
+            beside += float((until(others, end[mine]) - until(others, begin[mine])).sum())
     return Placed(beside / took, slow / took)
 
 
-def _joined(begin: Times, end: Times) -> tuple[Times, Times]:
+def joined(begin: Times, end: Times) -> tuple[Times, Times]:
     """Stretches that may lie over each other as such that do not, in order."""
     if not len(begin):
         return begin, end
@@ -49,8 +49,8 @@ def _joined(begin: Times, end: Times) -> tuple[Times, Times]:
     return begin[first], end[np.append(first[1:], len(end)) - 1]
 
 
-def _until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
-    """How much of stretches (see `_joined`) lies before each of some times (ns)."""
+def until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
+    """How much of stretches (see `joined`) lies before each of some times (ns)."""
     begin, end = stretches
     if not len(begin):
         return np.zeros(len(times))

@@ -15,8 +15,12 @@ from numpy.typing import NDArray
 from .server import Server
 
 Times = NDArray[np.int64]
+NONE: Times = np.zeros(0, np.int64)
 # What a switch says of a thread: it takes a core, it sleeps of its own accord, it gives way to another one.
 TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
+# That a page was read is told so soon after the thread has a core again, at most (ns); after so long it may as well
+# have slept for something else, and read a page then without having to sleep.
+TOLD_WITHIN, SURE_WITHIN = 50_000, 8_000
 # To whom code belongs that is not a plugin's (those count from 1): the host's own file, a library whose caller is not
 # known, nobody who is known.
 HOST, LIBRARY, NOBODY = 0, -1, -2
@@ -66,9 +70,12 @@ def short(file: str) -> str:
 
 
 class Thread(NamedTuple):
-    """The records of one thread: N switches (time, kind, core) and M looks (time, whose code, after how much CPU time).
+    """The records of one thread: N switches (time, kind, core), M looks (time, whose code, after how much CPU time) and
+    F touches of memory that was not there (time; how many pages that were new, or 0 for one that was read from the
+    disk; whose code).
 
-    `waited` is how long it was ready to run and got no core (seconds), as the system counts it.
+    `waited` is how long it was ready to run and got no core (seconds), as the system counts it; −1 where that is not
+    known.
     """
 
     process: int
@@ -81,7 +88,15 @@ class Thread(NamedTuple):
     look_time: Times
     look_owner: Times
     look_weight: Times
-    waited: float = 0.0
+    waited: float = -1.0
+    fault_time: Times = NONE
+    fault_pages: Times = NONE
+    fault_owner: Times = NONE
+
+    @property
+    def read_from_disk(self) -> NDArray[np.bool_]:
+        """Which touches are of pages that were read from the disk (F)."""
+        return np.equal(self.fault_pages, 0)
 
 
 class Event(NamedTuple):
@@ -158,49 +173,65 @@ class Recording(NamedTuple):
 
 def _since(thread: Thread, time: int) -> Thread:
     switch, look = np.searchsorted(thread.switch_time, time), np.searchsorted(thread.look_time, time)
+    fault = np.searchsorted(thread.fault_time, time)
     return thread._replace(
         switch_time=thread.switch_time[switch:], switch_kind=thread.switch_kind[switch:],
         switch_core=thread.switch_core[switch:], look_time=thread.look_time[look:],
         look_owner=thread.look_owner[look:], look_weight=thread.look_weight[look:],
+        fault_time=thread.fault_time[fault:], fault_pages=thread.fault_pages[fault:],
+        fault_owner=thread.fault_owner[fault:],
     )  # fmt: skip
 
 
 class Runs(NamedTuple):
-    """Stretches in which a thread had a core (R each); `gave_way` says that one ended for another thread's sake."""
+    """Stretches in which a thread had a core (R each); `gave_way` says that one ended for another thread's sake, `read`
+    that it ended until memory was read from the disk, which `may_be` is not `read` for sure."""
 
     begin: Times
     end: Times
     core: Times
     gave_way: NDArray[np.bool_]
+    read: NDArray[np.bool_]
+    may_be: NDArray[np.bool_]
 
 
 class Turns(NamedTuple):
     """What a thread does between waking up and going to sleep again (T each).
 
-    `busy` is how long it had a core meanwhile (ns), `pushed` how often it had to give way.
+    `busy` is how long it had a core meanwhile (ns), `pushed` how often it had to give way, `read` how long it waited
+    for memory from the disk (ns).
     """
 
     begin: Times
     end: Times
     busy: Times
     pushed: Times
+    read: Times
 
 
 def runs(thread: Thread) -> Runs:
     """When the thread had a core; what began before the records, or had not ended with them, is left out."""
     kind = thread.switch_kind
     at = np.flatnonzero((kind[:-1] == TAKES) & (kind[1:] != TAKES))
-    time = thread.switch_time
-    return Runs(time[at], time[at + 1], thread.switch_core[at], kind[at + 1] == GIVES_WAY)
+    begin, end, gave_way = thread.switch_time[at], thread.switch_time[at + 1], kind[at + 1] == GIVES_WAY
+    read = np.full(len(at), TOLD_WITHIN)
+    told = thread.fault_time[thread.read_from_disk]
+    if len(told) and len(at):
+        place = np.searchsorted(begin, told, "right") - 1
+        after = place > 0
+        np.minimum.at(read, place[after] - 1, told[after] - begin[place[after]])
+    is_read = (read < TOLD_WITHIN) & ~gave_way
+    return Runs(begin, end, thread.switch_core[at], gave_way, is_read, is_read & (read > SURE_WITHIN))
 
 
 def turns(found: Runs) -> Turns:
-    """The stretches joined where the thread only gave way in between."""
+    """The stretches joined where the thread only gave way in between, or waited for memory."""
     if not len(found.begin):
-        none = np.zeros(0, np.int64)
-        return Turns(none, none, none, none)
-    first = np.flatnonzero(np.concatenate(([True], ~found.gave_way[:-1])))
+        return Turns(NONE, NONE, NONE, NONE, NONE)
+    goes_on = found.gave_way | found.read
+    first = np.flatnonzero(np.concatenate(([True], ~goes_on[:-1])))
     last = np.append(first[1:] - 1, len(found.begin) - 1)
     busy = np.add.reduceat(found.end - found.begin, first)
     pushed = np.add.reduceat(found.gave_way.astype(np.int64), first)
-    return Turns(found.begin[first], found.end[last], busy, pushed)
+    waited = np.append(found.begin[1:] - found.end[:-1], 0) * found.read
+    return Turns(found.begin[first], found.end[last], busy, pushed, np.add.reduceat(waited, first))

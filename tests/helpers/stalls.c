@@ -1,0 +1,49 @@
+/* Plugins that do not compute while they take time, each for so many ns: they sleep, they read memory that lies on the
+   disk, they touch memory that nobody has touched before.
+
+   The file that `cold` reads is named by STALLS_FILE: 64 MB, of which nothing is left in memory. */
+#define _GNU_SOURCE
+#include <fcntl.h>
+#include <stdlib.h>
+#include <sys/mman.h>
+#include <time.h>
+#include <unistd.h>
+
+#define SIZE (64L << 20)
+#define PAGE 4096
+
+static long now(void) {
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return t.tv_sec * 1000000000L + t.tv_nsec;
+}
+
+static volatile long sum;
+
+void naps(long ns) {
+    struct timespec t = {0, ns};
+    if (ns) nanosleep(&t, 0);
+}
+
+/* Page by page, so far apart that none is read ahead. */
+void cold(long ns) {
+    static char *file;
+    static long place;
+    if (!file) {
+        int of = open(getenv("STALLS_FILE"), O_RDONLY);
+        posix_fadvise(of, 0, 0, POSIX_FADV_DONTNEED);
+        file = mmap(0, SIZE, PROT_READ, MAP_SHARED, of, 0);
+        madvise(file, SIZE, MADV_RANDOM);
+        close(of);
+    }
+    for (long until = now() + ns; now() < until; place = (place + 1) % (SIZE / PAGE))
+        sum += file[(place * 317 % (SIZE / PAGE)) * PAGE];
+}
+
+void fresh(long ns) {
+    for (long until = now() + ns; now() < until;) {
+        char *new = mmap(0, 16 * PAGE, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+        for (int k = 0; k < 16; k++) new[k * PAGE] = 1;
+        munmap(new, 16 * PAGE);
+    }
+}
