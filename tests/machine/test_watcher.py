@@ -86,7 +86,7 @@ def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, thread
     assert "late" in headline(seen)
     # It was late by its own doing: it waits in its own code, on purpose.
     because = why_late(seen)
-    assert because.blocks == blocks.dropouts and because.longer >= because.blocks / 2
+    assert because.blocks == blocks.dropouts and because.longer >= inside.sum() // 80
     assert because.owner == HOST or because.alike or late < 2 * inside.sum() // 40
 
 
@@ -136,6 +136,8 @@ def test_a_plugin_that_sleeps_in_a_block_does_not_begin_a_new_one(tmp_path):
     with Host(tmp_path, plugins, 5_000_000, 800, threads=2) as host:
         recording = watched(host, 2.5)
         log = host.log()
+    if (log.ended > log.due + 5_000_000).mean() > 0.1:
+        pytest.skip("others hold the cores: the host itself is late twice as often as it was asked to be")
     seen = see(recording)
     assert seen.blocks.period == pytest.approx(0.005, rel=1e-3)
     truth = int(((log.ended > log.due + 5_000_000) & (log.due > recording.begun) & (log.due < recording.ended)).sum())

@@ -8,13 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .records import Recording, Runs, Times, Turns, runs, turns, with_the_only_one
-from .rhythm import Beat, Rhythm, beat, rhythm
+from .rhythm import LATE_BY, Beat, Rhythm, beat, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
 # A thread belongs to the engine if it takes a turn in so many of the blocks.
 IN_BLOCKS = 0.2
-# A block is late if it ends so long after it was due (ns): how exactly that is known.
-EXACT = 20_000
 # It began late if it began so much of a period after it was due.
 BEGAN = 0.1
 # A host that begins nothing for so long (ns) stands still, or has stopped: no dropout.
@@ -172,21 +170,21 @@ def _blocks(beats: Rhythm, engine: list[Turns]) -> Blocks:
         # What wakes at the same time as the leader, or just before it, belongs to this block; but what is through by
         # the time at which the leader comes late belongs to the block before, for which that has waited.
         place = np.searchsorted(border, each.begin + round(0.02 * beats.period), "right") - 1
-        before = (each.end <= border[place] + EXACT) & (each.begin < border[place]) & began_late[place]
+        before = (each.end <= border[place] + LATE_BY) & (each.begin < border[place]) & began_late[place]
         place -= before & (place > 0)
         inside = (place >= 0) & (place < len(begun))
         np.maximum.at(end, place[inside], each.end[inside])
         np.add.at(pushed, place[inside], each.pushed[inside])
         np.add.at(read, place[inside], each.read[inside])
     tick = beats.tick[begun]
-    late = (end > tick + beats.period + EXACT).astype(np.int64)
+    late = (end > tick + beats.period + LATE_BY).astype(np.int64)
     # Blocks without a start of their own: computed right after the one before, or long after they were due.
     between = np.flatnonzero(beats.start[: begun[-1] + 1] == 0) if len(begun) else begun
     before = np.searchsorted(begun, between) - 1
     still = np.diff(begun)[before] * beats.period > STILL
     due = beats.tick[between]
     asleep = end[before] <= due
-    missed = np.where(asleep, ~still, end[before] > due + beats.period + EXACT)
+    missed = np.where(asleep, ~still, end[before] > due + beats.period + LATE_BY)
     np.add.at(late, before, missed)
     return Blocks(beats.period / 1e9, tick, start, end, (end - start) / beats.period, late, pushed, read)
 

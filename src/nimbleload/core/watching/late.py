@@ -7,10 +7,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .blocks import BEGAN, EXACT, Blocks, Seen
+from .blocks import BEGAN, Blocks, Seen
 from .not_there import engine_of, mostly, touches, within
 from .placed import joined, until
 from .records import Times
+from .rhythm import LATE_BY
 from .shares import KERNEL, wilson
 
 # The leader of blocks that began late slept on unless it was ready to run, by the system's own count, for such a part
@@ -69,7 +70,7 @@ def why_late(of: Seen) -> Late | None:
     after = late & (before > blocks.tick)
     began = late & ~after & _begins_late(blocks)
     # Others were in time, but that what was due next did not begin.
-    began |= late & ~after & (by <= EXACT)
+    began |= late & ~after & (by <= LATE_BY)
     rest = late & ~after & ~began
     read = rest & (2 * blocks.read > by)
     pushed = rest & ~read & (blocks.pushed > 0)

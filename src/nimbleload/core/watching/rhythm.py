@@ -42,6 +42,8 @@ SAMPLE = 400
 # Wakings of the first so many cycles are tried, and so many at most; below so many ns all are equally even.
 CYCLES_TRIED, MOST_TRIED, EVEN_NS = 4, 40, 3_000
 MOST_STARTS = 4000
+# A block is late if it ends so long after it was due (ns): how exactly that is known.
+LATE_BY = 20_000
 
 
 class Beat(NamedTuple):
@@ -54,7 +56,8 @@ class Beat(NamedTuple):
 class Rhythm(NamedTuple):
     """B blocks of a host, each `period` (ns) long: when they were due to begin (`tick`), and when they did (`start`).
 
-    `start` is 0 where the leader did not wake for a block of its own: it was still busy with the one before. `leader`
+    `start` is 0 where the leader did not wake for a block of its own: it was still busy with the one before, or waited
+    for others that were. `leader`
     is the place of the thread that begins them. `beats` are those of all that might have (None: keeps no time), by
     their places.
     """
@@ -138,7 +141,27 @@ def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     # Of all that wake in this cycle, the one that begins it is the first after the tick.
     leader = min(together, key=lambda k: (_phase(of[k].begin, ticks, period), k))
     tick, start, exact = _ticks(of[leader], period)
+    others = [turns.end for k, turns in enumerate(of) if may_lead[k] and k != leader]
+    if others:
+        ends = np.sort(np.concatenate(others))
+        start[_goes_on(of[leader], tick - EARLY * exact, start - tick > LATE_BY, start, ends)] = 0
     return Rhythm(exact, leader, tick, start, beats) if len(tick) > 2 else None
+
+
+def _goes_on(
+    leader: Turns, border: NDArray[np.float64], late: NDArray[np.bool_], start: Times, ends: Times
+) -> NDArray[np.bool_]:
+    """Which `late` wakings seem to begin a block and do not: the leader waited for another thread, which ended while it
+    slept (`ends`, ascending), and has not woken in the block before as often as it does. Blocks lie between borders."""
+    place = np.searchsorted(border, leader.begin, "right") - 1
+    wakings = np.bincount(place[place >= 0], minlength=len(border))
+    begun = np.flatnonzero((wakings > 0) & (start > 0))
+    usual = np.bincount(wakings[begun]).argmax() if len(begun) else 0
+    found = np.zeros(len(border), np.bool_)
+    at = np.searchsorted(leader.begin, start[begun[1:]])
+    has_ended = np.searchsorted(ends, start[begun[1:]], "right") > np.searchsorted(ends, leader.end[at - 1], "right")
+    found[begun[1:]] = late[begun[1:]] & has_ended & (wakings[begun[:-1]] < usual)
+    return found
 
 
 def _keeps(found: Beat, of: Turns) -> bool:
