@@ -145,6 +145,25 @@ def test_a_computer_that_swaps(tmp_path):
     assert "1.0 of 30.5 GB are available, programs waited for memory 4.0 % of the time" in memory.seen
 
 
+LOCKED = [(look.UNLIMITED, "well"), (8 << 30, "well"), (2 << 30, "note"), (1 << 20, "note")]
+
+
+@pytest.mark.parametrize(("limit", "grade"), LOCKED)
+def test_what_the_open_session_keeps_is_held_against_what_may_be_locked(tmp_path, limit, grade):
+    facts, uses = seen(computers.plain(tmp_path)), [use("kit", f"u{k}") for k in range(3)]
+    facts = msgspec.structs.replace(facts, limits=Limits(95, limit, True, ("audio",), ""))
+    each = card(uses[0], 1e-5)
+    up = msgspec.structs.replace(each.upkeep, memory=1 << 30)
+    kept = kept_by(uses, {each.key: msgspec.structs.replace(each, upkeep=up)})
+    of = next(f for f in told.findings(facts, kept) if f.name == told.REAL_TIME)
+    assert of.grade == grade
+    assert ("The plugins of the open session keep 3.0 GB" in of.seen) == (grade == "note")
+    if limit == 2 << 30:
+        assert of.seen.endswith("keep 3.0 GB, of which 2.0 GB may be locked in memory.")
+        assert "taken away" in of.why and "memlock unlimited" in of.lasting
+    assert "open session" not in next(f for f in told.findings(facts) if f.name == told.REAL_TIME).seen
+
+
 def test_the_memory_that_the_open_session_needs_is_seen_beside_what_there_is(tmp_path):
     root = computers.plain(tmp_path)
     put(root, "proc/meminfo", "MemTotal: 16777216 kB\nMemAvailable: 12000000 kB\nSwapTotal: 0 kB\nSwapFree: 0 kB")

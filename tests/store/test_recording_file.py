@@ -9,6 +9,7 @@ import msgspec
 import numpy as np
 import pytest
 
+from nimbleload.core.watching.held_memory import Held
 from nimbleload.core.watching.records import Alike, Heard
 from nimbleload.core.watching.server import Client, Server
 from nimbleload.store import recording_file
@@ -70,6 +71,18 @@ def test_which_cores_are_alike_comes_back_and_earlier_files_do_not_say(tmp_path,
         page = msgspec.json.decode(file.read("recording.json"))
     del page["same"], page["slow"]
     assert recording_file.read(changed(path, "recording.json", msgspec.json.encode(page)))[0].alike == Alike()
+
+
+def test_what_the_host_kept_in_memory_comes_back(tmp_path):
+    made = OF._replace(memory=(Held(1, 5 << 30, 3, 2, 1), Held(2, 6 << 30, 3, 2, 1)))
+    recording_file.write(tmp_path / "b.nimblewatch", made, {})
+    assert recording_file.read(tmp_path / "b.nimblewatch")[0].memory == made.memory
+    recording_file.write(tmp_path / "b.nimblewatch", made._replace(memory=made.memory[::-1]), {})
+    with pytest.raises(RecordingFileError, match="kept in memory is not in order"):
+        recording_file.read(tmp_path / "b.nimblewatch")
+    recording_file.write(tmp_path / "b.nimblewatch", made._replace(memory=(Held(1, -1, 3, 2, 1),)), {})
+    with pytest.raises(RecordingFileError, match="is damaged"):
+        recording_file.read(tmp_path / "b.nimblewatch")
 
 
 def test_earlier_files_do_not_tell_of_memory_that_was_not_there(path):

@@ -36,6 +36,7 @@ from .session.computer import BUFFER_SIZES, Machine, deadline
 from .session.plugins import PluginUse
 from .session.session import Session
 from .watching.blocks import Seen
+from .watching.held_memory import Held
 from .watching.shares import computing
 
 
@@ -365,7 +366,8 @@ class Compared(NamedTuple):
     """The moment at `second` of a session against a host that plays it, at `buffer` samples.
 
     `load` is predicted, `typical` was seen of its blocks, as fractions of the deadline (None without a cycle); `work`
-    is what all cores together do, as shares of one core; by plugin in `plugins`.
+    is what all cores together do, as shares of one core; by plugin in `plugins`. `keeps` is what its plugins keep in
+    memory, `kept` what the host had there at last, with all else that is in it (None: not seen).
     """
 
     second: float
@@ -375,10 +377,13 @@ class Compared(NamedTuple):
     work: float
     seen_work: float
     plugins: list[Against]
+    keeps: Memory
+    kept: Held | None
 
     def figures(self) -> dict[str, object]:
         """The same as figures by their names."""
-        return self._asdict() | {"plugins": [each._asdict() for each in self.plugins]}
+        kept = {"keeps": self.keeps.bytes, "kept": None if self.kept is None else self.kept.whole}
+        return self._asdict() | {"plugins": [each._asdict() for each in self.plugins]} | kept
 
 
 def compared_with(of: Survey, at: Instant, seen: Seen, plugins: Mapping[str, PluginUse]) -> Compared:
@@ -388,7 +393,9 @@ def compared_with(of: Survey, at: Instant, seen: Seen, plugins: Mapping[str, Plu
     work = float(at.strip_costs.sum()) / chosen.deadline
     found = against(chosen, at.states, seen, plugins)
     typical = blocks.typical if blocks is not None else None
-    return Compared(at.second, of.buffer, at.rung(of.buffer).load, typical, work, engine, found)
+    kept = seen.recording.memory[-1] if seen.recording.memory else None
+    load = at.rung(of.buffer).load
+    return Compared(at.second, of.buffer, load, typical, work, engine, found, of.memory, kept)
 
 
 def to_rehearse(session: Session, overhead: float = 0.0) -> Session:

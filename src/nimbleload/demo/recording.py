@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ..core.cards.card import Cards
 from ..core.decisions.decision import Plan
 from ..core.survey import Instant, Survey, instant, survey
+from ..core.watching.held_memory import Held
 from ..core.watching.records import HOST, SLEEPS, TAKES, Recording, Thread
 from .session import BUFFER, MACHINE, session
 
@@ -24,6 +25,8 @@ BURST_EVERY, BURST, UNSTEADY, RARE, MUCH = 8, 1.18, 0.02, 0.004, 1.7
 LOOK_NS = 1_000_000
 WINDOW, DISK = 16_600_000, 42_000_000
 PROCESS = 4100
+# What the host itself keeps in memory, and its files (bytes).
+OWN, FILES = 310 << 20, 140 << 20
 
 
 def recording(cards: Cards) -> Recording:
@@ -46,7 +49,11 @@ def recording(cards: Cards) -> Recording:
     ended = int(tick[-1]) + period
     beside = [_beside(PROCESS, "mixer", WINDOW, 3_100_000, begun, ended, rng),
               _beside(PROCESS + 9, "disk reader", DISK, 900_000, begun, ended, rng)]  # fmt: skip
-    return Recording(begun, ended, (*engine, *beside), tuple(files), {PROCESS: "mixer"}, 0, 1.6e-6)
+    kept = of.memory.bytes
+    memory = tuple(Held(time, kept + OWN, FILES, 0, kept + OWN) for time in range(begun, ended, 1_000_000_000))
+    return Recording(
+        begun, ended, (*engine, *beside), tuple(files), {PROCESS: "mixer"}, 0, 1.6e-6, memory=memory
+    )  # fmt: skip
 
 
 def _pieces(of: Survey, at: Instant, core: int, files: list[str]) -> list[tuple[float, float, int]]:

@@ -17,9 +17,10 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.watching.held_memory import Held
 from ..core.watching.records import NOBODY, Alike, Event, Recording, Thread
 from ..native.cores import ROOT, cores, present
-from . import perf, processes
+from . import held_memory, perf, processes
 from .listening import Listening
 from .maps import NO_PARTS, Maps, Parts
 from .processes import PROC
@@ -30,8 +31,9 @@ STEADY, CLOSE = 1_000_000, 100_000
 # What looking may take of a thread's time.
 DEAREST = 0.02
 # So often (seconds): new threads are looked for; child processes; what is known of all threads is read anew; the code
-# of a process, at most; a few records are taken in.
+# of a process, at most; a few records are taken in; it is read what all processes keep in memory, so often at most.
 THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 10.0
+MEMORY_EVERY, MOST_HELD = 1.0, 3600
 ROOM = (64, 16, 4, 1)
 # Each thread takes three open files; by default a program may have 1024.
 MOST_FILES = 65536
@@ -107,6 +109,8 @@ class Watcher:
         self._below: list[int] = []
         self._alike = alike()
         self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
+        self._next_memory = 0.0
+        self._held: deque[Held] = deque(maxlen=MOST_HELD)
         self.begun = time.monotonic_ns()
         self._follow()
         self.begun = time.monotonic_ns()
@@ -147,6 +151,9 @@ class Watcher:
         if now >= self._next_threads:
             self._follow()
             self._next_threads = now + THREADS_EVERY
+        if now >= self._next_memory:
+            self._next_memory = now + MEMORY_EVERY
+            self._held.extend(held_memory.held(self._below, self._root))
         for file, _ in self._full.poll(0):
             self._take(self._by_file[file])
         if now >= self._next_take:
@@ -274,8 +281,8 @@ class Watcher:
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
         heard = self.listening.heard() if self.listening is not None else None
-        files, programs = tuple(self._files), dict(self._programs)
-        made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard, self._alike)
+        files, programs, held = tuple(self._files), dict(self._programs), tuple(self._held)
+        made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard, self._alike, held)
         return made.last(made.seconds)
 
     def _refresh(self, kept: _Kept) -> None:

@@ -18,6 +18,7 @@ from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
 from ..core.units import as_sentence, count, percent
 from ..core.watching.blocks import Seen, see
+from ..core.watching.held_memory import Held, grows
 from ..core.watching.late import why_late
 from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
@@ -259,7 +260,7 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
              "role": role, "waited": t.waited if t.waited >= 0 else None}
             for t, role in zip(recording.threads, of.roles, strict=True)
         ],
-        "lost": recording.lost, "look_costs": recording.price,
+        "lost": recording.lost, "look_costs": recording.price, "memory": _memory_figures(recording.memory),
         "server": None if recording.heard is None else _server_figures(of, recording.heard),
     }  # fmt: skip
 
@@ -280,6 +281,15 @@ def _late_figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any] | None:
         "asks_for_new_memory": called(found.asks),
         "meanwhile": None if found.meanwhile is None else of.recording.threads[found.meanwhile].name,
     }  # fmt: skip
+
+
+def _memory_figures(of: tuple[Held, ...]) -> dict[str, Any] | None:
+    """What the host keeps at last (bytes), and by how much that grows a second; None if it was not seen."""
+    if not of:
+        return None
+    kept = of[-1]._asdict()
+    del kept["time"]
+    return {**kept, "grows": grows(of)}
 
 
 def _server_figures(of: Seen, heard: Heard) -> dict[str, Any]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import zipfile
 import zlib
+from itertools import pairwise
 from pathlib import Path
 from typing import Annotated
 
@@ -13,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.units import said_by
+from ..core.watching.held_memory import Held
 from ..core.watching.records import Alike, Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
 from ..native.decoding import decoded
@@ -27,6 +29,7 @@ ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner"
 FAULTS = ("fault_time", "fault_pages", "fault_owner")
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
+NotNegative = Annotated[int, msgspec.Meta(ge=0)]
 
 
 class RecordingFileError(Exception):
@@ -70,6 +73,16 @@ class ServerPage(msgspec.Struct, frozen=True):
     loads: tuple[tuple[int, float], ...] = ()
 
 
+class HeldPage(msgspec.Struct, frozen=True):
+    """What the host kept in memory at a time (ns), in bytes; see `Held`."""
+
+    time: int
+    own: NotNegative
+    files: NotNegative
+    swapped: NotNegative
+    locked: NotNegative
+
+
 class Page(msgspec.Struct, frozen=True):
     """What the JSON says: times in ns, `names` what plugin files are called, where that was
     known. `same` are cores that are threads of one, `slow` those that others are clearly faster than."""
@@ -87,6 +100,7 @@ class Page(msgspec.Struct, frozen=True):
     server: ServerPage | None = None
     same: tuple[tuple[int, ...], ...] = ()
     slow: tuple[int, ...] = ()
+    memory: tuple[HeldPage, ...] = ()
 
 
 def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
@@ -97,6 +111,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
         recording.files, {str(number): name for number, name in recording.programs.items()},
         {file: names[file] for file in recording.files if file in names}, recording.lost, recording.price,
         _server_page(recording.heard) if recording.heard is not None else None, *recording.alike,
+        tuple(HeldPage(*each) for each in recording.memory),
     )  # fmt: skip
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -135,9 +150,12 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
         raise RecordingFileError(f"{path} is damaged: {error}.") from error
     if not page.begun <= page.ended:
         raise RecordingFileError(f"{path} is damaged: it ends before it begins.")
+    if any(later.time < each.time for each, later in pairwise(page.memory)):
+        raise RecordingFileError(f"{path} is damaged: what the host kept in memory is not in order.")
     return Recording(
         page.begun, page.ended, threads, page.files, programs, page.lost, page.price,
         _heard(page.server) if page.server is not None else None, Alike(page.same, page.slow),
+        tuple(Held(*msgspec.structs.astuple(each)) for each in page.memory),
     ), page.names  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 
 from ..computer.facts import Busy, Facts
 from ..load.memory import Memory, fits
-from ..units import agreeing, count, microseconds, percent
+from ..units import agreeing, count, microseconds, percent, size
 from .cores import core_list
 from .memory import kept_words
 
@@ -28,7 +28,8 @@ MUCH_CPU, SOME_CPU, MANY_WAKES = 0.30, 0.05, 1000.0
 STOLEN = 0.001
 NETWORK = ("eth", "enp", "eno", "wlan", "wlp", "iwl", "ath", "virtio", "nvme", "amdgpu", "i915", "nvidia")
 AUDIO = ("snd", "xhci", "ehci", "firewire", "hda")
-MEMORY = "Memory"
+MEMORY, REAL_TIME = "Memory", "Real time for this user"
+NOT_LOCKED = "Memory that is not locked may be taken away while it plays."
 NOT_THERE = "What is not in memory is read from the disk while a block waits: that takes longer than any block lasts."
 REMOTE = ("nfs", "nfs4", "cifs", "fuse.sshfs", "9p")
 
@@ -48,7 +49,8 @@ def findings(of: Facts, kept: Memory | None = None) -> list[Finding]:
     """All findings, what matters first; with what the plugins of the open session keep in memory, if one is open."""
     found = [each for judge in JUDGES if (each := judge(of)) is not None]
     if kept is not None and kept.kinds:
-        found = [_with_session(each, of, kept) if each.name == MEMORY else each for each in found]
+        with_session = {MEMORY: _memory_with_session, REAL_TIME: _limits_with_session}
+        found = [with_session[each.name](each, of, kept) if each.name in with_session else each for each in found]
     return sorted(found, key=lambda each: GRADES.index(each.grade))
 
 
@@ -212,7 +214,7 @@ def _boot(of: Facts, words: str) -> str:
 
 
 def _real_time(of: Facts) -> Finding:
-    name, limits = "Real time for this user", of.limits
+    name, limits = REAL_TIME, of.limits
     why = (
         "Without it the audio threads take their turn among all other programs, and any of them can make a block late."
     )
@@ -231,9 +233,8 @@ def _real_time(of: Facts) -> Finding:
     )
     if short:
         assert locked is not None
-        memory = "Memory that is not locked may be taken away while it plays."
         seen += f"; at most {locked >> 20} MB may be locked in memory"
-        why = memory if given else f"{why} {memory}"
+        why = NOT_LOCKED if given else f"{why} {NOT_LOCKED}"
     if limits.granted_by:
         seen += f". {limits.granted_by} grants it to some groups, you belong to {', '.join(limits.groups) or 'none'}"
     grade: Grade = "note" if given else "matters"
@@ -291,7 +292,19 @@ def _watching(of: Facts) -> Finding | None:
     )  # fmt: skip
 
 
-def _with_session(found: Finding, of: Facts, kept: Memory) -> Finding:
+def _limits_with_session(found: Finding, of: Facts, kept: Memory) -> Finding:
+    """What is seen of the limits, and whether a host may lock what the plugins of the open session keep."""
+    locked = of.limits.locked
+    if locked is None or not 0 <= locked < kept.bytes:
+        return found
+    seen = f"{found.seen} The plugins of the open session keep {kept_words(kept)}"
+    if found.grade != "well":
+        return found._replace(seen=f"{seen}.")
+    seen += f", of which {size(locked)} may be locked in memory."
+    return found._replace(grade="note", seen=seen, why=NOT_LOCKED, lasting=_grant(of))
+
+
+def _memory_with_session(found: Finding, of: Facts, kept: Memory) -> Finding:
     """What is seen of the memory, and whether it has room for the plugins of the open session."""
     seen = f"{found.seen} The plugins of the open session keep {kept_words(kept)}."
     if fits(kept, of.memory.total or 0):

@@ -10,6 +10,7 @@ from ..load.seen import Taken
 from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent, size
 from ..watching.blocks import Role, Seen
+from ..watching.held_memory import grows
 from ..watching.late import began_late, why_late
 from ..watching.not_there import not_there
 from ..watching.placed import placed
@@ -18,6 +19,7 @@ from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import KERNEL, Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
 from ..watching.xruns import xruns
+from .memory import kept_words
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
 # A cycle is one of a buffer size if it agrees with it so far.
@@ -41,6 +43,8 @@ SEEN_THERE = 0.02
 SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
 # So many pages of new memory a second are worth a word.
 NEW_PAGES, PAGE = 200, 4096
+# So much memory (bytes) is worth a word. A host that keeps less than such a part of what its plugins do has not all.
+MUCH, LESS = 1 << 20, 0.9
 
 
 class Row(NamedTuple):
@@ -204,8 +208,19 @@ def compared_words(of: Compared) -> str:
     how = "as predicted" if abs(more) < 0.02 else f"{percent(abs(more))} of the deadline {which}"
     return (
         f"Predicted for {clock(of.second)}: {percent(of.load)} of the deadline; seen {percent(of.typical)}: {how}. "
-        f"Work: {percent(of.work)} of one core predicted, {percent(of.seen_work)} seen."
+        f"Work: {percent(of.work)} of one core predicted, {percent(of.seen_work)} seen.{_memory_compared(of)}"
     )
+
+
+def _memory_compared(of: Compared) -> str:
+    """What the plugins keep beside what the host has in memory."""
+    if of.kept is None or not of.keeps.kinds:
+        return ""
+    seen = size(of.kept.whole)
+    said = f" Memory: its plugins keep {kept_words(of.keeps)} as measured, the host {seen} with all in it"
+    if of.kept.whole < LESS * of.keeps.bytes:
+        return f"{said}: less, since some of it is loaded when it first plays, or was never measured in this host."
+    return f"{said}."
 
 
 def compared_table(of: Compared) -> str:
@@ -261,6 +276,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     if window is not None and window.core > 0.1:
         said.append(f"Its window takes {percent(window.core)} of one core beside the engine.")
     said += heard_words(of)
+    said += memory_words(of)
     if of.recording.lost:
         said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
     return said
@@ -310,6 +326,22 @@ def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
         words = next(words for number, words in parts if number)
         return [f"Why {late} late: {'it' if found.blocks == 1 else 'they'} {words}."]
     return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
+
+
+def memory_words(of: Seen) -> list[str]:
+    """What it keeps in memory at last, and whether it takes more and more."""
+    held = of.recording.memory
+    if not held:
+        return []
+    last = held[-1]
+    said = f"It keeps {size(last.own)} in memory, and {size(last.files)} of files"
+    if last.swapped >= MUCH:
+        said += f"; {size(last.swapped)} more lie on the disk, swapped out"
+    if last.locked >= MUCH:
+        said += f"; {size(last.locked)} it does not let be swapped out, touched or not"
+    more = grows(held)
+    growing = [f"It takes {size(more * 60)} more memory a minute, without an end so far."] if more else []
+    return [f"{said}.", *growing]
 
 
 def not_there_words(of: Seen, names: Mapping[str, str]) -> list[str]:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from .held_memory import Held
 from .server import Server
 
 Times = NDArray[np.int64]
@@ -146,7 +147,7 @@ class Recording(NamedTuple):
 
     `programs` are the names of its processes by number, `lost` counts records that there was no room for, `price` is
     what one look costs (seconds). `heard` is what the sound server told, if one was listened to. `alike` is which of
-    the computer's cores are.
+    the computer's cores are. `memory` is what the host kept, about once a second since the watching began.
     """
 
     begun: int
@@ -158,6 +159,7 @@ class Recording(NamedTuple):
     price: float = 0.0
     heard: Heard | None = None
     alike: Alike = Alike()
+    memory: tuple[Held, ...] = ()
 
     @property
     def seconds(self) -> float:
