@@ -1,11 +1,15 @@
 /* Plugins that do not compute while they take time, each for so many ns: they sleep, they read memory that lies on the
-   disk, they touch memory that nobody has touched before.
+   disk, they touch memory that nobody has touched before, they have a process of their own compute, which is not in
+   real time, and wait for it.
 
    The file that `cold` reads is named by STALLS_FILE: 64 MB, of which nothing is left in memory. */
 #define _GNU_SOURCE
 #include <fcntl.h>
+#include <sched.h>
 #include <stdlib.h>
 #include <sys/mman.h>
+#include <sys/prctl.h>
+#include <signal.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -46,4 +50,24 @@ void fresh(long ns) {
         for (int k = 0; k < 16; k++) new[k * PAGE] = 1;
         munmap(new, 16 * PAGE);
     }
+}
+
+void bridged(long ns) {
+    static int to[2], from[2];
+    if (!to[1]) {
+        if (pipe(to) || pipe(from)) abort();
+        if (!fork()) {
+            struct sched_param none = {0};
+            prctl(PR_SET_PDEATHSIG, SIGKILL);
+            sched_setscheduler(0, SCHED_OTHER, &none);
+            for (long work; read(to[0], &work, sizeof work) == sizeof work;) {
+                volatile double x = 1;
+                for (long until = now() + work; now() < until;)
+                    for (int k = 0; k < 100; k++) x = x * 0.999 + 0.1;
+                if (write(from[1], &work, sizeof work) < 0) break;
+            }
+            _exit(0);
+        }
+    }
+    if (write(to[1], &ns, sizeof ns) < 0 || read(from[0], &ns, sizeof ns) < 0) abort();
 }

@@ -41,6 +41,34 @@ def test_what_is_loaded_later_is_seen_when_looked_again(tmp_path):
     assert len(maps.begin) == 5
 
 
+# As the loader of programs for Windows leaves them: the first page is mapped, the rest is read into memory behind it.
+WINDOWS = (
+    mapping("/opt/bridge.exe", 0x140000000, 0x140001000, "r--p") + mapping("", 0x140001000, 0x140008000)
+    + mapping("/opt/bridge.exe", 0x14000D000, 0x14000E000, "rw-p") + mapping("", 0x14000E000, 0x140010000)
+    + mapping("/usr/lib/windows/ntdll.dll", 0x170000000, 0x170001000, "r--p")
+    + mapping("/usr/lib/windows/ntdll.dll", 0x170001000, 0x170069000)
+    + mapping("/home/me/VST3/Foo.vst3", 0x3B3170000, 0x3B3171000, "r--p") + mapping("", 0x3B3171000, 0x3B3173000)
+    + mapping("", 0x3B3179000, 0x3B317C000)
+    + mapping("/usr/lib/lv2/a.lv2/a.so", 0x7F0000000000, 0x7F0000001000) + mapping("", 0x7F0000001000, 0x7F0000002000)
+)  # fmt: skip
+
+
+def test_code_for_windows_lies_in_memory_of_no_file_right_behind_its_own(tmp_path):
+    process(tmp_path, 40, "bridge", maps=WINDOWS)
+    files = []
+    maps = Maps(40, files, tmp_path)
+
+    def owner(address):
+        inside = (maps.begin <= address) & (address < maps.end)
+        return int(maps.owner[inside][0]) if inside.any() else None
+
+    assert files == ["/home/me/VST3/Foo.vst3", "/usr/lib/lv2/a.lv2"]
+    assert owner(0x140002000) == owner(0x14000E800) == HOST and owner(0x170002000) == LIBRARY
+    assert owner(0x3B3172000) == 1
+    # With a gap in between it is anybody's; and what lies behind other files is made while they run.
+    assert owner(0x3B3179800) == LIBRARY and owner(0x7F0000001800) == LIBRARY and owner(0x7F0000000800) == 2
+
+
 SEVERAL = "/usr/lib/ladspa/several.so"
 RANGES = ((0x2010, 0x2020), (0x2080, 0x2100)), ((0x2020, 0x2040), (0x2FF0, 0x9000))
 PARTS = {SEVERAL: [Part("1:a", RANGES[0]), Part("2:b", RANGES[1])]}

@@ -18,6 +18,8 @@ from nimbleload.machine.plugin_files import linked, plugin_file
         ("/home/me/.clap/All.clap/Contents/all.so", "/home/me/.clap/All.clap"),
         ("/usr/lib/ladspa/delay_5s.so", "/usr/lib/ladspa/delay_5s.so"),
         ("/usr/lib/lv2/gain.lv2/gain.so (deleted)", "/usr/lib/lv2/gain.lv2"),
+        ("/me/drive_c/Program Files/VSTPlugins/Old Tape.dll", "/me/drive_c/Program Files/VSTPlugins/Old Tape.dll"),
+        ("/me/drive_c/Common Files/VST3/Air.VST3", "/me/drive_c/Common Files/VST3/Air.VST3"),
     ],
 )
 def test_a_plugin_is_told_by_where_its_file_lies(mapped, known_by):
@@ -51,6 +53,7 @@ def test_plugins_of_one_bundle_that_lie_in_files_of_their_own_are_told_apart(tmp
         "/usr/lib/ladspa",
         "/home/me/song.lv2",
         "/usr/lib/ladspa/notes.txt",
+        "/home/me/.w/drive_c/windows/system32/msvcrt.dll",
         "an.clap",
     ],
 )

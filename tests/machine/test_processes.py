@@ -55,11 +55,42 @@ def test_a_program_in_an_interpreter_is_called_by_its_own_name(tmp_path):
     assert [processes.program(number, tmp_path) for number in (42, 43, 44)] == ["python3.11", "mixing", "shimmer"]
 
 
+def test_a_program_for_windows_is_called_by_its_own_name_too(tmp_path):
+    folder = process(tmp_path, 40, "mixer.exe")
+    (folder / "cmdline").write_bytes(b"C:\\Program Files\\Mixer\\mixer.exe\0song")
+    assert processes.program(40, tmp_path) == "mixer.exe"
+
+
 def test_bridges_below_a_host_belong_to_it(tmp_path):
     for number, parent in ((40, 1), (41, 40), (42, 41), (43, 1)):
         process(tmp_path, number, "any", parent)
     assert processes.descendants([40], tmp_path) == [40, 41, 42]
     assert processes.descendants([43, 41], tmp_path) == [43, 41, 42]
+
+
+def shared(name, inode=77, flags="rw-s"):
+    return f"7f00-7f10 {flags} 00000000 00:1a {inode}                       {name}\n"
+
+
+def test_bridges_that_nobody_started_share_memory_with_their_host(tmp_path):
+    one = shared("/dev/shm/bridge-1")
+    process(tmp_path, 40, "mixer", maps=LV2 + one + shared("/memfd:ring (deleted)", 80))
+    process(tmp_path, 50, "bridge", maps=LV2 + one)
+    process(tmp_path, 51, "ring", maps=LV2 + shared("/memfd:ring (deleted)", 80))
+    process(tmp_path, 52, "screen", maps=one)  # no plugins
+    process(tmp_path, 53, "another", maps=LV2 + shared("/dev/shm/bridge-1", 78))  # of the same name only
+    process(tmp_path, 54, "private", maps=LV2 + shared("/dev/shm/bridge-1", flags="rw-p"))
+    assert processes.bridges([40], tmp_path) == [50, 51]
+    assert processes.bridges([50], tmp_path) == [40]
+    assert processes.bridges([52], tmp_path) == [40, 50]
+    assert processes.bridges([53, 99], tmp_path) == []
+
+
+@pytest.mark.parametrize("name", ["/dev/shm/jack_default_1_0", "/memfd:pipewire-memfd", "/dev/shm/PulseAudio-7"])
+def test_clients_of_one_sound_server_are_no_bridges_of_each_other(tmp_path, name):
+    process(tmp_path, 40, "mixer", maps=LV2 + shared(name))
+    process(tmp_path, 50, "other", maps=LV2 + shared(name))
+    assert processes.bridges([40], tmp_path) == []
 
 
 def test_another_users_process_is_refused(tmp_path, monkeypatch):

@@ -106,6 +106,55 @@ def test_plugins_of_one_file_are_told_apart_by_the_functions_that_are_their_own(
         assert rows[name].low * 0.8 - 0.01 < true < rows[name].high * 1.25 + 0.01
 
 
+def test_what_a_plugin_computes_in_a_process_of_its_own_is_the_engines(tmp_path):
+    """That process is not in real time, so that it looks like any window's."""
+    plugins = [Plugin("steady", 500_000), stalls(tmp_path, "bridged", 1, 1_200_000)]
+    with Host(tmp_path, plugins, 5_000_000, 900) as host:
+        time.sleep(0.5)  # child processes are looked for every two seconds
+        recording = watched(host, 2.5, close=True)
+        log = host.log()
+    seen = see(recording)
+    bridge = next(k for k, each in enumerate(recording.threads) if each.process != host.pid)
+    assert seen.roles[bridge] == "engine" and not recording.threads[bridge].is_real_time
+    assert "other" in seen.roles or "window" in seen.roles
+    shares = {row.name: row.share for row in table(seen, {}) if row.is_plugin}
+    truth = np.median(log.taken, axis=0) / 5_000_000
+    # What the host logs is the way there and back as well.
+    assert shares["stalls"].low * 0.8 < truth[1] < shares["stalls"].high * 1.4
+    assert np.median(seen.blocks.load) == pytest.approx(np.median(log.ended - log.begun) / 5_000_000, rel=0.15)
+
+
+def test_a_bridge_that_was_not_started_by_its_host_is_found_by_the_memory_they_share(tmp_path):
+    code = tmp_path / "x.lv2" / "x.so"
+    code.parent.mkdir()
+    code.write_bytes(bytes(4096))
+    script = "import mmap, sys, time\n"
+    script += "files = [open(path, 'r+b') for path in sys.argv[1:]]\n"
+    script += "kept = [mmap.mmap(file.fileno(), 4096) for file in files]\n"
+    script += "print('up', flush=True); time.sleep(60)"
+    ring = Path(f"/dev/shm/bridge-{os.getpid()}")
+    ring.write_bytes(bytes(4096))
+    try:
+        words = [sys.executable, "-c", script, str(ring)]
+        with (
+            subprocess.Popen(words, stdout=subprocess.PIPE) as host,
+            subprocess.Popen([*words, str(code)], stdout=subprocess.PIPE) as bridge,
+            subprocess.Popen([*words[:3], str(code)], stdout=subprocess.PIPE) as other,
+        ):
+            for each in (host, bridge, other):
+                each.stdout.readline()
+            watcher = Watcher([host.pid])
+            watcher.poll()
+            found, events = watcher.recording(), watcher.events
+            watcher.close()
+            for each in (host, bridge, other):
+                each.kill()
+    finally:
+        ring.unlink()
+    assert {each.process for each in found.threads} == {host.pid, bridge.pid}
+    assert f"the process {bridge.pid}" in events[0].words and "which shares memory with it" in events[0].words
+
+
 @pytest.mark.parametrize(("what", "field"), [("cold", 9), ("fresh", 7)])
 def test_memory_that_was_not_there_is_counted_as_the_system_counts_it(tmp_path, what, field):
     """Which is named is not met by looks: it does not compute."""

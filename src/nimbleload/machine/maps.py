@@ -13,6 +13,9 @@ from ..core.watching.records import HOST, LIBRARY, inside
 from .plugin_files import plugin_file
 from .processes import PROC, mapped_file
 
+WINDOWS_PROGRAM = ".exe"
+WINDOWS = (WINDOWS_PROGRAM, ".dll", ".vst3", ".clap")
+
 
 class Part(NamedTuple):
     """A plugin of a file that holds several: its identifier, and where its own code lies in the file (from and to,
@@ -55,11 +58,19 @@ class Maps:
         except OSError:
             return False
         found, wholes = list[tuple[int, int, int]](), dict[int, int]()
+        before, image = 0, ""
         for line in text.splitlines():
             words = line.split(maxsplit=3)
-            if len(words) > 2 and "x" in words[1]:
-                begin, end = (int(each, 16) for each in words[0].split("-"))
-                owner, lie = self._owner(path := mapped_file(line), program), list[tuple[int, int, int]]()
+            if len(words) < 3:
+                continue
+            begin, end = (int(each, 16) for each in words[0].split("-"))
+            path = mapped_file(line)
+            # Windows' programs and plugins do not lie in their files as they lie in memory, but for their first page:
+            # the rest is memory of no file, right behind it.
+            path = path or (image if begin == before else "")
+            before, image = end, path if path.lower().endswith(WINDOWS) else ""
+            if "x" in words[1]:
+                owner, lie = self._owner(path, program), list[tuple[int, int, int]]()
                 for part in self._parts.get(path, ()) if owner > 0 else ():
                     number = self._number(inside(self._files[owner - 1], part.identifier))
                     wholes[owner] = wholes[number] = owner
@@ -77,7 +88,7 @@ class Maps:
         known = plugin_file(path)
         if known:
             return self._number(known)
-        if path and path == program:
+        if path and (path == program or path.lower().endswith(WINDOWS_PROGRAM)):
             return HOST
         return LIBRARY
 

@@ -20,7 +20,8 @@ def plugin_file(path: str) -> str:
 
     A CLAP or VST3 file or bundle is known by its ending, an LV2 bundle by that of its folder, a LADSPA file by the name
     of its folder; a file elsewhere by a link to it that lies so, as some packages have it. Where the plugins of one LV2
-    bundle lie in several files, each is known by its own.
+    bundle lie in several files, each is known by its own. One made for Windows in the format before VST3 is a library
+    that lies in a folder with "vst" in its name.
     """
     path = path.removesuffix(GONE)
     if not path.startswith("/"):
@@ -58,13 +59,15 @@ def _code() -> Iterator[Path]:
 def _by_place(path: str) -> str:
     parts = PurePosixPath(path).parts
     for count, part in enumerate(parts[1:], 2):
-        ending = PurePosixPath(part).suffix
+        ending = PurePosixPath(part).suffix.lower()
         if ending in (".clap", ".vst3"):
             return str(PurePosixPath(*parts[:count]))
         if ending == ".lv2" and count < len(parts):
             bundle, inside = str(PurePosixPath(*parts[:count])), str(PurePosixPath(*parts[count:]))
             codes = _codes(bundle)
             return path if len(codes) > 1 and inside in codes else bundle
+    if path.lower().endswith(".dll"):
+        return path if any("vst" in part.lower() for part in parts[:-1]) else ""
     return path if "ladspa" in parts[:-1] and path.endswith(".so") else ""
 
 

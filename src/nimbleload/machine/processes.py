@@ -20,6 +20,9 @@ PROC = Path("/proc")
 REAL_TIME = (1, 2, 6)
 # States of what has ended and is only still listed.
 ENDED = ("Z", "X", "x")
+# Where shared memory is mapped from; and the names of what those share that serve all programs.
+SHARED, MEMORY_FILE = "/dev/shm/", "/memfd:"
+SERVERS = re.compile(r"jack|pipewire|pulse|wine", re.I)
 TICKS = os.sysconf("SC_CLK_TCK")
 # Programs that are known by what they run.
 INTERPRETER = re.compile(r"(python|perl|ruby)[\d.]*|bash|dash|sh")
@@ -76,7 +79,7 @@ def program(number: int, root: Path = PROC) -> str:
     """The name of a process as its user knows it: that of its file, or of what an interpreter runs in it."""
     with contextlib.suppress(OSError):
         words = (root / str(number) / "cmdline").read_bytes().decode(errors="replace").split("\0")
-        first = Path(words[0]).name
+        first = Path(words[0].replace("\\", "/")).name
         return _script(words[1:]) or first if INTERPRETER.fullmatch(first) else first
     return ""
 
@@ -144,6 +147,34 @@ def descendants(numbers: Sequence[int], root: Path = PROC) -> list[int]:
     found = list(numbers)
     for each in found:
         found.extend(child for child in children.get(each, ()) if child not in found)
+    return found
+
+
+def bridges(numbers: Sequence[int], root: Path = PROC) -> list[int]:
+    """Processes of this user, none of these, that have plugins and share memory with one of these: bridges that were
+    not started by their host. What clients of a sound server share with it binds them to no other one."""
+    ours, found = set[tuple[str, ...]]().union(*(_shared(number, root) for number in numbers)), list[int]()
+    if not ours:
+        return []
+    beside = _family(os.getpid(), root)
+    for folder in root.iterdir():
+        if not folder.name.isdigit() or (number := int(folder.name)) in numbers or number in beside:
+            continue
+        with contextlib.suppress(OSError):
+            is_own = folder.stat().st_uid == os.getuid()
+            if is_own and ours & _shared(number, root) and process(number, root).plugins:
+                found.append(number)
+    return sorted(found)
+
+
+def _shared(number: int, root: Path) -> set[tuple[str, ...]]:
+    """The shared memory that a process has mapped: its device and number, each."""
+    found = set()
+    for line in _lines(root / str(number) / "maps"):
+        if SHARED in line or MEMORY_FILE in line:
+            words = line.split(maxsplit=5)
+            if "s" in words[1] and not SERVERS.search(words[5]):
+                found.add(tuple(words[3:5]))
     return found
 
 

@@ -107,6 +107,7 @@ class Watcher:
         self._chance = random.Random(1)
         self._full = select.poll()
         self._below: list[int] = []
+        self._bridges: list[int] = []
         self._alike = alike()
         self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
         self._next_memory = 0.0
@@ -188,11 +189,13 @@ class Watcher:
         if self.listening is not None:
             joined = (number for number in self.listening.server.processes if number not in self.watched)
             self.watched += tuple(number for number in joined if processes.threads(number, self._root))
-        if now >= self._next_children or set(self.watched) - set(self._below):
-            self._below = processes.descendants(self.watched, self._root)
-            self._next_children = now + CHILDREN_EVERY
         everything = now >= self._next_all
-        self._next_all = now + ALL_EVERY if everything else self._next_all
+        if everything:
+            self._next_all = now + ALL_EVERY
+            self._bridges = processes.bridges(self.watched, self._root)
+        if everything or now >= self._next_children or set(self.watched) - set(self._below):
+            self._below = processes.descendants((*self.watched, *self._bridges), self._root)
+            self._next_children = now + CHILDREN_EVERY
         there: set[int] = set()
         for process in self._below:
             numbers = processes.thread_numbers(process, self._root)
@@ -215,7 +218,8 @@ class Watcher:
         self._maps[process] = Maps(process, self._files, self._root, self._parts)
         self._programs[process] = processes.program(process, self._root)
         if process not in self.watched:
-            words = f"child process {process} ({self._programs[process]}) is watched, too"
+            what = "which shares memory with it," if process in self._bridges else "its child,"
+            words = f"the process {process} ({self._programs[process]}), {what} is watched, too"
             self._events.append(Event(time.monotonic_ns(), words))
 
     def _look_at(self, process: int, number: int) -> None:

@@ -111,6 +111,45 @@ def test_threads_outside_the_engine_are_told_apart():
     assert seen.roles == ("engine", "window", "disk", "other")
 
 
+def bridged(after=30_000, seen=0, of=300):
+    """A leader that waits for a process of another rank in each block, which so long after its end goes on (ns); and a
+    window that draws. Of the bridge the blocks from `seen` on were seen."""
+    leader, bridge, window = [], [], []
+    for k in range(of):
+        at = BEGUN + k * PERIOD
+        leader += [(at, at + 300_000), (at + 1_000_000 + after, at + 1_100_000 + after)]
+        bridge.append((at + 310_000, at + 1_000_000))
+    for k in range(of // 4):
+        at = BEGUN + 400_000 + k * (4 * PERIOD + 137_000)
+        window.append((at, at + 900_000))
+    return see(recording(
+        thread(5, leader), thread(9, bridge[seen:], "bridge", real_time=False, process=9),
+        thread(1, window, "drawing", real_time=False),
+    ))  # fmt: skip
+
+
+def test_a_process_for_which_the_engine_waits_is_a_part_of_it_whatever_its_rank():
+    seen = bridged()
+    assert seen.roles == ("engine", "engine", "window")
+    # As soon as there is something to go by: it may have been started, or found, only now.
+    assert bridged(seen=270).roles[1] == "engine" and bridged(seen=290).roles[1] != "engine"
+    # Who only computes at the same place of the block is none: nothing goes on when it is through.
+    assert bridged(after=400_000).roles[1] != "engine"
+
+
+def test_who_gives_way_to_whom_it_has_woken_is_not_pushed():
+    """The bridge goes to sleep only after the thread that waited for it has left the core to it again."""
+    leader, bridge = [], []
+    for k in range(300):
+        at = BEGUN + k * PERIOD
+        leader += [(at, at + 300_000), (at + 1_000_000, at + 1_100_000)]
+        bridge += [(at + 310_000, at + 1_000_000), (at + 1_100_000, at + 1_108_000)]
+    pushed = list(range(0, 600, 2))
+    seen = see(recording(thread(5, leader), thread(9, bridge, real_time=False, process=9, gave_way=pushed)))
+    assert seen.roles == ("engine", "engine") and not seen.blocks.pushed.any()
+    assert len(seen.turns[1].begin) == 300
+
+
 def test_without_a_thread_in_real_time_the_regular_one_is_the_engine():
     leader = blocks(PERIOD, 100, [400_000])
     seen = see(recording(thread(1, leader, real_time=False), thread(2, leader[::30], real_time=False)))

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.records import runs, turns
-from nimbleload.core.watching.rhythm import beat, rhythm
+from nimbleload.core.watching.rhythm import beat, begun_anew, rhythm
 from tests.helpers.held_up import host
 from tests.helpers.recordings import blocks, recording, thread
 
@@ -94,12 +94,12 @@ def waits_past_the_next(ends):
 
 
 def test_a_waking_for_which_the_leader_waited_begins_no_block():
-    found = rhythm(woken(*waits_past_the_next(0.4)), [True, True])
+    leader, worker = woken(*waits_past_the_next(0.4))
+    found = rhythm([leader, worker], [True, True])
     assert found is not None and found.leader == 0
-    assert np.flatnonzero(found.start == 0).tolist() == list(range(20, 400, 20))
+    assert np.flatnonzero(begun_anew(found, leader, [worker]) == 0).tolist() == list(range(20, 400, 20))
     # Alone it tells no such thing: whoever wakes late may begin late.
-    alone = rhythm(woken(waits_past_the_next(0.4)[0]), [True])
-    assert alone is not None and (alone.start == 0).sum() < 5
+    assert (begun_anew(found, leader, []) == 0).sum() == 0
 
 
 def test_a_leader_that_wakes_late_and_has_waited_for_nobody_begins_its_block():
@@ -107,8 +107,9 @@ def test_a_leader_that_wakes_late_and_has_waited_for_nobody_begins_its_block():
     late = [1_000_000 * (k % 20 == 19) for k in range(400)]
     leader = [(begin + by, end + by) for (begin, end), by in zip(blocks(PERIOD, 400, [500_000]), late, strict=True)]
     worker = [(begin + 10_000, begin + 200_000) for begin, _ in leader]
-    found = rhythm(woken(leader, worker), [True, True])
-    assert found is not None and (found.start > 0).all()
+    turns = woken(leader, worker)
+    found = rhythm(turns, [True, True])
+    assert found is not None and (begun_anew(found, turns[0], turns[1:]) > 0).all()
 
 
 def test_threads_that_wake_by_chance_have_no_cycle():

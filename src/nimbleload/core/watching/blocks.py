@@ -7,13 +7,13 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .records import Recording, Runs, Times, Turns, runs, turns, with_the_only_one
-from .rhythm import LATE_BY, Beat, Rhythm, beat, rhythm
+from .records import Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
+from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
 # A thread belongs to the engine if it takes a turn in so many of the blocks.
 IN_BLOCKS = 0.2
-# It began late if it began so much of a period after it was due.
+# A block began late if it began so much of a period after it was due.
 BEGAN = 0.1
 # A host that begins nothing for so long (ns) stands still, or has stopped: no dropout.
 STILL = 500_000_000
@@ -21,6 +21,9 @@ STILL = 500_000_000
 AHEAD_EVEN, AHEAD_EXACT = 0.8, 0.02
 # What wakes so close to when a block is due (a share of it; ns) was woken by the device, whatever it reads then.
 DUE, DUE_NS = 0.02, 60_000
+# The engine waits for a thread if it goes on so soon (ns; a part of the period) after so many more of that thread's
+# turns than by chance, and there are some.
+GOES_ON, GOES_ON_IN, FOLLOWED, SOME = 150_000, 0.1, 0.35, 20
 DISK_WORDS = ("disk", "stream", "cache", "reader", "file", "loader", "io-")
 
 
@@ -95,8 +98,14 @@ def see(recording: Recording) -> Seen:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
     roles = tuple(_role(recording, k, woken, found, real_time) for k in range(len(woken)))
-    mine = [each for each, role in zip(woken, roles, strict=True) if role == "engine"]
-    return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, mine))
+    while (place := _waited_for(stretches, woken, roles, found)) is not None:
+        roles = (*roles[:place], "engine", *roles[place + 1 :])
+        # Whoever waits for it may take its core as soon as it is through.
+        woken[place] = woken[place]._replace(pushed=woken[place].pushed - only_slept(stretches[place]))
+    mine = {k: each for k, each in enumerate(woken) if roles[k] == "engine"}
+    others = [each for k, each in mine.items() if k != found.leader]
+    found = found._replace(start=begun_anew(found, woken[found.leader], others))
+    return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, list(mine.values())))
 
 
 def _apart(of: Runs, found: Rhythm) -> Runs:
@@ -115,11 +124,31 @@ def _apart(of: Runs, found: Rhythm) -> Runs:
     return of._replace(read=read)
 
 
+def _waited_for(of: list[Runs], woken: list[Turns], roles: tuple[Role, ...], found: Rhythm) -> int | None:
+    """The place of a thread outside the engine for which that waits, block after block, whatever its rank: where a
+    plugin computes in a process of its own. A thread of the engine goes on as soon as it is through."""
+    begin = np.sort(np.concatenate([each.begin for each, role in zip(woken, roles, strict=True) if role == "engine"]))
+    soon = min(GOES_ON, GOES_ON_IN * found.period)
+    by_chance = min(1.1 * soon * len(begin) / max(float(begin[-1] - begin[0]), 1.0), 1.0)
+    for place, each in enumerate(woken):
+        if roles[place] in ("engine", "ahead") or len(each.begin) < SOME:
+            continue
+        # It may have been found, or begun, only a while ago.
+        since = found.tick[max(int(np.searchsorted(found.tick, each.begin[0])) - 1, 0) :]
+        if _in_blocks(each, since) < IN_BLOCKS:
+            continue
+        end = through(of[place])
+        followed = np.searchsorted(begin, end + soon) > np.searchsorted(begin, end - 0.1 * soon)
+        if followed.mean() - by_chance > FOLLOWED * (1 - by_chance):
+            return place
+    return None
+
+
 def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, real_time: list[bool]) -> Role:
     """What a thread does, where a cycle was found."""
     if place == found.leader:
         return "engine"
-    alike = real_time[place] == real_time[found.leader] and _in_blocks(woken[place], found) >= IN_BLOCKS
+    alike = real_time[place] == real_time[found.leader] and _in_blocks(woken[place], found.tick) >= IN_BLOCKS
     if alike or real_time[place]:
         own = found.beats[place] if place in found.beats else beat(woken[place].begin)
         if ahead_by(own, found.period) > 1:
@@ -150,12 +179,11 @@ def _other_role(recording: Recording, place: int) -> Role:
     return "window" if thread.number == thread.process else "other"
 
 
-def _in_blocks(of: Turns, beats: Rhythm) -> float:
-    """In which share of the blocks a thread takes a turn."""
+def _in_blocks(of: Turns, tick: NDArray[np.float64]) -> float:
+    """In which share of the blocks that were due at these times a thread takes a turn."""
     if not len(of.begin):
         return 0.0
-    number = np.searchsorted(beats.tick, of.begin)
-    return len(np.unique(number)) / len(beats.tick)
+    return len(np.unique(np.searchsorted(tick, of.begin))) / len(tick)
 
 
 def _blocks(beats: Rhythm, engine: list[Turns]) -> Blocks:

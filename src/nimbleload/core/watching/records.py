@@ -22,6 +22,8 @@ TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
 # That a page was read is told so soon after the thread has a core again, at most (ns); after so long it may as well
 # have slept for something else, and read a page then without having to sleep.
 TOLD_WITHIN, SURE_WITHIN = 50_000, 8_000
+# Going to sleep takes less (ns).
+SLEEPS_WITHIN = 20_000
 # To whom code belongs that is not a plugin's (those count from 1): the host's own file, a library whose caller is not
 # known, nobody who is known.
 HOST, LIBRARY, NOBODY = 0, -1, -2
@@ -230,10 +232,32 @@ def turns(found: Runs) -> Turns:
     """The stretches joined where the thread only gave way in between, or waited for memory."""
     if not len(found.begin):
         return Turns(NONE, NONE, NONE, NONE, NONE)
-    goes_on = found.gave_way | found.read
-    first = np.flatnonzero(np.concatenate(([True], ~goes_on[:-1])))
-    last = np.append(first[1:] - 1, len(found.begin) - 1)
+    first, last = _first_and_last(found)
     busy = np.add.reduceat(found.end - found.begin, first)
     pushed = np.add.reduceat(found.gave_way.astype(np.int64), first)
     waited = np.append(found.begin[1:] - found.end[:-1], 0) * found.read
     return Turns(found.begin[first], found.end[last], busy, pushed, np.add.reduceat(waited, first))
+
+
+def through(found: Runs) -> Times:
+    """When each turn had done its work (T): where a thread gave way and only went to sleep after, before that. Whoever
+    was woken by it may have taken its core at once."""
+    if not len(found.begin):
+        return NONE
+    _, last = _first_and_last(found)
+    return np.where(only_slept(found), found.end[np.maximum(last - 1, 0)], found.end[last])
+
+
+def only_slept(found: Runs) -> NDArray[np.bool_]:
+    """Which turns gave way at last with nothing left to do but to go to sleep (T)."""
+    first, last = _first_and_last(found)
+    before = np.maximum(last - 1, 0)
+    is_short = found.end[last] - found.begin[last] < SLEEPS_WITHIN
+    return np.asarray((last > first) & found.gave_way[before] & is_short, np.bool_)
+
+
+def _first_and_last(found: Runs) -> tuple[Times, Times]:
+    """The places of each turn's first and last stretch."""
+    goes_on = found.gave_way | found.read
+    first = np.flatnonzero(np.concatenate(([True], ~goes_on[:-1])))
+    return first, np.append(first[1:] - 1, len(found.begin) - 1)

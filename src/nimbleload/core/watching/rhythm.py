@@ -6,6 +6,7 @@ those threads wake comes as soon as they are done.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -141,27 +142,26 @@ def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     # Of all that wake in this cycle, the one that begins it is the first after the tick.
     leader = min(together, key=lambda k: (_phase(of[k].begin, ticks, period), k))
     tick, start, exact = _ticks(of[leader], period)
-    others = [turns.end for k, turns in enumerate(of) if may_lead[k] and k != leader]
-    if others:
-        ends = np.sort(np.concatenate(others))
-        start[_goes_on(of[leader], tick - EARLY * exact, start - tick > LATE_BY, start, ends)] = 0
     return Rhythm(exact, leader, tick, start, beats) if len(tick) > 2 else None
 
 
-def _goes_on(
-    leader: Turns, border: NDArray[np.float64], late: NDArray[np.bool_], start: Times, ends: Times
-) -> NDArray[np.bool_]:
-    """Which `late` wakings seem to begin a block and do not: the leader waited for another thread, which ended while it
-    slept (`ends`, ascending), and has not woken in the block before as often as it does. Blocks lie between borders."""
-    place = np.searchsorted(border, leader.begin, "right") - 1
-    wakings = np.bincount(place[place >= 0], minlength=len(border))
-    begun = np.flatnonzero((wakings > 0) & (start > 0))
+def begun_anew(of: Rhythm, leader: Turns, others: Sequence[Turns]) -> Times:
+    """When blocks did begin (as `start`), but for wakings that only seem to begin one late: the leader had waited for
+    another thread, which ended while it slept, and had not woken in the block before as often as it does."""
+    if not others:
+        return of.start
+    ends = np.sort(np.concatenate([turns.end for turns in others]))
+    place = np.searchsorted(of.tick - EARLY * of.period, leader.begin, "right") - 1
+    wakings = np.bincount(place[place >= 0], minlength=len(of.tick))
+    begun = np.flatnonzero((wakings > 0) & (of.start > 0))
     usual = np.bincount(wakings[begun]).argmax() if len(begun) else 0
-    found = np.zeros(len(border), np.bool_)
-    at = np.searchsorted(leader.begin, start[begun[1:]])
-    has_ended = np.searchsorted(ends, start[begun[1:]], "right") > np.searchsorted(ends, leader.end[at - 1], "right")
-    found[begun[1:]] = late[begun[1:]] & has_ended & (wakings[begun[:-1]] < usual)
-    return found
+    seldom, begun = wakings[begun[:-1]] < usual, begun[1:]
+    start = of.start[begun]
+    slept = leader.end[np.searchsorted(leader.begin, start) - 1]
+    has_ended = np.searchsorted(ends, start, "right") > np.searchsorted(ends, slept, "right")
+    kept = of.start.copy()
+    kept[begun[seldom & has_ended & (start - of.tick[begun] > LATE_BY)]] = 0
+    return kept
 
 
 def _keeps(found: Beat, of: Turns) -> bool:
