@@ -243,7 +243,7 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
         "seconds": recording.seconds,
         "cycle": None if blocks is None else {
             "seconds": blocks.period, "buffer": found[0] if found else None, "rate": found[1] if found else None,
-            "blocks": len(blocks.load), "late": blocks.dropouts,
+            "was": of.was or None, "blocks": len(blocks.load), "late": blocks.dropouts,
             "typical": blocks.typical, "one_in_a_hundred": blocks.bad, "worst": blocks.worst,
             "late_because": _late_figures(of, names),
         },

@@ -256,6 +256,10 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     elif rows:
         said.append("No plugin was met in the engine's threads.")
     blocks = of.blocks
+    if blocks is not None and of.was:
+        was, now = block_words(of.was), block_words(blocks.period)
+        ago = f"{of.recording.seconds:.0f} s ago"
+        said.insert(0, f"The host changed its blocks {ago}, from {was} to {now}: what is shown came since.")
     if blocks is not None and len(blocks.load):
         pushed = int(blocks.pushed.sum())
         if pushed:

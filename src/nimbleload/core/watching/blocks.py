@@ -7,8 +7,9 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from .change import changed
 from .records import Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
-from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
+from .rhythm import ALIKE, LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
 # A thread belongs to the engine if it takes a turn in so many of the blocks.
@@ -24,6 +25,8 @@ DUE, DUE_NS = 0.02, 60_000
 # The engine waits for a thread if it goes on so soon (ns; a part of the period) after so many more of that thread's
 # turns than by chance, and there are some.
 GOES_ON, GOES_ON_IN, FOLLOWED, SOME = 150_000, 0.1, 0.35, 20
+# So much before a change of the cycle belongs to what is after it (ns): it was woken for that.
+CHANGED = 50_000
 DISK_WORDS = ("disk", "stream", "cache", "reader", "file", "loader", "io-")
 
 
@@ -66,7 +69,8 @@ class Seen(NamedTuple):
     """A recording, read: stretches and turns of its threads, what each does, and the blocks (None: no cycle found).
 
     "engine" are threads that compute in the device's blocks, "ahead" those that do it in longer ones, beforehand.
-    `leader` is the place of the thread that begins blocks, −1 without a cycle.
+    `leader` is the place of the thread that begins blocks, −1 without a cycle. Where the cycle has changed, all is
+    since then, and before that it `was` so long (seconds; else 0).
     """
 
     recording: Recording
@@ -75,6 +79,7 @@ class Seen(NamedTuple):
     roles: tuple[Role, ...]
     leader: int
     blocks: Blocks | None
+    was: float = 0.0
 
 
 def see(recording: Recording) -> Seen:
@@ -89,6 +94,11 @@ def see(recording: Recording) -> Seen:
     def cycle(of: list[Turns]) -> Rhythm | None:
         return (rhythm(of, servers) if any(servers) else None) or rhythm(of, may_lead)
 
+    time = changed([turns for turns, may in zip(woken, may_lead, strict=True) if may])
+    if time is not None:
+        before, since = (cycle([_part(each, time, is_before) for each in woken]) for is_before in (True, False))
+        if before is not None and since is not None and abs(before.period / since.period - 1) > ALIKE:
+            return see(recording.since(time - CHANGED))._replace(was=before.period / 1e9)
     found = cycle(woken)
     apart = [_apart(each, found) for each in stretches] if found is not None else stretches
     if any(new is not old for new, old in zip(apart, stretches, strict=True)):
@@ -106,6 +116,12 @@ def see(recording: Recording) -> Seen:
     others = [each for k, each in mine.items() if k != found.leader]
     found = found._replace(start=begun_anew(found, woken[found.leader], others))
     return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, list(mine.values())))
+
+
+def _part(of: Turns, time: int, before: bool) -> Turns:
+    """The turns that begin before a time (ns), or from it on."""
+    chosen = (of.begin < time) == before
+    return Turns(*(each[chosen] for each in of))
 
 
 def _apart(of: Runs, found: Rhythm) -> Runs:

@@ -169,7 +169,10 @@ class Recording(NamedTuple):
 
     def last(self, seconds: float) -> Recording:
         """Only the last so many seconds."""
-        since = max(self.begun, self.ended - round(seconds * 1e9))
+        return self.since(max(self.begun, self.ended - round(seconds * 1e9)))
+
+    def since(self, since: int) -> Recording:
+        """Only what came from a time (ns) on."""
         heard = self.heard.since(since) if self.heard is not None else None
         threads = tuple(_since(thread, since) for thread in self.threads)
         return self._replace(begun=since, threads=threads, heard=heard)
