@@ -9,9 +9,11 @@ import subprocess
 import sys
 import time
 
+import numpy as np
 import pytest
 from click.testing import CliRunner
 
+from nimbleload.core.watching.records import HOST
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
 from nimbleload.machine import perf, processes, sound_servers
@@ -196,3 +198,23 @@ def test_without_a_server_it_is_said(monkeypatch):
     monkeypatch.setattr(sound_servers, "servers", lambda: [Running("JACK", f"nobody{os.getpid()}", 0)])
     said = run("--jack")
     assert said.exit_code == 1 and "JACK cannot be listened to: JackOpenError" in said.output
+
+
+def test_a_recording_is_compared_with_one_kept_before(tmp_path):
+    """Tar is frozen in between."""
+    of = recording(sample_cards())
+    tar = 1 + next(place for place, file in enumerate(of.files) if "Tar" in file)
+    threads = tuple(t._replace(look_owner=np.where(t.look_owner == tar, HOST, t.look_owner)) for t in of.threads)
+    for name, each in (("a", of), ("b", of._replace(threads=threads))):
+        recording_file.write(tmp_path / f"{name}.nimblewatch", each, {})
+    words = "--from", tmp_path / "b.nimblewatch", "--before", tmp_path / "a.nimblewatch"
+    said = run(*words).output
+    lines = said[said.index("Against before") :].splitlines()
+    assert "Tar −" in lines[0] and "the host itself +" in lines[0]
+    assert lines[1].startswith("Blocks before: typical")
+    assert any(line.split()[:1] == ["Tar"] and line.split()[3:5] == ["0.0", "%"] for line in lines)
+    assert any(line.endswith("(chance)") for line in lines)
+    told = json.loads(run(*words, "--json").stdout)
+    assert {c["name"] for c in told["before"] if c["is_real"]} == {"Tar", "the host itself"}
+    (tmp_path / "bad.nimblewatch").write_bytes(b"no")
+    assert "is damaged" in run("--from", tmp_path / "b.nimblewatch", "--before", tmp_path / "bad.nimblewatch").output

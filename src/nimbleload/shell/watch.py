@@ -17,6 +17,7 @@ from ..core.session.plugins import PluginUse
 from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
 from ..core.units import as_sentence, count, percent
+from ..core.watching.before import Before
 from ..core.watching.blocks import Seen, see
 from ..core.watching.held_memory import Held, grows
 from ..core.watching.late import why_late
@@ -51,6 +52,7 @@ LATE, NO_CYCLE = 3, 4
 @click.option("--session", type=click.Path(dir_okay=False), help="Make a session of what was seen (.nimbleload).")
 @click.option("--against", metavar="FILE", help="Compare with what the session FILE predicts, which the host plays.")
 @click.option("--at", metavar="M:SS", help="Where in the piece it plays (default: the worst moment).")
+@click.option("--before", type=click.Path(exists=True, dir_okay=False), help="Compare with a recording kept before.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print the table of who takes what as CSV.")
 @as_json
 def watch(
@@ -64,6 +66,7 @@ def watch(
     session: str | None,
     against: str | None,
     at: str | None,
+    before: str | None,
     as_csv: bool,
     json: bool,
 ) -> None:
@@ -75,6 +78,7 @@ def watch(
     other = opened(against).saved if against is not None else None
     refuse_at_once(keep, session, other, at)
     try:
+        then = held_before(Path(before)) if before is not None else None
         if source is not None:
             recording, names = recording_file.read(Path(source))
             events: list[str] = []
@@ -93,12 +97,16 @@ def watch(
     compared = compare(seen, other, at, plugins) if other is not None else None
     taken = keep_session(seen, Path(session), plugins) if session is not None else ""
     if json:
-        told_too = {} if compared is None else {"against": compared.figures()}
+        told_too: dict[str, Any] = {} if compared is None else {"against": compared.figures()}
+        if then is not None:
+            told_too["before"] = [change._asdict() for change in then.changes(told.by_name(told.table(seen, names)))]
         show_json(figures(seen, names) | {"events": events} | told_too)
     elif as_csv:
         click.echo(as_table(seen, names), nl=False)
     else:
         show(seen, names, events)
+        if then is not None:
+            show_changes(then, seen, names)
         if compared is not None:
             click.echo(told.compared_table(compared))
         if taken:
@@ -106,6 +114,26 @@ def watch(
     if seen.blocks is None:
         raise SystemExit(NO_CYCLE)
     raise SystemExit(LATE if seen.blocks.dropouts else 0)
+
+
+def held_before(path: Path) -> Before:
+    """What a recording says, to compare with."""
+    recording, names = recording_file.read(path)
+    seen = see(recording)
+    return Before.of(seen, told.by_name(told.table(seen, names)))
+
+
+def show_changes(then: Before, of: Seen, names: Mapping[str, str]) -> None:
+    """What has changed since then, in words and a table."""
+    found = then.changes(told.by_name(told.table(of, names)))
+    click.echo("")
+    for words in filter(None, (told.change_words(found), told.blocks_before(then, of))):
+        click.echo(words)
+    click.echo("  plugin                              before        now   difference")
+    for change in found:
+        chance = "" if change.is_real else "  (chance)"
+        before, after = percent(change.before), percent(change.after)
+        click.echo(f"  {change.name[:34]:34} {before:>8}   {after:>8}   {told.points(change.difference):>10}{chance}")
 
 
 def looked_for() -> list[Scanned]:

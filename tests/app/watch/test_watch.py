@@ -166,6 +166,7 @@ def test_before_and_after_are_told_row_by_row(page, qtbot):
     qtbot.mouseClick(page.hold, Qt.MouseButton.LeftButton)
     assert not page.table.isColumnHidden(BEFORE)
     assert set(cells(page, DIFFERENCE)) == {"+0.0 % (chance)"}
+    assert "Blocks before: typical" in page.words.text()
     assert "more than chance" in page.words.text()
     # One plugin is gone, another takes less: that is what is said, and nothing of the others.
     of = page.shown

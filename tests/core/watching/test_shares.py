@@ -91,3 +91,49 @@ def test_a_difference_is_real_only_beyond_chance():
         "a": True, "gone": True, "b": False, "new": False,
     }  # fmt: skip
     assert found["a"].difference == pytest.approx(-0.10)
+
+
+def drawn(rng, rates, looks=4000):
+    """What so many looks say of owners that take such shares of a core."""
+    met = rng.multinomial(looks, rates)
+    found = {}
+    for owner, hits in enumerate(met.tolist()):
+        low, high = wilson(hits, looks)
+        found[str(owner)] = Share(owner, hits / looks, low, high, 0.0, hits, (0,))
+    return found
+
+
+def test_of_many_rows_in_which_nothing_has_changed_hardly_ever_one_is_told():
+    rng = np.random.default_rng(5)
+    rates = rng.dirichlet(np.full(40, 2.0))
+    wrong = sum(any(c.is_real for c in changes(drawn(rng, rates), drawn(rng, rates))) for _ in range(300))
+    # Row by row it would be seven times of eight.
+    assert wrong <= 0.08 * 300
+
+
+def test_what_has_changed_is_found_among_many():
+    rng = np.random.default_rng(6)
+    rates = rng.dirichlet(np.full(40, 2.0))
+    top = np.argsort(-rates)[:3]
+    less = rates.copy()
+    less[top[0]] = 0.0
+    less[top[1]] *= 0.5
+    found = 0
+    for _ in range(50):
+        real = {c.name for c in changes(drawn(rng, rates), drawn(rng, np.append(less, 1 - less.sum()))) if c.is_real}
+        found += {str(top[0]), str(top[1])} <= real
+    assert found >= 45
+
+
+def test_a_row_that_is_less_sure_than_one_that_is_chance_is_chance_too():
+    """After Holm: three rows, of which the second best is not sure enough for two."""
+
+    def share(core):
+        return Share(1, core, core - 0.02, core + 0.02, 0.0, 100, (0,))
+
+    # In half widths of the difference (0.0283): 3.5, 1.1, 1.05.
+    after = {"a": share(0.3 + 3.5 * 0.0283), "b": share(0.3 + 1.1 * 0.0283), "c": share(0.3 + 1.05 * 0.0283)}
+    found = {c.name: c.is_real for c in changes(dict.fromkeys("abc", share(0.3)), after)}
+    assert found == {"a": True, "b": False, "c": False}
+    # Alone it would do.
+    assert changes({"b": share(0.3)}, {"b": after["b"]})[0].is_real

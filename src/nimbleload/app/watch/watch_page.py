@@ -25,7 +25,8 @@ from ...core.load.seen import session_of
 from ...core.survey import Compared
 from ...core.told import watching as told
 from ...core.units import as_sentence, percent
-from ...core.watching.shares import Change, Share, changes
+from ...core.watching.before import Before
+from ...core.watching.shares import Change
 from ...machine.sound_servers import Running
 from ...store.recording_file import SUFFIX
 from ..background.desk import Desk
@@ -60,7 +61,7 @@ class WatchPage(QWidget):
         super().__init__(parent)
         self._desk, self.watching = desk, watching
         self.shown: Snapshot | None = None
-        self.before: dict[str, Share] | None = None
+        self.before: Before | None = None
         self.choices: list[tuple[int, ...]] = []
         self._servers: dict[tuple[int, ...], Running] = {}
         self._has_failed = False
@@ -172,7 +173,7 @@ class WatchPage(QWidget):
     def hold_before(self) -> None:
         """What is shown now is what later figures are compared with."""
         if self.shown is not None:
-            self.before = {row.name: row.share for row in self.shown.rows}
+            self.before = Before.of(self.shown.seen, told.by_name(self.shown.rows))
             self._show(self.shown)
 
     def forget_before(self) -> None:
@@ -291,12 +292,12 @@ class WatchPage(QWidget):
         self.blocks.show_loads(loads, typical, "typical", of.xruns)
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
-        found = changes(self.before, {row.name: row.share for row in of.rows}) if self.before is not None else []
+        found = self.before.changes(told.by_name(of.rows)) if self.before is not None else []
         compared = of.expected.compared
         self._fill(of, {change.name: change for change in found}, compared)
         more = [*of.findings[NAMED_FINDINGS:], *map(as_sentence, of.events[-3:])]
         if self.before is not None:
-            more.insert(0, told.change_words(found))
+            more[:0] = [told.change_words(found), *filter(None, [told.blocks_before(self.before, of.seen)])]
         if compared is not None:
             more.insert(0, told.compared_words(compared))
         self.words.setText("\n".join(more))

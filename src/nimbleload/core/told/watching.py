@@ -9,6 +9,7 @@ from typing import NamedTuple
 from ..load.seen import Taken
 from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent, size
+from ..watching.before import Before
 from ..watching.blocks import Role, Seen
 from ..watching.held_memory import grows
 from ..watching.late import began_late, why_late
@@ -179,6 +180,11 @@ def table(of: Seen, names: Mapping[str, str], role: Role | None = "engine") -> l
     """Who takes how much in the threads of one role, plugins first, each the most first."""
     rows = [Row(owner_words(s.owner, of.recording.files, names), s, s.owner > 0) for s in shares(of, role)]
     return sorted(rows, key=lambda row: (not row.is_plugin, -row.share.core))
+
+
+def by_name(rows: Sequence[Row]) -> dict[str, Share]:
+    """What each row of a table takes."""
+    return {row.name: row.share for row in rows}
 
 
 def taken_words(of: Taken) -> str:
@@ -370,6 +376,22 @@ def threads_words(found: Sequence[ThreadLoad]) -> list[str]:
         kind = "in real time" if each.is_real_time else "not in real time"
         said.append(f"{each.name} ({kind}): {percent(each.core)} of one core, waits {percent(each.waited)} of the time")
     return said or ["Its threads do nothing."]
+
+
+def blocks_before(of: Before, now: Seen) -> str:
+    """How full blocks were before, beside now; empty where none were seen."""
+    blocks = now.blocks
+    if not of.period or blocks is None or not len(blocks.load):
+        return ""
+    size = f" of {block_words(of.period)}" if abs(of.period / blocks.period - 1) > AGREES else ""
+    before, after = (
+        f"typical {percent(typical)}, one in a hundred {percent(bad)}, {late or 'none'} late in {seconds:.0f} s"
+        for typical, bad, late, seconds in (
+            (of.typical, of.bad, of.late, of.seconds),
+            (blocks.typical, blocks.bad, blocks.dropouts, now.recording.seconds),
+        )
+    )
+    return f"Blocks{size} before: {before}; now {after}."
 
 
 def change_words(found: Sequence[Change]) -> str:

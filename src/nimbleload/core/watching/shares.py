@@ -6,13 +6,14 @@ looks fall on a plugin is chance, and the interval says how much (Wilson 1927, 9
 
 from __future__ import annotations
 
+import math
 from typing import NamedTuple
 
 import numpy as np
 
 from .blocks import Role, Seen
 
-Z = 1.959963984540054
+Z, CHANCE = 1.959963984540054, 0.05
 # The roles of threads that compute what is heard.
 COMPUTES: tuple[Role, ...] = ("engine", "ahead")
 KERNEL = -3
@@ -125,7 +126,8 @@ def computing(of: Seen) -> float:
 
 
 class Change(NamedTuple):
-    """What an owner takes before and after (shares of one core), and whether the difference is more than chance."""
+    """What an owner takes before and after (shares of one core), and whether the difference is more than chance: of all
+    that are compared together none is said to be that is not, 95 of 100 times."""
 
     name: str
     before: float
@@ -138,14 +140,20 @@ class Change(NamedTuple):
 
 
 def changes(before: dict[str, Share], after: dict[str, Share]) -> list[Change]:
-    """Row by row what has changed between two recordings, by name; the largest difference first."""
-    found = []
+    """Row by row what has changed between two recordings, by name; the largest difference first. What is chance in so
+    many rows is told after Holm (1979): the surest must be surer the more rows there are."""
+    found, chance = [], []
     for name in {**before, **after}:
         old, new = before.get(name), after.get(name)
         one, other = old.core if old else 0.0, new.core if new else 0.0
         # Half widths of independent intervals add up as squares.
-        spread = np.hypot(_half(old), _half(new))
-        found.append(Change(name, one, other, bool(abs(other - one) > max(spread, 1e-9))))
+        spread = max(float(np.hypot(_half(old), _half(new))), 1e-9)
+        found.append(Change(name, one, other, False))
+        chance.append(math.erfc(Z * abs(other - one) / spread / math.sqrt(2)))
+    for left, place in enumerate(np.argsort(chance, kind="stable").tolist()):
+        if chance[place] > CHANCE / (len(found) - left):
+            break
+        found[place] = found[place]._replace(is_real=True)
     return sorted(found, key=lambda change: (-abs(change.difference), change.name))
 
 
