@@ -137,6 +137,39 @@ def test_a_process_for_which_the_engine_waits_is_a_part_of_it_whatever_its_rank(
     assert bridged(after=400_000).roles[1] != "engine"
 
 
+def test_of_many_threads_in_short_blocks_one_begins_right_after_anything():
+    """A window that draws is none of them for that."""
+    rng = np.random.default_rng(7)
+    period, engine = 666_667, []
+    for core in range(8):
+        begins = [BEGUN + k * period + core * 60_000 for k in range(900)]
+        engine.append(thread(20 + core, [(at, at + 200_000) for at in begins]))
+    at = BEGUN + np.cumsum(rng.integers(400_000, 2_000_000, 400))
+    window = thread(1, [(int(begin), int(begin) + 150_000) for begin in at], "drawing", real_time=False)
+    assert see(recording(*engine, window)).roles[-1] == "window"
+
+
+def test_a_worker_that_hardly_ever_keeps_its_leader_waiting_makes_its_own_block_late():
+    """The leader wakes once a block, but where the worker sleeps past the deadline."""
+    leader, worker, at = [], [], BEGUN
+    for k in range(200):
+        at = max(BEGUN + k * PERIOD, at)
+        if leader and leader[-1][1] == at:
+            leader[-1] = (leader[-1][0], at + 300_000)
+        else:
+            leader.append((at, at + 300_000))
+        worker.append((at + 10_000, at + 200_000))
+        if k % 20 == 19:
+            through = at + 2_600_000
+            worker.append((through - 5_000, through))
+            leader.append((through + 8_000, through + 20_000))
+            at = through + 20_000
+        else:
+            at += 300_000
+    seen = see(recording(thread(1, leader), thread(2, worker)))
+    assert seen.blocks.dropouts == 9
+
+
 def test_who_gives_way_to_whom_it_has_woken_is_not_pushed():
     """The bridge goes to sleep only after the thread that waited for it has left the core to it again."""
     leader, bridge = [], []

@@ -39,6 +39,7 @@ def test_what_is_never_given_back_is_found_at_its_rate(rate):
         lambda s: 400 * MB + min(s, 50) * 20 * MB,  # samples are loaded, and then all are there
         lambda s: 400 * MB + (s // 30 % 2) * 100 * MB,  # it comes and goes
         lambda s: 400 * MB - 2 * MB * s,
+        lambda s: 400 * MB + 0.3 * MB * s + (300 * MB if s > 60 else 0),  # mostly a step
         lambda s: 400 * MB + 1000 * s,  # two hundred hours for 700 MB
     ],
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 
 from nimbleload.core.told.watching import findings, late_words
@@ -93,9 +94,16 @@ def test_one_that_had_to_give_way_is_told_so():
     assert late_words(of, {}) == [f"Why {found.pushed} blocks were late: they had to give way to other threads."]
 
 
-def test_few_looks_name_nobody():
-    of = seen(USUAL, [(1, 1_000_000), (2, 5_000_000), (HOST, 300_000)], looks=6_000_000)
+@pytest.mark.parametrize("looks", [6_000_000, 12_000_000])
+def test_few_looks_or_none_name_nobody(looks):
+    """Least of all the system, since it is what is left."""
+    of = seen(USUAL, [(1, 1_000_000), (2, 5_000_000), (HOST, 300_000)], looks=looks)
     assert why_late(of).owner is None and why_late(of).longer > 0
+    own = of.recording.threads[0]
+    at = own.switch_time[:1] + 10_000
+    once = own._replace(look_time=at, look_owner=np.array([1]), look_weight=np.array([looks]))
+    found = why_late(see(of.recording._replace(threads=(once,))))
+    assert found.owner is None and found.longer > 0
 
 
 def test_without_late_blocks_nothing_is_said():
@@ -114,9 +122,10 @@ def test_every_late_block_has_one_reason(seed):
     assert all(f"{number} " in words for number in (found.blocks, found.after, found.woken, found.longer))
 
 
-def waiting(wait, meanwhile=0.0):
+def waiting(wait, meanwhile=0.0, longer=0, usual=0):
     """A leader and its worker, which computes for 1 ms and then, in every so manieth block, waits before it computes
-    for 0.2 ms more; a thread of the window that computes for this part of the wait."""
+    for 0.2 ms more, and so much longer; a thread of the window that computes for this part of the wait. In all others
+    it waits as well, for the `usual` time."""
     leader, worker, window, free = [], [], [], 0
     for k in range(COUNT):
         at = max(1_000_000_000 + k * PERIOD, free)
@@ -126,6 +135,10 @@ def waiting(wait, meanwhile=0.0):
         if k % EVERY == EVERY - 1:
             window.append((later + 10_000, later + 10_000 + round(meanwhile * wait)))
             later += wait
+            worker.append((later, later + 200_000 + longer))
+            later += 200_000 + longer
+        elif usual:
+            later += usual
             worker.append((later, later + 200_000))
             later += 200_000
         leader.append((later + 10_000, later + 30_000))
@@ -145,6 +158,11 @@ def test_who_waits_without_computing_is_told_so_and_who_computed_meanwhile():
     assert late_words(of, {}) == [f"{words}, while the thread drawing computed."]
     assert why_late(waiting(4_500_000, 0.3)).meanwhile is None
     assert why_late(waiting(1_000_000)) is None
+
+
+def test_who_waits_in_every_block_is_not_late_by_that():
+    found = why_late(waiting(1_200_000, longer=3_300_000, usual=1_200_000))
+    assert found.longer == found.blocks > 10
 
 
 @pytest.mark.parametrize(("waited", "slept"), [(-1.0, False), (0.0, True), (0.005, True), (0.04, False)])
@@ -172,9 +190,11 @@ def test_sleeping_through_what_was_due_is_no_longer_work():
         if k % 30 != 29:
             at = 1_000_000_000 + k * PERIOD
             stretches.append((at, at + (2_000_000 if k % 30 == 0 and k else 1_000_000)))
-    of = see(recording(thread(1, stretches, waited=0.0)))
-    found = why_late(of)
-    assert found.slept == found.blocks == of.blocks.dropouts > 10
+    # Thirteen blocks of 5 ms each.
+    for waited, slept in ((0.0, True), (0.02, True), (0.05, False)):
+        of = see(recording(thread(1, stretches, waited=waited)))
+        found = why_late(of)
+        assert (found.slept if slept else found.woken) == found.blocks == of.blocks.dropouts > 10
 
 
 def test_the_systems_own_time_is_told_and_who_asks_it_for_memory():

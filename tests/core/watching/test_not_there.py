@@ -47,6 +47,21 @@ def test_what_is_read_for_a_little_while_makes_nothing_late():
     assert found.slept == pytest.approx(found.read * SLEEP / 1e9)
 
 
+def test_who_reads_a_little_and_computes_for_long_is_late_by_computing():
+    stretches, touches = [], []
+    for k in range(COUNT):
+        at = BEGUN + k * PERIOD
+        if k % EVERY == EVERY - 1:
+            stretches += [(at, at + 1_000_000), (at + 1_000_000 + SLEEP, at + PERIOD + 1_000_000)]
+            touches.append((at + 1_002_000 + SLEEP, 0, 2))
+        elif k % EVERY or not k:
+            stretches.append((at, at + 1_000_000))
+        else:
+            stretches[-1] = (stretches[-1][0], at + 2_000_000)
+    found = why_late(see(recording(thread(1, stretches, touches=touches, waited=0.0), files=("a", "b"))))
+    assert found.longer == found.blocks > 10 and found.reader is None
+
+
 def test_new_memory_is_counted_by_the_second_and_named():
     stretches = [(BEGUN + k * PERIOD, BEGUN + k * PERIOD + 1_000_000) for k in range(COUNT)]
     touches = [(begin + 500_000, 32, 1) for begin, _ in stretches]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nimbleload.core.watching.records import GIVES_WAY, SLEEPS, TAKES, runs, turns
+from nimbleload.core.watching.records import GIVES_WAY, SLEEPS, TAKES, only_slept, runs, through, turns
 from tests.helpers.recordings import recording, thread
 
 
@@ -75,3 +75,11 @@ def test_the_last_seconds_hold_only_the_touches_that_fell_into_them():
     touches = [(5, 0, 1), (2_200_000_000, 32, 2)]
     last = recording(thread(1, [(0, 10), (2_000_000_000, 2_500_000_000)], touches=touches)).last(1.0).threads[0]
     assert [each.tolist() for each in last[-3:]] == [[2_200_000_000], [32], [2]]
+
+
+@pytest.mark.parametrize(("last", "slept"), [(8_000, True), (500_000, False)])
+def test_who_gives_way_with_work_left_has_not_only_gone_to_sleep(last, slept):
+    found = runs(thread(1, [(100_000, 200_000), (400_000, 400_000 + last)], gave_way=[0]))
+    assert only_slept(found).tolist() == [slept]
+    assert through(found).tolist() == [200_000 if slept else 400_000 + last]
+    assert not len(only_slept(runs(thread(1, [])))) and not len(through(runs(thread(1, []))))

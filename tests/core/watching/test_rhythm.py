@@ -112,6 +112,18 @@ def test_a_leader_that_wakes_late_and_has_waited_for_nobody_begins_its_block():
     assert found is not None and (begun_anew(found, turns[0], turns[1:]) > 0).all()
 
 
+def test_a_leader_that_has_done_all_of_its_block_begins_the_next_however_late():
+    """A client ends after it in each block, and so before the next one, for which it waits for nobody."""
+    leader, client = [], []
+    for k in range(400):
+        at = 1_000_000_000 + k * PERIOD + 800_000 * (k % 20 == 19)
+        leader += [(at, at + 100_000), (at + 200_000, at + 300_000)]
+        client.append((at + 310_000, at + 700_000))
+    turns = woken(leader, client)
+    found = rhythm(turns, [True, True])
+    assert found is not None and (begun_anew(found, turns[0], turns[1:]) > 0).all()
+
+
 def test_threads_that_wake_by_chance_have_no_cycle():
     rng = np.random.default_rng(2)
     at = 1_000_000_000 + np.cumsum(rng.exponential(5_000_000, 500).astype(np.int64) + 1000)

@@ -201,9 +201,11 @@ def _systems_part(
     if more <= 0:
         return 0.0
     system = more - (looked_longer - often * looked_usual)
-    # In each block the last look is over by less than the next would be.
     weights = [each for k in engine_of(of) if len(each := of.recording.threads[k].look_weight)]
-    exact = 2 * float(np.sqrt(longer.sum())) * max((float(each.mean()) for each in weights), default=0.0)
+    if not weights:
+        return 0.0
+    # In each block the last look is over by less than the next would be.
+    exact = 2 * float(np.sqrt(longer.sum())) * max(float(each.mean()) for each in weights)
     return min((system - exact) / more, 1.0)
 
 

@@ -245,8 +245,6 @@ def turns(found: Runs) -> Turns:
 def through(found: Runs) -> Times:
     """When each turn had done its work (T): where a thread gave way and only went to sleep after, before that. Whoever
     was woken by it may have taken its core at once."""
-    if not len(found.begin):
-        return NONE
     _, last = _first_and_last(found)
     return np.where(only_slept(found), found.end[np.maximum(last - 1, 0)], found.end[last])
 
@@ -261,6 +259,8 @@ def only_slept(found: Runs) -> NDArray[np.bool_]:
 
 def _first_and_last(found: Runs) -> tuple[Times, Times]:
     """The places of each turn's first and last stretch."""
+    if not len(found.begin):
+        return NONE, NONE
     goes_on = found.gave_way | found.read
     first = np.flatnonzero(np.concatenate(([True], ~goes_on[:-1])))
     return first, np.append(first[1:] - 1, len(found.begin) - 1)
