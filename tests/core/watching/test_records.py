@@ -66,6 +66,11 @@ def test_only_what_is_told_right_after_a_sleep_was_slept_for(told, pages, is_rea
     assert (found.read.tolist(), found.may_be.tolist()) == ([is_read, False], [may_be, False])
 
 
+def test_before_the_first_stretch_nobody_is_known_to_have_slept():
+    found = runs(thread(1, [(100_000, 200_000), (400_000, 500_000)], touches=[(101_000, 0, 1)]))
+    assert not found.read.any()
+
+
 def test_who_gave_way_slept_for_nothing():
     found = runs(thread(1, [(100_000, 200_000), (400_000, 500_000)], gave_way=[0], touches=[(401_000, 0, 1)]))
     assert not found.read.any()
