@@ -32,7 +32,7 @@ SET_OUTPUT, SET_PERIOD, GET_ID = 0x2405, 0x40082404, 0x80082407
 HEAD, TAIL = 128, 129
 STACK_BYTES = 512
 # Records want to be read when such a part (one over it) of their room is full.
-FULL = 4
+FULL = 2
 # A record for each page that is read from the disk, and for so many that are new.
 NEW_EVERY = 32
 
@@ -135,7 +135,7 @@ class Records:
             self.period = period
 
     def fileno(self) -> int:
-        """For `select.poll`: ready when a quarter of the room for records is full, or the thread has ended."""
+        """For `select.poll`: ready when half of the room for records is full, or the thread has ended."""
         return self._file
 
     @property
