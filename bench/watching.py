@@ -5,6 +5,7 @@
     .venv/bin/python -m bench.watching --long 1800       300 threads and 5,000 mapped files, for so many seconds
     .venv/bin/python -m bench.watching --one-file        plugins that lie in one file, told apart
     .venv/bin/python -m bench.watching --rehearsal       a rehearsal of Debian's plugins, against its own clock
+    .venv/bin/python -m bench.watching --new-memory      what touching new memory takes, watched and not
 
 Each run watches the host for some seconds and compares: the cycle; every block's load; late blocks; each plugin's share
 against its 95 % interval; blocks late while watched and while not. Then a host with many threads in its engine, and
@@ -14,6 +15,7 @@ what the watcher itself takes. All in one run: the host's log is made by the sam
 from __future__ import annotations
 
 import argparse
+import mmap
 import os
 import resource
 import tempfile
@@ -32,7 +34,7 @@ from nimbleload.core.told.watching import table
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.records import OF_FILE
 from nimbleload.core.watching.shares import parts, shares
-from nimbleload.machine import sound_servers
+from nimbleload.machine import perf, sound_servers
 from nimbleload.machine.maps import NO_PARTS, Part, Parts
 from nimbleload.machine.watcher import Watcher
 from nimbleload.probe.places import places
@@ -46,6 +48,24 @@ PERIOD = 2_000_000
 # What functions of one file take (ns), and which plugins they are of: the last is of two, so that the file tells not.
 IN_ONE_FILE, ONE_FILE = {"small": 150_000, "large": 450_000, "twin": 90_000}, {"small": "1:small", "large": "2:large"}
 IDLE, MAPPED, LONG_PERIOD = 296, 5000, 5_333_333
+
+
+def new_memory(pages: int = 8192, rounds: int = 8) -> None:
+    """What a page takes that is touched first (µs), while the thread is watched and while it is not, in turns."""
+    taken: dict[bool, list[float]] = {False: [], True: []}
+    for k in range(2 * rounds):
+        is_watched = bool(k % 2)
+        records = perf.Records(threading.get_native_id(), 1 << 40, 1024) if is_watched else None
+        new = mmap.mmap(-1, pages * mmap.PAGESIZE)
+        begun = time.thread_time()
+        for place in range(0, len(new), mmap.PAGESIZE):
+            new[place] = 1
+        taken[is_watched].append((time.thread_time() - begun) / pages * 1e6)
+        new.close()
+        if records is not None:
+            records.close()
+    plain, looked = min(taken[False]), min(taken[True])
+    print(f"a new page: {looked:.2f} µs while watched, {plain:.2f} while not")
 
 
 def watched(host: Host, seconds: float, parts: Parts = NO_PARTS):
@@ -217,7 +237,11 @@ def main() -> None:
     words.add_argument("--long", type=float, default=0.0)
     words.add_argument("--one-file", action="store_true")
     words.add_argument("--rehearsal", action="store_true")
+    words.add_argument("--new-memory", action="store_true")
     asked = words.parse_args()
+    if asked.new_memory:
+        new_memory()
+        return
     if asked.rehearsal:
         of_rehearsal(min(asked.runs, 5), asked.seconds)
         return

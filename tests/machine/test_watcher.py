@@ -124,6 +124,19 @@ def test_what_a_plugin_computes_in_a_process_of_its_own_is_the_engines(tmp_path)
     assert np.median(seen.blocks.load) == pytest.approx(np.median(log.ended - log.begun) / 5_000_000, rel=0.15)
 
 
+def test_a_host_in_time_with_a_bridge_and_a_worker_is_not_told_as_late(tmp_path):
+    plugins = [Plugin("Chain", 400_000), Plugin("Hall", 500_000), stalls(tmp_path, "bridged", 6, 100_000)]
+    with Host(tmp_path, plugins, 5_333_333, 900, threads=2) as host:
+        time.sleep(0.5)
+        recording = watched(host, 3.0)
+        log = host.log()
+    inside = (log.due > recording.begun) & (log.due < recording.ended)
+    late = int((log.ended > log.due + 5_333_333)[inside].sum())
+    if late > 0.05 * inside.sum():
+        pytest.skip("others hold the cores")
+    assert see(recording).blocks.dropouts <= 1.2 * late + 2
+
+
 def test_a_bridge_that_was_not_started_by_its_host_is_found_by_the_memory_they_share(tmp_path):
     code = tmp_path / "x.lv2" / "x.so"
     code.parent.mkdir()

@@ -170,6 +170,24 @@ def test_a_worker_that_hardly_ever_keeps_its_leader_waiting_makes_its_own_block_
     assert seen.blocks.dropouts == 9
 
 
+@pytest.mark.parametrize("seed", range(4))
+def test_a_host_that_has_time_is_not_late_by_waking_now_and_then_once_less(seed):
+    """Its worker goes to sleep a little after it has woken the leader, which for once had not to wait for it."""
+    rng = np.random.default_rng(seed)
+    leader, worker = [], []
+    for k in range(600):
+        at = BEGUN + k * PERIOD + int(rng.integers(0, 70_000))
+        leader.append((at, at + 200_000))
+        through = at + 190_000
+        if rng.random() < 0.7:
+            through = at + 400_000
+            leader.append((through + 5_000, through + 25_000))
+        worker.append((at + 10_000, leader[-1][1] + 15_000))
+    seen = see(recording(thread(1, leader), thread(2, worker)))
+    assert seen.roles == ("engine", "engine")
+    assert seen.blocks.dropouts == 0 and seen.blocks.worst < 0.3
+
+
 def test_who_gives_way_to_whom_it_has_woken_is_not_pushed():
     """The bridge goes to sleep only after the thread that waited for it has left the core to it again."""
     leader, bridge = [], []

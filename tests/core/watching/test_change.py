@@ -7,16 +7,10 @@ import pytest
 
 from nimbleload.core.told.watching import findings, headline
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.change import changed
-from nimbleload.core.watching.records import runs, turns
 from tests.helpers.held_up import host
 from tests.helpers.recordings import blocks, recording, thread
 
 SIZES = {64: 1_333_333, 256: 5_333_333, 288: 6_000_000, "256 at 44.1": 5_804_989, 512: 10_666_667, 1024: 21_333_333}
-
-
-def times(of):
-    return changed([turns(runs(each)) for each in of])
 
 
 def two(old, new, counts=(300, 300), pause=300_000, middle=False, jitter=0):
@@ -40,9 +34,9 @@ def test_only_what_came_since_counts(old, new, middle):
     of, _ = two(old, new, middle=middle, jitter=30_000, pause=0 if old == new else 300_000)
     seen = see(recording(of))
     assert seen.blocks.period * 1e9 == pytest.approx(SIZES[new], rel=1e-3)
-    assert seen.blocks.dropouts == 0 and seen.blocks.worst < 0.45
+    assert seen.blocks.dropouts == 0 and seen.blocks.worst < 0.5
     if old == new:
-        assert times([of]) is None and seen.was == 0 and len(seen.blocks.load) > 590
+        assert seen.was == 0 and len(seen.blocks.load) > 590
         return
     assert seen.was * 1e9 == pytest.approx(SIZES[old], rel=1e-3)
     # A few blocks of the new length may be missed, none of the old one may be among them.
@@ -73,9 +67,9 @@ def test_of_several_changes_the_last_counts():
 
 
 @pytest.mark.parametrize(
-    ("away", "free"), [(100_000, 5_000_000), (600_000, 1_500_000), (2_000_000, 6_000_000), (8_000_000, 30_000_000)]
+    ("away", "free"), [(500_000, 800_000), (600_000, 1_500_000), (1_000_000, 2_000_000), (1_500_000, 2_500_000)]
 )
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(20))
 def test_a_host_that_is_late_for_long_has_changed_nothing(away, free, seed):
     made = host(seed, away, free)
     assert see(recording(thread(1, made.leader), thread(2, made.worker))).was == 0
@@ -92,10 +86,21 @@ def test_a_host_that_is_overloaded_from_some_time_on_has_changed_nothing(busy):
     assert seen.was == 0 and seen.blocks.period * 1e9 == pytest.approx(SIZES[256], rel=1e-3)
 
 
+@pytest.mark.parametrize("seed", range(4))
+def test_who_takes_a_larger_buffer_since_blocks_were_late_has_changed_it(seed):
+    """So it mostly is: at the smaller size it was late again and again."""
+    busy = np.random.default_rng(seed).choice([600_000, 800_000, 1_500_000, 2_000_000], 900, p=[0.5, 0.2, 0.2, 0.1])
+    first = blocks(SIZES[64], 900, busy.tolist())
+    last = blocks(SIZES[256], 250, [round(0.5 * SIZES[256])], begun=first[-1][0] + 3 * SIZES[64])
+    seen = see(recording(thread(1, first + last)))
+    assert seen.blocks.period * 1e9 == pytest.approx(SIZES[256], rel=1e-3)
+    assert seen.was * 1e9 == pytest.approx(SIZES[64], rel=1e-3)
+    assert seen.blocks.dropouts == 0 and len(seen.blocks.load) > 230
+
+
 def test_another_threads_own_time_is_none_of_the_blocks():
     """One that is in real time as well, as for notes, sets its timer anew."""
     engine = thread(1, blocks(SIZES[256], 900, [2_000_000]))
     timer = thread(2, blocks(4_000_000, 500, [10_000]) + blocks(1_000_000, 2000, [10_000], begun=3_100_000_000))
     seen = see(recording(engine, timer))
-    assert times([timer._replace()]) is not None
     assert seen.was == 0 and len(seen.blocks.load) > 890

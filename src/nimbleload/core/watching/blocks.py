@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from .change import changed
 from .records import Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
-from .rhythm import ALIKE, LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
+from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
 # A thread belongs to the engine if it takes a turn in so many of the blocks.
@@ -94,11 +94,9 @@ def see(recording: Recording) -> Seen:
     def cycle(of: list[Turns]) -> Rhythm | None:
         return (rhythm(of, servers) if any(servers) else None) or rhythm(of, may_lead)
 
-    time = changed([turns for turns, may in zip(woken, may_lead, strict=True) if may])
-    if time is not None:
-        before, since = (cycle([_part(each, time, is_before) for each in woken]) for is_before in (True, False))
-        if before is not None and since is not None and abs(before.period / since.period - 1) > ALIKE:
-            return see(recording.since(time - CHANGED))._replace(was=before.period / 1e9)
+    change = changed(woken, may_lead, cycle)
+    if change is not None:
+        return see(recording.since(change.time - CHANGED))._replace(was=change.was / 1e9)
     found = cycle(woken)
     apart = [_apart(each, found) for each in stretches] if found is not None else stretches
     if any(new is not old for new, old in zip(apart, stretches, strict=True)):
@@ -116,12 +114,6 @@ def see(recording: Recording) -> Seen:
     others = [each for k, each in mine.items() if k != found.leader]
     found = found._replace(start=begun_anew(found, woken[found.leader], others))
     return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, list(mine.values())))
-
-
-def _part(of: Turns, time: int, before: bool) -> Turns:
-    """The turns that begin before a time (ns), or from it on."""
-    chosen = (of.begin < time) == before
-    return Turns(*(each[chosen] for each in of))
 
 
 def _apart(of: Runs, found: Rhythm) -> Runs:

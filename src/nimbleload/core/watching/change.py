@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
 from .records import Times, Turns
-from .rhythm import ALIKE, EVEN, beat
+from .rhythm import ALIKE, EVEN, Rhythm, beat
 
-# So many wakings tell a cycle. It is looked for at so many places of a recording, evenly.
-WAKINGS, PLACES = 48, 9
+# So many wakings tell a cycle. It is looked for at so many places of a recording, evenly; so many times are tried.
+WAKINGS, PLACES, TRIED = 48, 9, 3
+# From fewer blocks on it is not told.
+BLOCKS = 24
 # So many periods of so many have not as many wakings as others.
 ODD, ODD_OF = 2, 4
 # One wakes so close to when it should (a share of the period).
@@ -18,31 +21,58 @@ NEAR = 0.05
 NEARLY_ALL = 0.9
 
 
-def changed(of: Sequence[Turns]) -> int | None:
-    """When (ns) a thread began to keep another time than before, as far as any of these did so evenly before and after;
-    the last time of all. None if none did. A host that is late for a while keeps none for so long."""
-    found = (_changed(turns.begin) for turns in of)
-    return max((time for time in found if time is not None), default=None)
+class Changed(NamedTuple):
+    """When (ns) the cycle became another one, and how long it was before (ns)."""
+
+    time: int
+    was: float
+
+
+def changed(
+    of: Sequence[Turns], may_lead: Sequence[bool], cycle: Callable[[list[Turns]], Rhythm | None]
+) -> Changed | None:
+    """The last change of a host's `cycle` (which finds it in the turns of all threads); None if there was none.
+
+    A thread keeps a time evenly at last, and did not at some time before: then both parts must have a cycle, each its
+    own, and wakings of the longer one must not be those that are left of the shorter one where blocks are late.
+    """
+    found = (_changed(turns.begin) for turns, may in zip(of, may_lead, strict=True) if may)
+    for time in sorted({time for time in found if time is not None}, reverse=True)[:TRIED]:
+        before, since = ([_part(turns, time, is_before) for turns in of] for is_before in (True, False))
+        earlier = changed(before, may_lead, cycle)
+        before = before if earlier is None else [_part(turns, earlier.time, False) for turns in before]
+        then, now = cycle(before), cycle(since)
+        if then is None or now is None or len(now.tick) < BLOCKS or _is_alike(then.period, now.period):
+            continue
+        long = then if then.period > now.period else now
+        starts = (before if long is then else since)[long.leader].begin
+        if not _is_late(starts, min(then.period, now.period), long.period):
+            return Changed(time, then.period)
+    return None
+
+
+def _part(of: Turns, time: int, before: bool) -> Turns:
+    """The turns that begin before a time (ns), or from it on."""
+    chosen = (of.begin < time) == before
+    return Turns(*(each[chosen] for each in of))
 
 
 def _changed(starts: Times) -> int | None:
-    """When a thread that wakes at these times (ns, ascending) began to keep the time that it keeps at last."""
-    if len(starts) < 2 * WAKINGS:
-        return None
+    """From when on a thread that wakes at these times (ns, ascending) keeps the time that it keeps evenly at last."""
     last = len(starts) - WAKINGS
-    now = _kept(starts, last)
-    if not now:
+    if last < 2 * WAKINGS:
         return None
-    low = high = 0
-    # From the end on: the last place at which it kept another one.
-    for low in np.linspace(last, 0, PLACES).astype(int)[1:].tolist():
-        then = _kept(starts, low)
-        if then and not _is_alike(then, now) and not _is_late(starts, low if then > now else last, then, now):
+    now = _kept(starts, last)
+    if not now or not _is_alike(_kept(starts, last - WAKINGS), now):
+        return None
+    high, places = last - WAKINGS, np.linspace(last - WAKINGS, 0, PLACES).astype(int)[1:].tolist()
+    # From the end on: the last place at which it kept another one, or none.
+    for low in places:
+        if not _is_alike(_kept(starts, low), now):
             break
         high = low
     else:
         return None
-    high = high or last
     # Between them it began; where it keeps none, some of these wakings are of one time, and some of the other.
     while high - low > 1:
         middle = (low + high) // 2
@@ -53,14 +83,13 @@ def _changed(starts: Times) -> int | None:
     return _first(starts[high : high + WAKINGS], now)
 
 
-def _is_late(starts: Times, place: int, one: float, other: float) -> bool:
-    """Whether wakings from a place on that seem to keep the longer of two times keep the shorter one, but for those at
-    which a block before was not through: then there are some at several of its steps."""
-    short, long = sorted((one, other))
+def _is_late(starts: Times, short: float, long: float) -> bool:
+    """Whether wakings that seem to keep the longer of two times keep the shorter one, but for those at which a block
+    before was not through: then there are some at several of its steps."""
     times = round(long / short)
     if not _is_alike(times * short, long):
         return False
-    steps = (starts[place : place + WAKINGS] - starts[place]) / short
+    steps = (starts[: 2 * WAKINGS] - starts[0]) / short
     near = np.abs(steps - np.round(steps)) < NEAR
     taken = np.bincount(np.round(steps[near]).astype(int) % times, minlength=times)
     return bool(near.mean() > NEARLY_ALL and (taken > (1 - NEARLY_ALL) * len(steps)).sum() > 1)

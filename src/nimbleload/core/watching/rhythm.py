@@ -45,6 +45,8 @@ CYCLES_TRIED, MOST_TRIED, EVEN_NS = 4, 40, 3_000
 MOST_STARTS = 4000
 # A block is late if it ends so long after it was due (ns): how exactly that is known.
 LATE_BY = 20_000
+# A thread goes on so soon (ns) after the one that it has waited for; that goes to sleep so soon after it was through.
+SOON, TAIL = 150_000, 50_000
 
 
 class Beat(NamedTuple):
@@ -158,9 +160,14 @@ def begun_anew(of: Rhythm, leader: Turns, others: Sequence[Turns]) -> Times:
     seldom, begun = wakings[begun[:-1]] < usual, begun[1:]
     start = of.start[begun]
     slept = leader.end[np.searchsorted(leader.begin, start) - 1]
-    has_ended = np.searchsorted(ends, start, "right") > np.searchsorted(ends, slept, "right")
+    until = np.searchsorted(ends, start, "right")
+    # Whoever woke the leader for its last turn may go to sleep a little after it.
+    has_ended = until > np.searchsorted(ends, slept + TAIL, "right")
+    # It wakes as soon as that is through; later only where its core was taken away, and then by more than a little.
+    late = start - of.tick[begun]
+    at_once = until > np.searchsorted(ends, start - SOON)
     kept = of.start.copy()
-    kept[begun[seldom & has_ended & (start - of.tick[begun] > LATE_BY)]] = 0
+    kept[begun[seldom & has_ended & (late > np.where(at_once, LATE_BY, EARLY * of.period))]] = 0
     return kept
 
 
