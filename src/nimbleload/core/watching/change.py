@@ -16,6 +16,8 @@ WAKINGS, PLACES, TRIED = 48, 9, 3
 BLOCKS = 24
 # So many periods of so many have not as many wakings as others.
 ODD, ODD_OF = 2, 4
+# As many wakings take as long if none takes longer by more than this.
+STEADY = 1.03
 # One wakes so close to when it should (a share of the period).
 NEAR = 0.05
 NEARLY_ALL = 0.9
@@ -61,6 +63,11 @@ def _changed(starts: Times) -> int | None:
     """From when on a thread that wakes at these times (ns, ascending) keeps the time that it keeps evenly at last."""
     last = len(starts) - WAKINGS
     if last < 2 * WAKINGS:
+        return None
+    # Mostly nothing has changed, which is soon seen: as many wakings take as long everywhere.
+    at = np.linspace(0, last, PLACES).astype(int)
+    took = starts[at + WAKINGS - 1] - starts[at]
+    if took.max() < STEADY * took.min():
         return None
     now = _kept(starts, last)
     if not now or not _is_alike(_kept(starts, last - WAKINGS), now):
