@@ -193,12 +193,16 @@ def test_who_gives_way_to_whom_it_has_woken_is_not_pushed():
     leader, bridge = [], []
     for k in range(300):
         at = BEGUN + k * PERIOD
-        leader += [(at, at + 300_000), (at + 1_000_000, at + 1_100_000)]
-        bridge += [(at + 310_000, at + 1_000_000), (at + 1_100_000, at + 1_108_000)]
+        leader += [(at, at + 300_000), (at + 900_000, at + 1_000_000)]
+        bridge += [(at + 310_000, at + 900_000), (at + 1_000_000, at + 1_008_000)]
     pushed = list(range(0, 600, 2))
     seen = see(recording(thread(5, leader), thread(9, bridge, real_time=False, process=9, gave_way=pushed)))
     assert seen.roles == ("engine", "engine") and not seen.blocks.pushed.any()
     assert len(seen.turns[1].begin) == 300
+    # Nor does the block go on until it sleeps, if others take its core before that.
+    tail = [(begin + 400_000, end + 400_000) if k % 2 else (begin, end) for k, (begin, end) in enumerate(bridge)]
+    seen = see(recording(thread(5, leader), thread(9, tail, real_time=False, process=9, gave_way=pushed)))
+    assert seen.roles == ("engine", "engine") and seen.blocks.load == pytest.approx(0.5, abs=0.01)
 
 
 def test_without_a_thread_in_real_time_the_regular_one_is_the_engine():

@@ -108,8 +108,9 @@ def see(recording: Recording) -> Seen:
     roles = tuple(_role(recording, k, woken, found, real_time) for k in range(len(woken)))
     while (place := _waited_for(stretches, woken, roles, found)) is not None:
         roles = (*roles[:place], "engine", *roles[place + 1 :])
-        # Whoever waits for it may take its core as soon as it is through.
-        woken[place] = woken[place]._replace(pushed=woken[place].pushed - only_slept(stretches[place]))
+        # Whoever waits for it may take its core as soon as it is through, and others before it has gone to sleep.
+        pushed = woken[place].pushed - only_slept(stretches[place])
+        woken[place] = woken[place]._replace(end=through(stretches[place]), pushed=pushed)
     mine = {k: each for k, each in enumerate(woken) if roles[k] == "engine"}
     others = [each for k, each in mine.items() if k != found.leader]
     found = found._replace(start=begun_anew(found, woken[found.leader], others))
