@@ -95,7 +95,7 @@ class Records:
         self._control, self._ring = words[: mmap.PAGESIZE // 8], words[mmap.PAGESIZE // 8 :]
         try:
             self.faults = self._joined(PAGES_READ, 1, wakeup), self._joined(NEW_PAGES, NEW_EVERY, wakeup)
-        except OSError:
+        except (OSError, NotAllowedError):
             self.close()
             raise
 

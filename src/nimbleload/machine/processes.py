@@ -54,11 +54,9 @@ class Process(NamedTuple):
 def processes(root: Path = PROC) -> Iterator[Process]:
     """All processes of this user, but for this program's own family."""
     ours = _family(os.getpid(), root)
-    for folder in sorted(root.iterdir(), key=lambda path: (len(path.name), path.name)):
-        if not folder.name.isdigit() or int(folder.name) in ours:
-            continue
+    for number in sorted(_numbers(root) - ours):
         with contextlib.suppress(OSError, ValueError, IndexError):
-            yield process(int(folder.name), root)
+            yield process(number, root)
 
 
 def process(number: int, root: Path = PROC) -> Process:
@@ -140,10 +138,9 @@ def hosts(root: Path = PROC) -> list[Process]:
 def descendants(numbers: Sequence[int], root: Path = PROC) -> list[int]:
     """Processes and all below them, as bridges run plugins in processes of their own."""
     children: dict[int, list[int]] = {}
-    for folder in root.iterdir():
-        if folder.name.isdigit():
-            with contextlib.suppress(OSError, ValueError, IndexError):
-                children.setdefault(int(stat(folder / "stat")[1][1]), []).append(int(folder.name))
+    for number in _numbers(root):
+        with contextlib.suppress(OSError, ValueError, IndexError):
+            children.setdefault(int(stat(root / str(number) / "stat")[1][1]), []).append(number)
     found = list(numbers)
     for each in found:
         found.extend(child for child in children.get(each, ()) if child not in found)
@@ -157,14 +154,17 @@ def bridges(numbers: Sequence[int], root: Path = PROC) -> list[int]:
     if not ours:
         return []
     beside = _family(os.getpid(), root)
-    for folder in root.iterdir():
-        if not folder.name.isdigit() or (number := int(folder.name)) in numbers or number in beside:
-            continue
+    for number in _numbers(root) - beside - set(numbers):
         with contextlib.suppress(OSError):
-            is_own = folder.stat().st_uid == os.getuid()
+            is_own = (root / str(number)).stat().st_uid == os.getuid()
             if is_own and ours & _shared(number, root) and process(number, root).plugins:
                 found.append(number)
     return sorted(found)
+
+
+def _numbers(root: Path) -> set[int]:
+    """The numbers of all processes."""
+    return {int(folder.name) for folder in root.iterdir() if folder.name.isdigit()}
 
 
 def _shared(number: int, root: Path) -> set[tuple[str, ...]]:

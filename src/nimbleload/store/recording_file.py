@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..core.units import said_by
 from ..core.watching.held_memory import Held
-from ..core.watching.records import Alike, Heard, Recording, Thread
+from ..core.watching.records import NONE, Alike, Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
 from ..native.decoding import decoded
 from . import atomic
@@ -178,17 +178,17 @@ def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) ->
     """One thread with its arrays, which must fit together. ValueError if they do not."""
     names = (*ARRAYS, *FAULTS) if f"threads/{place}/{FAULTS[0]}.npy" in archive.namelist() else ARRAYS
     arrays = [np.load(io.BytesIO(_entry(archive, f"threads/{place}/{n}.npy")), allow_pickle=False) for n in names]
-    arrays = [each.astype(np.int64) for each in arrays]
+    arrays = [*(each.astype(np.int64) for each in arrays), *[NONE] * (len(ARRAYS) + len(FAULTS) - len(arrays))]
     groups = arrays[:3], arrays[3:6], arrays[6:]
     if any(len({each.shape for each in group}) > 1 for group in groups) or any(each.ndim != 1 for each in arrays):
         raise ValueError(f"the records of thread {page.number} do not fit together")
-    if any((np.diff(group[0]) < 0).any() for group in groups if group):
+    if any((np.diff(group[0]) < 0).any() for group in groups):
         raise ValueError(f"the records of thread {page.number} are not in order")
-    owners = np.concatenate([arrays[4], *arrays[8:]])
-    cannot_be = (arrays[1] < 0).any() or (arrays[1] > 2).any() or any((pages < 0).any() for pages in arrays[7:8])
-    if cannot_be or (owners < -2).any() or (owners > len(of.files)).any():
+    own = dict(zip((*ARRAYS, *FAULTS), arrays, strict=True))
+    kinds, owners = own["switch_kind"], np.concatenate((own["look_owner"], own["fault_owner"]))
+    out_of_bounds = (kinds < 0).any() or (kinds > 2).any() or (owners < -2).any() or (owners > len(of.files)).any()
+    if out_of_bounds or (own["fault_pages"] < 0).any():
         raise ValueError(f"the records of thread {page.number} say what cannot be")
-    own = dict(zip(names, arrays, strict=True))
     return Thread(page.process, page.number, page.name, page.is_real_time, waited=page.waited, **own)
 
 

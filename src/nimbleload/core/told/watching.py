@@ -277,9 +277,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
             latest = f"the latest {milliseconds(began.by)} after it was due"
             said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
         said += not_there_words(of, names)
-    if of.blocks is not None and not any(
-        thread.is_real_time for thread, role in zip(of.recording.threads, of.roles, strict=True) if role == "engine"
-    ):
+    if of.blocks is not None and not any(of.recording.threads[k].is_real_time for k in of.engine):
         said.append("Its audio threads do not run in real time: any other program may take their core away.")
     said += placed_words(of)
     window = next((part for part in parts if part.role == "window"), None)

@@ -81,6 +81,11 @@ class Seen(NamedTuple):
     blocks: Blocks | None
     was: float = 0.0
 
+    @property
+    def engine(self) -> list[int]:
+        """The places of the engine's threads."""
+        return [k for k, role in enumerate(self.roles) if role == "engine"]
+
 
 def see(recording: Recording) -> Seen:
     """Reads a recording."""

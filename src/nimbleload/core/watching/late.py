@@ -8,11 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .blocks import BEGAN, Blocks, Seen
-from .not_there import engine_of, mostly, touches, within
-from .placed import joined, until
+from .not_there import mostly, touches, within
 from .records import Times
 from .rhythm import LATE_BY
 from .shares import KERNEL, wilson
+from .stretches import joined, until, without
 
 # The leader of blocks that began late slept on unless it was ready to run, by the system's own count, for such a part
 # of all that time.
@@ -79,7 +79,7 @@ def why_late(of: Seen) -> Late | None:
     nobody = np.zeros(len(late), np.bool_)
     woken, slept = (nobody, began) if _was_asleep(of, blocks, began) else (began, nobody)
     kinds = (int(blocks.late[each].sum()) for each in (after, woken, slept, read, pushed, waited, longer))
-    time, pages, owner = touches(of, engine_of(of))
+    time, pages, owner = touches(of, of.engine)
     reader = mostly(owner[(pages == 0) & within(blocks, read, time)])
     beside = _meanwhile(of, blocks, busy, waited, slept)
     found = Late._make((*kinds, None, 0.0, False, reader, None, beside))
@@ -120,7 +120,7 @@ def _was_asleep(of: Seen, blocks: Blocks, began: NDArray[np.bool_]) -> bool:
 
 def _idle(of: Seen, blocks: Blocks) -> tuple[NDArray[np.float64], tuple[Times, Times]]:
     """For how long nobody of the engine had a core in each block (B, ns); and all stretches in which one had."""
-    engine = [of.runs[k] for k in engine_of(of)]
+    engine = [of.runs[k] for k in of.engine]
     busy = joined(*(np.concatenate([getattr(each, name) for each in engine]) for name in ("begin", "end")))
     return blocks.end - blocks.start - (until(busy, blocks.end) - until(busy, blocks.start)), busy
 
@@ -134,7 +134,7 @@ def _meanwhile(
     overslept = slept & (blocks.late > 0) & (following > blocks.end)
     begin = np.concatenate((blocks.start[waited], blocks.tick[began_late], blocks.end[overslept]))
     end = np.concatenate((blocks.end[waited], blocks.start[began_late], following[overslept]))
-    begin, end = _without(joined(begin.astype(np.int64), end.astype(np.int64)), busy)
+    begin, end = without(joined(begin.astype(np.int64), end.astype(np.int64)), busy)
     if not len(begin):
         return None
     found, most = None, MOSTLY * float((end - begin).sum())
@@ -143,14 +143,6 @@ def _meanwhile(
         if of.roles[k] != "engine" and took > most:
             found, most = k, took
     return found
-
-
-def _without(stretches: tuple[Times, Times], others: tuple[Times, Times]) -> tuple[Times, Times]:
-    """What of stretches (in order, not overlapping) lies in none of the others (the same)."""
-    edges = np.unique(np.concatenate((*stretches, *others)))
-    begin, end = edges[:-1], edges[1:]
-    kept = (until(stretches, end) > until(stretches, begin)) & (until(others, end) <= until(others, begin))
-    return begin[kept], end[kept]
 
 
 def _with_owner(
@@ -194,14 +186,14 @@ def _systems_part(
     can look: they had a core for longer than looks were made. `looked` is what looks stand for (ns)."""
     end = np.append(blocks.start[1:], blocks.end[-1])
     busy = np.zeros(len(end))
-    for k in engine_of(of):
+    for k in of.engine:
         own = of.runs[k].begin, of.runs[k].end
         busy += until(own, end) - until(own, blocks.start)
     more = float(busy[longer].sum() - often * busy[usual].sum())
     if more <= 0:
         return 0.0
     system = more - (looked_longer - often * looked_usual)
-    weights = [each for k in engine_of(of) if len(each := of.recording.threads[k].look_weight)]
+    weights = [each for k in of.engine if len(each := of.recording.threads[k].look_weight)]
     if not weights:
         return 0.0
     # In each block the last look is over by less than the next would be.
@@ -213,7 +205,7 @@ def _asks(
     of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float
 ) -> int | None:
     """Who touched most of the new memory in these blocks, if there was much more of it than in usual ones."""
-    time, pages, owner = touches(of, engine_of(of))
+    time, pages, owner = touches(of, of.engine)
     inside = within(blocks, longer, time)
     if pages[inside].sum() - often * pages[within(blocks, usual, time)].sum() < NEW_PAGES * longer.sum():
         return None
@@ -225,7 +217,7 @@ def _met(
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.int64]]:
     """Who was met in the engine's threads in these blocks: owners (O), what each took in all (O, ns), and how often it
     was met (O)."""
-    threads = [each for each, role in zip(of.recording.threads, of.roles, strict=True) if role == "engine"]
+    threads = [of.recording.threads[k] for k in of.engine]
     time, owner, weight = (
         np.concatenate([getattr(each, f"look_{name}") for each in threads]) for name in ("time", "owner", "weight")
     )

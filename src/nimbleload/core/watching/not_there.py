@@ -28,7 +28,7 @@ class NotThere(NamedTuple):
 
 def not_there(of: Seen) -> NotThere:
     """What the engine's threads touched that was not there; without a cycle all threads count."""
-    places = engine_of(of) if of.blocks is not None else list(range(len(of.roles)))
+    places = of.engine if of.blocks is not None else list(range(len(of.roles)))
     _, pages, owner = touches(of, places)
     slept = [wait for k in places for wait in (of.runs[k].begin[1:] - of.runs[k].end[:-1])[of.runs[k].read[:-1]]]
     is_new = pages > 0
@@ -37,11 +37,6 @@ def not_there(of: Seen) -> NotThere:
         int((~is_new).sum()), max(slept, default=0) / 1e9, sum(slept) / 1e9, mostly(owner[~is_new]),
         float(pages.sum()) / seconds, mostly(owner[is_new], pages[is_new]),
     )  # fmt: skip
-
-
-def engine_of(of: Seen) -> list[int]:
-    """The places of the engine's threads."""
-    return [k for k, role in enumerate(of.roles) if role == "engine"]
 
 
 def touches(of: Seen, places: list[int]) -> tuple[Times, Times, Times]:

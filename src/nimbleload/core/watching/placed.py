@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from .blocks import Seen
-from .records import Times
+from .stretches import joined, until
 
 
 class Placed(NamedTuple):
@@ -37,25 +36,3 @@ def placed(of: Seen) -> Placed | None:
             others, mine = joined(begin[there], end[there]), own & (core == here)
             beside += float((until(others, end[mine]) - until(others, begin[mine])).sum())
     return Placed(beside / took, slow / took)
-
-
-def joined(begin: Times, end: Times) -> tuple[Times, Times]:
-    """Stretches that may lie over each other as such that do not, in order."""
-    if not len(begin):
-        return begin, end
-    order = np.argsort(begin, kind="stable")
-    begin, end = begin[order], np.maximum.accumulate(end[order])
-    first = np.flatnonzero(np.append(True, begin[1:] > end[:-1]))
-    return begin[first], end[np.append(first[1:], len(end)) - 1]
-
-
-def until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
-    """How much of stretches (see `joined`) lies before each of some times (ns)."""
-    begin, end = stretches
-    if not len(begin):
-        return np.zeros(len(times))
-    whole = np.append(0, np.cumsum(end - begin))
-    place = np.searchsorted(begin, times, "right")
-    # The last that has begun may not be over.
-    beyond = np.where(place > 0, np.maximum(end[place - 1] - times, 0), 0)
-    return np.asarray(whole[place] - beyond, np.float64)

@@ -96,11 +96,6 @@ class Thread(NamedTuple):
     fault_pages: Times = NONE
     fault_owner: Times = NONE
 
-    @property
-    def read_from_disk(self) -> NDArray[np.bool_]:
-        """Which touches are of pages that were read from the disk (F)."""
-        return np.equal(self.fault_pages, 0)
-
 
 class Event(NamedTuple):
     """Something that happened while watching: when (ns), and what, in words."""
@@ -222,7 +217,7 @@ def runs(thread: Thread) -> Runs:
     at = np.flatnonzero((kind[:-1] == TAKES) & (kind[1:] != TAKES))
     begin, end, gave_way = thread.switch_time[at], thread.switch_time[at + 1], kind[at + 1] == GIVES_WAY
     read = np.full(len(at), TOLD_WITHIN)
-    told = thread.fault_time[thread.read_from_disk]
+    told = thread.fault_time[thread.fault_pages == 0]
     if len(told) and len(at):
         place = np.searchsorted(begin, told, "right") - 1
         after = place > 0

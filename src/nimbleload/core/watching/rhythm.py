@@ -60,9 +60,8 @@ class Rhythm(NamedTuple):
     """B blocks of a host, each `period` (ns) long: when they were due to begin (`tick`), and when they did (`start`).
 
     `start` is 0 where the leader did not wake for a block of its own: it was still busy with the one before, or waited
-    for others that were. `leader`
-    is the place of the thread that begins them. `beats` are those of all that might have (None: keeps no time), by
-    their places.
+    for others that were. `leader` is the place of the thread that begins them. `beats` are those of all that might have
+    (None: keeps no time), by their places.
     """
 
     period: float

@@ -49,10 +49,8 @@ def _absent(of: Seen, first: NDArray[np.int64], last: NDArray[np.int64]) -> NDAr
     assert of.blocks is not None
     start = of.blocks.start
     most, found = np.zeros(len(first), np.int64), np.full(len(first), -1, np.int64)
-    for k, (turns, role) in enumerate(zip(of.turns, of.roles, strict=True)):
-        if role != "engine":
-            continue
-        place = np.searchsorted(start, turns.begin + round(0.02e9 * of.blocks.period), "right") - 1
+    for k in of.engine:
+        place = np.searchsorted(start, of.turns[k].begin + round(0.02e9 * of.blocks.period), "right") - 1
         there = np.zeros(len(start), np.bool_)
         there[place[place >= 0]] = True
         if there.mean() >= ALWAYS:
