@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFileDialog
 from nimbleload.app.frame.window import BALANCE, EDIT, START, WATCH
 from nimbleload.app.look.theme import theme
 from nimbleload.app.watch import watching
-from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, PREDICTED
+from nimbleload.app.watch.watch_page import BEFORE, DIFFERENCE, IN_WORST, PREDICTED
 from nimbleload.app.watch.watching import Expected, Found
 from nimbleload.core.survey import compared_with
 from nimbleload.core.told.watching import percent
@@ -248,7 +248,11 @@ def beside(example, qtbot, monkeypatch):
 
 def test_what_the_open_session_predicts_stands_beside_what_was_seen(beside, qtbot, settled):
     page = beside.watch
-    assert not page.table.isColumnHidden(PREDICTED)
+    assert not page.table.isColumnHidden(PREDICTED) and not page.table.isColumnHidden(IN_WORST)
+    page.hold_before()
+    assert page.table.isColumnHidden(IN_WORST) and not page.table.isColumnHidden(PREDICTED)
+    page.forget_before()
+    assert not page.table.isColumnHidden(IN_WORST)
     names = cells(page, 0)
     predicted = dict(zip(names, cells(page, PREDICTED), strict=True))
     of, at = beside.desk.survey, beside.desk.instant

@@ -39,7 +39,7 @@ from .lanes_view import LanesView, swatch
 from .watching import Expected, Found, Snapshot, Watching
 
 HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Predicted", "Before", "Difference")
-PREDICTED, BEFORE, DIFFERENCE = 4, 5, 6
+IN_WORST, PREDICTED, BEFORE, DIFFERENCE = 3, 4, 5, 6
 LOOK_EVERY_MS = 3000
 EMPTY = """<p>1. Start your host beside this window, open the session, and press play.<br>
 2. Choose it here, and watch: within seconds you see how full each block is, which were late, and which plugin takes how
@@ -352,6 +352,8 @@ class WatchPage(QWidget):
         for column in (BEFORE, DIFFERENCE):
             self.table.setColumnHidden(column, not found)
         self.table.setColumnHidden(PREDICTED, compared is None)
+        # With both beside it names would be cut.
+        self.table.setColumnHidden(IN_WORST, bool(found) and compared is not None)
 
     @staticmethod
     def _compared(change: Change | None) -> list[str]:
