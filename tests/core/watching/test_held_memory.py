@@ -73,6 +73,8 @@ def test_predicted_memory_stands_against_what_the_host_keeps():
     keeps = Memory((Keeps(("lv2", "a", "", ""), "Quire", 2, 100 * MB, 800 * MB, 0.0),), 0, 0, 0)
     of = Compared(1.0, 256, 0.5, 0.5, 0.5, 0.5, [], keeps, Held(0, 1100 * MB, 100 * MB, 50 * MB, 0))
     assert compared_words(of).endswith("Memory: its plugins keep 1.0 GB as measured, the host 1.2 GB with all in it.")
+    loads = of._replace(load=1.2560, typical=0.4836)
+    assert "126 % of the deadline; seen 48 %: 78 % of the deadline less." in compared_words(loads)
     assert of.figures()["keeps"] == 1000 * MB and of.figures()["kept"] == 1250 * MB
     less = of._replace(kept=Held(0, 500 * MB, 100 * MB, 0, 0))
     assert "600 MB with all in it: less, since some of it is loaded when it first plays" in compared_words(less)

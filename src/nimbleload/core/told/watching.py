@@ -209,7 +209,9 @@ def compared_words(of: Compared) -> str:
     """Predicted against seen, in a sentence."""
     if of.typical is None:
         return f"Predicted {percent(of.load)} at {clock(of.second)}; no cycle was found to compare it with."
-    more = of.typical - of.load
+    # From both as they are told, so that the three belong together.
+    digits = 2 if min(of.typical, of.load) >= 0.1 else 3
+    more = round(of.typical, digits) - round(of.load, digits)
     which = "more" if more > 0 else "less"
     how = "as predicted" if abs(more) < 0.02 else f"{percent(abs(more))} of the deadline {which}"
     return (
