@@ -48,6 +48,8 @@ PERIOD = 2_000_000
 # What functions of one file take (ns), and which plugins they are of: the last is of two, so that the file tells not.
 IN_ONE_FILE, ONE_FILE = {"small": 150_000, "large": 450_000, "twin": 90_000}, {"small": "1:small", "large": "2:large"}
 IDLE, MAPPED, LONG_PERIOD = 296, 5000, 5_333_333
+# How workers wait (see `host.c`), and whether the first thread waits in the same way for them.
+SPINNING = ((-1, False), (-1, True), (-2, False), (-3, False), (300_000, False), (0, True))
 
 
 def new_memory(pages: int = 8192, rounds: int = 8) -> None:
@@ -85,9 +87,10 @@ def polled(watcher: Watcher, seconds: float):
     return recording, spent / seconds
 
 
-def one_run(folder: Path, seconds: float, threads: int) -> dict[str, float]:
+def one_run(folder: Path, seconds: float, threads: int, spin: int = 0, barrier: bool = False) -> dict[str, float]:
     """One run against the host's own log."""
-    with Host(folder, PLUGINS, PERIOD, int((seconds + 1.5) * 1e9 / PERIOD), threads, late_every=50) as host:
+    count = int((seconds + 1.5) * 1e9 / PERIOD)
+    with Host(folder, PLUGINS, PERIOD, count, threads, late_every=50, spin=spin, barrier=barrier) as host:
         recording, price = watched(host, seconds)
         log = host.log()
     seen = see(recording)
@@ -238,6 +241,7 @@ def main() -> None:
     words.add_argument("--one-file", action="store_true")
     words.add_argument("--rehearsal", action="store_true")
     words.add_argument("--new-memory", action="store_true")
+    words.add_argument("--spinning", action="store_true")
     asked = words.parse_args()
     if asked.new_memory:
         new_memory()
@@ -256,7 +260,10 @@ def main() -> None:
             if asked.long:
                 for_long(folder, asked.long)
             return
-        found = [one_run(folder, asked.seconds, 1 + k % 2) for k in range(asked.runs)]
+        if asked.spinning:
+            found = [one_run(folder, asked.seconds, 2, *SPINNING[k % len(SPINNING)]) for k in range(asked.runs)]
+        else:
+            found = [one_run(folder, asked.seconds, 1 + k % 2) for k in range(asked.runs)]
         found = [each for each in found if each]
         print(f"{len(found)} of {asked.runs} runs found a cycle")
         print(f"cycle: off by {max(f['cycle'] for f in found):.1e} at most (goal 1e-3)")
@@ -270,6 +277,8 @@ def main() -> None:
         print(f"watcher: {taken:.1f} % of a core, {lost} records lost")
         watched_late, missed = (100 * np.mean([f[name] for f in found]) for name in ("missed_watched", "missed"))
         print(f"blocks late by the host's log: {watched_late:.2f} % while watched, {missed:.2f} % while not")
+        if asked.spinning:
+            return
         price, lost = many_threads(folder, asked.threads, 2 * asked.seconds)
         print(
             f"with {asked.threads} threads in the engine: {100 * price:.1f} % of a core, {lost} records lost (goal 2 %)"

@@ -5,7 +5,9 @@
    Plugins are shared objects with `void work(long ns)`, or another such function that is named behind an @. They are dealt out to the threads in turn; the first thread
    begins each block, wakes the others and waits for them. Every LATE_EVERY-th block (0: none) the first thread spins on
    until a tenth of a period after its due. HOST_IDLE more threads wake up every tenth of a second or so, as those of real
-   hosts do; HOST_FILES names a folder whose files are all mapped. The log has a line a block: due, begun, ended (ns, CLOCK_MONOTONIC), then
+   hosts do; HOST_FILES names a folder whose files are all mapped. With HOST_SPIN workers do not sleep while they wait for
+   their turn, but look again and again: for so many ns (then they sleep), or without an end (-1), giving way each time
+   (-2); with HOST_BARRIER so does the first thread while it waits for them. The log has a line a block: due, begun, ended (ns, CLOCK_MONOTONIC), then
    what each plugin took. */
 #define _GNU_SOURCE
 #include <dirent.h>
@@ -31,6 +33,9 @@ static struct { void (*work)(long); long ns, every, burst; } plugin[MOST];
 static sem_t go[MOST], done;
 static long *taken, now_block;
 static volatile int over;
+static volatile long turn[MOST], through;
+static long spin;
+static int barrier;
 
 static long now(void) {
     struct timespec t;
@@ -47,16 +52,28 @@ static void part(int thread) {
     }
 }
 
+/* Until a thread's turn comes, for the so manieth time. */
+__attribute__((noinline)) static void wait_for(int thread, long seen) {
+    for (long until = spin > 0 ? now() + spin : 0; spin && turn[thread] < seen;) {
+        if (spin == -2) sched_yield();
+        else if (spin == -3) __asm__ volatile("" ::: "memory");
+        else __builtin_ia32_pause();
+        if (until && now() > until) break;
+    }
+    while (sem_wait(&go[thread])) {}
+}
+
 static void *worker(void *which) {
     int thread = (int)(long)which;
     char name[16];
     snprintf(name, sizeof name, "worker %d", thread);
     pthread_setname_np(pthread_self(), name);
-    for (;;) {
-        while (sem_wait(&go[thread])) {}
+    for (long seen = 0;;) {
+        wait_for(thread, ++seen);
         if (over) return 0;
         part(thread);
-        sem_post(&done);
+        __sync_fetch_and_add(&through, 1);
+        if (!barrier) sem_post(&done);
     }
 }
 
@@ -110,7 +127,8 @@ int main(int count, char **words) {
     long *log = calloc(blocks * 3, sizeof *log);
     pthread_t thread[MOST], drawing;
     pthread_create(&drawing, 0, window, 0);
-    const char *more = getenv("HOST_IDLE"), *folder = getenv("HOST_FILES");
+    const char *more = getenv("HOST_IDLE"), *folder = getenv("HOST_FILES"), *spins = getenv("HOST_SPIN");
+    spin = spins ? atol(spins) : 0, barrier = getenv("HOST_BARRIER") != 0;
     if (folder) map_all(folder);
     for (long k = 0; more && k < atol(more); k++) {
         pthread_t sleeper;
@@ -132,16 +150,17 @@ int main(int count, char **words) {
         struct timespec t = {due / 1000000000L, due % 1000000000L};
         while (now() < due) clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &t, 0);
         log[3 * now_block] = due, log[3 * now_block + 1] = now();
-        for (int k = 1; k < threads; k++) sem_post(&go[k]);
+        for (int k = 1; k < threads; k++) sem_post(&go[k]), turn[k]++;
         part(0);
-        for (int k = 1; k < threads; k++)
+        for (int k = 1; k < threads && !barrier; k++)
             while (sem_wait(&done)) {}
+        while (barrier && through < (now_block + 1) * (threads - 1)) __builtin_ia32_pause();
         if (late_every && now_block % late_every == late_every - 1)
             while (now() < due + period + period / 10) {}
         log[3 * now_block + 2] = now();
     }
     over = 1;
-    for (int k = 1; k < threads; k++) sem_post(&go[k]);
+    for (int k = 1; k < threads; k++) sem_post(&go[k]), turn[k]++;
     FILE *file = fopen(words[4], "w");
     for (long k = 0; k < blocks; k++) {
         fprintf(file, "%ld %ld %ld", log[3 * k], log[3 * k + 1], log[3 * k + 2]);

@@ -41,6 +41,7 @@ class Host:
     def __init__(
         self, folder: Path, plugins: list[Plugin], period: int = 2_000_000, blocks: int = 1500, threads: int = 1,
         late_every: int = 0, real_time: bool = True, idle: int = 0, files: Path | None = None,
+        spin: int = 0, barrier: bool = False,
     ) -> None:  # fmt: skip
         self._log = folder / "log"
         program = built(folder, "host", "-ldl", "-lm", "-lpthread")
@@ -48,6 +49,8 @@ class Host:
         numbers = [str(each) for each in (period, blocks, threads)]
         more = {"HOST_IDLE": str(idle), "STALLS_FILE": str(folder / ON_DISK)}
         more |= {"HOST_FILES": str(files)} if files is not None else {}
+        more |= {"HOST_SPIN": str(spin)} if spin else {}
+        more |= {"HOST_BARRIER": "1"} if barrier else {}
         self.process = subprocess.Popen(
             [str(program), *numbers, str(self._log), str(int(real_time)), str(late_every), *words],
             stdout=subprocess.PIPE, text=True, env={**os.environ, **more},

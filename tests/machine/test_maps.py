@@ -28,6 +28,25 @@ def test_each_range_of_code_has_its_owner(tmp_path):
     assert maps.owner.tolist() == [HOST, 2, 3, LIBRARY, LIBRARY]
 
 
+def test_code_that_only_waits_is_found_in_the_file_that_is_mapped(tmp_path):
+    """At 0x10 of the second page of the file: pause; jmp back to it."""
+    folder = process(tmp_path, 40, "mixer", maps=f"400000-402000 r-xp 00001000 08:01 99 {tmp_path}/mixer\n")
+    (tmp_path / "mixer").write_bytes(bytes(0x1010) + b"\xf3\x90\xeb\xfc" + bytes(0x2000))
+    (folder / "root").symlink_to("/")
+    maps = Maps(40, [], tmp_path)
+    addresses = np.array([0x40000F, 0x400010, 0x400013, 0x400014, 0x500010, 0])
+    assert maps.only_waits(addresses).tolist() == [False, True, True, False, False, False]
+    # Other code may lie there later.
+    (folder / "maps").write_text(f"400000-402000 r-xp 00000000 08:01 99 {tmp_path}/mixer\n")
+    maps.look_again()
+    assert not maps.only_waits(addresses[:4]).any()
+    (folder / "maps").write_text(f"3ff000-403000 r-xp 00000000 08:01 99 {tmp_path}/mixer\n")
+    assert maps.look_again()
+    assert maps.only_waits(addresses).tolist() == [False, True, True, False, False, False]
+    (tmp_path / "mixer").unlink()
+    assert not Maps(40, [], tmp_path).only_waits(addresses).any()
+
+
 def test_what_is_loaded_later_is_seen_when_looked_again(tmp_path):
     folder = process(tmp_path, 40, "mixer", maps=mapping("/usr/bin/mixer", 0x1000, 0x2000))
     files: list[str] = []

@@ -106,6 +106,30 @@ def test_plugins_of_one_file_are_told_apart_by_the_functions_that_are_their_own(
         assert rows[name].low * 0.8 - 0.01 < true < rows[name].high * 1.25 + 0.01
 
 
+@pytest.mark.parametrize(
+    ("spin", "barrier"), [(-1, False), (-1, True), (-2, False), (-3, False), (300_000, False)],
+    ids=["pause", "both wait", "give way", "nothing but look", "sleep after a while"],
+)  # fmt: skip
+def test_what_threads_compute_that_do_not_sleep_while_they_wait_is_known(tmp_path, spin, barrier):
+    plugins = [*PLUGINS[:2], Plugin("hall", 500_000), Plugin("plate", 240_000)]
+    with Host(tmp_path, plugins, 4_000_000, 900, 2, spin=spin, barrier=barrier) as host:
+        recording = watched(host, 3.0)
+        log = host.log()
+    if (log.ended > log.due + 4_000_000).mean() > 0.15:
+        pytest.skip("others hold the cores")
+    seen = see(recording)
+    names = [each.name for each in recording.threads]
+    assert seen.roles[names.index("worker 1")] == "engine" and seen.roles[names.index("drawing")] != "engine"
+    assert seen.awake == ((names.index("worker 1"),) if spin < 0 else ())
+    shares = {row.name: row.share for row in table(seen, {})}
+    inside = (log.due > seen.blocks.start[0]) & (log.due < seen.blocks.start[-1])
+    for plugin, true in zip(plugins, np.median(log.taken[inside], axis=0) / 4e6, strict=True):
+        assert shares[plugin.name].low * 0.8 - 0.01 < true < shares[plugin.name].high * 1.25 + 0.01
+    assert shares["busy waiting"].core > (0.4 if spin < 0 else 0.03)
+    assert shares["the host itself"].core < 0.06
+    assert np.median(seen.blocks.load) == pytest.approx(np.median((log.ended - log.begun)[inside]) / 4e6, abs=0.04)
+
+
 def test_what_a_plugin_computes_in_a_process_of_its_own_is_the_engines(tmp_path):
     """That process is not in real time, so that it looks like any window's."""
     plugins = [Plugin("steady", 500_000), stalls(tmp_path, "bridged", 1, 1_200_000)]

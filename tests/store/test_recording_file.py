@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.watching.held_memory import Held
-from nimbleload.core.watching.records import Alike, Heard
+from nimbleload.core.watching.records import HOST, KERNEL, LIBRARY, WAITING, Alike, Heard
 from nimbleload.core.watching.server import Client, Server
 from nimbleload.store import recording_file
 from nimbleload.store.recording_file import RecordingFileError
@@ -71,6 +71,16 @@ def test_which_cores_are_alike_comes_back_and_earlier_files_do_not_say(tmp_path,
         page = msgspec.json.decode(file.read("recording.json"))
     del page["same"], page["slow"]
     assert recording_file.read(changed(path, "recording.json", msgspec.json.encode(page)))[0].alike == Alike()
+
+
+def test_where_it_was_looked_and_what_only_waits_comes_back_and_earlier_files_do_not_say(tmp_path):
+    waits = thread(1, [(0, 100)], looks=[(10, HOST), (20, WAITING), (30, LIBRARY)], places=[7, 1 << 46, 9])
+    recording_file.write(tmp_path / "b.nimblewatch", recording(waits), {})
+    (its,) = recording_file.read(tmp_path / "b.nimblewatch")[0].threads
+    assert its.look_owner.tolist() == [HOST, WAITING, LIBRARY] and its.look_place.tolist() == [7, 1 << 46, 9]
+    for name, content in (("look_place", array([1, 2])), ("look_owner", array([HOST, KERNEL, LIBRARY]))):
+        with pytest.raises(RecordingFileError, match="is damaged"):
+            recording_file.read(changed(tmp_path / "b.nimblewatch", f"threads/0/{name}.npy", content))
 
 
 def test_what_the_host_kept_in_memory_comes_back(tmp_path):

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.watching.records import HOST, LIBRARY, inside
+from .pause_loops import PauseLoops
 from .plugin_files import plugin_file
 from .processes import PROC, mapped_file
 
@@ -40,7 +41,8 @@ class Maps:
 
     def __init__(self, process: int, files: list[str], root: Path = PROC, parts: Parts = NO_PARTS) -> None:
         self._path, self._own = root / str(process) / "maps", root / str(process) / "exe"
-        self._files, self._parts = files, parts
+        self._files, self._parts, self._root = files, parts, root / str(process) / "root"
+        self._lie_in, self._loops = list[tuple[str, int]](), PauseLoops()
         self.begin = self.end = np.zeros(0, np.uint64)
         self.owner: NDArray[np.int64] = np.zeros(0, np.int64)
         self.whole: NDArray[np.int64] = np.zeros(1, np.int64)
@@ -58,7 +60,7 @@ class Maps:
         except OSError:
             return False
         found, wholes = list[tuple[int, int, int]](), dict[int, int]()
-        before, image = 0, ""
+        lie_in, before, image = list[tuple[str, int]](), 0, ""
         for line in text.splitlines():
             words = line.split(maxsplit=3)
             if len(words) < 3:
@@ -67,7 +69,7 @@ class Maps:
             path = mapped_file(line)
             # Windows' programs and plugins do not lie in their files as they lie in memory, but for their first page:
             # the rest is memory of no file, right behind it.
-            path = path or (image if begin == before else "")
+            is_mapped, path = bool(path), path or (image if begin == before else "")
             before, image = end, path if path.lower().endswith(WINDOWS) else ""
             if "x" in words[1]:
                 owner, lie = self._owner(path, program), list[tuple[int, int, int]]()
@@ -75,14 +77,30 @@ class Maps:
                     number = self._number(inside(self._files[owner - 1], part.identifier))
                     wholes[owner] = wholes[number] = owner
                     lie += [(first, last, number) for first, last in part.ranges]
-                found += _divided(begin, end, owner, int(words[2], 16), sorted(lie))
+                offset, known = int(words[2], 16), len(found)
+                found += _divided(begin, end, owner, offset, sorted(lie))
+                lie_in += [(path if is_mapped else "", begin - offset)] * (len(found) - known)
         begins = np.array([each[0] for each in found], np.uint64)
         changed = not np.array_equal(begins, self.begin)
+        if lie_in != self._lie_in:
+            self._lie_in, self._loops = lie_in, PauseLoops()
         self.begin, self.end = begins, np.array([each[1] for each in found], np.uint64)
         self.owner = np.array([each[2] for each in found], np.int64)
         self.whole = np.zeros(len(self._files) + 1, np.int64)
         self.whole[list(wholes)] = list(wholes.values())
         return changed
+
+    def only_waits(self, addresses: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which addresses (N) lie in code that only waits (see `pause_loops`)."""
+        return self._loops.waits(addresses.astype(np.uint64), self._lies)
+
+    def _lies(self, address: int) -> tuple[Path, int] | None:
+        """In which file the code at an address is, and at which byte."""
+        place = int(np.searchsorted(self.begin, np.uint64(address), "right")) - 1
+        # A page may begin before the first code in it that is somebody's own.
+        place += place < 0 or address >= int(self.end[place])
+        path, begun = self._lie_in[place] if place < len(self._lie_in) else ("", 0)
+        return (self._root / path[1:], address - begun) if path.startswith("/") and address >= begun else None
 
     def _owner(self, path: str, program: str) -> int:
         known = plugin_file(path)

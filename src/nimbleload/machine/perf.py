@@ -56,7 +56,8 @@ class _Attributes(ctypes.Structure):
 
 
 class Read(NamedTuple):
-    """What one thread's records tell: N switches (`time` ns, `kind`, `cpu`), M samples (`time` ns, `owner`) and F
+    """What one thread's records tell: N switches (`time` ns, `kind`, `cpu`), M samples (`time` ns, `owner`; `address`,
+    and `place`, that of the caller where this decided whose it is) and F
     touches of memory that was not there (`time` ns; `pages` that were new, or 0 for one that was read; `owner`).
 
     `lost` counts records that the kernel had no room for.
@@ -67,6 +68,8 @@ class Read(NamedTuple):
     switch_cpu: NDArray[np.int64]
     sample_time: NDArray[np.int64]
     sample_owner: NDArray[np.int64]
+    sample_address: NDArray[np.int64]
+    sample_place: NDArray[np.int64]
     fault_time: NDArray[np.int64]
     fault_pages: NDArray[np.int64]
     fault_owner: NDArray[np.int64]
@@ -170,7 +173,7 @@ def read(
     from . import perf_records  # imported here: the compiler would lengthen every start
 
     numbers = np.array(faults, np.uint64)
-    lengths = np.repeat(perf_records.counted(words, numbers), (3, 2, 3))
+    lengths = np.repeat(perf_records.counted(words, numbers), (3, 4, 3))
     arrays = [np.zeros(length, np.int64) for length in lengths]
     whole = np.zeros(int(owner.max(initial=0)) + 1, np.int64) if whole is None else whole
     lost = perf_records.read(words, begin, end, owner, whole, numbers, NEW_EVERY, *arrays)

@@ -29,7 +29,7 @@ def counted(words, faults):
 @njit(nogil=True, cache=True)
 def read(
     words, begin, end, owner, whole, faults, new_every, switch_time, switch_kind, switch_cpu, sample_time, sample_owner,
-    fault_time, fault_pages, fault_owner,
+    sample_address, sample_place, fault_time, fault_pages, fault_owner,
 ):  # fmt: skip
     """Fills the arrays; returns how many records were lost. Words behind the header as in the manual's order."""
     switches = samples = touches = lost = at = 0
@@ -43,7 +43,7 @@ def read(
                 switch_kind[switches] = GIVES_WAY if flags & PREEMPTED else SLEEPS
             switches += 1
         elif kind == SAMPLE:
-            found = owner_of(words[at + 2], begin, end, owner)
+            found, decided = owner_of(words[at + 2], begin, end, owner), words[at + 2]
             place = at + 6 + (words[at + 6] != 0)
             if is_for_others(found, whole):
                 # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
@@ -53,7 +53,8 @@ def read(
                 for k in range(valid):
                     caller = owner_of(words[place + 2 + k], begin, end, owner)
                     if found < HOST:
-                        found = caller if caller >= HOST else found
+                        if caller >= HOST:
+                            found, decided = caller, words[place + 2 + k]
                     elif caller == HOST:
                         break
                     elif caller > HOST and whole[caller] == found:
@@ -68,6 +69,8 @@ def read(
             else:
                 sample_time[samples] = words[at + 4]
                 sample_owner[samples] = found
+                sample_address[samples] = words[at + 2]
+                sample_place[samples] = decided
                 samples += 1
         elif kind == LOST:
             lost += words[at + 2]

@@ -18,7 +18,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.watching.held_memory import Held
-from ..core.watching.records import NOBODY, Alike, Event, Recording, Thread
+from ..core.watching.records import HOST, NOBODY, WAITING, Alike, Event, Recording, Thread
 from ..native.cores import ROOT, cores, present
 from . import held_memory, perf, processes
 from .listening import Listening
@@ -178,6 +178,7 @@ class Watcher:
             if maps.look_again():
                 found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole, kept.records.faults)
         kept.lost += found.lost
+        _mark_waiting(found, maps)
         kept.parts.append((found, period))
         if len(found.sample_time):
             # Looks in equal steps of CPU time would meet work of equal length always at the same places.
@@ -280,7 +281,7 @@ class Watcher:
                     _joined([part.switch_cpu for part in reads]), _joined([part.sample_time for part in reads]),
                     _joined([part.sample_owner for part in reads]), _joined(weights), kept.waited_since(begun),
                     _joined([part.fault_time for part in reads]), _joined([part.fault_pages for part in reads]),
-                    _joined([part.fault_owner for part in reads]),
+                    _joined([part.fault_owner for part in reads]), _joined([part.sample_place for part in reads]),
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
@@ -308,6 +309,13 @@ class Watcher:
         for kept in self._kept.values():
             if not kept.ended:
                 self._end(kept)
+
+
+def _mark_waiting(found: perf.Read, maps: Maps) -> None:
+    """Marks the looks that met code of the host, or of libraries for it, that does nothing but wait."""
+    at = np.flatnonzero(found.sample_owner <= HOST)
+    waits = maps.only_waits(found.sample_address[at]) | maps.only_waits(found.sample_place[at])
+    found.sample_owner[at[waits]] = WAITING
 
 
 def _ends(part: perf.Read) -> int:

@@ -258,8 +258,7 @@ def show(of: Seen, names: Mapping[str, str], events: Sequence[str]) -> None:
         click.echo(f"  {row.name[:34]:34} {percent(share.core):>8}   {interval:>15}   {worst:>19}")
     click.echo()
     for part in roles:
-        words = f"{told.ROLE_WORDS[part.role]}: {percent(part.core)} of one core, {count(part.threads, 'thread')}"
-        click.echo(f"  {words}")
+        click.echo(f"  {told.part_words(part)}, {count(part.threads, 'thread')}")
     click.echo(told.watching_costs(of))
 
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..core.units import said_by
 from ..core.watching.held_memory import Held
-from ..core.watching.records import NONE, Alike, Heard, Recording, Thread
+from ..core.watching.records import KERNEL, NONE, WAITING, Alike, Heard, Recording, Thread
 from ..core.watching.server import Client, Server, ServerKind
 from ..native.decoding import decoded
 from . import atomic
@@ -27,6 +27,7 @@ LARGEST_ENTRY = 256 << 20
 ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner", "look_weight")
 # Those that earlier files do not have.
 FAULTS = ("fault_time", "fault_pages", "fault_owner")
+PLACE = "look_place"
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 NotNegative = Annotated[int, msgspec.Meta(ge=0)]
@@ -117,7 +118,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         archive.writestr("recording.json", msgspec.json.encode(page))
         for place, thread in enumerate(recording.threads):
-            for name in (*ARRAYS, *FAULTS):
+            for name in (*ARRAYS, *FAULTS, PLACE):
                 archive.writestr(f"threads/{place}/{name}.npy", _as_bytes(getattr(thread, name)))
     try:
         atomic.write(path, out.getvalue())
@@ -176,17 +177,20 @@ def _heard(of: ServerPage) -> Heard:
 
 def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) -> Thread:
     """One thread with its arrays, which must fit together. ValueError if they do not."""
-    names = (*ARRAYS, *FAULTS) if f"threads/{place}/{FAULTS[0]}.npy" in archive.namelist() else ARRAYS
-    arrays = [np.load(io.BytesIO(_entry(archive, f"threads/{place}/{n}.npy")), allow_pickle=False) for n in names]
-    arrays = [*(each.astype(np.int64) for each in arrays), *[NONE] * (len(ARRAYS) + len(FAULTS) - len(arrays))]
-    groups = arrays[:3], arrays[3:6], arrays[6:]
+    own, there = dict.fromkeys((*ARRAYS, *FAULTS, PLACE), NONE), archive.namelist()
+    for name in own:
+        entry = f"threads/{place}/{name}.npy"
+        if name in ARRAYS or entry in there:
+            own[name] = np.load(io.BytesIO(_entry(archive, entry)), allow_pickle=False).astype(np.int64)
+    arrays = list(own.values())
+    groups = arrays[:3], arrays[3:6], arrays[6:9], [own["look_time"], own[PLACE]] if len(own[PLACE]) else [NONE]
     if any(len({each.shape for each in group}) > 1 for group in groups) or any(each.ndim != 1 for each in arrays):
         raise ValueError(f"the records of thread {page.number} do not fit together")
     if any((np.diff(group[0]) < 0).any() for group in groups):
         raise ValueError(f"the records of thread {page.number} are not in order")
-    own = dict(zip((*ARRAYS, *FAULTS), arrays, strict=True))
     kinds, owners = own["switch_kind"], np.concatenate((own["look_owner"], own["fault_owner"]))
-    out_of_bounds = (kinds < 0).any() or (kinds > 2).any() or (owners < -2).any() or (owners > len(of.files)).any()
+    out_of_bounds = (kinds < 0).any() or (kinds > 2).any() or (owners > len(of.files)).any()
+    out_of_bounds |= (owners < WAITING).any() or (owners == KERNEL).any()
     if out_of_bounds or (own["fault_pages"] < 0).any():
         raise ValueError(f"the records of thread {page.number} say what cannot be")
     return Thread(page.process, page.number, page.name, page.is_real_time, waited=page.waited, **own)

@@ -301,8 +301,7 @@ class WatchPage(QWidget):
         if compared is not None:
             more.insert(0, told.compared_words(compared))
         self.words.setText("\n".join(more))
-        parts = (f"{told.ROLE_WORDS[p.role]} {percent(p.core)} of one core" for p in of.parts)
-        self.roles.setText(f"{', '.join(parts)}. {of.costs}")
+        self.roles.setText(f"{', '.join(map(told.part_words, of.parts))}. {of.costs}")
         for part in (self.hold, self.keep):
             part.show()
         self.take.setVisible(any(row.is_plugin for row in of.rows) and blocks is not None)

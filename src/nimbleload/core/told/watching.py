@@ -11,13 +11,14 @@ from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent, size
 from ..watching.before import Before
 from ..watching.blocks import Role, Seen
+from ..watching.busy_waiting import taken_away
 from ..watching.held_memory import grows
 from ..watching.late import began_late, why_late
 from ..watching.not_there import not_there
 from ..watching.placed import placed
-from ..watching.records import HOST, LIBRARY, NOBODY, short, wholes
+from ..watching.records import HOST, KERNEL, LIBRARY, NOBODY, WAITING, short, wholes
 from ..watching.server import DEVICE, ServerKind
-from ..watching.shares import KERNEL, Change, Part, Share, shares
+from ..watching.shares import COMPUTES, Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
 from ..watching.xruns import xruns
 from .memory import kept_words
@@ -30,6 +31,7 @@ WORDS = {
     LIBRARY: "libraries, not called by a plugin",
     NOBODY: "code that is not known",
     KERNEL: "the system, for these threads",
+    WAITING: "busy waiting",
 }
 ROLE_WORDS: dict[Role, str] = {
     "engine": "Audio engine",
@@ -44,6 +46,8 @@ SEEN_THERE = 0.02
 SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
 # So many pages of new memory a second are worth a word.
 NEW_PAGES, PAGE = 200, 4096
+# Busy waiting of so much of a core is worth a word; and a core that was taken away for so long (ns) at once.
+BUSY, TAKEN_AWAY = 0.02, 10_000_000
 # So much memory (bytes) is worth a word. A host that keeps less than such a part of what its plugins do has not all.
 MUCH, LESS = 1 << 20, 0.9
 
@@ -282,6 +286,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     if of.blocks is not None and not any(of.recording.threads[k].is_real_time for k in of.engine):
         said.append("Its audio threads do not run in real time: any other program may take their core away.")
     said += placed_words(of)
+    said += waiting_words(of, parts)
     window = next((part for part in parts if part.role == "window"), None)
     if window is not None and window.core > 0.1:
         said.append(f"Its window takes {percent(window.core)} of one core beside the engine.")
@@ -292,6 +297,28 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     return said
 
 
+def waiting_words(of: Seen, parts: Sequence[Part]) -> list[str]:
+    """What its engine's threads spend on looking whether there is work, where they do not sleep until there is some."""
+    waiting = sum(part.waiting for part in parts if part.role in COMPUTES)
+    if waiting < BUSY:
+        return []
+    one = len(of.awake) == 1
+    never = f"{count(len(of.awake), 'thread')} of its engine never {'sleeps and takes' if one else 'sleep and take'}"
+    said = f"{never if of.awake else 'Its engine takes'} {percent(waiting)} of one core in busy waiting, looking again "
+    said = f"{said}and again whether there is work: no load, though a meter of CPU use shows it."
+    gaps = (taken_away(of.runs[k]) for k in of.awake if of.recording.threads[k].is_real_time)
+    taken = [gap for begin, end in gaps for gap in (end - begin).tolist() if gap > TAKEN_AWAY]
+    if not taken:
+        return [said]
+    longest, often = milliseconds(max(taken) / 1e9), f"{len(taken)} time{'s' if len(taken) > 1 else ''}"
+    return [
+        said,
+        f"The system took the core from {'it' if one else 'them'} {often}, for {longest} at most: of each second it "
+        "keeps a part from threads in real time that never sleep (the real-time brake, see Machine). Let the host "
+        "sleep while it waits, if it can.",
+    ]
+
+
 def placed_words(of: Seen) -> list[str]:
     """On which cores its engine computed, where they are not alike and it is worth a word."""
     found = placed(of)
@@ -300,6 +327,12 @@ def placed_words(of: Seen) -> list[str]:
     ) if found is not None else ()  # fmt: skip
     told = [f"{percent(share)} of the time {where}" for share, where in shares if share >= SEEN_THERE]
     return [f"Its engine computed {' and '.join(told)} (see Machine)."] if told else []
+
+
+def part_words(of: Part) -> str:
+    """What the threads of one role take."""
+    waiting = f" ({percent(of.waiting)} of it busy waiting)" if of.waiting >= BUSY else ""
+    return f"{ROLE_WORDS[of.role]} {percent(of.core)} of one core{waiting}"
 
 
 def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:

@@ -7,8 +7,9 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from .busy_waiting import done_before, never_asleep, open_blocks, seen_working, taken_away, with_waiting, without_sleep
 from .change import changed
-from .records import Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
+from .records import HOST, Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
 from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
@@ -27,6 +28,12 @@ DUE, DUE_NS = 0.02, 60_000
 GOES_ON, GOES_ON_IN, FOLLOWED, SOME = 150_000, 0.1, 0.35, 20
 # So much before a change of the cycle belongs to what is after it (ns): it was woken for that.
 CHANGED = 50_000
+# It computes blocks if so many of its turns begin in them, beyond chance.
+IN_STEP = 0.5
+# One that computes so many cycles ahead takes its turn in one of so many blocks, or hardly more.
+TOO_OFTEN = 1.5
+# A thread computes plugins if it does so much of what the one does that does most.
+COMPUTES = 0.25
 DISK_WORDS = ("disk", "stream", "cache", "reader", "file", "loader", "io-")
 
 
@@ -70,7 +77,8 @@ class Seen(NamedTuple):
 
     "engine" are threads that compute in the device's blocks, "ahead" those that do it in longer ones, beforehand.
     `leader` is the place of the thread that begins blocks, −1 without a cycle. Where the cycle has changed, all is
-    since then, and before that it `was` so long (seconds; else 0).
+    since then, and before that it `was` so long (seconds; else 0). `awake` are the places of the engine's threads that
+    never sleep: when they compute is known from looks alone.
     """
 
     recording: Recording
@@ -80,6 +88,7 @@ class Seen(NamedTuple):
     leader: int
     blocks: Blocks | None
     was: float = 0.0
+    awake: tuple[int, ...] = ()
 
     @property
     def engine(self) -> list[int]:
@@ -94,10 +103,12 @@ def see(recording: Recording) -> Seen:
     woken = [turns(found) for found in stretches]
     real_time = [thread.is_real_time for thread in recording.threads]
     may_lead = real_time if any(real_time) else [True] * len(real_time)
-    servers = _servers_own(recording, may_lead)
+    # A window draws in even steps, too: where all threads have the same rank, plugins tell which ones compute.
+    first = [_servers_own(recording, may_lead), [] if any(real_time) else _with_plugins(recording)]
 
     def cycle(of: list[Turns]) -> Rhythm | None:
-        return (rhythm(of, servers) if any(servers) else None) or rhythm(of, may_lead)
+        tried = (rhythm(of, each) for each in (*(each for each in first if any(each)), may_lead))
+        return next((found for found in tried if found is not None), None)
 
     change = changed(woken, may_lead, cycle)
     if change is not None:
@@ -110,7 +121,19 @@ def see(recording: Recording) -> Seen:
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
-    roles = tuple(_role(recording, k, woken, found, real_time) for k in range(len(woken)))
+    recording = with_waiting(recording, found, woken[found.leader])
+    awake = tuple(k for k in range(len(woken)) if never_asleep(recording, k, woken[k], found))
+    roles = tuple(
+        "engine" if k in awake else _role(recording, k, woken, found, real_time) for k in range(len(woken))
+    )
+    stretches = [
+        without_sleep(recording, recording.threads[k]) if k in awake else each for k, each in enumerate(stretches)
+    ]
+    blocks = open_blocks(found, woken[found.leader])
+    woken = [
+        seen_working(thread) if k in awake else done_before(each, thread, blocks) if k != found.leader else each
+        for k, (each, thread) in enumerate(zip(woken, recording.threads, strict=True))
+    ]
     while (place := _waited_for(stretches, woken, roles, found)) is not None:
         roles = (*roles[:place], "engine", *roles[place + 1 :])
         # Whoever waits for it may take its core as soon as it is through, and others before it has gone to sleep.
@@ -119,7 +142,10 @@ def see(recording: Recording) -> Seen:
     mine = {k: each for k, each in enumerate(woken) if roles[k] == "engine"}
     others = [each for k, each in mine.items() if k != found.leader]
     found = found._replace(start=begun_anew(found, woken[found.leader], others))
-    return Seen(recording, stretches, woken, roles, found.leader, _blocks(found, list(mine.values())))
+    seen = _blocks(found, list(mine.values()))
+    for begin, end in (gap for k in awake for gap in zip(*taken_away(stretches[k]), strict=True)):
+        seen.pushed[(seen.start < end) & (seen.end > begin)] += 1
+    return Seen(recording, stretches, woken, roles, found.leader, seen, awake=awake)
 
 
 def _apart(of: Runs, found: Rhythm) -> Runs:
@@ -162,12 +188,29 @@ def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, r
     """What a thread does, where a cycle was found."""
     if place == found.leader:
         return "engine"
-    alike = real_time[place] == real_time[found.leader] and _in_blocks(woken[place], found.tick) >= IN_BLOCKS
+    part = _in_blocks(woken[place], found.tick)
+    alike = real_time[place] == real_time[found.leader] and part >= IN_BLOCKS
+    alike &= real_time[place] or _computes(recording, place, woken, found)
     if alike or real_time[place]:
         own = found.beats[place] if place in found.beats else beat(woken[place].begin)
-        if ahead_by(own, found.period) > 1:
+        times = ahead_by(own, found.period)
+        if times > 1 and part * times < TOO_OFTEN:
             return "ahead"
     return "engine" if alike else _other_role(recording, place)
+
+
+def _computes(recording: Recording, place: int, woken: list[Turns], found: Rhythm) -> bool:
+    """Whether a thread outside real time computes plugins, where any does, and while blocks are computed, clearly more
+    than by chance: a window that draws in even steps would seem to compute blocks. Where these leave hardly any time,
+    it may."""
+    plugins = [(each.look_owner > HOST).any() for each in recording.threads]
+    if any(plugins) and not plugins[place]:
+        return False
+    of, blocks = woken[place], open_blocks(found, woken[found.leader])
+    inside = (of.begin <= blocks.over(of.begin)) & (of.begin >= blocks.begin[0])
+    span = float(blocks.begin[-1] - blocks.begin[0])
+    chance = float((blocks.end - blocks.begin)[:-1].sum()) / max(span, 1.0)
+    return bool(inside.mean() - chance >= IN_STEP * (1 - chance))
 
 
 def ahead_by(own: Beat | None, period: float) -> int:
@@ -183,6 +226,12 @@ def _servers_own(recording: Recording, may_lead: list[bool]) -> list[bool]:
     """Of the threads that may begin blocks those of the sound server, if one was heard: its clients wait for it."""
     server = recording.heard.server.process if recording.heard is not None else 0
     return [may and thread.process == server for may, thread in zip(may_lead, recording.threads, strict=True)]
+
+
+def _with_plugins(recording: Recording) -> list[bool]:
+    """Which threads compute plugins, to any extent beside the one that does most."""
+    took = [int(each.look_weight[each.look_owner > HOST].sum()) for each in recording.threads]
+    return [each > COMPUTES * max(took, default=0) for each in took]
 
 
 def _other_role(recording: Recording, place: int) -> Role:

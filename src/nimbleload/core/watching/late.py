@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from .blocks import BEGAN, Blocks, Seen
 from .not_there import mostly, touches, within
-from .records import Times
+from .records import KERNEL, WAITING, Times
 from .rhythm import LATE_BY
-from .shares import KERNEL, wilson
+from .shares import wilson
 from .stretches import joined, until, without
 
 # The leader of blocks that began late slept on unless it was ready to run, by the system's own count, for such a part
@@ -155,11 +155,9 @@ def _with_owner(
     starts = np.append(blocks.tick, blocks.tick[-1] + blocks.period * 1e9)
     covered = np.maximum(np.round(np.diff(starts) / (blocks.period * 1e9)), 1)
     often = float(covered[longer].sum() / covered[usual].sum())
-    part = _systems_part(of, blocks, longer, usual, often, float(of_longer.sum()), float(of_usual.sum()))
+    part = _systems_part(of, blocks, longer, usual, often)
     if part > MOSTLY:
         return found._replace(owner=KERNEL, part=part, asks=_asks(of, blocks, longer, usual, often))
-    if met.sum() < FEWEST:
-        return found
     everyone = np.union1d(owners, known)
     now, then = np.zeros((2, len(everyone)))
     now[np.searchsorted(everyone, owners)] = of_longer
@@ -167,6 +165,15 @@ def _with_owner(
     looks = np.zeros(len(everyone))
     looks[np.searchsorted(everyone, owners)] = met
     more = np.maximum(now - then, 0.0)
+    waits = everyone == WAITING
+    by = float((blocks.end - blocks.tick)[longer].sum() - longer.sum() * blocks.period * 1e9)
+    if more[waits].sum() > 0 and 2 * more[~waits].sum() < by:
+        # Some waited with a core of their own, and nobody computed meanwhile.
+        return found._replace(waited=found.waited + found.longer, longer=0)
+    for each in (now, then, looks, more):
+        each[waits] = 0
+    if looks.sum() < FEWEST:
+        return found
     times = now.sum() / max(then.sum(), 1e-9)
     counts = (then >= COUNTS * then.sum()) & (looks >= MET)
     if counts.sum() > 1 and times > 1 and (np.abs(now[counts] / then[counts] / times - 1) <= ALIKE).all():
@@ -179,21 +186,21 @@ def _with_owner(
 
 
 def _systems_part(
-    of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float,
-    looked_longer: float, looked_usual: float,
-) -> float:  # fmt: skip
+    of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float
+) -> float:
     """At least which part of what blocks took `longer` than so `often` a usual one was the system's, in which nobody
-    can look: they had a core for longer than looks were made. `looked` is what looks stand for (ns)."""
+    can look: they had a core for longer than looks were made. Threads that never sleep tell nothing of it."""
     end = np.append(blocks.start[1:], blocks.end[-1])
-    busy = np.zeros(len(end))
-    for k in of.engine:
+    busy, asleep = np.zeros(len(end)), [k for k in of.engine if k not in of.awake]
+    for k in asleep:
         own = of.runs[k].begin, of.runs[k].end
         busy += until(own, end) - until(own, blocks.start)
     more = float(busy[longer].sum() - often * busy[usual].sum())
     if more <= 0:
         return 0.0
+    looked_longer, looked_usual = (float(_met(of, blocks, each, asleep)[1].sum()) for each in (longer, usual))
     system = more - (looked_longer - often * looked_usual)
-    weights = [each for k in of.engine if len(each := of.recording.threads[k].look_weight)]
+    weights = [each for k in asleep if len(each := of.recording.threads[k].look_weight)]
     if not weights:
         return 0.0
     # In each block the last look is over by less than the next would be.
@@ -213,11 +220,11 @@ def _asks(
 
 
 def _met(
-    of: Seen, blocks: Blocks, chosen: NDArray[np.bool_]
+    of: Seen, blocks: Blocks, chosen: NDArray[np.bool_], places: list[int] | None = None
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.int64]]:
-    """Who was met in the engine's threads in these blocks: owners (O), what each took in all (O, ns), and how often it
-    was met (O)."""
-    threads = [of.recording.threads[k] for k in of.engine]
+    """Who was met in some threads (the engine's) in these blocks: owners (O), what each took in all (O, ns), and how
+    often it was met (O)."""
+    threads = [of.recording.threads[k] for k in (of.engine if places is None else places)]
     time, owner, weight = (
         np.concatenate([getattr(each, f"look_{name}") for each in threads]) for name in ("time", "owner", "weight")
     )

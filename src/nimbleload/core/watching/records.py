@@ -25,8 +25,9 @@ TOLD_WITHIN, SURE_WITHIN = 50_000, 8_000
 # Going to sleep takes less (ns).
 SLEEPS_WITHIN = 20_000
 # To whom code belongs that is not a plugin's (those count from 1): the host's own file, a library whose caller is not
-# known, nobody who is known.
-HOST, LIBRARY, NOBODY = 0, -1, -2
+# known, nobody who is known. KERNEL is the system's time, in no look; WAITING is code of the host, or of libraries for
+# it, that only looks again and again whether there is work.
+HOST, LIBRARY, NOBODY, KERNEL, WAITING = 0, -1, -2, -3, -4
 
 
 # Between a file that holds several plugins and the identifier of one of them.
@@ -73,9 +74,9 @@ def short(file: str) -> str:
 
 
 class Thread(NamedTuple):
-    """The records of one thread: N switches (time, kind, core), M looks (time, whose code, after how much CPU time) and
-    F touches of memory that was not there (time; how many pages that were new, or 0 for one that was read from the
-    disk; whose code).
+    """The records of one thread: N switches (time, kind, core), M looks (time, whose code, after how much CPU time; at
+    which address, none where that was not kept) and F touches of memory that was not there (time; how many pages that
+    were new, or 0 for one that was read from the disk; whose code).
 
     `waited` is how long it was ready to run and got no core (seconds), as the system counts it; −1 where that is not
     known.
@@ -95,6 +96,7 @@ class Thread(NamedTuple):
     fault_time: Times = NONE
     fault_pages: Times = NONE
     fault_owner: Times = NONE
+    look_place: Times = NONE
 
 
 class Event(NamedTuple):
@@ -181,7 +183,7 @@ def _since(thread: Thread, time: int) -> Thread:
         switch_core=thread.switch_core[switch:], look_time=thread.look_time[look:],
         look_owner=thread.look_owner[look:], look_weight=thread.look_weight[look:],
         fault_time=thread.fault_time[fault:], fault_pages=thread.fault_pages[fault:],
-        fault_owner=thread.fault_owner[fault:],
+        fault_owner=thread.fault_owner[fault:], look_place=thread.look_place[look:],
     )  # fmt: skip
 
 

@@ -12,11 +12,11 @@ from typing import NamedTuple
 import numpy as np
 
 from .blocks import Role, Seen
+from .records import KERNEL, WAITING
 
 Z, CHANCE = 1.959963984540054, 0.05
 # The roles of threads that compute what is heard.
 COMPUTES: tuple[Role, ...] = ("engine", "ahead")
-KERNEL = -3
 # The worst blocks are one in twenty.
 WORST = 0.05
 
@@ -25,7 +25,8 @@ class Share(NamedTuple):
     """What one owner takes, as a share of one core: `core`, between `low` and `high` (95 %), from `looks` looks.
 
     `worst` is the same within the worst twentieth of the blocks (0 without blocks). `threads` are the places of the
-    threads it was met on. `owner` is a plugin file's number, or one of HOST, LIBRARY, NOBODY and KERNEL.
+    threads it was met on. `owner` is a plugin file's number, or one of HOST, LIBRARY, NOBODY, KERNEL
+    and WAITING.
     """
 
     owner: int
@@ -38,12 +39,14 @@ class Share(NamedTuple):
 
 
 class Part(NamedTuple):
-    """What the threads of one role take together: a share of one core, and how often they had to give way."""
+    """What the threads of one role take together: a share of one core, how often they had to give way, and for how much
+    of it they were only `waiting`."""
 
     role: Role
     core: float
     pushed: int
     threads: int
+    waiting: float
 
 
 def shares(of: Seen, role: Role | None = "engine") -> list[Share]:
@@ -77,11 +80,35 @@ def shares(of: Seen, role: Role | None = "engine") -> list[Share]:
                 tuple(int(k) for k in np.unique(place[mine])),
             )
         )  # fmt: skip
-    busy = sum(float((of.runs[k].end - of.runs[k].begin).sum()) / 1e9 for k in chosen)
-    kernel = busy - float(weight.sum()) / 1e9
+    busy = sum(_busy(of, k) for k in chosen if k not in of.awake)
+    kernel = busy - sum(float(of.recording.threads[k].look_weight.sum()) / 1e9 for k in chosen if k not in of.awake)
     if kernel > 0.005 * wall:
         found.append(Share(KERNEL, kernel / wall, 0.0, kernel / wall, 0.0, 0, tuple(chosen)))
+    waiting = _waiting(of, chosen) / wall
+    found = [_more(each, waiting - each.core) if each.owner == WAITING else each for each in found]
     return sorted(found, key=lambda share: -share.core)
+
+
+def _more(share: Share, core: float) -> Share:
+    """The same with so much more of a core, which is not by chance."""
+    return share._replace(core=share.core + core, low=share.low + core, high=share.high + core)
+
+
+def _busy(of: Seen, place: int) -> float:
+    """For how long a thread had a core (seconds)."""
+    return float((of.runs[place].end - of.runs[place].begin).sum()) / 1e9
+
+
+def _waiting(of: Seen, places: list[int]) -> float:
+    """For how long threads had a core and only waited (seconds): by looks, and all that these do not explain of those
+    that never sleep, which give way again and again."""
+    found = 0.0
+    for k in places:
+        thread = of.recording.threads[k]
+        found += float(thread.look_weight[thread.look_owner == WAITING].sum()) / 1e9
+        if k in of.awake:
+            found += max(_busy(of, k) - float(thread.look_weight.sum()) / 1e9, 0.0)
+    return found
 
 
 def _in_worst(of: Seen, time: np.ndarray) -> tuple[np.ndarray, float]:
@@ -113,16 +140,17 @@ def parts(of: Seen) -> list[Part]:
     roles: tuple[Role, ...] = (*COMPUTES, "window", "disk", "other")
     for role in roles:
         places = [k for k, each in enumerate(of.roles) if each == role]
-        busy = sum(float((of.runs[k].end - of.runs[k].begin).sum()) / 1e9 for k in places)
         pushed = sum(int(of.turns[k].pushed.sum()) for k in places)
         if places:
-            found.append(Part(role, busy / max(of.recording.seconds, 1e-9), pushed, len(places)))
+            seconds = max(of.recording.seconds, 1e-9)
+            busy, waiting = sum(_busy(of, k) for k in places), _waiting(of, places)
+            found.append(Part(role, busy / seconds, pushed, len(places), waiting / seconds))
     return found
 
 
 def computing(of: Seen) -> float:
-    """What all threads that compute what is heard take together, as a share of one core."""
-    return sum(part.core for part in parts(of) if part.role in COMPUTES)
+    """What all threads that compute what is heard take together, as a share of one core, but for busy waiting."""
+    return sum(part.core - part.waiting for part in parts(of) if part.role in COMPUTES)
 
 
 class Change(NamedTuple):
