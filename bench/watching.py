@@ -6,6 +6,7 @@
     .venv/bin/python -m bench.watching --one-file        plugins that lie in one file, told apart
     .venv/bin/python -m bench.watching --rehearsal       a rehearsal of Debian's plugins, against its own clock
     .venv/bin/python -m bench.watching --new-memory      what touching new memory takes, watched and not
+    .venv/bin/python -m bench.watching --spinning        threads that wait without sleeping, in six ways
 
 Each run watches the host for some seconds and compares: the cycle; every block's load; late blocks; each plugin's share
 against its 95 % interval; blocks late while watched and while not. Then a host with many threads in its engine, and

@@ -43,6 +43,14 @@ def test_code_that_only_waits_is_found_in_the_file_that_is_mapped(tmp_path):
     (folder / "maps").write_text(f"3ff000-403000 r-xp 00000000 08:01 99 {tmp_path}/mixer\n")
     assert maps.look_again()
     assert maps.only_waits(addresses).tolist() == [False, True, True, False, False, False]
+    # A loop over the border of two pages, in code that begins in the middle of one.
+    (tmp_path / "mixer").write_bytes(bytes(0x1FF0) + b"\x90" * 15 + b"\xf3\x90\x90\x75\xeb" + bytes(0x2000))
+    (folder / "maps").write_text(f"400800-403000 r-xp 00000800 08:01 99 {tmp_path}/mixer\n")
+    assert maps.look_again()
+    assert maps.only_waits(np.array([0x401FEE, 0x401FEF, 0x402003, 0x402004])).tolist() == [False, True, True, False]
+    before = f"300000-301000 r-xp 00000000 08:01 98 {tmp_path}/other\n"
+    (folder / "maps").write_text(f"{before}402002-403000 r-xp 00002002 08:01 99 {tmp_path}/mixer\n")
+    assert Maps(40, [], tmp_path).only_waits(np.array([0x402003, 0x402004])).tolist() == [True, False]
     (tmp_path / "mixer").unlink()
     assert not Maps(40, [], tmp_path).only_waits(addresses).any()
 

@@ -53,10 +53,8 @@ def with_waiting(recording: Recording, found: Rhythm, leader: Turns) -> Recordin
     if not len(blocks.begin):
         return recording
     process = recording.threads[found.leader].process
-    threads = tuple(
-        _marked(thread, blocks) if thread.process == process and place != found.leader else thread
-        for place, thread in enumerate(recording.threads)
-    )
+    # What goes on in another process when this one sleeps may be work: clients of a server compute in turn.
+    threads = tuple(_marked(each, blocks) if each.process == process else each for each in recording.threads)
     return recording._replace(threads=threads)
 
 
@@ -138,7 +136,7 @@ def done_before(turns: Turns, thread: Thread, blocks: Open) -> Turns:
     works = thread.look_time[thread.look_owner > HOST]
     last = np.append(works, 0)[np.searchsorted(works, turns.end) - 1]
     end = np.maximum(blocks.over(turns.begin), np.where(last >= turns.begin, last, 0))
-    return turns._replace(end=np.where(late, np.minimum(turns.end, end), turns.end))
+    return turns._replace(end=np.where(late, end, turns.end))
 
 
 def _within(turns: Turns, times: Times) -> NDArray[np.bool_]:
