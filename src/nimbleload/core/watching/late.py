@@ -155,7 +155,7 @@ def _with_owner(
     starts = np.append(blocks.tick, blocks.tick[-1] + blocks.period * 1e9)
     covered = np.maximum(np.round(np.diff(starts) / (blocks.period * 1e9)), 1)
     often = float(covered[longer].sum() / covered[usual].sum())
-    part = _systems_part(of, blocks, longer, usual, often)
+    part = _systems_part(of, blocks, longer, usual, often, float(of_longer.sum()), float(of_usual.sum()))
     if part > MOSTLY:
         return found._replace(owner=KERNEL, part=part, asks=_asks(of, blocks, longer, usual, often))
     everyone = np.union1d(owners, known)
@@ -186,21 +186,21 @@ def _with_owner(
 
 
 def _systems_part(
-    of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float
-) -> float:
+    of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float,
+    looked_longer: float, looked_usual: float,
+) -> float:  # fmt: skip
     """At least which part of what blocks took `longer` than so `often` a usual one was the system's, in which nobody
-    can look: they had a core for longer than looks were made. Threads that never sleep tell nothing of it."""
+    can look: they had a core for longer than looks were made. `looked` is what looks stand for (ns)."""
     end = np.append(blocks.start[1:], blocks.end[-1])
-    busy, asleep = np.zeros(len(end)), [k for k in of.engine if k not in of.awake]
-    for k in asleep:
+    busy = np.zeros(len(end))
+    for k in of.engine:
         own = of.runs[k].begin, of.runs[k].end
         busy += until(own, end) - until(own, blocks.start)
     more = float(busy[longer].sum() - often * busy[usual].sum())
     if more <= 0:
         return 0.0
-    looked_longer, looked_usual = (float(_met(of, blocks, each, asleep)[1].sum()) for each in (longer, usual))
     system = more - (looked_longer - often * looked_usual)
-    weights = [each for k in asleep if len(each := of.recording.threads[k].look_weight)]
+    weights = [each for k in of.engine if len(each := of.recording.threads[k].look_weight)]
     if not weights:
         return 0.0
     # In each block the last look is over by less than the next would be.
@@ -220,11 +220,11 @@ def _asks(
 
 
 def _met(
-    of: Seen, blocks: Blocks, chosen: NDArray[np.bool_], places: list[int] | None = None
+    of: Seen, blocks: Blocks, chosen: NDArray[np.bool_]
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.int64]]:
-    """Who was met in some threads (the engine's) in these blocks: owners (O), what each took in all (O, ns), and how
-    often it was met (O)."""
-    threads = [of.recording.threads[k] for k in (of.engine if places is None else places)]
+    """Who was met in the engine's threads in these blocks: owners (O), what each took in all (O, ns), and how often it
+    was met (O)."""
+    threads = [of.recording.threads[k] for k in of.engine]
     time, owner, weight = (
         np.concatenate([getattr(each, f"look_{name}") for each in threads]) for name in ("time", "owner", "weight")
     )
