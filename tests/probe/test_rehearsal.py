@@ -7,11 +7,13 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.missed import COUNTED
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.routing import build, feeding
 from nimbleload.core.session.strips import Clip, Strip
 from nimbleload.core.survey import instant, survey
+from nimbleload.core.told.rehearsal import why_late
 from nimbleload.probe import performance, rehearsal
 from nimbleload.probe.isolation import Failure
 from nimbleload.probe.messages import LoadingMessage, PlayedMessage, StageRequest
@@ -71,6 +73,32 @@ def test_work_beyond_the_deadline_is_missed_in_every_block(plugin):
     outcome = play(session(strip("a", *uses)), 64, cores=1)[-1].rehearsal
     assert outcome.missed == len(outcome.loads)
     assert min(outcome.loads) > 1.0
+
+
+@pytest.mark.parametrize(
+    ("what", "words"),
+    [
+        ("for (long until = now() + 15000000; now() < until;) {}", "took longer in Known on b"),
+        ("struct timespec t = {0, 15000000}; nanosleep(&t, NULL);", "waited without computing (a lock, a file, "),
+    ],
+    ids=["computes", "sleeps"],
+)
+def test_what_a_plugin_does_now_and_then_in_a_block_is_why_that_is_late(tmp_path, monkeypatch, what, words):
+    begun = "static void work(own_t *o, const float *in, float *out, uint32_t n) {"
+    source = known.SOURCE.read_text()
+    assert begun in source
+    seldom = f"{begun} if (o->extra > 0 && o->calls % 40 == 39) {{{what}}}"
+    (tmp_path / "seldom.c").write_text(source.replace(begun, seldom))
+    monkeypatch.setattr(known, "SOURCE", tmp_path / "seldom.c")
+    built = known.installed(tmp_path / "seldom", "clap", monkeypatch)
+    of = session(strip("a", known_use(built, "u")), strip("b", known_use(built, "v"), known_use(built, "w", 1.0)))
+    outcome = play(of, 512, seconds=4.0)[-1].rehearsal
+    # One block in forty; whatever the machine does beside is counted as well, and as something else.
+    why, often = outcome.why, len(outcome.loads) // 40
+    inside = why.longer_in if "longer" in words else why.slept_in
+    assert often - 1 <= inside["w"] <= often + 1
+    assert sum(inside.values()) <= 1.3 * inside["w"] + 2
+    assert words in why_late(of, outcome)[0]
 
 
 def test_what_is_not_installed_or_refuses_is_left_out_and_said(plugin):
@@ -213,7 +241,7 @@ def test_the_clock_of_blocks_that_were_alone_is_told_apart(monkeypatch):
     for lead, alone in ((96, 1e-6), (176, 0.9e-6)):
         made = Performed(
             times, times + 1000, times.astype(np.int8), np.zeros((count, 0), np.int32), begin, begin, begin + 1000,
-            witnessed, clocks, count,
+            witnessed, clocks, np.zeros((count, 1, COUNTED), np.int64), count,
         )  # fmt: skip
         request = StageRequest(session(strip("a")), (True,) * 2, (0, 0), (0.0,) * 2, 0.0, 256, (0,), 1.0, {}, {})
         found = performance.outcome(request, made, lead, [], True, True, {}, before)

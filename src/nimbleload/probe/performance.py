@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from soundfile import LibsndfileError, SoundFile
 
+from ..core.load.missed import why_missed
 from ..core.load.rehearsal import Rehearsal, Streamed, Undisturbed
 from ..core.session.computer import deadline
 from ..core.session.routing import build, feeding, listening
@@ -217,7 +218,7 @@ def outcome(
         dict(zip(placed, (uses.mean(axis=0) / 1e9).tolist(), strict=True)), tuple(busy), float(rest),
         float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
         after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock,
-        usual(told, best), undisturbed_part,
+        usual(told, best), undisturbed_part, why=why_missed(period, due, begin, end, uses, made.held[played], placed),
     )  # fmt: skip
 
 

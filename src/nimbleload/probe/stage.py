@@ -16,9 +16,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ..core.load.missed import AWAY, COUNTED
 from ..core.session.routing import Graph, build
 from ..core.session.session import Session
 from ..core.session.strips import Strip
+from ..native.accounts import BYTES, ON_CORE, TIME, account
+from ..native.accounts import COLUMNS as ACCOUNTED
 from ..native.clock import now, rest_until
 from ..native.memory import add_atomic, array_at, call2, flush_denormals, load_atomic, relax, store_atomic, swap_atomic
 from ..native.witness import CLOCK, COLUMNS, attest
@@ -128,11 +131,34 @@ def _look_at_units(k, number, until, witnessed, told, clock):
             witnessed[k, number, column] = told[column]
 
 
+@njit(inline="always")
+def _claim(k, by_rank, claims_at, left_at):
+    """A task of block k that nobody has begun, whose inputs are there: the first by rank; −1 if there is none."""
+    task = -1
+    for candidate in by_rank:
+        if (
+            load_atomic(claims_at + 8 * candidate) == k
+            and load_atomic(left_at + 8 * candidate) == 0
+            and swap_atomic(claims_at + 8 * candidate, k, k + 1)
+        ):
+            task = candidate
+            break
+    return task
+
+
+@njit(inline="always")
+def _count(accounts, into):
+    """What happened to a thread between two accounts of it (see `missed`)."""
+    into[AWAY] = accounts[1, TIME] - accounts[0, TIME] - (accounts[1, ON_CORE] - accounts[0, ON_CORE])
+    for column in range(AWAY + 1, COUNTED):
+        into[column] = accounts[1, column + 1] - accounts[0, column + 1]
+
+
 @njit(nogil=True, cache=True)
 def _perform(
     number, blocks, frames, begin, period, by_rank, first, successors, waits, left, claims, counters, use_first, uses,
     buses, feeder_first, feeders, source, sounds, use_times, task_begin, task_end, task_core, block_due, block_begin,
-    block_end, witnessed, clocks, told, clock, files,
+    block_end, witnessed, clocks, held, told, clock, files,
 ):  # fmt: skip
     """One thread's part in all blocks. Times are in nanoseconds on the monotonic clock."""
     flush_denormals()
@@ -142,6 +168,7 @@ def _perform(
     length = source.shape[1]
     chord = max(CHORD_CYCLE // frames, 1)
     through = begin
+    accounts, room = np.zeros((2, ACCOUNTED), np.int64), np.zeros(BYTES // 8, np.int64)
     for k in range(blocks):
         rest_until(begin + k * period + load_atomic(shared + 8 * SHIFT), clock, counters)
         while load_atomic(shared + 8 * READY) < k:
@@ -151,18 +178,10 @@ def _perform(
         due = begin + k * period + load_atomic(shared + 8 * SHIFT)
         rest_until(due, clock, counters)
         _look_at_clock(k, number, through, clocks, told, clock)
+        account(accounts[0], clock, room.ctypes.data)
         at = (k * frames) % (length - frames)
         while load_atomic(shared + 8 * READY) == k:
-            task = -1
-            for r in range(count):
-                candidate = by_rank[r]
-                if (
-                    load_atomic(claims_at + 8 * candidate) == k
-                    and load_atomic(left_at + 8 * candidate) == 0
-                    and swap_atomic(claims_at + 8 * candidate, k, k + 1)
-                ):
-                    task = candidate
-                    break
+            task = _claim(k, by_rank, claims_at, left_at)
             if task < 0:
                 for _ in range(RELAXATIONS):
                     relax()
@@ -189,6 +208,8 @@ def _perform(
                     add_atomic(shared + 8 * SHIFT, block_end[k] + LOOKED_NS - due - period)
                 store_atomic(shared + 8 * (DONE + k % 2), 0)
                 store_atomic(shared + 8 * READY, k + 1)
+        account(accounts[1], clock, room.ctypes.data)
+        _count(accounts, held[k, number])
         _look_at_units(k, number, begin + (k + 1) * period + load_atomic(shared + 8 * SHIFT), witnessed, told, clock)
         through = now(clock)
 
@@ -200,7 +221,8 @@ class Performed(NamedTuple):
     (B, int64) of each block; `due` (B, int64) when it should have begun: after a block that was late, or nearly, the
     next one is due LOOKED_NS later. `witnessed` (B, T, 2, int64) is what the witness took on each thread after each
     block, 0 where there was no time for it; `clocks` (C, T, int64) what its chain of steps took before every
-    CLOCKED_EVERYth, 0 where it had not rested before. `done` blocks were played.
+    CLOCKED_EVERYth, 0 where it had not rested before. `held` (B, T, COUNTED, int64) is what was counted of each thread
+    in each block (see `missed`). `done` blocks were played.
     """
 
     task_begin: NDArray[np.int64]
@@ -212,6 +234,7 @@ class Performed(NamedTuple):
     end: NDArray[np.int64]
     witnessed: NDArray[np.int64]
     clocks: NDArray[np.int64]
+    held: NDArray[np.int64]
     done: int
 
 
@@ -282,6 +305,7 @@ class Stage:
         due, begin, end = (np.zeros(blocks, np.int64) for _ in range(3))
         witnessed = np.zeros((blocks, len(cores), COLUMNS), np.int64)
         clocks = np.zeros((-(-blocks // CLOCKED_EVERY), len(cores)), np.int64)
+        held = np.zeros((blocks, len(cores), COUNTED), np.int64)
         graph, self._counters[:] = self._graph, 0
         waits = graph.waits.astype(np.int64)
         left, claims = waits.copy(), np.zeros(tasks, np.int64)
@@ -294,10 +318,11 @@ class Stage:
                 number, blocks, self._frames, starting, period, self._by_rank, graph.first, graph.successors, waits,
                 left, claims, self._counters, self._use_first, self._uses, self._buses, self._feeder_first,
                 self._feeders, self._source, self._sounds, use_times, task_begin, task_end, task_core, due, begin, end,
-                witnessed, clocks, told, clock.ctypes.data,
+                witnessed, clocks, held, told, clock.ctypes.data,
                 (files.of, files.rings, files.written, files.late),
             )  # fmt: skip
 
+        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, clocks, held, 0)
         files.start(lambda: int(self._counters[READY]) * self._frames)
         starting = time.monotonic_ns() + 200_000_000
         players = [threading.Thread(target=play, args=(number,), daemon=True) for number in range(len(cores))]
@@ -305,16 +330,13 @@ class Stage:
             player.start()
         while any(player.is_alive() for player in players):
             players[0].join(0.2)
-            so_far = int(self._counters[READY])
-            made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, clocks, so_far)
-            if not watch(made):
+            if not watch(made._replace(done=int(self._counters[READY]))):
                 self._counters[STOP] = 1
                 break
         for player in players:
             player.join(5)
         files.stop()
-        done = int(self._counters[READY])
-        made = Performed(task_begin, task_end, task_core, use_times, due, begin, end, witnessed, clocks, done)
+        made = made._replace(done=int(self._counters[READY]))
         for times in (task_begin, task_end, due, begin, end):
             times -= starting
         return made, all(is_real_time)

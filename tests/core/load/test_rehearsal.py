@@ -7,10 +7,11 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.missed import Missed
 from nimbleload.core.load.rehearsal import Prediction, Rehearsal, Streamed, Undisturbed, agreement, learned, own_error
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import foreseen, instant, prediction, survey
-from nimbleload.core.told.rehearsal import checks, conditions, taken, verdict
+from nimbleload.core.told.rehearsal import checks, conditions, taken, verdict, why_late
 from tests.helpers.sessions import cards_for, session, track
 
 OF = session(track("a", "p"), track("b", "q"))
@@ -40,6 +41,29 @@ def test_its_loads_are_told_as_median_and_hundredth():
         "Blocks took 50 % of the deadline as a rule, one in a hundred 120 %, the worst 120 %."
     )
     assert taken(PREDICTED, of).endswith("typical 50 % (right), one in a hundred 60 % (50 % low).")
+
+
+@pytest.mark.parametrize(
+    ("why", "words"),
+    [
+        (Missed(), []),
+        (Missed(woken=1), ["Why a block was late: it began late, since no core was to be had in time."]),
+        (Missed(longer=4, longer_in={"a/p": 4}), ["Why 4 blocks were late: they took longer in p on a."]),
+        (Missed(longer=2, longer_in={"a/p": 1, "b/q": 1}), [
+            "Why 2 blocks were late: they took longer in p on a, q on b."]),
+        (Missed(longer=9, longer_in={"a/p": 8, "b/q": 1}), [
+            "Why 9 blocks were late: they took longer mostly in p on a."]),
+        (Missed(give_way=2, read=3, slept_in={"b/q": 3}), [
+            "Why 5 blocks were late: 3 waited for memory that was read from the disk, in q on b; 2 had to give way to "
+            "other threads."]),
+        (Missed(longer=5, longer_in={f"a/{k}": 1 for k in range(5)}), [
+            "Why 5 blocks were late: they took longer in a plugin, each time in another: cores were slowed down or "
+            "taken away meanwhile."]),
+        (Missed(too_much=60), ["They are late since the work is too much: as a rule a block takes 50 % of its time."]),
+    ],
+)  # fmt: skip
+def test_why_blocks_were_late_is_a_sentence(why, words):
+    assert why_late(OF, outcome(why=why)) == words
 
 
 @pytest.mark.parametrize(

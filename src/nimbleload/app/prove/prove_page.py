@@ -30,6 +30,7 @@ from ...core.told.rehearsal import (
     offered,
     taken,
     verdict,
+    why_late,
     without_plan,
 )
 from ...core.units import clock, count, microseconds, percent
@@ -223,6 +224,7 @@ class ProvePage(QWidget):
         self._say_outcome(outcome, taken(predicted, outcome))
         self.blocks.show_loads(outcome.loads, predicted.typical)
         said = [followed(part, predicted, outcome)] if part is not None else []
+        said = [*why_late(of.planned.session, outcome), *said]
         self.words.setText("\n".join([*said, *conditions(predicted, outcome)]))
         self.checks = checks(of.planned.session, predicted, outcome)
         self._fill_table(outcome)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ..session.computer import Host, deadline
 from ..session.session import Session
 from .load_map import hundredth
+from .missed import Missed
 
 # So many undisturbed blocks, and such a share of all, are enough to go by.
 FEWEST_UNDISTURBED, LEAST_UNDISTURBED = 20, 0.02
@@ -76,7 +77,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     blocks as a rule (seconds; 0: not known), which goes by the clock of the cores; `units` how many times longer than
     at best other arithmetic took, by what other threads on the same cores take of their units. `undisturbed` are the
     blocks in which that was hardly longer; `streamed` what was read from files meanwhile. `memory` is what came with
-    all plugins until they were loaded (bytes; 0: not looked at).
+    all plugins until they were loaded (bytes; 0: not looked at). `why` says what made blocks late.
     """
 
     buffer: int
@@ -101,6 +102,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     undisturbed: Undisturbed = Undisturbed()
     streamed: Streamed = Streamed()
     memory: int = 0
+    why: Missed = Missed()
 
     @property
     def worst(self) -> float:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from ..load.in_part import Part
 from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
-from ..units import agreeing, compared, count, microseconds, percent, size
+from ..units import agreeing, compared, count, listed, microseconds, percent, size
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
@@ -18,6 +18,9 @@ INTERRUPTED = 3.0
 WORTH_TELLING = 1 << 20
 # Where so many of the blocks were undisturbed, nothing is told of the others.
 WHOLLY = 0.95
+# Of so few late blocks all plugins are named in which they were held up; of more those in which so large a part was,
+# if that is most of them.
+FEW, OFTEN, MOSTLY = 3, 0.25, 0.7
 # A clock that is off by more is told.
 OTHER_CLOCK = 0.02
 # So many times longer than at best arithmetic takes where others share the cores.
@@ -115,6 +118,43 @@ def without_plan(before: Rehearsal) -> str:
         f"Without the plan they took {percent(before.typical)} as a rule, one in a hundred {percent(before.bad)}, "
         f"and {held}."
     )
+
+
+def why_late(session: Session, of: Rehearsal) -> list[str]:
+    """Why blocks were late, in a sentence; nothing if none was."""
+    why = of.why
+    if why.too_much:
+        return [f"They are late since the work is too much: as a rule a block takes {percent(of.typical)} of its time."]
+    names = {use.id: f"{use.label} on {strip.name}" for strip in session.strips for use in strip.live_uses()}
+    asleep = f", {_met(why.slept_in, names)}" if why.slept_in else ""
+    parts = (
+        (why.woken, "began late, since no core was to be had in time"),
+        (why.read, f"waited for memory that was read from the disk{asleep}"),
+        (why.waited, f"waited without computing (a lock, a file, another program){asleep}"),
+        (why.give_way, "had to give way to other threads"),
+        (why.taken, "lost a core to somebody whom this system does not see (other guests of the machine, firmware)"),
+        (why.longer, f"took longer {_met(why.longer_in, names)}"),
+        (why.slower, "took longer in all plugins: cores were slowed down or taken away meanwhile"),
+        (why.rest, "took longer beside their plugins"),
+    )
+    whole = sum(number for number, _ in parts)
+    if not whole:
+        return []
+    late = "a block was" if whole == 1 else f"{whole} blocks were"
+    if whole in {number for number, _ in parts}:
+        words = next(words for number, words in parts if number)
+        return [f"Why {late} late: {'it' if whole == 1 else 'they'} {words}."]
+    return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
+
+
+def _met(times: Mapping[str, int], names: Mapping[str, str]) -> str:
+    """In which plugins that was: those in which it was often, if it mostly was in such."""
+    whole = sum(times.values())
+    often = {use: count for use, count in times.items() if whole <= FEW or count >= OFTEN * whole}
+    if sum(often.values()) < MOSTLY * whole:
+        return "in a plugin, each time in another: cores were slowed down or taken away meanwhile"
+    which = listed([names.get(use, use) for use in sorted(often, key=lambda use: -often[use])])
+    return f"in {which}" if len(often) == len(times) else f"mostly in {which}"
 
 
 def verdict(of: Rehearsal) -> str:
