@@ -199,11 +199,11 @@ def howmany(
         # What is predicted is this computer, whatever the session is planned for.
         of = survey(to_rehearse(copies(here.more)), Plan(), cards, part_of_it(machine.cores), saved.buffer)
         outcome = rehearsed(of, instant(of), seconds)
-        tried = foreseen(of, instant(of), outcome), outcome
+        tried = of.planned.session, foreseen(of, instant(of), outcome), outcome
     if json:
         figures = {"of": name, "limit": most, "fits": [fit._asdict() for fit in found], "not_measured": missing,
                    "room_in_memory": room}
-        show_json(figures | ({"rehearsal": tried[1]} if tried is not None else {}))
+        show_json(figures | ({"rehearsal": tried[-1]} if tried is not None else {}))
         return
     click.echo(sentence(found, name, most, saved.buffer))
     if words := room_words(room, here.more if here is not None else 0):

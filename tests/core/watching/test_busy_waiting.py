@@ -189,8 +189,9 @@ def in_even_steps(every, begin, busy=400_000, owner=HOST):
 
 @pytest.mark.parametrize(
     ("every", "begin", "owner"),
-    [(3 * PERIOD, 500_000, HOST), (3 * PERIOD, 500_000, 1), (PERIOD, 2_000_000, HOST), (3_700_000, 0, 1)],
-    ids=["three blocks", "three blocks, a plugin's window", "a block", "unlike any"],
+    [(3 * PERIOD, 500_000, HOST), (3 * PERIOD, 500_000, 1), (PERIOD, 2_000_000, HOST), (3_700_000, 0, 1),
+     (3 * PERIOD, PERIOD - 430_000, HOST)],
+    ids=["three blocks", "three blocks, a plugin's window", "a block", "unlike any", "ends just before"],
 )
 def test_a_window_that_draws_in_even_steps_is_not_the_engines_outside_real_time(every, begin, owner):
     """The engine's own steps are not so even: others take its core."""

@@ -178,8 +178,9 @@ class HowManyDialog(Dialog):
         self._show_attempt()
         self.rehearsed.emit(words)
 
-    def _take_rehearsal(self, of: Rehearsal, predicted: Prediction, _: Survey) -> None:
-        self._through(tried_words(self._tried, self._of.machine.cores, predicted, of))
+    def _take_rehearsal(self, of: Rehearsal, predicted: Prediction, played: Survey) -> None:
+        session = played.planned.session
+        self._through(tried_words(self._tried, self._of.machine.cores, session, predicted, of))
 
     def _start(self) -> None:
         self._asked += 1

@@ -260,12 +260,13 @@ def missed_words(missed: int) -> str:
     return "no deadline missed so far" if missed == 0 else f"{count(missed, 'deadline')} missed so far"
 
 
-def tried_words(more: int, cores: int, predicted: Prediction, of: Rehearsal) -> str:
-    """What a session that is planned for so many cores did when it was rehearsed with so many more of something."""
+def tried_words(more: int, cores: int, session: Session, predicted: Prediction, of: Rehearsal) -> str:
+    """What a `session` that is planned for so many cores did when it was rehearsed with so many more of something."""
     what = f"Rehearsed with {more} more." if more else "Rehearsed as it is, since not one more fits."
     fewer = (
         f"The session is planned for {count(cores, 'core')}, and here are {of.cores}: this says how far the prediction "
         "holds, not whether so many fit there."
     )
     here = [fewer] if of.cores < cores else []
-    return " ".join((what, verdict(of), taken(predicted, of), *here, *conditions(predicted, of)))
+    why = why_late(session, of)
+    return " ".join((what, verdict(of), *why, taken(predicted, of), *here, *conditions(predicted, of)))

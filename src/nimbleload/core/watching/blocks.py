@@ -134,7 +134,7 @@ def see(recording: Recording) -> Seen:
         seen_working(thread) if k in awake else done_before(each, thread, blocks) if k != found.leader else each
         for k, (each, thread) in enumerate(zip(woken, recording.threads, strict=True))
     ]
-    while (place := _waited_for(stretches, woken, roles, found)) is not None:
+    while (place := _waited_for(recording, stretches, woken, roles, found)) is not None:
         roles = (*roles[:place], "engine", *roles[place + 1 :])
         # Whoever waits for it may take its core as soon as it is through, and others before it has gone to sleep.
         pushed = woken[place].pushed - only_slept(stretches[place])
@@ -164,14 +164,20 @@ def _apart(of: Runs, found: Rhythm) -> Runs:
     return of._replace(read=read)
 
 
-def _waited_for(of: list[Runs], woken: list[Turns], roles: tuple[Role, ...], found: Rhythm) -> int | None:
+def _waited_for(
+    recording: Recording, of: list[Runs], woken: list[Turns], roles: tuple[Role, ...], found: Rhythm
+) -> int | None:
     """The place of a thread outside the engine for which that waits, block after block, whatever its rank: where a
     plugin computes in a process of its own. A thread of the engine goes on as soon as it is through."""
     begin = np.sort(np.concatenate([each.begin for each, role in zip(woken, roles, strict=True) if role == "engine"]))
     soon = min(GOES_ON, GOES_ON_IN * found.period)
+    process = recording.threads[found.leader].process
     by_chance = min(1.1 * soon * len(begin) / max(float(begin[-1] - begin[0]), 1.0), 1.0)
     for place, each in enumerate(woken):
         if roles[place] in ("engine", "ahead") or len(each.begin) < SOME:
+            continue
+        # What a window draws in even steps may end just before blocks begin for a while.
+        if recording.threads[place].process == process and _has_none(recording, place):
             continue
         # It may have been found, or begun, only a while ago.
         since = found.tick[max(int(np.searchsorted(found.tick, each.begin[0])) - 1, 0) :]
@@ -203,14 +209,19 @@ def _computes(recording: Recording, place: int, woken: list[Turns], found: Rhyth
     """Whether a thread outside real time computes plugins, where any does, and while blocks are computed, clearly more
     than by chance: a window that draws in even steps would seem to compute blocks. Where these leave hardly any time,
     it may."""
-    plugins = [(each.look_owner > HOST).any() for each in recording.threads]
-    if any(plugins) and not plugins[place]:
+    if _has_none(recording, place):
         return False
     of, blocks = woken[place], open_blocks(found, woken[found.leader])
     inside = (of.begin <= blocks.over(of.begin)) & (of.begin >= blocks.begin[0])
     span = float(blocks.begin[-1] - blocks.begin[0])
     chance = float((blocks.end - blocks.begin)[:-1].sum()) / max(span, 1.0)
     return bool(inside.mean() - chance >= IN_STEP * (1 - chance))
+
+
+def _has_none(recording: Recording, place: int) -> bool:
+    """Whether no plugin was met in a thread, though some were in others."""
+    has = [bool((each.look_owner > HOST).any()) for each in recording.threads]
+    return any(has) and not has[place]
 
 
 def ahead_by(own: Beat | None, period: float) -> int:
