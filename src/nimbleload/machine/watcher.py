@@ -60,14 +60,14 @@ class _Kept:
         self.thread, self.records = thread, records
         self.parts: deque[tuple[perf.Read, int]] = deque()
         self.lost = 0
-        self.waits = deque([(time.monotonic_ns(), thread.waited)])
+        self.counts = deque([(time.monotonic_ns(), thread.waited, thread.cpu)])
         self.ended = False
         self.is_new = True
 
-    def waited_since(self, begun: int) -> float:
-        """How long it has waited for a core since then (seconds)."""
-        times, waited = zip(*self.waits, strict=True)
-        return float(waited[-1] - np.interp(begun, times, waited))
+    def counted_since(self, begun: int) -> tuple[float, float]:
+        """How long it has waited for a core since then, and how long it has run on one (seconds)."""
+        times, waited, ran = zip(*self.counts, strict=True)
+        return tuple(float(each[-1] - np.interp(begun, times, each)) for each in (waited, ran))  # type: ignore[return-value]
 
 
 def alike(root: Path = ROOT) -> Alike:
@@ -274,14 +274,16 @@ class Watcher:
             parts = [each for each in kept.parts if _ends(each[0]) >= begun]
             reads, thread = [part for part, _ in parts], kept.thread
             weights = [np.full(len(part.sample_time), period, np.int64) for part, period in parts]
+            waited, ran = kept.counted_since(begun)
             threads.append(
                 Thread(
                     thread.process, thread.number, thread.name, thread.is_real_time,
                     _joined([part.switch_time for part in reads]), _joined([part.switch_kind for part in reads]),
                     _joined([part.switch_cpu for part in reads]), _joined([part.sample_time for part in reads]),
-                    _joined([part.sample_owner for part in reads]), _joined(weights), kept.waited_since(begun),
+                    _joined([part.sample_owner for part in reads]), _joined(weights), waited,
                     _joined([part.fault_time for part in reads]), _joined([part.fault_pages for part in reads]),
                     _joined([part.fault_owner for part in reads]), _joined([part.sample_place for part in reads]),
+                    ran if kept.parts and begun >= self.begun else -1.0,
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
@@ -294,9 +296,9 @@ class Watcher:
         """Reads anew how long a thread has waited."""
         thread = None if kept.ended else processes.thread(kept.thread.process, kept.thread.number, self._root)
         kept.thread = thread or kept.thread
-        kept.waits.append((time.monotonic_ns(), kept.thread.waited))
-        while kept.waits[0][0] < kept.waits[-1][0] - round(self._seconds * 1e9):
-            kept.waits.popleft()
+        kept.counts.append((time.monotonic_ns(), kept.thread.waited, kept.thread.cpu))
+        while kept.counts[0][0] < kept.counts[-1][0] - round(self._seconds * 1e9):
+            kept.counts.popleft()
 
     def _same_since(self) -> int:
         """Since when (ns) blocks have the length that they have now: what was before is another host's."""

@@ -45,6 +45,7 @@ class ThreadPage(msgspec.Struct, frozen=True):
     name: str
     is_real_time: bool
     waited: float = -1.0
+    ran: float = -1.0
 
 
 class ClientPage(msgspec.Struct, frozen=True):
@@ -108,7 +109,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
     """Writes a recording in one step, with what its plugins are called. RecordingFileError if that fails."""
     page = Page(
         FORMAT_NAME, FORMAT_VERSION, recording.begun, recording.ended,
-        tuple(ThreadPage(t.process, t.number, t.name, t.is_real_time, t.waited) for t in recording.threads),
+        tuple(ThreadPage(t.process, t.number, t.name, t.is_real_time, t.waited, t.ran) for t in recording.threads),
         recording.files, {str(number): name for number, name in recording.programs.items()},
         {file: names[file] for file in recording.files if file in names}, recording.lost, recording.price,
         _server_page(recording.heard) if recording.heard is not None else None, *recording.alike,
@@ -193,7 +194,7 @@ def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) ->
     out_of_bounds |= (owners < WAITING).any() or (owners == KERNEL).any()
     if out_of_bounds or (own["fault_pages"] < 0).any():
         raise ValueError(f"the records of thread {page.number} say what cannot be")
-    return Thread(page.process, page.number, page.name, page.is_real_time, waited=page.waited, **own)
+    return Thread(page.process, page.number, page.name, page.is_real_time, waited=page.waited, ran=page.ran, **own)
 
 
 def _entry(archive: zipfile.ZipFile, name: str) -> bytes:

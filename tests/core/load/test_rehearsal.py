@@ -35,7 +35,12 @@ def test_its_loads_are_told_as_median_and_hundredth():
     assert (of.typical, of.bad, of.worst) == (0.5, 1.2, 1.2)
     assert of.missed_per_minute == pytest.approx(60 / (100 * 256 / 48000))
     assert agreement(PREDICTED, of) == (pytest.approx(0.0), pytest.approx(-0.5))
-    assert "Missed 1 of 100 deadlines" in verdict(of)
+    assert "Missed 1 of 100 deadlines" in verdict(of) and verdict(of).endswith("on 2 cores.")
+    assert verdict(outcome(why=Missed(taken=1))).endswith("on 2 cores; by the computer's doing.")
+    most = Missed(woken=2, give_way=1, taken=1, slower=1, longer=4)
+    assert verdict(outcome(missed=9, why=most)).endswith("on 2 cores; 5 of them by the computer's doing.")
+    assert verdict(outcome(missed=11, why=most)).endswith("on 2 cores.")
+    assert verdict(outcome(missed=2, why=Missed(woken=2))).endswith("; all of them by the computer's doing.")
     assert verdict(outcome(missed=0)).startswith("Held every deadline at 256 samples on 2 cores")
     assert taken(PREDICTED, of).startswith(
         "Blocks took 50 % of the deadline as a rule, one in a hundred 120 %, the worst 120 %."

@@ -19,9 +19,9 @@ class Missed(msgspec.Struct, frozen=True):
     """Late blocks by what made them so.
 
     They were `woken` late; `read` memory from the disk, `waited` without computing, had to `give_way` to other threads
-    or were `taken` off their core by none that the system knows; took `longer` in one plugin, or were `slower` in all
-    of them; nothing in plugins tells of the `rest`; or the work as a rule is `too_much` and no block is usual. Told by
-    plugin (id of its use) is in how many blocks it took longer (`longer_in`), or slept (`slept_in`).
+    or were `taken` off their core by nothing that this system schedules; took `longer` in one plugin, or were `slower`
+    in all of them; nothing in plugins tells of the `rest`; or the work as a rule is `too_much` and no block is usual.
+    Told by plugin (id of its use) is in how many blocks it took longer (`longer_in`), or slept (`slept_in`).
     """
 
     woken: int = 0
@@ -35,6 +35,11 @@ class Missed(msgspec.Struct, frozen=True):
     too_much: int = 0
     longer_in: dict[str, int] = {}
     slept_in: dict[str, int] = {}
+
+    @property
+    def computers(self) -> int:
+        """How many the computer made late, and not what was played."""
+        return self.woken + self.give_way + self.taken + self.slower
 
 
 def why_missed(

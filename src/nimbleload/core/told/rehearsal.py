@@ -21,6 +21,8 @@ WHOLLY = 0.95
 # Of so few late blocks all plugins are named in which they were held up; of more those in which so large a part was,
 # if that is most of them.
 FEW, OFTEN, MOSTLY = 3, 0.25, 0.7
+# What takes a core though the system has given it to a thread.
+OUTSIDE = "something that is no thread of this system (another guest of the machine, interrupts)"
 # A clock that is off by more is told.
 OTHER_CLOCK = 0.02
 # So many times longer than at best arithmetic takes where others share the cores.
@@ -132,7 +134,7 @@ def why_late(session: Session, of: Rehearsal) -> list[str]:
         (why.read, f"waited for memory that was read from the disk{asleep}"),
         (why.waited, f"waited without computing (a lock, a file, another program){asleep}"),
         (why.give_way, "had to give way to other threads"),
-        (why.taken, "lost a core to somebody whom this system does not see (other guests of the machine, firmware)"),
+        (why.taken, f"lost a core to {OUTSIDE}"),
         (why.longer, f"took longer {_met(why.longer_in, names)}"),
         (why.slower, "took longer in all plugins: cores were slowed down or taken away meanwhile"),
         (why.rest, "took longer beside their plugins"),
@@ -161,7 +163,11 @@ def verdict(of: Rehearsal) -> str:
     """What the rehearsal has shown, in a sentence."""
     minutes = "" if of.missed == 0 else f", {of.missed_per_minute:.0f} a minute,"
     held = "Held every deadline" if of.missed == 0 else f"Missed {of.missed} of {len(of.loads)} deadlines{minutes}"
-    return f"{held} at {of.buffer} samples on {of.cores} core{'s' if of.cores > 1 else ''}."
+    whose = ""
+    if 0 < of.missed <= 2 * of.why.computers:
+        most = "all" if of.why.computers == of.missed else str(of.why.computers)
+        whose = f"; {'by' if of.missed == 1 else f'{most} of them by'} the computer's doing"
+    return f"{held} at {of.buffer} samples on {of.cores} core{'s' if of.cores > 1 else ''}{whose}."
 
 
 def taken(predicted: Prediction, of: Rehearsal) -> str:

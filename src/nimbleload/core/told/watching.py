@@ -15,6 +15,7 @@ from ..watching.busy_waiting import taken_away
 from ..watching.held_memory import grows
 from ..watching.late import began_late, why_late
 from ..watching.not_there import not_there
+from ..watching.outside import taken_outside
 from ..watching.placed import placed
 from ..watching.records import HOST, KERNEL, LIBRARY, NOBODY, WAITING, short, wholes
 from ..watching.server import DEVICE, ServerKind
@@ -46,6 +47,8 @@ SEEN_THERE = 0.02
 SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
 # So many pages of new memory a second are worth a word.
 NEW_PAGES, PAGE = 200, 4096
+# So much of the engine's time that was taken from outside is worth a word.
+OUTSIDE = 0.02
 # Busy waiting of so much of a core is worth a word; and a core that was taken away for so long (ns) at once.
 BUSY, TAKEN_AWAY = 0.02, 10_000_000
 # So much memory (bytes) is worth a word. A host that keeps less than such a part of what its plugins do has not all.
@@ -282,6 +285,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
             asleep = f", {SLEPT_ON}" if began.asleep and SLEPT_ON not in " ".join(said) else ""
             latest = f"the latest {milliseconds(began.by)} after it was due"
             said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
+        said += outside_words(of)
         said += not_there_words(of, names)
     if of.blocks is not None and not any(of.recording.threads[k].is_real_time for k in of.engine):
         said.append("Its audio threads do not run in real time: any other program may take their core away.")
@@ -295,6 +299,17 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     if of.recording.lost:
         said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
     return said
+
+
+def outside_words(of: Seen) -> list[str]:
+    """What was taken from its engine on its cores by nothing that this system schedules."""
+    taken = taken_outside(of)
+    if taken is None or taken < OUTSIDE:
+        return []
+    return [
+        f"{percent(taken)} of the time in which its engine had a core was taken away by something that is no thread of "
+        "this system: another guest of the machine it runs on, or interrupts (see Machine)."
+    ]
 
 
 def waiting_words(of: Seen, parts: Sequence[Part]) -> list[str]:
@@ -342,8 +357,11 @@ def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
         return []
     longer = f"took longer by {'itself' if found.longer == 1 else 'themselves'}"
     if found.alike:
-        longer += ", and all in them alike: cores were slowed down or taken away meanwhile (power saving, work of "
-        longer += "others on the same core, a virtual machine)"
+        longer += ", and all in them alike: cores were "
+        outside = taken_outside(of)
+        longer += "taken away meanwhile (see below)" if outside is not None and outside >= OUTSIDE else (
+            "slowed down or taken away meanwhile (power saving, work of others on the same core, a virtual machine)"
+        )
     elif found.asks is not None:
         who = owner_words(found.asks, files, names)
         longer += f", {percent(found.part)} of it in the system, for new memory that {who} asks for"

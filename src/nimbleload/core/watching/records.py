@@ -78,8 +78,8 @@ class Thread(NamedTuple):
     which address, none where that was not kept) and F touches of memory that was not there (time; how many pages that
     were new, or 0 for one that was read from the disk; whose code).
 
-    `waited` is how long it was ready to run and got no core (seconds), as the system counts it; −1 where that is not
-    known.
+    `waited` is how long it was ready to run and got no core, `ran` how long it had one (seconds), as the system counts
+    them; −1 where that is not known.
     """
 
     process: int
@@ -97,6 +97,7 @@ class Thread(NamedTuple):
     fault_pages: Times = NONE
     fault_owner: Times = NONE
     look_place: Times = NONE
+    ran: float = -1.0
 
 
 class Event(NamedTuple):
@@ -172,6 +173,9 @@ class Recording(NamedTuple):
         """Only what came from a time (ns) on."""
         heard = self.heard.since(since) if self.heard is not None else None
         threads = tuple(_since(thread, since) for thread in self.threads)
+        if since > self.begun:
+            # For how much of it a thread ran since then is not known.
+            threads = tuple(thread._replace(ran=-1.0) for thread in threads)
         return self._replace(begun=since, threads=threads, heard=heard)
 
 
