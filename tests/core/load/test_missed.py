@@ -49,6 +49,7 @@ def blocks(**later):
         ({"hall": 500_000, "away": 500_000, "pushed": 1}, Missed(give_way=TIMES)),
         ({"hall": 500_000, "away": 500_000}, Missed(taken=TIMES)),
         ({"beside": 500_000, "away": 500_000, "slept": 3}, Missed(waited=TIMES)),
+        ({"beside": 500_000, "away": 500_000, "slept": 3, "pushed": 2}, Missed(waited=TIMES)),
         # A short sleep in a block that takes long is not why.
         ({"hall": 500_000, "away": 40_000, "slept": 3}, Missed(longer=TIMES, longer_in={"a/hall": TIMES})),
         # Nor is what comes too late by little, in a block that takes long.
@@ -65,6 +66,12 @@ def test_where_most_are_late_the_work_is_too_much():
     end[::2] += 400_000
     half = why_missed(period, due, begin, end, *rest)
     assert half.too_much == 0 and half.rest == COUNT // 2
+
+
+def test_what_is_usual_is_no_cause():
+    """Each begins 0.2 of a period after it is due; late ones take longer."""
+    period, due, begin, end, *rest = blocks(hall=350_000)
+    assert why_missed(period, due, begin + 200_000, end + 200_000, *rest).longer == TIMES
 
 
 def test_each_late_block_has_one_cause():

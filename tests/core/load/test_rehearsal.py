@@ -41,7 +41,7 @@ def test_its_loads_are_told_as_median_and_hundredth():
     assert verdict(outcome(missed=9, why=most)).endswith("on 2 cores; 5 of them by the computer's doing.")
     assert verdict(outcome(missed=11, why=most)).endswith("on 2 cores.")
     assert verdict(outcome(missed=2, why=Missed(woken=2))).endswith("; all of them by the computer's doing.")
-    assert verdict(outcome(missed=0)).startswith("Held every deadline at 256 samples on 2 cores")
+    assert verdict(outcome(missed=0)) == "Held every deadline at 256 samples on 2 cores."
     assert taken(PREDICTED, of).startswith(
         "Blocks took 50 % of the deadline as a rule, one in a hundred 120 %, the worst 120 %."
     )
@@ -56,6 +56,8 @@ def test_its_loads_are_told_as_median_and_hundredth():
         (Missed(longer=4, longer_in={"a/p": 4}), ["Why 4 blocks were late: they took longer in p on a."]),
         (Missed(longer=2, longer_in={"a/p": 1, "b/q": 1}), [
             "Why 2 blocks were late: they took longer in p on a, q on b."]),
+        (Missed(longer=9, longer_in={"a/p": 3, "b/q": 6}), [
+            "Why 9 blocks were late: they took longer in q on b, p on a."]),
         (Missed(longer=9, longer_in={"a/p": 8, "b/q": 1}), [
             "Why 9 blocks were late: they took longer mostly in p on a."]),
         (Missed(give_way=2, read=3, slept_in={"b/q": 3}), [

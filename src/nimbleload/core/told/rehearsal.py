@@ -18,9 +18,8 @@ INTERRUPTED = 3.0
 WORTH_TELLING = 1 << 20
 # Where so many of the blocks were undisturbed, nothing is told of the others.
 WHOLLY = 0.95
-# Of so few late blocks all plugins are named in which they were held up; of more those in which so large a part was,
-# if that is most of them.
-FEW, OFTEN, MOSTLY = 3, 0.25, 0.7
+# Plugins are named in which so large a part of late blocks were held up, if that is most of them.
+OFTEN, MOSTLY = 0.25, 0.7
 # What takes a core though the system has given it to a thread.
 OUTSIDE = "something that is no thread of this system (another guest of the machine, interrupts)"
 # A clock that is off by more is told.
@@ -152,7 +151,7 @@ def why_late(session: Session, of: Rehearsal) -> list[str]:
 def _met(times: Mapping[str, int], names: Mapping[str, str]) -> str:
     """In which plugins that was: those in which it was often, if it mostly was in such."""
     whole = sum(times.values())
-    often = {use: count for use, count in times.items() if whole <= FEW or count >= OFTEN * whole}
+    often = {use: count for use, count in times.items() if count >= OFTEN * whole}
     if sum(often.values()) < MOSTLY * whole:
         return "in a plugin, each time in another: cores were slowed down or taken away meanwhile"
     which = listed([names.get(use, use) for use in sorted(often, key=lambda use: -often[use])])
