@@ -15,11 +15,12 @@ def thread(
     number: int, stretches: Sequence[tuple[int, int]], name: str = "", real_time: bool = True, process: int = 1,
     gave_way: Sequence[int] = (), looks: Sequence[tuple[int, int]] = (), weight: int = 1_000_000,
     touches: Sequence[tuple[int, int, int]] = (), waited: float = -1.0, places: Sequence[int] = (),
+    asleep: Sequence[tuple[int, int, int]] = (),
 ) -> Thread:  # fmt: skip
     """A thread that had a core in these stretches (ns); those of the numbers `gave_way` ended for another's sake.
 
     `looks` are times and owners, at these `places` in the code, if any; `touches` of memory that was not there are
-    times, new pages (0: read) and owners.
+    times, new pages (0: read) and owners; `asleep` looks at it asleep: times, owners and for what.
     """
     time, kind = [], []
     for place, (begin, end) in enumerate(stretches):
@@ -31,7 +32,8 @@ def thread(
     return Thread(
         process, number, name or f"thread {number}", real_time, times, np.array(kind, np.int64),
         np.zeros(len(times), np.int64), at, owner, np.full(len(at), weight, np.int64), waited,
-        *np.array(touches, np.int64).reshape(-1, 3).T, np.array(places, np.int64),
+        *np.array(touches, np.int64).reshape(-1, 3).T, np.array(places, np.int64), -1.0,
+        *np.array(asleep, np.int64).reshape(-1, 3).T,
     )  # fmt: skip
 
 

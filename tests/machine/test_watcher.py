@@ -19,7 +19,7 @@ from nimbleload.core.told.watching import headline, table
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.late import why_late
 from nimbleload.core.watching.not_there import not_there
-from nimbleload.core.watching.records import HOST, Alike
+from nimbleload.core.watching.records import A_TIME, HOST, Alike
 from nimbleload.machine import perf
 from nimbleload.machine.maps import NO_PARTS, Part
 from nimbleload.machine.watcher import Watcher, alike
@@ -234,6 +234,10 @@ def test_a_plugin_that_sleeps_in_a_block_does_not_begin_a_new_one(tmp_path):
     found = why_late(seen)
     assert truth > 10 and abs(found.blocks - truth) <= 2
     assert found.waited > 10
+    worker = next(thread for thread in recording.threads if thread.name == "worker 1")
+    asleep = worker.sleep_why[worker.sleep_owner == 1 + recording.files.index(str(tmp_path / "ladspa" / "stalls.so"))]
+    assert len(asleep) > 0 and set(asleep.tolist()) == {A_TIME}
+    assert found.sleeper is None or recording.files[found.sleeper.owner - 1].endswith("stalls.so")
 
 
 def test_time_inside_the_mathematics_library_is_its_callers(tmp_path):

@@ -20,6 +20,7 @@ OF = recording(
     thread(
         1, blocks(2_000_000, 50, [400_000]), "engine", gave_way=[3], looks=[(1_000_500, 1), (1_002_900, -1)],
         touches=[(1_000_400, 0, 1), (1_000_450, 32, -1)], waited=0.25,
+        asleep=[(1_000_100, 1, 2), (1_000_900, 0, 5)],
     )._replace(ran=0.015),
     thread(2, [], "idle", real_time=False),
     files=["/usr/lib/lv2/a.lv2"],
@@ -59,7 +60,8 @@ def test_everything_comes_back(path):
     for mine, its in zip(OF.threads, found.threads, strict=True):
         assert mine[:4] == its[:4]
         assert (mine.waited, mine.ran) == (its.waited, its.ran)
-        for old, new in zip((*mine[4:10], *mine[11:-1]), (*its[4:10], *its[11:-1]), strict=True):
+        for name in recording_file.ALL:
+            old, new = getattr(mine, name), getattr(its, name)
             assert np.array_equal(old, new) and new.dtype == np.int64
 
 

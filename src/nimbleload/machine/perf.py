@@ -15,7 +15,7 @@ import platform
 import threading
 import time
 from functools import cache
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -74,6 +74,15 @@ class Read(NamedTuple):
     fault_pages: NDArray[np.int64]
     fault_owner: NDArray[np.int64]
     lost: int
+
+
+class Code(Protocol):
+    """To whom addresses belong: as `begin`, `end`, `owner` and `whole` of `read`."""
+
+    begin: NDArray[np.uint64]
+    end: NDArray[np.uint64]
+    owner: NDArray[np.int64]
+    whole: NDArray[np.int64]
 
 
 class Records:
@@ -178,6 +187,14 @@ def read(
     whole = np.zeros(int(owner.max(initial=0)) + 1, np.int64) if whole is None else whole
     lost = perf_records.read(words, begin, end, owner, whole, numbers, NEW_EVERY, *arrays)
     return Read(**dict(zip(Read._fields, arrays, strict=False)), lost=int(lost))
+
+
+def whose(address: int, stack: NDArray[np.uint64], maps: Code) -> int:
+    """To whom an address belongs, with the words of the stack behind it (see `read`)."""
+    from . import perf_records  # imported here: the compiler would lengthen every start
+
+    found, _ = perf_records.attributed(np.uint64(address), stack, maps.begin, maps.end, maps.owner, maps.whole)
+    return int(found)
 
 
 @cache

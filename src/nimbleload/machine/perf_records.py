@@ -43,24 +43,11 @@ def read(
                 switch_kind[switches] = GIVES_WAY if flags & PREEMPTED else SLEEPS
             switches += 1
         elif kind == SAMPLE:
-            found, decided = owner_of(words[at + 2], begin, end, owner), words[at + 2]
             place = at + 6 + (words[at + 6] != 0)
-            if is_for_others(found, whole):
-                # A library computes for whoever called it: the first of the callers' addresses on the stack that is one
-                # of a plugin, or of the host, names it. So does what the plugins of one file share, up to the host.
-                copied = np.int64(words[place + 1]) // 8
-                valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
-                for k in range(valid):
-                    caller = owner_of(words[place + 2 + k], begin, end, owner)
-                    if found < HOST:
-                        if caller >= HOST:
-                            found, decided = caller, words[place + 2 + k]
-                    elif caller == HOST:
-                        break
-                    elif caller > HOST and whole[caller] == found:
-                        found = caller
-                    if not is_for_others(found, whole):
-                        break
+            copied = np.int64(words[place + 1]) // 8
+            valid = min(np.int64(words[place + 2 + copied]) // 8, copied) if copied else 0
+            stack = words[place + 2 : place + 2 + valid]
+            found, decided = attributed(words[at + 2], stack, begin, end, owner, whole)
             if words[at + 1] == faults[0] or words[at + 1] == faults[1]:
                 fault_time[touches] = words[at + 4]
                 fault_pages[touches] = 0 if words[at + 1] == faults[0] else new_every
@@ -76,6 +63,29 @@ def read(
             lost += words[at + 2]
         at += max(np.int64(size) // 8, 1)
     return lost
+
+
+@njit(nogil=True, cache=True)
+def attributed(address, stack, begin, end, owner, whole):
+    """To whom an address belongs with the words of the stack behind it, and which of these addresses tells.
+
+    A library computes for whoever called it: the first of the callers' addresses on the stack that is one of a plugin,
+    or of the host, names it. So does what the plugins of one file share, up to the host.
+    """
+    found, decided = owner_of(address, begin, end, owner), address
+    if is_for_others(found, whole):
+        for word in stack:
+            caller = owner_of(word, begin, end, owner)
+            if found < HOST:
+                if caller >= HOST:
+                    found, decided = caller, word
+            elif caller == HOST:
+                break
+            elif caller > HOST and whole[caller] == found:
+                found = caller
+            if not is_for_others(found, whole):
+                break
+    return found, decided
 
 
 @njit(nogil=True, cache=True)

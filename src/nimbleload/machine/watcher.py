@@ -21,6 +21,7 @@ from ..core.watching.held_memory import Held
 from ..core.watching.records import HOST, NOBODY, WAITING, Alike, Event, Recording, Thread
 from ..native.cores import ROOT, cores, present
 from . import held_memory, perf, processes
+from .asleep import Sleepers
 from .listening import Listening
 from .maps import NO_PARTS, Maps, Parts
 from .processes import PROC
@@ -59,6 +60,8 @@ class _Kept:
     def __init__(self, thread: processes.Thread, records: perf.Records) -> None:
         self.thread, self.records = thread, records
         self.parts: deque[tuple[perf.Read, int]] = deque()
+        self.asleep: deque[tuple[int, int, int]] = deque()
+        self.has_plugins = False
         self.lost = 0
         self.counts = deque([(time.monotonic_ns(), thread.waited, thread.cpu)])
         self.ended = False
@@ -112,9 +115,11 @@ class Watcher:
         self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
         self._next_memory = 0.0
         self._held: deque[Held] = deque(maxlen=MOST_HELD)
+        self._sleepers = Sleepers(root)
         self.begun = time.monotonic_ns()
         self._follow()
         self.begun = time.monotonic_ns()
+        self._sleepers.start()
 
     @classmethod
     def of_server(
@@ -157,6 +162,7 @@ class Watcher:
             self._held.extend(held_memory.held(self._below, self._root))
         for file, _ in self._full.poll(0):
             self._take(self._by_file[file])
+        self._take_asleep()
         if now >= self._next_take:
             self._next_take = now + TAKEN_EVERY
             forgotten = time.monotonic_ns() - round(self._seconds * 1e9)
@@ -164,6 +170,8 @@ class Watcher:
                 self._take(kept)
                 while kept.parts and _ends(kept.parts[0][0]) < forgotten:
                     kept.parts.popleft()
+                while kept.asleep and kept.asleep[0][0] < forgotten:
+                    kept.asleep.popleft()
 
     def _take(self, kept: _Kept) -> None:
         """Reads what waits, if any; where code is met that nobody knows, the process has loaded something meanwhile."""
@@ -179,10 +187,18 @@ class Watcher:
                 found = perf.read(words, maps.begin, maps.end, maps.owner, maps.whole, kept.records.faults)
         kept.lost += found.lost
         _mark_waiting(found, maps)
+        kept.has_plugins |= bool((found.sample_owner > HOST).any())
         kept.parts.append((found, period))
         if len(found.sample_time):
             # Looks in equal steps of CPU time would meet work of equal length always at the same places.
             kept.records.look_every(round(self.period * self._chance.uniform(0.75, 1.25)))
+
+    def _take_asleep(self) -> None:
+        """Takes in who slept, and for whom."""
+        for each in self._sleepers.taken():
+            kept, maps = self._kept.get(each.thread), self._maps.get(each.process)
+            if kept is not None and maps is not None:
+                kept.asleep.append((each.time, perf.whose(each.address, each.stack, maps), each.why))
 
     def _follow(self) -> None:
         """Finds threads and processes that are new, and those that have ended."""
@@ -209,6 +225,9 @@ class Watcher:
         for number in self._kept.keys() - there:
             if not self._kept[number].ended:
                 self._end(self._kept[number])
+        alive = [each for each in self._kept.values() if not each.ended]
+        first = [each for each in alive if each.thread.is_real_time] or [each for each in alive if each.has_plugins]
+        self._sleepers.follow([(each.thread.process, each.thread.number) for each in first])
         for process in self.watched:
             if process in self._maps and not processes.thread_numbers(process, self._root):
                 self._events.append(Event(time.monotonic_ns(), f"{self._programs[process]} has ended"))
@@ -266,6 +285,7 @@ class Watcher:
             if whole or kept.thread.is_real_time:
                 self._take(kept)
                 self._refresh(kept)
+        self._take_asleep()
         threads = []
         ended = time.monotonic_ns()
         begun = max(self.begun, ended - round(min(seconds, self._seconds) * 1e9), self._same_since())
@@ -275,6 +295,7 @@ class Watcher:
             reads, thread = [part for part, _ in parts], kept.thread
             weights = [np.full(len(part.sample_time), period, np.int64) for part, period in parts]
             waited, ran = kept.counted_since(begun)
+            slept = [each for each in kept.asleep if each[0] >= begun]
             threads.append(
                 Thread(
                     thread.process, thread.number, thread.name, thread.is_real_time,
@@ -283,7 +304,7 @@ class Watcher:
                     _joined([part.sample_owner for part in reads]), _joined(weights), waited,
                     _joined([part.fault_time for part in reads]), _joined([part.fault_pages for part in reads]),
                     _joined([part.fault_owner for part in reads]), _joined([part.sample_place for part in reads]),
-                    ran if kept.parts and begun >= self.begun else -1.0,
+                    ran if kept.parts and begun >= self.begun else -1.0, *np.array(slept, np.int64).reshape(-1, 3).T,
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
@@ -308,6 +329,7 @@ class Watcher:
         """Ends the watching without a trace."""
         if self.listening is not None:
             self.listening.close()
+        self._sleepers.close()
         for kept in self._kept.values():
             if not kept.ended:
                 self._end(kept)

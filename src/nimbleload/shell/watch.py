@@ -16,11 +16,14 @@ from ..core.load.seen import session_of
 from ..core.session.plugins import PluginUse
 from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
+from ..core.told.held_up import SLEPT_FOR
 from ..core.units import as_sentence, count, percent
+from ..core.watching.asleep import sleepers
 from ..core.watching.before import Before
 from ..core.watching.blocks import Seen, see
 from ..core.watching.held_memory import Held, grows
 from ..core.watching.late import why_late
+from ..core.watching.outside import taken_outside
 from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
 from ..core.watching.xruns import xruns
@@ -287,6 +290,11 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
              "role": role, "waited": t.waited if t.waited >= 0 else None}
             for t, role in zip(recording.threads, of.roles, strict=True)
         ],
+        "asleep": [
+            {"name": told.owner_words(each.owner, recording.files, names), "for": SLEPT_FOR[each.why],
+             "looks": each.looks, "part": each.part} for each in sleepers(of)
+        ],
+        "taken_from_outside": taken_outside(of),
         "lost": recording.lost, "look_costs": recording.price, "memory": _memory_figures(recording.memory),
         "server": None if recording.heard is None else _server_figures(of, recording.heard),
     }  # fmt: skip
@@ -307,6 +315,7 @@ def _late_figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any] | None:
         "mostly": called(found.owner), "part": found.part, "all_alike": found.alike, "reader": called(found.reader),
         "asks_for_new_memory": called(found.asks),
         "meanwhile": None if found.meanwhile is None else of.recording.threads[found.meanwhile].name,
+        "asleep_meanwhile": None if found.sleeper is None else called(found.sleeper.owner),
     }  # fmt: skip
 
 

@@ -15,7 +15,18 @@ from numpy.typing import NDArray
 
 from ..core.units import said_by
 from ..core.watching.held_memory import Held
-from ..core.watching.records import KERNEL, NONE, WAITING, Alike, Heard, Recording, Thread
+from ..core.watching.records import (
+    A_PAGE,
+    KERNEL,
+    NONE,
+    SLEEPS_SEEN,
+    SOMETHING,
+    WAITING,
+    Alike,
+    Heard,
+    Recording,
+    Thread,
+)
 from ..core.watching.server import Client, Server, ServerKind
 from ..native.decoding import decoded
 from . import atomic
@@ -28,6 +39,7 @@ ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner"
 # Those that earlier files do not have.
 FAULTS = ("fault_time", "fault_pages", "fault_owner")
 PLACE = "look_place"
+ALL = (*ARRAYS, *FAULTS, PLACE, *SLEEPS_SEEN)
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 NotNegative = Annotated[int, msgspec.Meta(ge=0)]
@@ -119,7 +131,7 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         archive.writestr("recording.json", msgspec.json.encode(page))
         for place, thread in enumerate(recording.threads):
-            for name in (*ARRAYS, *FAULTS, PLACE):
+            for name in ALL:
                 archive.writestr(f"threads/{place}/{name}.npy", _as_bytes(getattr(thread, name)))
     try:
         atomic.write(path, out.getvalue())
@@ -178,21 +190,23 @@ def _heard(of: ServerPage) -> Heard:
 
 def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) -> Thread:
     """One thread with its arrays, which must fit together. ValueError if they do not."""
-    own, there = dict.fromkeys((*ARRAYS, *FAULTS, PLACE), NONE), archive.namelist()
+    own, there = dict.fromkeys(ALL, NONE), archive.namelist()
     for name in own:
         entry = f"threads/{place}/{name}.npy"
         if name in ARRAYS or entry in there:
             own[name] = np.load(io.BytesIO(_entry(archive, entry)), allow_pickle=False).astype(np.int64)
     arrays = list(own.values())
-    groups = arrays[:3], arrays[3:6], arrays[6:9], [own["look_time"], own[PLACE]] if len(own[PLACE]) else [NONE]
+    placed = [own["look_time"], own[PLACE]] if len(own[PLACE]) else [NONE]
+    groups = arrays[:3], arrays[3:6], arrays[6:9], arrays[10:], placed
     if any(len({each.shape for each in group}) > 1 for group in groups) or any(each.ndim != 1 for each in arrays):
         raise ValueError(f"the records of thread {page.number} do not fit together")
     if any((np.diff(group[0]) < 0).any() for group in groups):
         raise ValueError(f"the records of thread {page.number} are not in order")
-    kinds, owners = own["switch_kind"], np.concatenate((own["look_owner"], own["fault_owner"]))
+    kinds, owners = own["switch_kind"], np.concatenate([own[name] for name in ALL if name.endswith("_owner")])
     out_of_bounds = (kinds < 0).any() or (kinds > 2).any() or (owners > len(of.files)).any()
     out_of_bounds |= (owners < WAITING).any() or (owners == KERNEL).any()
-    if out_of_bounds or (own["fault_pages"] < 0).any():
+    why = own["sleep_why"]
+    if out_of_bounds or (own["fault_pages"] < 0).any() or (why < SOMETHING).any() or (why > A_PAGE).any():
         raise ValueError(f"the records of thread {page.number} say what cannot be")
     return Thread(page.process, page.number, page.name, page.is_real_time, waited=page.waited, ran=page.ran, **own)
 

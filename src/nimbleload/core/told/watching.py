@@ -11,7 +11,6 @@ from ..survey import Compared
 from ..units import clock, count, listed, microseconds, milliseconds, percent, size
 from ..watching.before import Before
 from ..watching.blocks import Role, Seen
-from ..watching.busy_waiting import taken_away
 from ..watching.held_memory import grows
 from ..watching.late import began_late, why_late
 from ..watching.not_there import not_there
@@ -19,9 +18,10 @@ from ..watching.outside import taken_outside
 from ..watching.placed import placed
 from ..watching.records import HOST, KERNEL, LIBRARY, NOBODY, WAITING, short, wholes
 from ..watching.server import DEVICE, ServerKind
-from ..watching.shares import COMPUTES, Change, Part, Share, shares
+from ..watching.shares import Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
 from ..watching.xruns import xruns
+from .held_up import BUSY, OUTSIDE, SLEPT_FOR, asleep_words, outside_words, waiting_words
 from .memory import kept_words
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
@@ -47,10 +47,6 @@ SEEN_THERE = 0.02
 SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
 # So many pages of new memory a second are worth a word.
 NEW_PAGES, PAGE = 200, 4096
-# So much of the engine's time that was taken from outside is worth a word.
-OUTSIDE = 0.02
-# Busy waiting of so much of a core is worth a word; and a core that was taken away for so long (ns) at once.
-BUSY, TAKEN_AWAY = 0.02, 10_000_000
 # So much memory (bytes) is worth a word. A host that keeps less than such a part of what its plugins do has not all.
 MUCH, LESS = 1 << 20, 0.9
 
@@ -286,6 +282,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
             latest = f"the latest {milliseconds(began.by)} after it was due"
             said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
         said += outside_words(of)
+        said += asleep_words(of, lambda owner: owner_words(owner, of.recording.files, names))
         said += not_there_words(of, names)
     if of.blocks is not None and not any(of.recording.threads[k].is_real_time for k in of.engine):
         said.append("Its audio threads do not run in real time: any other program may take their core away.")
@@ -299,39 +296,6 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     if of.recording.lost:
         said.append(f"{of.recording.lost} records were lost for want of room: figures may be too low.")
     return said
-
-
-def outside_words(of: Seen) -> list[str]:
-    """What was taken from its engine on its cores by nothing that this system schedules."""
-    taken = taken_outside(of)
-    if taken is None or taken < OUTSIDE:
-        return []
-    return [
-        f"{percent(taken)} of the time in which its engine had a core was taken away by something that is no thread of "
-        "this system: another guest of the machine it runs on, or interrupts (see Machine)."
-    ]
-
-
-def waiting_words(of: Seen, parts: Sequence[Part]) -> list[str]:
-    """What its engine's threads spend on looking whether there is work, where they do not sleep until there is some."""
-    waiting = sum(part.waiting for part in parts if part.role in COMPUTES)
-    if waiting < BUSY:
-        return []
-    one = len(of.awake) == 1
-    never = f"{count(len(of.awake), 'thread')} of its engine never {'sleeps and takes' if one else 'sleep and take'}"
-    said = f"{never if of.awake else 'Its engine takes'} {percent(waiting)} of one core in busy waiting, looking again "
-    said = f"{said}and again whether there is work: no load, though a meter of CPU use shows it."
-    gaps = (taken_away(of.runs[k]) for k in of.awake if of.recording.threads[k].is_real_time)
-    taken = [gap for begin, end in gaps for gap in (end - begin).tolist() if gap > TAKEN_AWAY]
-    if not taken:
-        return [said]
-    longest, often = milliseconds(max(taken) / 1e9), f"{len(taken)} time{'s' if len(taken) > 1 else ''}"
-    return [
-        said,
-        f"The system took the core from {'it' if one else 'them'} {often}, for {longest} at most: of each second it "
-        "keeps a part from threads in real time that never sleep (the real-time brake, see Machine). Let the host "
-        "sleep while it waits, if it can.",
-    ]
 
 
 def placed_words(of: Seen) -> list[str]:
@@ -373,12 +337,16 @@ def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
     if found.meanwhile is not None:
         beside = f", while the thread {of.recording.threads[found.meanwhile].name} computed"
     read = f", mostly by {owner_words(found.reader, files, names)}" if found.reader is not None else ""
+    slept, waited = SLEPT_ON, "without computing (a lock, a file, another program)"
+    if found.sleeper is not None:
+        asleep = f"{owner_words(found.sleeper.owner, files, names)} slept {SLEPT_FOR[found.sleeper.why]}"
+        slept, waited = f"since {asleep}", f"without computing, while {asleep}"
     parts = (
         (found.woken, "began late, since no core was to be had in time"),
-        (found.slept, f"began late, {SLEPT_ON}{beside}"),
+        (found.slept, f"began late, {slept}{beside}"),
         (found.read, f"waited for memory that was read from the disk{read}"),
         (found.pushed, "had to give way to other threads"),
-        (found.waited, f"waited without computing (a lock, a file, another program){beside}"),
+        (found.waited, f"waited {waited}{beside}"),
         (found.longer, longer),
         (found.after, "came right after a late one"),
     )

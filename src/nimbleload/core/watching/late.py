@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from .asleep import Sleeper, sleeper_in
 from .blocks import BEGAN, Blocks, Seen
 from .not_there import mostly, touches, within
 from .records import KERNEL, WAITING, Times
@@ -34,7 +35,7 @@ class Late(NamedTuple):
     Of what these last took beyond a usual block the `owner` (as in `Thread.look_owner`) took the part `part`; None if
     that is not clear. `alike` says that all in them took longer by the same factor. `reader` is whose memory was read
     most, `asks` who asked for new memory in them. `meanwhile` is the place of another thread that computed for most of
-    the time in which `waited` and `slept` ones did not.
+    the time in which `waited` and `slept` ones did not, `sleeper` the plugin that slept then.
     """
 
     after: int
@@ -50,6 +51,7 @@ class Late(NamedTuple):
     reader: int | None = None
     asks: int | None = None
     meanwhile: int | None = None
+    sleeper: Sleeper | None = None
 
     @property
     def blocks(self) -> int:
@@ -81,8 +83,9 @@ def why_late(of: Seen) -> Late | None:
     kinds = (int(blocks.late[each].sum()) for each in (after, woken, slept, read, pushed, waited, longer))
     time, pages, owner = touches(of, of.engine)
     reader = mostly(owner[(pages == 0) & within(blocks, read, time)])
-    beside = _meanwhile(of, blocks, busy, waited, slept)
-    found = Late._make((*kinds, None, 0.0, False, reader, None, beside))
+    begin, end = _not_computed(blocks, busy, waited, slept)
+    beside, sleeper = _meanwhile(of, begin, end), sleeper_in(of, begin, end)
+    found = Late._make((*kinds, None, 0.0, False, reader, None, beside, sleeper))
     return _with_owner(found, of, blocks, longer, ~late) if longer.any() and not late.all() else found
 
 
@@ -125,16 +128,20 @@ def _idle(of: Seen, blocks: Blocks) -> tuple[NDArray[np.float64], tuple[Times, T
     return blocks.end - blocks.start - (until(busy, blocks.end) - until(busy, blocks.start)), busy
 
 
-def _meanwhile(
-    of: Seen, blocks: Blocks, busy: tuple[Times, Times], waited: NDArray[np.bool_], slept: NDArray[np.bool_]
-) -> int | None:
-    """Which other thread computed for more than a half of the time in which the engine should have and did not."""
+def _not_computed(
+    blocks: Blocks, busy: tuple[Times, Times], waited: NDArray[np.bool_], slept: NDArray[np.bool_]
+) -> tuple[Times, Times]:
+    """From when to when (ns) the engine should have computed in these blocks and did not."""
     following = np.append(blocks.start[1:], blocks.end[-1])
     began_late = slept & (blocks.start > blocks.tick)
     overslept = slept & (blocks.late > 0) & (following > blocks.end)
     begin = np.concatenate((blocks.start[waited], blocks.tick[began_late], blocks.end[overslept]))
     end = np.concatenate((blocks.end[waited], blocks.start[began_late], following[overslept]))
-    begin, end = without(joined(begin.astype(np.int64), end.astype(np.int64)), busy)
+    return without(joined(begin.astype(np.int64), end.astype(np.int64)), busy)
+
+
+def _meanwhile(of: Seen, begin: Times, end: Times) -> int | None:
+    """Which other thread computed for more than a half of these stretches, in which the engine did not."""
     if not len(begin):
         return None
     found, most = None, MOSTLY * float((end - begin).sum())

@@ -22,6 +22,10 @@ TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
 # That a page was read is told so soon after the thread has a core again, at most (ns); after so long it may as well
 # have slept for something else, and read a page then without having to sleep.
 TOLD_WITHIN, SURE_WITHIN = 50_000, 8_000
+SLEEPS_SEEN = ("sleep_time", "sleep_owner", "sleep_why")
+# What a thread sleeps for that was looked at: nobody knows, until a time, for another thread or a lock, for what it
+# reads or writes, for a program or device, until a page has been read.
+SOMETHING, A_TIME, A_LOCK, A_FILE, A_DEVICE, A_PAGE = range(6)
 # Going to sleep takes less (ns).
 SLEEPS_WITHIN = 20_000
 # To whom code belongs that is not a plugin's (those count from 1): the host's own file, a library whose caller is not
@@ -79,7 +83,8 @@ class Thread(NamedTuple):
     were new, or 0 for one that was read from the disk; whose code).
 
     `waited` is how long it was ready to run and got no core, `ran` how long it had one (seconds), as the system counts
-    them; −1 where that is not known.
+    them; −1 where that is not known. P looks met it asleep (time, whose code had called the system, and for
+    what it slept).
     """
 
     process: int
@@ -98,6 +103,9 @@ class Thread(NamedTuple):
     fault_owner: Times = NONE
     look_place: Times = NONE
     ran: float = -1.0
+    sleep_time: Times = NONE
+    sleep_owner: Times = NONE
+    sleep_why: Times = NONE
 
 
 class Event(NamedTuple):
@@ -188,6 +196,7 @@ def _since(thread: Thread, time: int) -> Thread:
         look_owner=thread.look_owner[look:], look_weight=thread.look_weight[look:],
         fault_time=thread.fault_time[fault:], fault_pages=thread.fault_pages[fault:],
         fault_owner=thread.fault_owner[fault:], look_place=thread.look_place[look:],
+        **{name: getattr(thread, name)[np.searchsorted(thread.sleep_time, time) :] for name in SLEEPS_SEEN},
     )  # fmt: skip
 
 

@@ -1,0 +1,67 @@
+"""What holds up the engine of a host, in sentences: plugins that sleep, busy waiting, what is taken from outside."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from ..units import count, milliseconds, percent
+from ..watching.asleep import sleepers
+from ..watching.blocks import Seen
+from ..watching.busy_waiting import taken_away
+from ..watching.outside import taken_outside
+from ..watching.records import A_DEVICE, A_FILE, A_LOCK, A_PAGE, A_TIME, SOMETHING
+from ..watching.shares import COMPUTES, Part
+
+# Who sleeps in the engine for so much of the time is worth a word; so many at most.
+SLEEPS, SHOWN_SLEEPERS = 0.005, 3
+SLEPT_FOR = {
+    SOMETHING: "in the system", A_TIME: "until a time of its own", A_LOCK: "for another thread, or a lock",
+    A_FILE: "for something that it reads or writes", A_DEVICE: "for another program, or a device",
+    A_PAGE: "until memory was read from the disk",
+}  # fmt: skip
+# So much of the engine's time that was taken from outside is worth a word.
+OUTSIDE = 0.02
+# Busy waiting of so much of a core is worth a word; and a core that was taken away for so long (ns) at once.
+BUSY, TAKEN_AWAY = 0.02, 10_000_000
+
+
+def asleep_words(of: Seen, called: Callable[[int], str]) -> list[str]:
+    """Which plugins sleep in the engine's threads, and for what. `called` gives the name of an owner of code."""
+    return [
+        f"{called(each.owner)} sleeps in the engine's threads, for about "
+        f"{percent(each.part)} of the time: {SLEPT_FOR[each.why]}."
+        for each in sleepers(of)[:SHOWN_SLEEPERS] if each.part >= SLEEPS
+    ]  # fmt: skip
+
+
+def outside_words(of: Seen) -> list[str]:
+    """What was taken from its engine on its cores by nothing that this system schedules."""
+    taken = taken_outside(of)
+    if taken is None or taken < OUTSIDE:
+        return []
+    return [
+        f"{percent(taken)} of the time in which its engine had a core was taken away by something that is no thread of "
+        "this system: another guest of the machine it runs on, or interrupts (see Machine)."
+    ]
+
+
+def waiting_words(of: Seen, parts: Sequence[Part]) -> list[str]:
+    """What its engine's threads spend on looking whether there is work, where they do not sleep until there is some."""
+    waiting = sum(part.waiting for part in parts if part.role in COMPUTES)
+    if waiting < BUSY:
+        return []
+    one = len(of.awake) == 1
+    never = f"{count(len(of.awake), 'thread')} of its engine never {'sleeps and takes' if one else 'sleep and take'}"
+    said = f"{never if of.awake else 'Its engine takes'} {percent(waiting)} of one core in busy waiting, looking again "
+    said = f"{said}and again whether there is work: no load, though a meter of CPU use shows it."
+    gaps = (taken_away(of.runs[k]) for k in of.awake if of.recording.threads[k].is_real_time)
+    taken = [gap for begin, end in gaps for gap in (end - begin).tolist() if gap > TAKEN_AWAY]
+    if not taken:
+        return [said]
+    longest, often = milliseconds(max(taken) / 1e9), f"{len(taken)} time{'s' if len(taken) > 1 else ''}"
+    return [
+        said,
+        f"The system took the core from {'it' if one else 'them'} {often}, for {longest} at most: of each second it "
+        "keeps a part from threads in real time that never sleep (the real-time brake, see Machine). Let the host "
+        "sleep while it waits, if it can.",
+    ]

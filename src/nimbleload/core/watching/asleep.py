@@ -1,0 +1,75 @@
+"""Which plugins sleep in the engine's threads, and for what: as far as looks at sleeping threads tell."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .blocks import Seen
+from .records import HOST, Times
+from .stretches import until
+
+# From so many looks on it is told; of some stretches of time the plugin that was met in so much of them.
+FEWEST, MOSTLY = 3, 0.5
+
+
+class Sleeper(NamedTuple):
+    """A plugin (`owner`) that was met asleep in the engine's threads so often (`looks`): for what mostly (as
+    `Thread.sleep_why`), and for which part of the time about (0 …, of all threads together)."""
+
+    owner: int
+    why: int
+    looks: int
+    part: float
+
+
+def sleepers(of: Seen) -> list[Sleeper]:
+    """The plugins that sleep in the engine's threads, who does so most first."""
+    found = []
+    owner, why, _ = _looks(of)
+    for each in np.unique(owner[owner > HOST]).tolist():
+        mine, part = owner == each, 0.0
+        for k in of.engine:
+            thread, runs = of.recording.threads[k], of.runs[k]
+            met = int((thread.sleep_owner == each).sum())
+            asleep = 1 - float((runs.end - runs.begin).sum()) / 1e9 / max(of.recording.seconds, 1e-9)
+            part += max(asleep, 0.0) * met / max(len(thread.sleep_owner), 1)
+        if mine.sum() >= FEWEST:
+            found.append(Sleeper(each, _most(why[mine]), int(mine.sum()), part))
+    return sorted(found, key=lambda sleeper: -sleeper.part)
+
+
+def sleeper_in(of: Seen, begin: Times, end: Times) -> Sleeper | None:
+    """The plugin that slept for most of some stretches of time (in order, not overlapping); None if none is known to
+    have."""
+    owner, why, time = _looks(of)
+    inside = until((begin, end), time + 1) > until((begin, end), time)
+    # As often as one of the threads was met there it could have been met.
+    most = max((_count(of.recording.threads[k].sleep_time, begin, end) for k in of.engine), default=0)
+    owners, met = np.unique(owner[inside & (owner > HOST)], return_counts=True)
+    if not len(owners) or met.max() < max(FEWEST, MOSTLY * most):
+        return None
+    top = int(owners[int(np.argmax(met))])
+    return Sleeper(top, _most(why[inside & (owner == top)]), int(met.max()), 0.0)
+
+
+def _count(times: Times, begin: Times, end: Times) -> int:
+    return int((until((begin, end), times + 1) > until((begin, end), times)).sum())
+
+
+def _looks(of: Seen) -> tuple[Times, Times, Times]:
+    """All looks at sleeping threads of the engine: whose code, for what, when."""
+    threads = [of.recording.threads[k] for k in of.engine]
+    if not threads:
+        return (np.zeros(0, np.int64),) * 3
+    owner, why, time = (
+        np.concatenate([getattr(each, f"sleep_{name}") for each in threads]) for name in ("owner", "why", "time")
+    )
+    return owner, why, time
+
+
+def _most(of: NDArray[np.int64]) -> int:
+    found, often = np.unique(of, return_counts=True)
+    return int(found[int(np.argmax(often))])
