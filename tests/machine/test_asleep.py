@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import platform
 import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,10 @@ from nimbleload.core.watching.records import A_DEVICE, A_FILE, A_LOCK, A_PAGE, A
 from nimbleload.machine.asleep import AT_ONCE, STACK, Sleepers
 
 pytestmark = pytest.mark.skipif(platform.machine() != "x86_64", reason="system calls are numbered as on x86-64")
+
+
+def opened():
+    return sum(1 for _ in Path("/proc/self/fd").iterdir())
 
 
 def told(root, text, thread=7):
@@ -62,12 +67,13 @@ def test_a_stack_that_cannot_be_read_is_empty(tmp_path):
 def test_of_many_threads_some_are_looked_at_in_turn(tmp_path):
     for thread in range(2 * AT_ONCE):
         of = told(tmp_path, "35 0 0 0 0 0 0 0x0 0x1", thread)
-    of.follow([(5, thread) for thread in range(2 * AT_ONCE)])
-    of.start()
-    met: set[int] = set()
-    while len(met) < 2 * AT_ONCE:
-        time.sleep(0.01)
-        met |= {each.thread for each in of.taken()}
+    assert of.looks() == []
+    of.follow([(5, thread) for thread in range(AT_ONCE + 3)])
+    met = [[each.thread for each in of.looks()] for _ in range(3)]
+    whole = AT_ONCE + 3
+    assert [each for looks in met for each in looks] == [k % whole for k in range(3 * AT_ONCE)]
+    before = opened()
+    of.follow([(5, 1)])
+    assert [each.thread for each in of.looks()] == [1] and before - opened() == whole - 1
     of.close()
-    of.close()
-    assert met == set(range(2 * AT_ONCE)) and of.taken() == of.taken() == []
+    assert of.looks() == []

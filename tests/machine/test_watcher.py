@@ -34,11 +34,11 @@ PERIOD = 2_000_000
 pytestmark = pytest.mark.usefixtures("may_watch")
 
 
-def watched(host, seconds, close=False, parts=NO_PARTS):
+def watched(host, seconds, close=False, parts=NO_PARTS, every=0.05):
     watcher = Watcher([host.pid], close, parts=parts)
     until = time.monotonic() + seconds
     while time.monotonic() < until:
-        time.sleep(0.05)
+        time.sleep(every)
         watcher.poll()
     found = watcher.recording()
     watcher.close()
@@ -224,7 +224,7 @@ def test_a_plugin_that_sleeps_in_a_block_does_not_begin_a_new_one(tmp_path):
     """The leader waits for the worker in which it sleeps."""
     plugins = [Plugin("steady", 300_000), stalls(tmp_path, "naps", 20, 6_000_000)]
     with Host(tmp_path, plugins, 5_000_000, 800, threads=2) as host:
-        recording = watched(host, 2.5)
+        recording = watched(host, 2.5, every=0.01)
         log = host.log()
     if (log.ended > log.due + 5_000_000).mean() > 0.1:
         pytest.skip("others hold the cores: the host itself is late twice as often as it was asked to be")

@@ -9,10 +9,7 @@ from __future__ import annotations
 
 import os
 import platform
-import random
-import threading
 import time
-from collections import deque
 from pathlib import Path
 from typing import NamedTuple
 
@@ -22,10 +19,8 @@ from numpy.typing import NDArray
 from ..core.watching.records import A_DEVICE, A_FILE, A_LOCK, A_PAGE, A_TIME, SOMETHING
 from .processes import PROC
 
-# It is looked so often (seconds, about), at so many threads at most in turn; so much of a stack is read (bytes).
-EVERY, AT_ONCE, STACK = 0.02, 8, 1024
-# What waits to be taken at most.
-MOST = 20_000
+# It is looked at so many threads at a time; so much of a stack is read (bytes).
+AT_ONCE, STACK = 4, 1024
 # What calls are for (asm/unistd.h): nanosleep and clock_nanosleep; futex; read, write and their kin; poll and its kin.
 # In no call a thread sleeps until a page has been read.
 CALLS = {
@@ -51,49 +46,40 @@ class Asleep(NamedTuple):
 
 
 class Sleepers:
-    """Looks at threads in a thread of its own, from `start` on."""
+    """Looks at threads, some at a time. Whoever asks for that is awake anyway: to be woken for each look would cost ten
+    times as much as the look."""
 
     def __init__(self, root: Path = PROC) -> None:
         self._root, self._threads, self._at = root, list[tuple[int, int]](), 0
+        self._files: dict[tuple[int, int], int] = {}
         self._memory: dict[int, int] = {}
-        self._seen: deque[Asleep] = deque(maxlen=MOST)
-        self._over = threading.Event()
-        self._thread = threading.Thread(target=self._look_on, name="asleep", daemon=True)
-
-    def start(self) -> None:
-        self._thread.start()
 
     def follow(self, threads: list[tuple[int, int]]) -> None:
         """Looks at these from now on: processes and threads by number."""
+        for thread in self._files.keys() - set(threads):
+            os.close(self._files.pop(thread))
+        for process in self._memory.keys() - {process for process, _ in threads}:
+            os.close(self._memory.pop(process))
         self._threads = threads
 
-    def taken(self) -> list[Asleep]:
-        """What was seen since the last time."""
-        return [self._seen.popleft() for _ in range(len(self._seen))]
+    def looks(self) -> list[Asleep]:
+        """Those of the next few threads that sleep."""
+        count = min(AT_ONCE, len(self._threads))
+        found = [self.look(*self._threads[(self._at + k) % len(self._threads)]) for k in range(count)]
+        self._at += count
+        return [each for each in found if each is not None]
 
     def close(self) -> None:
-        self._over.set()
-        if self._thread.is_alive():
-            self._thread.join()
-        for file in self._memory.values():
-            os.close(file)
-        self._memory.clear()
-
-    def _look_on(self) -> None:
-        chance = random.Random(2)
-        while not self._over.wait(EVERY * chance.uniform(0.5, 1.5)):
-            threads = self._threads
-            for k in range(min(AT_ONCE, len(threads))):
-                found = self.look(*threads[(self._at + k) % len(threads)])
-                if found is not None:
-                    self._seen.append(found)
-            self._at += AT_ONCE
+        self.follow([])
 
     def look(self, process: int, thread: int) -> Asleep | None:
         """One look; None if the thread does not sleep, or cannot be seen."""
-        at = time.monotonic_ns()
+        at, one = time.monotonic_ns(), (process, thread)
         try:
-            words = (self._root / str(process) / "task" / str(thread) / "syscall").read_text().split()
+            if one not in self._files:
+                path = self._root / str(process) / "task" / str(thread) / "syscall"
+                self._files[one] = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+            words = os.pread(self._files[one], 256, 0).split()
         except OSError:
             return None
         if len(words) not in (3, 9):

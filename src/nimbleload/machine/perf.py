@@ -14,8 +14,9 @@ import os
 import platform
 import threading
 import time
+from collections.abc import Sequence
 from functools import cache
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -76,7 +77,7 @@ class Read(NamedTuple):
     lost: int
 
 
-class Code(Protocol):
+class Code(NamedTuple):
     """To whom addresses belong: as `begin`, `end`, `owner` and `whole` of `read`."""
 
     begin: NDArray[np.uint64]
@@ -189,12 +190,16 @@ def read(
     return Read(**dict(zip(Read._fields, arrays, strict=False)), lost=int(lost))
 
 
-def whose(address: int, stack: NDArray[np.uint64], maps: Code) -> int:
-    """To whom an address belongs, with the words of the stack behind it (see `read`)."""
+def whose(addresses: Sequence[int], stacks: Sequence[NDArray[np.uint64]], code: Code) -> list[int]:
+    """To whom addresses belong, with the words of the stack behind each (see `read`)."""
     from . import perf_records  # imported here: the compiler would lengthen every start
 
-    found, _ = perf_records.attributed(np.uint64(address), stack, maps.begin, maps.end, maps.owner, maps.whole)
-    return int(found)
+    lengths = np.array([len(stack) for stack in stacks], np.int64)
+    words = np.zeros((len(stacks), int(lengths.max(initial=0))), np.uint64)
+    for row, stack in zip(words, stacks, strict=True):
+        row[: len(stack)] = stack
+    found: list[int] = perf_records.attributed_all(np.array(addresses, np.uint64), words, lengths, *code).tolist()
+    return found
 
 
 @cache

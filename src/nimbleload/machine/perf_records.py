@@ -89,6 +89,15 @@ def attributed(address, stack, begin, end, owner, whole):
 
 
 @njit(nogil=True, cache=True)
+def attributed_all(addresses, stacks, lengths, begin, end, owner, whole):
+    """To whom each address belongs with the words of the stack behind it (a row for each, so many of which count)."""
+    found = np.zeros(len(addresses), np.int64)
+    for k in range(len(addresses)):
+        found[k], _ = attributed(addresses[k], stacks[k, : lengths[k]], begin, end, owner, whole)
+    return found
+
+
+@njit(nogil=True, cache=True)
 def is_for_others(owner, whole):
     """Whether code computes for whoever called it: that of a library, or what the plugins of one file share."""
     return owner < HOST or (owner > HOST and whole[owner] == owner)

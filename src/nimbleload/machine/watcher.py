@@ -42,8 +42,9 @@ MOST_FILES = 65536
 
 def get_ready() -> None:
     """Has loaded what is compiled for watching, which takes half a second, once."""
-    none = np.zeros(0, np.uint64)
-    perf.read(none, none, none, np.zeros(0, np.int64))
+    none, owners = np.zeros(0, np.uint64), np.zeros(0, np.int64)
+    perf.read(none, none, none, owners)
+    perf.whose([], [], perf.Code(none, none, owners, owners))
 
 
 def have_many_files() -> None:
@@ -119,7 +120,6 @@ class Watcher:
         self.begun = time.monotonic_ns()
         self._follow()
         self.begun = time.monotonic_ns()
-        self._sleepers.start()
 
     @classmethod
     def of_server(
@@ -162,7 +162,7 @@ class Watcher:
             self._held.extend(held_memory.held(self._below, self._root))
         for file, _ in self._full.poll(0):
             self._take(self._by_file[file])
-        self._take_asleep()
+        self._look_asleep()
         if now >= self._next_take:
             self._next_take = now + TAKEN_EVERY
             forgotten = time.monotonic_ns() - round(self._seconds * 1e9)
@@ -193,12 +193,15 @@ class Watcher:
             # Looks in equal steps of CPU time would meet work of equal length always at the same places.
             kept.records.look_every(round(self.period * self._chance.uniform(0.75, 1.25)))
 
-    def _take_asleep(self) -> None:
-        """Takes in who slept, and for whom."""
-        for each in self._sleepers.taken():
-            kept, maps = self._kept.get(each.thread), self._maps.get(each.process)
-            if kept is not None and maps is not None:
-                kept.asleep.append((each.time, perf.whose(each.address, each.stack, maps), each.why))
+    def _look_asleep(self) -> None:
+        """Looks who sleeps, and for whom."""
+        found = self._sleepers.looks()
+        for process in {each.process for each in found} & self._maps.keys():
+            maps, own = self._maps[process], [each for each in found if each.process == process]
+            code = perf.Code(maps.begin, maps.end, maps.owner, maps.whole)
+            owners = perf.whose([each.address for each in own], [each.stack for each in own], code)
+            for each, owner in zip(own, owners, strict=True):
+                self._kept[each.thread].asleep.append((each.time, owner, each.why))
 
     def _follow(self) -> None:
         """Finds threads and processes that are new, and those that have ended."""
@@ -285,7 +288,6 @@ class Watcher:
             if whole or kept.thread.is_real_time:
                 self._take(kept)
                 self._refresh(kept)
-        self._take_asleep()
         threads = []
         ended = time.monotonic_ns()
         begun = max(self.begun, ended - round(min(seconds, self._seconds) * 1e9), self._same_since())
