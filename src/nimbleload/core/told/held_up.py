@@ -25,6 +25,18 @@ OUTSIDE = 0.02
 BUSY, TAKEN_AWAY = 0.02, 10_000_000
 
 
+def why_late_words(parts: Sequence[tuple[int, str]]) -> list[str]:
+    """Why blocks were late, in a sentence: how many for which reason; nothing if none was."""
+    whole = sum(number for number, _ in parts)
+    if not whole:
+        return []
+    late = "a block was" if whole == 1 else f"{whole} blocks were"
+    if whole in {number for number, _ in parts}:
+        words = next(words for number, words in parts if number)
+        return [f"Why {late} late: {'it' if whole == 1 else 'they'} {words}."]
+    return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
+
+
 def asleep_words(of: Seen, called: Callable[[int], str]) -> list[str]:
     """Which plugins sleep in the engine's threads, and for what. `called` gives the name of an owner of code."""
     return [

@@ -10,6 +10,7 @@ from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_err
 from ..session.computer import deadline
 from ..session.session import Session
 from ..units import agreeing, compared, count, listed, microseconds, percent, size
+from .held_up import why_late_words
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
@@ -138,14 +139,7 @@ def why_late(session: Session, of: Rehearsal) -> list[str]:
         (why.slower, "took longer in all plugins: cores were slowed down or taken away meanwhile"),
         (why.rest, "took longer beside their plugins"),
     )
-    whole = sum(number for number, _ in parts)
-    if not whole:
-        return []
-    late = "a block was" if whole == 1 else f"{whole} blocks were"
-    if whole in {number for number, _ in parts}:
-        words = next(words for number, words in parts if number)
-        return [f"Why {late} late: {'it' if whole == 1 else 'they'} {words}."]
-    return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
+    return why_late_words(parts)
 
 
 def _met(times: Mapping[str, int], names: Mapping[str, str]) -> str:

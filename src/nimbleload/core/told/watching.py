@@ -21,7 +21,7 @@ from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
 from ..watching.xruns import xruns
-from .held_up import BUSY, OUTSIDE, SLEPT_FOR, asleep_words, outside_words, waiting_words
+from .held_up import BUSY, OUTSIDE, SLEPT_FOR, asleep_words, outside_words, waiting_words, why_late_words
 from .memory import kept_words
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
@@ -350,11 +350,7 @@ def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
         (found.longer, longer),
         (found.after, "came right after a late one"),
     )
-    late = "a block was" if found.blocks == 1 else f"{found.blocks} blocks were"
-    if found.blocks in {number for number, _ in parts}:
-        words = next(words for number, words in parts if number)
-        return [f"Why {late} late: {'it' if found.blocks == 1 else 'they'} {words}."]
-    return [f"Why {late} late: {'; '.join(f'{number} {words}' for number, words in parts if number)}."]
+    return why_late_words(parts)
 
 
 def memory_words(of: Seen) -> list[str]:

@@ -7,14 +7,12 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .busy_waiting import done_before, never_asleep, open_blocks, seen_working, taken_away, with_waiting, without_sleep
+from .busy_waiting import IN_BLOCKS, open_blocks, taken_away, without_waiting
 from .change import changed
 from .records import HOST, Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
-from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, rhythm
+from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, in_blocks, rhythm
 
 Role = Literal["engine", "ahead", "window", "disk", "other"]
-# A thread belongs to the engine if it takes a turn in so many of the blocks.
-IN_BLOCKS = 0.2
 # A block began late if it began so much of a period after it was due.
 BEGAN = 0.1
 # A host that begins nothing for so long (ns) stands still, or has stopped: no dropout.
@@ -121,19 +119,10 @@ def see(recording: Recording) -> Seen:
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
-    recording = with_waiting(recording, found, woken[found.leader])
-    awake = tuple(k for k in range(len(woken)) if never_asleep(recording, k, woken[k], found))
+    recording, stretches, woken, awake = without_waiting(recording, found, stretches, woken)
     roles = tuple(
         "engine" if k in awake else _role(recording, k, woken, found, real_time) for k in range(len(woken))
     )
-    stretches = [
-        without_sleep(recording, recording.threads[k]) if k in awake else each for k, each in enumerate(stretches)
-    ]
-    blocks = open_blocks(found, woken[found.leader])
-    woken = [
-        seen_working(thread) if k in awake else done_before(each, thread, blocks) if k != found.leader else each
-        for k, (each, thread) in enumerate(zip(woken, recording.threads, strict=True))
-    ]
     while (place := _waited_for(recording, stretches, woken, roles, found)) is not None:
         roles = (*roles[:place], "engine", *roles[place + 1 :])
         # Whoever waits for it may take its core as soon as it is through, and others before it has gone to sleep.
@@ -181,7 +170,7 @@ def _waited_for(
             continue
         # It may have been found, or begun, only a while ago.
         since = found.tick[max(int(np.searchsorted(found.tick, each.begin[0])) - 1, 0) :]
-        if _in_blocks(each, since) < IN_BLOCKS:
+        if in_blocks(each, since) < IN_BLOCKS:
             continue
         end = through(of[place])
         followed = np.searchsorted(begin, end + soon) > np.searchsorted(begin, end - 0.1 * soon)
@@ -194,7 +183,7 @@ def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, r
     """What a thread does, where a cycle was found."""
     if place == found.leader:
         return "engine"
-    part = _in_blocks(woken[place], found.tick)
+    part = in_blocks(woken[place], found.tick)
     alike = real_time[place] == real_time[found.leader] and part >= IN_BLOCKS
     alike &= real_time[place] or _computes(recording, place, woken, found)
     if alike or real_time[place]:
@@ -251,13 +240,6 @@ def _other_role(recording: Recording, place: int) -> Role:
     if any(word in thread.name.lower() for word in DISK_WORDS):
         return "disk"
     return "window" if thread.number == thread.process else "other"
-
-
-def _in_blocks(of: Turns, tick: NDArray[np.float64]) -> float:
-    """In which share of the blocks that were due at these times a thread takes a turn."""
-    if not len(of.begin):
-        return 0.0
-    return len(np.unique(np.searchsorted(tick, of.begin))) / len(tick)
 
 
 def _blocks(beats: Rhythm, engine: list[Turns]) -> Blocks:

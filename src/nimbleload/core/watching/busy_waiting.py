@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .records import GIVES_WAY, HOST, SLEEPS, TAKES, WAITING, Recording, Runs, Thread, Times, Turns
-from .rhythm import Rhythm
+from .rhythm import Rhythm, in_blocks
 
 # A block is over for so long (ns) before what is done then is waiting.
 OVER = 50_000
@@ -22,7 +22,8 @@ OVER = 50_000
 SOME, NEARLY_ALL, LOOP, SELDOM = 20, 0.9, 256, 0.5
 # One that never sleeps has had its core taken away if it has none for so long (ns): to give way takes less.
 AWAY = 1_000_000
-# A thread is never asleep that takes turns in fewer of the blocks, and has a core for so much of the time.
+# A thread belongs to the engine if it takes a turn in so many of the blocks. It is never asleep if it does not, and has
+# a core for so much of the time.
 IN_BLOCKS, AWAKE = 0.2, 0.25
 
 
@@ -47,9 +48,33 @@ def open_blocks(found: Rhythm, leader: Turns) -> Open:
     return Open(begin, end)
 
 
-def with_waiting(recording: Recording, found: Rhythm, leader: Turns) -> Recording:
+class Worked(NamedTuple):
+    """A recording with the looks marked that met a thread while it waits, its stretches and turns without that, and the
+    places of those that are `awake` all the time."""
+
+    recording: Recording
+    stretches: list[Runs]
+    turns: list[Turns]
+    awake: tuple[int, ...]
+
+
+def without_waiting(recording: Recording, found: Rhythm, stretches: list[Runs], turns: list[Turns]) -> Worked:
+    """What threads did but for busy waiting, in a cycle that was found."""
+    blocks = open_blocks(found, turns[found.leader])
+    recording = _with_waiting(recording, found, blocks)
+    awake = tuple(k for k in range(len(turns)) if _never_asleep(recording, k, turns[k], found))
+    stretches = [
+        without_sleep(recording, recording.threads[k]) if k in awake else each for k, each in enumerate(stretches)
+    ]
+    turns = [
+        _seen_working(thread) if k in awake else _done_before(each, thread, blocks) if k != found.leader else each
+        for k, (each, thread) in enumerate(zip(turns, recording.threads, strict=True))
+    ]
+    return Worked(recording, stretches, turns, awake)
+
+
+def _with_waiting(recording: Recording, found: Rhythm, blocks: Open) -> Recording:
     """The same with the looks marked that met a thread while it waits; where blocks leave no time for it, none are."""
-    blocks = open_blocks(found, leader)
     if not len(blocks.begin):
         return recording
     process = recording.threads[found.leader].process
@@ -84,12 +109,11 @@ def _where(places: Times) -> int:
     return int(places[int(np.argmax(np.searchsorted(places, places + LOOP) - np.arange(len(places))))])
 
 
-def never_asleep(recording: Recording, place: int, turns: Turns, found: Rhythm) -> bool:
+def _never_asleep(recording: Recording, place: int, turns: Turns, found: Rhythm) -> bool:
     """Whether a thread waits without going to sleep, and computes what the engine does, or waits for it."""
     thread = recording.threads[place]
     waits = int((thread.look_owner == WAITING).sum())
-    in_blocks = len(np.unique(np.searchsorted(found.tick, turns.begin))) / len(found.tick)
-    if waits < SOME or in_blocks >= IN_BLOCKS:
+    if waits < SOME or in_blocks(turns, found.tick) >= IN_BLOCKS:
         return False
     awake = float(thread.look_weight.sum()) >= AWAKE * (recording.ended - recording.begun)
     return awake and (bool((thread.look_owner > HOST).any()) or 2 * waits > len(thread.look_owner))
@@ -113,7 +137,7 @@ def without_sleep(recording: Recording, thread: Thread) -> Runs:
     return Runs(begin[:fits], end[:fits], of[:fits], gave_way[:fits], nothing, nothing)
 
 
-def seen_working(thread: Thread) -> Turns:
+def _seen_working(thread: Thread) -> Turns:
     """Where a thread that never sleeps was met in a plugin, as turns without any length."""
     time = thread.look_time[thread.look_owner > HOST]
     nothing = np.zeros(len(time), np.int64)
@@ -126,7 +150,7 @@ def taken_away(found: Runs) -> tuple[Times, Times]:
     return found.end[:-1][gone], found.begin[1:][gone]
 
 
-def done_before(turns: Turns, thread: Thread, blocks: Open) -> Turns:
+def _done_before(turns: Turns, thread: Thread, blocks: Open) -> Turns:
     """The turns of a thread that waits for more before it goes to sleep, without that: they end with the block, or
     where it was met at work last."""
     late = turns.end > blocks.over(turns.begin) + OVER

@@ -146,6 +146,13 @@ def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
     return Rhythm(exact, leader, tick, start, beats) if len(tick) > 2 else None
 
 
+def in_blocks(of: Turns, tick: NDArray[np.float64]) -> float:
+    """In which share of the blocks that were due at these times (ns) a thread takes a turn."""
+    if not len(of.begin):
+        return 0.0
+    return len(np.unique(np.searchsorted(tick, of.begin))) / len(tick)
+
+
 def begun_anew(of: Rhythm, leader: Turns, others: Sequence[Turns]) -> Times:
     """When blocks did begin (as `start`), but for wakings that only seem to begin one late: the leader had waited for
     another thread, which ended while it slept, and had not woken in the block before as often as it does."""
