@@ -12,7 +12,7 @@ from ..units import clock, count, listed, microseconds, milliseconds, percent, s
 from ..watching.before import Before
 from ..watching.blocks import Role, Seen
 from ..watching.held_memory import grows
-from ..watching.late import began_late, why_late
+from ..watching.late import Late, began_late, why_late
 from ..watching.not_there import not_there
 from ..watching.outside import taken_outside
 from ..watching.placed import placed
@@ -255,7 +255,8 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     """What else is worth a sentence, each from what was seen. `names` are those of plugin files."""
     heard = of.recording.heard
     said = [xrun_words(of)] if heard is not None and len(heard.xrun_time) else []
-    said += late_words(of, names)
+    late = why_late(of)
+    said += _late_words(late, of, names) if late is not None else []
     plugins = [row for row in rows if row.is_plugin]
     if plugins:
         top = plugins[0]
@@ -278,7 +279,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
             said.append(f"The engine's threads had to give way to others {often} while they had work to do.")
         began = began_late(of)
         if began.blocks:
-            asleep = f", {SLEPT_ON}" if began.asleep and SLEPT_ON not in " ".join(said) else ""
+            asleep = f", {SLEPT_ON}" if began.asleep and not (late is not None and late.slept) else ""
             latest = f"the latest {milliseconds(began.by)} after it was due"
             said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
         said += outside_words(of)
@@ -316,9 +317,13 @@ def part_words(of: Part) -> str:
 
 def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
     """Why blocks were late, in a sentence; nothing if none was. `names` are those of plugin files."""
-    found, files = why_late(of), of.recording.files
-    if found is None:
-        return []
+    found = why_late(of)
+    return _late_words(found, of, names) if found is not None else []
+
+
+def _late_words(found: Late, of: Seen, names: Mapping[str, str]) -> list[str]:
+    """The same of what is known of late blocks."""
+    files = of.recording.files
     longer = f"took longer by {'itself' if found.longer == 1 else 'themselves'}"
     if found.alike:
         longer += ", and all in them alike: cores were "
