@@ -83,9 +83,11 @@ def test_cycle_late_blocks_and_plugins_are_what_the_host_logged(tmp_path, thread
         assert shares[name].low * 0.8 - 0.01 < true < shares[name].high * 1.25 + 0.01
     place = [t.name for t in recording.threads].index("host")
     assert seen.roles[place] == "engine"
-    # What it ran by the system's count is what it had a core for, but for what is taken from outside.
-    there = (seen.runs[place].end - seen.runs[place].begin).sum() / 1e9
-    assert 0.6 * there < recording.threads[place].ran < 1.03 * there
+    # What it ran by the system's count is what it had a core for, but for what is taken from outside, and what each
+    # switch takes itself.
+    runs = seen.runs[place]
+    there = (runs.end - runs.begin).sum() / 1e9
+    assert 0.6 * there < recording.threads[place].ran < there + 20e-6 * len(runs.begin)
     assert "drawing" in [t.name for t, role in zip(recording.threads, seen.roles, strict=True) if role != "engine"]
     assert "late" in headline(seen)
     # It was late by its own doing: it waits in its own code, on purpose.
