@@ -52,8 +52,8 @@ def outside_words(of: Seen) -> list[str]:
     if taken is None or taken < OUTSIDE:
         return []
     return [
-        f"{percent(taken)} of the time in which its engine had a core was taken away by something that is no thread of "
-        "this system: another guest of the machine it runs on, or interrupts (see Machine)."
+        f"At least {percent(taken)} of the time in which its engine had a core was taken away by something that is no "
+        "thread of this system: another guest of the machine it runs on, or interrupts (see Machine)."
     ]
 
 
