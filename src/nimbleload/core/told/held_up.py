@@ -25,6 +25,12 @@ OUTSIDE = 0.02
 BUSY, TAKEN_AWAY = 0.02, 10_000_000
 
 
+# Reasons for late blocks that a running host and a rehearsal share.
+NO_CORE, GAVE_WAY = "began late, since no core was to be had in time", "had to give way to other threads"
+OF_DISK = "waited for memory that was read from the disk"
+COMPUTED_NOT = "without computing (a lock, a file, another program)"
+
+
 def why_late_words(parts: Sequence[tuple[int, str]]) -> list[str]:
     """Why blocks were late, in a sentence: how many for which reason; nothing if none was."""
     whole = sum(number for number, _ in parts)

@@ -10,7 +10,7 @@ from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_err
 from ..session.computer import deadline
 from ..session.session import Session
 from ..units import agreeing, compared, count, listed, microseconds, percent, size
-from .held_up import why_late_words
+from .held_up import COMPUTED_NOT, GAVE_WAY, NO_CORE, OF_DISK, why_late_words
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
@@ -130,10 +130,10 @@ def why_late(session: Session, of: Rehearsal) -> list[str]:
     names = {use.id: f"{use.label} on {strip.name}" for strip in session.strips for use in strip.live_uses()}
     asleep = f", {_met(why.slept_in, names)}" if why.slept_in else ""
     parts = (
-        (why.woken, "began late, since no core was to be had in time"),
-        (why.read, f"waited for memory that was read from the disk{asleep}"),
-        (why.waited, f"waited without computing (a lock, a file, another program){asleep}"),
-        (why.give_way, "had to give way to other threads"),
+        (why.woken, NO_CORE),
+        (why.read, f"{OF_DISK}{asleep}"),
+        (why.waited, f"waited {COMPUTED_NOT}{asleep}"),
+        (why.give_way, GAVE_WAY),
         (why.taken, f"lost a core to {OUTSIDE}"),
         (why.longer, f"took longer {_met(why.longer_in, names)}"),
         (why.slower, "took longer in all plugins: cores were slowed down or taken away meanwhile"),

@@ -21,7 +21,19 @@ from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
 from ..watching.xruns import xruns
-from .held_up import BUSY, OUTSIDE, SLEPT_FOR, asleep_words, outside_words, waiting_words, why_late_words
+from .held_up import (
+    BUSY,
+    COMPUTED_NOT,
+    GAVE_WAY,
+    NO_CORE,
+    OF_DISK,
+    OUTSIDE,
+    SLEPT_FOR,
+    asleep_words,
+    outside_words,
+    waiting_words,
+    why_late_words,
+)
 from .memory import kept_words
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
@@ -342,15 +354,15 @@ def _late_words(found: Late, of: Seen, names: Mapping[str, str]) -> list[str]:
     if found.meanwhile is not None:
         beside = f", while the thread {of.recording.threads[found.meanwhile].name} computed"
     read = f", mostly by {owner_words(found.reader, files, names)}" if found.reader is not None else ""
-    slept, waited = SLEPT_ON, "without computing (a lock, a file, another program)"
+    slept, waited = SLEPT_ON, COMPUTED_NOT
     if found.sleeper is not None:
         asleep = f"{owner_words(found.sleeper.owner, files, names)} slept {SLEPT_FOR[found.sleeper.why]}"
         slept, waited = f"since {asleep}", f"without computing, while {asleep}"
     parts = (
-        (found.woken, "began late, since no core was to be had in time"),
+        (found.woken, NO_CORE),
         (found.slept, f"began late, {slept}{beside}"),
-        (found.read, f"waited for memory that was read from the disk{read}"),
-        (found.pushed, "had to give way to other threads"),
+        (found.read, f"{OF_DISK}{read}"),
+        (found.pushed, GAVE_WAY),
         (found.waited, f"waited {waited}{beside}"),
         (found.longer, longer),
         (found.after, "came right after a late one"),

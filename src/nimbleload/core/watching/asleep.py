@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from .blocks import Seen
 from .records import HOST, Times
-from .stretches import until
+from .stretches import covered
 
 # From so many looks on it is told; of some stretches of time the plugin that was met in so much of them.
 FEWEST, MOSTLY = 3, 0.5
@@ -45,18 +45,15 @@ def sleeper_in(of: Seen, begin: Times, end: Times) -> Sleeper | None:
     """The plugin that slept for most of some stretches of time (in order, not overlapping); None if none is known to
     have."""
     owner, why, time = _looks(of)
-    inside = until((begin, end), time + 1) > until((begin, end), time)
+    inside = covered((begin, end), time)
     # As often as one of the threads was met there it could have been met.
-    most = max((_count(of.recording.threads[k].sleep_time, begin, end) for k in of.engine), default=0)
+    seen = (covered((begin, end), of.recording.threads[k].sleep_time) for k in of.engine)
+    most = max((int(each.sum()) for each in seen), default=0)
     owners, met = np.unique(owner[inside & (owner > HOST)], return_counts=True)
     if not len(owners) or met.max() < max(FEWEST, MOSTLY * most):
         return None
     top = int(owners[int(np.argmax(met))])
     return Sleeper(top, _most(why[inside & (owner == top)]), int(met.max()), 0.0)
-
-
-def _count(times: Times, begin: Times, end: Times) -> int:
-    return int((until((begin, end), times + 1) > until((begin, end), times)).sum())
 
 
 def _looks(of: Seen) -> tuple[Times, Times, Times]:

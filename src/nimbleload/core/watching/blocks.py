@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .busy_waiting import IN_BLOCKS, open_blocks, taken_away, without_waiting
+from .busy_waiting import IN_BLOCKS, Open, taken_away, without_waiting
 from .change import changed
 from .records import HOST, Recording, Runs, Times, Turns, only_slept, runs, through, turns, with_the_only_one
 from .rhythm import LATE_BY, Beat, Rhythm, beat, begun_anew, in_blocks, rhythm
@@ -119,11 +119,13 @@ def see(recording: Recording) -> Seen:
     if found is None:
         roles = tuple(_other_role(recording, k) for k in range(len(woken)))
         return Seen(recording, stretches, woken, roles, -1, None)
-    recording, stretches, woken, awake = without_waiting(recording, found, stretches, woken)
+    recording, stretches, woken, awake, open_blocks = without_waiting(recording, found, stretches, woken)
+    barren = _without_plugins(recording)
+    may = [real_time[k] or (k not in barren and _in_step(each, open_blocks)) for k, each in enumerate(woken)]
     roles = tuple(
-        "engine" if k in awake else _role(recording, k, woken, found, real_time) for k in range(len(woken))
+        "engine" if k in awake else _role(recording, k, woken, found, real_time, may[k]) for k in range(len(woken))
     )
-    while (place := _waited_for(recording, stretches, woken, roles, found)) is not None:
+    while (place := _waited_for(recording, stretches, woken, roles, found, barren)) is not None:
         roles = (*roles[:place], "engine", *roles[place + 1 :])
         # Whoever waits for it may take its core as soon as it is through, and others before it has gone to sleep.
         pushed = woken[place].pushed - only_slept(stretches[place])
@@ -154,8 +156,9 @@ def _apart(of: Runs, found: Rhythm) -> Runs:
 
 
 def _waited_for(
-    recording: Recording, of: list[Runs], woken: list[Turns], roles: tuple[Role, ...], found: Rhythm
-) -> int | None:
+    recording: Recording, of: list[Runs], woken: list[Turns], roles: tuple[Role, ...], found: Rhythm,
+    barren: frozenset[int],
+) -> int | None:  # fmt: skip
     """The place of a thread outside the engine for which that waits, block after block, whatever its rank: where a
     plugin computes in a process of its own. A thread of the engine goes on as soon as it is through."""
     begin = np.sort(np.concatenate([each.begin for each, role in zip(woken, roles, strict=True) if role == "engine"]))
@@ -166,7 +169,7 @@ def _waited_for(
         if roles[place] in ("engine", "ahead") or len(each.begin) < SOME:
             continue
         # What a window draws in even steps may end just before blocks begin for a while.
-        if recording.threads[place].process == process and _has_none(recording, place):
+        if recording.threads[place].process == process and place in barren:
             continue
         # It may have been found, or begun, only a while ago.
         since = found.tick[max(int(np.searchsorted(found.tick, each.begin[0])) - 1, 0) :]
@@ -179,13 +182,14 @@ def _waited_for(
     return None
 
 
-def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, real_time: list[bool]) -> Role:
-    """What a thread does, where a cycle was found."""
+def _role(
+    recording: Recording, place: int, woken: list[Turns], found: Rhythm, real_time: list[bool], may_compute: bool
+) -> Role:
+    """What a thread does, where a cycle was found; of the engine it is only if it `may_compute`."""
     if place == found.leader:
         return "engine"
     part = in_blocks(woken[place], found.tick)
-    alike = real_time[place] == real_time[found.leader] and part >= IN_BLOCKS
-    alike &= real_time[place] or _computes(recording, place, woken, found)
+    alike = real_time[place] == real_time[found.leader] and part >= IN_BLOCKS and may_compute
     if alike or real_time[place]:
         own = found.beats[place] if place in found.beats else beat(woken[place].begin)
         times = ahead_by(own, found.period)
@@ -194,23 +198,21 @@ def _role(recording: Recording, place: int, woken: list[Turns], found: Rhythm, r
     return "engine" if alike else _other_role(recording, place)
 
 
-def _computes(recording: Recording, place: int, woken: list[Turns], found: Rhythm) -> bool:
-    """Whether a thread outside real time computes plugins, where any does, and while blocks are computed, clearly more
-    than by chance: a window that draws in even steps would seem to compute blocks. Where these leave hardly any time,
-    it may."""
-    if _has_none(recording, place):
+def _in_step(of: Turns, blocks: Open) -> bool:
+    """Whether a thread takes its turns while blocks are computed, clearly more than by chance: outside real time a
+    window that draws in even steps would seem to compute blocks. Where these leave hardly any time, it may."""
+    if not len(of.begin):
         return False
-    of, blocks = woken[place], open_blocks(found, woken[found.leader])
     inside = (of.begin <= blocks.over(of.begin)) & (of.begin >= blocks.begin[0])
     span = float(blocks.begin[-1] - blocks.begin[0])
     chance = float((blocks.end - blocks.begin)[:-1].sum()) / max(span, 1.0)
     return bool(inside.mean() - chance >= IN_STEP * (1 - chance))
 
 
-def _has_none(recording: Recording, place: int) -> bool:
-    """Whether no plugin was met in a thread, though some were in others."""
-    has = [bool((each.look_owner > HOST).any()) for each in recording.threads]
-    return any(has) and not has[place]
+def _without_plugins(recording: Recording) -> frozenset[int]:
+    """The places of threads in which no plugin was met, if some were in others."""
+    none = {k for k, each in enumerate(recording.threads) if not (each.look_owner > HOST).any()}
+    return frozenset(none) if len(none) < len(recording.threads) else frozenset()
 
 
 def ahead_by(own: Beat | None, period: float) -> int:

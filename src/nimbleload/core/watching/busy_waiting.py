@@ -39,7 +39,7 @@ class Open(NamedTuple):
         return np.where(place >= 0, self.end[np.maximum(place, 0)], times)
 
 
-def open_blocks(found: Rhythm, leader: Turns) -> Open:
+def _open_blocks(found: Rhythm, leader: Turns) -> Open:
     """From each start to the end of the leader's last turn before the next."""
     begin = found.start[found.start > 0]
     end = begin.copy()
@@ -50,17 +50,18 @@ def open_blocks(found: Rhythm, leader: Turns) -> Open:
 
 class Worked(NamedTuple):
     """A recording with the looks marked that met a thread while it waits, its stretches and turns without that, and the
-    places of those that are `awake` all the time."""
+    places of those that are `awake` all the time; and when `blocks` had something to compute."""
 
     recording: Recording
     stretches: list[Runs]
     turns: list[Turns]
     awake: tuple[int, ...]
+    blocks: Open
 
 
 def without_waiting(recording: Recording, found: Rhythm, stretches: list[Runs], turns: list[Turns]) -> Worked:
     """What threads did but for busy waiting, in a cycle that was found."""
-    blocks = open_blocks(found, turns[found.leader])
+    blocks = _open_blocks(found, turns[found.leader])
     recording = _with_waiting(recording, found, blocks)
     awake = tuple(k for k in range(len(turns)) if _never_asleep(recording, k, turns[k], found))
     stretches = [
@@ -70,7 +71,7 @@ def without_waiting(recording: Recording, found: Rhythm, stretches: list[Runs], 
         _seen_working(thread) if k in awake else _done_before(each, thread, blocks) if k != found.leader else each
         for k, (each, thread) in enumerate(zip(turns, recording.threads, strict=True))
     ]
-    return Worked(recording, stretches, turns, awake)
+    return Worked(recording, stretches, turns, awake, blocks)
 
 
 def _with_waiting(recording: Recording, found: Rhythm, blocks: Open) -> Recording:
@@ -153,14 +154,14 @@ def taken_away(found: Runs) -> tuple[Times, Times]:
 def _done_before(turns: Turns, thread: Thread, blocks: Open) -> Turns:
     """The turns of a thread that waits for more before it goes to sleep, without that: they end with the block, or
     where it was met at work last."""
-    late = turns.end > blocks.over(turns.begin) + OVER
+    over = blocks.over(turns.begin)
     inside = (thread.look_time > blocks.over(thread.look_time) + OVER) & _within(turns, thread.look_time)
     if not _mostly(thread.look_owner == WAITING, inside & (thread.look_owner <= HOST), NEARLY_ALL):
         return turns
     works = thread.look_time[thread.look_owner > HOST]
     last = np.append(works, 0)[np.searchsorted(works, turns.end) - 1]
-    end = np.maximum(blocks.over(turns.begin), np.where(last >= turns.begin, last, 0))
-    return turns._replace(end=np.where(late, end, turns.end))
+    end = np.maximum(over, np.where(last >= turns.begin, last, 0))
+    return turns._replace(end=np.where(turns.end > over + OVER, end, turns.end))
 
 
 def _within(turns: Turns, times: Times) -> NDArray[np.bool_]:

@@ -30,6 +30,11 @@ def until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
     return np.asarray(whole[place] - beyond, np.float64)
 
 
+def covered(stretches: tuple[Times, Times], times: Times) -> NDArray[np.bool_]:
+    """Which times (ns) lie in one of some stretches."""
+    return np.asarray(until(stretches, times + 1) > until(stretches, times), np.bool_)
+
+
 def without(stretches: tuple[Times, Times], others: tuple[Times, Times]) -> tuple[Times, Times]:
     """What of stretches (in order, not overlapping) lies in none of the others (the same)."""
     edges = np.unique(np.concatenate((*stretches, *others)))
