@@ -71,8 +71,10 @@ def test_a_worker_that_never_sleeps_is_the_engines_and_its_waiting_is_no_work(ma
     (engine,) = parts(seen)
     assert engine.core == pytest.approx(1.35, rel=0.02) and engine.waiting == pytest.approx(took[WAITING])
     assert computing(seen) == pytest.approx(0.67, rel=0.02)
-    assert part_words(engine) == "Audio engine 135 % of one core (68 % of it busy waiting)"
+    assert part_words(engine) == "Audio engine 135 % of one core (67 % work, 68 % busy waiting)"
     said = " ".join(findings(seen, table(seen, {}), [engine], {}))
+    assert "Reed takes most: 20 % of one core" in said
+    assert "30 % of all that the engine takes beside busy waiting." in said
     assert "1 thread of its engine never sleeps and takes 68 % of one core in busy waiting" in said
     assert "The system took the core" not in said
 

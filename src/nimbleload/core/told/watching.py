@@ -272,10 +272,11 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
     plugins = [row for row in rows if row.is_plugin]
     if plugins:
         top = plugins[0]
-        total = sum(row.share.core for row in rows)
+        works = [row for row in rows if row.share.owner != WAITING]
+        total, beside = sum(row.share.core for row in works), " beside busy waiting" if len(works) < len(rows) else ""
         said.append(
             f"{top.name} takes most: {percent(top.share.core)} of one core ({between(top.share)}), "
-            f"{percent(top.share.core / total)} of all that the engine takes."
+            f"{percent(top.share.core / total)} of all that the engine takes{beside}."
         )
     elif rows:
         said.append("No plugin was met in the engine's threads.")
@@ -323,7 +324,8 @@ def placed_words(of: Seen) -> list[str]:
 
 def part_words(of: Part) -> str:
     """What the threads of one role take."""
-    waiting = f" ({percent(of.waiting)} of it busy waiting)" if of.waiting >= BUSY else ""
+    both = f" ({percent(of.core - of.waiting)} work, {percent(of.waiting)} busy waiting)"
+    waiting = both if of.waiting >= BUSY else ""
     return f"{ROLE_WORDS[of.role]} {percent(of.core)} of one core{waiting}"
 
 
