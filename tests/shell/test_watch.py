@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 
-from nimbleload.core.watching.records import HOST
+from nimbleload.core.watching.records import HOST, Clocks
 from nimbleload.demo.cards import sample_cards
 from nimbleload.demo.recording import recording
 from nimbleload.machine import perf, processes, sound_servers
@@ -218,3 +218,18 @@ def test_a_recording_is_compared_with_one_kept_before(tmp_path):
     assert {c["name"] for c in told["before"] if c["is_real"]} == {"Tar", "the host itself"}
     (tmp_path / "bad.nimblewatch").write_bytes(b"no")
     assert "is damaged" in run("--from", tmp_path / "b.nimblewatch", "--before", tmp_path / "bad.nimblewatch").output
+
+
+def test_what_cores_that_slow_down_explain_is_told_beside_what_changed(tmp_path):
+    made = recording(sample_cards())
+    of = [made._replace(clocks=Clocks.of(range(8), [4_000_000_000] * 8, [(made.begun + 1, [clock] * 8, [hot] * 8)]))
+          for clock, hot in ((4_000_000_000, 2), (2_500_000_000, 2))]  # fmt: skip
+    for name, each in zip("ab", of, strict=True):
+        recording_file.write(tmp_path / f"{name}.nimblewatch", each, {})
+    then, now = tmp_path / "a.nimblewatch", tmp_path / "b.nimblewatch"
+    said = run("--from", now, "--before", then)
+    assert "Its cores ran at 2.5 GHz, of 4.0 GHz that they may have (see Machine)." in said.output
+    assert "The cores run slower now: what only takes up to 1.60 times as long is no difference." in said.output
+    figures = json.loads(run("--from", now, "--json").stdout)["clock"]
+    assert figures == {"now": 2.5e9, "most": 4e9, "before": 0, "ago": 0, "hot": 0}
+    assert json.loads(run("--from", then, "--before", now, "--json").stdout)["clock"]["now"] == 4e9

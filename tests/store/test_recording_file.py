@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from nimbleload.core.watching.held_memory import Held
-from nimbleload.core.watching.records import HOST, KERNEL, LIBRARY, WAITING, Alike, Heard
+from nimbleload.core.watching.records import HOST, KERNEL, LIBRARY, WAITING, Alike, Clocks, Heard
 from nimbleload.core.watching.server import Client, Server
 from nimbleload.store import recording_file
 from nimbleload.store.recording_file import RecordingFileError
@@ -56,7 +56,7 @@ def array(values):
 def test_everything_comes_back(path):
     found, names = recording_file.read(path)
     assert names == {"/usr/lib/lv2/a.lv2": "A"}
-    assert found._replace(threads=()) == OF._replace(threads=())
+    assert found._replace(threads=(), clocks=()) == OF._replace(threads=(), clocks=())
     for mine, its in zip(OF.threads, found.threads, strict=True):
         assert mine[:4] == its[:4]
         assert (mine.waited, mine.ran) == (its.waited, its.ran)
@@ -95,6 +95,22 @@ def test_what_the_host_kept_in_memory_comes_back(tmp_path):
     recording_file.write(tmp_path / "b.nimblewatch", made._replace(memory=(Held(1, -1, 3, 2, 1),)), {})
     with pytest.raises(RecordingFileError, match="is damaged"):
         recording_file.read(tmp_path / "b.nimblewatch")
+
+
+def test_at_which_clock_cores_ran_comes_back(tmp_path):
+    clocks = Clocks.of((0, 5), (4, 0), [(1, (3, 0), (0, 7)), (2, (2, 1), (1, 7))])
+    recording_file.write(tmp_path / "b.nimblewatch", OF._replace(clocks=clocks), {})
+    found = recording_file.read(tmp_path / "b.nimblewatch")[0].clocks
+    assert all((one == other).all() for one, other in zip(found, clocks, strict=True))
+    for damage, words in (
+        (clocks._replace(time=clocks.time[::-1]), "is not in order"),
+        (clocks._replace(most=clocks.most[:1]), "does not fit together"),
+        (clocks._replace(hot=clocks.hot[:, :1]), "does not fit together"),
+        (clocks._replace(clock=-clocks.clock), "damaged"),
+    ):
+        recording_file.write(tmp_path / "b.nimblewatch", OF._replace(clocks=damage), {})
+        with pytest.raises(RecordingFileError, match=words):
+            recording_file.read(tmp_path / "b.nimblewatch")
 
 
 def test_earlier_files_do_not_tell_of_memory_that_was_not_there(path):

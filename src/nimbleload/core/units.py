@@ -114,6 +114,11 @@ def milliseconds(seconds: float) -> str:
     return f"{value:.{digits}f} ms"
 
 
+def gigahertz(hertz: float) -> str:
+    """A core's clock: "3.4 GHz"."""
+    return f"{hertz / 1e9:.1f} GHz"
+
+
 def microseconds(seconds: float) -> str:
     """A cost as shown everywhere: 0.0000124 → "12 µs"; from a millisecond on as milliseconds."""
     value = seconds * 1e6

@@ -22,6 +22,7 @@ from ..core.watching.records import HOST, NOBODY, WAITING, Alike, Event, Recordi
 from ..native.cores import ROOT, cores, present
 from . import held_memory, perf, processes
 from .asleep import Sleepers
+from .core_clocks import CoreClocks
 from .listening import Listening
 from .maps import NO_PARTS, Maps, Parts
 from .processes import PROC
@@ -32,7 +33,8 @@ STEADY, CLOSE = 1_000_000, 100_000
 # What looking may take of a thread's time.
 DEAREST = 0.02
 # So often (seconds): new threads are looked for; child processes; what is known of all threads is read anew; the code
-# of a process, at most; a few records are taken in; it is read what all processes keep in memory, so often at most.
+# of a process, at most; a few records are taken in; it is read what all processes keep in memory, so often at most,
+# and at which clock cores run.
 THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 10.0
 MEMORY_EVERY, MOST_HELD = 1.0, 3600
 ROOM = (64, 16, 4, 1)
@@ -84,14 +86,15 @@ def alike(root: Path = ROOT) -> Alike:
 class Watcher:
     """Watches processes and all below them: one host, or a server with its clients. `seconds` is how long records are
     kept. Where a server is listened to, its clients are watched from when they come on. `parts` says where the plugins
-    of files that hold several lie in these, so that they are told apart.
+    of files that hold several lie in these, so that they are told apart; `root` is where processes are told of,
+    `computer` the folder below which the kernel tells of the cores.
 
     NotAllowedError if the kernel refuses; ProcessLookupError if there is no such process.
     """
 
     def __init__(
         self, watched: Sequence[int], close: bool = False, seconds: float = 60.0, root: Path = PROC,
-        listening: Listening | None = None, parts: Parts = NO_PARTS,
+        listening: Listening | None = None, parts: Parts = NO_PARTS, computer: Path = ROOT,
     ) -> None:  # fmt: skip
         self.listening, self._parts = listening, parts
         for process in watched:
@@ -112,7 +115,7 @@ class Watcher:
         self._full = select.poll()
         self._below: list[int] = []
         self._bridges: list[int] = []
-        self._alike = alike()
+        self._alike, self._clocks = alike(computer), CoreClocks(computer)
         self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
         self._next_memory = 0.0
         self._held: deque[Held] = deque(maxlen=MOST_HELD)
@@ -160,6 +163,7 @@ class Watcher:
         if now >= self._next_memory:
             self._next_memory = now + MEMORY_EVERY
             self._held.extend(held_memory.held(self._below, self._root))
+            self._clocks.look()
         for file, _ in self._full.poll(0):
             self._take(self._by_file[file])
         self._look_asleep()
@@ -312,7 +316,8 @@ class Watcher:
         lost = sum(kept.lost for kept in self._kept.values())
         heard = self.listening.heard() if self.listening is not None else None
         files, programs, held = tuple(self._files), dict(self._programs), tuple(self._held)
-        made = Recording(begun, ended, tuple(threads), files, programs, lost, self.price, heard, self._alike, held)
+        seen = begun, ended, tuple(threads), files, programs, lost
+        made = Recording(*seen, self.price, heard, self._alike, held, self._clocks.found)
         return made.last(made.seconds)
 
     def _refresh(self, kept: _Kept) -> None:
@@ -332,6 +337,7 @@ class Watcher:
         if self.listening is not None:
             self.listening.close()
         self._sleepers.close()
+        self._clocks.close()
         for kept in self._kept.values():
             if not kept.ended:
                 self._end(kept)

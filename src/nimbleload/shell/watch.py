@@ -21,6 +21,7 @@ from ..core.units import as_sentence, count, percent
 from ..core.watching.asleep import sleepers
 from ..core.watching.before import Before
 from ..core.watching.blocks import Seen, see
+from ..core.watching.core_clocks import clock
 from ..core.watching.held_memory import Held, grows
 from ..core.watching.late import why_late
 from ..core.watching.outside import taken_outside
@@ -102,7 +103,8 @@ def watch(
     if json:
         told_too: dict[str, Any] = {} if compared is None else {"against": compared.figures()}
         if then is not None:
-            told_too["before"] = [change._asdict() for change in then.changes(told.by_name(told.table(seen, names)))]
+            found = then.changes(told.by_name(told.table(seen, names)), seen)
+            told_too["before"] = [change._asdict() for change in found]
         show_json(figures(seen, names) | {"events": events} | told_too)
     elif as_csv:
         click.echo(as_table(seen, names), nl=False)
@@ -128,9 +130,9 @@ def held_before(path: Path) -> Before:
 
 def show_changes(then: Before, of: Seen, names: Mapping[str, str]) -> None:
     """What has changed since then, in words and a table."""
-    found = then.changes(told.by_name(told.table(of, names)))
+    found = then.changes(told.by_name(told.table(of, names)), of)
     click.echo("")
-    for words in filter(None, (told.change_words(found), told.blocks_before(then, of))):
+    for words in filter(None, (told.change_words(found, then.slower(of)), told.blocks_before(then, of))):
         click.echo(words)
     click.echo("  plugin                              before        now   difference")
     for change in found:
@@ -294,7 +296,7 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
             {"name": told.owner_words(each.owner, recording.files, names), "for": SLEPT_FOR[each.why],
              "looks": each.looks, "part": each.part} for each in sleepers(of)
         ],
-        "taken_from_outside": taken_outside(of),
+        "taken_from_outside": taken_outside(of), "clock": None if (ran := clock(of)) is None else ran._asdict(),
         "lost": recording.lost, "look_costs": recording.price, "memory": _memory_figures(recording.memory),
         "server": None if recording.heard is None else _server_figures(of, recording.heard),
     }  # fmt: skip
@@ -315,7 +317,7 @@ def _late_figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any] | None:
         "mostly": called(found.owner), "part": found.part, "all_alike": found.alike, "reader": called(found.reader),
         "asks_for_new_memory": called(found.asks),
         "meanwhile": None if found.meanwhile is None else of.recording.threads[found.meanwhile].name,
-        "asleep_meanwhile": None if found.sleeper is None else called(found.sleeper.owner),
+        "asleep_meanwhile": None if found.sleeper is None else called(found.sleeper.owner), "clocks": found.clocks,
     }  # fmt: skip
 
 

@@ -23,6 +23,7 @@ from ..core.watching.records import (
     SOMETHING,
     WAITING,
     Alike,
+    Clocks,
     Heard,
     Recording,
     Thread,
@@ -97,9 +98,18 @@ class HeldPage(msgspec.Struct, frozen=True):
     locked: NotNegative
 
 
+class ClockPage(msgspec.Struct, frozen=True):
+    """At which clock each core had run just before a time (ns; Hz), and how often it had been slowed down for heat."""
+
+    time: int
+    clock: tuple[NotNegative, ...]
+    hot: tuple[NotNegative, ...]
+
+
 class Page(msgspec.Struct, frozen=True):
     """What the JSON says: times in ns, `names` what plugin files are called, where that was
-    known. `same` are cores that are threads of one, `slow` those that others are clearly faster than."""
+    known. `same` are cores that are threads of one, `slow` those that others are clearly faster than; `cores` are
+    those of which `clocks` tell, `fastest` how fast each may run (Hz)."""
 
     format: str
     version: int
@@ -115,6 +125,9 @@ class Page(msgspec.Struct, frozen=True):
     same: tuple[tuple[int, ...], ...] = ()
     slow: tuple[int, ...] = ()
     memory: tuple[HeldPage, ...] = ()
+    cores: tuple[NotNegative, ...] = ()
+    fastest: tuple[NotNegative, ...] = ()
+    clocks: tuple[ClockPage, ...] = ()
 
 
 def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
@@ -125,7 +138,8 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
         recording.files, {str(number): name for number, name in recording.programs.items()},
         {file: names[file] for file in recording.files if file in names}, recording.lost, recording.price,
         _server_page(recording.heard) if recording.heard is not None else None, *recording.alike,
-        tuple(HeldPage(*each) for each in recording.memory),
+        tuple(HeldPage(*each) for each in recording.memory), (*recording.clocks.core.tolist(),),
+        (*recording.clocks.most.tolist(),), _clock_pages(recording.clocks),
     )  # fmt: skip
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -166,10 +180,15 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
         raise RecordingFileError(f"{path} is damaged: it ends before it begins.")
     if any(later.time < each.time for each, later in pairwise(page.memory)):
         raise RecordingFileError(f"{path} is damaged: what the host kept in memory is not in order.")
+    if any(later.time < each.time for each, later in pairwise(page.clocks)):
+        raise RecordingFileError(f"{path} is damaged: at which clock cores ran is not in order.")
+    if {len(page.cores)} != {len(page.fastest), *(len(of) for each in page.clocks for of in (each.clock, each.hot))}:
+        raise RecordingFileError(f"{path} is damaged: at which clock cores ran does not fit together.")
     return Recording(
         page.begun, page.ended, threads, page.files, programs, page.lost, page.price,
         _heard(page.server) if page.server is not None else None, Alike(page.same, page.slow),
         tuple(Held(*msgspec.structs.astuple(each)) for each in page.memory),
+        Clocks.of(page.cores, page.fastest, [(each.time, each.clock, each.hot) for each in page.clocks]),
     ), page.names  # fmt: skip
 
 
@@ -178,6 +197,11 @@ def _server_page(of: Heard) -> ServerPage:
     xruns = zip(of.xrun_time.tolist(), of.xrun_late.tolist(), strict=True)
     loads = zip(of.load_time.tolist(), of.load.tolist(), strict=True)
     return ServerPage(*of.server[:-1], clients, tuple(xruns), tuple(loads))
+
+
+def _clock_pages(of: Clocks) -> tuple[ClockPage, ...]:
+    looks = zip(of.time.tolist(), of.clock.tolist(), of.hot.tolist(), strict=True)
+    return tuple(ClockPage(at, (*run,), (*hot,)) for at, run, hot in looks)
 
 
 def _heard(of: ServerPage) -> Heard:

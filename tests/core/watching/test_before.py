@@ -37,7 +37,8 @@ def test_without_blocks_then_or_now_nothing_is_said_of_them():
 
 
 def test_who_took_what_is_held_against_who_takes_it_now():
-    found = before(seen([3_000_000])).changes(by_name(table(seen([1_500_000]), {})))
+    light, other = seen([1_500_000]), seen([3_000_000], owner=2)
+    found = before(seen([3_000_000])).changes(by_name(table(light, {})), light)
     assert [(c.name, round(c.before, 2), round(c.after, 2), c.is_real) for c in found] == [("Tar", 0.56, 0.28, True)]
-    found = before(seen([3_000_000])).changes(by_name(table(seen([3_000_000], owner=2), {})))
+    found = before(seen([3_000_000])).changes(by_name(table(other, {})), other)
     assert change_words(found) == "Against before +0.0 % of one core: Mist +56 %, Tar −56 %."

@@ -292,12 +292,13 @@ class WatchPage(QWidget):
         self.blocks.show_loads(loads, typical, "typical", of.xruns)
         self.lanes.setVisible(of.worst is not None)
         self.lanes.show_block(of)
-        found = self.before.changes(told.by_name(of.rows)) if self.before is not None else []
+        found = self.before.changes(told.by_name(of.rows), of.seen) if self.before is not None else []
         compared = of.expected.compared
         self._fill(of, {change.name: change for change in found}, compared)
         more = [*of.findings[NAMED_FINDINGS:], *map(as_sentence, of.events[-3:])]
         if self.before is not None:
-            more[:0] = [told.change_words(found), *filter(None, [told.blocks_before(self.before, of.seen)])]
+            words = told.change_words(found, self.before.slower(of.seen))
+            more[:0] = [words, *filter(None, [told.blocks_before(self.before, of.seen)])]
         if compared is not None:
             more.insert(0, told.compared_words(compared))
         self.words.setText("\n".join(more))

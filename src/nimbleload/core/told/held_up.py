@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from ..units import count, milliseconds, percent
+from ..units import about, count, gigahertz, milliseconds, percent
 from ..watching.asleep import sleepers
 from ..watching.blocks import Seen
 from ..watching.busy_waiting import taken_away
+from ..watching.core_clocks import clock
 from ..watching.outside import taken_outside
 from ..watching.records import A_DEVICE, A_FILE, A_LOCK, A_PAGE, A_TIME, SOMETHING
 from ..watching.shares import COMPUTES, Part
@@ -21,6 +22,8 @@ SLEPT_FOR = {
 }  # fmt: skip
 # So much of the engine's time that was taken from outside is worth a word.
 OUTSIDE = 0.02
+# A clock below so much of what cores may run at is worth a word.
+SLOW = 0.85
 # Busy waiting of so much of a core is worth a word; and a core that was taken away for so long (ns) at once.
 BUSY, TAKEN_AWAY = 0.02, 10_000_000
 
@@ -61,6 +64,26 @@ def outside_words(of: Seen) -> list[str]:
         f"At least {percent(taken)} of the time in which its engine had a core was taken away by something that is no "
         "thread of this system: another guest of the machine it runs on, or interrupts (see Machine)."
     ]
+
+
+def clock_words(of: Seen) -> list[str]:
+    """At which clock its engine computed, where that was slow, or slower than before."""
+    found = clock(of)
+    if found is None:
+        return []
+    now, said = gigahertz(found.now), []
+    of_most = f", of {gigahertz(found.most)} that they may have" if found.now < SLOW * found.most else ""
+    if found.hot:
+        often = f"{found.hot} time{'s' if found.hot > 1 else ''}"
+        said.append(f"Its cores were too hot and were slowed down {often}: they ran at {now}{of_most}.")
+    elif of_most:
+        said.append(f"Its cores ran at {now}{of_most} (see Machine).")
+    if found.before:
+        said.append(
+            f"Until {about(found.ago)} ago they ran at {gigahertz(found.before)}: the same work takes up to "
+            f"{found.before / found.now:.1f} times as long since."
+        )
+    return said
 
 
 def waiting_words(of: Seen, parts: Sequence[Part]) -> list[str]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ..load.seen import Taken
 from ..survey import Compared
-from ..units import clock, count, listed, microseconds, milliseconds, percent, size
+from ..units import clock, count, gigahertz, listed, microseconds, milliseconds, percent, size
 from ..watching.before import Before
 from ..watching.blocks import Role, Seen
 from ..watching.held_memory import grows
@@ -30,6 +30,7 @@ from .held_up import (
     OUTSIDE,
     SLEPT_FOR,
     asleep_words,
+    clock_words,
     outside_words,
     waiting_words,
     why_late_words,
@@ -56,6 +57,8 @@ ROLE_WORDS: dict[Role, str] = {
 SHOWN_THREADS = 8
 # What an engine does for so much of its time is worth a word.
 SEEN_THERE = 0.02
+# A clock that differs from that of before by so much is told.
+OTHER_CLOCK = 0.02
 SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
 # So many pages of new memory a second are worth a word.
 NEW_PAGES, PAGE = 200, 4096
@@ -295,6 +298,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
             asleep = f", {SLEPT_ON}" if began.asleep and not (late is not None and late.slept) else ""
             latest = f"the latest {milliseconds(began.by)} after it was due"
             said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
+        said += clock_words(of)
         said += outside_words(of)
         said += asleep_words(of, lambda owner: owner_words(owner, of.recording.files, names))
         said += not_there_words(of, names)
@@ -339,12 +343,11 @@ def _late_words(found: Late, of: Seen, names: Mapping[str, str]) -> list[str]:
     """The same of what is known of late blocks."""
     files = of.recording.files
     longer = f"took longer by {'itself' if found.longer == 1 else 'themselves'}"
+    if found.clocks is not None:
+        then, otherwise = map(gigahertz, found.clocks)
+        longer += f" at {then}, where others were computed at {otherwise}"
     if found.alike:
-        longer += ", and all in them alike: cores were "
-        outside = taken_outside(of)
-        longer += "taken away meanwhile (see below)" if outside is not None and outside >= OUTSIDE else (
-            "slowed down or taken away meanwhile (power saving, work of others on the same core, a virtual machine)"
-        )
+        longer += ", and all in them alike" + ("" if found.clocks is not None else f": {_why_alike(of)}")
     elif found.asks is not None:
         who = owner_words(found.asks, files, names)
         longer += f", {percent(found.part)} of it in the system, for new memory that {who} asks for"
@@ -370,6 +373,15 @@ def _late_words(found: Late, of: Seen, names: Mapping[str, str]) -> list[str]:
         (found.after, "came right after a late one"),
     )
     return why_late_words(parts)
+
+
+def _why_alike(of: Seen) -> str:
+    """Why all in late blocks took longer alike."""
+    outside = taken_outside(of)
+    if outside is not None and outside >= OUTSIDE:
+        return "cores were taken away meanwhile (see below)"
+    others = "power saving, work of others on the same core, a virtual machine"
+    return f"cores were slowed down or taken away meanwhile ({others})"
 
 
 def memory_words(of: Seen) -> list[str]:
@@ -428,14 +440,19 @@ def blocks_before(of: Before, now: Seen) -> str:
     return f"Blocks{size} before: {before}; now {after}."
 
 
-def change_words(found: Sequence[Change]) -> str:
-    """What has changed since a recording that was held as before: only what is more than chance."""
+def change_words(found: Sequence[Change], slower: float = 1.0) -> str:
+    """What has changed since a recording that was held as before: only what is more than chance, and more than
+    cores explain that run so many times `slower` than then."""
+    clocks = ""
+    if abs(slower - 1) >= OTHER_CLOCK:
+        up_to = f"up to {slower:.2f} times as long" if slower > 1 else f"as little as {slower:.2f} of the time"
+        clocks = f" The cores run {'slower' if slower > 1 else 'faster'} now: what only takes {up_to} is no difference."
     real = [change for change in found if change.is_real]
     if not real:
-        return "No difference to before is more than chance."
+        return f"No difference to before is more than chance.{clocks}"
     total = sum(change.difference for change in real)
     named = listed([f"{change.name} {points(change.difference)}" for change in real])
-    return f"Against before {points(total)} of one core: {named}."
+    return f"Against before {points(total)} of one core: {named}.{clocks}"
 
 
 def points(difference: float) -> str:

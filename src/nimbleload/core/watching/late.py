@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from .asleep import Sleeper, sleeper_in
 from .blocks import BEGAN, Blocks, Seen
+from .core_clocks import clocks_in
 from .not_there import mostly, touches, within
 from .records import KERNEL, WAITING, Times
 from .rhythm import LATE_BY
@@ -35,7 +36,8 @@ class Late(NamedTuple):
     Of what these last took beyond a usual block the `owner` (as in `Thread.look_owner`) took the part `part`; None if
     that is not clear. `alike` says that all in them took longer by the same factor. `reader` is whose memory was read
     most, `asks` who asked for new memory in them. `meanwhile` is the place of another thread that computed for most of
-    the time in which `waited` and `slept` ones did not, `sleeper` the plugin that slept then.
+    the time in which `waited` and `slept` ones did not, `sleeper` the plugin that slept then. `clocks` are those at
+    which `longer` ones and usual ones were computed (Hz), if they were clearly slower.
     """
 
     after: int
@@ -52,6 +54,7 @@ class Late(NamedTuple):
     asks: int | None = None
     meanwhile: int | None = None
     sleeper: Sleeper | None = None
+    clocks: tuple[float, float] | None = None
 
     @property
     def blocks(self) -> int:
@@ -85,7 +88,8 @@ def why_late(of: Seen) -> Late | None:
     reader = mostly(owner[(pages == 0) & within(blocks, read, time)])
     begin, end = _not_computed(blocks, busy, waited, slept)
     beside, sleeper = _meanwhile(of, begin, end), sleeper_in(of, begin, end)
-    found = Late._make((*kinds, None, 0.0, False, reader, None, beside, sleeper))
+    clocks = clocks_in(of, longer, ~late)
+    found = Late._make((*kinds, None, 0.0, False, reader, None, beside, sleeper, clocks))
     return _with_owner(found, of, blocks, longer, ~late) if longer.any() and not late.all() else found
 
 

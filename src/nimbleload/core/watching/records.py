@@ -5,7 +5,7 @@ All times are nanoseconds on one clock that never jumps (int64).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -150,12 +150,40 @@ class Alike(NamedTuple):
     slow: tuple[int, ...] = ()
 
 
+class Clocks(NamedTuple):
+    """At which clock C cores (by number) ran, at S looks, about one a second (`time`, ns): `clock` (S, C; Hz, 0: not
+    told) is that of the time just before. `hot` is how often each had been slowed down for heat (S, C) since the
+    computer was started, `most` how fast each may run (C; Hz, 0: not told)."""
+
+    core: Times
+    most: Times
+    time: Times
+    clock: Times
+    hot: Times
+
+    @classmethod
+    def of(
+        cls, core: Sequence[int], most: Sequence[int], looks: Sequence[tuple[int, Sequence[int], Sequence[int]]]
+    ) -> Clocks:
+        """From looks: when each was, and what it told of each core."""
+        shape = len(looks), len(core)
+        time, clock, hot = ([look[part] for look in looks] for part in range(3))
+        return cls(
+            np.array(core, np.int64), np.array(most, np.int64), np.array(time, np.int64),
+            np.array(clock, np.int64).reshape(shape), np.array(hot, np.int64).reshape(shape),
+        )  # fmt: skip
+
+
+NOT_TOLD = Clocks.of((), (), ())
+
+
 class Recording(NamedTuple):
     """What was seen of a host from `begun` to `ended`. `files` names the plugin files by owner, from 1 on.
 
     `programs` are the names of its processes by number, `lost` counts records that there was no room for, `price` is
     what one look costs (seconds). `heard` is what the sound server told, if one was listened to. `alike` is which of
-    the computer's cores are. `memory` is what the host kept, about once a second since the watching began.
+    the computer's cores are. `memory` is what the host kept, about once a second since the watching began, `clocks` how
+    fast the cores ran meanwhile.
     """
 
     begun: int
@@ -168,6 +196,7 @@ class Recording(NamedTuple):
     heard: Heard | None = None
     alike: Alike = Alike()
     memory: tuple[Held, ...] = ()
+    clocks: Clocks = NOT_TOLD
 
     @property
     def seconds(self) -> float:

@@ -167,9 +167,11 @@ class Change(NamedTuple):
         return self.after - self.before
 
 
-def changes(before: dict[str, Share], after: dict[str, Share]) -> list[Change]:
+def changes(before: dict[str, Share], after: dict[str, Share], slower: float = 1.0) -> list[Change]:
     """Row by row what has changed between two recordings, by name; the largest difference first. What is chance in so
-    many rows is told after Holm (1979): the surest must be surer the more rows there are."""
+    many rows is told after Holm (1979): the surest must be surer the more rows there are. Where cores computed so many
+    times `slower` after, what took up to so many times as long is no difference: work that waits for memory does not
+    follow the clock."""
     found, chance = [], []
     for name in {**before, **after}:
         old, new = before.get(name), after.get(name)
@@ -177,7 +179,8 @@ def changes(before: dict[str, Share], after: dict[str, Share]) -> list[Change]:
         # Half widths of independent intervals add up as squares.
         spread = max(float(np.hypot(_half(old), _half(new))), 1e-9)
         found.append(Change(name, one, other, False))
-        chance.append(math.erfc(Z * abs(other - one) / spread / math.sqrt(2)))
+        beyond = max(min(one, slower * one) - other, other - max(one, slower * one), 0.0)
+        chance.append(math.erfc(Z * beyond / spread / math.sqrt(2)))
     for left, place in enumerate(np.argsort(chance, kind="stable").tolist()):
         if chance[place] > CHANCE / (len(found) - left):
             break
