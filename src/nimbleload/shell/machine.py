@@ -18,6 +18,7 @@ from ..core.computer.by_ear import ByEar
 from ..core.computer.ceiling import STEP, Ceiling, Held
 from ..core.told import computer as told
 from ..core.told.ceiling import by_ear_words, ceiling_words, load_words, trial_words
+from ..core.told.finding import GRADE_WORDS
 from ..core.units import told_by
 from ..machine import hold
 from ..machine.look import look
@@ -53,7 +54,7 @@ def machine(seconds: float, everything: bool, json: bool) -> None:
         if each.grade == "well" and not everything:
             continue
         click.echo()
-        click.echo(f"{told.GRADE_WORDS[each.grade]}: {each.name}")
+        click.echo(f"{GRADE_WORDS[each.grade]}: {each.name}")
         for line in (each.seen, each.why):
             if line:
                 click.echo(click.wrap_text(line, 110, "  ", "  "))

@@ -6,7 +6,7 @@ from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QFontDatabase, QGuiApplication, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from ...core.told.computer import GRADE_WORDS, Finding
+from ...core.told.finding import GRADE_WORDS, Finding
 from ..look.theme import theme
 
 COLOURS = {"matters": "brick", "note": "brass", "unseen": "quiet", "well": "teal"}

@@ -13,6 +13,7 @@ from ...core.computer.facts import Facts
 from ...core.load.memory import Memory
 from ...core.told import computer as told
 from ...core.told.ceiling import ceilings_words, trial_words
+from ...core.told.finding import Finding
 from ...machine.hold import Progress
 from ..background.desk import Desk
 from ..look.panels import headed, panel
@@ -39,7 +40,7 @@ class MachinePage(QWidget):
     def __init__(self, desk: Desk, looking: Looking, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._desk, self.looking = desk, looking
-        self.findings: list[told.Finding] = []
+        self.findings: list[Finding] = []
         self._facts: Facts | None = None
         self._kept: Memory | None = None
         self.cards: list[FindingCard] = []

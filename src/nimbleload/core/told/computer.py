@@ -3,22 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Literal, NamedTuple
 
 from ..computer.facts import Busy, Facts
 from ..load.memory import Memory, fits
 from ..units import agreeing, count, microseconds, percent, size
+from .core_clocks import hot, how_set
 from .cores import core_list
+from .finding import GRADES, Finding, Grade, maybe_virtual
 from .memory import kept_words
 
-Grade = Literal["matters", "note", "well", "unseen"]
-GRADES: tuple[Grade, ...] = ("matters", "note", "unseen", "well")
-GRADE_WORDS: dict[Grade, str] = {
-    "matters": "Matters",
-    "note": "Worth knowing",
-    "unseen": "Cannot be seen here",
-    "well": "In order",
-}
 # Resting states that take longer to leave than this are felt in short blocks (seconds).
 LONG_REST = 100e-6
 TRIED_ON = "What it would do to a session: Computer › The host kept on …, in the menu."
@@ -32,17 +25,6 @@ MEMORY, REAL_TIME = "Memory", "Real time for this user"
 NOT_LOCKED = "Memory that is not locked may be taken away while it plays."
 NOT_THERE = "What is not in memory is read from the disk while a block waits: that takes longer than any block lasts."
 REMOTE = ("nfs", "nfs4", "cifs", "fuse.sshfs", "9p")
-
-
-class Finding(NamedTuple):
-    """One finding: `seen` is the evidence, `why` the reason; `now` and `lasting` are commands to copy (or empty)."""
-
-    name: str
-    grade: Grade
-    seen: str
-    why: str = ""
-    now: str = ""
-    lasting: str = ""
 
 
 def findings(of: Facts, kept: Memory | None = None) -> list[Finding]:
@@ -74,48 +56,6 @@ def state(found: list[Finding]) -> str:
     """The same in a word or two."""
     matter = sum(each.grade == "matters" for each in found)
     return count(matter, "finding") if matter else "in order"
-
-
-def _clock(of: Facts) -> Finding:
-    name = "How the clock is set"
-    governors = sorted({core.governor for core in of.cores if core.governor})
-    why = (
-        "A core that rests between blocks lowers its clock, and the next block begins on a slow one: it takes longer "
-        "exactly when it has just been quiet."
-    )
-    if not governors:
-        return Finding(name, "unseen", "No core tells who sets its clock." + _maybe_virtual(of), why)
-    preferences = sorted({core.preference for core in of.cores if core.preference})
-    seen = f"Governor {' and '.join(governors)} on {count(len(of.cores), 'core')}"
-    seen += f", energy preference {' and '.join(preferences)}." if preferences else "."
-    clocks = [core.clock for core in of.cores if core.clock]
-    most = max((core.most or 0 for core in of.cores), default=0)
-    if clocks and most:
-        seen += f" Just now they run at {min(clocks) / 1e6:.1f} to {max(clocks) / 1e6:.1f} of {most / 1e6:.1f} GHz."
-    if governors == ["performance"]:
-        return Finding(name, "well", seen)
-    path = "/sys/devices/system/cpu/cpu*/cpufreq/scaling_governor"
-    return Finding(
-        name, "matters", seen, why, f"echo performance | sudo tee {path}",
-        f"echo 'w {path} - - - - performance' | sudo tee /etc/tmpfiles.d/audio-clock.conf",
-    )  # fmt: skip
-
-
-def _maybe_virtual(of: Facts) -> str:
-    return " That is usual for a virtual computer." if of.is_virtual else ""
-
-
-def _hot(of: Facts) -> Finding | None:
-    counted = [core.throttled for core in of.cores if core.throttled is not None]
-    if not counted:
-        return None
-    if not sum(counted):
-        return Finding("Heat", "well", "No core has slowed down for heat since the computer started.")
-    return Finding(
-        "Heat", "matters", f"Cores have slowed down {max(counted)} times for heat since the computer started.",
-        "A core that is too hot halves its clock for a while, and every block with it. Dust, a blocked fan or a soft "
-        "surface under a laptop are the usual causes.",
-    )  # fmt: skip
 
 
 def _shared_cores(of: Facts) -> Finding | None:
@@ -163,7 +103,7 @@ def _apart(of: Facts) -> Finding | None:
 def _rests(of: Facts) -> Finding:
     name = "How deep cores rest"
     if of.idle is None:
-        return Finding(name, "unseen", "The resting states of the cores are not told." + _maybe_virtual(of))
+        return Finding(name, "unseen", "The resting states of the cores are not told." + maybe_virtual(of))
     usable = [state for state in of.idle if not state.is_off]
     deepest = max(usable, key=lambda state: state.latency, default=None)
     if deepest is None or deepest.latency <= LONG_REST:
@@ -455,6 +395,6 @@ def _busy(of: Busy) -> str:
 
 
 JUDGES: tuple[Callable[[Facts], Finding | None], ...] = (
-    _clock, _power, _real_time, _preemption, _real_time_share, _hot, _rests, _shared_cores, _unequal_cores, _apart,
+    how_set, _power, _real_time, _preemption, _real_time_share, hot, _rests, _shared_cores, _unequal_cores, _apart,
     _virtual, _memory, _disks, _background, _interrupts, _radios, _devices, _time_source, _watching,
 )  # fmt: skip
