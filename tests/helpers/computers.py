@@ -44,7 +44,8 @@ def plain(root: Path, cores: int = 4) -> Path:
     for core in range(cores):
         folder = f"{CPU}/cpu{core}"
         for name, value in (("scaling_governor", "performance"), ("scaling_cur_freq", 3600000),
-                            ("cpuinfo_min_freq", 800000), ("cpuinfo_max_freq", 4000000)):  # fmt: skip
+                            ("cpuinfo_min_freq", 800000), ("cpuinfo_max_freq", 4000000),
+                            ("scaling_max_freq", 4000000)):  # fmt: skip
             put(root, f"{folder}/cpufreq/{name}", value)
         put(root, f"{folder}/topology/thread_siblings_list", core)
         put(root, f"{folder}/thermal_throttle/core_throttle_count", 0)
@@ -74,6 +75,17 @@ def laptop(root: Path) -> Path:
         put(root, f"{CPU}/cpu{core}/thermal_throttle/core_throttle_count", 17)
     put(root, f"{CPU}/cpu0/cpuidle/state3/name", "C10")
     put(root, f"{CPU}/cpu0/cpuidle/state3/latency", 890)
+    for place, (name, watts, seconds) in enumerate((("long_term", 15, 28), ("short_term", 51, 0.00244))):
+        rapl = f"sys/class/powercap/intel-rapl:0/constraint_{place}"
+        put(root, f"{rapl}_name", name)
+        put(root, f"{rapl}_power_limit_uw", watts * 1_000_000)
+        put(root, f"{rapl}_time_window_us", round(seconds * 1e6))
+    put(root, "sys/firmware/acpi/platform_profile", "balanced")
+    put(root, "sys/firmware/acpi/platform_profile_choices", "low-power balanced performance")
+    put(root, "sys/class/thermal/thermal_zone0/type", "acpitz")
+    put(root, "sys/class/thermal/thermal_zone0/temp", 99000)
+    put(root, "sys/class/thermal/thermal_zone3/type", "x86_pkg_temp")
+    put(root, "sys/class/thermal/thermal_zone3/temp", 93000)
     put(root, "sys/class/power_supply/AC/online", 0)
     put(root, "sys/class/power_supply/BAT0/type", "Battery")
     put(root, "sys/class/power_supply/BAT0/status", "Discharging")

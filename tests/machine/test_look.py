@@ -11,13 +11,13 @@ from types import SimpleNamespace
 import msgspec
 import pytest
 
-from nimbleload.core.computer.facts import Busy, Disk, Facts, IdleState, Interrupts, Limits, Supply
+from nimbleload.core.computer.facts import Busy, Disk, Facts, IdleState, Interrupts, Limits, PowerLimit, Supply
 from nimbleload.core.load.memory import kept_by
 from nimbleload.core.told import computer as told
 from nimbleload.machine import look
 from nimbleload.machine.background import Counted, Sample, busy_between, sample
 from tests.helpers import computers
-from tests.helpers.computers import put
+from tests.helpers.computers import CPU, put
 from tests.helpers.proc import process
 from tests.helpers.sessions import card, use
 
@@ -53,9 +53,18 @@ def test_a_laptop_on_its_battery(tmp_path):
     clock = matters["How the clock is set"]
     assert "powersave" in clock.seen and "balance_power" in clock.seen and "0.8 to 0.8 of 4.0 GHz" in clock.seen
     assert clock.now == "echo performance | sudo tee /sys/devices/system/cpu/cpu*/cpufreq/scaling_governor"
-    assert "17 times" in matters["Heat"].seen
+    assert matters["Heat"].seen == (
+        "Cores have slowed down 17 times for heat since the computer started. The processor is at 93 °C."
+    )
     notes = found(facts, "note")
-    assert set(notes) == {"Cores in pairs", "How deep cores rest", "Radios"}
+    assert set(notes) == {
+        "Cores in pairs", "How deep cores rest", "Radios", "How much power it may draw", "What the firmware prefers",
+    }  # fmt: skip
+    assert facts.power_limit == PowerLimit(15, 51, 28)
+    assert notes["How much power it may draw"].seen == "The processor may draw 51 W for about 28 s, then 15 W."
+    prefers = notes["What the firmware prefers"]
+    assert prefers.seen == "Its power profile is balanced, of low-power, balanced, performance."
+    assert prefers.now == "echo performance | sudo tee /sys/firmware/acpi/platform_profile"
     assert notes["Cores in pairs"].seen == "4 cores are threads of 2 real ones."
     assert "C10, takes 890 µs" in notes["How deep cores rest"].seen
     assert "67 % of the deadline" in notes["How deep cores rest"].why
@@ -64,6 +73,67 @@ def test_a_laptop_on_its_battery(tmp_path):
     assert facts.supplies == (Supply("Mains", False), Supply("Battery", True))
     assert told.headline(told.findings(facts)) == "3 findings matter for audio on this computer."
     assert told.state(told.findings(facts)) == "3 findings"
+
+
+def test_heat_while_it_is_watched_is_told_beside_that_since_the_start(tmp_path):
+    def then():
+        for name, often in (("core", 19), ("package", 21)):
+            put(tmp_path, f"{CPU}/cpu2/thermal_throttle/{name}_throttle_count", often)
+
+    facts = seen(computers.laptop(tmp_path), then)
+    assert facts.heated == 4
+    assert "21 times for heat since the computer started, 4 times in the last" in found(facts, "matters")["Heat"].seen
+
+
+@pytest.mark.parametrize(("celsius", "grade"), [(89, "well"), (90, "note")])
+def test_what_is_hot_will_soon_slow_down(tmp_path, celsius, grade):
+    computers.plain(tmp_path)
+    put(tmp_path, "sys/class/hwmon/hwmon2/name", "k10temp")
+    put(tmp_path, "sys/class/hwmon/hwmon2/temp1_input", 1000 * celsius)
+    put(tmp_path, "sys/class/hwmon/hwmon2/temp3_input", 41000)
+    assert found(seen(tmp_path), grade)["Heat"].seen == (
+        f"No core has slowed down for heat since the computer started. The processor is at {celsius} °C."
+    )
+    for core in range(4):
+        (tmp_path / f"{CPU}/cpu{core}/thermal_throttle/core_throttle_count").unlink()
+    assert found(seen(tmp_path), grade)["Heat"].seen == f"The processor is at {celsius} °C."
+
+
+def test_clocks_that_are_held_down_are_told_with_the_way_back(tmp_path):
+    computers.plain(tmp_path)
+    assert found(seen(tmp_path), "well")["How fast cores may run"].seen == "Nothing holds the cores' clock down."
+    put(tmp_path, f"{CPU}/intel_pstate/no_turbo", 1)
+    slow = found(seen(tmp_path), "note")["How fast cores may run"]
+    assert "boost is switched off" in slow.seen and "no_turbo" in slow.now
+    for core, cap in ((1, 3_000_000), (3, 2_000_000), (0, 3_930_000)):
+        put(tmp_path, f"{CPU}/cpu{core}/cpufreq/scaling_max_freq", cap)
+    assert found(seen(tmp_path), "matters")["How fast cores may run"].seen == (
+        "2 cores may not run faster than 2.0 GHz where 4.0 GHz are possible: somebody has set it so."
+    )
+    assert "How fast cores may run" not in found(seen(computers.virtual(tmp_path / "virtual")))
+
+
+@pytest.mark.parametrize(
+    ("profile", "choices", "grade"),
+    [("performance", "low-power balanced performance", "well"), ("quiet", "quiet balanced performance", "matters"),
+     ("cool", "cool performance", "matters"), ("balanced", "low-power balanced", "well")],
+)  # fmt: skip
+def test_what_the_firmware_prefers_matters_if_it_has_something_faster(tmp_path, profile, choices, grade):
+    computers.plain(tmp_path)
+    put(tmp_path, "sys/firmware/acpi/platform_profile", profile)
+    put(tmp_path, "sys/firmware/acpi/platform_profile_choices", choices)
+    assert profile in found(seen(tmp_path), grade)["What the firmware prefers"].seen
+
+
+def test_a_power_limit_that_lasts_is_in_order_and_half_a_one_is_none(tmp_path):
+    computers.laptop(tmp_path)
+    rapl = "sys/class/powercap/intel-rapl:0/constraint_1"
+    put(tmp_path, f"{rapl}_power_limit_uw", 17_000_000)
+    assert found(seen(tmp_path), "well")["How much power it may draw"].seen == (
+        "The processor may draw 15 W for as long as it likes."
+    )
+    put(tmp_path, f"{rapl}_power_limit_uw", 0)
+    assert seen(tmp_path).power_limit is None
 
 
 def test_a_virtual_computer_from_which_time_is_taken(tmp_path):

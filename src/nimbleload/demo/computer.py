@@ -13,6 +13,7 @@ from ..core.computer.facts import (
     Kernel,
     Limits,
     Memory,
+    PowerLimit,
     Radio,
     Supply,
 )
@@ -24,7 +25,7 @@ HELD = {64: 0.55, 128: 0.7, 256: 0.8, 512: 0.85, 1024: 0.9}
 def facts() -> Facts:
     """What would be seen of it."""
     cores = tuple(
-        Core(number, "powersave", "balance_power", 900_000, 800_000, 4_200_000, (number,), 3)
+        Core(number, "powersave", "balance_power", 900_000, 800_000, 4_200_000, (number,), 3, cap=4_200_000)
         for number in range(CORES)
     )
     idle = (IdleState("C1", 2e-6), IdleState("C6", 85e-6), IdleState("C10", 680e-6))
@@ -35,6 +36,7 @@ def facts() -> Facts:
         (Supply("Mains", True), Supply("Battery", False)), (Radio("wlan", True),),
         (AudioDevice("Harbour", 256, 512, 48000, 2),), (), False, 0.0, "debian",
         (Busy(2210, "photo-indexer", 0.21, 340.0, 12e6), Busy(1840, "cloud-folder", 0.07, 90.0, 0.0)), 10.0,
+        (), PowerLimit(25.0, 54.0, 28.0), "balanced", ("low-power", "balanced", "performance"), 0, 71.0,
     )  # fmt: skip
 
 

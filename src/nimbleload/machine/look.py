@@ -19,6 +19,7 @@ from ..core.computer.facts import (
     Kernel,
     Limits,
     Memory,
+    PowerLimit,
     Radio,
     Supply,
 )
@@ -26,11 +27,15 @@ from ..native.cores import siblings, slow_ones
 from ..native.reading import as_number, in_meminfo, inside, number, numbers, pairs, text
 from ..store import mounts
 from .background import Sample, busy_between, sample
+from .core_clocks import CPU, HOT
 
 ROOT = Path("/")
 WATCH_SECONDS = 10.0
+# What the firmware is told to prefer: speed, quiet, a long battery life.
+PROFILE = "sys/firmware/acpi/platform_profile"
 UNLIMITED = -1
-CPU = "sys/devices/system/cpu"
+# Sensors that tell how hot a processor is, by how the kernel calls their kind.
+SENSORS = ("x86_pkg_temp", "cpu-thermal", "cpu_thermal", "k10temp", "zenpower", "coretemp")
 
 
 def look(
@@ -43,7 +48,7 @@ def look(
 
     `sleep` waits for so long; it may return early, and what was watched is then shorter.
     """
-    first, begun = sample(root), time.monotonic()
+    first, hot, begun = sample(root), throttled(root), time.monotonic()
     if seconds > 0:
         sleep(seconds)
     last = sample(root)
@@ -54,6 +59,8 @@ def look(
         memory(root, first, last, watched), rooms, supplies(root), radios(root), devices(root),
         interrupts(first, last), is_virtual(root), stolen(first, last), distribution(root),
         busy_between(first, last, watched), watched if seconds > 0 else 0.0, numbers(text(root / CPU / "isolated")),
+        power_limit(root), text(root / PROFILE) or "", tuple((text(root / f"{PROFILE}_choices") or "").split()),
+        max((after - hot.get(core, after) for core, after in throttled(root).items()), default=0), celsius(root),
     )  # fmt: skip
 
 
@@ -69,10 +76,43 @@ def cores(root: Path) -> tuple[Core, ...]:
                 text(scaling / "energy_performance_preference"), number(scaling / "scaling_cur_freq"),
                 number(scaling / "cpuinfo_min_freq"), number(scaling / "cpuinfo_max_freq"),
                 tuple(sorted(siblings(root, core))),
-                number(folder / "thermal_throttle" / "core_throttle_count"), core in slow,
+                _throttled(folder), core in slow, number(scaling / "scaling_max_freq"),
             )
         )  # fmt: skip
     return tuple(found)
+
+
+def _throttled(folder: Path) -> int | None:
+    """How often a core slowed down for heat, its own or its processor's; None if it cannot be seen."""
+    return max((told for name in HOT if (told := number(folder / name)) is not None), default=None)
+
+
+def throttled(root: Path) -> dict[int, int]:
+    """How often each core slowed down for heat since the computer was started, where that can be seen."""
+    found = {int(folder.name[3:]): _throttled(folder) for folder in inside(root / CPU, "cpu[0-9]*")}
+    return {core: often for core, often in found.items() if often is not None}
+
+
+def power_limit(root: Path) -> PowerLimit | None:
+    """What the first processor may draw; None if it cannot be seen."""
+    folder, found = root / "sys/class/powercap/intel-rapl:0", dict[str, tuple[int, int]]()
+    for file in inside(folder, "constraint_*_name"):
+        told = (file.name.replace("name", each) for each in ("power_limit_uw", "time_window_us"))
+        limit, window = (number(folder / name) for name in told)
+        if limit:
+            found[text(file) or ""] = limit, window or 0
+    if not {"long_term", "short_term"} <= found.keys():
+        return None
+    (lasting, window), (short, _) = found["long_term"], found["short_term"]
+    return PowerLimit(lasting / 1e6, short / 1e6, window / 1e6)
+
+
+def celsius(root: Path) -> float | None:
+    """How hot the hottest processor is; None if it cannot be seen."""
+    zones = ((zone / "type", (zone / "temp",)) for zone in inside(root / "sys/class/thermal", "thermal_zone*"))
+    chips = ((chip / "name", inside(chip, "temp*_input")) for chip in inside(root / "sys/class/hwmon", "hwmon*"))
+    told = (number(file) for kind, files in (*zones, *chips) if text(kind) in SENSORS for file in files)
+    return max((each / 1000 for each in told if each is not None), default=None)
 
 
 def idle_states(root: Path) -> tuple[IdleState, ...] | None:

@@ -8,8 +8,8 @@ import msgspec
 class Core(msgspec.Struct, frozen=True):
     """One core: who sets its clock and how (clocks in kHz); `siblings` are the cores it shares its units with.
 
-    `throttled` counts how often it slowed down because it was hot, since the computer started. `is_slow` says that
-    others are clearly faster.
+    `most` is how fast it can run, `cap` how fast it is allowed to. `throttled` counts how often it slowed down because
+    it was hot, since the computer started. `is_slow` says that others are clearly faster.
     """
 
     number: int
@@ -21,11 +21,20 @@ class Core(msgspec.Struct, frozen=True):
     siblings: tuple[int, ...] = ()
     throttled: int | None = None
     is_slow: bool = False
+    cap: int | None = None
 
     @property
     def is_first(self) -> bool:
         """Whether it is the first thread of a real core, by number."""
         return self.number == min(self.siblings, default=self.number)
+
+
+class PowerLimit(msgspec.Struct, frozen=True):
+    """What a processor may draw (watts): `lasting`, and for so many `seconds` as much as `short`."""
+
+    lasting: float
+    short: float
+    seconds: float
 
 
 class IdleState(msgspec.Struct, frozen=True):
@@ -128,7 +137,8 @@ class Busy(msgspec.Struct, frozen=True):
 class Facts(msgspec.Struct, frozen=True):
     """All that was seen. `distribution` is the identifier in os-release, `stolen` the share of time that a virtual
     computer was not given, `watched` for how many seconds what changes was watched, `apart` the cores on which nothing
-    runs that was not put there."""
+    runs that was not put there. `profile` is what the firmware is told to prefer, of `profiles` that it has. `heated`
+    is how often a core slowed down for heat while it was watched, `celsius` how hot the processor is."""
 
     cores: tuple[Core, ...] = ()
     idle: tuple[IdleState, ...] | None = None
@@ -147,3 +157,8 @@ class Facts(msgspec.Struct, frozen=True):
     busy: tuple[Busy, ...] = ()
     watched: float = 0.0
     apart: tuple[int, ...] = ()
+    power_limit: PowerLimit | None = None
+    profile: str = ""
+    profiles: tuple[str, ...] = ()
+    heated: int = 0
+    celsius: float | None = None

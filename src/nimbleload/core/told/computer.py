@@ -7,7 +7,7 @@ from collections.abc import Callable
 from ..computer.facts import Busy, Facts
 from ..load.memory import Memory, fits
 from ..units import agreeing, count, microseconds, percent, size
-from .core_clocks import hot, how_set
+from .core_clocks import hot, how_fast, how_much_power, how_set, preferred
 from .cores import core_list
 from .finding import GRADES, Finding, Grade, maybe_virtual
 from .memory import kept_words
@@ -395,6 +395,7 @@ def _busy(of: Busy) -> str:
 
 
 JUDGES: tuple[Callable[[Facts], Finding | None], ...] = (
-    how_set, _power, _real_time, _preemption, _real_time_share, hot, _rests, _shared_cores, _unequal_cores, _apart,
-    _virtual, _memory, _disks, _background, _interrupts, _radios, _devices, _time_source, _watching,
+    how_set, how_fast, preferred, how_much_power, hot, _power, _real_time, _preemption, _real_time_share, _rests,
+    _shared_cores, _unequal_cores, _apart, _virtual, _memory, _disks, _background, _interrupts, _radios, _devices,
+    _time_source, _watching,
 )  # fmt: skip
