@@ -13,8 +13,9 @@ from click.testing import CliRunner
 
 from nimbleload.core.computer.ceiling import Ceiling, Held
 from nimbleload.core.computer.facts import Facts, Kernel
+from nimbleload.core.computer.lasting import Lasting, Stretch
 from nimbleload.demo import computer as example
-from nimbleload.machine import hold
+from nimbleload.machine import hold, lasting
 from nimbleload.shell import cli
 from nimbleload.store import ceiling_file
 
@@ -117,3 +118,37 @@ def test_keys_of_a_terminal_raise_it_note_crackles_and_end_it():
         os.close(end)
     assert process.returncode == 0
     assert "crackles with 15 %" in out
+
+
+@pytest.mark.usefixtures("own_file")
+def test_how_long_the_pace_lasts_is_told_and_kept(monkeypatch):
+    def stretches(load, most):
+        for count in range(1, 61):
+            each = (Stretch(5.0 * k, 1.0 if k < 7 else 1.3, 900, 0, True) for k in range(1, count + 1))
+            yield Lasting(load, 256, 48000, 4, tuple(each))
+            if 5 * count >= most:
+                return
+
+    monkeypatch.setattr(lasting, "ask", stretches)
+    said = run("pace", "--load", 60)
+    assert said.exit_code == 0, said.output
+    assert "  0:35: the work takes 1.30 times as long as at first.\n" in said.output
+    assert "60 % on 4 cores for 5 min: after 0:30 the same work, and any plugin, takes 1.30 times" in said.output
+    assert ceiling_file.read_lasting().load == 0.6
+    told = json.loads(run("pace", "--minutes", 2, "--json").stdout)
+    assert (told["seconds"], told["since"], told["is_known"], told["is_level"]) == (120.0, 30.0, True, False)
+    assert told["slower"] == 1.3 and len(told["stretches"]) == 24
+    # What is too short to tell is not kept.
+    assert run("pace", "--minutes", 0.5).stdout.startswith("Not long enough")
+    assert ceiling_file.read_lasting().seconds == 120.0
+
+
+@pytest.mark.usefixtures("own_file")
+def test_a_pace_that_is_not_found_is_a_sentence(monkeypatch):
+    def broken(*_):
+        raise RuntimeError("it ended with code 9")
+        yield
+
+    monkeypatch.setattr(lasting, "ask", broken)
+    said = run("pace")
+    assert said.exit_code == 1 and "How long the pace lasts was not found: it ended with code 9." in said.output

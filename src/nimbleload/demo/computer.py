@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from ..core.computer.ceiling import HIGHEST, Ceiling, Held
 from ..core.computer.facts import (
     AudioDevice,
@@ -17,8 +19,11 @@ from ..core.computer.facts import (
     Radio,
     Supply,
 )
+from ..core.computer.lasting import Lasting, Stretch
 
 CORES, RATE, SECONDS = 6, 48000, 2.0
+# It keeps its pace for half a minute, and a little less each minute after, to this many times as long.
+QUICK_FOR, STRETCH, AT_FIRST, IN_THE_END, SETTLES = 30.0, 5.0, 1.17, 1.21, 90.0
 HELD = {64: 0.55, 128: 0.7, 256: 0.8, 512: 0.85, 1024: 0.9}
 
 
@@ -49,3 +54,15 @@ def ceilings() -> tuple[Ceiling, ...]:
         )
         for size, load in HELD.items()
     )
+
+
+def lasting() -> Lasting:
+    """How long it would keep its pace: its power limit does not last, and then it gets warm."""
+    found = []
+    for k in range(1, 61):
+        until = k * STRETCH
+        warm = 1 - math.exp(-max(until - QUICK_FOR, 0.0) / SETTLES)
+        times = 1.0 if until <= QUICK_FOR else AT_FIRST + (IN_THE_END - AT_FIRST) * warm
+        times += 0.004 * math.sin(7.0 * k)
+        found.append(Stretch(until, times, 937, 0, True, 4.1e9 / times))
+    return Lasting(0.5, 256, RATE, CORES, tuple(found))

@@ -97,7 +97,15 @@ def ask(every: Sequence[Asked], cancelled: Callable[[], bool] = lambda: False) -
 
     RuntimeError with the reason if that process ends before it is through.
     """
-    command = [sys.executable, "-m", "nimbleload.machine.hold", msgspec.json.encode(list(every)).decode()]
+    words = msgspec.json.encode(list(every)).decode()
+    for line in told_by_process("nimbleload.machine.hold", words, cancelled):
+        yield decoded(line, Progress)
+
+
+def told_by_process(module: str, words: str, cancelled: Callable[[], bool]) -> Iterator[bytes]:
+    """What a module that is run in a process of its own tells, line by line. It is ended when it is cancelled, or when
+    nobody asks for more lines. RuntimeError with the reason if it fails."""
+    command = [sys.executable, "-m", module, words]
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
         stop = threading.Event()
 
@@ -111,8 +119,7 @@ def ask(every: Sequence[Asked], cancelled: Callable[[], bool] = lambda: False) -
         watcher.start()
         try:
             assert process.stdout is not None and process.stderr is not None
-            for line in process.stdout:
-                yield decoded(line, Progress)
+            yield from process.stdout
             said = process.stderr.read().decode(errors="replace").strip().splitlines()
             if process.wait() and not cancelled():
                 raise RuntimeError(said[-1] if said else f"it ended with code {process.returncode}")

@@ -84,7 +84,7 @@ COMMANDS = {
     "cards": ("measure", "plugins", "allow", "card", "compare"), "carry": ("carry-out", "stems", "null"),
     "edit": ("new", "add", "edit", "howmany", "export"), "guide": ("guide",), "importing": ("import", "renew"),
     "library": ("library",),
-    "machine": ("machine", "ceiling", "test-load"), "pare": ("pare",), "plan": ("plan", "findings"),
+    "machine": ("machine", "ceiling", "pace", "test-load"), "pare": ("pare",), "plan": ("plan", "findings"),
     "prepare": ("prepare",), "prove": ("rehearse",), "session": ("load", "latency", "fit"),
     "watch": ("watch",), "windows": ("demo", "open", "screenshots"),
 }  # fmt: skip

@@ -16,11 +16,13 @@ from msgspec import to_builtins
 
 from ..core.computer.by_ear import ByEar
 from ..core.computer.ceiling import STEP, Ceiling, Held
+from ..core.computer.lasting import Lasting
 from ..core.told import computer as told
 from ..core.told.ceiling import by_ear_words, ceiling_words, load_words, trial_words
 from ..core.told.finding import GRADE_WORDS
+from ..core.told.lasting import goes_on_words, lasting_words
 from ..core.units import told_by
-from ..machine import hold
+from ..machine import hold, lasting
 from ..machine.look import look
 from ..machine.test_load import MOST, TestLoad
 from ..native.cores import cores
@@ -100,6 +102,35 @@ def ceiling(buffers: tuple[int, ...], rate: int, count: int | None, seconds: flo
         show_json(found)
     elif found and not all(trial.real_time for each in found for trial in each.trials):
         click.echo("Real time was refused: what other programs do is in these figures (see nimble-load machine).")
+
+
+@cli.command()
+@click.option("--load", "level", type=FiniteRange(10, 90), default=100 * lasting.LOAD,
+              help="Of each real core, in per cent (default: 50).")
+@click.option("--minutes", type=FiniteRange(0.1, 120), default=lasting.MOST / 60,
+              help="For how long at most (default: 15); it ends when the pace is level.")
+@as_json
+def pace(level: float, minutes: float, json: bool) -> None:
+    """Find out how long this computer keeps its pace: the same work on all cores, in real time, for minutes.
+
+    Processors may draw more power for half a minute than for an hour, and slow down when they are hot. What is measured
+    in a short while is from before that.
+    """
+    known: Lasting | None = None
+    try:
+        for known in lasting.ask(level / 100, 60 * minutes):
+            if not json:
+                click.echo(f"  {goes_on_words(known)}", err=True)
+        if known is not None and known.is_known:
+            ceiling_file.keep_lasting(known)
+    except (RuntimeError, OSError) as error:
+        raise click.ClickException(f"How long the pace lasts was not found: {told_by(error)}.") from error
+    assert known is not None
+    if json:
+        figures = {name: getattr(known, name) for name in ("slower", "since", "is_level", "is_known", "hot", "seconds")}
+        show_json(to_builtins(known) | figures | {"clocks": known.clocks})
+    else:
+        click.echo(lasting_words(known))
 
 
 @cli.command("test-load")

@@ -73,6 +73,7 @@ def _take(window: MainWindow, folder: Path) -> Iterator[Path]:
     window.looking.close()
     window.machine.show_facts(demo_computer.facts())
     window.machine.show_ceilings(demo_computer.ceilings())
+    window.looking.lasts.emit(demo_computer.lasting())
     window.go(START)
     window.start.show_recent([])
     yield _shoot(window, folder / "start.png")

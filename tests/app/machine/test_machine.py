@@ -15,10 +15,14 @@ from nimbleload.app.frame.window import BALANCE, MACHINE
 from nimbleload.app.machine import looking
 from nimbleload.core.computer.ceiling import Ceiling, Held
 from nimbleload.core.computer.facts import Facts
+from nimbleload.core.computer.lasting import Lasting, Stretch
 from nimbleload.core.session.computer import Machine
+from nimbleload.core.units import clock
 from nimbleload.demo import computer as example
-from nimbleload.machine import hold
+from nimbleload.machine import hold, lasting
 from nimbleload.store import ceiling_file
+from tests.app.conftest import shown
+from tests.helpers.few_tracks import fewer_saved
 
 TRIAL = Held(0.8, 100, 0, 0.9, True)
 
@@ -201,3 +205,82 @@ def test_a_test_load_that_ends_by_itself_is_said_and_the_window_ends_one_that_ru
     running = panel.process
     page.window().shut_down()
     assert not Path(f"/proc/{running}").exists() and not panel.is_running
+
+
+def lasts(slower, seconds=300):
+    paces = [1.0] * 6 + [slower] * (seconds // 5 - 6)
+    return Lasting(0.5, 256, 48000, 6, tuple(Stretch(5.0 * k + 5, pace, 900, 0, True) for k, pace in enumerate(paces)))
+
+
+def test_a_pace_that_does_not_last_is_found_shown_and_kept(page, qtbot, monkeypatch):
+    def stretches(**asked):
+        assert page.pace.stop.isVisible() and not page.seek.isEnabled() and not page.load.isEnabled()
+        for seconds in range(60, 301, 60):
+            yield lasts(1.3, seconds)
+
+    monkeypatch.setattr(lasting, "ask", stretches)
+    with qtbot.waitSignal(page.looking.pace_ended, timeout=30_000):
+        qtbot.mouseClick(page.pace.seek, Qt.MouseButton.LeftButton)
+    assert "after 0:30 the same work, and any plugin, takes 1.30 times as long" in page.pace.words.text()
+    assert page.pace.view.isVisible() and page.pace.view.figures()[-1][:2] == ["300", "1.300"]
+    assert page.seek.isEnabled() and page.load.isEnabled() and not page.pace.stop.isVisible()
+    assert page.pace.take.text() == "Compute sessions 1.30 times slower"
+    assert ceiling_file.read_lasting() == lasts(1.3)
+
+
+@pytest.mark.parametrize(("seconds", "words"), [(55, "Stopped. Processors may draw"), (120, "Stopped; what was seen")])
+def test_a_look_at_the_pace_that_is_stopped_early_says_nothing(page, qtbot, monkeypatch, seconds, words):
+    def stretches(cancelled, **asked):
+        yield lasts(1.3, seconds)
+        while not cancelled():
+            pass
+
+    monkeypatch.setattr(lasting, "ask", stretches)
+    qtbot.mouseClick(page.pace.seek, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: page.pace.words.text().startswith(clock(seconds)), timeout=30_000)
+    with qtbot.waitSignal(page.looking.pace_ended, timeout=30_000):
+        qtbot.mouseClick(page.pace.stop, Qt.MouseButton.LeftButton)
+    assert page.pace.words.text().startswith(words)
+    assert (ceiling_file.read_lasting() is not None) == (seconds >= 60) == page.pace.take.isVisible()
+
+
+def test_a_look_at_the_pace_that_fails_is_a_sentence(page, qtbot, monkeypatch):
+    def broken(**_):
+        raise RuntimeError("it ended with code 9")
+        yield
+
+    monkeypatch.setattr(lasting, "ask", broken)
+    with qtbot.waitSignal(page.looking.pace_ended, timeout=30_000):
+        qtbot.mouseClick(page.pace.seek, Qt.MouseButton.LeftButton)
+    assert page.pace.words.text().startswith("How long the pace lasts was not found: it ended with code 9.")
+    assert page.pace.seek.isVisible() and page.load.isEnabled()
+
+
+def test_sessions_are_computed_for_the_pace_that_lasts(make_window, qtbot):
+    """Balance marks what is held then; once loads have the pace in them, what they are held against has not."""
+    window = shown(make_window(example=fewer_saved), qtbot)
+    window.machine.looking.close()
+    of = window.desk.survey
+    trial = Held(0.6, 9, 0, 0.9, True)
+    found = Ceiling(of.buffer, of.session.rate, of.threads, 2.0, 0.78, 0.7, 0.8, trials=(trial,))
+    window.machine.show_ceilings([found])
+    assert window.balance.buffers._held == {of.buffer: 0.78}
+    assert not window.machine.pace.take.isVisible()
+    window.machine.looking.lasts.emit(lasts(1.25))
+    assert window.balance.buffers._held == {of.buffer: pytest.approx(0.624)}
+    window.go(MACHINE)
+    with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
+        qtbot.mouseClick(window.machine.pace.take, Qt.MouseButton.LeftButton)
+    slower = window.desk.survey
+    assert slower.machine.speed == 0.8 and slower.machine.cores == of.machine.cores
+    assert slower.after.load.max() == pytest.approx(1.25 * of.after.load.max(), rel=0.02)
+    assert window.balance.buffers._held == {of.buffer: 0.78}
+    with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
+        window.desk.undo()
+    assert window.balance.buffers._held == {of.buffer: pytest.approx(0.624)}
+
+
+def test_a_pace_without_a_session_is_taken_by_none(page, qtbot):
+    page.looking.close()
+    page.looking.lasts.emit(lasts(1.3))
+    assert page.pace.take.isVisible() and not page.pace.take.isEnabled()

@@ -52,6 +52,8 @@ def test_a_core_whose_clock_is_not_told_does_not_count():
 def test_a_look_at_which_it_is_not_told_is_left_out():
     assert clock(seen(looks(3, 0))).now == 3 * GHZ
     assert clock(seen(looks(0, 0))) is None
+    # And what was before it began.
+    assert clock(seen(looks(4, 3, 3))).now == 3 * GHZ
 
 
 def test_what_ran_before_is_told_if_it_lasted():
@@ -90,7 +92,7 @@ def test_heat_is_counted_of_what_is_shown_alone():
 def test_blocks_that_took_longer_at_a_lower_clock_are_told_so():
     # The last fifth of them takes as long as the clock is slower there; looks tell of the second before.
     busy = [4_000_000] * 300 + [5_400_000] * 20 + [4_000_000] * 80
-    times = range(BEGUN + 100_000_000, BEGUN + 2_000_000_001, 100_000_000)
+    times = range(BEGUN + 100_000_000, BEGUN + 1_900_000_001, 100_000_000)
     slow = [(t, [3 * GHZ if BEGUN + 300 * PERIOD < t <= BEGUN + 325 * PERIOD else 4 * GHZ], [0]) for t in times]
     of = seen(Clocks.of((0,), (4 * GHZ,), slow), busy)
     said = "longer by themselves at 3.0 GHz, where others were computed at 4.0 GHz, 100 % of it in Tar."

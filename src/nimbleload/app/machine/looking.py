@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QObject, Signal
 
 from ...core.computer.ceiling import Ceiling
-from ...core.units import told_by
-from ...machine import hold
+from ...core.computer.lasting import Lasting
+from ...core.units import as_sentence, told_by
+from ...machine import hold, lasting
 from ...machine.look import look
 from ...native.cores import cores
 from ...store import ceiling_file
@@ -26,13 +27,17 @@ class Looking(QObject):
     """One look and one search at a time.
 
     `seen` brings facts, first those that are there at once, then with what was watched. `tried` brings each trial of
-    the search and which one it is, `found` all ceilings that are known, `ended` a sentence, empty if all went
-    well. `failed` is a sentence about the look.
+    the search and which one it is, `found` all ceilings that are known; `paced` what is seen so far of how long the
+    pace lasts, `lasts` what is known of it; `ended` and `pace_ended` a sentence, empty if all went well. `failed` is a
+    sentence about the look.
     """
 
     seen = Signal(object)
     tried = Signal(object, int)
     found = Signal(object)
+    paced = Signal(object)
+    lasts = Signal(object)
+    pace_ended = Signal(str)
     ended = Signal(str)
     failed = Signal(str)
 
@@ -62,6 +67,7 @@ class Looking(QObject):
         try:
             last = look(seconds=0)
             self._to_window.post(self.found.emit, ceiling_file.read())
+            self._to_window.post(self.lasts.emit, ceiling_file.read_lasting())
             if seconds and not self._stop.is_set():
                 self._to_window.post(self.seen.emit, last)
                 last = look(seconds=seconds, sleep=self._stop.wait)
@@ -72,11 +78,17 @@ class Looking(QObject):
 
     def find(self, sizes: Sequence[int] = SIZES, rate: int = 48000, seconds: float = HOLD_SECONDS) -> None:
         """Looks for the ceiling at these buffer sizes. Does nothing while one is looked for."""
+        every = cores().order
+        self._begin(self._find, [hold.Asked(size, rate, every, seconds) for size in sizes])
+
+    def find_pace(self, stretch: float = lasting.STRETCH, most: float = lasting.MOST) -> None:
+        """Looks how long this computer keeps its pace. Does nothing while something is looked for."""
+        self._begin(self._find_pace, stretch, most)
+
+    def _begin(self, work: Callable[..., None], *arguments: object) -> None:
         if not self.is_finding:
             self._cancel.clear()
-            every = cores().order
-            asked = [hold.Asked(size, rate, every, seconds) for size in sizes]
-            self._finder = threading.Thread(target=self._find, args=(asked,), daemon=True)
+            self._finder = threading.Thread(target=work, args=arguments, daemon=True)
             self._finder.start()
 
     def _find(self, asked: Sequence[hold.Asked]) -> None:
@@ -96,8 +108,23 @@ class Looking(QObject):
             said = f"The ceiling was not found: {told_by(error)}. What was found before stays."
             self._to_window.last(self.ended.emit, said)
 
+    def _find_pace(self, stretch: float, most: float) -> None:
+        known: Lasting | None = None
+        try:
+            for known in lasting.ask(most=most, cancelled=self._cancel.is_set, stretch=stretch):
+                self._to_window.post(self.paced.emit, known)
+            if known is not None and known.is_known:
+                ceiling_file.keep_lasting(known)
+                self._to_window.post(self.lasts.emit, known)
+            early = "Stopped" if self._cancel.is_set() else ""
+            said = f"{early}; what was seen stays." if early and known is not None and known.is_known else early
+            self._to_window.last(self.pace_ended.emit, as_sentence(said) if said else "")
+        except Exception as error:
+            log.exception("looking how long the pace lasts failed")
+            self._to_window.last(self.pace_ended.emit, f"How long the pace lasts was not found: {told_by(error)}.")
+
     def stop(self) -> None:
-        """Ends the search for the ceiling."""
+        """Ends what is looked for."""
         self._cancel.set()
 
     def close(self) -> None:

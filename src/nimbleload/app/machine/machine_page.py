@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from msgspec.structs import replace
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from ...core.computer.ceiling import TRIALS, Ceiling
 from ...core.computer.facts import Facts
+from ...core.computer.lasting import held
 from ...core.load.memory import Memory
 from ...core.told import computer as told
 from ...core.told.ceiling import ceilings_words, trial_words
 from ...core.told.finding import Finding
 from ...machine.hold import Progress
+from ...store.this_computer import from_here
 from ..background.desk import Desk
 from ..look.panels import headed, panel
 from ..look.picture import scrolled
@@ -23,6 +26,7 @@ from .ceiling_view import CeilingView
 from .finding_card import FindingCard
 from .load_panel import LoadPanel
 from .looking import SIZES, Looking
+from .pace_panel import PacePanel
 
 CEILING = (
     "Work of known size runs on all cores, in real time, against real deadlines. How long each block took, waited and "
@@ -32,7 +36,8 @@ CEILING = (
 
 
 class MachinePage(QWidget):
-    """The page. `state_changed` tells its state in a word, and a colour for it; `ceilings_changed` what is held."""
+    """The page. `state_changed` tells its state in a word, and a colour for it; `ceilings_changed` what is held, when
+    the pace has fallen to what lasts, by loads as sessions are computed."""
 
     state_changed = Signal(str, str)
     ceilings_changed = Signal(object)
@@ -46,10 +51,11 @@ class MachinePage(QWidget):
         self.cards: list[FindingCard] = []
         self._shows_all = True
         self.ceilings: list[Ceiling] = []
+        self._told: list[Ceiling] = []
         self.sentence = Sentence()
         self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
         self.bar, self.news, self.words = QProgressBar(), QLabel(), QLabel()
-        self.view, self.load = CeilingView(), LoadPanel()
+        self.view, self.load, self.pace = CeilingView(), LoadPanel(), PacePanel(looking)
         self._list = QVBoxLayout()
         self._lay_out()
         self.sentence.pressed.connect(self.look)
@@ -57,13 +63,16 @@ class MachinePage(QWidget):
         self.stop.clicked.connect(self.looking.stop)
         desk.recomputed.connect(self._show_kept)
         desk.opened.connect(self._show_kept)
+        self.pace.taken.connect(self._take_pace)
+        looking.lasts.connect(self._tell_held)
         looking.seen.connect(self.show_facts)
         looking.tried.connect(self._show_trial)
         looking.found.connect(self.show_ceilings)
         looking.ended.connect(self._show_end)
         looking.failed.connect(self._show_failure)
         # Each would be in the other's figures.
-        self.load.running.connect(self.seek.setDisabled)
+        self.load.running.connect(lambda runs: self._hold_back(runs, self.load))
+        self.pace.running.connect(lambda runs: self._hold_back(runs, self.pace))
 
     def _lay_out(self) -> None:
         inside = QWidget()
@@ -94,8 +103,9 @@ class MachinePage(QWidget):
         side.addWidget(self.bar)
         side.addWidget(self.news)
         side.addLayout(buttons)
-        side.addSpacing(14)
-        side.addWidget(self.load)
+        for each in (self.pace, self.load):
+            side.addSpacing(14)
+            side.addWidget(each)
         side.addStretch(1)
         beside, around = panel()
         around.setContentsMargins(0, 0, 0, 0)
@@ -117,14 +127,19 @@ class MachinePage(QWidget):
         self.sentence.say("Looking at this computer.", "What changes is watched for ten seconds.", "quiet")
         self.looking.look()
 
+    def _hold_back(self, do_wait: bool, running: QWidget | None = None) -> None:
+        """Has all that would hold a load wait while one does, but for the part by which that is ended."""
+        for each in (self.seek, self.load, self.pace):
+            if each is not running:
+                each.setDisabled(do_wait)
+
     def start_finding(self) -> None:
         """Looks for the ceiling at the usual buffer sizes."""
         if self.looking.is_finding:
             return
         for part in (self.bar, self.news, self.stop):
             part.show()
-        self.seek.setEnabled(False)
-        self.load.setEnabled(False)
+        self._hold_back(True)
         self.bar.setRange(0, len(SIZES) * TRIALS)
         self.bar.setValue(0)
         self.news.setText("Begins.")
@@ -147,6 +162,8 @@ class MachinePage(QWidget):
     def _show_kept(self) -> None:
         """What the plugins of the open session keep is seen beside what there is."""
         of = self._desk.survey
+        self.pace.show_session(of is not None)
+        self._tell_held()
         kept = of.memory if of is not None and not of.machine.is_another else None
         if kept != self._kept:
             self._kept = kept
@@ -185,11 +202,25 @@ class MachinePage(QWidget):
         if self.ceilings:
             self.words.setText(ceilings_words(self.ceilings))
             self.seek.setText("Find the ceiling again")
-        self.ceilings_changed.emit(self.ceilings)
+        self._tell_held()
+
+    def _tell_held(self) -> None:
+        """Where sessions are computed for a slower computer, loads have the pace that lasts in them already."""
+        of = self._desk.survey
+        lasting = self.pace.known if of is None or of.machine.speed == 1.0 else None
+        found = [replace(each, held=held(each, lasting)) for each in self.ceilings]
+        if found != self._told:
+            self._told = found
+            self.ceilings_changed.emit(found)
+
+    def _take_pace(self, speed: float) -> None:
+        """Sessions are computed for this computer as fast as it is when it has worked for a while."""
+        document = self._desk.document
+        if document is not None:
+            self._desk.choose_machine(from_here(replace(document.machine, speed=round(speed, 2))))
 
     def _show_end(self, sentence: str) -> None:
-        self.seek.setEnabled(True)
-        self.load.setEnabled(True)
+        self._hold_back(False)
         self.bar.hide()
         self.stop.hide()
         self.news.setText(sentence)

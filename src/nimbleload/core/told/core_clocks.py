@@ -29,7 +29,9 @@ def how_set(of: Facts) -> Finding:
     clocks = [core.clock for core in of.cores if core.clock]
     most = max((core.most or 0 for core in of.cores), default=0)
     if clocks and most:
-        seen += f" Just now they run at {min(clocks) / 1e6:.1f} to {max(clocks) / 1e6:.1f} of {most / 1e6:.1f} GHz."
+        least, fastest = (f"{each / 1e6:.1f}" for each in (min(clocks), max(clocks)))
+        now = least if least == fastest else f"{least} to {fastest}"
+        seen += f" Just now they run at {now} of {most / 1e6:.1f} GHz."
     if governors == ["performance"]:
         return Finding(name, "well", seen)
     path = "/sys/devices/system/cpu/cpu*/cpufreq/scaling_governor"

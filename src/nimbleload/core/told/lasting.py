@@ -1,0 +1,45 @@
+"""For how long a computer keeps its pace, in sentences."""
+
+from __future__ import annotations
+
+from ..computer.lasting import SLOWER, Lasting
+from ..units import clock, count, duration, gigahertz, percent
+
+WHY = (
+    "Processors may draw more power for half a minute than for an hour, and slow down when they are hot. The same work "
+    "runs on all cores, in real time, until it takes no longer any more: for about five minutes, fifteen at most. The "
+    "computer gets warm."
+)
+
+
+def lasting_words(of: Lasting) -> str:
+    """What the same work takes in the end, against at first."""
+    if not of.is_known:
+        return "Not long enough to tell for how long this computer keeps its pace."
+    where = f"{percent(of.load)} on {count(of.threads, 'core')} for {duration(of.seconds)}"
+    if of.slower == 1.0:
+        said = [f"{where}: as quick at the end as at first."]
+    else:
+        longer = f"{of.slower:.2f} times as long" if of.slower < 10 else f"{of.slower:.0f} times as long"
+        said = [f"{where}: after {clock(of.since)} the same work, and any plugin, takes {longer}{_clocks(of)}."]
+        said.append("Balance marks what this computer holds then.")
+    if of.hot:
+        said.append(f"Cores were slowed down for heat {of.hot} time{'s' if of.hot > 1 else ''} meanwhile.")
+    if not of.is_level:
+        said.append("It was ended before it was clear whether that stays so.")
+    if not all(each.real_time for each in of.stretches):
+        said.append("Real time was refused: what other programs do is in these figures.")
+    return " ".join(said)
+
+
+def _clocks(of: Lasting) -> str:
+    """The clocks that go with it, if they are told and explain anything."""
+    first, last = of.clocks
+    return f" ({gigahertz(last)}, where it was {gigahertz(first)})" if last and first > SLOWER * last else ""
+
+
+def goes_on_words(of: Lasting) -> str:
+    """How it stands while it is looked at."""
+    now = of.stretches[-1]
+    at = f", at {gigahertz(now.clock)}" if now.clock else ""
+    return f"{clock(of.seconds)}: the work takes {now.pace / of.first:.2f} times as long as at first{at}."
