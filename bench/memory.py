@@ -4,7 +4,7 @@
 
 Of each installed plugin whose name holds one of the WORDS (without: some of Debian's) what an instance keeps, what all
 of them keep together, and its code, in MB; then all of them, so many times each, are loaded in a rehearsal, which says
-what came with them. The ratio is what counts.
+what came with them, and how long loading took. The ratios are what counts.
 """
 
 from __future__ import annotations
@@ -83,18 +83,21 @@ def main() -> None:
             up = step.card.upkeep
             told = f"failed: {step.card.failure}" if up is None else "  ".join(
                 f"{size / 2**20:7.1f}" for size in (up.memory, up.pool or 0, up.code, up.grows * 60)
-            )
+            ) + f"  {up.load * 1e3:7.1f} {up.again * 1e3:7.1f} ms"
             print(f"{step.card.name[:34]:34} {step.job.key.standard:6} {told}", flush=True)
     failed = {key for key, card in cards.items() if card.failure}
     groups = [group for group in groups if group[0].card_key() not in failed]
     of = session_of(groups)
     at = survey(of, Plan(), cards, Machine(1), 512)
-    predicted = prediction(at, instant(at, 5.0)).memory
+    predicted = prediction(at, instant(at, 5.0))
     for message in rehearsal.run(at, instant(at, 5.0), seconds):
         if isinstance(message, PlayedMessage):
             here = message.rehearsal
             print(f"\n{len(groups)} plugins, {times} times each ({len(here.refused)} refused): predicted", end=" ")
-            print(f"{predicted / 2**20:.1f} MB, loaded {here.memory / 2**20:.1f} MB: {predicted / here.memory:.3f}")
+            ratio = predicted.memory / here.memory
+            print(f"{predicted.memory / 2**20:.1f} MB, loaded {here.memory / 2**20:.1f} MB: {ratio:.3f};", end=" ")
+            ratio = predicted.loaded_in / here.loaded_in
+            print(f"in {predicted.loaded_in:.2f} s, loaded in {here.loaded_in:.2f} s: {ratio:.2f}")
         elif isinstance(message, Failure):
             print(message.reason)
     print(f"All that the session keeps: {memory(of, cards).bytes / 2**20:.1f} MB")

@@ -6,7 +6,8 @@
    child   a program of its own that keeps 24 MB, as a bridge does; it lies beside it (built with KEEPER)
    grows   64 kB more in every block, for ever
    wide    asks for 2 GB, and uses 1 MB
-   passing has 64 MB while it is made, and gives them back */
+   passing has 64 MB while it is made, and gives them back
+   slowly  takes a tenth of a second to be made, and the first time four tenths more */
 #define _GNU_SOURCE
 #include <dlfcn.h>
 #include <fcntl.h>
@@ -20,7 +21,7 @@
 #include "ladspa.h"
 
 enum { MB = 1 << 20 };
-enum { OWN = 1, POOL, LINE, SAMPLES, CHILD, GROWS, WIDE, PASSING };
+enum { OWN = 1, POOL, LINE, SAMPLES, CHILD, GROWS, WIDE, PASSING, SLOWLY };
 typedef struct { int way; float *in, *out; char *own; size_t size, at; pid_t child; } keeps_t;
 static char *some(size_t size) {
   char *made = mmap(NULL, size, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
@@ -31,7 +32,7 @@ static char *touched(size_t size) { char *made = some(size); if (made) memset(ma
 #ifdef KEEPER
 int main(void) { touched(24 * MB); close(STDOUT_FILENO); for (;;) pause(); }
 #else
-static char *pool; static int players;
+static char *pool; static int players, made;
 static void beside(char *path, const char *ending) {
   Dl_info here;
   dladdr((void *)beside, &here);
@@ -59,6 +60,7 @@ static void *instantiate(const descriptor_t *d, unsigned long rate) {
   if (k->way == SAMPLES) read_samples(k);
   if (k->way == WIDE) { k->own = some(k->size = (size_t)2048 * MB); memset(k->own, 1, MB); }
   if (k->way == PASSING) { char *passing = touched(64 * MB); munmap(passing, 64 * MB); }
+  if (k->way == SLOWLY) usleep(made++ ? 100000 : 500000);
   if (k->way == CHILD) {
     int ends[2]; char path[4096], nothing;
     if (pipe(ends) || (k->child = fork())) {
@@ -92,10 +94,10 @@ static void cleanup(void *h) {
 static const int KINDS[] = {1 | 8, 2 | 8};
 static const char *NAMES[] = {"In", "Out"};
 static const hint_t HINTS[2];
-static descriptor_t ALL[8];
-static const char *LABELS[] = {"own", "pool", "line", "samples", "child", "grows", "wide", "passing"};
+static descriptor_t ALL[9];
+static const char *LABELS[] = {"own", "pool", "line", "samples", "child", "grows", "wide", "passing", "slowly"};
 const descriptor_t *ladspa_descriptor(unsigned long index) {
-  if (index >= 8) return NULL;
+  if (index >= 9) return NULL;
   ALL[index] = (descriptor_t){.id = 900 + OWN + index, .label = LABELS[index], .name = LABELS[index], .maker = "",
     .copyright = "", .ports = 2, .kinds = KINDS, .names = NAMES, .hints = HINTS, .instantiate = instantiate,
     .connect = connect, .run = run, .cleanup = cleanup};

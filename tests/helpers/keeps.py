@@ -13,7 +13,7 @@ from tests.helpers.searching import apart, built_once, found_once
 
 SOURCE = Path(__file__).with_name("keeps.c")
 MB = 1 << 20
-LABELS = ("own", "pool", "line", "samples", "child", "grows", "wide", "passing")
+LABELS = ("own", "pool", "line", "samples", "child", "grows", "wide", "passing", "slowly")
 
 
 def build(folder: Path) -> Path | None:

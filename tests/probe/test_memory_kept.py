@@ -85,6 +85,20 @@ def test_the_card_has_it(tmp_path, monkeypatch):
     assert not session_run.has_details(msgspec.structs.replace(last.card, upkeep=before))
 
 
+def test_the_first_instance_and_one_beside_it_are_timed_while_they_are_made(tmp_path, monkeypatch):
+    keeps.installed(tmp_path, monkeypatch)
+    uses = [msgspec.structs.replace(keeps.use("slowly"), id=f"slowly{k}") for k in range(3)]
+    of = session(Strip("a", "a", inserts=tuple(uses), output="main", clips=(Clip(0.0, 10.0),)))
+    jobs = [job._replace(details=True) for job in session_run.jobs(of, {}, (512,))]
+    *_, last = session_run.run(jobs, {}, effort=Effort(2, 0.02, rounds=1))
+    up = last.card.upkeep
+    assert 0.5 <= up.load < 1.0 and 0.1 <= up.again < 0.5
+    at = survey(of, Plan(), {last.job.key: last.card}, Machine(1), 512)
+    outcome = list(rehearsal.run(at, instant(at, 5.0), 0.2))[-1].rehearsal
+    assert 0.7 <= outcome.loaded_in < 1.7
+    assert prediction(at, instant(at, 5.0)).loaded_in == pytest.approx(up.load + 2 * up.again)
+
+
 @pytest.mark.parametrize("room", [600 * MB, 0])
 def test_what_takes_more_memory_than_can_be_spared_is_ended(room, tmp_path, monkeypatch):
     keeps.installed(tmp_path, monkeypatch)

@@ -222,7 +222,7 @@ def test_an_instrument_is_given_as_many_notes_as_it_plays_at_the_moment():
         of, tuple(moment.sounding.tolist()), tuple(moment.notes.tolist()), (0.0,) * 4, 5.0, 256, (0,), 1.0,
         {"synth": ""}, {},
     )  # fmt: skip
-    plugins, _ = performance.load_all(request, {}, musical(2, 48000), lambda message: None)
+    plugins, *_ = performance.load_all(request, {}, musical(2, 48000), lambda message: None)
     assert [[len(notes) for _, notes, _ in loaded] for loaded in plugins] == [[2], [8], [0], []]
 
 

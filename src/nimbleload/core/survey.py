@@ -26,6 +26,7 @@ from .load.judged import Judged, Rung, judge
 from .load.latency import Bypass, Latencies, bypass_for, latencies, round_trip
 from .load.load_map import LoadMap, load_map, word, worst_load, worst_moments
 from .load.memory import Memory, kept_by, memory, played_uses
+from .load.opening import opening_of
 from .load.peaks import DRAWS, Peaks, draw
 from .load.prepared import Prepared, prepare
 from .load.ranking import Basis, Ranking, Stretch, at_moment, ranking
@@ -355,10 +356,11 @@ def prediction(of: Survey, at: Instant) -> Prediction:
     alone = draw(of.case, of.case.moments.states[at.moment], interrupted=False)
     here = sum(at.shares.get(name, 0.0) for name in OWN)
     is_foreign = bool(at.shares) and here < 0.5
-    kept = kept_by(played_uses(of.planned.session, at.sounding), of.planned.cards)
+    played_then = played_uses(of.planned.session, at.sounding)
+    kept, loads = kept_by(played_then, of.planned.cards), opening_of(played_then, of.planned.cards)
     return Prediction(
         drawn.typical, drawn.bad, at.strip_costs, at.use_costs, is_foreign, 1.0, alone.typical, alone.bad,
-        0 if kept.is_at_least else kept.bytes,
+        0 if kept.is_at_least else kept.bytes, 0.0 if loads.unknown or loads.earlier else loads.seconds,
     )  # fmt: skip
 
 

@@ -277,7 +277,9 @@ class Measurement:
         read = max(after.read - before.read - (before.read - idle.read), 0)
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         there = kept()
+        begun = time.monotonic()
         another = load_another()
+        again = time.monotonic() - begun
         beside_it = TimedLoop(another, self._loop.source, silence=self._loop.silence)
         begin(beside_it, self._notes)
 
@@ -291,7 +293,7 @@ class Measurement:
         return Upkeep(
             memory.each, footprint, loaded.seconds, faults / seconds, read / seconds, around.beside, graphics(),
             len(place.others) if place is not None else 0, around.paired, around.slower, memory.pool, memory.code,
-            memory.grows,
+            memory.grows, again,
         )  # fmt: skip
 
     def _sound(self, frames: int, blocks: int, told: NDArray[np.int64] = NOTHING) -> NDArray[np.int64]:

@@ -51,7 +51,7 @@ def rehearse(request: StageRequest, files: Mapping[int, SoundFile], unread: Mapp
     session = request.session
     refused, source = dict(request.refused), musical(2, session.rate)
     nothing = kept()
-    plugins, placed = load_all(request, refused, source, send)
+    plugins, placed, loaded_in = load_all(request, refused, source, send)
     memory = kept().since(nothing).whole
     graph = build(session)
     sounds = fed(request)
@@ -75,7 +75,7 @@ def rehearse(request: StageRequest, files: Mapping[int, SoundFile], unread: Mapp
     around = np.concatenate((before, looked_at(request.cores)))
     told = outcome(request, made, lead, placed, real_time, locked, refused, around)
     read_from = streamed(request, files, read, made, unread)
-    send(PlayedMessage(msgspec.structs.replace(told, streamed=read_from, memory=memory)))
+    send(PlayedMessage(msgspec.structs.replace(told, streamed=read_from, memory=memory, loaded_in=loaded_in)))
 
 
 def fed(request: StageRequest) -> NDArray[np.bool_]:
@@ -120,16 +120,16 @@ def open_files(request: StageRequest) -> tuple[dict[int, SoundFile], dict[str, s
 
 def load_all(
     request: StageRequest, refused: dict[str, str], source: NDArray[np.float32], send
-) -> tuple[list[list[tuple[Hosted, tuple[Note, ...], int]]], list[str]]:
-    """The hosted plugins of each strip with their notes and the index of the strip that they listen to (−1: none), and
-    the use ids in the same order. What fills up as it sounds on (`request.filled`) hears so much of `source` before: it
-    is the middle of a session."""
+) -> tuple[list[list[tuple[Hosted, tuple[Note, ...], int]]], list[str], float]:
+    """The hosted plugins of each strip with their notes and the index of the strip that they listen to (−1: none), the
+    use ids in the same order, and how long they took to load (seconds). What fills up as it sounds on
+    (`request.filled`) hears so much of `source` before: it is the middle of a session."""
     from .formats.hosted import PluginError
 
     plugins: list[list[tuple[Hosted, tuple[Note, ...], int]]] = []
     heard = listening(request.session)
     placed: list[str] = []
-    total, silence = len(request.paths), np.zeros_like(source)
+    total, silence, loaded_in = len(request.paths), np.zeros_like(source), 0.0
     for number, strip in enumerate(request.session.strips):
         loaded = []
         # What is suspended is not called while it is silent.
@@ -138,11 +138,13 @@ def load_all(
             if use.id not in request.paths:
                 continue
             send(LoadingMessage(len(placed), total, f"{use.label} on {strip.name}"))
+            begun = time.monotonic()
             try:
                 hosted = load(Request(use, request.session.rate, (request.buffer,), request.paths[use.id]))
             except PluginError as error:
                 refused[use.id] = str(error)
                 continue
+            loaded_in += time.monotonic() - begun
             hosted.settled()
             # What it keeps is there once it has played, if only silence, and what it has put off then is done.
             loop = TimedLoop(hosted, source, silence=silence)
@@ -159,7 +161,7 @@ def load_all(
         plugins.append(loaded)
     # Nothing is loaded any more: what ends this process from now on is not the last one's loading.
     send(LoadingMessage(total, total, ""))
-    return plugins, placed
+    return plugins, placed, loaded_in
 
 
 def outcome(

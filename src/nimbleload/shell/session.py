@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from ..core.cards.card import Cards
 from ..core.load.host_fit import HostFit, MeterReading
 from ..core.load.host_seen import HostSeen
+from ..core.load.opening import opening
 from ..core.load.peaks import Peaks
 from ..core.session.session import Session, SessionError
 from ..core.session.strips import Strip
@@ -236,6 +237,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "not_measured": len(of.case.costs.missing),
         "parts": here.parts._asdict(),
         "memory": kept_figures(of),
+        "loading": opening_figures(of),
         "warnings": warnings(of),
     }
 
@@ -250,6 +252,15 @@ def kept_figures(of: Survey) -> dict[str, Any]:
     return {
         "bytes": kept.bytes, "code": kept.code, "at_least": kept.is_at_least, "room": of.machine.memory,
         "not_measured": kept.unknown, "kinds": kinds,
+    }  # fmt: skip
+
+
+def opening_figures(of: Survey) -> dict[str, Any]:
+    """How long its plugins take to load, as plain values (seconds), by plugin."""
+    found = opening(of.session, of.planned.cards)
+    return {
+        "seconds": found.seconds, "not_measured": found.unknown, "timed_once": found.earlier,
+        "plugins": [each._asdict() for each in found.kinds],
     }  # fmt: skip
 
 

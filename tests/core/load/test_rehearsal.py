@@ -225,6 +225,13 @@ def test_what_was_read_from_files_is_told(streamed, words):
     assert tuple(conditions(PREDICTED, outcome(streamed=streamed))) == words
 
 
+def test_how_long_loading_took_is_told_against_what_was_predicted():
+    assert conditions(PREDICTED, outcome(loaded_in=1.9)) == []
+    assert conditions(PREDICTED, outcome(loaded_in=75.0)) == ["It was loaded in 75 s."]
+    found = conditions(PREDICTED._replace(loaded_in=190.0), outcome(loaded_in=75.0))
+    assert found == ["It was loaded in 75 s; 3 min were predicted."]
+
+
 def test_what_was_loaded_is_told_against_what_was_predicted():
     mb = 1 << 20
     predicted = PREDICTED._replace(memory=100 * mb)

@@ -35,7 +35,7 @@ from ...core.survey import Survey
 from ...core.told.as_known import fits_words, is_unknown, load_words
 from ...core.told.restore_list import left_words, restore_list
 from ...core.told.steps import how_good, in_the_way, price_words, step_words, why, words
-from ...core.units import count, listed, minutes, percent, size
+from ...core.units import count, duration, listed, minutes, percent, size
 from ..look.emptied import emptied
 from ..look.lines import Lines
 from ..look.on_key import on_key
@@ -303,7 +303,8 @@ class PlanDrawer(QFrame):
         said = left_words(back, plan.put_back)
         given = given_back(of)
         if given.memory >= 1 << 20:
-            said += f" Unloaded: {size(given.memory)} given back, {given.seconds:.1f} s to load again."
+            again = f", {duration(given.seconds)} to load again" if given.seconds >= 0.5 else ""
+            said += f" Unloaded: {size(given.memory)} given back{again}."
         self.restore.setText(said)
         self.restore.setVisible(bool(back))
         self.clear.setEnabled(taken > 0)

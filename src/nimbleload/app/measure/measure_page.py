@@ -425,9 +425,9 @@ class MeasurePage(QWidget):
         self.state_changed.emit(f"{here} of {total}", "brick" if failed else "teal" if here == total else "quiet")
 
     def _memory(self) -> str:
-        """What all plugins keep in memory, and which take more and more."""
+        """What all plugins keep in memory, how long they take to load, and which take more and more."""
         of = self._desk.survey
-        said = (memory.sentence(of), memory.growing(of.memory)) if of is not None else ()
+        said = (memory.sentence(of), memory.loading(of), memory.growing(of.memory)) if of is not None else ()
         return "".join(f" {each}" for each in said if each)
 
     def _say_running(self, failures: str) -> None:

@@ -12,7 +12,8 @@ class Upkeep(msgspec.Struct, frozen=True):
     all of the plugin; `grows` is what an instance takes more for each second that it sounds, without an end (bytes; 0:
     nothing).
 
-    `load` is the time it takes to load (seconds); `faults` the page faults and `read` the bytes read from files,
+    `load` is the time that the first one takes to load (seconds), `again` what one takes beside it (−1: not timed by
+    itself, in an earlier way); `faults` the page faults and `read` the bytes read from files,
     each per second of sound, while it runs. `beside` is how many times dearer a block gets while so many `others`, one
     thread of each other real core, compute as well (0: in an earlier way, all other threads). `paired` is how many
     times dearer it gets while the other thread of its own core does, `slower` how many times as long it takes on one of
@@ -33,3 +34,9 @@ class Upkeep(msgspec.Struct, frozen=True):
     pool: int | None = None
     code: int = 0
     grows: float = 0.0
+    again: float = -1.0
+
+    @property
+    def further(self) -> float:
+        """What an instance takes to load beside another one (seconds); what the first does where that was not timed."""
+        return self.again if self.again >= 0 else self.load

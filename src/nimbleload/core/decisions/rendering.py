@@ -65,9 +65,10 @@ def render_seconds(session: Session, cards: Cards, machine: Machine, strip: Stri
 
 
 def loading_minutes(terms: Terms, strip: Strip, through: int) -> float:
-    """How long the plugins of a strip up to a place take to load again, as far as that was measured."""
+    """How long the plugins of a strip up to a place take to load again beside others of them, as far as that was
+    measured."""
     cards = (terms.cards.get(use.card_key()) for place, use in strip.places() if place <= through)
-    return sum(card.upkeep.load for card in cards if card is not None and card.upkeep is not None) / 60
+    return sum(card.upkeep.further for card in cards if card is not None and card.upkeep is not None) / 60
 
 
 def price_of(terms: Terms, strip: Strip, through: int, undo: float = THAW) -> Price:

@@ -77,7 +77,8 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     blocks as a rule (seconds; 0: not known), which goes by the clock of the cores; `units` how many times longer than
     at best other arithmetic took, by what other threads on the same cores take of their units. `undisturbed` are the
     blocks in which that was hardly longer; `streamed` what was read from files meanwhile. `memory` is what came with
-    all plugins until they were loaded (bytes; 0: not looked at). `why` says what made blocks late.
+    all plugins until they were loaded (bytes; 0: not looked at), `loaded_in` how long that took (seconds; 0: likewise).
+    `why` says what made blocks late.
     """
 
     buffer: int
@@ -103,6 +104,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     streamed: Streamed = Streamed()
     memory: int = 0
     why: Missed = Missed()
+    loaded_in: float = 0.0
 
     @property
     def worst(self) -> float:
@@ -120,7 +122,7 @@ class Prediction(NamedTuple):
     `is_foreign` says that most of it rests on figures that are not from this computer. `clock` is how many times as
     long as beside the cards a known chain of steps took in the rehearsal: what is predicted has been brought to that.
     `alone` and `alone_bad` are the loads of blocks that nothing interrupts. `memory` is what the plugins that are
-    loaded keep (bytes; 0: not known of all).
+    loaded keep (bytes; 0: not known of all), `loaded_in` how long they take to load (seconds; 0: likewise).
     """
 
     typical: float
@@ -132,6 +134,7 @@ class Prediction(NamedTuple):
     alone: float = 0.0
     alone_bad: float = 0.0
     memory: int = 0
+    loaded_in: float = 0.0
 
 
 def agreement(predicted: Prediction, of: Rehearsal) -> tuple[float, float]:

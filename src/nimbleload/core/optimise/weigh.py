@@ -14,7 +14,8 @@ from ..decisions.kind import Option
 from ..decisions.options import options
 from ..decisions.price import Price, Terms, Weights
 from ..decisions.rendering import audio_bytes, last_place, render_seconds
-from ..load.memory import Memory, memory
+from ..load.memory import Memory, loaded_uses, memory
+from ..load.opening import opening_of
 from ..load.ranking import Stretch
 from ..session.plugins import PluginUse
 from ..session.session import Session
@@ -149,6 +150,8 @@ class Given(NamedTuple):
 def given_back(of: Survey) -> Given:
     """The memory that the plan's unloaded freezes give back, and how long their plugins take to load again."""
     uses = [use for decision in of.plan.decisions if decision.unloaded for use in _taken_out(of, decision)]
-    cards = (of.planned.cards.get(use.card_key()) for use in uses)
-    seconds = sum(card.upkeep.load for card in cards if card is not None and card.upkeep is not None)
-    return Given(float(memory(of.session, of.planned.cards).given_back(uses)), float(seconds))
+    cards, gone = of.planned.cards, {use.id for use in uses}
+    loaded = loaded_uses(of.session)
+    left = opening_of((use for use in loaded if use.id not in gone), cards)
+    seconds = opening_of(loaded, cards).seconds - left.seconds
+    return Given(float(memory(of.session, cards).given_back(uses)), seconds)

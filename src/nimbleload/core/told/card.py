@@ -211,13 +211,18 @@ def _upkeep(of: Upkeep) -> list[str]:
         said.append(f"Takes more and more memory while it sounds: {size(of.grows * 3600)} an hour, each instance.")
     if of.graphics:
         said.append(f"Can compute on a graphics card ({of.graphics}): what it takes there cannot be seen.")
-    if of.load >= 0.5:
-        said.append(f"Takes {of.load:.1f} s to load.")
+    if max(of.load, of.again) >= 0.5:
+        each = "" if of.again < 0 else f", {_seconds(of.again)} for each further instance"
+        said.append(f"Takes {_seconds(of.load)} to load{each}.")
     if of.read >= 1 << 16:
         said.append(f"Reads {of.read / (1 << 20):.1f} MB from files in each second while it runs.")
     if of.faults >= 10:
         said.append(f"Meets {of.faults:.0f} page faults in each second: each can hold up a block.")
     return said
+
+
+def _seconds(of: float) -> str:
+    return f"{of:.1f} s" if of >= 0.095 else milliseconds(of)
 
 
 def _around(of: Upkeep) -> list[str]:

@@ -6,8 +6,10 @@ from msgspec.structs import replace
 
 from ..decisions.apply import apply
 from ..load.memory import Keeps, Memory, fits, memory
+from ..load.opening import opening
 from ..survey import Survey
 from ..units import agreeing, count, listed, size
+from .opening import opening_words
 
 # What takes less than this in a minute is not worth a word (bytes).
 GROWS = 1 << 20
@@ -111,4 +113,11 @@ def lines(of: Survey) -> list[str]:
     """All that is to be said of the memory beside a verdict, a sentence or two each: where there is no room for what
     plugins keep, that says so."""
     kept = sentence(of) if fits(of.memory, of.machine.memory) else ""
-    return [words for words in (kept, not_known(of.memory), growing(of.memory)) if words]
+    return [words for words in (kept, not_known(of.memory), loading(of), growing(of.memory)) if words]
+
+
+def loading(of: Survey) -> str:
+    """How long its plugins take to load; empty where that is short."""
+    # What comes from files: samples and the like, and code.
+    read = of.memory.code + sum(each.pool for each in of.memory.kinds)
+    return opening_words(opening(of.session, of.planned.cards), read)

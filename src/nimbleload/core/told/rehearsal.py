@@ -9,8 +9,9 @@ from ..load.in_part import Part
 from ..load.rehearsal import Prediction, Rehearsal, Streamed, agreement, own_error
 from ..session.computer import deadline
 from ..session.session import Session
-from ..units import agreeing, compared, count, listed, microseconds, percent, size
+from ..units import agreeing, compared, count, duration, listed, microseconds, percent, size
 from .held_up import COMPUTED_NOT, GAVE_WAY, NO_CORE, OF_DISK, why_late_words
+from .opening import WORTH
 
 # A strip is worth a reason when it is off by more than this much of itself, and of a thousandth of the deadline.
 TELLING = 0.10
@@ -195,10 +196,17 @@ def memory_words(predicted: Prediction, of: Rehearsal) -> str:
     return f"{said}; {size(predicted.memory)} were predicted." if predicted.memory else f"{said}."
 
 
+def loading_words(predicted: Prediction, of: Rehearsal) -> str:
+    """How long loading took, against what was predicted; empty where it was short."""
+    if of.loaded_in < WORTH:
+        return ""
+    said = f"It was loaded in {duration(of.loaded_in)}"
+    return f"{said}; {duration(predicted.loaded_in)} were predicted." if predicted.loaded_in else f"{said}."
+
+
 def conditions(predicted: Prediction, of: Rehearsal) -> list[str]:
     """What to know about how it was played."""
-    memory = memory_words(predicted, of)
-    said = [memory] if memory else []
+    said = [each for each in (memory_words(predicted, of), loading_words(predicted, of)) if each]
     if not of.real_time:
         said.append("The system did not allow real-time scheduling: other programs may have interrupted it.")
     if not of.locked:
