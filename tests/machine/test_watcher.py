@@ -52,7 +52,7 @@ def test_which_cores_are_alike_is_told_with_what_was_seen(tmp_path, monkeypatch)
     for core in (4, 5):
         put(slow_pair, f"{computers.CPU}/cpu{core}/topology/thread_siblings_list", "4-5")
     assert alike(slow_pair) == Alike(((0, 1), (2, 3), (4, 5)), (4, 5, 6, 7))
-    monkeypatch.setattr("nimbleload.machine.watcher.alike", lambda: told)
+    monkeypatch.setattr("nimbleload.machine.watcher.alike", lambda root: told)
     with Host(tmp_path, PLUGINS, PERIOD, 200) as host:
         assert watched(host, 0.2).alike == told
 

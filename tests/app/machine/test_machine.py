@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import signal
 from pathlib import Path
@@ -268,12 +269,18 @@ def test_sessions_are_computed_for_the_pace_that_lasts(make_window, qtbot):
     assert not window.machine.pace.take.isVisible()
     window.machine.looking.lasts.emit(lasts(1.25))
     assert window.balance.buffers._held == {of.buffer: pytest.approx(0.624)}
+    # A limit that its load is just under.
+    window.desk.choose_limit(math.ceil(100 * of.after.load.max()) / 100)
+    said = window.balance.sentence.advice
+    qtbot.waitUntil(lambda: "the same takes 1.25 times as long" in said.text(), timeout=30_000)
+    window.desk.undo()
     window.go(MACHINE)
     with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
         qtbot.mouseClick(window.machine.pace.take, Qt.MouseButton.LeftButton)
     slower = window.desk.survey
     assert slower.machine.speed == 0.8 and slower.machine.cores == of.machine.cores
     assert slower.after.load.max() == pytest.approx(1.25 * of.after.load.max(), rel=0.02)
+    assert "times as long" not in window.balance.sentence.advice.text()
     assert window.balance.buffers._held == {of.buffer: 0.78}
     with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
         window.desk.undo()

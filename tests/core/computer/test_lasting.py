@@ -8,7 +8,7 @@ import pytest
 
 from nimbleload.core.computer.ceiling import Blocks, Ceiling
 from nimbleload.core.computer.lasting import Lasting, Stretch, held, is_over, longer, pace
-from nimbleload.core.told.lasting import goes_on_words, lasting_words
+from nimbleload.core.told.lasting import goes_on_words, in_the_end_words, lasting_words
 
 GHZ = 1e9
 
@@ -88,6 +88,15 @@ def test_clocks_that_are_not_all_told_or_explain_nothing_are_left_out():
 
 def test_without_real_time_others_are_in_the_figures():
     assert lasting_words(lasting(*[1.0] * 60, real_time=False)).endswith("what other programs do is in these figures.")
+
+
+def test_a_load_that_will_not_stay_under_its_limit_is_told_of():
+    assert in_the_end_words(0.62, 0.8, 1.31) == (
+        " When this computer has worked for a while the same takes 1.31 times as long: 81 % (see Machine)."
+    )
+    # Not where it is above it now, where it stays below, and where nothing becomes slower.
+    for load, slower in ((0.81, 1.31), (0.61, 1.31), (0.8, 1.0)):
+        assert in_the_end_words(load, 0.8, slower) == ""
 
 
 def test_what_is_held_is_less_by_as_much():

@@ -17,6 +17,7 @@ from ...core.optimise.suggest import Suggestion
 from ...core.optimise.weigh import Weighed
 from ...core.survey import Survey
 from ...core.told.basis import basis_words
+from ...core.told.lasting import in_the_end_words
 from ...core.told.verdict import Verdict, verdict
 from ...core.told.versions import against_held
 from ...core.units import as_sentence, clock, percent
@@ -71,6 +72,7 @@ class BalancePage(QWidget):
         self.sentence = Sentence(lines=3)
         self.buffers = BufferRow()
         self._ceilings: tuple[Ceiling, ...] = ()
+        self._slower = 1.0
         self.tracks = TrackList()
         self.block = BlockView()
         self.options, self.drawer = OptionList(), PlanDrawer()
@@ -254,7 +256,9 @@ class BalancePage(QWidget):
         memory = "overload" if said.overload else "tight"
         tone = {"unknown": "quiet", "peaks": "tight", "memory": memory}.get(said.kind, at.rung(of.buffer).word)
         headline = f"Without the plan: {said.headline}" if self._desk.is_peeking else said.headline
-        self.sentence.say(headline, said.advice + self._basis(), tone, self._next_word())
+        rung = at.rung(of.buffer)
+        later = in_the_end_words(rung.load, of.session.limit, self._slower) if rung.word != "not known" else ""
+        self.sentence.say(headline, said.advice + later + self._basis(), tone, self._next_word())
 
     def show_kind(self, kind: str) -> None:
         """Shows the mean, typical, bad or worst block of the moment."""
@@ -277,10 +281,13 @@ class BalancePage(QWidget):
         words = {"typical": "the median block", "bad": "one in a hundred", "worst": "of all blocks drawn"}
         self._block_panel.title.setText(f"One block at {clock(at.second)}, {words[self.kind]}")
 
-    def show_ceilings(self, found: Sequence[Ceiling]) -> None:
-        """What this computer was found to hold; it is shown where the session is computed for as many threads."""
-        self._ceilings = tuple(found)
+    def show_ceilings(self, found: Sequence[Ceiling], slower: float = 1.0) -> None:
+        """What this computer was found to hold; it is shown where the session is computed for as many threads. The same
+        work takes so many times as long when it has worked for a while (`slower`)."""
+        changed, self._ceilings, self._slower = slower != self._slower, tuple(found), slower
         self._show_held()
+        if changed and self._desk.outlook is not None:
+            self._say(self._desk.outlook.verdict)
 
     def _show_held(self) -> None:
         of = self._desk.survey

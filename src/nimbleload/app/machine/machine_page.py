@@ -37,10 +37,10 @@ CEILING = (
 
 class MachinePage(QWidget):
     """The page. `state_changed` tells its state in a word, and a colour for it; `ceilings_changed` what is held, when
-    the pace has fallen to what lasts, by loads as sessions are computed."""
+    the pace has fallen to what lasts, by loads as sessions are computed, and how many times as long those take then."""
 
     state_changed = Signal(str, str)
-    ceilings_changed = Signal(object)
+    ceilings_changed = Signal(object, float)
 
     def __init__(self, desk: Desk, looking: Looking, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -51,7 +51,7 @@ class MachinePage(QWidget):
         self.cards: list[FindingCard] = []
         self._shows_all = True
         self.ceilings: list[Ceiling] = []
-        self._told: list[Ceiling] = []
+        self._told: tuple[list[Ceiling], float] = [], 1.0
         self.sentence = Sentence()
         self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
         self.bar, self.news, self.words = QProgressBar(), QLabel(), QLabel()
@@ -209,9 +209,10 @@ class MachinePage(QWidget):
         of = self._desk.survey
         lasting = self.pace.known if of is None or of.machine.speed == 1.0 else None
         found = [replace(each, held=held(each, lasting)) for each in self.ceilings]
-        if found != self._told:
-            self._told = found
-            self.ceilings_changed.emit(found)
+        told = found, lasting.slower if lasting is not None else 1.0
+        if told != self._told:
+            self._told = told
+            self.ceilings_changed.emit(*told)
 
     def _take_pace(self, speed: float) -> None:
         """Sessions are computed for this computer as fast as it is when it has worked for a while."""

@@ -32,6 +32,15 @@ def lasting_words(of: Lasting) -> str:
     return " ".join(said)
 
 
+def in_the_end_words(load: float, limit: float, slower: float) -> str:
+    """What becomes of a load (fraction) under its limit when the same work takes so many times as long; empty if it
+    stays under it."""
+    if not load <= limit < load * slower:
+        return ""
+    longer = f"the same takes {slower:.2f} times as long"
+    return f" When this computer has worked for a while {longer}: {percent(load * slower)} (see Machine)."
+
+
 def _clocks(of: Lasting) -> str:
     """The clocks that go with it, if they are told and explain anything."""
     first, last = of.clocks
