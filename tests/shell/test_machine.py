@@ -132,7 +132,7 @@ def test_how_long_the_pace_lasts_is_told_and_kept(monkeypatch):
     monkeypatch.setattr(lasting, "ask", stretches)
     said = run("pace", "--load", 60)
     assert said.exit_code == 0, said.output
-    assert "  0:35: the work takes 1.30 times as long as at first.\n" in said.output
+    assert "  0:35: the work takes 1.30 times as long as at first. At least 3 min more.\n" in said.output
     assert "60 % on 4 cores for 5 min: after 0:30 the same work, and any plugin, takes 1.30 times" in said.output
     assert ceiling_file.read_lasting().load == 0.6
     told = json.loads(run("pace", "--minutes", 2, "--json").stdout)

@@ -37,6 +37,9 @@ def test_a_power_limit_that_does_not_last_is_told_with_when_and_how_much():
         "50 % on 6 cores for 5 min: after 0:30 the same work, and any plugin, takes 1.31 times as long (3.2 GHz, "
         "where it was 4.2 GHz). Balance marks what this computer holds then."
     )
+    assert goes_on_words(lasting(1.0, 1.1, seconds=20.0)) == (
+        "0:40: the work takes 1.10 times as long as at first. At least 3 min more."
+    )
     assert goes_on_words(of) == "5:00: the work takes 1.31 times as long as at first, at 3.2 GHz."
 
 
