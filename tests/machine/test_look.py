@@ -14,12 +14,14 @@ import pytest
 from nimbleload.core.computer.facts import Busy, Disk, Facts, IdleState, Interrupts, Limits, PowerLimit, Supply
 from nimbleload.core.load.memory import kept_by
 from nimbleload.core.told import computer as told
-from nimbleload.machine import look
+from nimbleload.machine import clock_now, look
 from nimbleload.machine.background import Counted, Sample, busy_between, sample
 from tests.helpers import computers
 from tests.helpers.computers import CPU, put
 from tests.helpers.proc import process
 from tests.helpers.sessions import card, use
+
+AGAINST = "The clock, against the figures"
 
 
 def seen(root, then=lambda: None, places=()):
@@ -134,6 +136,40 @@ def test_a_power_limit_that_lasts_is_in_order_and_half_a_one_is_none(tmp_path):
     )
     put(tmp_path, f"{rapl}_power_limit_uw", 0)
     assert seen(tmp_path).power_limit is None
+
+
+@pytest.mark.parametrize(
+    ("chain", "grade", "words"),
+    [
+        (0.66e-6, "well", "The cores compute as fast as when the plugins of the open session were measured."),
+        (0.71e-6, "well", "as fast as"),
+        (0.72e-6, "matters", "The same work takes 1.09 times as long as when the plugins"),
+        (0.62e-6, "well", "as fast as"),
+        (0.60e-6, "note", "The same work takes 0.91 of the time that it took when the plugins"),
+    ],
+)
+def test_another_clock_than_that_of_the_figures_is_told(tmp_path, chain, grade, words):
+    facts = msgspec.structs.replace(seen(computers.plain(tmp_path)), chain=chain)
+    (finding,) = (each for each in told.findings(facts, None, 0.66e-6) if each.name == AGAINST)
+    assert finding.grade == grade and words in finding.seen
+    assert all(each.name != AGAINST for each in told.findings(facts))
+    unknown = msgspec.structs.replace(facts, chain=0.0)
+    assert all(each.name != AGAINST for each in told.findings(unknown, None, 0.66e-6))
+
+
+def test_how_fast_a_core_is_now_is_looked_at_on_this_computer_alone_and_only_where_it_is_watched(tmp_path):
+    here = clock_now.ask()
+    # 250 steps that wait for each other.
+    assert 250 / 10e9 < here < 250 * 20 / 1e9
+    assert look.look(seconds=0.01).chain == pytest.approx(here, rel=0.5)
+    assert look.look(seconds=0).chain == 0.0 == seen(computers.plain(tmp_path)).chain
+
+
+def test_a_process_that_does_not_say_it_is_no_fault(monkeypatch):
+    monkeypatch.setattr(clock_now.sys, "executable", "/bin/false")
+    assert clock_now.ask() == 0.0
+    monkeypatch.setattr(clock_now.sys, "executable", "/nowhere")
+    assert clock_now.ask() == 0.0
 
 
 def test_a_virtual_computer_from_which_time_is_taken(tmp_path):

@@ -26,6 +26,7 @@ from ..core.computer.facts import (
 from ..native.cores import siblings, slow_ones
 from ..native.reading import as_number, in_meminfo, inside, number, numbers, pairs, text
 from ..store import mounts
+from . import clock_now
 from .background import Sample, busy_between, sample
 from .core_clocks import CPU, HOT
 
@@ -61,6 +62,7 @@ def look(
         busy_between(first, last, watched), watched if seconds > 0 else 0.0, numbers(text(root / CPU / "isolated")),
         power_limit(root), text(root / PROFILE) or "", tuple((text(root / f"{PROFILE}_choices") or "").split()),
         max((after - hot.get(core, after) for core, after in throttled(root).items()), default=0), celsius(root),
+        clock_now.ask() if root == ROOT and seconds > 0 else 0.0,
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ import signal
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QLabel
@@ -291,3 +292,22 @@ def test_a_pace_without_a_session_is_taken_by_none(page, qtbot):
     page.looking.close()
     page.looking.lasts.emit(lasts(1.3))
     assert page.pace.take.isVisible() and not page.pace.take.isEnabled()
+
+
+def test_the_clock_of_now_is_held_against_that_of_the_figures(make_window, qtbot):
+    window = shown(make_window(example=fewer_saved), qtbot)
+    window.machine.looking.close()
+    of = window.desk.survey
+    assert of.planned.figures.clock == 0.0  # the example's figures are of no computer
+    name = "The clock, against the figures"
+    slow = replace(example.facts(), chain=0.9e-6)
+    window.machine.show_facts(slow)
+    assert all(each.name != name for each in window.machine.findings)
+    cards = {
+        key: replace(card, cells=tuple(replace(c, clock=0.6e-6, provenance="measured") for c in card.cells))
+        for key, card in window.desk.cards.items()
+    }
+    with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
+        window.desk.take_cards(cards)
+    (found,) = (each for each in window.machine.findings if each.name == name)
+    assert found.grade == "matters" and "1.50 times as long" in found.seen

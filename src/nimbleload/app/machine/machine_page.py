@@ -48,6 +48,7 @@ class MachinePage(QWidget):
         self.findings: list[Finding] = []
         self._facts: Facts | None = None
         self._kept: Memory | None = None
+        self._measured = 0.0
         self.cards: list[FindingCard] = []
         self._shows_all = True
         self.ceilings: list[Ceiling] = []
@@ -150,7 +151,7 @@ class MachinePage(QWidget):
     def show_facts(self, facts: Facts) -> None:
         """Makes a card of each finding."""
         self._facts = facts
-        self.findings = told.findings(facts, self._kept)
+        self.findings = told.findings(facts, self._kept, self._measured)
         self.refresh()
         matters = any(each.grade == "matters" for each in self.findings)
         watched = f"Watched for {facts.watched:.0f} s." if facts.watched else "Other programs are being watched …"
@@ -160,13 +161,14 @@ class MachinePage(QWidget):
         self.state_changed.emit(told.state(self.findings), "brick" if matters else "teal")
 
     def _show_kept(self) -> None:
-        """What the plugins of the open session keep is seen beside what there is."""
+        """What the plugins of the open session keep, and when they were measured, is seen beside what there is."""
         of = self._desk.survey
         self.pace.show_session(of is not None)
         self._tell_held()
-        kept = of.memory if of is not None and not of.machine.is_another else None
-        if kept != self._kept:
-            self._kept = kept
+        here = of is not None and not of.machine.is_another
+        kept, measured = (of.memory, of.planned.figures.clock) if of is not None and here else (None, 0.0)
+        if (kept, measured) != (self._kept, self._measured):
+            self._kept, self._measured = kept, measured
             if self._facts is not None:
                 self.show_facts(self._facts)
 

@@ -138,7 +138,8 @@ class Facts(msgspec.Struct, frozen=True):
     """All that was seen. `distribution` is the identifier in os-release, `stolen` the share of time that a virtual
     computer was not given, `watched` for how many seconds what changes was watched, `apart` the cores on which nothing
     runs that was not put there. `profile` is what the firmware is told to prefer, of `profiles` that it has. `heated`
-    is how often a core slowed down for heat while it was watched, `celsius` how hot the processor is."""
+    is how often a core slowed down for heat while it was watched, `celsius` how hot the processor is. `chain` is
+    what a known chain of steps takes at the best clock that a core comes to (seconds; 0: not looked at)."""
 
     cores: tuple[Core, ...] = ()
     idle: tuple[IdleState, ...] | None = None
@@ -162,3 +163,4 @@ class Facts(msgspec.Struct, frozen=True):
     profiles: tuple[str, ...] = ()
     heated: int = 0
     celsius: float | None = None
+    chain: float = 0.0

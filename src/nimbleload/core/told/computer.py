@@ -7,7 +7,7 @@ from collections.abc import Callable
 from ..computer.facts import Busy, Facts
 from ..load.memory import Memory, fits
 from ..units import agreeing, count, microseconds, percent, size
-from .core_clocks import hot, how_fast, how_much_power, how_set, preferred
+from .core_clocks import against_measured, hot, how_fast, how_much_power, how_set, preferred
 from .cores import core_list
 from .finding import GRADES, Finding, Grade, maybe_virtual
 from .memory import kept_words
@@ -27,9 +27,12 @@ NOT_THERE = "What is not in memory is read from the disk while a block waits: th
 REMOTE = ("nfs", "nfs4", "cifs", "fuse.sshfs", "9p")
 
 
-def findings(of: Facts, kept: Memory | None = None) -> list[Finding]:
-    """All findings, what matters first; with what the plugins of the open session keep in memory, if one is open."""
+def findings(of: Facts, kept: Memory | None = None, measured: float = 0.0) -> list[Finding]:
+    """All findings, what matters first; with what the plugins of the open session keep in memory, if one is open, and
+    at which clock they were measured: what a known chain of steps took then (seconds; 0: not known)."""
     found = [each for judge in JUDGES if (each := judge(of)) is not None]
+    if of.chain > 0 and measured > 0:
+        found.append(against_measured(of.chain / measured))
     if kept is not None and kept.kinds:
         with_session = {MEMORY: _memory_with_session, REAL_TIME: _limits_with_session}
         found = [with_session[each.name](each, of, kept) if each.name in with_session else each for each in found]

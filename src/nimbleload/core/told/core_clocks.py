@@ -9,6 +9,8 @@ from .finding import Finding, maybe_virtual
 # A core that may not run at so much of what it can is held down. A processor that may draw so many times more for a
 # while does not keep up what it does then. So hot (°C) it will soon slow down.
 HELD, MORE, HOT = 0.98, 1.15, 90.0
+# A clock that differs by more is another one.
+OTHER = 1.08
 # Profiles of a firmware, as the kernel calls them.
 FASTEST, SAVING = "performance", ("low-power", "quiet", "cool")
 
@@ -113,4 +115,22 @@ def hot(of: Facts) -> Finding | None:
         "Heat", "matters", f"Cores have slowed down {since}{now}.{degrees}",
         "A core that is too hot halves its clock for a while, and every block with it. Dust, a blocked fan or a soft "
         "surface under a laptop are the usual causes.",
+    )  # fmt: skip
+
+
+def against_measured(slower: float) -> Finding:
+    """How many times longer the same work takes now than when the open session's plugins were measured."""
+    name, then = "The clock, against the figures", "when the plugins of the open session were measured"
+    if 1 / OTHER < slower < OTHER:
+        return Finding(name, "well", f"The cores compute as fast as {then}.")
+    if slower > 1:
+        return Finding(
+            name, "matters", f"The same work takes {slower:.2f} times as long as {then}.",
+            "So do the plugins: loads that are shown are too low by as much. A lower clock (see above), a battery, "
+            "heat, or others on the same processor. What is measured again from now on is of this clock.",
+        )  # fmt: skip
+    return Finding(
+        name, "note", f"The same work takes {slower:.2f} of the time that it took {then}.",
+        "So do the plugins: loads that are shown are too high by as much. They were measured at a lower clock, on a "
+        "battery perhaps, or beside others. Measure them again.",
     )  # fmt: skip
