@@ -309,5 +309,6 @@ def test_the_clock_of_now_is_held_against_that_of_the_figures(make_window, qtbot
     }
     with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
         window.desk.take_cards(cards)
+        window.desk.refresh()
     (found,) = (each for each in window.machine.findings if each.name == name)
     assert found.grade == "matters" and "1.50 times as long" in found.seen
