@@ -8,6 +8,7 @@ import pty
 import subprocess
 import sys
 
+import msgspec
 import pytest
 from click.testing import CliRunner
 
@@ -17,7 +18,9 @@ from nimbleload.core.computer.lasting import Lasting, Stretch
 from nimbleload.demo import computer as example
 from nimbleload.machine import hold, lasting
 from nimbleload.shell import cli
-from nimbleload.store import ceiling_file
+from nimbleload.store import ceiling_file, session_file
+from nimbleload.store.this_computer import this_computer
+from tests.helpers.sessions import cards_for, session, track
 
 TRIAL = Held(0.8, 100, 0, 0.9, True)
 
@@ -152,3 +155,19 @@ def test_a_pace_that_is_not_found_is_a_sentence(monkeypatch):
     monkeypatch.setattr(lasting, "ask", broken)
     said = run("pace")
     assert said.exit_code == 1 and "How long the pace lasts was not found: it ended with code 9." in said.output
+
+
+@pytest.mark.usefixtures("own_file")
+def test_a_load_is_told_with_what_becomes_of_it_in_the_end(tmp_path):
+    of = session(track("a", "p"), limit=0.5)
+    path = tmp_path / "a.nimbleload"
+    saved = session_file.Saved(of, cards=tuple(cards_for(of, {"p": 0.45 * 256 / 48000}).values()), buffer=256)
+    session_file.write(path, msgspec.structs.replace(saved, machine=this_computer()))
+    assert "has worked for a while" not in run("load", path).output
+    assert json.loads(run("load", path, "--json").output)["slower_in_the_end"] == 1.0
+    paces = (Stretch(5.0 * k, 1.0 if k < 7 else 1.4, 900, 0, True) for k in range(1, 61))
+    ceiling_file.keep_lasting(Lasting(0.5, 256, 48000, 2, tuple(paces)))
+    assert "When this computer has worked for a while the same takes 1.40 times as long: 6" in run("load", path).output
+    assert json.loads(run("load", path, "--json").output)["slower_in_the_end"] == 1.4
+    # Of another computer nobody knows.
+    assert "has worked for a while" not in run("load", path, "--cores", this_computer().cores + 1).output

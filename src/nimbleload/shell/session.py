@@ -22,6 +22,7 @@ from ..core.told.as_known import is_unknown, share_words
 from ..core.told.basis import basis_words, updated_words
 from ..core.told.cores import cores_words
 from ..core.told.host_fit import seen_sentence, sentence
+from ..core.told.lasting import in_the_end_words
 from ..core.told.newer import offered
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.verdict import adds
@@ -31,7 +32,7 @@ from ..core.units import as_sentence, clock, count, from_clock, milliseconds, pe
 from ..probe import catalogue
 from ..probe.choosing import recorded
 from ..probe.session_run import of_other_files
-from ..store import session_file
+from ..store import ceiling_file, session_file
 from ..store.recording_file import RecordingFileError
 from ..store.this_computer import from_here
 from ..store.written_anew import is_written_anew
@@ -227,6 +228,7 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "headline": seen.verdict.headline,
         "advice": seen.verdict.advice,
         "limit": of.session.limit,
+        "slower_in_the_end": slower_in_the_end(of),
         "work_of_one_core": here.block.work / of.deadline,
         "chain": [of.planned.session.strips[i].name for i in here.block.strips(here.block.chain)],
         "ladder": [r._asdict() | peak_figures(seen.peaks[r.buffer]) for r in here.rungs],
@@ -240,6 +242,13 @@ def figures(of: Survey, here: Instant, seen: Outlook) -> dict[str, Any]:
         "loading": opening_figures(of),
         "warnings": warnings(of),
     }
+
+
+def slower_in_the_end(of: Survey) -> float:
+    """How many times as long the same work takes when this computer has worked for a while, as far as that was found;
+    1 of another computer, and where loads have it in them."""
+    lasting = ceiling_file.read_lasting()
+    return lasting.slower if lasting is not None and not of.machine.is_another else 1.0
 
 
 def kept_figures(of: Survey) -> dict[str, Any]:
@@ -273,8 +282,10 @@ def say(of: Survey, here: Instant, seen: Outlook) -> None:
     """The same in words."""
     click.echo(f"{of.session.name}   {of.session.rate} Hz, {of.buffer} samples, {cores_words(of.machine)}")
     click.echo(seen.verdict.headline)
-    click.echo(seen.verdict.advice)
     is_known = not is_unknown(of)
+    rung = here.rung(of.buffer)
+    later = in_the_end_words(rung.load, of.session.limit, slower_in_the_end(of)) if is_known else ""
+    click.echo(seen.verdict.advice + later)
     if is_known:
         click.echo(_parts(here))
     for words in memory.lines(of):

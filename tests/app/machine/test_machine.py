@@ -263,6 +263,7 @@ def test_sessions_are_computed_for_the_pace_that_lasts(make_window, qtbot):
     window = shown(make_window(example=fewer_saved), qtbot)
     window.machine.looking.close()
     of = window.desk.survey
+    assert not of.machine.is_another
     trial = Held(0.6, 9, 0, 0.9, True)
     found = Ceiling(of.buffer, of.session.rate, of.threads, 2.0, 0.78, 0.7, 0.8, trials=(trial,))
     window.machine.show_ceilings([found])

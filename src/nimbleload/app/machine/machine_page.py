@@ -207,9 +207,10 @@ class MachinePage(QWidget):
         self._tell_held()
 
     def _tell_held(self) -> None:
-        """Where sessions are computed for a slower computer, loads have the pace that lasts in them already."""
+        """Where sessions are computed for a slower computer, loads have the pace that lasts in them already; and of
+        another computer it is not known."""
         of = self._desk.survey
-        lasting = self.pace.known if of is None or of.machine.speed == 1.0 else None
+        lasting = self.pace.known if of is None or not of.machine.is_another else None
         found = [replace(each, held=held(each, lasting)) for each in self.ceilings]
         told = found, lasting.slower if lasting is not None else 1.0
         if told != self._told:

@@ -80,15 +80,20 @@ def memory(session: Session, cards: Cards) -> Memory:
     return kept_by(loaded_uses(session), cards)
 
 
+def by_kind(uses: Iterable[PluginUse]) -> dict[CardKey, list[PluginUse]]:
+    """Plugins by kind and setting."""
+    found: dict[CardKey, list[PluginUse]] = {}
+    for use in uses:
+        found.setdefault(use.card_key(), []).append(use)
+    return found
+
+
 def kept_by(uses: Iterable[PluginUse], cards: Cards) -> Memory:
     """What these plugins keep together."""
-    many: dict[CardKey, list[PluginUse]] = {}
-    for use in uses:
-        many.setdefault(use.card_key(), []).append(use)
     kinds: list[Keeps] = []
     code: dict[tuple[str, str], int] = {}
     unknown = earlier = 0
-    for key, those in many.items():
+    for key, those in by_kind(uses).items():
         card = cards.get(key)
         found = keeps(those[0], len(those), card)
         if found is None or card is None or card.upkeep is None:

@@ -7,9 +7,9 @@ from typing import NamedTuple
 
 from ..cards.card import Cards
 from ..cards.upkeep import Upkeep
-from ..session.plugins import CardKey, PluginUse
+from ..session.plugins import PluginUse
 from ..session.session import Session
-from .memory import loaded_uses
+from .memory import by_kind, loaded_uses
 
 
 class Loads(NamedTuple):
@@ -40,12 +40,9 @@ def opening(session: Session, cards: Cards) -> Opening:
 
 def opening_of(uses: Iterable[PluginUse], cards: Cards) -> Opening:
     """What these plugins take to load."""
-    many: dict[CardKey, list[PluginUse]] = {}
-    for use in uses:
-        many.setdefault(use.card_key(), []).append(use)
     plugins: dict[tuple[str, str], list[tuple[Upkeep, list[PluginUse]]]] = {}
     unknown = earlier = 0
-    for key, those in many.items():
+    for key, those in by_kind(uses).items():
         card = cards.get(key)
         if card is None or card.upkeep is None:
             unknown += len(those)
