@@ -91,6 +91,19 @@ def test_nobody_who_listens_is_nobody_to_compute_for():
     wait_for(lambda: not (words.exists() and words.read_bytes()), "its end")
 
 
+def test_what_was_found_on_the_battery_counts_while_it_runs_on_that(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    of = Lasting(0.5, 256, 48000, 2, (Stretch(61.0, 1.0, 900, 3, True),))
+    ceiling_file.keep_lasting(of)
+    monkeypatch.setattr(ceiling_file, "on_battery", lambda: True)
+    assert ceiling_file.read_lasting() is None
+    other = msgspec.structs.replace(of, load=0.3)
+    ceiling_file.keep_lasting(other)
+    assert ceiling_file.read_lasting() == other
+    monkeypatch.setattr(ceiling_file, "on_battery", lambda: False)
+    assert ceiling_file.read_lasting() == of
+
+
 def test_it_is_kept_beside_the_ceilings(tmp_path):
     path = tmp_path / "ceiling.json"
     assert ceiling_file.read_lasting(path) is None

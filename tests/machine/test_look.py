@@ -16,6 +16,7 @@ from nimbleload.core.load.memory import kept_by
 from nimbleload.core.told import computer as told
 from nimbleload.machine import clock_now, look
 from nimbleload.machine.background import Counted, Sample, busy_between, sample
+from nimbleload.native.power import on_battery
 from tests.helpers import computers
 from tests.helpers.computers import CPU, put
 from tests.helpers.proc import process
@@ -75,6 +76,15 @@ def test_a_laptop_on_its_battery(tmp_path):
     assert facts.supplies == (Supply("Mains", False), Supply("Battery", True))
     assert told.headline(told.findings(facts)) == "3 findings matter for audio on this computer."
     assert told.state(told.findings(facts)) == "3 findings"
+
+
+def test_the_battery_of_a_mouse_is_not_that_of_the_computer(tmp_path):
+    computers.plain(tmp_path)
+    for name, content in (("type", "Battery"), ("status", "Discharging"), ("scope", "Device")):
+        put(tmp_path, f"sys/class/power_supply/hidpp_battery_0/{name}", content)
+    facts = seen(tmp_path)
+    assert facts.supplies == (Supply("Mains", True),) and "Power" not in found(facts, "matters")
+    assert not on_battery(tmp_path) and on_battery(computers.laptop(tmp_path / "laptop"))
 
 
 def test_heat_while_it_is_watched_is_told_beside_that_since_the_start(tmp_path):

@@ -261,7 +261,9 @@ def supplies(root: Path) -> tuple[Supply, ...] | None:
     for each in inside(folder, "*"):
         kind = text(each / "type") or ""
         is_on = number(each / "online") == 1 if kind != "Battery" else text(each / "status") == "Discharging"
-        found.append(Supply(kind, is_on))
+        # Those of a mouse, a keyboard or a headset give this computer nothing.
+        if text(each / "scope") != "Device":
+            found.append(Supply(kind, is_on))
     return tuple(found)
 
 

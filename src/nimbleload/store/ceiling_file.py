@@ -1,5 +1,5 @@
 """What this computer was found to hold, and how long it keeps its pace; until it is started again: settings may be
-others after that."""
+others after that. What was found on its battery counts while it runs on that."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ import platformdirs
 from ..core.computer.ceiling import Ceiling, merged
 from ..core.computer.lasting import Lasting
 from ..native.decoding import decoded
+from ..native.power import on_battery
 from . import atomic
 
 BOOT = Path("/proc/sys/kernel/random/boot_id")
@@ -29,8 +30,8 @@ class Kept(msgspec.Struct, frozen=True):
 
 
 def file() -> Path:
-    """Where ceilings are kept, whether it is there or not."""
-    return Path(platformdirs.user_cache_dir("nimble-load")) / "ceiling.json"
+    """Where ceilings are kept for where its power comes from now, whether it is there or not."""
+    return Path(platformdirs.user_cache_dir("nimble-load")) / f"ceiling{'-battery' if on_battery() else ''}.json"
 
 
 def boot() -> str:
