@@ -117,6 +117,10 @@ def test_clocks_that_are_held_down_are_told_with_the_way_back(tmp_path):
     put(tmp_path, f"{CPU}/intel_pstate/no_turbo", 1)
     slow = found(seen(tmp_path), "note")["How fast cores may run"]
     assert "boost is switched off" in slow.seen and "no_turbo" in slow.now
+    # Some kernels tell a lower limit then, which is no other finding.
+    put(tmp_path, f"{CPU}/cpu1/cpufreq/scaling_max_freq", 3_000_000)
+    assert found(seen(tmp_path), "note")["How fast cores may run"] == slow
+    put(tmp_path, f"{CPU}/intel_pstate/no_turbo", 0)
     for core, cap in ((1, 3_000_000), (3, 2_000_000), (0, 3_930_000)):
         put(tmp_path, f"{CPU}/cpu{core}/cpufreq/scaling_max_freq", cap)
     assert found(seen(tmp_path), "matters")["How fast cores may run"].seen == (

@@ -46,6 +46,15 @@ def how_set(of: Facts) -> Finding:
 def how_fast(of: Facts) -> Finding | None:
     """Whether cores are held below the clock that they can run at."""
     name, known = "How fast cores may run", [(core.cap, core.most) for core in of.cores if core.cap and core.most]
+    # Some kernels then tell a lower limit, too: lifting that would not help.
+    if of.boost is False:
+        return Finding(
+            name, "note", "Cores may not run above their nominal clock: boost is switched off.",
+            "Blocks take longer for it, but about as long each time, and the computer stays cooler and quieter. Some "
+            "do this on purpose. Figures that were measured with boost are too low now.",
+            "echo 0 | sudo tee /sys/devices/system/cpu/intel_pstate/no_turbo || "
+            "echo 1 | sudo tee /sys/devices/system/cpu/cpufreq/boost",
+        )  # fmt: skip
     held = [(cap, most) for cap, most in known if cap < HELD * most]
     if held:
         cap, most = min(held, key=lambda each: each[0] / each[1])
@@ -56,14 +65,6 @@ def how_fast(of: Facts) -> Finding | None:
             "power, may set it again.",
             "cd /sys/devices/system/cpu; for at in cpu*/cpufreq; do sudo tee $at/scaling_max_freq < "
             "$at/cpuinfo_max_freq; done",
-        )  # fmt: skip
-    if of.boost is False:
-        return Finding(
-            name, "note", "Cores may not run above their nominal clock: boost is switched off.",
-            "Blocks take longer for it, but about as long each time, and the computer stays cooler and quieter. Some "
-            "do this on purpose. Figures that were measured with boost are too low now.",
-            "echo 0 | sudo tee /sys/devices/system/cpu/intel_pstate/no_turbo || "
-            "echo 1 | sudo tee /sys/devices/system/cpu/cpufreq/boost",
         )  # fmt: skip
     return Finding(name, "well", "Nothing holds the cores' clock down.") if known else None
 
