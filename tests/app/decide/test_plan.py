@@ -241,7 +241,8 @@ def test_how_a_step_is_done_is_asked_where_it_stands(example, qtbot, settled):
     assert desk.document.plan.decisions[0] == Decision("freeze", "track-45", unloaded=True)
     assert desk.survey.after.load.max() == load
     assert drawer.steps.item(0).text().endswith(", unloaded")
-    assert f"Unloaded: {20 * len(uses)} MB given back, {0.5 * len(uses):.1f} s to load again." in drawer.restore.text()
+    again = duration(0.5 * len(uses))
+    assert f"Unloaded: {20 * len(uses)} MB given back, {again} to load again." in drawer.restore.text()
     press(1, "Leave its source muted")
     # What is muted costs as before.
     assert desk.survey.after.load.max() > load

@@ -12,6 +12,7 @@ from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.survey import host_seen, instant, survey
 from nimbleload.core.told.host_fit import seen_sentence
 from nimbleload.core.watching.blocks import see
+from nimbleload.core.watching.records import Clocks
 from nimbleload.core.watching.shares import computing, parts
 from tests.helpers.recordings import blocks, recording, thread
 from tests.helpers.sessions import cards_for, session, track
@@ -125,3 +126,15 @@ def test_recordings_of_another_session_or_without_a_cycle_are_refused():
         buffer_of(see(recording(thread(1, [(1, 2)]))), 48000)
     with pytest.raises(ValueError, match="no recording"):
         told()
+
+
+def test_a_host_on_slow_cores_is_told_with_the_clock_that_was_least():
+    def at(ghz):
+        of = host(256)
+        clocks = Clocks.of((0,), (4 * 10**9,), [(BEGUN + 10**9, (int(ghz * 1e9),), (0,))])
+        return see(of.recording._replace(clocks=clocks))
+
+    found = told(at(3.0), at(1.6))
+    assert (found.clock, found.most) == (1.6e9, 4e9)
+    assert " Its cores ran at 1.6 GHz then, of 4.0 GHz: at more, all takes less." in seen_sentence(found)
+    assert "GHz" not in seen_sentence(told(at(3.9))) and told(host(256)).clock == 0.0

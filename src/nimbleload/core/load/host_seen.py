@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ..session.computer import BUFFER_SIZES
 from ..session.plugins import PluginUse
 from ..watching.blocks import Seen, ahead_by
+from ..watching.core_clocks import clock
 from ..watching.rhythm import beat
 from ..watching.shares import computing, shares
 from .case import Case
@@ -33,7 +34,8 @@ class HostSeen(NamedTuple):
     `own` is what it takes of each block beside the plugins, by recording (seconds), `strip_overhead` the mean of that
     for each strip. `factor` is how many times dearer plugins are in it than predicted, give or take `factor_error`
     (95 %), from `plugins` plugins that both have; 1 without any. `threads` computed at the same time; `cores_left_free`
-    is what they leave. `read_ahead` is the block in samples in which it computes ahead, 0 if it does not.
+    is what they leave. `read_ahead` is the block in samples in which it computes ahead, 0 if it does not. Its cores ran
+    at a `clock` (Hz, 0: not told), of `most` that they may have, in the recording in which that was least of it.
     """
 
     buffers: tuple[int, ...]
@@ -45,6 +47,8 @@ class HostSeen(NamedTuple):
     threads: int
     cores_left_free: int
     read_ahead: int
+    clock: float = 0.0
+    most: float = 0.0
 
 
 def buffer_of(seen: Seen, rate: int) -> int:
@@ -74,10 +78,13 @@ def host_of(recordings: Sequence[Played], strips: int, cores: int, plugins: Mapp
             spread += ((each.high - each.low) / 2) ** 2
             common.add(each.name)
     threads = max(threads_of(seen) for seen, _, _ in recordings)
+    told = [ran for seen, _, _ in recordings if (ran := clock(seen)) is not None and ran.most > 0]
+    slowest = min(((ran.now, ran.most) for ran in told), key=lambda ran: ran[0] / ran[1], default=(0.0, 0.0))
     return HostSeen(
         tuple(case.buffer for _, case, _ in recordings), tuple(own), sum(own) / len(own) / max(strips, 1),
         met / predicted if predicted else 1.0, math.sqrt(spread) / predicted if predicted else 0.0, len(common),
         threads, max(cores - threads, 0), max(_read_ahead(seen, case.buffer) for seen, case, _ in recordings),
+        *slowest,
     )  # fmt: skip
 
 

@@ -9,7 +9,8 @@ import numpy as np
 from ..load.host_fit import METER_STEP, HostFit, MeterReading
 from ..load.host_seen import HostSeen
 from ..session.panning import PanLaw
-from ..units import count, microseconds, percent
+from ..units import count, gigahertz, microseconds, percent
+from .held_up import SLOW
 
 BADLY = 0.05
 PAN_LAWS: dict[PanLaw, str] = {
@@ -50,6 +51,8 @@ def seen_sentence(found: HostSeen) -> str:
         said += f" {count(found.plugins, 'plugin')} of the session cost {doubt}."
     else:
         said += " None of the session's plugins was met in it, so what they cost there is not known."
+    if 0 < found.clock < SLOW * found.most:
+        said += f" Its cores ran at {gigahertz(found.clock)} then, of {gigahertz(found.most)}: at more, all takes less."
     if len(found.own) > 1 and max(found.own) > 1.5 * min(found.own):
         said += " Its own time differs from buffer to buffer: part of it goes with the samples; the mean is taken."
     return said
