@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu
 from nimbleload.app.look.notice import written
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.told.steps import words
+from nimbleload.core.units import duration
 from nimbleload.demo.session import session
 from nimbleload.store import session_file
 from nimbleload.store.session_file import Saved
