@@ -113,6 +113,19 @@ def test_at_which_clock_cores_ran_comes_back(tmp_path):
             recording_file.read(tmp_path / "b.nimblewatch")
 
 
+@pytest.mark.parametrize("wrong", [
+    {"clocks": [{"time": 1 << 63, "clock": [1], "hot": [1]}]},
+    {"clocks": [{"time": 1, "clock": [1 << 63], "hot": [1]}]},
+    {"fastest": [1 << 64]}, {"cores": [-1]}, {"begun": -(1 << 63)}, {"clocks": [{"time": 1, "clock": 3, "hot": [1]}]},
+])  # fmt: skip
+def test_what_no_array_holds_is_a_damaged_file(tmp_path, wrong):
+    path = tmp_path / "b.nimblewatch"
+    recording_file.write(path, OF._replace(clocks=Clocks.of((0,), (4,), [(1, (3,), (0,))])), {})
+    page = msgspec.json.decode(zipfile.ZipFile(path).read("recording.json"))
+    with pytest.raises(RecordingFileError, match="is damaged"):
+        recording_file.read(changed(path, "recording.json", msgspec.json.encode({**page, **wrong})))
+
+
 def test_earlier_files_do_not_tell_of_memory_that_was_not_there(path):
     for place in range(2):
         for name in recording_file.FAULTS:

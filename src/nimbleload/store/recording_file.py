@@ -43,7 +43,10 @@ PLACE = "look_place"
 ALL = (*ARRAYS, *FAULTS, PLACE, *SLEEPS_SEEN)
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
-NotNegative = Annotated[int, msgspec.Meta(ge=0)]
+# What an array can hold.
+MOST = (1 << 63) - 1
+NotNegative = Annotated[int, msgspec.Meta(ge=0, le=MOST)]
+Time = Annotated[int, msgspec.Meta(ge=-MOST, le=MOST)]
 
 
 class RecordingFileError(Exception):
@@ -84,14 +87,14 @@ class ServerPage(msgspec.Struct, frozen=True):
     latency_in: int
     latency_out: int
     clients: tuple[ClientPage, ...]
-    xruns: tuple[tuple[int, float], ...] = ()
-    loads: tuple[tuple[int, float], ...] = ()
+    xruns: tuple[tuple[Time, float], ...] = ()
+    loads: tuple[tuple[Time, float], ...] = ()
 
 
 class HeldPage(msgspec.Struct, frozen=True):
     """What the host kept in memory at a time (ns), in bytes; see `Held`."""
 
-    time: int
+    time: Time
     own: NotNegative
     files: NotNegative
     swapped: NotNegative
@@ -101,7 +104,7 @@ class HeldPage(msgspec.Struct, frozen=True):
 class ClockPage(msgspec.Struct, frozen=True):
     """At which clock each core had run just before a time (ns; Hz), and how often it had been slowed down for heat."""
 
-    time: int
+    time: Time
     clock: tuple[NotNegative, ...]
     hot: tuple[NotNegative, ...]
 
@@ -113,8 +116,8 @@ class Page(msgspec.Struct, frozen=True):
 
     format: str
     version: int
-    begun: int
-    ended: int
+    begun: Time
+    ended: Time
     threads: tuple[ThreadPage, ...]
     files: tuple[str, ...]
     programs: dict[str, str]

@@ -23,6 +23,7 @@ def looks(*clocks, hot=None, begun=BEGUN, cores=(0,), most=(4 * GHZ,)):
     times = [begun + (k - len(clocks) + 2) * SECOND for k in range(len(clocks))]
     each = [(one,) * len(cores) if isinstance(one, (int, float)) else one for one in clocks]
     counts = hot or [0] * len(clocks)
+    most = most if len(most) == len(cores) else most * len(cores)
     told = zip(times, each, counts, strict=True)
     return Clocks.of(cores, most, [(t, [int(c * GHZ) for c in one], [h] * len(cores)) for t, one, h in told])
 
@@ -47,6 +48,11 @@ def test_a_core_whose_clock_is_not_told_does_not_count():
     assert clock(of).now == 2 * GHZ
     assert clock(seen(looks(2, 2, cores=(5,)))) is None
     assert clock(seen(Clocks.of((), (), ()))) is None
+
+
+def test_cores_have_whatever_numbers():
+    of = seen(looks(2, 2, cores=(3, 10**15, 2**62)), cores=(-7, 2**62, 2**61))
+    assert clock(of) == pytest.approx((2 * GHZ, 4 * GHZ, 0, 0, 0))
 
 
 def test_a_look_at_which_it_is_not_told_is_left_out():

@@ -63,11 +63,12 @@ def _told(of: Seen, part: NDArray[np.float64]) -> tuple[Times, NDArray[np.float6
 
 def _parts(of: Seen) -> NDArray[np.float64]:
     """Which part of what the engine computed was on each core whose clock is told (C): 1 all together, or 0."""
-    core = of.recording.clocks.core
-    took = np.zeros(len(core))
-    for run in (of.runs[k] for k in of.engine):
-        by_core = np.bincount(run.core, run.end - run.begin, int(core.max(initial=0)) + 1)
-        took += by_core[core]
+    told = of.recording.clocks.core
+    took = np.zeros(len(told))
+    for run in (of.runs[k] for k in of.engine if len(of.runs[k].core)):
+        core, at = np.unique(run.core, return_inverse=True)
+        place = np.minimum(np.searchsorted(core, told), len(core) - 1)
+        took += np.where(core[place] == told, np.bincount(at, run.end - run.begin)[place], 0.0)
     return np.asarray(took / max(took.sum(), 1.0))
 
 
