@@ -41,7 +41,14 @@ import contextlib
 
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.survey import survey
+from nimbleload.core.told import watching
+from nimbleload.core.watching import shares
+from nimbleload.core.watching.before import Before
+from nimbleload.core.watching.blocks import see
+from nimbleload.core.watching.records import Clocks
 from nimbleload.deliver.rendering import ends_of
+from nimbleload.demo.cards import sample_cards
+from nimbleload.demo.recording import recording as example_recording
 from tests.helpers import exchange as x
 from tests.helpers.sessions import bus, card, session, track
 
@@ -170,8 +177,13 @@ def shaken_tree(data: bytes) -> None:
 
 def shaken_parts(data: bytes) -> None:
     """A session file whose parts stay JSON: single values are other ones, go, or come twice."""
-    given = atheris.FuzzedDataProvider(data)
     parts = [json.loads(part) for part in seeds("own")[0].split(b"\n")]
+    shake(atheris.FuzzedDataProvider(data), parts)
+    own(b"\n".join(json.dumps(part).encode() for part in parts))
+
+
+def shake(given: atheris.FuzzedDataProvider, parts: list) -> None:
+    """Changes single values in what JSON can hold."""
     for _ in range(given.ConsumeIntInRange(1, MOST_OPERATIONS)):
         found: list[tuple[dict | list, str | int]] = []
         left: list[dict | list] = [parts]
@@ -193,7 +205,48 @@ def shaken_parts(data: bytes) -> None:
             inside[key] = copy.deepcopy(other[at])
         elif isinstance(inside, list) and inside is not parts:
             inside.append(copy.deepcopy(inside[key]))
-    own(b"\n".join(json.dumps(part).encode() for part in parts))
+
+
+ODD_NUMBERS = (0, 1, -1, 7, 1 << 31, 1 << 62, -(1 << 62), (1 << 63) - 1, 10**9)
+
+
+def shaken_recording(data: bytes) -> None:
+    """A recording whose page stays JSON and whose arrays stay arrays; what could be read is shown."""
+    given = atheris.FuzzedDataProvider(data)
+    with zipfile.ZipFile(io.BytesIO(seeds("recording")[0])) as whole:
+        entries = {name: whole.read(name) for name in whole.namelist()}
+    page = [json.loads(entries["recording.json"])]
+    if given.ConsumeBool():
+        shake(given, page)
+    entries["recording.json"] = json.dumps(page[0]).encode()
+    arrays = sorted(name for name in entries if name.endswith(".npy"))
+    for _ in range(given.ConsumeIntInRange(0, MOST_OPERATIONS)):
+        name = given.PickValueInList(arrays)
+        values, odd = np.load(io.BytesIO(entries[name])), given.PickValueInList(list(ODD_NUMBERS))
+        at, what = given.ConsumeIntInRange(0, max(len(values) - 1, 0)), given.ConsumeIntInRange(0, 4)
+        if what == 0 and len(values):
+            values[at] = odd
+        elif what == 1:
+            values = values[:at]
+        elif what == 2:
+            values[at:] += odd
+        elif what == 3:
+            values = np.append(values, odd)
+        else:
+            values = np.sort(values)
+        out = io.BytesIO()
+        np.save(out, values)
+        entries[name] = out.getvalue()
+    with zipfile.ZipFile(FOLDER / "g.nimblewatch", "w") as made:
+        for name, content in entries.items():
+            made.writestr(name, content)
+    with contextlib.suppress(recording_file.RecordingFileError):
+        found, names = recording_file.read(FOLDER / "g.nimblewatch")
+        seen = see(found)
+        rows = watching.table(seen, names)
+        watching.findings(seen, rows, shares.parts(seen), names)
+        before = Before.of(seen, watching.by_name(rows))
+        watching.change_words(before.changes(watching.by_name(rows), seen), before.slower(seen))
 
 
 def clip(data: bytes) -> None:
@@ -213,6 +266,14 @@ def recording(data: bytes) -> None:
     path.write_bytes(data)
     with contextlib.suppress(recording_file.RecordingFileError):
         recording_file.read(path)
+
+
+def a_recording() -> bytes:
+    """A second of the example's, with clocks."""
+    of = example_recording(sample_cards()).last(1.0)
+    looks = [(of.begun + k * 10**8, (3 * 10**9, 10**9), (0, k)) for k in range(10)]
+    recording_file.write(FOLDER / "a.nimblewatch", of._replace(clocks=Clocks.of((0, 1), (4 * 10**9, 0), looks)), {})
+    return (FOLDER / "a.nimblewatch").read_bytes()
 
 
 @cache
@@ -264,14 +325,15 @@ def seeds(name: str) -> list[bytes]:
         ],
         "table": [b"track,bus,plugin,from,to\nA,B,Tar,0:01,0:02\nB,,,,\n", b"track;from;to\nA;1,5;2,5\n"],
         "clip": [clipping.as_text(made.strips[:1]).encode(), clipping.as_text((), made.strips[0].inserts).encode()],
-        "cells": [spreadsheet.export(Library(FOLDER / "empty.sqlite")).encode()], "recording": [zipped(a=b"x")],
+        "cells": [spreadsheet.export(Library(FOLDER / "empty.sqlite")).encode()],
+        "recording": [a_recording()], "watched": [bytes(64)],
     }[name]  # fmt: skip
 
 
 TARGETS: dict[str, Callable[[bytes], None]] = {
     "tree": shaken_tree, "parts": shaken_parts, "exchange": exchange, "archive": archive, "own": own, "midi": midi,
     "table": table, "clip": clip, "cells": cells,
-    "recording": recording,
+    "recording": recording, "watched": shaken_recording,
 }  # fmt: skip
 
 

@@ -7,7 +7,7 @@ import pytest
 
 from nimbleload.core.told.watching import findings, part_words, table
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.busy_waiting import without_sleep
+from nimbleload.core.watching.busy_waiting import Open, without_sleep
 from nimbleload.core.watching.late import why_late
 from nimbleload.core.watching.records import HOST, KERNEL, LIBRARY, WAITING
 from nimbleload.core.watching.shares import computing, parts, shares
@@ -279,3 +279,9 @@ def test_a_thread_that_never_sleeps_says_nothing_of_the_systems_time():
     seen = see(recording(made, *workers, files=FILES, begun=BEGUN))
     assert seen.awake == (1, 2, 3)
     assert why_late(seen).owner == HOST
+
+
+def test_without_a_block_nothing_is_over():
+    times = np.array([3, 9, 12, 40])
+    assert Open(np.array([], np.int64), np.array([], np.int64)).over(times).tolist() == times.tolist()
+    assert Open(np.array([5, 10]), np.array([8, 14])).over(times).tolist() == [3, 8, 14, 14]

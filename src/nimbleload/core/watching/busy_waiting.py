@@ -35,6 +35,8 @@ class Open(NamedTuple):
 
     def over(self, times: Times) -> Times:
         """When the block was over that had begun last before each time; the time itself before the first."""
+        if not len(self.begin):
+            return times
         place = np.searchsorted(self.begin, times, "right") - 1
         return np.where(place >= 0, self.end[np.maximum(place, 0)], times)
 
