@@ -111,4 +111,8 @@ def test_it_is_kept_beside_the_ceilings(tmp_path):
     ceiling_file.keep_lasting(of, path)
     assert ceiling_file.read_lasting(path) == of and ceiling_file.read(path) == ()
     ceiling_file.keep([], path)
+    for damage in (b'"pace":1.0', b'"pace":0.0'), (b'"stretches":[{', b'"stretches":[3,{'):
+        other = tmp_path / "other.json"
+        other.write_bytes(path.read_bytes().replace(*damage))
+        assert other.read_bytes() != path.read_bytes() and ceiling_file.read_lasting(other) is None
     assert ceiling_file.read_lasting(path) == of

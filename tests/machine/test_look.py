@@ -179,11 +179,17 @@ def test_how_fast_a_core_is_now_is_looked_at_on_this_computer_alone_and_only_whe
     assert look.look(seconds=0).chain == 0.0 == seen(computers.plain(tmp_path)).chain
 
 
-def test_a_process_that_does_not_say_it_is_no_fault(monkeypatch):
-    monkeypatch.setattr(clock_now.sys, "executable", "/bin/false")
+@pytest.mark.parametrize("program", ["/bin/false", "/nowhere", "/bin/echo"])
+def test_a_process_that_does_not_say_it_is_no_fault(monkeypatch, program):
+    monkeypatch.setattr("sys.executable", program)
     assert clock_now.ask() == 0.0
-    monkeypatch.setattr(clock_now.sys, "executable", "/nowhere")
-    assert clock_now.ask() == 0.0
+
+
+def test_nobody_waits_for_it_who_has_no_time_any_more(monkeypatch):
+    assert clock_now.ask(lambda: True) == 0.0
+    monkeypatch.setattr(clock_now, "ask", lambda cancelled: 1.0)
+    assert look.look(seconds=0.01, cancelled=lambda: True).chain == 0.0
+    assert look.look(seconds=0.01).chain == 1.0
 
 
 def test_a_virtual_computer_from_which_time_is_taken(tmp_path):

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import os
-import subprocess
-import sys
 import time
+from collections.abc import Callable
 
 from ..native.cores import cores
+from .hold import told_by_process
 
 # For so long the core computes (seconds): one that has rested takes a moment to come to its clock.
 SECONDS, ROW = 0.4, 200
@@ -27,11 +27,11 @@ def best() -> float:
     return min(found) / 1e9
 
 
-def ask() -> float:
-    """The same in a process of its own; 0 where it does not say."""
-    with contextlib.suppress(OSError, ValueError, subprocess.SubprocessError):
-        words = [sys.executable, "-m", "nimbleload.machine.clock_now"]
-        return float(subprocess.run(words, capture_output=True, check=True, timeout=60).stdout)
+def ask(cancelled: Callable[[], bool] = lambda: False) -> float:
+    """The same in a process of its own; 0 where it does not say, or is cancelled."""
+    with contextlib.suppress(OSError, ValueError, RuntimeError):
+        for said in told_by_process("nimbleload.machine.clock_now", "", cancelled):
+            return float(said)
     return 0.0
 
 

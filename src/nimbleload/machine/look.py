@@ -44,10 +44,12 @@ def look(
     seconds: float = WATCH_SECONDS,
     places: Iterable[Path] | None = None,
     sleep: Callable[[float], object] = time.sleep,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Facts:
     """All that can be seen, what changes watched for so many seconds. `places` are where free space matters.
 
-    `sleep` waits for so long; it may return early, and what was watched is then shorter.
+    `sleep` waits for so long; it may return early, and what was watched is then shorter. How fast a core is now is not
+    looked at any more once it is `cancelled`.
     """
     first, hot, begun = sample(root), throttled(root), time.monotonic()
     if seconds > 0:
@@ -62,7 +64,7 @@ def look(
         busy_between(first, last, watched), watched if seconds > 0 else 0.0, numbers(text(root / CPU / "isolated")),
         power_limit(root), text(root / PROFILE) or "", tuple((text(root / f"{PROFILE}_choices") or "").split()),
         max((after - hot.get(core, after) for core, after in throttled(root).items()), default=0), celsius(root),
-        clock_now.ask() if root == ROOT and seconds > 0 else 0.0,
+        clock_now.ask(cancelled) if root == ROOT and seconds > 0 and not cancelled() else 0.0,
     )  # fmt: skip
 
 

@@ -246,6 +246,26 @@ def test_a_look_at_the_pace_that_is_stopped_early_says_nothing(page, qtbot, monk
     assert (ceiling_file.read_lasting() is not None) == (seconds >= 60) == page.pace.take.isVisible()
 
 
+def test_a_look_at_the_computer_meanwhile_leaves_the_pace_running(page, qtbot, monkeypatch):
+    def stretches(cancelled, **asked):
+        yield lasts(1.3, 40)
+        while not cancelled():
+            pass
+
+    qtbot.waitUntil(lambda: not page.looking.is_looking, timeout=60_000)
+    ceiling_file.keep_lasting(lasts(1.1))
+    monkeypatch.setattr(lasting, "ask", stretches)
+    qtbot.mouseClick(page.pace.seek, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: page.pace.words.text().startswith("0:40"), timeout=30_000)
+    with qtbot.waitSignal(page.looking.lasts, timeout=30_000):
+        page.look()
+    assert page.pace.stop.isVisible() and page.pace.words.text().startswith("0:40")
+    with qtbot.waitSignal(page.looking.pace_ended, timeout=30_000):
+        qtbot.mouseClick(page.pace.stop, Qt.MouseButton.LeftButton)
+    # What was known before stays.
+    assert "1.10 times as long" in page.pace.words.text() and page.pace.seek.isVisible()
+
+
 def test_a_look_at_the_pace_that_fails_is_a_sentence(page, qtbot, monkeypatch):
     def broken(**_):
         raise RuntimeError("it ended with code 9")

@@ -70,7 +70,7 @@ class Looking(QObject):
             self._to_window.post(self.lasts.emit, ceiling_file.read_lasting())
             if seconds and not self._stop.is_set():
                 self._to_window.post(self.seen.emit, last)
-                last = look(seconds=seconds, sleep=self._stop.wait)
+                last = look(seconds=seconds, sleep=self._stop.wait, cancelled=self._stop.is_set)
             self._to_window.last(self.seen.emit, last)
         except Exception as error:
             log.exception("looking at the computer failed")

@@ -22,6 +22,7 @@ class PacePanel(QWidget):
         super().__init__(parent)
         self._looking = looking
         self.known: Lasting | None = None
+        self._is_running = False
         self.view, self.words = PaceView(), QLabel(WHY)
         self.seek, self.stop, self.take = QPushButton(), QPushButton("Stop"), QPushButton()
         title = QLabel("How long it keeps its pace")
@@ -45,14 +46,13 @@ class PacePanel(QWidget):
         looking.lasts.connect(self.show_lasting)
         looking.pace_ended.connect(self._show_end)
         self.show_session(False)
-        self._show_state(False)
+        self._show_state()
 
     def start(self) -> None:
         """Looks for it."""
         if not self._looking.is_finding:
             self.words.setText("Begins.")
-            self._show_state(True)
-            self.running.emit(True)
+            self._begin_or_end(True)
             self._looking.find_pace()
 
     def show_session(self, is_open: bool) -> None:
@@ -62,26 +62,31 @@ class PacePanel(QWidget):
     def show_lasting(self, of: Lasting | None) -> None:
         """Shows what is known of it, if anything is."""
         self.known = of
-        if of is not None:
-            self.words.setText(lasting_words(of))
-            self.view.show_pace(of)
-        self._show_state(False)
+        # What is known already is told anew whenever the computer is looked at.
+        if not self._is_running:
+            self._show_known()
+            self._show_state()
+
+    def _show_known(self, before: str = "") -> None:
+        self.words.setText(f"{before} {lasting_words(self.known) if self.known is not None else WHY}".strip())
+        if self.known is not None:
+            self.view.show_pace(self.known)
 
     def _show_so_far(self, of: Lasting) -> None:
         self.words.setText(goes_on_words(of))
         self.view.show_pace(of)
-        self.view.show()
 
     def _show_end(self, sentence: str) -> None:
-        known = lasting_words(self.known) if self.known is not None else WHY
-        self.words.setText(f"{sentence} {known}".strip())
-        if self.known is not None:
-            self.view.show_pace(self.known)
-        self._show_state(False)
-        self.running.emit(False)
+        self._show_known(sentence)
+        self._begin_or_end(False)
 
-    def _show_state(self, is_running: bool) -> None:
-        known = self.known
+    def _begin_or_end(self, is_running: bool) -> None:
+        self._is_running = is_running
+        self._show_state()
+        self.running.emit(is_running)
+
+    def _show_state(self) -> None:
+        known, is_running = self.known, self._is_running
         self.stop.setVisible(is_running)
         self.seek.setVisible(not is_running)
         self.seek.setText("Hold a load for some minutes" + (" again" if known is not None else ""))

@@ -46,7 +46,7 @@ class PaceView(Picture):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         of = self._of
-        if of is None:
+        if of is None or not of.stretches:
             return
         painter = self.pen()
         plot = QRectF(theme.px(48), theme.px(10), self.width() - theme.px(58), self.height() - theme.px(36))
@@ -71,7 +71,7 @@ class PaceView(Picture):
             words = QRectF(0, y - theme.px(7), plot.left() - theme.px(6), theme.px(14))
             painter.drawText(words, right, f"{times:.2f} ×" if step < 1 else f"{times:.0f} ×")
         painter.setPen(QPen(theme.colour("brass"), 2))
-        points = [at(0, paces[0]), *(at(s.until, p) for s, p in zip(of.stretches, paces, strict=True))] if paces else []
+        points = [at(0, paces[0]), *(at(s.until, p) for s, p in zip(of.stretches, paces, strict=True))]
         painter.drawPolyline(QPolygonF(points))
         painter.setPen(theme.colour("quiet"))
         below = QRectF(plot.left(), plot.bottom() + theme.px(4), plot.width(), theme.px(15))

@@ -6,6 +6,8 @@ a short while, and a ceiling as well, is from before that.
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +29,7 @@ class Stretch(msgspec.Struct, frozen=True):
     and how often one of them was slowed down for heat (`hot`)."""
 
     until: float
-    pace: float
+    pace: Annotated[float, msgspec.Meta(gt=0)]
     blocks: int
     late: int
     real_time: bool
