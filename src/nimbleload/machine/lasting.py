@@ -33,7 +33,8 @@ def keep(asked: Asked, load: float) -> Iterator[Stretch]:
             clocks.look()
 
     clocks.look()
-    threading.Thread(target=look, daemon=True).start()
+    looker = threading.Thread(target=look, daemon=True)
+    looker.start()
     begun, before = time.monotonic(), time.monotonic_ns()
     try:
         while True:
@@ -45,6 +46,8 @@ def keep(asked: Asked, load: float) -> Iterator[Stretch]:
             before = time.monotonic_ns()
     finally:
         over.set()
+        looker.join()
+        clocks.close()
 
 
 def _ran(clocks: CoreClocks, asked: Asked, since: int) -> tuple[float, int]:

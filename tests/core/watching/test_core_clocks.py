@@ -89,6 +89,8 @@ def test_heat_is_counted_of_what_is_shown_alone():
     counts = seen(looks(3.5, 3.5, 3.5, 3.5, hot=[5, 7, 8, 10]))
     assert clock(counts).hot == 3
     assert clock_words(counts) == ["Its cores were too hot and were slowed down 3 times: they ran at 3.5 GHz."]
+    elsewhere = Clocks.of((0, 1), (4 * GHZ,) * 2, [(BEGUN + k * SECOND, (4 * GHZ,) * 2, (3, 9 * k)) for k in range(3)])
+    assert clock(seen(elsewhere)).hot == 0 and clock(seen(elsewhere, cores=(1,))).hot == 18
     one = seen(looks(2, 2, hot=[7, 8]))
     assert clock_words(one) == [
         "Its cores were too hot and were slowed down 1 time: they ran at 2.0 GHz, of 4.0 GHz that they may have."

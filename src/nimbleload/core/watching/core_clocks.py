@@ -17,7 +17,7 @@ DIFFERS, LASTING = 0.07, 8
 class Clock(NamedTuple):
     """At which clock an engine computed (Hz): on average, and the most that its cores may run at (0: not told).
     `before` is the fastest that they had run at for some seconds, if that was clearly faster (else 0), until so many
-    seconds `ago`. `hot` is how often a core was slowed down for heat meanwhile."""
+    seconds `ago`. `hot` is how often one of them was slowed down for heat meanwhile."""
 
     now: float
     most: float
@@ -37,7 +37,7 @@ def clock(of: Seen) -> Clock | None:
     before, ago = _before(time[~during], run[~during], now, recording.ended)
     # What the last look before tells is what had been counted when this began.
     since = max(int(np.searchsorted(clocks.time, recording.begun)) - 1, 0)
-    hot = int((clocks.hot[-1] - clocks.hot[since]).max())
+    hot = int((clocks.hot[-1] - clocks.hot[since])[part > 0].max())
     return Clock(now, float(clocks.most @ part), before, ago, hot)
 
 
