@@ -303,6 +303,8 @@ def test_sessions_are_computed_for_the_pace_that_lasts(make_window, qtbot):
     assert slower.machine.speed == 0.8 and slower.machine.cores == of.machine.cores
     assert slower.after.load.max() == pytest.approx(1.25 * of.after.load.max(), rel=0.02)
     assert "times as long" not in window.balance.sentence.advice.text()
+    # And it stands beside the session for as long as it is so.
+    assert any(", 0.8 × as fast" in label.text() for label in window.findChildren(QLabel))
     assert window.balance.buffers._held == {of.buffer: 0.78}
     with qtbot.waitSignal(window.desk.recomputed, timeout=30_000):
         window.desk.undo()

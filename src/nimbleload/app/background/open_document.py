@@ -101,8 +101,7 @@ class OpenDocument(QObject):
             self.change(f"buffer {buffer}", self.document._replace(buffer=buffer), "buffer")
 
     def choose_machine(self, machine: Machine) -> None:
-        speed = f", {machine.speed:g} × as fast" if machine.speed != 1 else ""
-        self._change(f"{cores_words(machine)}{speed}", machine=machine)
+        self._change(cores_words(machine), machine=machine)
 
     def choose_rate(self, rate: int) -> None:
         """Another sample rate; what was not measured at it is scaled from the nearest one, and counts as such."""

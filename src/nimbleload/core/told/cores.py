@@ -10,8 +10,9 @@ from ..units import count
 
 
 def cores_words(of: Machine) -> str:
-    """How many cores a session is planned for."""
-    return f"{of.cores} of {count(of.measured_cores, 'core')}" if of.kept else count(of.cores, "core")
+    """How many cores a session is planned for, and how fast ones where they are not as fast as measured on."""
+    many = f"{of.cores} of {count(of.measured_cores, 'core')}" if of.kept else count(of.cores, "core")
+    return many if of.speed == 1 else f"{many}, {of.speed:g} × as fast"
 
 
 def part_words(of: Machine, here: Machine) -> str:
