@@ -23,6 +23,7 @@ from ..core.computer.facts import (
     Radio,
     Supply,
 )
+from ..native import power
 from ..native.cores import siblings, slow_ones
 from ..native.reading import as_number, in_meminfo, inside, number, numbers, pairs, text
 from ..store import mounts
@@ -51,19 +52,19 @@ def look(
     `sleep` waits for so long; it may return early, and what was watched is then shorter. How fast a core is now is not
     looked at any more once it is `cancelled`.
     """
-    first, hot, begun = sample(root), throttled(root), time.monotonic()
+    first, hot, begun = sample(root), throttled(cores(root)), time.monotonic()
     if seconds > 0:
         sleep(seconds)
-    last = sample(root)
+    last, here = sample(root), cores(root)
     watched = max(time.monotonic() - begun, 1e-3)
     rooms = tuple(disk(each, root) for each in ([Path.home()] if places is None else places))
     return Facts(
-        cores(root), idle_states(root), boost(root), kernel(root), limits(root, root == ROOT),
+        here, idle_states(root), boost(root), kernel(root), limits(root, root == ROOT),
         memory(root, first, last, watched), rooms, supplies(root), radios(root), devices(root),
         interrupts(first, last), is_virtual(root), stolen(first, last), distribution(root),
         busy_between(first, last, watched), watched if seconds > 0 else 0.0, numbers(text(root / CPU / "isolated")),
         power_limit(root), text(root / PROFILE) or "", tuple((text(root / f"{PROFILE}_choices") or "").split()),
-        max((after - hot.get(core, after) for core, after in throttled(root).items()), default=0), celsius(root),
+        max((after - hot.get(core, after) for core, after in throttled(here).items()), default=0), celsius(root),
         clock_now.ask(cancelled) if root == ROOT and seconds > 0 and not cancelled() else 0.0,
     )  # fmt: skip
 
@@ -91,10 +92,9 @@ def _throttled(folder: Path) -> int | None:
     return max((told for name in HOT if (told := number(folder / name)) is not None), default=None)
 
 
-def throttled(root: Path) -> dict[int, int]:
+def throttled(found: Iterable[Core]) -> dict[int, int]:
     """How often each core slowed down for heat since the computer was started, where that can be seen."""
-    found = {int(folder.name[3:]): _throttled(folder) for folder in inside(root / CPU, "cpu[0-9]*")}
-    return {core: often for core, often in found.items() if often is not None}
+    return {core.number: core.throttled for core in found if core.throttled is not None}
 
 
 def power_limit(root: Path) -> PowerLimit | None:
@@ -256,17 +256,8 @@ def disk(place: Path, root: Path) -> Disk:
 
 def supplies(root: Path) -> tuple[Supply, ...] | None:
     """Batteries and mains; None if that cannot be seen."""
-    folder = root / "sys/class/power_supply"
-    if not folder.is_dir():
-        return None
-    found = []
-    for each in inside(folder, "*"):
-        kind = text(each / "type") or ""
-        is_on = number(each / "online") == 1 if kind != "Battery" else text(each / "status") == "Discharging"
-        # Those of a mouse, a keyboard or a headset give this computer nothing.
-        if text(each / "scope") != "Device":
-            found.append(Supply(kind, is_on))
-    return tuple(found)
+    found = power.supplies(root)
+    return None if found is None else tuple(Supply(*each) for each in found)
 
 
 def radios(root: Path) -> tuple[Radio, ...] | None:

@@ -32,9 +32,9 @@ class PaceView(Picture):
     def figures(self) -> list[list[str]]:
         of = self._of
         rows = [
-            [f"{each.until:.0f}", f"{each.pace / of.first:.3f}", f"{each.clock / 1e9:.2f}" if each.clock else "",
-             str(each.hot), str(each.late), str(each.blocks)]
-            for each in of.stretches
+            [f"{each.until:.0f}", f"{times:.3f}", f"{each.clock / 1e9:.2f}" if each.clock else "", str(each.hot),
+             str(each.late), str(each.blocks)]
+            for each, times in zip(of.stretches, of.times, strict=True)
         ] if of is not None else []  # fmt: skip
         return [list(COLUMNS), *rows]
 
@@ -53,7 +53,7 @@ class PaceView(Picture):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.colour("ground"))
         painter.drawRect(plot)
-        paces = [each.pace / of.first for each in of.stretches]
+        paces = of.times
         top, end = max(TIMES, *(1.1 * each for each in paces)), max(SECONDS, of.seconds)
         # A line each quarter, or each whole, with room for its words.
         step = next(each for each in (0.25, 0.5, 1.0, 2.0, 5.0, top) if (top - 1) / each <= 4)

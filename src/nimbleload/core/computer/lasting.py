@@ -68,7 +68,7 @@ class Lasting(msgspec.Struct, frozen=True):
     @property
     def slower(self) -> float:
         """How many times longer the same work takes in the end than at first; 1 where that may be chance."""
-        return self._last / self.first if self._last >= SLOWER * self.first else 1.0
+        return self._last / self._first if self._last >= SLOWER * self._first else 1.0
 
     @property
     def since(self) -> float:
@@ -76,7 +76,7 @@ class Lasting(msgspec.Struct, frozen=True):
         same."""
         if self.slower == 1.0:
             return 0.0
-        quick = np.flatnonzero(self._paces() < (self.first + self._last) / 2)
+        quick = np.flatnonzero(self._paces() < (self._first + self._last) / 2)
         return self.stretches[int(quick[-1])].until if len(quick) else 0.0
 
     @property
@@ -96,8 +96,12 @@ class Lasting(msgspec.Struct, frozen=True):
         return np.array([each.pace for each in self.stretches] or [1.0])
 
     @property
-    def first(self) -> float:
-        """The pace at first."""
+    def times(self) -> list[float]:
+        """How many times as long as at first the work took in each stretch."""
+        return [] if not self.stretches else (self._paces() / self._first).tolist()
+
+    @property
+    def _first(self) -> float:
         return float(self._paces()[:FIRST].min())
 
     @property

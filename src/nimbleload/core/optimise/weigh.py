@@ -150,6 +150,8 @@ class Given(NamedTuple):
 def given_back(of: Survey) -> Given:
     """The memory that the plan's unloaded freezes give back, and how long their plugins take to load again."""
     uses = [use for decision in of.plan.decisions if decision.unloaded for use in _taken_out(of, decision)]
+    if not uses:
+        return Given(0.0, 0.0)
     cards, gone = of.planned.cards, {use.id for use in uses}
     loaded = loaded_uses(of.session)
     left = opening_of((use for use in loaded if use.id not in gone), cards)

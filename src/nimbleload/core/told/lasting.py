@@ -51,6 +51,6 @@ def goes_on_words(of: Lasting) -> str:
     """How it stands while it is looked at."""
     now = of.stretches[-1]
     at = f", at {gigahertz(now.clock)}" if now.clock else ""
-    said = f"{clock(of.seconds)}: the work takes {now.pace / of.first:.2f} times as long as at first{at}."
+    said = f"{clock(of.seconds)}: the work takes {of.times[-1]:.2f} times as long as at first{at}."
     left = SHORTEST - of.seconds
     return f"{said} At least {duration(left)} more." if left > 0 else said
