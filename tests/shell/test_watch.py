@@ -15,7 +15,7 @@ from click.testing import CliRunner
 
 from nimbleload.core.watching.records import HOST, Clocks
 from nimbleload.demo.cards import sample_cards
-from nimbleload.demo.recording import recording
+from nimbleload.demo.recording import past, recording
 from nimbleload.machine import perf, processes, sound_servers
 from nimbleload.machine.processes import Process
 from nimbleload.machine.sound_servers import Running
@@ -85,7 +85,7 @@ def test_a_recording_reads_the_same_everywhere(kept):
         [row["core"] for row in figures["rows"]], abs=1e-5
     )
     assert (figures["cycle"]["buffer"], figures["cycle"]["rate"]) == (256, 48000)
-    assert [part["role"] for part in figures["roles"]] == ["engine", "window", "disk"]
+    assert [part["role"] for part in figures["roles"]] == ["engine", "window", "disk", "other"]
 
 
 def test_without_a_process_the_only_host_is_watched_or_all_are_listed(monkeypatch):
@@ -233,3 +233,47 @@ def test_what_cores_that_slow_down_explain_is_told_beside_what_changed(tmp_path)
     figures = json.loads(run("--from", now, "--json").stdout)["clock"]
     assert figures == {"now": 2.5e9, "most": 4e9, "before": 0, "ago": 0, "hot": 0}
     assert json.loads(run("--from", then, "--before", now, "--json").stdout)["clock"]["now"] == 4e9
+
+
+@pytest.fixture(scope="module")
+def long_kept(tmp_path_factory):
+    """The example's recording with all that was seen before it."""
+    path, cards = tmp_path_factory.mktemp("long") / "example.nimblewatch", sample_cards()
+    made = recording(cards)
+    recording_file.write(path, made, {}, past(cards, made))
+    return path
+
+
+def test_all_that_was_seen_before_is_told_with_each_dropout(long_kept):
+    said = run("--from", long_kept)
+    assert said.exit_code == 3
+    lines = said.stdout.splitlines()
+    assert "10 dropouts in 24 min of playing, the last at 22:06." in lines
+    assert "In all the thread autosave was at work, as it is hardly ever else." in lines
+    assert sum(line.endswith("Beside it: autosave.") for line in lines) == 10
+    found = json.loads(run("--from", long_kept, "--json").stdout)["past"]
+    assert found["number"] == len(found["dropouts"]) == 10 and found["played"] == pytest.approx(1451, abs=1)
+    assert found["regular"]["every"] == pytest.approx(120.0) and found["regular"]["steps"] == 11
+    assert [each["name"] for each in found["at_work_with"]] == ["autosave"]
+    assert found["heard"][0]["a_block_was_late"] is True
+    first = found["dropouts"][0]
+    assert first["at"] == pytest.approx(126, abs=1) and first["day"] is None and first["blocks"] == 1
+
+
+@pytest.mark.usefixtures("may_watch")
+def test_a_host_watched_for_long_is_told_of_from_its_beginning(tmp_path, monkeypatch):
+    """Records are kept for four seconds here: what was late before is told all the same."""
+    monkeypatch.setattr("nimbleload.shell.watch.KEPT_SECONDS", 3.0)
+    monkeypatch.setattr("nimbleload.shell.watch.LOOK_EVERY", 1.0)
+    with Host(tmp_path, [Plugin("bursty", 100_000, 750, 3_000_000)], 2_000_000, 5000) as host:
+        found = json.loads(run(host.pid, "--seconds", 8, "--json", "--keep", tmp_path / "a.nimblewatch").stdout)
+        log = host.log()
+    assert found["seconds"] < 5 < found["past"]["played"]
+    # Every block that is late by its own doing, one in a second and a half, is in a dropout.
+    past_seen = recording_file.read_all(tmp_path / "a.nimblewatch")[2]
+    own = [due for due in log.due[::750].tolist() if past_seen.begun < due < past_seen.ended - 10_000_000]
+    assert len(own) >= 3
+    for due in own:
+        assert any(each.time - 1_000_000 < due < each.ended for each in past_seen.dropouts)
+    again = json.loads(run("--from", tmp_path / "a.nimblewatch", "--json").stdout)
+    assert again["past"] == found["past"]

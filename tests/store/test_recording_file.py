@@ -9,11 +9,16 @@ import msgspec
 import numpy as np
 import pytest
 
+from nimbleload.core.watching.asleep import Met
+from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.held_memory import Held
-from nimbleload.core.watching.records import HOST, KERNEL, LIBRARY, WAITING, Alike, Clocks, Heard
+from nimbleload.core.watching.history import Mark, past_of
+from nimbleload.core.watching.late import Reasons
+from nimbleload.core.watching.records import HOST, KERNEL, LIBRARY, WAITING, Alike, Clocks, Heard, Others
 from nimbleload.core.watching.server import Client, Server
 from nimbleload.store import recording_file
 from nimbleload.store.recording_file import RecordingFileError
+from tests.helpers.rare import BEGUN, PERIOD, rare
 from tests.helpers.recordings import blocks, recording, thread
 
 OF = recording(
@@ -21,7 +26,7 @@ OF = recording(
         1, blocks(2_000_000, 50, [400_000]), "engine", gave_way=[3], looks=[(1_000_500, 1), (1_002_900, -1)],
         touches=[(1_000_400, 0, 1), (1_000_450, 32, -1)], waited=0.25,
         asleep=[(1_000_100, 1, 2), (1_000_900, 0, 5)],
-    )._replace(ran=0.015),
+    )._replace(ran=0.015, ready_time=np.array([5, 900]), ready_sum=np.array([0, 70])),
     thread(2, [], "idle", real_time=False),
     files=["/usr/lib/lv2/a.lv2"],
 )._replace(lost=7, price=1.5e-6)  # fmt: skip
@@ -209,3 +214,90 @@ def test_an_entry_that_unfolds_without_end_is_refused(path, monkeypatch):
 def test_a_folder_that_cannot_be_written_is_a_sentence(tmp_path):
     with pytest.raises(RecordingFileError, match="was not written"):
         recording_file.write(tmp_path / "none" / "a.nimblewatch", OF, {})
+
+
+LONG = (1_000_000, 6_000_000)
+
+
+def with_past(folder):
+    """A file with a past in which there is some of everything, and what is in it."""
+    beside = [(BEGUN + k * PERIOD, BEGUN + k * PERIOD + 2_000_000) for k in (300, 900)]
+    made = rare(2000, (300, 900, 1500), LONG, beside, [Others(BEGUN + k * 10**9, {"indexer": 0.5}) for k in range(9)])
+    past = past_of(see(made), 1_700_000_000.0)
+    reason = past.dropouts[0].why
+    first = past.dropouts[0]._replace(
+        xruns=1, absent=1, why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9)), reason.took,
+                                       Met({(1, 2): 3, (2, 0): 1}, 5))
+    )  # fmt: skip
+    second = past.dropouts[1]._replace(why=Reasons(past.dropouts[1].why.late, None, Met({}, 0)), lanes=())
+    past = past._replace(
+        dropouts=(first, second, past.dropouts[2]._replace(why=None)), marks=(Mark(5, 6.5, True, 1.2),), forgotten=7,
+        unseen=2.5,
+    )  # fmt: skip
+    path = folder / "past.nimblewatch"
+    recording_file.write(path, made, {}, past)
+    return path, made, past
+
+
+def same(mine, its):
+    """Whether two values are equal, with all that is in them."""
+    if isinstance(mine, np.ndarray):
+        return mine.dtype == its.dtype and np.array_equal(mine, its)
+    if isinstance(mine, tuple):
+        return type(mine) is type(its) and len(mine) == len(its) and all(map(same, mine, its))
+    return bool(mine == its)
+
+
+def test_what_was_seen_before_comes_back_with_all_of_its_dropouts(tmp_path):
+    path, made, past = with_past(tmp_path)
+    found, _, its = recording_file.read_all(path)
+    assert same(past._replace(why=None), its._replace(why=None))
+    assert its.why.late[:7] == past.dropouts[0].why.and_of(past.dropouts[1].why).late[:7]
+    assert found.others == made.others
+    # Files of before know nothing of it.
+    recording_file.write(path, made, {})
+    assert recording_file.read_all(path)[2] is None
+
+
+@pytest.mark.parametrize(
+    ("where", "value", "why"),
+    [
+        (("begun",), 10**12, "is not in order"),
+        (("dropouts", 0, "ended"), 0, "is not in order"),
+        (("dropouts", 1, "time"), 0, "is not in order"),
+        (("seconds", 3, "time"), 0, "is not in order"),
+        (("dropouts", 0, "absent"), 2, "names a thread that is not there"),
+        (("dropouts", 0, "absent"), -2, "names a thread that is not there"),
+        (("dropouts", 0, "lanes", 0, "thread"), 2, "names a thread that is not there"),
+        (("dropouts", 0, "why", "meanwhile"), 5, "names a thread that is not there"),
+        (("dropouts", 0, "why", "reader"), 3, "names a plugin that is not there"),
+        (("dropouts", 0, "why", "took", "owner", 0), -5, "names a plugin that is not there"),
+        (("dropouts", 0, "why", "took", "now"), [1.0], "does not fit together"),
+        (("dropouts", 0, "why", "took", "owner", 0), 2, "does not fit together"),
+        (("dropouts", 0, "why", "asleep", 0), [1, 9, 3], "says what cannot be"),
+        (("dropouts", 0, "why", "asleep", 0), [4, 1, 3], "names a plugin that is not there"),
+        (("dropouts", 0, "lanes", 0, "end"), [], "do not fit together"),
+        (("dropouts", 0, "lanes", 0, "look_owner"), [1], "do not fit together"),
+        (("dropouts", 0, "beside", 0, "usually"), 1.5, "Expected"),
+        (("dropouts", 0, "day"), 1e11, "Expected"),
+        (("played",), 1e300, "Expected"),
+        (("dropouts", 0, "period"), 0.0, "Expected"),
+    ],
+)
+def test_a_damaged_past_is_a_sentence(tmp_path, where, value, why):
+    path, _, _ = with_past(tmp_path)
+    with zipfile.ZipFile(path) as file:
+        page = msgspec.json.decode(file.read("past.json"))
+    inside = page
+    for step in where[:-1]:
+        inside = inside[step]
+    inside[where[-1]] = value
+    with pytest.raises(RecordingFileError, match=why):
+        recording_file.read_all(changed(path, "past.json", msgspec.json.encode(page)))
+
+
+def test_programs_out_of_order_are_a_sentence(tmp_path):
+    made = OF._replace(others=(Others(5, {}), Others(4, {"a": 0.5})))
+    recording_file.write(tmp_path / "b.nimblewatch", made, {})
+    with pytest.raises(RecordingFileError, match="what other programs did is not in order"):
+        recording_file.read(tmp_path / "b.nimblewatch")

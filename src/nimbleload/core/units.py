@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from datetime import datetime
 
 
 def decibels(value: float) -> str:
@@ -55,6 +56,11 @@ def clock(seconds: float) -> str:
     """A position in the piece, as minutes and seconds: 134.4 → "2:14"."""
     whole = int(seconds)
     return f"{whole // 60}:{whole % 60:02d}"
+
+
+def time_of_day(unix: float) -> str:
+    """A Unix time on the clock of whoever reads it: "14:32:07"."""
+    return datetime.fromtimestamp(unix).strftime("%H:%M:%S")
 
 
 def exact_clock(seconds: float) -> str:

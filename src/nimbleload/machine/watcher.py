@@ -18,14 +18,16 @@ from pathlib import Path
 import numpy as np
 
 from ..core.watching.held_memory import Held
-from ..core.watching.records import HOST, NOBODY, WAITING, Alike, Event, Recording, Thread
+from ..core.watching.records import HOST, NOBODY, SLEEPS_SEEN, WAITING, Alike, Event, Recording, Thread
 from ..native.cores import ROOT, cores, present
 from . import held_memory, perf, processes
 from .asleep import Sleepers
 from .core_clocks import CoreClocks
 from .listening import Listening
 from .maps import NO_PARTS, Maps, Parts
+from .others import OtherPrograms
 from .processes import PROC
+from .ready import Ready
 from .sound_servers import Running
 
 # Looks at each thread after so much of its CPU time (ns): for as long as one likes, and for ten seconds.
@@ -33,8 +35,8 @@ STEADY, CLOSE = 1_000_000, 100_000
 # What looking may take of a thread's time.
 DEAREST = 0.02
 # So often (seconds): new threads are looked for; child processes; what is known of all threads is read anew; the code
-# of a process, at most; a few records are taken in; it is read what all processes keep in memory, so often at most,
-# and at which clock cores run.
+# of a process, at most; a few records are taken in; it is read what all processes keep in memory, so often at most, at
+# which clock cores run and what other programs compute.
 THREADS_EVERY, CHILDREN_EVERY, ALL_EVERY, MAPS_EVERY, TAKEN_EVERY = 0.5, 2.0, 10.0, 2.0, 10.0
 MEMORY_EVERY, MOST_HELD = 1.0, 3600
 ROOM = (64, 16, 4, 1)
@@ -119,7 +121,7 @@ class Watcher:
         self._next_threads = self._next_children = self._next_all = self._next_maps = self._next_take = 0.0
         self._next_memory = 0.0
         self._held: deque[Held] = deque(maxlen=MOST_HELD)
-        self._sleepers = Sleepers(root)
+        self._sleepers, self._ready, self._others = Sleepers(root), Ready(seconds, root), OtherPrograms(root)
         self.begun = time.monotonic_ns()
         self._follow()
         self.begun = time.monotonic_ns()
@@ -164,9 +166,11 @@ class Watcher:
             self._next_memory = now + MEMORY_EVERY
             self._held.extend(held_memory.held(self._below, self._root))
             self._clocks.look()
+            self._others.look(self._below)
         for file, _ in self._full.poll(0):
             self._take(self._by_file[file])
         self._look_asleep()
+        self._ready.look()
         if now >= self._next_take:
             self._next_take = now + TAKEN_EVERY
             forgotten = time.monotonic_ns() - round(self._seconds * 1e9)
@@ -234,7 +238,8 @@ class Watcher:
                 self._end(self._kept[number])
         alive = [each for each in self._kept.values() if not each.ended]
         first = [each for each in alive if each.thread.is_real_time] or [each for each in alive if each.has_plugins]
-        self._sleepers.follow([(each.thread.process, each.thread.number) for each in first])
+        for looks in (self._sleepers, self._ready):
+            looks.follow([(each.thread.process, each.thread.number) for each in first])
         for process in self.watched:
             if process in self._maps and not processes.thread_numbers(process, self._root):
                 self._events.append(Event(time.monotonic_ns(), f"{self._programs[process]} has ended"))
@@ -301,7 +306,8 @@ class Watcher:
             reads, thread = [part for part, _ in parts], kept.thread
             weights = [np.full(len(part.sample_time), period, np.int64) for part, period in parts]
             waited, ran = kept.counted_since(begun)
-            slept = [each for each in kept.asleep if each[0] >= begun]
+            ready_at, ready = self._ready.found(thread.number, begun)
+            slept = np.array([each for each in kept.asleep if each[0] >= begun], np.int64).reshape(-1, 3).T
             threads.append(
                 Thread(
                     thread.process, thread.number, thread.name, thread.is_real_time,
@@ -310,14 +316,16 @@ class Watcher:
                     _joined([part.sample_owner for part in reads]), _joined(weights), waited,
                     _joined([part.fault_time for part in reads]), _joined([part.fault_pages for part in reads]),
                     _joined([part.fault_owner for part in reads]), _joined([part.sample_place for part in reads]),
-                    ran if kept.parts and begun >= self.begun else -1.0, *np.array(slept, np.int64).reshape(-1, 3).T,
+                    ran if kept.parts and begun >= self.begun else -1.0, **dict(zip(SLEEPS_SEEN, slept, strict=True)),
+                    ready_time=ready_at, ready_sum=ready,
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())
         heard = self.listening.heard() if self.listening is not None else None
         files, programs, held = tuple(self._files), dict(self._programs), tuple(self._held)
         seen = begun, ended, tuple(threads), files, programs, lost
-        made = Recording(*seen, self.price, heard, self._alike, held, self._clocks.found)
+        beside = self._clocks.found, tuple(self._others.found)
+        made = Recording(*seen, self.price, heard, self._alike, held, *beside)
         return made.last(made.seconds)
 
     def _refresh(self, kept: _Kept) -> None:
@@ -336,8 +344,8 @@ class Watcher:
         """Ends the watching without a trace."""
         if self.listening is not None:
             self.listening.close()
-        self._sleepers.close()
-        self._clocks.close()
+        for looks in (self._sleepers, self._ready, self._others, self._clocks):
+            looks.close()
         for kept in self._kept.values():
             if not kept.ended:
                 self._end(kept)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import os
+import select
+import sys
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -16,6 +18,7 @@ from ..core.load.seen import session_of
 from ..core.session.plugins import PluginUse
 from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
+from ..core.told.dropouts import line, past_words
 from ..core.told.held_up import SLEPT_FOR
 from ..core.units import as_sentence, count, percent
 from ..core.watching.asleep import sleepers
@@ -23,8 +26,10 @@ from ..core.watching.before import Before
 from ..core.watching.blocks import Seen, see
 from ..core.watching.core_clocks import clock
 from ..core.watching.held_memory import Held, grows
+from ..core.watching.history import History, Past, past_of
 from ..core.watching.late import why_late
 from ..core.watching.outside import taken_outside
+from ..core.watching.pattern import at_work_with, regular
 from ..core.watching.records import Heard, Recording
 from ..core.watching.shares import parts
 from ..core.watching.xruns import xruns
@@ -32,6 +37,7 @@ from ..machine import processes, sound_servers, threads_only
 from ..machine.listening import ListeningError
 from ..machine.perf import NotAllowedError
 from ..machine.sound_servers import Running
+from ..machine.time_of_day import when_it_was_zero
 from ..machine.watcher import Watcher
 from ..probe import catalogue
 from ..probe.catalogue import Scanned
@@ -41,6 +47,9 @@ from ..store.session_file import Saved, SessionFileError
 from .common import FiniteRange, as_json, cli, opened, refuse_if_there, show_json
 from .session import second_at, survey_of
 
+# Records are kept for so long; so often it is looked for dropouts, in the records of the last seconds; so many of them
+# are listed.
+KEPT_SECONDS, LOOK_EVERY, LOOKED_AT, SHOWN_DROPOUTS = 120.0, 4.0, 8.0, 20
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
 LATE, NO_CYCLE = 3, 4
 
@@ -77,48 +86,58 @@ def watch(
     """Watch a running host: which plugin takes how much, how full each block is, which were late.
 
     PROCESS is the host's number, or several; without it the hosts that run are listed,
-    and the only one is watched. Exit code 3: a block was late; 4: no cycle was found.
+    and the only one is watched. Each dropout is told as it comes, with what else was at
+    work then; on a terminal press Enter when you hear one. Watched for longer than two
+    minutes, shares are of the last two. Exit code 3: a block was late; 4: no cycle was
+    found.
     """
     other = opened(against).saved if against is not None else None
     refuse_at_once(keep, session, other, at)
     try:
         then = held_before(Path(before)) if before is not None else None
         if source is not None:
-            recording, names = recording_file.read(Path(source))
+            recording, names, past = recording_file.read_all(Path(source))
             events: list[str] = []
         else:
             names = catalogue.names_by_file(catalogue.remembered())
             server = running_server() if jack else None
             numbers = () if server is not None else process or chosen(names, together, json or as_csv)
             names = names or catalogue.names_by_file(looked_for())
-            recording, events = watched(numbers, seconds, close, server)
+            recording, past, events = watched(numbers, seconds, close, names, server)
         if keep is not None:
-            recording_file.write(Path(keep), recording, names)
+            recording_file.write(Path(keep), recording, names, past)
     except recording_file.RecordingFileError as error:
         raise click.ClickException(str(error)) from error
     seen = see(recording)
+    past = past or past_of(seen)
     plugins = held_in(recording.files, names, catalogue.remembered())
     compared = compare(seen, other, at, plugins) if other is not None else None
     taken = keep_session(seen, Path(session), plugins) if session is not None else ""
     if json:
-        told_too: dict[str, Any] = {} if compared is None else {"against": compared.figures()}
-        if then is not None:
-            found = then.changes(told.by_name(told.table(seen, names)), seen)
-            told_too["before"] = [change._asdict() for change in found]
-        show_json(figures(seen, names) | {"events": events} | told_too)
+        told_too = compared_figures(seen, names, compared, then)
+        show_json(figures(seen, names) | {"past": past_figures(past, seen, names), "events": events} | told_too)
     elif as_csv:
         click.echo(as_table(seen, names), nl=False)
     else:
-        show(seen, names, events)
+        show(seen, past, names, events)
         if then is not None:
             show_changes(then, seen, names)
-        if compared is not None:
-            click.echo(told.compared_table(compared))
-        if taken:
-            click.echo(taken)
-    if seen.blocks is None:
+        for words in filter(None, (told.compared_table(compared) if compared is not None else "", taken)):
+            click.echo(words)
+    if seen.blocks is None and not past.played:
         raise SystemExit(NO_CYCLE)
-    raise SystemExit(LATE if seen.blocks.dropouts else 0)
+    raise SystemExit(LATE if past.number else 0)
+
+
+def compared_figures(
+    of: Seen, names: Mapping[str, str], compared: Compared | None, then: Before | None
+) -> dict[str, Any]:  # fmt: skip
+    """What was seen beside what a session predicts, and beside what was kept before, as figures."""
+    found: dict[str, Any] = {} if compared is None else {"against": compared.figures()}
+    if then is not None:
+        changes = then.changes(told.by_name(told.table(of, names)), of)
+        found["before"] = [change._asdict() for change in changes]
+    return found
 
 
 def held_before(path: Path) -> Before:
@@ -170,14 +189,16 @@ def running_server() -> Running:
 
 
 def watched(
-    process: tuple[int, ...], seconds: float, close: bool, server: Running | None = None
-) -> tuple[Recording, list[str]]:
-    """Watches for so long, or until the host ends; what was recorded, and what happened meanwhile."""
+    process: tuple[int, ...], seconds: float, close: bool, names: Mapping[str, str], server: Running | None = None
+) -> tuple[Recording, Past, list[str]]:
+    """Watches for so long, or until the host ends; what was recorded at last, all that was seen, and what happened
+    meanwhile. Dropouts are told as they come."""
+    kept = min(seconds, KEPT_SECONDS) + 1
     try:
         if server is not None:
-            watcher = Watcher.of_server(server, close, seconds + 1, catalogue.parts())
+            watcher = Watcher.of_server(server, close, kept, catalogue.parts())
         else:
-            watcher = Watcher(process, close, seconds + 1, parts=catalogue.parts())
+            watcher = Watcher(process, close, kept, parts=catalogue.parts())
     except ListeningError as error:
         raise click.ClickException(f"{server.kind if server else ''} cannot be listened to: {error}.") from error
     except ProcessLookupError as error:
@@ -187,17 +208,46 @@ def watched(
         for line in told.threads_words(threads_only.seen(process, min(seconds, 5.0))):
             click.echo(f"  {line}")
         raise click.ClickException(not_allowed()) from error
+    listens = sys.stdin is not None and sys.stdin.isatty()
+    if listens:
+        click.echo("Press Enter when you hear a dropout.", err=True)
+    history = History()
     try:
         until = time.monotonic() + seconds
+        looked = time.monotonic()
         while time.monotonic() < until and not watcher.is_over:
-            time.sleep(min(0.1, max(until - time.monotonic(), 0.01)))
+            if _waited(min(0.1, max(until - time.monotonic(), 0.01)), listens):
+                history.mark(time.monotonic_ns())
             watcher.poll()
+            if time.monotonic() - looked >= LOOK_EVERY:
+                looked = time.monotonic()
+                tell(history, see(watcher.recording(LOOKED_AT)), names)
         events = [event.words for event in watcher.events]
         if watcher.unseen:
             events.append(f"{count(watcher.unseen, 'thread')} could not be watched: no more room for records")
-        return watcher.recording(), events
+        recording = watcher.recording()
+        tell(history, see(recording), names, last=True)
+        return recording, history.past, events
     finally:
         watcher.close()
+
+
+def _waited(seconds: float, listens: bool) -> bool:
+    """Waits for so long; whether Enter was pressed meanwhile, if that is listened for."""
+    if not listens:
+        time.sleep(seconds)
+        return False
+    pressed, _, _ = select.select([sys.stdin], [], [], seconds)
+    return bool(pressed) and bool(sys.stdin.readline())
+
+
+def tell(history: History, of: Seen, names: Mapping[str, str], last: bool = False) -> None:
+    """Takes in what was seen, and tells of new dropouts at once."""
+    found = history.take(of, when_it_was_zero(), last)
+    if found and sys.stderr.isatty():
+        past, called, threads = history.past, told.calling(of, names), told.thread_names(of)
+        for each in found:
+            click.echo(line(each, past, called, threads).whole, err=True)
 
 
 def keep_session(of: Seen, target: Path, plugins: Mapping[str, PluginUse]) -> str:
@@ -248,12 +298,18 @@ def not_allowed() -> str:
     )
 
 
-def show(of: Seen, names: Mapping[str, str], events: Sequence[str]) -> None:
+def show(of: Seen, past: Past, names: Mapping[str, str], events: Sequence[str]) -> None:
     """The answer in words and a table."""
     rows, roles = told.table(of, names), parts(of)
+    called, threads = told.calling(of, names), told.thread_names(of)
     click.echo(told.headline(of))
-    for sentence in (*told.findings(of, rows, roles, names), *map(as_sentence, events)):
+    findings = told.findings(of, rows, roles, names, with_late=not past.number)
+    for sentence in (*past_words(past, called, threads), *findings, *map(as_sentence, events)):
         click.echo(sentence)
+    if past.number:
+        click.echo()
+        for each in past.dropouts[-SHOWN_DROPOUTS:]:
+            click.echo(f"  {line(each, past, called, threads).whole}")
     click.echo()
     click.echo("  plugin                            of a core   95 of 100 times   in the worst blocks")
     for row in rows:
@@ -299,6 +355,25 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
         "taken_from_outside": taken_outside(of), "clock": None if (ran := clock(of)) is None else ran._asdict(),
         "lost": recording.lost, "look_costs": recording.price, "memory": _memory_figures(recording.memory),
         "server": None if recording.heard is None else _server_figures(of, recording.heard),
+    }  # fmt: skip
+
+
+def past_figures(past: Past, of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
+    """All that was seen since watching began: times in seconds since then, `day` as Unix time (null: not known)."""
+    called, threads = told.calling(of, names), told.thread_names(of)
+    kept = regular(tuple(each.time / 1e9 for each in past.dropouts))
+    return {
+        "seconds": (past.ended - past.begun) / 1e9, "played": past.played, "unseen": past.unseen,
+        "blocks": past.blocks, "typical": past.typical, "one_in_a_hundred": past.bad, "worst": past.worst,
+        "number": past.number, "regular": kept._asdict() if kept is not None else None,
+        "at_work_with": [each._asdict() for each in at_work_with(past.dropouts)],
+        "dropouts": [
+            {"at": (each.time - past.begun) / 1e9, "day": each.day or None, "blocks": each.blocks, "late_by": each.by,
+             "load": each.load, "xruns": each.xruns, "why": line(each, past, called, threads).why,
+             "beside": [other._asdict() for other in each.beside]}
+            for each in past.dropouts
+        ],
+        "heard": [{"at": (each.time - past.begun) / 1e9, "a_block_was_late": each.is_dropout} for each in past.marks],
     }  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..core.units import said_by
 from ..core.watching.held_memory import Held
+from ..core.watching.history import Past
 from ..core.watching.records import (
     A_PAGE,
     KERNEL,
@@ -25,12 +26,14 @@ from ..core.watching.records import (
     Alike,
     Clocks,
     Heard,
+    Others,
     Recording,
     Thread,
 )
 from ..core.watching.server import Client, Server, ServerKind
 from ..native.decoding import decoded
-from . import atomic
+from . import atomic, recording_past
+from .recording_past import PastPage
 
 SUFFIX = ".nimblewatch"
 FORMAT_NAME = "nimble-load-recording"
@@ -40,7 +43,9 @@ ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner"
 # Those that earlier files do not have.
 FAULTS = ("fault_time", "fault_pages", "fault_owner")
 PLACE = "look_place"
-ALL = (*ARRAYS, *FAULTS, PLACE, *SLEEPS_SEEN)
+READY = ("ready_time", "ready_sum")
+ALL = (*ARRAYS, *FAULTS, PLACE, *SLEEPS_SEEN, *READY)
+PAST = "past.json"
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 # What an array can hold.
@@ -101,6 +106,13 @@ class HeldPage(msgspec.Struct, frozen=True):
     locked: NotNegative
 
 
+class OthersPage(msgspec.Struct, frozen=True):
+    """What other programs took by their names, as shares of one core, until a time (ns) from the look before."""
+
+    time: Time
+    took: dict[str, recording_past.Amount]
+
+
 class ClockPage(msgspec.Struct, frozen=True):
     """At which clock each core had run just before a time (ns; Hz), and how often it had been slowed down for heat."""
 
@@ -131,10 +143,12 @@ class Page(msgspec.Struct, frozen=True):
     cores: tuple[NotNegative, ...] = ()
     fastest: tuple[NotNegative, ...] = ()
     clocks: tuple[ClockPage, ...] = ()
+    others: tuple[OthersPage, ...] = ()
 
 
-def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
-    """Writes a recording in one step, with what its plugins are called. RecordingFileError if that fails."""
+def write(path: Path, recording: Recording, names: dict[str, str], past: Past | None = None) -> None:
+    """Writes a recording in one step, with what its plugins are called, and what was seen since the watching began.
+    RecordingFileError if that fails."""
     page = Page(
         FORMAT_NAME, FORMAT_VERSION, recording.begun, recording.ended,
         tuple(ThreadPage(t.process, t.number, t.name, t.is_real_time, t.waited, t.ran) for t in recording.threads),
@@ -143,10 +157,13 @@ def write(path: Path, recording: Recording, names: dict[str, str]) -> None:
         _server_page(recording.heard) if recording.heard is not None else None, *recording.alike,
         tuple(HeldPage(*each) for each in recording.memory), (*recording.clocks.core.tolist(),),
         (*recording.clocks.most.tolist(),), _clock_pages(recording.clocks),
+        tuple(OthersPage(*each) for each in recording.others),
     )  # fmt: skip
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         archive.writestr("recording.json", msgspec.json.encode(page))
+        if past is not None:
+            archive.writestr(PAST, msgspec.json.encode(recording_past.page_of(past)))
         for place, thread in enumerate(recording.threads):
             for name in ALL:
                 archive.writestr(f"threads/{place}/{name}.npy", _as_bytes(getattr(thread, name)))
@@ -164,6 +181,11 @@ def _as_bytes(values: NDArray[np.int64]) -> bytes:
 
 def read(path: Path) -> tuple[Recording, dict[str, str]]:
     """A recording, and what its plugins are called. RecordingFileError with the reason if it cannot be read."""
+    return read_all(path)[:2]
+
+
+def read_all(path: Path) -> tuple[Recording, dict[str, str], Past | None]:
+    """The same, and what was seen since the watching began, if that was kept."""
     try:
         with zipfile.ZipFile(path) as archive:
             page = decoded(_entry(archive, "recording.json"), Page)
@@ -173,6 +195,7 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
                 raise RecordingFileError(f"{path} was written by a newer version of Nimble Load.")
             threads = tuple(_thread(archive, place, each, page) for place, each in enumerate(page.threads))
             programs = {int(number): name for number, name in page.programs.items()}
+            seen = decoded(_entry(archive, PAST), PastPage) if PAST in archive.namelist() else None
     except RecordingFileError:
         raise
     except OSError as error:
@@ -185,14 +208,21 @@ def read(path: Path) -> tuple[Recording, dict[str, str]]:
         raise RecordingFileError(f"{path} is damaged: what the host kept in memory is not in order.")
     if any(later.time < each.time for each, later in pairwise(page.clocks)):
         raise RecordingFileError(f"{path} is damaged: at which clock cores ran is not in order.")
+    if any(later.time < each.time for each, later in pairwise(page.others)):
+        raise RecordingFileError(f"{path} is damaged: what other programs did is not in order.")
     if {len(page.cores)} != {len(page.fastest), *(len(of) for each in page.clocks for of in (each.clock, each.hot))}:
         raise RecordingFileError(f"{path} is damaged: at which clock cores ran does not fit together.")
-    return Recording(
+    made = Recording(
         page.begun, page.ended, threads, page.files, programs, page.lost, page.price,
         _heard(page.server) if page.server is not None else None, Alike(page.same, page.slow),
         tuple(Held(*msgspec.structs.astuple(each)) for each in page.memory),
         Clocks.of(page.cores, page.fastest, [(each.time, each.clock, each.hot) for each in page.clocks]),
-    ), page.names  # fmt: skip
+        tuple(Others(each.time, each.took) for each in page.others),
+    )  # fmt: skip
+    try:
+        return made, page.names, recording_past.past_of(seen, made) if seen is not None else None
+    except ValueError as error:
+        raise RecordingFileError(f"{path} is damaged: {error}.") from error
 
 
 def _server_page(of: Heard) -> ServerPage:
@@ -224,7 +254,7 @@ def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) ->
             own[name] = np.load(io.BytesIO(_entry(archive, entry)), allow_pickle=False).astype(np.int64)
     arrays = list(own.values())
     placed = [own["look_time"], own[PLACE]] if len(own[PLACE]) else [NONE]
-    groups = arrays[:3], arrays[3:6], arrays[6:9], arrays[10:], placed
+    groups = arrays[:3], arrays[3:6], arrays[6:9], arrays[10:13], arrays[13:], placed
     if any(len({each.shape for each in group}) > 1 for group in groups) or any(each.ndim != 1 for each in arrays):
         raise ValueError(f"the records of thread {page.number} do not fit together")
     if any((np.diff(group[0]) < 0).any() for group in groups):

@@ -221,3 +221,23 @@ def test_the_systems_own_time_is_told_and_who_asks_it_for_memory():
     # As much of it in usual blocks is no reason.
     assert why_late(of(2, usual=2)).asks is None
     assert late_words(of(1), {})[0].endswith("of it in the system, for these threads.")
+
+
+@pytest.mark.parametrize("part", [0.0, 0.5, 1.0])
+def test_whether_one_had_no_core_or_slept_on_is_told_of_each_by_the_readings_around_it(part):
+    """The system counts, read ten times a second, how long the thread was ready without a core: in each delay in so
+    many of them, and a little at every waking. Over the whole that little is more than all delays."""
+    of = seen([(1, 3_000_000)], [(1, 3_000_000)], begun=2_500_000, every=100).recording
+    own = of.threads[0]
+    # The last block is not looked at.
+    odd = [1_000_000_000 + k * PERIOD for k in range(COUNT - 1) if k % 100 == 99]
+    ready = odd[: round(part * len(odd))]
+    time = np.arange(of.begun, of.ended + 100_000_000, 100_000_000)
+    little = np.array([20_000 * ((at - 1_000_000_000) // PERIOD) for at in time]).clip(0)
+    waited = little + np.array([sum(2_500_000 for begun in ready if begun + 2_500_000 <= at) for at in time])
+    total = float(waited[-1]) / 1e9
+    found = why_late(see(of._replace(threads=(own._replace(ready_time=time, ready_sum=waited, waited=total),))))
+    each = found.blocks // len(odd)
+    assert (found.woken, found.slept) == (each * len(ready), each * (len(odd) - len(ready)))
+    # From the whole alone all of them would have had no core.
+    assert why_late(see(of._replace(threads=(own._replace(waited=total),)))).slept == 0

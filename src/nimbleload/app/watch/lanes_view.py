@@ -1,4 +1,5 @@
-"""The fullest block that was seen: a lane for each thread, when it had a core, and who computed there."""
+"""The fullest block that was seen, or those of a dropout: a lane for each thread, when it had a core, and who computed
+there."""
 
 from __future__ import annotations
 
@@ -39,12 +40,13 @@ class LanesView(WalkedPicture):
         self._of: Snapshot | None = None
         self._worst: Worst | None = None
 
-    def show_block(self, of: Snapshot | None) -> None:
-        self._of, self._worst = of, of.worst if of is not None else None
+    def show_block(self, of: Snapshot | None, other: Worst | None = None) -> None:
+        """Shows the fullest block of what was seen, or the `other` one of it."""
+        self._of, self._worst = of, other or (of.worst if of is not None else None)
         if self._worst is not None:
             threads = min(len(self._worst.lanes), MOST_LANES)
             self.describe(
-                f"The fullest block seen took {percent(self._worst.load)} of {milliseconds(self._worst.length / 1e9)}, "
+                f"{self._worst.called} took {percent(self._worst.load)} of {milliseconds(self._worst.length / 1e9)}, "
                 f"on {count(threads, 'thread')}."
             )
         self.update()
@@ -104,7 +106,7 @@ class LanesView(WalkedPicture):
         painter.drawText(QPointF(min(due - width / 2, self.width() - width - 4), theme.px(14)), label)
         painter.setFont(theme.font(11))
         painter.setPen(theme.colour("quiet"))
-        words = f"The fullest block seen: {percent(worst.load)}"
+        words = f"{worst.called}: {percent(worst.load)}"
         if len(worst.lanes) > len(shown):
             words += f"; {len(worst.lanes) - len(shown)} more threads ran in it"
         line = QRectF(theme.px(8), bottom + theme.px(4), self.width() - theme.px(16), theme.px(16))

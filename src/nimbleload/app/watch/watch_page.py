@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
+    QButtonGroup,
     QCheckBox,
     QComboBox,
     QFileDialog,
@@ -15,6 +17,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QPushButton,
     QSplitter,
+    QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -24,19 +27,22 @@ from PySide6.QtWidgets import (
 from ...core.load.seen import session_of
 from ...core.survey import Compared
 from ...core.told import watching as told
-from ...core.units import as_sentence, percent
+from ...core.units import as_sentence, count, percent
 from ...core.watching.before import Before
 from ...core.watching.shares import Change
 from ...machine.sound_servers import Running
 from ...store.recording_file import SUFFIX
 from ..background.desk import Desk
 from ..look.deadline_view import DeadlineView
+from ..look.on_key import on_key
 from ..look.panels import dress_table, headed, panel, size_table
 from ..look.sentence import Sentence
 from ..look.theme import theme
 from ..look.wrapping import Wrapping
+from .dropout_table import DropoutTable
 from .lanes_view import LanesView, swatch
-from .watching import Expected, Found, Snapshot, Watching
+from .past_view import PastView
+from .watching import SHOWN_SECONDS, Expected, Found, Snapshot, Watching, shown_of
 
 HEADINGS = ("Who", "Of one core", "95 of 100 times", "In the worst blocks", "Predicted", "Before", "Difference")
 IN_WORST, PREDICTED, BEFORE, DIFFERENCE = 3, 4, 5, 6
@@ -47,6 +53,13 @@ much.<br>
 3. Hold what you see as <i>before</i>, change something in the host, and see whether it made a difference.</p>
 <p>What is seen can be kept as a file and opened elsewhere.</p>"""
 NAMED_FINDINGS = 2
+
+
+def _said(of: Snapshot) -> tuple[str, list[str]]:
+    """The headline, and what else is to be said in order. Dropouts come first, wherever they were."""
+    if of.past.number:
+        return of.said[0], [*of.said[1:], of.headline, *of.findings]
+    return of.headline, [*of.said, *of.findings]
 
 
 class WatchPage(QWidget):
@@ -67,11 +80,14 @@ class WatchPage(QWidget):
         self._has_failed = False
         self.sentence = Sentence()
         self.hosts, self.close_look = QComboBox(), QCheckBox("Look closely")
+        self.heard = QPushButton("I heard a dropout (H)")
         self.hold, self.let_go = QPushButton("Hold this as before"), QPushButton("Let go of before")
         self.keep, self.open = QPushButton("Keep this recording…"), QPushButton("Open a recording…")
         self.take = QPushButton("Make a session of it")
-        self.blocks, self.lanes = DeadlineView(), LanesView()
-        self.table = QTableWidget(0, len(HEADINGS))
+        self.past, self.blocks, self.lanes = PastView(), DeadlineView(), LanesView()
+        self.table, self.dropouts = QTableWidget(0, len(HEADINGS)), DropoutTable()
+        self.to_table, self.to_dropouts, self.tables = QPushButton("Who takes what"), QPushButton(), QStackedWidget()
+        self._chosen: int | None = None
         self.words, self.roles = QLabel(), QLabel()
         self.empty, self.example = QLabel(EMPTY), QPushButton("See a recording of the example")
         self._look_again = QTimer(self)
@@ -100,7 +116,7 @@ class WatchPage(QWidget):
         row = QHBoxLayout()
         row.addWidget(self.hosts)
         row.addWidget(self.close_look)
-        row.addLayout(Wrapping(self.hold, self.let_go, self.take, self.keep, self.open, at_end=True), 1)
+        row.addLayout(Wrapping(self.heard, self.hold, self.let_go, self.take, self.keep, self.open, at_end=True), 1)
         pictures = QWidget()
         left = QVBoxLayout(pictures)
         left.setContentsMargins(0, 0, 8, 0)
@@ -109,7 +125,19 @@ class WatchPage(QWidget):
         figures = QWidget()
         right = QVBoxLayout(figures)
         right.setContentsMargins(8, 0, 0, 0)
-        right.addWidget(self.table, 1)
+        which = QHBoxLayout()
+        group = QButtonGroup(self)
+        for button, shown in ((self.to_table, self.table), (self.to_dropouts, self.dropouts)):
+            self.tables.addWidget(shown)
+            button.setProperty("role", "word")
+            button.setCheckable(True)
+            button.clicked.connect(partial(self.tables.setCurrentWidget, shown))
+            group.addButton(button)
+            which.addWidget(button)
+        self.to_table.setChecked(True)
+        which.addStretch(1)
+        right.addLayout(which)
+        right.addWidget(self.tables, 1)
         right.addWidget(self.words)
         right.addWidget(self.roles)
         self.halves = QSplitter()
@@ -123,6 +151,7 @@ class WatchPage(QWidget):
         self.empty.setTextFormat(Qt.TextFormat.RichText)
         inside.addWidget(self.empty)
         inside.addWidget(self.example, 0, Qt.AlignmentFlag.AlignLeft)
+        inside.addWidget(self.past)
         inside.addWidget(self.halves, 1)
         self._below = QWidget()
         inside.addWidget(self._below, 1)
@@ -130,6 +159,10 @@ class WatchPage(QWidget):
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.press)
+        self.heard.clicked.connect(self.watching.mark)
+        on_key(self, "H", self.watching.mark)
+        for places in (self.past, self.dropouts):
+            places.chosen.connect(self.choose_dropout)
         self.hold.clicked.connect(self.hold_before)
         self.let_go.clicked.connect(self.forget_before)
         self.keep.clicked.connect(self.ask_keep)
@@ -169,6 +202,16 @@ class WatchPage(QWidget):
         else:
             self._has_failed = False
             self.watching.look()
+
+    def choose_dropout(self, place: int) -> None:
+        """Shows the blocks of a dropout by its place among all of them (−1: the fullest block again), and its line."""
+        if self.shown is None:
+            return
+        found = self.shown.past.dropouts
+        self._chosen = found[place].time if 0 <= place < len(found) else None
+        if self._chosen is not None:
+            self.to_dropouts.click()
+        self._show_past(self.shown)
 
     def hold_before(self) -> None:
         """What is shown now is what later figures are compared with."""
@@ -232,7 +275,7 @@ class WatchPage(QWidget):
 
     def _show_offer(self, found: int) -> None:
         """What could be watched, while nothing was."""
-        for part in (self.hold, self.let_go, self.take, self.keep):
+        for part in (self.heard, self.hold, self.let_go, self.take, self.keep):
             part.hide()
         self._fold(True)
         if found:
@@ -258,6 +301,8 @@ class WatchPage(QWidget):
         for part in (self.empty, self.example, self._below):
             part.setVisible(is_empty)
         self.halves.setVisible(not is_empty)
+        if is_empty:
+            self.past.hide()
 
     def restyle(self) -> None:
         """Everything in the colours of the theme in force."""
@@ -283,19 +328,19 @@ class WatchPage(QWidget):
     def _show(self, of: Snapshot) -> None:
         self.shown, self._has_failed = of, False
         blocks = of.seen.blocks
-        late = blocks.dropouts if blocks is not None else 0
+        late, is_running = of.past.number, self.watching.is_running
         tone = "quiet" if blocks is None else "overload" if late else "tight" if blocks.bad > 0.8 else "fits"
-        said = [of.source, *of.findings[:NAMED_FINDINGS]] if of.source else of.findings[:NAMED_FINDINGS]
-        self.sentence.say(of.headline, " ".join(said), tone, "Stop" if self.watching.is_running else self._button())
+        headline, findings = _said(of)
+        said = [of.source, *findings[:NAMED_FINDINGS]] if of.source else findings[:NAMED_FINDINGS]
+        self.sentence.say(headline, " ".join(said), tone, "Stop" if is_running else self._button())
         self._fold(False)
         loads, typical = (blocks.load.tolist(), blocks.typical) if blocks is not None else ((), 0.0)
         self.blocks.show_loads(loads, typical, "typical", of.xruns)
-        self.lanes.setVisible(of.worst is not None)
-        self.lanes.show_block(of)
+        self._show_past(of)
         found = self.before.changes(told.by_name(of.rows), of.seen) if self.before is not None else []
         compared = of.expected.compared
         self._fill(of, {change.name: change for change in found}, compared)
-        more = [*of.findings[NAMED_FINDINGS:], *map(as_sentence, of.events[-3:])]
+        more = [*findings[NAMED_FINDINGS:], *map(as_sentence, of.events[-3:])]
         if self.before is not None:
             words = told.change_words(found, self.before.slower(of.seen))
             more[:0] = [words, *filter(None, [told.blocks_before(self.before, of.seen)])]
@@ -305,6 +350,7 @@ class WatchPage(QWidget):
         self.roles.setText(f"{', '.join(map(told.part_words, of.parts))}. {of.costs}")
         for part in (self.hold, self.keep):
             part.show()
+        self.heard.setVisible(is_running)
         self.take.setVisible(any(row.is_plugin for row in of.rows) and blocks is not None)
         self.let_go.setVisible(self.before is not None)
         if of.source:
@@ -312,7 +358,19 @@ class WatchPage(QWidget):
         elif blocks is None:
             self._tell("no cycle", "quiet")
         else:
-            self._tell(f"late {late}" if late else percent(blocks.bad), "brick" if late else "teal")
+            self._tell(count(late, "dropout") if late else percent(blocks.bad), "brick" if late else "teal")
+
+    def _show_past(self, of: Snapshot) -> None:
+        """All that was seen so far, and the blocks of the dropout that is chosen, or else the fullest."""
+        past, found = of.past, of.past.dropouts
+        place = next((k for k, each in enumerate(found) if each.time == self._chosen), None)
+        self.past.setVisible(bool(past.number) or past.played >= SHOWN_SECONDS)
+        self.past.show_past(past, of.lines, place, self.watching.is_running)
+        self.to_dropouts.setText(f"Dropouts ({past.number})")
+        self.dropouts.show_lines(of.lines, place)
+        chosen = shown_of(found[place], past) if place is not None and found[place].lanes else None
+        self.lanes.setVisible(chosen is not None or of.worst is not None)
+        self.lanes.show_block(of, chosen)
 
     def _button(self) -> str:
         return "" if not self.chosen else "Watch" if self.shown is None or self.shown.source else "Watch again"
@@ -381,8 +439,10 @@ class WatchPage(QWidget):
         self.close_look.setEnabled(True)
         self.hosts.setEnabled(True)
         if self.shown is not None:
-            said = f"{sentence} {' '.join(self.shown.findings[:NAMED_FINDINGS])}".strip()
-            self.sentence.say(self.shown.headline, said, "quiet", self._button())
+            self.heard.hide()
+            headline, findings = _said(self.shown)
+            said = f"{sentence} {' '.join(findings[:NAMED_FINDINGS])}".strip()
+            self.sentence.say(headline, said, "quiet", self._button())
         elif sentence:
             self._has_failed = True
             self.sentence.say("Nothing could be seen.", sentence, "overload", "Look again")

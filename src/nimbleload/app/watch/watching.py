@@ -15,17 +15,21 @@ from PySide6.QtCore import QObject, Signal
 from ...core.session.plugins import PluginUse
 from ...core.survey import Compared, Instant, Survey, compared_with
 from ...core.told import watching as told
+from ...core.told.dropouts import Line, line, past_words, when
 from ...core.units import told_by
 from ...core.watching.blocks import Lane, Seen, lanes, see
+from ...core.watching.dropouts import Dropout
+from ...core.watching.history import History, Past
 from ...core.watching.records import Recording
 from ...core.watching.shares import Part, parts
 from ...core.watching.xruns import xruns
+from ...demo import recording as example
 from ...demo.cards import sample_cards
-from ...demo.recording import recording as example_recording
 from ...machine import processes, sound_servers, threads_only
 from ...machine.listening import ListeningError
 from ...machine.perf import NotAllowedError
 from ...machine.sound_servers import Running
+from ...machine.time_of_day import when_it_was_zero
 from ...machine.watcher import Watcher, get_ready
 from ...probe import catalogue
 from ...probe.choosing import held_in
@@ -56,12 +60,22 @@ class Found(NamedTuple):
 
 
 class Worst(NamedTuple):
-    """The fullest block so far: how full it was, and its lanes (from `begin`, ns; its length in ns)."""
+    """The fullest block so far, or the first blocks of a dropout: how full, and the lanes (from `begin`, ns; the length
+    of a block in ns). `called` says which it is."""
 
     load: float
     begin: int
     length: float
-    lanes: list[Lane]
+    lanes: Sequence[Lane]
+    called: str = "The fullest block seen"
+
+
+def shown_of(of: Dropout, past: Past) -> Worst:
+    """The first blocks of a dropout."""
+    length = 1e9 * of.period
+    end = max((int(lane.end.max()) for lane in of.lanes if len(lane.end)), default=of.time)
+    words = f"The dropout at {when(of, past)}"
+    return Worst(max((end - of.time) / length, of.load), of.time, length, of.lanes, words)
 
 
 class Expected(NamedTuple):
@@ -85,7 +99,9 @@ def expected(of: Expected, seen: Seen, held: Mapping[str, PluginUse]) -> Expecte
 class Snapshot(NamedTuple):
     """What is to be shown at one time, all of it read from the same records. `xruns` are the blocks (by their places)
     that a server's xruns belong to; `held` is the plugin that each file in the records holds, `source` says which
-    recording all is from, empty for a host that runs."""
+    recording all is from, empty for a host that runs. `past` is all that was seen since watching began, `said` what is
+    to be said of it, with `lines` for its dropouts.
+    """
 
     seen: Seen
     names: dict[str, str]
@@ -99,6 +115,9 @@ class Snapshot(NamedTuple):
     xruns: list[int]
     held: dict[str, PluginUse]
     expected: Expected
+    past: Past
+    said: list[str]
+    lines: tuple[Line, ...]
     source: str = ""
 
 
@@ -107,15 +126,21 @@ def snapshot(
     names: dict[str, str],
     held: dict[str, PluginUse],
     session: Expected,
-    before: Worst | None = None,
+    last: Snapshot | None = None,
     events: Sequence[str] = (),
     source: str = "",
+    past: Past | None = None,
+    history: History | None = None,
 ) -> Snapshot:
-    """Reads a recording for showing, beside what a session lets expect. `before` is the fullest block so far, which
-    stays if none was fuller."""
+    """Reads a recording for showing, beside what a session lets expect. The fullest block of the `last` one stays if
+    none was fuller; `history` takes in what was seen, unless all the `past` is known."""
     seen = see(recording)
+    if past is None:
+        history, is_all = history or History(), history is None
+        history.take(seen, 0.0 if is_all else when_it_was_zero(), last=is_all)
+        past = history.past
     rows, roles = told.table(seen, names), parts(seen)
-    blocks = seen.blocks
+    blocks, before = seen.blocks, last.worst if last is not None else None
     worst = before if before is None or blocks is None or _is_alike(before.length, 1e9 * blocks.period) else None
     before = worst
     if blocks is not None and len(blocks.load) and (before is None or blocks.worst > before.load):
@@ -123,9 +148,14 @@ def snapshot(
         begin, end = int(blocks.start[place]), int(blocks.end[place])
         length = 1e9 * blocks.period
         worst = Worst(blocks.worst, begin, length, lanes(seen, begin, max(end, begin + round(length))))
+    called, threads = told.calling(seen, names), told.thread_names(seen)
+    known = last.lines[past.forgotten - last.past.forgotten :] if last is not None and last.names is names else ()
+    lines = (*known, *(line(each, past, called, threads) for each in past.dropouts[len(known) :]))
     return Snapshot(
-        seen, names, rows, roles, told.headline(seen), told.findings(seen, rows, roles, names), worst, list(events),
-        told.watching_costs(seen), xruns(seen).places.tolist(), held, expected(session, seen, held), source,
+        seen, names, rows, roles, told.headline(seen),
+        told.findings(seen, rows, roles, names, with_late=not past.number), worst, list(events),
+        told.watching_costs(seen), xruns(seen).places.tolist(), held, expected(session, seen, held), past,
+        past_words(past, called, threads), lines, source,
     )  # fmt: skip
 
 
@@ -160,6 +190,8 @@ class Watching(QObject):
         self._watcher: Watcher | None = None
         self._names: dict[str, str] = {}
         self._filing: list[threading.Thread] = []
+        self._history: History | None = None
+        self._past: Past | None = None
         self._held: tuple[tuple[str, ...], dict[str, str], dict[str, PluginUse]] = ((), {}, {})
         self.session = Expected(None, None)
 
@@ -172,6 +204,12 @@ class Watching(QObject):
         """All that is kept of what was watched last, or is being watched."""
         with self._lock:
             return self._watcher.recording() if self._watcher is not None else self._recording
+
+    def mark(self) -> None:
+        """Somebody hears a dropout just now."""
+        with self._lock:
+            if self._history is not None and self.is_running:
+                self._history.mark(time.monotonic_ns())
 
     def get_ready(self) -> None:
         """Has loaded what watching needs, in a thread, so that it begins at once."""
@@ -250,7 +288,9 @@ class Watching(QObject):
         self._names = catalogue.names_by_file(catalogue.remembered())
         if not self._names:
             threading.Thread(target=self._find_plugins, daemon=True).start()
-        worst: Worst | None = None
+        last: Snapshot | None = None
+        with self._lock:
+            history = self._history = History()
         shown = time.monotonic()
         while not self._stop.wait(FETCH_EVERY):
             with self._lock:
@@ -261,8 +301,9 @@ class Watching(QObject):
             with self._lock:
                 recording, names = watcher.recording(SHOWN_SECONDS), self._names
             events = [event.words for event in watcher.events]
-            last = snapshot(recording, names, self._plugins(recording, names), self.session, worst, events)
-            worst = last.worst
+            plugins = self._plugins(recording, names)
+            last = snapshot(recording, names, plugins, self.session, last, events, history=history)
+            self._past = last.past
             self._to_window.post(self.seen.emit, last)
             if watcher.is_over:
                 return "The host has ended. What was seen stays."
@@ -295,10 +336,10 @@ class Watching(QObject):
         """Writes all that is kept of what was watched last."""
         recording = self.recording
         if recording is not None:
-            self._file(self._keep, path, recording, dict(self._names))
+            self._file(self._keep, path, recording, dict(self._names), self._past)
 
-    def _keep(self, path: Path, recording: Recording, names: dict[str, str]) -> None:
-        recording_file.write(path, recording, names)
+    def _keep(self, path: Path, recording: Recording, names: dict[str, str], past: Past | None) -> None:
+        recording_file.write(path, recording, names, past)
         self._to_window.post(self.wrote.emit, f"Written to {path}: {recording.seconds:.0f} s.")
         self._to_window.post(written.tell, path)
 
@@ -307,24 +348,30 @@ class Watching(QObject):
         self._file(self._open, path)
 
     def _open(self, path: Path) -> None:
-        recording, names = recording_file.read(path)
-        self._to_window.post(self.show_recording, recording, names, f"A recording: {path.name}.")
+        recording, names, past = recording_file.read_all(path)
+        self._to_window.post(self.show_recording, recording, names, f"A recording: {path.name}.", past)
 
     def show_example(self) -> None:
         """Shows a recording of the example, made by code."""
         self._file(self._example)
 
     def _example(self) -> None:
-        self._to_window.post(self.show_recording, example_recording(sample_cards()), {}, EXAMPLE)
+        cards = sample_cards()
+        made = example.recording(cards)
+        self._to_window.post(self.show_recording, made, {}, EXAMPLE, example.past(cards, made))
 
-    def show_recording(self, recording: Recording, names: dict[str, str], source: str) -> None:
-        """Shows a recording that was made before; `source` says which."""
+    def show_recording(
+        self, recording: Recording, names: dict[str, str], source: str, past: Past | None = None
+    ) -> None:
+        """Shows a recording that was made before; `source` says which, `past` what was seen before it."""
         with self._lock:
             self._recording, self._names = recording, dict(names)
-        self._file(self._read, recording, dict(names), source)
+        self._file(self._read, recording, dict(names), source, past)
 
-    def _read(self, recording: Recording, names: dict[str, str], source: str) -> None:
-        found = snapshot(recording, names, self._plugins(recording, names), self.session, source=source)
+    def _read(self, recording: Recording, names: dict[str, str], source: str, past: Past | None) -> None:
+        plugins = self._plugins(recording, names)
+        found = snapshot(recording, names, plugins, self.session, source=source, past=past)
+        self._past = found.past
         self._to_window.post(self.seen.emit, found)
 
     def expect(self, of: Snapshot) -> None:

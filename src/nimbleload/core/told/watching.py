@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 from ..load.seen import Taken
 from ..survey import Compared
-from ..units import clock, count, gigahertz, listed, microseconds, milliseconds, percent, size
+from ..units import clock, count, listed, microseconds, milliseconds, percent, size
 from ..watching.before import Before
 from ..watching.blocks import Role, Seen
 from ..watching.held_memory import grows
@@ -21,20 +21,16 @@ from ..watching.server import DEVICE, ServerKind
 from ..watching.shares import Change, Part, Share, shares
 from ..watching.threads import ThreadLoad
 from ..watching.xruns import xruns
+from . import late_blocks
 from .held_up import (
     BUSY,
-    COMPUTED_NOT,
-    GAVE_WAY,
-    NO_CORE,
-    OF_DISK,
     OUTSIDE,
-    SLEPT_FOR,
     asleep_words,
     clock_words,
     outside_words,
     waiting_words,
-    why_late_words,
 )
+from .late_blocks import SLEPT_ON
 from .memory import kept_words
 
 RATES = (48000, 44100, 96000, 88200, 192000, 176400)
@@ -59,7 +55,7 @@ SHOWN_THREADS = 8
 SEEN_THERE = 0.02
 # A clock that differs from that of before by so much is told.
 OTHER_CLOCK = 0.02
-SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
+TAKEN = "cores were taken away meanwhile (see below)"
 # So many pages of new memory a second are worth a word.
 NEW_PAGES, PAGE = 200, 4096
 # So much memory (bytes) is worth a word. A host that keeps less than such a part of what its plugins do has not all.
@@ -266,12 +262,15 @@ def between(share: Share) -> str:
     return f"{share.low * 100:.{digits}f}–{share.high * 100:.{digits}f} %"
 
 
-def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mapping[str, str]) -> list[str]:
-    """What else is worth a sentence, each from what was seen. `names` are those of plugin files."""
+def findings(
+    of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mapping[str, str], with_late: bool = True
+) -> list[str]:
+    """What else is worth a sentence, each from what was seen. `names` are those of plugin files. Why blocks were late
+    is left out if it is told elsewhere (not `with_late`)."""
     heard = of.recording.heard
     said = [xrun_words(of)] if heard is not None and len(heard.xrun_time) else []
     late = why_late(of)
-    said += _late_words(late, of, names) if late is not None else []
+    said += _late_words(late, of, names) if with_late else []
     plugins = [row for row in rows if row.is_plugin]
     if plugins:
         top = plugins[0]
@@ -300,7 +299,7 @@ def findings(of: Seen, rows: Sequence[Row], parts: Sequence[Part], names: Mappin
             said.append(f"{count(began.blocks, 'block')} began late, {latest}{asleep}.")
         said += clock_words(of)
         said += outside_words(of)
-        said += asleep_words(of, lambda owner: owner_words(owner, of.recording.files, names))
+        said += asleep_words(of, calling(of, names))
         said += not_there_words(of, names)
     if of.blocks is not None and not any(of.recording.threads[k].is_real_time for k in of.engine):
         said.append("Its audio threads do not run in real time: any other program may take their core away.")
@@ -335,53 +334,28 @@ def part_words(of: Part) -> str:
 
 def late_words(of: Seen, names: Mapping[str, str]) -> list[str]:
     """Why blocks were late, in a sentence; nothing if none was. `names` are those of plugin files."""
-    found = why_late(of)
-    return _late_words(found, of, names) if found is not None else []
+    return _late_words(why_late(of), of, names)
 
 
-def _late_words(found: Late, of: Seen, names: Mapping[str, str]) -> list[str]:
+def _late_words(found: Late | None, of: Seen, names: Mapping[str, str]) -> list[str]:
     """The same of what is known of late blocks."""
-    files = of.recording.files
-    longer = f"took longer by {'itself' if found.longer == 1 else 'themselves'}"
-    if found.clocks is not None:
-        then, otherwise = map(gigahertz, found.clocks)
-        longer += f" at {then}, where others were computed at {otherwise}"
-    if found.alike:
-        longer += ", and all in them alike" + ("" if found.clocks is not None else f": {_why_alike(of)}")
-    elif found.asks is not None:
-        who = owner_words(found.asks, files, names)
-        longer += f", {percent(found.part)} of it in the system, for new memory that {who} asks for"
-    elif found.owner is not None:
-        longer += f", {percent(found.part)} of it in {owner_words(found.owner, files, names)}"
-    elif found.longer:
-        longer += ", by whom is not clear from so few looks"
-    beside = ""
-    if found.meanwhile is not None:
-        beside = f", while the thread {of.recording.threads[found.meanwhile].name} computed"
-    read = f", mostly by {owner_words(found.reader, files, names)}" if found.reader is not None else ""
-    slept, waited = SLEPT_ON, COMPUTED_NOT
-    if found.sleeper is not None:
-        asleep = f"{owner_words(found.sleeper.owner, files, names)} slept {SLEPT_FOR[found.sleeper.why]}"
-        slept, waited = f"since {asleep}", f"without computing, while {asleep}"
-    parts = (
-        (found.woken, NO_CORE),
-        (found.slept, f"began late, {slept}{beside}"),
-        (found.read, f"{OF_DISK}{read}"),
-        (found.pushed, GAVE_WAY),
-        (found.waited, f"waited {waited}{beside}"),
-        (found.longer, longer),
-        (found.after, "came right after a late one"),
-    )
-    return why_late_words(parts)
+    return late_blocks.late_words(found, calling(of, names), thread_names(of), _why_slowed(of))
 
 
-def _why_alike(of: Seen) -> str:
+def calling(of: Seen, names: Mapping[str, str]) -> Callable[[int], str]:
+    """What gives the name of an owner of code. `names` are those of plugin files."""
+    return lambda owner: owner_words(owner, of.recording.files, names)
+
+
+def thread_names(of: Seen) -> list[str]:
+    """The names of the threads of a recording, in order."""
+    return [thread.name for thread in of.recording.threads]
+
+
+def _why_slowed(of: Seen) -> str:
     """Why all in late blocks took longer alike."""
     outside = taken_outside(of)
-    if outside is not None and outside >= OUTSIDE:
-        return "cores were taken away meanwhile (see below)"
-    others = "power saving, work of others on the same core, a virtual machine"
-    return f"cores were slowed down or taken away meanwhile ({others})"
+    return TAKEN if outside is not None and outside >= OUTSIDE else late_blocks.SLOWED
 
 
 def memory_words(of: Seen) -> list[str]:

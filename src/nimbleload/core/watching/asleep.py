@@ -41,19 +41,41 @@ def sleepers(of: Seen) -> list[Sleeper]:
     return sorted(found, key=lambda sleeper: -sleeper.part)
 
 
-def sleeper_in(of: Seen, begin: Times, end: Times) -> Sleeper | None:
-    """The plugin that slept for most of some stretches of time (in order, not overlapping); None if none is known to
-    have."""
+class Met(NamedTuple):
+    """Who was met asleep in some stretches of time: how often each plugin, and for what (`often`), of so many times at
+    which one `could` have been met."""
+
+    often: dict[tuple[int, int], int]
+    could: int
+
+    def and_of(self, other: Met) -> Met:
+        """Of both together."""
+        both = {each: self.often.get(each, 0) + other.often.get(each, 0) for each in self.often | other.often}
+        return Met(both, self.could + other.could)
+
+    def mostly(self) -> Sleeper | None:
+        """The plugin that slept for most of the time; None if none is known to have."""
+        of_owner: dict[int, int] = {}
+        for (owner, _), looks in self.often.items():
+            of_owner[owner] = of_owner.get(owner, 0) + looks
+        top = max(of_owner, key=lambda owner: (of_owner[owner], -owner), default=None)
+        if top is None or of_owner[top] < max(FEWEST, MOSTLY * self.could):
+            return None
+        _, why = max((looks, -why) for (owner, why), looks in self.often.items() if owner == top)
+        return Sleeper(top, -why, of_owner[top], 0.0)
+
+
+def met_in(of: Seen, begin: Times, end: Times) -> Met:
+    """Who was met asleep in some stretches of time (in order, not overlapping)."""
     owner, why, time = _looks(of)
     inside = covered((begin, end), time)
     # As often as one of the threads was met there it could have been met.
     seen = (covered((begin, end), of.recording.threads[k].sleep_time) for k in of.engine)
     most = max((int(each.sum()) for each in seen), default=0)
-    owners, met = np.unique(owner[inside & (owner > HOST)], return_counts=True)
-    if not len(owners) or met.max() < max(FEWEST, MOSTLY * most):
-        return None
-    top = int(owners[int(np.argmax(met))])
-    return Sleeper(top, _most(why[inside & (owner == top)]), int(met.max()), 0.0)
+    mine = inside & (owner > HOST)
+    pairs, looks = np.unique(np.column_stack((owner[mine], why[mine])), axis=0, return_counts=True)
+    often = {(int(who), int(what)): int(count) for (who, what), count in zip(pairs, looks, strict=True)}
+    return Met(often, most)
 
 
 def _looks(of: Seen) -> tuple[Times, Times, Times]:

@@ -7,26 +7,18 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .asleep import Sleeper, sleeper_in
+from .asleep import Met, Sleeper, met_in
 from .blocks import BEGAN, Blocks, Seen
 from .core_clocks import clocks_in
 from .not_there import mostly, touches, within
-from .records import KERNEL, WAITING, Times
+from .records import Times
 from .rhythm import LATE_BY
-from .shares import wilson
 from .stretches import joined, until, without
+from .took_longer import MOSTLY, Took, judged, took
 
 # The leader of blocks that began late slept on unless it was ready to run, by the system's own count, for such a part
 # of all that time.
 READY = 0.5
-# From fewer looks nothing is said of who took longer. One that takes surely more than a half of it is named.
-FEWEST, MOSTLY = 20, 0.5
-# Owners that take so much of a usual block, and were met so often in late ones, have all taken longer alike if none
-# differs by more than this from what all together do.
-COUNTS, MET, ALIKE = 0.05, 10, 0.35
-# So many more pages of new memory in a late block than in a usual one are a reason.
-NEW_PAGES = 64
-
 
 class Late(NamedTuple):
     """Late blocks by what made them so, each with those behind it that had no start of their own: `after` another one,
@@ -61,16 +53,57 @@ class Late(NamedTuple):
         return self.after + self.woken + self.slept + self.read + self.pushed + self.waited + self.longer
 
 
+class Reasons(NamedTuple):
+    """What made blocks late: `late` without who took longer, which `took` (None: nobody, or there were no usual blocks)
+    says; `asleep` is who was met sleeping in those that did not compute. Reasons of blocks far apart add up."""
+
+    late: Late
+    took: Took | None
+    asleep: Met
+
+    def and_of(self, other: Reasons) -> Reasons:
+        """Of both together; what is not counted is that of the one with more blocks."""
+        most, less = (self.late, other.late) if self.late.blocks >= other.late.blocks else (other.late, self.late)
+        late = most._replace(
+            after=most.after + less.after, woken=most.woken + less.woken, slept=most.slept + less.slept,
+            read=most.read + less.read, pushed=most.pushed + less.pushed, waited=most.waited + less.waited,
+            longer=most.longer + less.longer, reader=most.reader if most.reader is not None else less.reader,
+            meanwhile=most.meanwhile if most.meanwhile is not None else less.meanwhile,
+            clocks=most.clocks if most.clocks is not None else less.clocks,
+        )  # fmt: skip
+        both = self.took.and_of(other.took) if self.took and other.took else self.took or other.took
+        return Reasons(late, both, self.asleep.and_of(other.asleep))
+
+    def told(self) -> Late:
+        """With who took longer and who slept, as far as looks tell."""
+        found = self.late._replace(sleeper=self.asleep.mostly())
+        if self.took is None:
+            return found
+        who = judged(self.took)
+        if who.waited:
+            return found._replace(waited=found.waited + found.longer, longer=0)
+        return found._replace(owner=who.owner, part=who.part, alike=who.alike, asks=who.asks)
+
+
 def why_late(of: Seen) -> Late | None:
     """What made blocks late; None if none was, or no cycle was found."""
+    found = reasons(of)
+    return found.told() if found is not None else None
+
+
+def reasons(of: Seen, only: NDArray[np.bool_] | None = None) -> Reasons | None:
+    """What made blocks late, or `only` some of them (B); None if none was, or no cycle was found."""
     blocks = of.blocks
-    if blocks is None or not blocks.late.any():
+    if blocks is None:
+        return None
+    is_late = blocks.late > 0
+    late = is_late if only is None else is_late & only
+    if not late.any():
         return None
     period = blocks.period * 1e9
-    late = blocks.late > 0
     by = blocks.end - (blocks.tick + period)
     idle, busy = _idle(of, blocks)
-    usual_idle = float(np.median(idle[~late])) if not late.all() else 0.0
+    usual_idle = float(np.median(idle[~is_late])) if not is_late.all() else 0.0
     before = np.concatenate(([-np.inf], blocks.end[:-1].astype(float)))
     after = late & (before > blocks.tick)
     began = late & ~after & _begins_late(blocks)
@@ -81,16 +114,16 @@ def why_late(of: Seen) -> Late | None:
     pushed = rest & ~read & (blocks.pushed > 0)
     waited = rest & ~read & ~pushed & (2 * (idle - usual_idle) > by)
     longer = rest & ~read & ~pushed & ~waited
-    nobody = np.zeros(len(late), np.bool_)
-    woken, slept = (nobody, began) if _was_asleep(of, blocks, began) else (began, nobody)
+    slept = _was_asleep(of, blocks, began)
+    woken = began & ~slept
     kinds = (int(blocks.late[each].sum()) for each in (after, woken, slept, read, pushed, waited, longer))
     time, pages, owner = touches(of, of.engine)
     reader = mostly(owner[(pages == 0) & within(blocks, read, time)])
     begin, end = _not_computed(blocks, busy, waited, slept)
-    beside, sleeper = _meanwhile(of, begin, end), sleeper_in(of, begin, end)
-    clocks = clocks_in(of, longer, ~late)
-    found = Late._make((*kinds, None, 0.0, False, reader, None, beside, sleeper, clocks))
-    return _with_owner(found, of, blocks, longer, ~late) if longer.any() and not late.all() else found
+    beside, clocks = _meanwhile(of, begin, end), clocks_in(of, longer, ~is_late)
+    found = Late._make((*kinds, None, 0.0, False, reader, None, beside, None, clocks))
+    who = took(of, blocks, longer, ~is_late) if longer.any() and not is_late.all() else None
+    return Reasons(found, who, met_in(of, begin, end))
 
 
 class Began(NamedTuple):
@@ -109,20 +142,39 @@ def began_late(of: Seen) -> Began:
     if blocks is None or not len(blocks.load):
         return Began(0, 0.0, False)
     which = _begins_late(blocks)
-    return Began(int(which.sum()), float((blocks.start - blocks.tick).max()) / 1e9, _was_asleep(of, blocks, which))
+    asleep = which.any() and bool(_was_asleep(of, blocks, which)[which].all())
+    return Began(int(which.sum()), float((blocks.start - blocks.tick).max()) / 1e9, bool(asleep))
 
 
 def _begins_late(blocks: Blocks) -> NDArray[np.bool_]:
     return blocks.start - blocks.tick > BEGAN * blocks.period * 1e9
 
 
-def _was_asleep(of: Seen, blocks: Blocks, began: NDArray[np.bool_]) -> bool:
-    """Whether the thread that begins blocks was asleep for most of the time by which these, or those after them, began
-    late."""
-    ready = of.recording.threads[of.leader].waited
-    following = np.append(blocks.start[1:] - blocks.tick[:-1] - blocks.period * 1e9, 0.0)
-    delay = np.maximum(blocks.start - blocks.tick, following)[began]
-    return 0 <= ready < READY * float(np.maximum(delay, 0.0).sum()) / 1e9
+def _was_asleep(of: Seen, blocks: Blocks, began: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which of the blocks that began late, or those after them (B), did so though the thread that begins them was
+    asleep for most of that time. How long it was ready instead is counted by the system, and read now and then: blocks
+    between the same readings are judged together."""
+    asleep = np.zeros(len(began), np.bool_)
+    due = blocks.tick + blocks.period * 1e9
+    # Whoever was not through in time could not begin the next in time.
+    following = np.append(np.where(blocks.end <= due + LATE_BY, np.append(blocks.start[1:], 0) - due, 0.0)[:-1], 0.0)
+    own = blocks.start - blocks.tick
+    which = np.flatnonzero(began)
+    delay = np.maximum(np.maximum(own, following), 0.0)[which]
+    leader = of.recording.threads[of.leader]
+    if len(leader.ready_time) < 2:
+        asleep[which] = 0 <= leader.waited < READY * float(delay.sum()) / 1e9
+        return asleep
+    begin = np.where(own >= following, blocks.tick, due)[which]
+    last = len(leader.ready_time) - 1
+    first = np.clip(np.searchsorted(leader.ready_time, begin, "right") - 1, 0, last)
+    after = np.clip(np.searchsorted(leader.ready_time, begin + delay), 0, last)
+    group = np.append(0, np.cumsum(first[1:] >= np.maximum.accumulate(after)[:-1]))[: len(which)]
+    if len(which):
+        at = np.flatnonzero(np.append(True, np.diff(group) > 0))
+        ready = leader.ready_sum[np.maximum.reduceat(after, at)] - leader.ready_sum[first[at]]
+        asleep[which] = (ready < READY * np.add.reduceat(delay, at))[group]
+    return asleep
 
 
 def _idle(of: Seen, blocks: Blocks) -> tuple[NDArray[np.float64], tuple[Times, Times]]:
@@ -154,92 +206,3 @@ def _meanwhile(of: Seen, begin: Times, end: Times) -> int | None:
         if of.roles[k] != "engine" and took > most:
             found, most = k, took
     return found
-
-
-def _with_owner(
-    found: Late, of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_]
-) -> Late:
-    """With who took longer, as far as looks tell."""
-    owners, of_longer, met = _met(of, blocks, longer)
-    known, of_usual, _ = _met(of, blocks, usual)
-    # What is computed right behind a late block, without a start of its own, is a usual block of its own.
-    starts = np.append(blocks.tick, blocks.tick[-1] + blocks.period * 1e9)
-    covered = np.maximum(np.round(np.diff(starts) / (blocks.period * 1e9)), 1)
-    often = float(covered[longer].sum() / covered[usual].sum())
-    part = _systems_part(of, blocks, longer, usual, often, float(of_longer.sum()), float(of_usual.sum()))
-    if part > MOSTLY:
-        return found._replace(owner=KERNEL, part=part, asks=_asks(of, blocks, longer, usual, often))
-    everyone = np.union1d(owners, known)
-    now, then = np.zeros((2, len(everyone)))
-    now[np.searchsorted(everyone, owners)] = of_longer
-    then[np.searchsorted(everyone, known)] = of_usual * often
-    looks = np.zeros(len(everyone))
-    looks[np.searchsorted(everyone, owners)] = met
-    more = np.maximum(now - then, 0.0)
-    waits = everyone == WAITING
-    by = float((blocks.end - blocks.tick)[longer].sum() - longer.sum() * blocks.period * 1e9)
-    if more[waits].sum() > 0 and 2 * more[~waits].sum() < by:
-        # Some waited with a core of their own, and nobody computed meanwhile.
-        return found._replace(waited=found.waited + found.longer, longer=0)
-    for each in (now, then, looks, more):
-        each[waits] = 0
-    if looks.sum() < FEWEST:
-        return found
-    times = now.sum() / max(then.sum(), 1e-9)
-    counts = (then >= COUNTS * then.sum()) & (looks >= MET)
-    if counts.sum() > 1 and times > 1 and (np.abs(now[counts] / then[counts] / times - 1) <= ALIKE).all():
-        return found._replace(alike=True)
-    top = int(np.argmax(more))
-    beyond = looks.sum() * more.sum() / max(now.sum(), 1e-9)
-    hits = looks[top] * more[top] / max(now[top], 1e-9)
-    low, _ = wilson(round(min(hits, beyond)), round(beyond))
-    return found._replace(owner=int(everyone[top]), part=float(more[top] / more.sum())) if low > MOSTLY else found
-
-
-def _systems_part(
-    of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float,
-    looked_longer: float, looked_usual: float,
-) -> float:  # fmt: skip
-    """At least which part of what blocks took `longer` than so `often` a usual one was the system's, in which nobody
-    can look: they had a core for longer than looks were made. `looked` is what looks stand for (ns)."""
-    end = np.append(blocks.start[1:], blocks.end[-1])
-    busy = np.zeros(len(end))
-    for k in of.engine:
-        own = of.runs[k].begin, of.runs[k].end
-        busy += until(own, end) - until(own, blocks.start)
-    more = float(busy[longer].sum() - often * busy[usual].sum())
-    if more <= 0:
-        return 0.0
-    system = more - (looked_longer - often * looked_usual)
-    weights = [each for k in of.engine if len(each := of.recording.threads[k].look_weight)]
-    if not weights:
-        return 0.0
-    # In each block the last look is over by less than the next would be.
-    exact = 2 * float(np.sqrt(longer.sum())) * max(float(each.mean()) for each in weights)
-    return min((system - exact) / more, 1.0)
-
-
-def _asks(
-    of: Seen, blocks: Blocks, longer: NDArray[np.bool_], usual: NDArray[np.bool_], often: float
-) -> int | None:
-    """Who touched most of the new memory in these blocks, if there was much more of it than in usual ones."""
-    time, pages, owner = touches(of, of.engine)
-    inside = within(blocks, longer, time)
-    if pages[inside].sum() - often * pages[within(blocks, usual, time)].sum() < NEW_PAGES * longer.sum():
-        return None
-    return mostly(owner[inside], pages[inside])
-
-
-def _met(
-    of: Seen, blocks: Blocks, chosen: NDArray[np.bool_]
-) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.int64]]:
-    """Who was met in the engine's threads in these blocks: owners (O), what each took in all (O, ns), and how often it
-    was met (O)."""
-    threads = [of.recording.threads[k] for k in of.engine]
-    time, owner, weight = (
-        np.concatenate([getattr(each, f"look_{name}") for each in threads]) for name in ("time", "owner", "weight")
-    )
-    inside = within(blocks, chosen, time)
-    owners, at, met = np.unique(owner[inside], return_inverse=True, return_counts=True)
-    taken = np.bincount(at, weight[inside], len(owners)).astype(np.float64)
-    return owners, taken, met.astype(np.int64)

@@ -50,7 +50,7 @@ def touches(of: Seen, places: list[int]) -> tuple[Times, Times, Times]:
     return time, pages, owner
 
 
-def mostly(owner: Times, weight: Times | None = None) -> int | None:
+def mostly(owner: Times, weight: Times | NDArray[np.float64] | None = None) -> int | None:
     """The owner of more than a half, by weight if there is one; None if there is none."""
     owners, at = np.unique(owner, return_inverse=True)
     times = np.bincount(at, weight, len(owners))

@@ -84,7 +84,8 @@ class Thread(NamedTuple):
 
     `waited` is how long it was ready to run and got no core, `ran` how long it had one (seconds), as the system counts
     them; −1 where that is not known. P looks met it asleep (time, whose code had called the system, and for
-    what it slept).
+    what it slept). How long it had been ready without a core at some time was read R times (`ready_time`, `ready_sum`:
+    ns, all together).
     """
 
     process: int
@@ -106,6 +107,8 @@ class Thread(NamedTuple):
     sleep_time: Times = NONE
     sleep_owner: Times = NONE
     sleep_why: Times = NONE
+    ready_time: Times = NONE
+    ready_sum: Times = NONE
 
 
 class Event(NamedTuple):
@@ -177,13 +180,21 @@ class Clocks(NamedTuple):
 NOT_TOLD = Clocks.of((), (), ())
 
 
+class Others(NamedTuple):
+    """Other programs that computed between a look at them and the one before it: when the look was (`time`, ns), and
+    what each took by its name, as a share of one core."""
+
+    time: int
+    took: dict[str, float]
+
+
 class Recording(NamedTuple):
     """What was seen of a host from `begun` to `ended`. `files` names the plugin files by owner, from 1 on.
 
     `programs` are the names of its processes by number, `lost` counts records that there was no room for, `price` is
     what one look costs (seconds). `heard` is what the sound server told, if one was listened to. `alike` is which of
     the computer's cores are. `memory` is what the host kept, about once a second since the watching began, `clocks` how
-    fast the cores ran meanwhile.
+    fast the cores ran meanwhile, `others` what other programs did.
     """
 
     begun: int
@@ -197,6 +208,7 @@ class Recording(NamedTuple):
     alike: Alike = Alike()
     memory: tuple[Held, ...] = ()
     clocks: Clocks = NOT_TOLD
+    others: tuple[Others, ...] = ()
 
     @property
     def seconds(self) -> float:
@@ -219,6 +231,8 @@ class Recording(NamedTuple):
 def _since(thread: Thread, time: int) -> Thread:
     switch, look = np.searchsorted(thread.switch_time, time), np.searchsorted(thread.look_time, time)
     fault = np.searchsorted(thread.fault_time, time)
+    # What had been read last before tells what was counted until then.
+    ready = max(int(np.searchsorted(thread.ready_time, time, "right")) - 1, 0)
     return thread._replace(
         switch_time=thread.switch_time[switch:], switch_kind=thread.switch_kind[switch:],
         switch_core=thread.switch_core[switch:], look_time=thread.look_time[look:],
@@ -226,6 +240,7 @@ def _since(thread: Thread, time: int) -> Thread:
         fault_time=thread.fault_time[fault:], fault_pages=thread.fault_pages[fault:],
         fault_owner=thread.fault_owner[fault:], look_place=thread.look_place[look:],
         **{name: getattr(thread, name)[np.searchsorted(thread.sleep_time, time) :] for name in SLEEPS_SEEN},
+        ready_time=thread.ready_time[ready:], ready_sum=thread.ready_sum[ready:],
     )  # fmt: skip
 
 

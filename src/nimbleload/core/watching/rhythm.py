@@ -108,13 +108,20 @@ def _smallest(steps: Times, exact: int) -> tuple[float, float]:
     """
     most, counted, alike = 0, 0.0, np.zeros(len(steps), np.int64)
     low = float(SHORTEST)
+
+    def between(short: float, long: float) -> tuple[int, int]:
+        """The places of those that are so long: asked for by whole numbers, or all would be made others first."""
+        first, last = np.searchsorted(steps, np.ceil((short, long)).astype(np.int64))
+        return int(first), int(last)
+
     while low <= LONGEST:
         width = min(float(exact), 0.1 * low)
-        inside = slice(*np.searchsorted(steps, (low, WIDER * low)))
-        like = np.diff(np.searchsorted(steps, (low - width, WIDER * low + width)))[0]
-        if inside.start < inside.stop and like >= NEARLY * most:
+        inside = slice(*between(low, WIDER * low))
+        first, last = between(low - width, WIDER * low + width)
+        if inside.start < inside.stop and last - first >= NEARLY * most:
             if width > counted:
-                ends = np.searchsorted(steps, steps + width, "right"), np.searchsorted(steps, steps - width, "left")
+                by = int(width)
+                ends = np.searchsorted(steps, steps + by, "right"), np.searchsorted(steps, steps - by, "left")
                 counted, alike = width, ends[0] - ends[1]
                 most = int(alike.max())
             found = inside.start + np.flatnonzero(alike[inside] >= NEARLY * most)
@@ -122,8 +129,8 @@ def _smallest(steps: Times, exact: int) -> tuple[float, float]:
                 # From the first that is so frequent to the best one beside it.
                 near = slice(found[0], np.searchsorted(steps, steps[found[0]] + 2 * width, "right"))
                 best = near.start + int(np.argmax(alike[near]))
-                double = np.diff(np.searchsorted(steps, 2 * steps[best] + np.array((-2, 2)) * width))[0]
-                if double >= DOUBLED * alike[best]:
+                first, last = between(2 * steps[best] - 2 * width, 2 * steps[best] + 2 * width)
+                if last - first >= DOUBLED * alike[best]:
                     return float(steps[best]), width
                 found = found[found >= near.stop]
         low *= WIDER

@@ -1,0 +1,158 @@
+"""The dropouts of a watched host in sentences: how many, why, whether they keep a rhythm, and what was at work then."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from ..units import all_of, count, duration, milliseconds, percent, time_of_day
+from ..units import clock as position
+from ..watching.dropouts import Dropout
+from ..watching.history import Past
+from ..watching.pattern import With, at_work_with, only_first, only_last, regular
+from .late_blocks import late_parts, late_words
+
+Called = Callable[[int], str]
+# What is at work in so much of the other time as well is no news; so many of the others are named in a line.
+OFTEN, NAMED = 0.2, 2
+# From so much playing on (seconds) it is worth a word that nothing happened.
+QUIET = 60.0
+# What could not be seen for so long (seconds) is told.
+UNSEEN = 1.0
+
+
+def when(of: Dropout, past: Past) -> str:
+    """When one came: the time of day, or how long after watching began if that is not known."""
+    return time_of_day(of.day) if of.day else position((of.time - past.begun) / 1e9)
+
+
+def what(of: Dropout) -> str:
+    """How large it was: "3 blocks, 12 ms late"."""
+    if not of.blocks:
+        return "an xrun"
+    return f"{count(of.blocks, 'block')}, {milliseconds(of.by)} late"
+
+
+def why(of: Dropout, called: Called, threads: Sequence[str]) -> str:
+    """What made its blocks late, in a line. `called` gives the name of an owner of code, `threads` are those of the
+    recording by name."""
+    if of.why is None:
+        thread = f"while {threads[of.absent]} did not compute" if of.absent >= 0 else "every block was in time"
+        return f"The sound server gave a block up; {thread}"
+    reasons = [words for number, words in late_parts(of.why.told(), called, threads) if number]
+    words = "; ".join(reasons)
+    return f"{words[:1].upper()}{words[1:]}"
+
+
+def beside(of: Dropout) -> str:
+    """What was at work then and is not usually."""
+    return all_of([each.name for each in of.beside if each.usually < OFTEN], NAMED)
+
+
+def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
+    """All that is to be said of what was seen so far, the most important first."""
+    found = past.dropouts
+    said = []
+    if not past.number:
+        if past.played >= QUIET:
+            said.append(f"No dropout in {duration(past.played)} of playing.")
+    else:
+        one = past.number == 1
+        last = f"{'at' if one else 'the last at'} {when(found[-1], past)}"
+        many = "A dropout" if one else f"{past.number} dropouts"
+        size = f": {what(found[-1])}" if one else ""
+        said.append(f"{many} in {duration(past.played)} of playing, {last}{size}.")
+        said += late_words(past.why.told() if past.why is not None else None, called, threads)
+        said += _given_up(found)
+        said += rhythm_words(found)
+        said += [_with_words(each, len(found)) for each in at_work_with(found)[:NAMED]]
+        said += _end_words(past)
+    said += mark_words(past)
+    if past.unseen >= UNSEEN:
+        said.append(f"{duration(past.unseen)} of it could not be seen: there was no time to look at the records.")
+    return said
+
+
+def _given_up(found: Sequence[Dropout]) -> list[str]:
+    """Those in which no block was late."""
+    alone = sum(1 for each in found if each.why is None)
+    if not alone:
+        return []
+    which = "One of them is" if alone == 1 else f"{alone} of them are"
+    xruns = "an xrun" if alone == 1 else "xruns"
+    return [f"{which} {xruns} of the sound server while no block was late: look at the device and its driver."]
+
+
+def rhythm_words(found: Sequence[Dropout]) -> list[str]:
+    """Whether they come by a clock."""
+    kept = regular(tuple(each.time / 1e9 for each in found))
+    if kept is None:
+        return []
+    every = f"{kept.every:.{2 if kept.every < 10 else 1}f} s"
+    whole = "All" if kept.on == len(found) else f"{kept.on} of the {len(found)}"
+    missing = "" if kept.met == kept.steps else f" ({kept.met} of {kept.steps} times)"
+    return [
+        f"{whole} came in steps of {every}{missing}, which is no chance: something starts by a clock then, in the "
+        "host, a plugin or the system, or a loop of the piece comes round."
+    ]
+
+
+def _with_words(of: With, whole: int) -> str:
+    """That something was at work beside dropouts more often than by chance."""
+    many = "In all" if of.times == whole else f"In {of.times} of the {whole}"
+    what = f"the program {of.name}" if of.is_program else f"the thread {of.name}"
+    usually = "hardly ever" if of.usually < 0.005 else f"in {percent(of.usually)} of the time"
+    return f"{many} {what} was at work, as it is {usually} else."
+
+
+def _end_words(past: Past) -> list[str]:
+    """Whether they all came at first, or none did."""
+    played, whole = [each.played for each in past.dropouts], past.played
+    if past.forgotten:
+        return []
+    if only_first(played, whole):
+        since = duration(whole - max(played))
+        within = f"the first {duration(max(played))} of playing"
+        return [f"{'It' if past.number == 1 else 'All'} came in {within}; none in the {since} since."]
+    if only_last(played, whole):
+        return [f"None came in the first {duration(min(played))} of playing: something is different since."]
+    return []
+
+
+def mark_words(past: Past) -> list[str]:
+    """What blocks say of the dropouts that somebody heard."""
+    whole = len(past.marks)
+    if not whole:
+        return []
+    late = sum(each.is_dropout for each in past.marks)
+    heard = "You heard one" if whole == 1 else f"You heard {whole}"
+    if not late:
+        fullest = max(each.fullest for each in past.marks)
+        before = "it" if whole == 1 else "any of them"
+        return [
+            f"{heard}, and no block was late before {before}; the fullest took {percent(fullest)}. So it is not the "
+            "load of what is watched: look at the device, its cable and clock, at other programs that play, and at "
+            "plugins that click by themselves."
+        ]
+    which = "it" if whole == 1 else "each of them" if late == whole else f"{late} of them"
+    chance = f" By chance {percent(past.covered)} would have one." if past.covered >= 0.05 else ""
+    return [f"{heard}: a block was late just before {which}.{chance}"]
+
+
+class Line(NamedTuple):
+    """A dropout in a line: when, how large, why, and what else was at work."""
+
+    when: str
+    what: str
+    why: str
+    beside: str
+
+    @property
+    def whole(self) -> str:
+        more = f" Beside it: {self.beside}." if self.beside else ""
+        return f"{self.when}  {self.what}. {self.why}.{more}"
+
+
+def line(of: Dropout, past: Past, called: Called, threads: Sequence[str]) -> Line:
+    """One dropout in a line."""
+    return Line(when(of, past), what(of), why(of, called, threads), beside(of))

@@ -1,0 +1,103 @@
+"""What other programs compute while a host is watched, about once a second: whose work falls together with dropouts.
+
+Read again and again, so files stay open. What comes and goes between two looks is not seen.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import time
+from collections import deque
+from collections.abc import Collection, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from ..core.watching.records import Others
+from .processes import PROC, TICKS, program, stat
+
+# An hour of looks; so many processes at most. Less of a core is not kept.
+MOST, PROCESSES, LEAST = 3600, 3000, 0.02
+OWN = "Nimble Load"
+# What the kernel calls its workers: which of them does some work says nothing.
+WORKER = re.compile(r"(kworker|ksoftirqd|migration|irq_work)/.*")
+
+
+class _Process(NamedTuple):
+    file: int
+    name: str
+    parent: int
+
+
+class OtherPrograms:
+    """Looks at all processes below a root folder but for the watched ones. This program and what it has started count
+    as one."""
+
+    def __init__(self, root: Path = PROC) -> None:
+        self._root = root
+        self._open: dict[int, _Process] = {}
+        self._spent: dict[int, int] = {}
+        self._last = 0
+        self.found: deque[Others] = deque(maxlen=MOST)
+
+    def look(self, watched: Collection[int]) -> None:
+        """Looks once; the first time there is nothing to tell yet."""
+        now = time.monotonic_ns()
+        there = {int(name) for name in os.listdir(self._root) if name.isdigit()}  # noqa: PTH208 (once a second)
+        for number in self._open.keys() - there:
+            self._forget(number)
+        took: dict[str, float] = {}
+        for number in sorted(there - set(watched)):
+            spent = self._read(number)
+            if spent is None:
+                continue
+            before = self._spent.get(number)
+            self._spent[number] = spent
+            if before is not None and spent > before and self._last:
+                name = self._name(number)
+                took[name] = took.get(name, 0.0) + (spent - before) / TICKS / ((now - self._last) / 1e9)
+        if self._last:
+            self.found.append(Others(now, {name: share for name, share in took.items() if share >= LEAST}))
+        self._last = now
+
+    def _read(self, number: int) -> int | None:
+        """What a process has spent so far (ticks); None if it has ended."""
+        try:
+            if number not in self._open:
+                if len(self._open) >= PROCESSES:
+                    return None
+                self._begin(number)
+            words = _words(self._open[number].file)
+            return int(words[11]) + int(words[12])
+        except (OSError, ValueError, IndexError):
+            if number in self._open:
+                self._forget(number)
+            return None
+
+    def _begin(self, number: int) -> None:
+        name, fields = stat(self._root / str(number) / "stat")
+        # The kernel's own threads have no command.
+        called = program(number, self._root) or WORKER.sub(r"\1", name)
+        file = os.open(self._root / str(number) / "stat", os.O_RDONLY | os.O_CLOEXEC)
+        self._open[number] = _Process(file, called, int(fields[1]))
+
+    def _forget(self, number: int) -> None:
+        os.close(self._open.pop(number).file)
+        self._spent.pop(number, None)
+
+    def _name(self, number: int) -> str:
+        """What it is called; all of this program's own family as that."""
+        own, met, at = os.getpid(), set[int](), number
+        while at in self._open and at != own and at not in met:
+            met.add(at)
+            at = self._open[at].parent
+        return OWN if at == own else self._open[number].name
+
+    def close(self) -> None:
+        for number in list(self._open):
+            self._forget(number)
+
+
+def _words(file: int) -> Sequence[bytes]:
+    """What stands behind the name in a process's line: its state, its parent, and so on."""
+    return os.pread(file, 1024, 0).rpartition(b")")[2].split()

@@ -1,0 +1,119 @@
+"""What other programs compute: as the kernel tells in fixture trees, and of a real one."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from nimbleload.machine import others
+from nimbleload.machine.others import OWN, TICKS, OtherPrograms
+
+
+class Tree:
+    """A /proc with some processes in it, at a time of its own."""
+
+    def __init__(self, root: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.root, self.now = root, 0.0
+        monkeypatch.setattr(others.time, "monotonic_ns", lambda: round(self.now * 1e9))
+
+    def put(self, number, name, seconds, command="", parent=1):
+        folder = self.root / str(number)
+        folder.mkdir(exist_ok=True)
+        ticks = round(seconds * TICKS)
+        fields = ["S", str(parent), *["0"] * 9, str(ticks // 2), str(ticks - ticks // 2), *["0"] * 20]
+        # Written over, as the kernel's files are read again and again while they stay open.
+        with (folder / "stat").open("r+" if (folder / "stat").exists() else "w") as file:
+            file.write(f"{number} ({name}) {' '.join(fields)}\n")
+        (folder / "cmdline").write_bytes(command.encode().replace(b" ", b"\0"))
+
+
+@pytest.fixture
+def tree(tmp_path, monkeypatch):
+    return Tree(tmp_path, monkeypatch)
+
+
+def opened():
+    return sum(1 for _ in Path("/proc/self/fd").iterdir())
+
+
+def test_what_each_program_took_since_the_last_look_is_told_by_its_name(tree):
+    # Names may hold brackets and spaces.
+    tree.put(7, "idx) (er", 10.0, "/usr/bin/indexer")
+    tree.put(8, "indexer", 10.0, "/opt/indexer")
+    tree.put(9, "host", 10.0, "h")
+    tree.put(12, "kworker/3:1-events", 1.0)
+    tree.put(13, "quiet", 1.0, "/bin/quiet")
+    of = OtherPrograms(tree.root)
+    tree.now = 5.0
+    of.look({9})
+    assert not of.found
+    tree.now = 7.0
+    for number, name, seconds, command in (
+        (7, "idx) (er", 10.5, "/usr/bin/indexer"), (8, "indexer", 11.0, "/opt/indexer"), (9, "host", 12.0, "h"),
+        (12, "kworker/3:1-events", 1.2, ""), (13, "quiet", 1.02, "/bin/quiet"), (14, "new", 1.0, "/bin/new"),
+    ):  # fmt: skip
+        tree.put(number, name, seconds, command)
+    of.look({9})
+    (look,) = of.found
+    # Two of a name together; what is watched is not another program; what is new has begun at an unknown time.
+    assert look.time == 7_000_000_000
+    assert look.took == {"indexer": pytest.approx(0.75), "kworker": pytest.approx(0.1)}
+    of.close()
+
+
+def test_this_program_and_what_it_starts_is_one(tree):
+    own = os.getpid()
+    numbers = ((own, 1), (own + 1, own), (own + 2, own + 1), (own + 3, 1))
+    for number, parent in numbers:
+        tree.put(number, "python", 1.0, "python -m things", parent)
+    of = OtherPrograms(tree.root)
+    tree.now = 1.0
+    of.look(())
+    tree.now = 2.0
+    for number, parent in numbers:
+        tree.put(number, "python", 1.2, "python -m things", parent)
+    of.look(())
+    assert of.found[0].took == {OWN: pytest.approx(0.6), "things": pytest.approx(0.2)}
+    of.close()
+
+
+def test_what_has_ended_or_cannot_be_read_is_left_out_and_no_file_stays_open(tree):
+    before = opened()
+    tree.put(7, "one", 1.0, "one")
+    tree.put(8, "two", 1.0, "two")
+    (tree.root / "9").mkdir()
+    (tree.root / "self").mkdir()
+    tree.put(10, "odd", 1.0, "odd")
+    (tree.root / "10/stat").write_text("10 (odd")
+    of = OtherPrograms(tree.root)
+    tree.now = 1.0
+    of.look(())
+    assert opened() == before + 2
+    for path in (tree.root / "7").iterdir():
+        path.unlink()
+    (tree.root / "7").rmdir()
+    tree.put(8, "two", 1.5, "two")
+    tree.now = 2.0
+    of.look(())
+    assert of.found[0].took == {"two": pytest.approx(0.5)} and opened() == before + 1
+    of.close()
+    assert opened() == before
+
+
+def test_a_real_program_that_computes_is_met():
+    busy = "import time\nprint('here', flush=True)\nwhile True: pass"
+    with subprocess.Popen([sys.executable, "-c", busy], stdout=subprocess.PIPE, text=True) as program:
+        assert program.stdout.readline() == "here\n"
+        of = OtherPrograms()
+        of.look({os.getpid()})
+        time.sleep(0.5)
+        of.look({os.getpid()})
+        program.kill()
+    # It was started by this one.
+    assert of.found[0].took[OWN] > 0.2
+    of.close()
