@@ -7,6 +7,7 @@
     .venv/bin/python -m bench.watching --rehearsal       a rehearsal of Debian's plugins, against its own clock
     .venv/bin/python -m bench.watching --new-memory      what touching new memory takes, watched and not
     .venv/bin/python -m bench.watching --spinning        threads that wait without sleeping, in six ways
+    .venv/bin/python -m bench.watching --rare 300        a block in some seconds is late, for so many seconds
 
 Each run watches the host for some seconds and compares: the cycle; every block's load; late blocks; each plugin's share
 against its 95 % interval; blocks late while watched and while not. Then a host with many threads in its engine, and
@@ -31,14 +32,17 @@ from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.rehearsal import Rehearsal
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import survey, to_rehearse
-from nimbleload.core.told.watching import table
+from nimbleload.core.told.dropouts import past_words
+from nimbleload.core.told.watching import calling, table, thread_names
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.records import OF_FILE
+from nimbleload.core.watching.pattern import regular
+from nimbleload.core.watching.records import OF_FILE, short
 from nimbleload.core.watching.shares import parts, shares
 from nimbleload.machine import perf, sound_servers
 from nimbleload.machine.maps import NO_PARTS, Part, Parts
 from nimbleload.machine.watcher import Watcher
 from nimbleload.probe.places import places
+from nimbleload.shell import watch as shell_watch
 from tests.helpers.host import Host, Plugin, in_one_file
 from tests.helpers.sound_server import TWELVE, jack, wait_for
 
@@ -49,6 +53,8 @@ PERIOD = 2_000_000
 # What functions of one file take (ns), and which plugins they are of: the last is of two, so that the file tells not.
 IN_ONE_FILE, ONE_FILE = {"small": 150_000, "large": 450_000, "twin": 90_000}, {"small": "1:small", "large": "2:large"}
 IDLE, MAPPED, LONG_PERIOD = 296, 5000, 5_333_333
+# A plugin bursts once in so many seconds; blocks that are late by less than so much (ns) may or may not be seen so.
+RARE_EVERY, UNCLEAR = 12.0, 100_000
 # How workers wait (see `host.c`), and whether the first thread waits in the same way for them.
 SPINNING = ((-1, False), (-1, True), (-2, False), (-3, False), (300_000, False), (0, True))
 
@@ -224,12 +230,49 @@ def for_long(folder: Path, seconds: float) -> None:
     for number in range(MAPPED):
         (files / f"sample{number}.wav").write_bytes(b"\0" * 4096)
     with Host(folder, PLUGINS, LONG_PERIOD, int((seconds + 5) * 1e9 / LONG_PERIOD), 4, idle=IDLE, files=files) as host:
-        watcher = Watcher([host.pid], seconds=120.0)
-        recording, price = polled(watcher, seconds)
+        recording, past, events, price = as_in_a_shell(host, seconds)
         most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     many = f"{len(recording.threads)} threads, {MAPPED} files, {seconds:.0f} s"
-    print(f"{many}: {100 * price:.2f} % of a core (goal 2 %)")
-    print(f"{most:.0f} MB at most (goal 200), {recording.lost} records lost, {watcher.unseen} threads not seen")
+    print(f"{many}: {100 * price:.2f} % of a core (goal 2 %), dropouts looked for meanwhile: {past.number} found")
+    not_seen = [each for each in events if "could not be watched" in each]
+    told = "; ".join(not_seen) or "all threads seen"
+    print(f"{most:.0f} MB at most (goal 200), {recording.lost} records lost; {told}")
+
+
+def as_in_a_shell(host: Host, seconds: float):
+    """What `nimble watch` would see of a host, and what that takes of a core."""
+    spent = time.process_time()
+    found = shell_watch.watched((host.pid,), seconds, False, {})
+    return *found, (time.process_time() - spent) / seconds
+
+
+def seldom(folder: Path, seconds: float) -> None:
+    """A plugin that bursts once in some seconds, and a program that computes while some other blocks are late: what is
+    told of them against the host's log."""
+    every = round(RARE_EVERY * 1e9 / LONG_PERIOD)
+    plugins = [Plugin("steady", 1_200_000), Plugin("bursty", 600_000, every, LONG_PERIOD)]
+    with Host(folder, plugins, LONG_PERIOD, int((seconds + 3) * 1e9 / LONG_PERIOD), 2) as host:
+        recording, past, _, price = as_in_a_shell(host, seconds)
+        log = host.log()
+    at_end = log.ended > log.due + LONG_PERIOD
+    inside = at_end & (log.due > past.begun) & (log.due < past.ended - 2 * LONG_PERIOD)
+    due, over = log.due[inside], log.ended[inside]
+    # A block that is late by less than the clocks agree is neither.
+    clearly = over > due + LONG_PERIOD + UNCLEAR
+    found = [any(d.time - UNCLEAR <= at <= d.ended for d in past.dropouts) for at in due[clearly].tolist()]
+    false = [d for d in past.dropouts if d.blocks and not ((due >= d.time - LONG_PERIOD) & (due <= d.ended)).any()]
+    own = [k for k in range(0, len(log.due), every) if past.begun < log.due[k] < past.ended - 2 * LONG_PERIOD]
+    met = [any(d.time - UNCLEAR <= log.due[k] <= d.ended for d in past.dropouts) for k in own]
+    print(f"{past.played:.0f} s played, {100 * price:.2f} % of a core; {len(own)} bursts, {sum(met)} of them found")
+    print(f"{int(clearly.sum())} blocks clearly late by the host's log, {sum(found)} of them in a dropout; "
+          f"{past.number} dropouts, {len(false)} of them without a late block")  # fmt: skip
+    names, seen = {file: short(file) for file in recording.files}, see(recording)
+    for sentence in past_words(past, calling(seen, names), thread_names(seen)):
+        print(f"  {sentence}")
+    alone = [d for d in past.dropouts if any(d.time - UNCLEAR <= log.due[k] <= d.ended for k in own)]
+    kept = regular(tuple(d.time / 1e9 for d in alone))
+    if kept is not None:
+        print(f"of the bursts alone: steps of {kept.every:.3f} s, {every * LONG_PERIOD / 1e9:.3f} by the log")
 
 
 def main() -> None:
@@ -243,6 +286,7 @@ def main() -> None:
     words.add_argument("--rehearsal", action="store_true")
     words.add_argument("--new-memory", action="store_true")
     words.add_argument("--spinning", action="store_true")
+    words.add_argument("--rare", type=float, default=0.0)
     asked = words.parse_args()
     if asked.new_memory:
         new_memory()
@@ -254,6 +298,9 @@ def main() -> None:
         folder = Path(place)
         if asked.one_file:
             of_one_file(folder, asked.runs, asked.seconds)
+            return
+        if asked.rare:
+            seldom(folder, asked.rare)
             return
         if asked.server or asked.long:
             if asked.server:

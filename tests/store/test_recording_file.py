@@ -278,6 +278,7 @@ def test_what_was_seen_before_comes_back_with_all_of_its_dropouts(tmp_path):
         (("dropouts", 0, "why", "asleep", 0), [4, 1, 3], "names a plugin that is not there"),
         (("dropouts", 0, "lanes", 0, "end"), [], "do not fit together"),
         (("dropouts", 0, "lanes", 0, "look_owner"), [1], "do not fit together"),
+        (("dropouts", 0, "still"), [True], "of how many larger buffers nobody knows"),
         (("dropouts", 0, "beside", 0, "usually"), 1.5, "Expected"),
         (("dropouts", 0, "day"), 1e11, "Expected"),
         (("played",), 1e300, "Expected"),

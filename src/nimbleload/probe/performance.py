@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from soundfile import LibsndfileError, SoundFile
 
+from ..core.load.helped import Played, helped
 from ..core.load.missed import why_missed
 from ..core.load.rehearsal import Rehearsal, Streamed, Undisturbed
 from ..core.session.computer import deadline
@@ -211,6 +212,12 @@ def outcome(
     clock = usual_clock(made.clocks) or float(np.median(around[:, CLOCK])) / 1e9
     means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
     on = np.array(is_on)
+    of_strip = {use.id: number for number, strip in enumerate(session.strips) for use in strip.uses()}
+    played_so = Played(
+        build(session), len(request.cores), request.buffer, period, due, begin, end, tasks, uses,
+        np.array([of_strip[use] for use in placed], np.int64),
+    )  # fmt: skip
+    is_track = np.array([strip.kind == "track" and not strip.is_frozen(-1) for strip in session.strips], np.bool_)
     rest = (tasks.sum(axis=1) - uses.sum(axis=1)).mean() / 1e9 / max(int(on.sum()), 1)
     return Rehearsal(
         request.buffer, session.rate, request.second, len(request.cores), real_time, locked,
@@ -221,6 +228,7 @@ def outcome(
         float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
         after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock,
         usual(told, best), undisturbed_part, why=why_missed(period, due, begin, end, uses, made.held[played], placed),
+        helped=helped(played_so, placed, ids, is_track),
     )  # fmt: skip
 
 

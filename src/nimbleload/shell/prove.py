@@ -13,7 +13,7 @@ from ..core.decisions.decision import Plan
 from ..core.load.in_part import in_part, only
 from ..core.load.rehearsal import Rehearsal
 from ..core.survey import Instant, Survey, foreseen, instant, to_rehearse
-from ..core.told.rehearsal import checks, conditions, followed, offered, taken, verdict, why_late
+from ..core.told.rehearsal import checks, conditions, followed, helped_words, offered, taken, verdict, why_late
 from ..core.units import clock, microseconds
 from ..deliver.there import files_of
 from ..probe import rehearsal
@@ -68,7 +68,7 @@ def rehearse(
         return
     click.echo(f"{of.session.name} at {clock(moment.second)}")
     click.echo(f"{verdict(outcome)} {taken(predicted, outcome)}")
-    for sentence in why_late(of.planned.session, outcome):
+    for sentence in (*why_late(of.planned.session, outcome), *helped_words(of.planned.session, outcome)):
         click.echo(sentence)
     if part is not None:
         click.echo(followed(part, predicted, outcome))

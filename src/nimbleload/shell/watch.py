@@ -18,15 +18,17 @@ from ..core.load.seen import session_of
 from ..core.session.plugins import PluginUse
 from ..core.survey import Compared, compared_with, instant
 from ..core.told import watching as told
-from ..core.told.dropouts import line, past_words
+from ..core.told.dropouts import Line, line, past_words
 from ..core.told.held_up import SLEPT_FOR
 from ..core.units import as_sentence, count, percent
 from ..core.watching.asleep import sleepers
 from ..core.watching.before import Before
 from ..core.watching.blocks import Seen, see
 from ..core.watching.core_clocks import clock
+from ..core.watching.dropouts import Dropout
 from ..core.watching.held_memory import Held, grows
 from ..core.watching.history import History, Past, past_of
+from ..core.watching.larger import TIMES
 from ..core.watching.late import why_late
 from ..core.watching.outside import taken_outside
 from ..core.watching.pattern import at_work_with, regular
@@ -367,13 +369,17 @@ def past_figures(past: Past, of: Seen, names: Mapping[str, str]) -> dict[str, An
         "blocks": past.blocks, "typical": past.typical, "one_in_a_hundred": past.bad, "worst": past.worst,
         "number": past.number, "regular": kept._asdict() if kept is not None else None,
         "at_work_with": [each._asdict() for each in at_work_with(past.dropouts)],
-        "dropouts": [
-            {"at": (each.time - past.begun) / 1e9, "day": each.day or None, "blocks": each.blocks, "late_by": each.by,
-             "load": each.load, "xruns": each.xruns, "why": line(each, past, called, threads).why,
-             "beside": [other._asdict() for other in each.beside]}
-            for each in past.dropouts
-        ],
+        "dropouts": [_dropout_figures(each, past, line(each, past, called, threads)) for each in past.dropouts],
         "heard": [{"at": (each.time - past.begun) / 1e9, "a_block_was_late": each.is_dropout} for each in past.marks],
+    }  # fmt: skip
+
+
+def _dropout_figures(of: Dropout, past: Past, told_so: Line) -> dict[str, Any]:
+    """One dropout: how late (seconds), why, what was at work beside it, in which larger buffers it would have come."""
+    return {
+        "at": (of.time - past.begun) / 1e9, "day": of.day or None, "blocks": of.blocks, "late_by": of.by,
+        "load": of.load, "xruns": of.xruns, "why": told_so.why, "beside": [other._asdict() for other in of.beside],
+        "in_larger_buffers": dict(zip(map(str, TIMES), of.still, strict=True)) if of.still else None,
     }  # fmt: skip
 
 

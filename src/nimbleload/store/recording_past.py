@@ -12,6 +12,7 @@ from ..core.watching.asleep import Met
 from ..core.watching.blocks import Lane
 from ..core.watching.dropouts import Beside, Dropout
 from ..core.watching.history import Mark, Past, together
+from ..core.watching.larger import TIMES
 from ..core.watching.late import Late, Reasons
 from ..core.watching.records import WAITING, Recording
 from ..core.watching.took_longer import Took
@@ -103,7 +104,7 @@ class WhyPage(msgspec.Struct, frozen=True):
 
 
 class DropoutPage(msgspec.Struct, frozen=True):
-    """A dropout; see `Dropout`. `absent` is −1 for no thread."""
+    """A dropout; see `Dropout`. `absent` is −1 for no thread, `still` is empty where it is not known."""
 
     time: Time
     ended: Time
@@ -116,6 +117,7 @@ class DropoutPage(msgspec.Struct, frozen=True):
     absent: int = -1
     beside: tuple[BesidePage, ...] = ()
     lanes: tuple[LanePage, ...] = ()
+    still: tuple[bool, ...] = ()
     day: Day = 0.0
     played: Amount = 0.0
 
@@ -152,7 +154,7 @@ def _dropout_page(of: Dropout) -> DropoutPage:
     why = _why_page(of.why) if of.why is not None else None
     return DropoutPage(
         of.time, of.ended, of.period, of.blocks, of.by, of.load, of.xruns, why, of.absent,
-        tuple(BesidePage(*each) for each in of.beside), tuple(lanes), of.day, of.played,
+        tuple(BesidePage(*each) for each in of.beside), tuple(lanes), of.still, of.day, of.played,
     )  # fmt: skip
 
 
@@ -190,9 +192,12 @@ def _dropout(page: DropoutPage, of: Recording) -> Dropout:
     _must_be_there(of, [page.absent], [each.thread for each in page.lanes])
     lanes = tuple(_lane(each, of) for each in page.lanes)
     beside = tuple(Beside(*msgspec.structs.astuple(each)) for each in page.beside)
+    if page.still and len(page.still) != len(TIMES):
+        raise ValueError("a dropout says of how many larger buffers nobody knows")
     return Dropout(
         page.time, page.ended, page.period, page.blocks, page.by, page.load, page.xruns,
-        _why(page.why, of) if page.why is not None else None, page.absent, beside, lanes, page.day, page.played,
+        _why(page.why, of) if page.why is not None else None, page.absent, beside, lanes, page.still, page.day,
+        page.played,
     )  # fmt: skip
 
 

@@ -60,8 +60,9 @@ def test_several_name_who_took_longer_and_what_was_at_work():
     said, past, of = told(made)
     assert said[0] == "6 dropouts in 25 s of playing, the last at 0:23."
     assert said[1] == "Why 12 blocks were late: they took longer by themselves, 100 % of it in Stone EQ."
-    assert said[2] == "In all the thread saver was at work, as it is hardly ever else."
-    assert len(said) == 3
+    assert said[2] == "With 480 samples all would have come all the same, with 960 samples none."
+    assert said[3] == "In all the thread saver was at work, as it is hardly ever else."
+    assert len(said) == 4
     assert line(past.dropouts[0], past, calling(of, NAMES), thread_names(of)).beside == "saver"
 
 
@@ -69,12 +70,13 @@ def test_a_clock_and_a_program_are_told():
     late = range(400, 4400, 400)
     looks = [Others(at(200 * k), {"indexer": 0.5 if k % 2 else 0.0}) for k in range(24)]
     said, _, _ = told(rare(5000, late, LONG, others=looks))
-    assert said[2].startswith("All came in steps of 2.00 s, which is no chance: something starts by a clock then")
+    assert said[3].startswith("All came in steps of 2.00 s, which is no chance: something starts by a clock then")
     # In every other second it is at work anyway.
-    assert len(said) == 3
+    assert len(said) == 4
     looks = [Others(at(200 * k), {"indexer": 0.5 if k in (3, 5, 7, 9) else 0.0}) for k in range(24)]
     said, _, _ = told(rare(5000, [507, 951, 1222, 1313, 1789], LONG, others=looks))
-    assert said[-1] == "In all the program indexer was at work, as it is in 13 % of the time else."
+    told_so = "In all the program indexer was at work, as it is in 13 % of the time else: play once without it."
+    assert said[-1] == told_so
 
 
 def test_that_all_came_at_first_or_only_lately_is_told():

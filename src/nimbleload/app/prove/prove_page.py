@@ -25,6 +25,7 @@ from ...core.told.rehearsal import (
     checks,
     conditions,
     followed,
+    helped_words,
     missed_words,
     off_by,
     offered,
@@ -224,7 +225,7 @@ class ProvePage(QWidget):
         self._say_outcome(outcome, taken(predicted, outcome))
         self.blocks.show_loads(outcome.loads, predicted.typical)
         said = [followed(part, predicted, outcome)] if part is not None else []
-        said = [*why_late(of.planned.session, outcome), *said]
+        said = [*why_late(of.planned.session, outcome), *helped_words(of.planned.session, outcome), *said]
         self.words.setText("\n".join([*said, *conditions(predicted, outcome)]))
         self.checks = checks(of.planned.session, predicted, outcome)
         self._fill_table(outcome)

@@ -60,7 +60,7 @@ class PastView(WalkedPicture):
         return QSize(900, theme.px(84))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(theme.px(260), theme.px(72))
+        return QSize(theme.px(260), theme.px(62))
 
     def _plot(self) -> QRectF:
         return QRectF(theme.px(50), theme.px(10), self.width() - theme.px(60), self.height() - theme.px(30))

@@ -36,6 +36,7 @@ from ..background.desk import Desk
 from ..look.deadline_view import DeadlineView
 from ..look.on_key import on_key
 from ..look.panels import dress_table, headed, panel, size_table
+from ..look.picture import scrolled
 from ..look.sentence import Sentence
 from ..look.theme import theme
 from ..look.wrapping import Wrapping
@@ -137,9 +138,14 @@ class WatchPage(QWidget):
         self.to_table.setChecked(True)
         which.addStretch(1)
         right.addLayout(which)
-        right.addWidget(self.tables, 1)
-        right.addWidget(self.words)
-        right.addWidget(self.roles)
+        said = QWidget()
+        below = QVBoxLayout(said)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.addWidget(self.words)
+        below.addWidget(self.roles)
+        below.addStretch(1)
+        right.addWidget(self.tables, 3)
+        right.addWidget(scrolled(said), 2)
         self.halves = QSplitter()
         self.halves.addWidget(pictures)
         self.halves.addWidget(figures)

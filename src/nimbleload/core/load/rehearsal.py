@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..session.computer import Host, deadline
 from ..session.session import Session
+from .helped import Helped
 from .load_map import hundredth
 from .missed import Missed
 
@@ -78,7 +79,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     at best other arithmetic took, by what other threads on the same cores take of their units. `undisturbed` are the
     blocks in which that was hardly longer; `streamed` what was read from files meanwhile. `memory` is what came with
     all plugins until they were loaded (bytes; 0: not looked at), `loaded_in` how long that took (seconds; 0: likewise).
-    `why` says what made blocks late.
+    `why` says what made blocks late, `helped` what would have kept them from it.
     """
 
     buffer: int
@@ -105,6 +106,7 @@ class Rehearsal(Loads, msgspec.Struct, frozen=True):
     memory: int = 0
     why: Missed = Missed()
     loaded_in: float = 0.0
+    helped: Helped = Helped()
 
     @property
     def worst(self) -> float:

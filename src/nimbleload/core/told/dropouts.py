@@ -9,14 +9,18 @@ from ..units import all_of, count, duration, milliseconds, percent, time_of_day
 from ..units import clock as position
 from ..watching.dropouts import Dropout
 from ..watching.history import Past
+from ..watching.larger import TIMES
 from ..watching.pattern import With, at_work_with, only_first, only_last, regular
 from .late_blocks import late_parts, late_words
+from .watching import buffer_of
 
 Called = Callable[[int], str]
 # What is at work in so much of the other time as well is no news; so many of the others are named in a line.
 OFTEN, NAMED = 0.2, 2
 # From so much playing on (seconds) it is worth a word that nothing happened.
 QUIET = 60.0
+# A period is the same if it is so near (a part of it).
+SAME = 0.05
 # What could not be seen for so long (seconds) is told.
 UNSEEN = 1.0
 
@@ -64,6 +68,7 @@ def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
         said.append(f"{many} in {duration(past.played)} of playing, {last}{size}.")
         said += late_words(past.why.told() if past.why is not None else None, called, threads)
         said += _given_up(found)
+        said += larger_words(found)
         said += rhythm_words(found)
         said += [_with_words(each, len(found)) for each in at_work_with(found)[:NAMED]]
         said += _end_words(past)
@@ -81,6 +86,31 @@ def _given_up(found: Sequence[Dropout]) -> list[str]:
     which = "One of them is" if alone == 1 else f"{alone} of them are"
     xruns = "an xrun" if alone == 1 else "xruns"
     return [f"{which} {xruns} of the sound server while no block was late: look at the device and its driver."]
+
+
+def larger_words(found: Sequence[Dropout]) -> list[str]:
+    """In how large a buffer they would not have come, as far as their blocks tell: of those in the last buffer size."""
+    known = [each for each in found if each.still and abs(each.period / found[-1].period - 1) < SAME]
+    if not known:
+        return []
+    one = len(known) == 1
+    sizes = [_size_words(times * known[-1].period) for times in TIMES]
+    still = [sum(each.still[k] for each in known) for k in range(len(TIMES))]
+    some = ["it" if one else "all" if each == len(known) else f"{each} of the {len(known)}" for each in still]
+    if not still[0]:
+        return [f"With {sizes[0]} {'it' if one else 'none of them'} would {'not ' if one else ''}have come."]
+    helps = next((k for k, number in enumerate(still) if not number), None)
+    if helps is None:
+        them = "it" if one else "these"
+        return [f"Even with {sizes[-1]} {some[-1]} would have come: a larger buffer is no cure for {them}."]
+    before, none = some[helps - 1], "not" if one else "none"
+    return [f"With {sizes[helps - 1]} {before} would have come all the same, with {sizes[helps]} {none}."]
+
+
+def _size_words(period: float) -> str:
+    """A buffer size, by how long its blocks may take (seconds)."""
+    found = buffer_of(period)
+    return f"{found[0]} samples" if found is not None else f"blocks of {milliseconds(period)}"
 
 
 def rhythm_words(found: Sequence[Dropout]) -> list[str]:
@@ -102,7 +132,8 @@ def _with_words(of: With, whole: int) -> str:
     many = "In all" if of.times == whole else f"In {of.times} of the {whole}"
     what = f"the program {of.name}" if of.is_program else f"the thread {of.name}"
     usually = "hardly ever" if of.usually < 0.005 else f"in {percent(of.usually)} of the time"
-    return f"{many} {what} was at work, as it is {usually} else."
+    remedy = ": play once without it" if of.is_program else ""
+    return f"{many} {what} was at work, as it is {usually} else{remedy}."
 
 
 def _end_words(past: Past) -> list[str]:

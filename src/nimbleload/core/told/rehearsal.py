@@ -22,6 +22,8 @@ WORTH_TELLING = 1 << 20
 WHOLLY = 0.95
 # Plugins are named in which so large a part of late blocks were held up, if that is most of them.
 OFTEN, MOSTLY = 0.25, 0.7
+# What leaves so many of the late blocks, or fewer, helps; what leaves so many more hardly less (parts of them).
+HALF, HARDLY = 0.5, 0.1
 # What takes a core though the system has given it to a thread.
 OUTSIDE = "something that is no thread of this system (another guest of the machine, interrupts)"
 # A clock that is off by more is told.
@@ -141,6 +143,44 @@ def why_late(session: Session, of: Rehearsal) -> list[str]:
         (why.rest, "took longer beside their plugins"),
     )
     return why_late_words(parts)
+
+
+def helped_words(session: Session, of: Rehearsal) -> list[str]:
+    """What would have kept late blocks from being late, tried on these: nothing where that is not much."""
+    found, said = of.helped, []
+    if not found.late:
+        return []
+    uses = {use.id: f"{use.label} on {strip.name}" for strip in session.strips for use in strip.live_uses()}
+    tracks = {strip.id: strip.name for strip in session.strips}
+    use = min(found.without, key=lambda each: found.without[each], default="")
+    track = min(found.frozen, key=lambda each: found.frozen[each], default="")
+    fewer, fewest = found.without.get(use, found.late), found.frozen.get(track, found.late)
+    # A plugin is the lesser step.
+    is_use = fewer - fewest <= HARDLY * found.late
+    left, what = fewest, f"With {tracks.get(track, track)} frozen"
+    if is_use:
+        left, what = fewer, f"Without {uses.get(use, use)}"
+    if left <= HALF * found.late:
+        said.append(f"{what} {_of_late(left, found.late)}.")
+    share = {size: late / number for size, (late, number) in found.larger.items() if number}
+    now = found.late / max(len(of.loads), 1)
+    fewest_of = min(share, key=lambda each: share[each], default=0)
+    size = next((each for each in sorted(share) if not share[each]), fewest_of)
+    if size and share[size] <= HALF * now:
+        late, number = found.larger[size]
+        few = "none" if not late else f"{late} of {number}"
+        said.append(f"In blocks of {size} samples {few} would have been late.")
+    elif size:
+        said.append("In larger blocks hardly fewer would have been late.")
+    return said
+
+
+def _of_late(left: int, late: int) -> str:
+    """How many of the late blocks are left."""
+    if late == 1:
+        return "it would have been in time"
+    few = "none" if not left else str(left)
+    return f"{few} of the {late} would have been late"
 
 
 def _met(times: Mapping[str, int], names: Mapping[str, str]) -> str:
@@ -275,5 +315,5 @@ def tried_words(more: int, cores: int, session: Session, predicted: Prediction, 
         "holds, not whether so many fit there."
     )
     here = [fewer] if of.cores < cores else []
-    why = why_late(session, of)
+    why = [*why_late(session, of), *helped_words(session, of)]
     return " ".join((what, verdict(of), *why, taken(predicted, of), *here, *conditions(predicted, of)))

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .blocks import STILL, Blocks, Lane, Seen, lanes
+from .larger import still_late
 from .late import Reasons, reasons
 from .records import Others
 from .rhythm import LATE_BY
@@ -37,6 +38,7 @@ class Dropout(NamedTuple):
     `period` how long a block may take (seconds), `blocks` how many were late, `by` how late what was latest (seconds),
     `load` how full the fullest was.
 
+    In `still` larger buffers (see `larger.TIMES`) it would have come all the same; empty where that is not known.
     `why` is what made them so; None where only the sound server gave one up (`xruns` times), for which the thread
     `absent` (its place; −1: none) should have computed. `lanes` are those of its first blocks. `day` is its time of day
     (Unix time; 0: not known), `played` after how many seconds of playing it came.
@@ -53,6 +55,7 @@ class Dropout(NamedTuple):
     absent: int
     beside: tuple[Beside, ...]
     lanes: tuple[Lane, ...]
+    still: tuple[bool, ...] = ()
     day: float = 0.0
     played: float = 0.0
 
@@ -99,6 +102,7 @@ def _of_late(of: Seen, blocks: Blocks, group: NDArray[np.int64], told: Xruns) ->
     return Dropout(
         begun, ended, blocks.period, number, by, float(blocks.load[group].max()), given_up,
         reasons(of, which), -1, _beside(of, blocks, int(group[0])), _lanes(of, blocks, int(group[0]), int(shown[-1])),
+        still_late(blocks, int(group[0]), int(group[-1])),
     )  # fmt: skip
 
 
