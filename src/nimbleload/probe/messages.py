@@ -20,6 +20,7 @@ from ..core.cards.card import (
 )
 from ..core.cards.slowing import Slowing
 from ..core.cards.upkeep import Upkeep
+from ..core.load.helped import LateBlocks
 from ..core.load.rehearsal import Rehearsal
 from ..core.session.curves import Moving
 from ..core.session.plugins import PluginUse
@@ -285,9 +286,10 @@ class PlayingMessage(msgspec.Struct, frozen=True, tag="playing"):
 
 
 class PlayedMessage(msgspec.Struct, frozen=True, tag="played"):
-    """How a rehearsal went."""
+    """How a rehearsal went, and some of its late blocks (none: none was)."""
 
     rehearsal: Rehearsal
+    late: LateBlocks | None = None
 
 
 class RenderedMessage(msgspec.Struct, frozen=True, tag="rendered"):

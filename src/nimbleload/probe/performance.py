@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from soundfile import LibsndfileError, SoundFile
 
-from ..core.load.helped import Played, helped
+from ..core.load.helped import LateBlocks, late_blocks
 from ..core.load.missed import why_missed
 from ..core.load.rehearsal import Rehearsal, Streamed, Undisturbed
 from ..core.session.computer import deadline
@@ -76,7 +76,17 @@ def rehearse(request: StageRequest, files: Mapping[int, SoundFile], unread: Mapp
     around = np.concatenate((before, looked_at(request.cores)))
     told = outcome(request, made, lead, placed, real_time, locked, refused, around)
     read_from = streamed(request, files, read, made, unread)
-    send(PlayedMessage(msgspec.structs.replace(told, streamed=read_from, memory=memory, loaded_in=loaded_in)))
+    told = msgspec.structs.replace(told, streamed=read_from, memory=memory, loaded_in=loaded_in)
+    send(PlayedMessage(told, late_of(request, made, lead, placed)))
+
+
+def late_of(request: StageRequest, made: Performed, lead: int, placed: list[str]) -> LateBlocks | None:
+    """The blocks that were late after the lead-in, of which others will find out what would have helped: whatever is
+    compiled is out of reach here."""
+    period = deadline(request.buffer, request.session.rate) * 1e9
+    after = slice(min(lead, made.done - 1), made.done)
+    tasks = (made.task_end - made.task_begin)[after]
+    return late_blocks(request.buffer, period, made.due[after], made.end[after], tasks, made.use_times[after], placed)
 
 
 def fed(request: StageRequest) -> NDArray[np.bool_]:
@@ -212,12 +222,6 @@ def outcome(
     clock = usual_clock(made.clocks) or float(np.median(around[:, CLOCK])) / 1e9
     means, peaks = tasks.mean(axis=0) / 1e9, np.percentile(tasks, 99, axis=0) / 1e9
     on = np.array(is_on)
-    of_strip = {use.id: number for number, strip in enumerate(session.strips) for use in strip.uses()}
-    played_so = Played(
-        build(session), len(request.cores), request.buffer, period, due, begin, end, tasks, uses,
-        np.array([of_strip[use] for use in placed], np.int64),
-    )  # fmt: skip
-    is_track = np.array([strip.kind == "track" and not strip.is_frozen(-1) for strip in session.strips], np.bool_)
     rest = (tasks.sum(axis=1) - uses.sum(axis=1)).mean() / 1e9 / max(int(on.sum()), 1)
     return Rehearsal(
         request.buffer, session.rate, request.second, len(request.cores), real_time, locked,
@@ -228,7 +232,6 @@ def outcome(
         float(np.percentile(begin - due, 99)) / 1e9, slowdown(request.cores),
         after_rest(request.cores[0], float(np.median(end - begin)) / 1e9, period / 1e9), refused, clock,
         usual(told, best), undisturbed_part, why=why_missed(period, due, begin, end, uses, made.held[played], placed),
-        helped=helped(played_so, placed, ids, is_track),
     )  # fmt: skip
 
 

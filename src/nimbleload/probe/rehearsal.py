@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterator, Mapping
 from types import MappingProxyType
 
+import msgspec
+
+from ..core.load.helped import LateBlocks, helped
+from ..core.load.rehearsal import Rehearsal
 from ..core.survey import Instant, Survey, priority
 from ..native.cores import cores
 from ..store.allowed import allowed
 from . import isolation
 from .messages import LoadingMessage, PlayedMessage, PlayingMessage, StageRequest
 from .session_run import installed_for, not_installed, path_of
+
+log = logging.getLogger(__name__)
 
 NO_FILES: Mapping[str, tuple[str, float]] = MappingProxyType({})
 
@@ -53,5 +60,16 @@ def run(
         if isinstance(message, isolation.Failure) and loading:
             # Everything plays in one process: what ended it is named as far as that is known.
             message = isolation.Failure(f"{message.reason} while {loading} was loaded")
+        if isinstance(message, PlayedMessage) and message.late is not None:
+            message = PlayedMessage(_with_help(request, message.rehearsal, message.late))
         assert isinstance(message, LoadingMessage | PlayingMessage | PlayedMessage | isolation.Failure)
         yield message
+
+
+def _with_help(request: StageRequest, outcome: Rehearsal, late: LateBlocks) -> Rehearsal:
+    """The outcome with what would have helped, if its late blocks are what they should be."""
+    try:
+        return msgspec.structs.replace(outcome, helped=helped(request.session, len(request.cores), late))
+    except ValueError:
+        log.exception("a rehearsal's late blocks could not be used")
+        return outcome

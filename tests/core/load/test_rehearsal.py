@@ -7,11 +7,12 @@ import numpy as np
 import pytest
 
 from nimbleload.core.decisions.decision import Plan
+from nimbleload.core.load.helped import Helped
 from nimbleload.core.load.missed import Missed
 from nimbleload.core.load.rehearsal import Prediction, Rehearsal, Streamed, Undisturbed, agreement, learned, own_error
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.survey import foreseen, instant, prediction, survey
-from nimbleload.core.told.rehearsal import checks, conditions, taken, verdict, why_late
+from nimbleload.core.told.rehearsal import checks, conditions, helped_words, taken, verdict, why_late
 from tests.helpers.sessions import cards_for, session, track
 
 OF = session(track("a", "p"), track("b", "q"))
@@ -71,6 +72,27 @@ def test_its_loads_are_told_as_median_and_hundredth():
 )  # fmt: skip
 def test_why_blocks_were_late_is_a_sentence(why, words):
     assert why_late(OF, outcome(why=why)) == words
+
+
+@pytest.mark.parametrize(
+    ("found", "words"),
+    [
+        (Helped(), []),
+        (Helped(1, {"a/p": 0}, {"a": 0}, {512: (0, 50)}),
+         ["Without p on a it would have been in time.", "In blocks of 512 samples none would have been late."]),
+        # A plugin is the lesser step, unless the track helps clearly more.
+        (Helped(20, {"a/p": 4, "b/q": 20}, {"a": 3}, {512: (3, 50), 1024: (1, 25)}),
+         ["Without p on a 4 of the 20 would have been late.",
+          "In blocks of 1024 samples 1 of 25 would have been late."]),
+        (Helped(20, {"a/p": 9, "b/q": 20}, {"a": 0}, {512: (10, 50), 1024: (5, 25)}),
+         ["With a frozen none of the 20 would have been late.",
+          "In larger blocks hardly fewer would have been late."]),
+        (Helped(20, {"a/p": 19}, {"a": 18}, {512: (10, 50)}), ["In larger blocks hardly fewer would have been late."]),
+        (Helped(20, {}, {}, {}), []),
+    ],
+)  # fmt: skip
+def test_what_would_have_helped_is_told_if_it_helps(found, words):
+    assert helped_words(OF, outcome(helped=found, missed=found.late)) == words
 
 
 @pytest.mark.parametrize(
