@@ -51,7 +51,7 @@ from .session import second_at, survey_of
 
 # Records are kept for so long; so often it is looked for dropouts, in the records of the last seconds; so many of them
 # are listed.
-KEPT_SECONDS, LOOK_EVERY, LOOKED_AT, SHOWN_DROPOUTS = 120.0, 4.0, 8.0, 20
+KEPT_SECONDS, LOOK_EVERY, LOOKED_AT, SHOWN_DROPOUTS = 120.0, 5.0, 10.0, 20
 # Exit codes for scripts: blocks were late; no cycle was found; nothing can be watched.
 LATE, NO_CYCLE = 3, 4
 

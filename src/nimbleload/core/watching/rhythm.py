@@ -82,8 +82,12 @@ def beat(starts: Times) -> Beat | None:
         return None
     steps = np.sort(np.concatenate([starts[lag:] - starts[:-lag] for lag in range(1, min(LAGS, len(starts) - 1))]))
     steps = steps[(steps >= SHORTEST) & (steps <= LONGEST)]
-    found = [_beat(starts, steps, width) for width in EXACT] if len(steps) else []
-    return next((each for each in found if each.share >= EVEN), max(found, key=lambda each: each.share, default=None))
+    found: list[Beat] = []
+    for width in EXACT if len(steps) else ():
+        found.append(_beat(starts, steps, width))
+        if found[-1].share >= EVEN:
+            return found[-1]
+    return max(found, key=lambda each: each.share, default=None)
 
 
 def _beat(starts: Times, steps: Times, exact: int) -> Beat:
