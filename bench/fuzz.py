@@ -41,14 +41,15 @@ import contextlib
 
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.survey import survey
-from nimbleload.core.told import watching
+from nimbleload.core.told import dropouts, watching
 from nimbleload.core.watching import shares
 from nimbleload.core.watching.before import Before
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.records import Clocks
+from nimbleload.core.watching.history import past_of
+from nimbleload.core.watching.records import Clocks, Others
 from nimbleload.deliver.rendering import ends_of
+from nimbleload.demo import recording as example
 from nimbleload.demo.cards import sample_cards
-from nimbleload.demo.recording import recording as example_recording
 from tests.helpers import exchange as x
 from tests.helpers.sessions import bus, card, session, track
 
@@ -211,14 +212,15 @@ ODD_NUMBERS = (0, 1, -1, 7, 1 << 31, 1 << 62, -(1 << 62), (1 << 63) - 1, 10**9)
 
 
 def shaken_recording(data: bytes) -> None:
-    """A recording whose page stays JSON and whose arrays stay arrays; what could be read is shown."""
+    """A recording whose pages stay JSON and whose arrays stay arrays; what could be read is shown."""
     given = atheris.FuzzedDataProvider(data)
     with zipfile.ZipFile(io.BytesIO(seeds("recording")[0])) as whole:
         entries = {name: whole.read(name) for name in whole.namelist()}
-    page = [json.loads(entries["recording.json"])]
-    if given.ConsumeBool():
-        shake(given, page)
-    entries["recording.json"] = json.dumps(page[0]).encode()
+    for name in ("recording.json", "past.json"):
+        page = [json.loads(entries[name])]
+        if given.ConsumeBool():
+            shake(given, page)
+        entries[name] = json.dumps(page[0]).encode()
     arrays = sorted(name for name in entries if name.endswith(".npy"))
     for _ in range(given.ConsumeIntInRange(0, MOST_OPERATIONS)):
         name = given.PickValueInList(arrays)
@@ -241,8 +243,14 @@ def shaken_recording(data: bytes) -> None:
         for name, content in entries.items():
             made.writestr(name, content)
     with contextlib.suppress(recording_file.RecordingFileError):
-        found, names = recording_file.read(FOLDER / "g.nimblewatch")
+        found, names, kept = recording_file.read_all(FOLDER / "g.nimblewatch")
         seen = see(found)
+        for past in (past_of(seen), kept or past_of(seen)):
+            called, threads = watching.calling(seen, names), watching.thread_names(seen)
+            dropouts.past_words(past, called, threads)
+            for each in past.dropouts:
+                _ = dropouts.line(each, past, called, threads).whole
+            recording_file.write(FOLDER / "h.nimblewatch", found, names, past)
         rows = watching.table(seen, names)
         watching.findings(seen, rows, shares.parts(seen), names)
         before = Before.of(seen, watching.by_name(rows))
@@ -269,10 +277,15 @@ def recording(data: bytes) -> None:
 
 
 def a_recording() -> bytes:
-    """A second of the example's, with clocks."""
-    of = example_recording(sample_cards()).last(1.0)
+    """A second of the example's, with clocks and some of its past."""
+    cards = sample_cards()
+    whole = example.recording(cards)
+    of, past = whole.last(1.0), example.past(cards, whole)
+    seconds = past.second[:9], past.fullest[:9], past.late[:9]
+    past = past._replace(dropouts=past.dropouts[:3], second=seconds[0], fullest=seconds[1], late=seconds[2])
     looks = [(of.begun + k * 10**8, (3 * 10**9, 10**9), (0, k)) for k in range(10)]
-    recording_file.write(FOLDER / "a.nimblewatch", of._replace(clocks=Clocks.of((0, 1), (4 * 10**9, 0), looks)), {})
+    of = of._replace(clocks=Clocks.of((0, 1), (4 * 10**9, 0), looks), others=(Others(of.begun, {"indexer": 0.5}),))
+    recording_file.write(FOLDER / "a.nimblewatch", of, {}, past)
     return (FOLDER / "a.nimblewatch").read_bytes()
 
 

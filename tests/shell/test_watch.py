@@ -178,7 +178,7 @@ def test_the_sound_server_is_watched_with_its_clients(tmp_path, monkeypatch):
         wait_for(lambda: "strings:" in server.run("jack_lsp"), "the client")
         mine = [each for each in sound_servers.servers() if each.process == server.process.pid]
         monkeypatch.setattr(sound_servers, "servers", lambda: mine)
-        said = run("--jack", "--seconds", 2, "--json", "--keep", tmp_path / "a.nimblewatch")
+        said = run("--jack", "--seconds", 6, "--json", "--keep", tmp_path / "a.nimblewatch")
         words = run("--jack", "--seconds", 1)
     assert said.exit_code in (0, 3), said.output
     figures = json.loads(said.stdout)
@@ -248,7 +248,7 @@ def test_all_that_was_seen_before_is_told_with_each_dropout(long_kept):
     said = run("--from", long_kept)
     assert said.exit_code == 3
     lines = said.stdout.splitlines()
-    assert "10 dropouts in 24 min of playing, the last at 22:06." in lines
+    assert "10 dropouts in 24 min of playing, the last at 22:06 of watching." in lines
     assert "In all the thread autosave was at work, as it is hardly ever else." in lines
     assert sum(line.endswith("Beside it: autosave.") for line in lines) == 10
     found = json.loads(run("--from", long_kept, "--json").stdout)["past"]
@@ -265,9 +265,11 @@ def test_a_host_watched_for_long_is_told_of_from_its_beginning(tmp_path, monkeyp
     """Records are kept for four seconds here: what was late before is told all the same."""
     monkeypatch.setattr("nimbleload.shell.watch.KEPT_SECONDS", 3.0)
     monkeypatch.setattr("nimbleload.shell.watch.LOOK_EVERY", 1.0)
-    with Host(tmp_path, [Plugin("bursty", 100_000, 750, 3_000_000)], 2_000_000, 5000) as host:
+    with Host(tmp_path, [Plugin("bursty", 100_000, 750, 3_000_000)], 2_000_000, 9000) as host:
         found = json.loads(run(host.pid, "--seconds", 8, "--json", "--keep", tmp_path / "a.nimblewatch").stdout)
         log = host.log()
+    if float((log.ended > log.due + 2_000_000).mean()) > 0.4:
+        pytest.skip("this computer let the host keep hardly any deadline: there was nothing to be seen")
     assert found["seconds"] < 5 < found["past"]["played"]
     # Every block that is late by its own doing, one in a second and a half, is in a dropout.
     past_seen = recording_file.read_all(tmp_path / "a.nimblewatch")[2]

@@ -40,7 +40,7 @@ def rows(page):
 
 def test_dropouts_come_first_wherever_they_were(example):
     past = example.shown.past
-    assert example.sentence.headline.text() == "10 dropouts in 24 min of playing, the last at 22:06."
+    assert example.sentence.headline.text() == "10 dropouts in 24 min of playing, the last at 22:06 of watching."
     assert "while the thread autosave computed" in example.sentence.advice.text()
     assert "All came in steps of 120.0 s (10 of 11 times)" in all_said(example)
     assert "none was late in 12 s" in example.words.text()

@@ -51,14 +51,14 @@ def test_one_is_told_with_when_it_came_and_how_large_it_was():
     assert one.whole == (
         "22:13:26  2 blocks, 2.55 ms late. Took longer by themselves, by whom is not clear from so few looks."
     )
-    assert told(rare(2000, (1000,), LONG))[0][0].endswith("at 0:05: 2 blocks, 2.55 ms late.")
+    assert told(rare(2000, (1000,), LONG))[0][0].endswith("at 0:05 of watching: 2 blocks, 2.55 ms late.")
 
 
 def test_several_name_who_took_longer_and_what_was_at_work():
     late = (700, 1533, 2101, 3090, 3712, 4640)
     made = rare(5000, late, LONG, [(at(k), at(k) + 2_000_000) for k in late])
     said, past, of = told(made)
-    assert said[0] == "6 dropouts in 25 s of playing, the last at 0:23."
+    assert said[0] == "6 dropouts in 25 s of playing, the last at 0:23 of watching."
     assert said[1] == "Why 12 blocks were late: they took longer by themselves, 100 % of it in Stone EQ."
     assert said[2] == "With 480 samples all would have come all the same, with 960 samples none."
     assert said[3] == "In all the thread saver was at work, as it is hardly ever else."
@@ -91,7 +91,7 @@ def test_what_the_server_gave_up_alone_is_told_as_such():
     made = rare(2000, (), LONG)._replace(heard=Heard.of(server, [(at(1200) + 1_000_000, 0.002)], ()))
     said, past, of = told(made)
     assert said == [
-        "A dropout in 10 s of playing, at 0:06: an xrun.",
+        "A dropout in 10 s of playing, at 0:06 of watching: an xrun.",
         "One of them is an xrun of the sound server while no block was late: look at the device and its driver.",
     ]
     assert line(past.dropouts[0], past, calling(of, NAMES), ["engine", "saver"]).why == (

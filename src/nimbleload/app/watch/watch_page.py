@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
+    QToolTip,
     QVBoxLayout,
     QWidget,
 )
@@ -165,8 +166,8 @@ class WatchPage(QWidget):
 
     def _connect(self) -> None:
         self.sentence.pressed.connect(self.press)
-        self.heard.clicked.connect(self.watching.mark)
-        on_key(self, "H", self.watching.mark)
+        self.heard.clicked.connect(self.mark)
+        on_key(self, "H", self.mark)
         for places in (self.past, self.dropouts):
             places.chosen.connect(self.choose_dropout)
         self.hold.clicked.connect(self.hold_before)
@@ -208,6 +209,12 @@ class WatchPage(QWidget):
         else:
             self._has_failed = False
             self.watching.look()
+
+    def mark(self) -> None:
+        """The user hears a dropout; what blocks say of it comes some seconds later."""
+        if self.heard.isVisible():
+            self.watching.mark()
+            QToolTip.showText(self.heard.mapToGlobal(self.heard.rect().bottomLeft()), "Noted.", self.heard)
 
     def choose_dropout(self, place: int) -> None:
         """Shows the blocks of a dropout by its place among all of them (−1: the fullest block again), and its line."""

@@ -19,7 +19,7 @@ from ...core.told.dropouts import Line, line, past_words, when
 from ...core.units import told_by
 from ...core.watching.blocks import Lane, Seen, lanes, see
 from ...core.watching.dropouts import Dropout
-from ...core.watching.history import History, Past
+from ...core.watching.history import History, Past, past_of
 from ...core.watching.records import Recording
 from ...core.watching.shares import Part, parts
 from ...core.watching.xruns import xruns
@@ -131,14 +131,18 @@ def snapshot(
     source: str = "",
     past: Past | None = None,
     history: History | None = None,
+    is_end: bool = False,
 ) -> Snapshot:
     """Reads a recording for showing, beside what a session lets expect. The fullest block of the `last` one stays if
-    none was fuller; `history` takes in what was seen, unless all the `past` is known."""
+    none was fuller; `history` takes in what was seen, all of it at the end (`is_end`), unless all the `past` is known.
+    """
     seen = see(recording)
-    if past is None:
-        history, is_all = history or History(), history is None
-        history.take(seen, 0.0 if is_all else when_it_was_zero(), last=is_all)
+    if past is None and history is None:
+        past = past_of(seen)
+    elif history is not None:
+        history.take(seen, when_it_was_zero(), last=is_end)
         past = history.past
+    assert past is not None
     rows, roles = told.table(seen, names), parts(seen)
     blocks, before = seen.blocks, last.worst if last is not None else None
     worst = before if before is None or blocks is None or _is_alike(before.length, 1e9 * blocks.period) else None
@@ -192,6 +196,7 @@ class Watching(QObject):
         self._filing: list[threading.Thread] = []
         self._history: History | None = None
         self._past: Past | None = None
+        self._is_closed = False
         self._held: tuple[tuple[str, ...], dict[str, str], dict[str, PluginUse]] = ((), {}, {})
         self.session = Expected(None, None)
 
@@ -291,23 +296,25 @@ class Watching(QObject):
         last: Snapshot | None = None
         with self._lock:
             history = self._history = History()
-        shown = time.monotonic()
-        while not self._stop.wait(FETCH_EVERY):
+        shown, is_end = time.monotonic(), False
+        while not is_end:
+            is_end = self._stop.wait(FETCH_EVERY) or watcher.is_over
+            if self._is_closed:
+                return ""
             with self._lock:
                 watcher.poll()
-            if time.monotonic() - shown < SHOW_EVERY and not watcher.is_over:
+            is_end |= watcher.is_over
+            if time.monotonic() - shown < SHOW_EVERY and not is_end:
                 continue
             shown = time.monotonic()
             with self._lock:
                 recording, names = watcher.recording(SHOWN_SECONDS), self._names
             events = [event.words for event in watcher.events]
             plugins = self._plugins(recording, names)
-            last = snapshot(recording, names, plugins, self.session, last, events, history=history)
+            last = snapshot(recording, names, plugins, self.session, last, events, history=history, is_end=is_end)
             self._past = last.past
             self._to_window.post(self.seen.emit, last)
-            if watcher.is_over:
-                return "The host has ended. What was seen stays."
-        return ""
+        return "The host has ended. What was seen stays." if watcher.is_over else ""
 
     def _find_plugins(self) -> None:
         """Looks which plugins are installed, which nobody has done yet, behind all else that runs here: from then on
@@ -400,6 +407,7 @@ class Watching(QObject):
     def close(self) -> None:
         """Stops and waits for the threads; nothing is told after."""
         self._to_window.close()
+        self._is_closed = True
         self.stop()
         for thread in (self._thread, self._looking, *self._filing):
             if thread is not None:

@@ -62,7 +62,8 @@ def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
             said.append(f"No dropout in {duration(past.played)} of playing.")
     else:
         one = past.number == 1
-        last = f"{'at' if one else 'the last at'} {when(found[-1], past)}"
+        of_what = "" if found[-1].day else " of watching"
+        last = f"{'at' if one else 'the last at'} {when(found[-1], past)}{of_what}"
         many = "A dropout" if one else f"{past.number} dropouts"
         size = f": {what(found[-1])}" if one else ""
         said.append(f"{many} in {duration(past.played)} of playing, {last}{size}.")

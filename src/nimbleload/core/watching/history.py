@@ -146,7 +146,10 @@ class History:
             del self._seconds[next(iter(self._seconds))]
 
     def _placed(self, of: Dropout, day: float) -> Dropout:
-        """With its time of day, and how much had been played until then, as far as is known."""
+        """With its time of day, and how much had been played until then, as far as is known; in order: when a block was
+        due is told anew by each look."""
+        last = self._dropouts[-1].time if self._dropouts else of.time
+        of = of._replace(time=max(of.time, last), ended=max(of.ended, last))
         after = (self._taken - of.time) / 1e9
         return of._replace(day=day + of.time / 1e9 if day else 0.0, played=max(self._played - after, 0.0))
 
