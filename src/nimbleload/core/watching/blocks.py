@@ -69,6 +69,14 @@ class Blocks(NamedTuple):
     def dropouts(self) -> int:
         return int(self.late.sum())
 
+    @property
+    def covered(self) -> NDArray[np.int64]:
+        """How many blocks each stands for: itself, and those after it that had no start of their own (B); a host that
+        stands still after one has none to begin."""
+        pauses = np.append(np.diff(self.tick), 0.0)
+        steps = np.maximum(np.round(pauses / (self.period * 1e9)), 1.0)
+        return np.where(pauses < STILL, steps, 1.0).astype(np.int64)
+
 
 class Seen(NamedTuple):
     """A recording, read: stretches and turns of its threads, what each does, and the blocks (None: no cycle found).

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .blocks import STILL, Blocks, Lane, Seen, lanes
+from .blocks import Blocks, Lane, Seen, lanes
 from .larger import still_late
 from .late import Reasons, reasons
 from .records import Others
@@ -76,7 +76,8 @@ def dropouts(of: Seen, since: int, upto: int) -> list[Dropout]:
         return []
     told = xruns(of)
     at = np.flatnonzero((blocks.late > 0) & (blocks.start > since) & (blocks.start <= upto))
-    found = [_of_late(of, blocks, group, told) for group in _groups(blocks, at)]
+    late_by = _late_by(blocks) if len(at) else np.zeros(0)
+    found = [_of_late(of, blocks, group, told, late_by) for group in _groups(blocks, at)]
     for place in np.flatnonzero(~told.is_late):
         block = int(told.places[place])
         if since < blocks.start[block] <= upto:
@@ -91,10 +92,12 @@ def _groups(blocks: Blocks, at: NDArray[np.int64]) -> list[NDArray[np.int64]]:
     return np.split(at, np.flatnonzero(blocks.start[at[1:]] - blocks.end[at[:-1]] > GAP) + 1)
 
 
-def _of_late(of: Seen, blocks: Blocks, group: NDArray[np.int64], told: Xruns) -> Dropout:
+def _of_late(
+    of: Seen, blocks: Blocks, group: NDArray[np.int64], told: Xruns, late_by: NDArray[np.float64]
+) -> Dropout:  # fmt: skip
     which = np.zeros(len(blocks.late), np.bool_)
     which[group] = True
-    by = float(_late_by(blocks)[group].max()) / 1e9
+    by = float(late_by[group].max()) / 1e9
     given_up = int(np.isin(told.places[told.is_late], group).sum())
     number = int(blocks.late[group].sum())
     shown = group[: np.searchsorted(group, group[0] + SHOWN)]
@@ -112,9 +115,7 @@ def _late_by(blocks: Blocks) -> NDArray[np.float64]:
     period, is_late = blocks.period * 1e9, blocks.late > 0
     took = (blocks.end - blocks.start)[~is_late]
     usual = float(np.median(took)) if len(took) else period
-    following = np.append(blocks.tick[1:] - blocks.tick[:-1], period)
-    # One that stands still after it is not late for so long.
-    covered = np.where(following < STILL, np.maximum(np.round(following / period), 1), 1)
+    covered = blocks.covered
     beyond = blocks.end - blocks.tick - period
     first, last = beyond - (covered - 1) * usual, beyond - (covered - 1) * period
     # Who was through in time and slept on begins the next one late.

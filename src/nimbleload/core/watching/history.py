@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .blocks import STILL, Blocks, Seen
+from .blocks import Blocks, Seen
 from .dropouts import Dropout, dropouts, first_of
 from .late import Reasons
 from .records import Times
@@ -134,9 +134,7 @@ class History:
         np.add.at(self._counts, np.minimum((load / STEP).astype(np.int64), STEPS), 1)
         late = blocks.late[inside]
         # What is computed right behind a late one, without a start of its own, was played as well.
-        pauses = np.diff(blocks.tick, append=0.0)
-        steps = np.where((pauses > 0) & (pauses < STILL), np.round(pauses / (blocks.period * 1e9)), 1.0)
-        self._played += float(np.maximum(steps, 1.0)[inside].sum()) * blocks.period
+        self._played += int(blocks.covered[inside].sum()) * blocks.period
         seconds = (blocks.start[inside] - self._begun) // 1_000_000_000
         for second in np.unique(seconds).tolist():
             mine = seconds == second

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from .blocks import STILL, Blocks
+from .blocks import Blocks
 from .rhythm import LATE_BY
 
 # So many times the buffer is tried; so many of the largest blocks are looked at before and behind those that were late.
@@ -25,10 +25,8 @@ def taken(blocks: Blocks, first: int, last: int) -> NDArray[np.float64]:
     usual_of = (blocks.end - blocks.tick)[~is_late]
     usual = float(np.median(usual_of)) if len(usual_of) else period
     found: list[float] = []
-    for k in range(first, last + 1):
+    for k, covered in enumerate(blocks.covered[first : last + 1].tolist(), first):
         own = float(blocks.end[k] - blocks.tick[k])
-        pause = float(blocks.tick[k + 1] - blocks.tick[k]) if k + 1 < len(blocks.tick) else period
-        covered = max(round(pause / period), 1) if pause < STILL else 1
         if covered == 1:
             found.append(own)
         elif own > period + LATE_BY:

@@ -20,6 +20,7 @@ from .took_longer import MOSTLY, Took, judged, took
 # of all that time.
 READY = 0.5
 
+
 class Late(NamedTuple):
     """Late blocks by what made them so, each with those behind it that had no start of their own: `after` another one,
     `woken` too late, since no core was to be had; `slept`, too late though one was; `read` memory from the disk,
