@@ -148,9 +148,9 @@ def test_what_a_plugin_computes_in_a_process_of_its_own_is_the_engines(tmp_path)
     assert seen.roles[bridge] == "engine" and not recording.threads[bridge].is_real_time
     assert "other" in seen.roles or "window" in seen.roles
     shares = {row.name: row.share for row in table(seen, {}) if row.is_plugin}
-    truth = np.median(log.taken, axis=0) / 5_000_000
-    # What the host logs is the way there and back as well.
-    assert shares["stalls"].low * 0.8 < truth[1] < shares["stalls"].high * 1.4
+    # What the host logs is the way there and back as well, and what others did meanwhile.
+    truth, logged = 1_200_000 / 5_000_000, np.median(log.taken, axis=0)[1] / 5_000_000
+    assert shares["stalls"].low * 0.8 < truth < min(logged, shares["stalls"].high * 1.25)
     assert np.median(seen.blocks.load) == pytest.approx(np.median(log.ended - log.begun) / 5_000_000, rel=0.15)
 
 
