@@ -106,14 +106,23 @@ def test_what_has_ended_or_cannot_be_read_is_left_out_and_no_file_stays_open(tre
 
 
 def test_a_real_program_that_computes_is_met():
-    busy = "import time\nprint('here', flush=True)\nwhile True: pass"
-    with subprocess.Popen([sys.executable, "-c", busy], stdout=subprocess.PIPE, text=True) as program:
-        assert program.stdout.readline() == "here\n"
+    """However much of a core it is given: it says itself when it has computed for so long."""
+    busy = (
+        "import time\nprint(flush=True)\ninput()\nuntil = time.process_time() + 0.2\n"
+        "while time.process_time() < until: pass\nprint(flush=True)\ninput()"
+    )
+    pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "text": True}
+    with subprocess.Popen([sys.executable, "-c", busy], **pipes) as one:
+        one.stdout.readline()
         of = OtherPrograms()
         of.look({os.getpid()})
-        time.sleep(0.5)
+        since = time.monotonic()
+        one.stdin.write("\n")
+        one.stdin.flush()
+        one.stdout.readline()
+        seconds = time.monotonic() - since
         of.look({os.getpid()})
-        program.kill()
+        one.kill()
     # It was started by this one.
-    assert of.found[0].took[OWN] > 0.2
+    assert of.found[0].took[OWN] * seconds == pytest.approx(0.2, abs=0.06)
     of.close()

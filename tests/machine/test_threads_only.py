@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import time
 
 import pytest
 
@@ -27,12 +28,17 @@ def test_threads_are_told_by_what_they_took_and_waited_meanwhile(tmp_path):
     assert (found[1].core, found[2].core) == (0.0, 0.0)
 
 
-def test_a_busy_process_is_seen_to_be_busy():
+def test_a_busy_process_is_as_busy_as_its_own_clock_says():
     with subprocess.Popen([sys.executable, "-c", "while True: pass"]) as busy:
+        own = ~busy.pid << 3 | 2  # its clock, as the kernel numbers them
         try:
-            assert threads_only.seen([busy.pid], 0.5)[0].core > 0.2
+            began, had = time.monotonic(), time.clock_gettime(own)
+            core = threads_only.seen([busy.pid], 0.5)[0].core
+            ended, has = time.monotonic(), time.clock_gettime(own)
         finally:
             busy.kill()
+    assert core * 0.5 == pytest.approx(has - had, abs=0.02 + ended - began - 0.5)
+    assert core > 0
 
 
 def test_there_is_nothing_to_see_where_there_is_no_process():

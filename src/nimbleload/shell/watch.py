@@ -366,6 +366,7 @@ def past_figures(past: Past, of: Seen, names: Mapping[str, str]) -> dict[str, An
     kept = regular(tuple(each.time / 1e9 for each in past.dropouts))
     return {
         "seconds": (past.ended - past.begun) / 1e9, "played": past.played, "unseen": past.unseen,
+        "no_cycle": past.no_cycle,
         "blocks": past.blocks, "typical": past.typical, "one_in_a_hundred": past.bad, "worst": past.worst,
         "number": past.number, "regular": kept._asdict() if kept is not None else None,
         "at_work_with": [each._asdict() for each in at_work_with(past.dropouts)],

@@ -137,6 +137,7 @@ class PastPage(msgspec.Struct, frozen=True):
     dropouts: tuple[DropoutPage, ...] = ()
     forgotten: NotNegative = 0
     marks: tuple[MarkPage, ...] = ()
+    no_cycle: Amount = 0.0
 
 
 def page_of(past: Past) -> PastPage:
@@ -145,7 +146,7 @@ def page_of(past: Past) -> PastPage:
     return PastPage(
         past.begun, past.ended, past.played, past.unseen, past.blocks, past.typical, past.bad, past.worst,
         tuple(SecondPage(*each) for each in seconds), tuple(_dropout_page(each) for each in past.dropouts),
-        past.forgotten, tuple(MarkPage(*each) for each in past.marks),
+        past.forgotten, tuple(MarkPage(*each) for each in past.marks), past.no_cycle,
     )  # fmt: skip
 
 
@@ -184,7 +185,7 @@ def past_of(page: PastPage, of: Recording) -> Past:
     return Past(
         page.begun, page.ended, page.played, page.unseen, page.blocks, page.typical, page.bad, page.worst, second,
         fullest, late, found, page.forgotten, tuple(Mark(*msgspec.structs.astuple(each)) for each in page.marks),
-        together([each.why for each in found]),
+        together([each.why for each in found]), page.no_cycle,
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ import pytest
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.history import DROPOUTS, REACTION, SECONDS, WITH_LANES, History, past_of
 from tests.helpers.rare import BEGUN, PERIOD, rare
+from tests.helpers.recordings import recording, thread
 
 LONG = (1_000_000, 6_000_000)
 DAY = 1_700_000_000.0
@@ -101,6 +102,33 @@ def test_what_was_not_looked_at_is_counted_as_such():
     assert len(past.dropouts) < 3 and past.unseen == pytest.approx(30.0 - 8.5, abs=0.1)
     # A host that stood still, or only a little that was recorded, is no such time.
     assert looked(made).unseen == 0
+
+
+def test_seconds_in_which_no_cycle_is_found_are_told_unless_the_host_stood_still():
+    """A thread that computes for as long as it is let, now and then: nobody can say what its blocks are."""
+    rng = np.random.default_rng(3)
+    begin = np.cumsum(rng.integers(2_000_000, 30_000_000, 800))
+    wild = recording(thread(1, [(at, at + 1_500_000) for at in begin.tolist()], "engine"))
+    still = recording(thread(1, [(k * 10**9, k * 10**9 + 100_000) for k in range(1, 13)], "engine"))
+    assert see(wild).blocks is None and see(still).blocks is None
+    seconds = wild.seconds
+    for past in (past_of(see(wild)), looked(wild), looked(wild, window=5.0)):
+        assert past.blocks == past.unseen == 0 and past.no_cycle == pytest.approx(seconds, abs=0.01)
+    drawn = wild.threads[0]._replace(is_real_time=False)
+    assert looked(wild._replace(threads=(drawn,))).no_cycle == 0
+    assert past_of(see(still)).no_cycle == looked(still).no_cycle == 0
+
+
+def test_what_a_look_cannot_tell_the_next_one_may():
+    """The cycle is found only in records that hold more of it: then all of it is told, and nothing was without."""
+    made = rare(4000, (300, 1000, 3000), LONG)
+    history = History()
+    blind = see(made._replace(ended=BEGUN + 1200 * PERIOD))
+    assert history.take(blind._replace(blocks=None)) == ()
+    history.mark(BEGUN + 1001 * PERIOD)
+    history.take(see(made), last=True)
+    past = history.past
+    assert len(past.dropouts) == 3 and past.no_cycle == 0 and [each.is_dropout for each in past.marks] == [True]
 
 
 def test_of_very_many_the_last_are_kept_and_the_others_counted():

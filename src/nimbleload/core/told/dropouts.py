@@ -76,6 +76,11 @@ def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
     said += mark_words(past)
     if past.unseen >= UNSEEN:
         said.append(f"{duration(past.unseen)} of it could not be seen: there was no time to look at the records.")
+    if past.no_cycle >= UNSEEN:
+        said.append(
+            f"For {duration(past.no_cycle)} no cycle could be found in what the threads did, so that nothing is known "
+            "of the blocks then."
+        )
     return said
 
 

@@ -16,10 +16,14 @@ from numpy.typing import NDArray
 from .blocks import Blocks, Seen
 from .dropouts import Dropout, dropouts, first_of
 from .late import Reasons
-from .records import Times
+from .records import HOST, Times
+from .stretches import until
 
 # What began so long ago (ns) is over, and all that is told of it has been; from fewer seconds nothing is taken.
 LAG, LEAST = 1_500_000_000, 3.0
+# Where no cycle is found, later looks may find it, with more of it: for so long (ns) they are waited for. A host whose
+# threads compute for less of the time (a part) has none to be found.
+PATIENCE, PLAYS = 8_000_000_000, 0.005
 # Whoever hears a dropout says so within that many seconds.
 REACTION = 2.5
 # So much is kept: seconds, dropouts, those with their lanes.
@@ -40,7 +44,7 @@ class Mark(NamedTuple):
 
 class Past(NamedTuple):
     """What was seen from `begun` to `ended` (ns): so many seconds of it `played`, so many could not be seen (`unseen`),
-    for want of records.
+    for want of records, and in so many the host computed without a cycle that could be found (`no_cycle`).
 
     How full `blocks` of one period were: `typical`, one in a hundred (`bad`), `worst`. For each of S seconds (`second`:
     its beginning, ns) how full the fullest block was, and how many were late. `dropouts` in order, but so many that are
@@ -62,6 +66,7 @@ class Past(NamedTuple):
     forgotten: int = 0
     marks: tuple[Mark, ...] = ()
     why: Reasons | None = None
+    no_cycle: float = 0.0
 
     @property
     def number(self) -> int:
@@ -85,7 +90,8 @@ class History:
     def __init__(self) -> None:
         self._begun = self._taken = 0
         self._has_begun = False
-        self._played = self._unseen = 0.0
+        self._played = self._unseen = self._no_cycle = 0.0
+        self._in_doubt = False
         self._seconds: dict[int, list[float]] = {}
         self._counts, self._period = np.zeros(STEPS + 1, np.int64), 0.0
         self._worst, self._forgotten = 0.0, 0
@@ -106,13 +112,22 @@ class History:
         upto = recording.ended if last else recording.ended - LAG
         if of.blocks is not None and not last:
             upto = first_of(of.blocks, self._taken, upto)
+        if of.blocks is None and not last:
+            upto = max(upto - PATIENCE, min(upto, recording.begun))
+            self._in_doubt = self._in_doubt or _plays(of, self._taken, recording.ended)
         since = self._taken
         if upto <= since:
             return ()
-        if not of.was:
-            self._unseen += max(recording.begun - since, 0) / 1e9
+        gap = max(recording.begun - since, 0) / 1e9
+        if self._in_doubt:
+            self._no_cycle += gap
+        elif not of.was:
+            self._unseen += gap
         self._taken = upto
+        if of.blocks is None and _plays(of, since, upto):
+            self._no_cycle += max(upto - max(since, recording.begun), 0) / 1e9
         if of.blocks is not None:
+            self._in_doubt = False
             self._count(of.blocks, since, upto)
         found = [self._placed(each, day) for each in dropouts(of, since, upto)]
         self._keep(found)
@@ -184,8 +199,18 @@ class History:
         return Past(
             self._begun, self._taken, self._played, self._unseen, blocks, typical, bad, self._worst,
             self._begun + second * 1_000_000_000, fullest, late.astype(np.int64), tuple(self._dropouts),
-            self._forgotten, tuple(self._marks), self._why,
+            self._forgotten, tuple(self._marks), self._why, self._no_cycle,
         )  # fmt: skip
+
+
+def _plays(of: Seen, since: int, upto: int) -> bool:
+    """Whether a thread in real time computes between two times (ns); or, if none is, one that has plugins."""
+    threads, times = of.recording.threads, np.array([since, upto])
+    may = [each.is_real_time for each in threads]
+    if not any(may):
+        may = [bool((each.look_owner > HOST).any()) for each in threads]
+    took = (np.diff(until((runs.begin, runs.end), times)) for runs, yes in zip(of.runs, may, strict=True) if yes)
+    return any(float(each[0]) > PLAYS * (upto - since) for each in took)
 
 
 def together(of: Sequence[Reasons | None]) -> Reasons | None:
