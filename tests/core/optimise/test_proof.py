@@ -94,6 +94,19 @@ def test_told_apart_by_any_candidate_nothing_is_cheaper_than_is_told():
     assert more > 0
 
 
+def test_rows_without_one_candidate_are_the_same_with_sessions_that_were_made_for_all_of_them():
+    again = moving = 0
+    for before, found, _, program in sessions(3000, often(60)):
+        for number in range(len(found)):
+            others, known = [each for n, each in enumerate(found) if n != number], program.rows.known_without(number)
+            again, moving = again + len(known), moving + (number in program.rows._moving)
+            price = float(program.objective.sum())
+            made, anew = (by_price(before, others, price, known=each) for each in (dict(known), None))
+            for name in ("by", "strip", "saved", "less", "g", "sure"):
+                assert np.array_equal(getattr(made, name), getattr(anew, name)), (number, name)
+    assert again > 0 and moving > 0
+
+
 def test_among_very_many_the_price_without_whole_numbers_is_what_is_proven(monkeypatch):
     """In place of an answer in whole numbers, which would take minutes."""
     proven = 0

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..load.costs import Among, calls_of, shared_by, touched
 from ..survey import Survey
+from .activity import Known
 from .candidates import Candidate, Held, Wishes, held
 from .evaluate import FEW, Chosen
 from .program import ROOM, Program, Solved
@@ -62,13 +63,14 @@ def _among(left: Sequence[float]) -> Among | None:
 
 
 def by_price(
-    of: Survey, found: list[Candidate], money: float, like: Rows | None = None, allowed: float = np.inf
+    of: Survey, found: list[Candidate], money: float, like: Rows | None = None, allowed: float = np.inf,
+    known: Known | None = None,
 ) -> Rows:  # fmt: skip
     """Rows that hold of every plan that costs so many minutes at most, by its price alone; and under which no block
-    takes longer than is `allowed` (seconds)."""
+    takes longer than is `allowed` (seconds). Sessions that are `known` need not be made."""
     holds = like.held if like is not None else held(of.case, found)
     left = [_least_left(found, each, money) for each in mutual(of, holds)]
-    return Rows(of, found, _among(left), money, like, allowed)
+    return Rows(of, found, _among(left), money, like, allowed, known)
 
 
 def tightened(of: Survey, proof: Program, money: float) -> Program:
@@ -118,7 +120,8 @@ def least_either_way(
     rows say little as long as it may be taken.
     """
     others = [each for n, each in enumerate(proof.candidates) if n != number]
-    without = Program(of, others, wishes, by_price(of, others, price, allowed=proof.allowed))
+    known = proof.rows.known_without(number)
+    without = Program(of, others, wishes, by_price(of, others, price, allowed=proof.allowed, known=known))
     taken = proof.proof(proof.rows)
     taken.cover((np.arange(len(proof.candidates)) == number).astype(float), 1.0)
     return _least_of(of, without, price, whole), _least_of(of, taken, price, whole)

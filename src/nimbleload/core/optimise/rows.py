@@ -82,7 +82,7 @@ class Rows:
     it, so that no plan can cost less. `money` (minutes) is what a plan may cost for the rows to hold of it;
     without, they hold of none in particular, and are only near the truth. With `allowed` (seconds) they hold only of
     plans under which no block takes longer. With `like`, other rows of the same, the sessions that were made for those
-    are used again.
+    are used again; of other candidates, those that are `known` (see `known_without`).
     """
 
     def __init__(
@@ -93,9 +93,10 @@ class Rows:
         money: float | None = None,
         like: Rows | None = None,
         allowed: float = np.inf,
+        known: Known | None = None,
     ) -> None:
         self.of, self.candidates = of, found
-        self._known: Known = like._known if like is not None else {}
+        self._known: Known = like._known if like is not None else {} if known is None else known
         self._bounds: dict[int, list[Bound]] = like._bounds if like is not None else {}
         self.held: Held = like.held if like is not None else held(of.case, found)
         moving = like._moving if like is not None else [n for n, each in enumerate(found) if moves(of, each)]
@@ -123,6 +124,12 @@ class Rows:
         self._with_bus = np.flatnonzero(self._members.any(axis=1))
         self.read_ahead = bool(of.planned.session.host.read_ahead) and bool(of.planned.live.any())
         self._closing: dict[int, list[Row]] = {}
+
+    def known_without(self, number: int) -> Known:
+        """The sessions that were made, as far as they are the same for all candidates but one."""
+        if number not in self._moving:
+            return self._known
+        return {(which, decisions): made for (which, decisions), made in self._known.items() if not which}
 
     def are_like(self, other: Rows) -> bool:
         """Whether every row is the same here and there, of the same candidates of one survey."""

@@ -193,8 +193,11 @@ def _for_load(of: Survey, wishes: Wishes, small: int) -> Suggestion:
     if len(found) > ONE_BY_ONE:
         best, least = _narrowed(of, wishes, program, proof, evaluator, best, least)
     if len(found) > FEW and best.sum() <= NEEDLESS:
-        # The more goes, the less do plugins cost each other, which the quick look does not see.
-        best = without_needless(program, evaluator, best, evaluator.holds)
+        # The more goes, the less do plugins cost each other, which the quick look does not see. What would be cheaper
+        # than is proven need not be looked at.
+        best = without_needless(
+            program, evaluator, best, lambda left: program.price(left) >= least - MARGIN and evaluator.holds(left)
+        )
     price = program.price(best)
     return _told(of, wishes, found, best, price, min(least, price), True, False)
 

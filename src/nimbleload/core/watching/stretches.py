@@ -37,6 +37,8 @@ def covered(stretches: tuple[Times, Times], times: Times) -> NDArray[np.bool_]:
 
 def without(stretches: tuple[Times, Times], others: tuple[Times, Times]) -> tuple[Times, Times]:
     """What of stretches (in order, not overlapping) lies in none of the others (the same)."""
+    if not len(stretches[0]):
+        return stretches
     edges = np.unique(np.concatenate((*stretches, *others)))
     begin, end = edges[:-1], edges[1:]
     kept = (until(stretches, end) > until(stretches, begin)) & (until(others, end) <= until(others, begin))
