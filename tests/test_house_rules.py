@@ -40,11 +40,16 @@ def name_of(path: Path) -> str:
 
 
 @functools.cache
+def read(path: Path) -> ast.Module:
+    return ast.parse(path.read_text())
+
+
+@functools.cache
 def imports(path: Path) -> set[str]:
     """Every module that a file imports anywhere in it, relative ones resolved."""
     package = ["nimbleload", *path.relative_to(SOURCE).parts[:-1]]
     found = set()
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in ast.walk(read(path)):
         if isinstance(node, ast.Import):
             found.update(alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom):
@@ -185,11 +190,10 @@ def test_qt_lives_in_the_window_only():
 def test_every_module_says_what_it_is_for_and_stays_short():
     silent, long = [], []
     for path in FILES:
-        text = path.read_text()
-        tree = ast.parse(text)
+        tree = read(path)
         if not ast.get_docstring(tree):
             silent.append(name_of(path))
-        if len(text.splitlines()) > 500:
+        if len(path.read_text().splitlines()) > 500:
             long.append(name_of(path))
         long += [(name_of(path), node.name) for node in ast.walk(tree)
                  if isinstance(node, ast.FunctionDef) and (node.end_lineno or 0) - node.lineno >= 62]  # fmt: skip

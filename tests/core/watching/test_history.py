@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from nimbleload.core.watching import history as history_
 from nimbleload.core.watching.blocks import see
-from nimbleload.core.watching.history import DROPOUTS, REACTION, SECONDS, WITH_LANES, History, past_of
+from nimbleload.core.watching.history import REACTION, History, past_of
 from tests.helpers.rare import BEGUN, PERIOD, rare
 from tests.helpers.recordings import recording, thread
 
@@ -60,7 +61,7 @@ def test_whoever_looks_again_and_again_sees_what_the_whole_tells(seed, every):
     assert counts.blocks == found.late.sum() and counts.owner == 2
 
 
-def test_figures_of_all_blocks_are_those_of_their_loads():
+def test_figures_of_all_blocks_are_those_of_their_loads(monkeypatch):
     of = see(rare(3000, range(50, 3000, 97), LONG))
     past = past_of(of)
     load = of.blocks.load
@@ -71,6 +72,8 @@ def test_figures_of_all_blocks_are_those_of_their_loads():
     assert past.second.tolist() == [past.begun + k * 10**9 for k in np.unique(second)]
     assert past.fullest.tolist() == [load[second == k].max() for k in np.unique(second)]
     assert past.late.tolist() == [of.blocks.late[second == k].sum() for k in np.unique(second)]
+    monkeypatch.setattr(history_, "SECONDS", 5)
+    assert past_of(of).second.tolist() == past.second.tolist()[-5:]
 
 
 def test_when_one_came_is_told_by_the_clock_and_by_what_was_played():
@@ -131,21 +134,24 @@ def test_what_a_look_cannot_tell_the_next_one_may():
     assert len(past.dropouts) == 3 and past.no_cycle == 0 and [each.is_dropout for each in past.marks] == [True]
 
 
-def test_of_very_many_the_last_are_kept_and_the_others_counted():
+def test_of_very_many_the_last_are_kept_and_the_others_counted(monkeypatch):
+    # Fewer than the thousand of the program, which would take ten seconds to make.
+    for name, number in (("DROPOUTS", 200), ("WITH_LANES", 20)):
+        monkeypatch.setattr(history_, name, number)
     history = History()
     of = see(rare(3000, range(100, 2900, 70), LONG))
     once = len(past_of(of).dropouts)
-    times = DROPOUTS // once + 3
+    times = 200 // once + 3
     for k in range(times):
-        by = k * 20 * 10**9
+        by = (k - times + 1) * 20 * 10**9  # the last time is that of the records
         record = of.recording._replace(begun=of.recording.begun + by, ended=of.recording.ended + by)
         blocks = of.blocks._replace(tick=of.blocks.tick + by, start=of.blocks.start + by, end=of.blocks.end + by)
         history.take(of._replace(recording=record, blocks=blocks), last=True)
     past = history.past
-    assert past.number == times * once and len(past.dropouts) == DROPOUTS
-    assert past.forgotten == past.number - DROPOUTS
+    assert past.number == times * once and len(past.dropouts) == 200
+    assert past.forgotten == past.number - 200
     assert past.why.late.blocks == past.late.sum()
-    assert all(not each.lanes for each in past.dropouts[:-WITH_LANES]) and len(past.second) <= SECONDS
+    assert all(not each.lanes for each in past.dropouts[:-20]) and all(each.lanes for each in past.dropouts[-20:])
 
 
 def test_another_buffer_begins_the_figures_anew_and_keeps_the_dropouts():
