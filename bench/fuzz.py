@@ -284,7 +284,8 @@ def a_recording() -> bytes:
     seconds = past.second[:9], past.fullest[:9], past.late[:9]
     past = past._replace(dropouts=past.dropouts[:3], second=seconds[0], fullest=seconds[1], late=seconds[2])
     looks = [(of.begun + k * 10**8, (3 * 10**9, 10**9), (0, k)) for k in range(10)]
-    of = of._replace(clocks=Clocks.of((0, 1), (4 * 10**9, 0), looks), others=(Others(of.begun, {"indexer": 0.5}),))
+    others = Others(of.begun, {"indexer": 0.5}, {"wlan": 900.0})
+    of = of._replace(clocks=Clocks.of((0, 1), (4 * 10**9, 0), looks), others=(others,))
     recording_file.write(FOLDER / "a.nimblewatch", of, {}, past)
     return (FOLDER / "a.nimblewatch").read_bytes()
 

@@ -66,6 +66,38 @@ def test_what_each_program_took_since_the_last_look_is_told_by_its_name(tree):
     of.close()
 
 
+INTERRUPTS = """\
+            CPU0       CPU1
+   9:          {acpi}          0   IO-APIC   9-fasteoi   acpi
+  24:          {usb}          0   PCI-MSI 524288-edge      xhci_hcd
+  25:          {usb}          7   PCI-MSI 524289-edge      xhci_hcd
+  30:          {wlan}          0   PCI-MSI 1048576-edge      iwlwifi:queue_1
+  31:          0          {wlan}   PCI-MSI 1048577-edge      iwlwifi:queue_2
+  40:          {disk}          0   PCI-MSI 2097152-edge      nvme0q1
+ LOC:     {timer}     {timer}   Local timer interrupts
+ ERR:          0
+"""
+
+
+def test_how_often_each_device_interrupts_is_told_and_of_the_network_what_is_received(tree):
+    """A device may have several lines, and the queues of one are one; timers are no device."""
+    of = OtherPrograms(tree.root)
+    softirqs = "     CPU0  CPU1\n NET_TX: 1 {received}\n NET_RX: {received} 2\n RCU: {timer} 1\n"
+    names = ("acpi", "usb", "wlan", "disk", "timer", "received")
+    for now, counts in ((1.0, (5, 10, 0, 3, 50, 7)), (3.0, (9, 510, 900, 103, 9050, 607))):
+        for name, form in (("interrupts", INTERRUPTS), ("softirqs", softirqs)):
+            (tree.root / name).write_text(form.format(**dict(zip(names, counts, strict=True))))
+        tree.now = now
+        of.look(())
+    (found,) = of.found
+    assert found.interrupted == {"xhci_hcd": 500.0, "iwlwifi": 900.0, "nvme0": 50.0, "the network": 300.0}
+    for name in ("interrupts", "softirqs"):
+        (tree.root / name).unlink()
+    tree.now = 4.0
+    of.look(())
+    assert of.found[-1].interrupted == {}
+
+
 def test_this_program_and_what_it_starts_is_one(tree):
     own = os.getpid()
     numbers = ((own, 1), (own + 1, own), (own + 2, own + 1), (own + 3, 1))

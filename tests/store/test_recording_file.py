@@ -222,7 +222,8 @@ LONG = (1_000_000, 6_000_000)
 def with_past(folder):
     """A file with a past in which there is some of everything, and what is in it."""
     beside = [(BEGUN + k * PERIOD, BEGUN + k * PERIOD + 2_000_000) for k in (300, 900)]
-    made = rare(2000, (300, 900, 1500), LONG, beside, [Others(BEGUN + k * 10**9, {"indexer": 0.5}) for k in range(9)])
+    looks = [Others(BEGUN + k * 10**9, {"indexer": 0.5}, {"wlan": 900.0}) for k in range(9)]
+    made = rare(2000, (300, 900, 1500), LONG, beside, looks)
     past = past_of(see(made), 1_700_000_000.0)
     reason = past.dropouts[0].why
     first = past.dropouts[0]._replace(
@@ -298,7 +299,7 @@ def test_a_damaged_past_is_a_sentence(tmp_path, where, value, why):
 
 
 def test_programs_out_of_order_are_a_sentence(tmp_path):
-    made = OF._replace(others=(Others(5, {}), Others(4, {"a": 0.5})))
+    made = OF._replace(others=(Others(5, {}, {}), Others(4, {"a": 0.5}, {})))
     recording_file.write(tmp_path / "b.nimblewatch", made, {})
     with pytest.raises(RecordingFileError, match="what other programs did is not in order"):
         recording_file.read(tmp_path / "b.nimblewatch")

@@ -44,7 +44,7 @@ def sample(root: Path) -> Sample:
     ticks = tuple(int(word) for word in line.split()[1:]) if line else None
     paging = dict(part.split()[:2] for part in (text(root / "proc/vmstat") or "").splitlines() if len(part.split()) > 1)
     swapped = int(paging["pswpin"]) + int(paging["pswpout"]) if {"pswpin", "pswpout"} <= paging.keys() else None
-    return Sample(found, ticks, swapped, _interrupts(root))
+    return Sample(found, ticks, swapped, interrupts_so_far(root / "proc"))
 
 
 def _counted(folder: Path, root: Path) -> Counted:
@@ -60,21 +60,26 @@ def _counted(folder: Path, root: Path) -> Counted:
     return Counted(called, cpu_seconds(fields), wakes, disk, int(fields[1]))
 
 
-def _interrupts(root: Path) -> dict[str, tuple[int, ...]] | None:
-    """Every source of interrupts with its count for each core; the names of what shares a line stand together."""
-    lines = (text(root / "proc/interrupts") or "").splitlines()
+def interrupts_so_far(proc: Path, is_device: bool = False) -> dict[str, tuple[int, ...]] | None:
+    """Every source of interrupts, or every device among them, with its count for each core; the names of what shares a
+    line stand together. None where the kernel does not tell them in its folder `proc`."""
+    lines = (text(proc / "interrupts") or "").splitlines()
     if not lines:
         return None
     count = len(lines[0].split())
-    found = {}
+    found: dict[str, tuple[int, ...]] = {}
     for line in lines[1:]:
         label, _, rest = line.partition(":")
+        if is_device and not label.strip().isdigit():
+            continue
         words = rest.split()
         counts = [int(word) for word in words[:count] if word.isdigit()]
         if len(counts) == count:
             # Behind the counts: controller, line, kind, then the names of the devices.
             name = " ".join(words[count + 2 :]) if label.strip().isdigit() else " ".join(words[count:])
-            found[name or label.strip()] = tuple(counts)
+            # One device may have several lines.
+            before = found.get(name or label.strip(), (0,) * count)
+            found[name or label.strip()] = tuple(a + b for a, b in zip(before, counts, strict=True))
     return found
 
 

@@ -1,4 +1,5 @@
-"""What other programs compute while a host is watched, about once a second: whose work falls together with dropouts.
+"""What other programs compute while a host is watched, and how often devices interrupt, about once a second: whose
+work falls together with dropouts.
 
 Read again and again, so files stay open. What comes and goes between two looks is not seen.
 """
@@ -14,10 +15,18 @@ from pathlib import Path
 from typing import NamedTuple
 
 from ..core.watching.records import Others
+from ..native.reading import text
+from .background import interrupts_so_far
 from .processes import PROC, TICKS, program, stat
 
 # An hour of looks; so many processes at most. Less of a core is not kept.
 MOST, PROCESSES, LEAST = 3600, 3000, 0.02
+# What interrupts less often a second is not kept.
+SELDOM = 20.0
+# The queues of a network card or a disk are one device.
+QUEUE = re.compile(r"(:queue_\d+|q\d+|-((TxRx|tx|rx|input|output|req|config|event)[-.]?\d*|\d+)|\[.*\])$", re.ASCII)
+# Where a network card is read from without interrupts while a lot comes, this still counts.
+NETWORK, RECEIVED = "the network", "NET_RX"
 OWN = "Nimble Load"
 # What the kernel calls its workers: which of them does some work says nothing.
 WORKER = re.compile(r"(kworker|ksoftirqd|migration|irq_work)/.*")
@@ -38,6 +47,7 @@ class OtherPrograms:
         self._open: dict[int, _Process] = {}
         self._spent: dict[int, int] = {}
         self._last = 0
+        self._interrupts: dict[str, int] = {}
         self.found: deque[Others] = deque(maxlen=MOST)
 
     def look(self, watched: Collection[int]) -> None:
@@ -56,9 +66,27 @@ class OtherPrograms:
             if before is not None and spent > before and self._last:
                 name = self._name(number)
                 took[name] = took.get(name, 0.0) + (spent - before) / TICKS / ((now - self._last) / 1e9)
+        last, self._interrupts = self._interrupts, self._interrupted()
         if self._last:
-            self.found.append(Others(now, {name: share for name, share in took.items() if share >= LEAST}))
+            seconds = (now - self._last) / 1e9
+            often = {name: (so_far - last.get(name, so_far)) / seconds for name, so_far in self._interrupts.items()}
+            self.found.append(Others(
+                now, {name: share for name, share in took.items() if share >= LEAST},
+                {name: rate for name, rate in often.items() if rate >= SELDOM},
+            ))  # fmt: skip
         self._last = now
+
+    def _interrupted(self) -> dict[str, int]:
+        """How often each device has interrupted so far, and how often something was received from the network."""
+        found: dict[str, int] = {}
+        for name, by_core in (interrupts_so_far(self._root, is_device=True) or {}).items():
+            device = QUEUE.sub("", name)
+            found[device] = found.get(device, 0) + sum(by_core)
+        for line in (text(self._root / "softirqs") or "").splitlines():
+            label, _, counts = line.partition(":")
+            if label.strip() == RECEIVED:
+                found[NETWORK] = sum(int(word) for word in counts.split() if word.isdigit())
+        return found
 
     def _read(self, number: int) -> int | None:
         """What a process has spent so far (ticks); None if it has ended."""

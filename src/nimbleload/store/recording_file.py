@@ -107,10 +107,12 @@ class HeldPage(msgspec.Struct, frozen=True):
 
 
 class OthersPage(msgspec.Struct, frozen=True):
-    """What other programs took by their names, as shares of one core, until a time (ns) from the look before."""
+    """What other programs took by their names, as shares of one core, until a time (ns) from the look before; and how
+    often a second devices interrupted."""
 
     time: Time
     took: dict[str, recording_past.Amount]
+    interrupted: dict[str, recording_past.Amount] = {}
 
 
 class ClockPage(msgspec.Struct, frozen=True):
@@ -217,7 +219,7 @@ def read_all(path: Path) -> tuple[Recording, dict[str, str], Past | None]:
         _heard(page.server) if page.server is not None else None, Alike(page.same, page.slow),
         tuple(Held(*msgspec.structs.astuple(each)) for each in page.memory),
         Clocks.of(page.cores, page.fastest, [(each.time, each.clock, each.hot) for each in page.clocks]),
-        tuple(Others(each.time, each.took) for each in page.others),
+        tuple(Others(*msgspec.structs.astuple(each)) for each in page.others),
     )  # fmt: skip
     try:
         return made, page.names, recording_past.past_of(seen, made) if seen is not None else None

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ..core.watching.asleep import Met
 from ..core.watching.blocks import Lane
-from ..core.watching.dropouts import Beside, Dropout
+from ..core.watching.dropouts import Beside, Dropout, What
 from ..core.watching.history import Mark, Past, together
 from ..core.watching.larger import TIMES
 from ..core.watching.late import Late, Reasons
@@ -48,10 +48,10 @@ class MarkPage(msgspec.Struct, frozen=True):
 
 
 class BesidePage(msgspec.Struct, frozen=True):
-    """A thread or program at work meanwhile, and in which part of the other time it is."""
+    """A thread, program or device at work meanwhile, and in which part of the other time it is."""
 
     name: str
-    is_program: bool
+    what: What
     usually: Share
 
 

@@ -68,15 +68,24 @@ def test_several_name_who_took_longer_and_what_was_at_work():
 
 def test_a_clock_and_a_program_are_told():
     late = range(400, 4400, 400)
-    looks = [Others(at(200 * k), {"indexer": 0.5 if k % 2 else 0.0}) for k in range(24)]
+    looks = [Others(at(200 * k), {"indexer": 0.5 if k % 2 else 0.0}, {}) for k in range(24)]
     said, _, _ = told(rare(5000, late, LONG, others=looks))
     assert said[3].startswith("All came in steps of 2.00 s, which is no chance: something starts by a clock then")
     # In every other second it is at work anyway.
     assert len(said) == 4
-    looks = [Others(at(200 * k), {"indexer": 0.5 if k in (3, 5, 7, 9) else 0.0}) for k in range(24)]
+    looks = [Others(at(200 * k), {"indexer": 0.5 if k in (3, 5, 7, 9) else 0.0}, {}) for k in range(24)]
     said, _, _ = told(rare(5000, [507, 951, 1222, 1313, 1789], LONG, others=looks))
     told_so = "In all the program indexer was at work, as it is in 13 % of the time else: play once without it."
     assert said[-1] == told_so
+
+
+def test_a_device_that_interrupts_then_is_told():
+    late = [507, 951, 1222, 1313, 1789]
+    looks = [Others(at(200 * k), {}, {"wlan": 5000.0 if k in (3, 5, 7, 9) else 40.0}) for k in range(24)]
+    said, past, of = told(rare(5000, late, LONG, others=looks))
+    words = "wlan interrupted far more often than usual, as it does in 13 % of the time else: play once without it."
+    assert said[-1] == f"In all {words}"
+    assert line(past.dropouts[0], past, calling(of, NAMES), thread_names(of)).beside == "wlan"
 
 
 def test_that_all_came_at_first_or_only_lately_is_told():

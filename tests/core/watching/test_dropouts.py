@@ -73,20 +73,35 @@ def test_who_is_at_work_beside_it_is_told_with_how_often_it_is_otherwise():
     of = see(rare(2000, late, LONG, sorted(beside)))
     one, two, three = dropouts(of, 0, of.recording.ended)
     usual = float(np.mean([k in (40, 700, 900) for k in range(2000) if k not in late]))
-    assert one.beside == two.beside == (Beside("saver", False, pytest.approx(usual, rel=0.01)),)
+    assert one.beside == two.beside == (Beside("saver", "thread", pytest.approx(usual, rel=0.01)),)
     assert three.beside == ()
 
 
 def test_programs_are_told_of_the_second_in_which_it_came():
-    looks = [Others(at(200 * k), {"indexer": 0.9 if k in (2, 5) else 0.01, "browser": 0.2}) for k in range(11)]
+    took = [{"indexer": 0.9 if k in (2, 5) else 0.01, "browser": 0.2} for k in range(11)]
+    looks = [Others(at(200 * k), each, {}) for k, each in enumerate(took)]
     of = see(rare(2000, (350, 1500), LONG, others=looks))
     one, two = dropouts(of, 0, of.recording.ended)
     # Between the looks 1 and 2, and 7 and 8.
-    assert one.beside == (Beside("indexer", True, 0.1), Beside("browser", True, 1.0))
-    assert two.beside == (Beside("browser", True, 1.0),)
+    assert one.beside == (Beside("indexer", "program", 0.1), Beside("browser", "program", 1.0))
+    assert two.beside == (Beside("browser", "program", 1.0),)
     # What ran before the first look, or after the last, is not known.
     of = see(rare(2000, (350, 1500), LONG, others=looks[2:5]))
     assert [each.beside for each in dropouts(of, 0, of.recording.ended)] == [(), ()]
+
+
+def test_devices_are_told_that_interrupt_far_more_often_than_they_usually_do():
+    """The audio device itself does in every block, and a disk now and then; a burst of a device that is quiet else
+    counts only if it is large enough to matter."""
+    usual = {"audio": 2000.0, "disk": 300.0, "wlan": 30.0}
+    looks = [Others(at(200 * k), {}, dict(usual)) for k in range(11)]
+    for k, name, often in ((2, "wlan", 900.0), (2, "disk", 900.0), (8, "wlan", 210.0), (8, "disk", 1250.0),
+                           (9, "disk", 1300.0), (8, "audio", 3000.0), (8, "touch", 190.0)):  # fmt: skip
+        looks[k].interrupted[name] = often
+    of = see(rare(2000, (350, 1500), LONG, others=looks))
+    one, two = dropouts(of, 0, of.recording.ended)
+    assert one.beside == (Beside("wlan", "device", 0.0),)
+    assert two.beside == (Beside("disk", "device", 0.1),)
 
 
 def test_what_only_the_server_gave_up_is_a_dropout_too():

@@ -72,16 +72,16 @@ def came(*beside):
 
 
 def test_only_what_is_at_work_more_often_than_by_chance_is_told():
-    drawing, saving, indexer = ("drawing", False, 0.3), ("saving", False, 0.004), ("indexer", True, 0.0)
+    drawing, saving, indexer = ("drawing", "thread", 0.3), ("saving", "thread", 0.004), ("indexer", "program", 0.0)
     found = [came(drawing, saving), came(drawing), came(saving), came(drawing, saving), came(), came(indexer)]
     (told,) = at_work_with(found)
-    assert (told.name, told.is_program, told.times) == ("saving", False, 3) and told.usually == pytest.approx(0.004)
+    assert (told.name, told.what, told.times) == ("saving", "thread", 3) and told.usually == pytest.approx(0.004)
     # In two of two it is told as well if it hardly ever is; once says nothing, and never at all is not known.
-    assert at_work_with([came(("seldom", False, 0.05))] * 2) == []
+    assert at_work_with([came(("seldom", "thread", 0.05))] * 2) == []
     assert [each.name for each in at_work_with([came(indexer), came(indexer)])] == ["indexer"]
     assert at_work_with([came(indexer)]) == [] and at_work_with([]) == []
     # What is nearly always at work has nothing to do with it.
-    assert at_work_with([came(("browser", True, 0.97))] * 40) == []
+    assert at_work_with([came(("browser", "program", 0.97))] * 40) == []
     assert [each.name for each in at_work_with([came(drawing, indexer)] * 12)] == ["indexer", "drawing"]
 
 

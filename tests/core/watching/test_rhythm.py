@@ -8,8 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimbleload.core.watching.blocks import see
+from nimbleload.core.watching.compiled import alike
 from nimbleload.core.watching.records import runs, turns
-from nimbleload.core.watching.rhythm import beat, begun_anew, rhythm
+from nimbleload.core.watching.rhythm import _within, beat, begun_anew, rhythm
 from tests.helpers.held_up import host
 from tests.helpers.recordings import blocks, recording, thread
 
@@ -240,3 +241,19 @@ def test_threads_that_wake_by_chance_keep_no_time_however_evenly(shape):
         steps = np.random.default_rng(seed).gamma(shape, 4_500_000 / shape, 600).astype(np.int64)
         at = 1_000_000_000 + np.cumsum(steps + 1000)
         assert rhythm(woken([(int(t), int(t) + 500) for t in at]), [True]) is None
+
+
+def test_how_many_steps_are_alike_is_counted_as_one_by_one():
+    rng = np.random.default_rng(1)
+    for count in (0, 1, 7, 300):
+        values = np.sort(rng.integers(0, 2000, count))
+        for by in (0, 3, 200, 5000):
+            assert alike(values, by).tolist() == [int((np.abs(values - each) <= by).sum()) for each in values]
+
+
+def test_of_steps_those_within_a_width_are_a_stretch_of_them():
+    rng = np.random.default_rng(2)
+    for _ in range(300):
+        steps = np.sort(rng.integers(0, 300, int(rng.integers(0, 60))))
+        of, width = float(rng.uniform(-20, 320)), float(rng.choice([0.0, 3.0, rng.uniform(0, 40)]))
+        assert _within(steps, of, width).tolist() == steps[np.abs(steps - of) <= width].tolist()

@@ -136,10 +136,11 @@ def rhythm_words(found: Sequence[Dropout]) -> list[str]:
 def _with_words(of: With, whole: int) -> str:
     """That something was at work beside dropouts more often than by chance."""
     many = "In all" if of.times == whole else f"In {of.times} of the {whole}"
-    what = f"the program {of.name}" if of.is_program else f"the thread {of.name}"
     usually = "hardly ever" if of.usually < 0.005 else f"in {percent(of.usually)} of the time"
-    remedy = ": play once without it" if of.is_program else ""
-    return f"{many} {what} was at work, as it is {usually} else{remedy}."
+    remedy = "" if of.what == "thread" else ": play once without it"
+    if of.what == "device":
+        return f"{many} {of.name} interrupted far more often than usual, as it does {usually} else{remedy}."
+    return f"{many} the {of.what} {of.name} was at work, as it is {usually} else{remedy}."
 
 
 def _end_words(past: Past) -> list[str]:

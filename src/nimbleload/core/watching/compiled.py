@@ -33,3 +33,17 @@ def in_step(starts, begin, due, period, early, drift, patience):  # type: ignore
             if missed >= patience and starts[k] - since > 2 * patience * period:
                 return kept[:count], due, k + 1
     return kept[:count], due, len(starts)
+
+
+@njit(nogil=True, cache=True)
+def alike(values, by):  # type: ignore[no-untyped-def]
+    """Of each of some values (ascending), how many differ from it by so much at most, itself among them."""
+    found = np.zeros(len(values), np.int64)
+    first = last = 0
+    for k in range(len(values)):
+        while values[first] < values[k] - by:
+            first += 1
+        while last < len(values) and values[last] <= values[k] + by:
+            last += 1
+        found[k] = last - first
+    return found

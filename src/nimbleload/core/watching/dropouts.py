@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,16 +20,19 @@ from .xruns import Xruns, xruns
 GAP, LONGEST = 250_000_000, 3_000_000_000
 # A thread was at work beside a block if it computed for so much of it; a program, if it took so much of a core then.
 AT_WORK, BUSY = 0.1, 0.05
+# A device does if it interrupts so many times as often as it usually does (the median), and so often a second more.
+TIMES_AS_OFTEN, MORE_OFTEN = 4.0, 200.0
 # So many blocks of a dropout are shown.
 SHOWN = 6
+What = Literal["thread", "program", "device"]
 
 
 class Beside(NamedTuple):
-    """A thread of the host, or another program, that was at work when blocks were late; and in which part of all other
-    blocks, or seconds, it is."""
+    """A thread of the host or another program that was at work when blocks were late, or a device that interrupted a
+    lot; and in which part of all other blocks, or seconds, it does."""
 
     name: str
-    is_program: bool
+    what: What
     usually: float
 
 
@@ -140,7 +143,7 @@ def _lanes(of: Seen, blocks: Blocks, first: int, last: int) -> tuple[Lane, ...]:
 
 def _beside(of: Seen, blocks: Blocks, block: int) -> tuple[Beside, ...]:
     """What was at work beside a block from when it was due until it should have been through."""
-    found = [*_threads(of, blocks, block), *_programs(of.recording.others, int(blocks.tick[block]))]
+    found = [*_threads(of, blocks, block), *_looked_at(of.recording.others, int(blocks.tick[block]))]
     return tuple(sorted(found, key=lambda each: each.usually))
 
 
@@ -159,11 +162,11 @@ def _threads(of: Seen, blocks: Blocks, block: int) -> Iterator[Beside]:
             by_name[name] = by_name[name] | worked if name in by_name else worked
     for name, worked in by_name.items():
         if worked[block]:
-            yield Beside(name, False, float(worked[usual].mean()) if usual.any() else 1.0)
+            yield Beside(name, "thread", float(worked[usual].mean()) if usual.any() else 1.0)
 
 
-def _programs(looks: tuple[Others, ...], time: int) -> Iterator[Beside]:
-    """Other programs, as far as looks about once a second tell."""
+def _looked_at(looks: tuple[Others, ...], time: int) -> Iterator[Beside]:
+    """Other programs and devices, as far as looks about once a second tell."""
     at = next((place for place, look in enumerate(looks) if look.time >= time), None)
     # What ran before the first look is not known from when on.
     if not at:
@@ -171,4 +174,10 @@ def _programs(looks: tuple[Others, ...], time: int) -> Iterator[Beside]:
     for name, took in looks[at].took.items():
         if took >= BUSY:
             often = sum(look.took.get(name, 0.0) >= BUSY for look in looks) - 1
-            yield Beside(name, True, often / max(len(looks) - 1, 1))
+            yield Beside(name, "program", often / max(len(looks) - 1, 1))
+    for name, now in looks[at].interrupted.items():
+        if now >= MORE_OFTEN:
+            rates = np.array([look.interrupted.get(name, 0.0) for look in looks])
+            usual = float(np.median(rates))
+            if now >= (lot := max(TIMES_AS_OFTEN * usual, usual + MORE_OFTEN)):
+                yield Beside(name, "device", (int((rates >= lot).sum()) - 1) / max(len(looks) - 1, 1))

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from .dropouts import Dropout
+from .dropouts import Dropout, What
 
 # By chance nothing is told once in so many times.
 CHANCE = 1e-3
@@ -43,7 +43,7 @@ class With(NamedTuple):
     """What was at work beside so many (`times`) of the dropouts; `usually` is it in such a part of the other time."""
 
     name: str
-    is_program: bool
+    what: What
     times: int
     usually: float
 
@@ -126,15 +126,15 @@ def at_work_with(found: Sequence[Dropout]) -> list[With]:
     """What was at work beside dropouts clearly more often than chance would have it, the surest first.
 
     That it is there in so many of them, or more, is a binomial's tail; whatever was there in any has been tried."""
-    often: dict[tuple[str, bool], list[float]] = {}
+    often: dict[tuple[str, What], list[float]] = {}
     for dropout in found:
         for each in dropout.beside:
-            often.setdefault((each.name, each.is_program), []).append(each.usually)
+            often.setdefault((each.name, each.what), []).append(each.usually)
     judged = []
-    for (name, is_program), usually in often.items():
+    for (name, what), usually in often.items():
         # Never at all in the little that was seen is not never.
         mean = max(float(np.mean(usually)), 1e-3)
         chance = _tail(len(found), len(usually), mean)
         if len(usually) >= TOGETHER and chance + math.log(len(often)) < math.log(CHANCE):
-            judged.append((chance, With(name, is_program, len(usually), float(np.mean(usually)))))
+            judged.append((chance, With(name, what, len(usually), float(np.mean(usually)))))
     return [each for _, each in sorted(judged)]

@@ -181,11 +181,12 @@ NOT_TOLD = Clocks.of((), (), ())
 
 
 class Others(NamedTuple):
-    """Other programs that computed between a look at them and the one before it: when the look was (`time`, ns), and
-    what each took by its name, as a share of one core."""
+    """What else went on between a look at it and the one before: when the look was (`time`, ns), what each other
+    program `took` by its name, as a share of one core, and how often a second each device `interrupted`."""
 
     time: int
     took: dict[str, float]
+    interrupted: dict[str, float]
 
 
 class Recording(NamedTuple):

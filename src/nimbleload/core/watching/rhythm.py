@@ -7,6 +7,7 @@ those threads wake comes as soon as they are done.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -93,10 +94,11 @@ def beat(starts: Times) -> Beat | None:
 def _beat(starts: Times, steps: Times, exact: int) -> Beat:
     """The same, where steps agree that differ by so many ns at most."""
     period, width = _smallest(steps, exact)
-    among = steps[np.abs(steps - period) <= width]
+    among = _within(steps, period, width)
     for times in (1, 2, 4, 8):
-        some = steps[np.abs(steps - times * period) <= width]
-        period = float(np.median(some)) / times if len(some) >= len(among) / 2 else period
+        some = _within(steps, times * period, width)
+        middle = (len(some) - 1) // 2, len(some) // 2
+        period = float(some[list(middle)].mean()) / times if len(some) >= max(len(among) / 2, 1) else period
     # Where nothing is begun for long, the host stands still.
     pauses = np.diff(starts)
     wanted = float(pauses[pauses < PAUSE * period].sum()) / period
@@ -110,35 +112,53 @@ def _smallest(steps: Times, exact: int) -> tuple[float, float]:
     differ: a step is compared with longer ones by what it may differ itself, or its double would seem more frequent.
     From a block's beginning to the middle at which its workers are through is a step, too, but nothing has its double.
     """
-    most, counted, alike = 0, 0.0, np.zeros(len(steps), np.int64)
-    low = float(SHORTEST)
+    from .compiled import alike
 
-    def between(short: float, long: float) -> tuple[int, int]:
-        """The places of those that are so long: asked for by whole numbers, or all would be made others first."""
-        first, last = np.searchsorted(steps, np.ceil((short, long)).astype(np.int64))
-        return int(first), int(last)
-
-    while low <= LONGEST:
-        width = min(float(exact), 0.1 * low)
-        inside = slice(*between(low, WIDER * low))
-        first, last = between(low - width, WIDER * low + width)
-        if inside.start < inside.stop and last - first >= NEARLY * most:
+    most, counted, number = 0, 0.0, np.zeros(len(steps), np.int64)
+    widths, borders = _lengths(exact)
+    places = np.searchsorted(steps, borders)
+    for k in np.flatnonzero(places[:, 1] < places[:, 2]).tolist():
+        first, begin, end, last = places[k].tolist()
+        width, inside = widths[k], slice(begin, end)
+        if last - first >= NEARLY * most:
             if width > counted:
-                by = int(width)
-                ends = np.searchsorted(steps, steps + by, "right"), np.searchsorted(steps, steps - by, "left")
-                counted, alike = width, ends[0] - ends[1]
-                most = int(alike.max())
-            found = inside.start + np.flatnonzero(alike[inside] >= NEARLY * most)
+                counted, number = width, alike(steps, int(width))
+                most = int(number.max())
+            found = inside.start + np.flatnonzero(number[inside] >= NEARLY * most)
             while len(found):
                 # From the first that is so frequent to the best one beside it.
                 near = slice(found[0], np.searchsorted(steps, steps[found[0]] + 2 * width, "right"))
-                best = near.start + int(np.argmax(alike[near]))
-                first, last = between(2 * steps[best] - 2 * width, 2 * steps[best] + 2 * width)
-                if last - first >= DOUBLED * alike[best]:
+                best = near.start + int(np.argmax(number[near]))
+                doubled = _whole(2 * float(steps[best]) + np.array((-2 * width, 2 * width)))
+                first, last = np.searchsorted(steps, doubled)
+                if last - first >= DOUBLED * number[best]:
                     return float(steps[best]), width
                 found = found[found >= near.stop]
+    return float(steps[int(np.argmax(number))]), counted
+
+
+@lru_cache(8)
+def _lengths(exact: int) -> tuple[list[float], Times]:
+    """Lengths from the shortest to the longest, each a little wider than the one before (K): by how much steps of each
+    may differ (ns), and the borders (K, 4; ns) of those that may be alike, and of the length itself, in order."""
+    widths, borders, low = [], [], float(SHORTEST)
+    while low <= LONGEST:
+        width = min(float(exact), 0.1 * low)
+        widths.append(width)
+        borders.append((low - width, low, WIDER * low, WIDER * low + width))
         low *= WIDER
-    return float(steps[int(np.argmax(alike))]), counted
+    return widths, _whole(np.array(borders))
+
+
+def _whole(of: NDArray[np.float64]) -> Times:
+    """The whole numbers from these on: asked for by others, all steps would be made others first."""
+    return np.ceil(of).astype(np.int64)
+
+
+def _within(steps: Times, of: float, width: float) -> Times:
+    """Those of some steps (ascending) that differ by so much at most."""
+    first, last = np.searchsorted(steps, (int(np.ceil(of - width)), int(np.floor(of + width)) + 1))
+    return steps[first:last]
 
 
 def rhythm(of: list[Turns], may_lead: list[bool]) -> Rhythm | None:
