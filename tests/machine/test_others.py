@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -96,6 +97,21 @@ def test_how_often_each_device_interrupts_is_told_and_of_the_network_what_is_rec
     tree.now = 4.0
     of.look(())
     assert of.found[-1].interrupted == {}
+
+
+def test_what_a_host_has_started_is_known_whether_it_is_looked_at_or_not(tree):
+    for number, parent in ((40, 1), (41, 40), (43, 1), (39, 41)):
+        tree.put(number, "any", 0.0, "any", parent)
+    of = OtherPrograms(tree.root)
+    assert of.below([40]) == [40]
+    of.follow()
+    assert of.below([40]) == [40, 41, 39] and of.below([43, 41]) == [43, 41, 39]
+    tree.now = 1.0
+    of.look({40, 41, 39})
+    tree.put(44, "new", 0.0, "new", 39)
+    shutil.rmtree(tree.root / "41")
+    of.follow()
+    assert of.below([40]) == [40] and of.below([39]) == [39, 44]
 
 
 def test_this_program_and_what_it_starts_is_one(tree):

@@ -1,11 +1,12 @@
 """What other programs compute while a host is watched, and how often devices interrupt, about once a second: whose
-work falls together with dropouts.
+work falls together with dropouts; and which processes a host has started.
 
 Read again and again, so files stay open. What comes and goes between two looks is not seen.
 """
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import time
@@ -17,7 +18,7 @@ from typing import NamedTuple
 from ..core.watching.records import Others
 from ..native.reading import text
 from .background import interrupts_so_far
-from .processes import PROC, TICKS, program, stat
+from .processes import PROC, TICKS, below, program, stat
 
 # An hour of looks; so many processes at most. Less of a core is not kept.
 MOST, PROCESSES, LEAST = 3600, 3000, 0.02
@@ -50,14 +51,25 @@ class OtherPrograms:
         self._interrupts: dict[str, int] = {}
         self.found: deque[Others] = deque(maxlen=MOST)
 
-    def look(self, watched: Collection[int]) -> None:
-        """Looks once; the first time there is nothing to tell yet."""
-        now = time.monotonic_ns()
+    def follow(self) -> None:
+        """Finds processes that are new, and those that have ended."""
         there = {int(name) for name in os.listdir(self._root) if name.isdigit()}  # noqa: PTH208 (once a second)
         for number in self._open.keys() - there:
             self._forget(number)
+        for number in sorted(there - self._open.keys())[: PROCESSES - len(self._open)]:
+            with contextlib.suppress(OSError, ValueError, IndexError):  # it has ended already
+                self._begin(number)
+
+    def below(self, numbers: Sequence[int]) -> list[int]:
+        """Processes and all below them, as far as these have been found."""
+        return below(numbers, {number: each.parent for number, each in self._open.items()})
+
+    def look(self, watched: Collection[int]) -> None:
+        """Looks once; the first time there is nothing to tell yet."""
+        now = time.monotonic_ns()
+        self.follow()
         took: dict[str, float] = {}
-        for number in sorted(there - set(watched)):
+        for number in sorted(self._open.keys() - set(watched)):
             spent = self._read(number)
             if spent is None:
                 continue
@@ -91,15 +103,10 @@ class OtherPrograms:
     def _read(self, number: int) -> int | None:
         """What a process has spent so far (ticks); None if it has ended."""
         try:
-            if number not in self._open:
-                if len(self._open) >= PROCESSES:
-                    return None
-                self._begin(number)
             words = _words(self._open[number].file)
             return int(words[11]) + int(words[12])
         except (OSError, ValueError, IndexError):
-            if number in self._open:
-                self._forget(number)
+            self._forget(number)
             return None
 
     def _begin(self, number: int) -> None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -137,10 +137,18 @@ def hosts(root: Path = PROC) -> list[Process]:
 
 def descendants(numbers: Sequence[int], root: Path = PROC) -> list[int]:
     """Processes and all below them, as bridges run plugins in processes of their own."""
-    children: dict[int, list[int]] = {}
+    parents: dict[int, int] = {}
     for number in _numbers(root):
         with contextlib.suppress(OSError, ValueError, IndexError):
-            children.setdefault(int(stat(root / str(number) / "stat")[1][1]), []).append(number)
+            parents[number] = int(stat(root / str(number) / "stat")[1][1])
+    return below(numbers, parents)
+
+
+def below(numbers: Sequence[int], parents: Mapping[int, int]) -> list[int]:
+    """Processes and all below them, by which each one was started by (its parent)."""
+    children: dict[int, list[int]] = {}
+    for number, parent in parents.items():
+        children.setdefault(parent, []).append(number)
     found = list(numbers)
     for each in found:
         found.extend(child for child in children.get(each, ()) if child not in found)

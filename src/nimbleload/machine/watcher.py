@@ -222,7 +222,8 @@ class Watcher:
             self._next_all = now + ALL_EVERY
             self._bridges = processes.bridges(self.watched, self._root)
         if everything or now >= self._next_children or set(self.watched) - set(self._below):
-            self._below = processes.descendants((*self.watched, *self._bridges), self._root)
+            self._others.follow()
+            self._below = self._others.below((*self.watched, *self._bridges))
             self._next_children = now + CHILDREN_EVERY
         there: set[int] = set()
         for process in self._below:
