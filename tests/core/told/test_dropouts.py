@@ -85,7 +85,7 @@ def test_a_device_that_interrupts_then_is_told():
     said, past, of = told(rare(5000, late, LONG, others=looks))
     words = "wlan interrupted far more often than usual, as it does in 13 % of the time else: play once without it."
     assert said[-1] == f"In all {words}"
-    assert line(past.dropouts[0], past, calling(of, NAMES), thread_names(of)).beside == "wlan"
+    assert line(past.dropouts[0], past, calling(of, NAMES), thread_names(of)).beside == "interrupts of wlan"
 
 
 def test_that_all_came_at_first_or_only_lately_is_told():

@@ -50,7 +50,8 @@ def why(of: Dropout, called: Called, threads: Sequence[str]) -> str:
 
 def beside(of: Dropout) -> str:
     """What was at work then and is not usually."""
-    return all_of([each.name for each in of.beside if each.usually < OFTEN], NAMED)
+    seldom = [each for each in of.beside if each.usually < OFTEN]
+    return all_of([f"interrupts of {e.name}" if e.what == "device" else e.name for e in seldom], NAMED)
 
 
 def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
