@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import socket
 import subprocess
 import sys
 import time
@@ -151,6 +152,21 @@ def test_what_has_ended_or_cannot_be_read_is_left_out_and_no_file_stays_open(tre
     assert of.found[0].took == {"two": pytest.approx(0.5)} and opened() == before + 1
     of.close()
     assert opened() == before
+
+
+@pytest.mark.skipif(not Path("/proc/softirqs").exists(), reason="the kernel does not tell what is received")
+def test_what_really_comes_from_the_network_is_counted():
+    with socket.socket(type=socket.SOCK_DGRAM) as ours, socket.socket(type=socket.SOCK_DGRAM) as theirs:
+        theirs.bind(("127.0.0.1", 0))
+        of = OtherPrograms()
+        of.look(())
+        since = time.monotonic()
+        for _ in range(2000):
+            ours.sendto(b"", theirs.getsockname())
+        of.look(())
+        seconds = time.monotonic() - since
+    of.close()
+    assert of.found[0].interrupted["the network"] * seconds > 1000
 
 
 def test_a_real_program_that_computes_is_met():
