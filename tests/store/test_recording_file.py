@@ -227,13 +227,13 @@ def with_past(folder):
     past = past_of(see(made), 1_700_000_000.0)
     reason = past.dropouts[0].why
     first = past.dropouts[0]._replace(
-        xruns=1, absent=1, why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9)), reason.took,
+        xruns=1, absent=1, taken=0.25, why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9)), reason.took,
                                        Met({(1, 2): 3, (2, 0): 1}, 5))
     )  # fmt: skip
     second = past.dropouts[1]._replace(why=Reasons(past.dropouts[1].why.late, None, Met({}, 0)), lanes=())
     past = past._replace(
         dropouts=(first, second, past.dropouts[2]._replace(why=None)), marks=(Mark(5, 6.5, True, 1.2),), forgotten=7,
-        unseen=2.5,
+        unseen=2.5, no_cycle=1.5,
     )  # fmt: skip
     path = folder / "past.nimblewatch"
     recording_file.write(path, made, {}, past)

@@ -379,7 +379,8 @@ def _dropout_figures(of: Dropout, past: Past, told_so: Line) -> dict[str, Any]:
     """One dropout: how late (seconds), why, what was at work beside it, in which larger buffers it would have come."""
     return {
         "at": (of.time - past.begun) / 1e9, "day": of.day or None, "blocks": of.blocks, "late_by": of.by,
-        "load": of.load, "xruns": of.xruns, "why": told_so.why, "beside": [other._asdict() for other in of.beside],
+        "load": of.load, "xruns": of.xruns, "taken_from_outside": of.taken, "why": told_so.why,
+        "beside": [other._asdict() for other in of.beside],
         "in_larger_buffers": dict(zip(map(str, TIMES), of.still, strict=True)) if of.still else None,
     }  # fmt: skip
 

@@ -120,6 +120,7 @@ class DropoutPage(msgspec.Struct, frozen=True):
     still: tuple[bool, ...] = ()
     day: Day = 0.0
     played: Amount = 0.0
+    taken: Share = 0.0
 
 
 class PastPage(msgspec.Struct, frozen=True):
@@ -155,7 +156,7 @@ def _dropout_page(of: Dropout) -> DropoutPage:
     why = _why_page(of.why) if of.why is not None else None
     return DropoutPage(
         of.time, of.ended, of.period, of.blocks, of.by, of.load, of.xruns, why, of.absent,
-        tuple(BesidePage(*each) for each in of.beside), tuple(lanes), of.still, of.day, of.played,
+        tuple(BesidePage(*each) for each in of.beside), tuple(lanes), of.still, of.day, of.played, of.taken,
     )  # fmt: skip
 
 
@@ -198,7 +199,7 @@ def _dropout(page: DropoutPage, of: Recording) -> Dropout:
     return Dropout(
         page.time, page.ended, page.period, page.blocks, page.by, page.load, page.xruns,
         _why(page.why, of) if page.why is not None else None, page.absent, beside, lanes, page.still, page.day,
-        page.played,
+        page.played, page.taken,
     )  # fmt: skip
 
 

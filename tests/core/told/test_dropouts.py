@@ -79,6 +79,21 @@ def test_a_clock_and_a_program_are_told():
     assert said[-1] == told_so
 
 
+def test_that_cores_were_taken_away_around_them_is_told_with_how_much_at_least():
+    made = rare(5000, [507, 951], LONG)
+    there = sum(float((runs_.end - runs_.begin).sum()) for runs_ in see(made).runs[:1]) / 1e9
+
+    def ran(share):
+        return made._replace(threads=(made.threads[0]._replace(ran=share * there), *made.threads[1:]))
+
+    said = told(ran(0.9))[0]
+    assert said[2].startswith("Around all of them at least 10 % of the engine's time on cores was taken away by")
+    assert not any("taken away" in each for each in (*told(ran(0.995))[0], *told(made)[0]))
+    one = past_of(see(ran(0.9)))
+    some = one._replace(dropouts=(one.dropouts[0]._replace(taken=0.0), *one.dropouts[1:]))
+    assert past_words(some, str, ["engine", "saver"])[2].startswith("Around 1 of them at least 10 %")
+
+
 def test_a_device_that_interrupts_then_is_told():
     late = [507, 951, 1222, 1313, 1789]
     looks = [Others(at(200 * k), {}, {"wlan": 5000.0 if k in (3, 5, 7, 9) else 40.0}) for k in range(24)]

@@ -11,6 +11,7 @@ from ..watching.dropouts import Dropout
 from ..watching.history import Past
 from ..watching.larger import TIMES
 from ..watching.pattern import With, at_work_with, only_first, only_last, regular
+from .held_up import OUTSIDE
 from .late_blocks import late_parts, late_words
 from .watching import buffer_of
 
@@ -69,6 +70,7 @@ def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
         size = f": {what(found[-1])}" if one else ""
         said.append(f"{many} in {duration(past.played)} of playing, {last}{size}.")
         said += late_words(past.why.told() if past.why is not None else None, called, threads)
+        said += _taken_words(found)
         said += _given_up(found)
         said += larger_words(found)
         said += rhythm_words(found)
@@ -83,6 +85,19 @@ def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
             "of the blocks then."
         )
     return said
+
+
+def _taken_words(found: Sequence[Dropout]) -> list[str]:
+    """Of how many cores were taken away in the seconds around them: what these blocks look like then is no reason."""
+    taken = [each.taken for each in found if each.taken >= OUTSIDE]
+    if not taken:
+        return []
+    which = "it" if len(found) == 1 else f"{'all' if len(taken) == len(found) else len(taken)} of them"
+    return [
+        f"Around {which} at least {percent(min(taken))} of the engine's time on cores was taken away by something that "
+        "is no thread of this system (another guest of the machine, interrupts): what began late or took longer in the "
+        "system may be that."
+    ]
 
 
 def _given_up(found: Sequence[Dropout]) -> list[str]:

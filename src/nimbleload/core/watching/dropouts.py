@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from .blocks import Blocks, Lane, Seen, lanes
 from .larger import still_late
 from .late import Reasons, reasons
+from .outside import taken_outside
 from .records import Others
 from .rhythm import LATE_BY
 from .stretches import until
@@ -44,7 +45,8 @@ class Dropout(NamedTuple):
     In `still` larger buffers (see `larger.TIMES`) it would have come all the same; empty where that is not known.
     `why` is what made them so; None where only the sound server gave one up (`xruns` times), for which the thread
     `absent` (its place; −1: none) should have computed. `lanes` are those of its first blocks. `day` is its time of day
-    (Unix time; 0: not known), `played` after how many seconds of playing it came.
+    (Unix time; 0: not known), `played` after how many seconds of playing it came; `taken` is which share of the
+    engine's time on cores was taken from outside in the seconds around it (see `outside`; 0 where it is not known).
     """
 
     time: int
@@ -61,6 +63,7 @@ class Dropout(NamedTuple):
     still: tuple[bool, ...] = ()
     day: float = 0.0
     played: float = 0.0
+    taken: float = 0.0
 
 
 def first_of(blocks: Blocks, since: int, upto: int) -> int:
@@ -85,7 +88,8 @@ def dropouts(of: Seen, since: int, upto: int) -> list[Dropout]:
         block = int(told.places[place])
         if since < blocks.start[block] <= upto:
             found.append(_of_server(of, blocks, block, int(told.absent[place])))
-    return sorted(found, key=lambda dropout: dropout.time)
+    taken = taken_outside(of) or 0.0 if found else 0.0
+    return [each._replace(taken=taken) for each in sorted(found, key=lambda dropout: dropout.time)]
 
 
 def _groups(blocks: Blocks, at: NDArray[np.int64]) -> list[NDArray[np.int64]]:
