@@ -227,8 +227,9 @@ def with_past(folder):
     past = past_of(see(made), 1_700_000_000.0)
     reason = past.dropouts[0].why
     first = past.dropouts[0]._replace(
-        xruns=1, absent=1, taken=0.25, why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9)), reason.took,
-                                       Met({(1, 2): 3, (2, 0): 1}, 5))
+        xruns=1, absent=1, taken=0.25,
+        why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9)), reason.took,
+                    Met({(1, 2): 3, (2, 0): 1}, 5)),
     )  # fmt: skip
     second = past.dropouts[1]._replace(why=Reasons(past.dropouts[1].why.late, None, Met({}, 0)), lanes=())
     past = past._replace(

@@ -140,3 +140,5 @@ def test_what_somebody_heard_is_compared_with_what_was_late():
 
 def test_what_could_not_be_seen_is_told():
     assert told(rare(2000, (), LONG), unseen=12.0)[0][-1].startswith("12 s of it could not be seen")
+    assert told(rare(2000, (), LONG), no_cycle=3.0)[0][-1].startswith("For 3 s no cycle could be found")
+    assert told(rare(2000, (), LONG), no_cycle=0.5)[0] == told(rare(2000, (), LONG))[0]

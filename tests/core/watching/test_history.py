@@ -132,6 +132,11 @@ def test_what_a_look_cannot_tell_the_next_one_may():
     history.take(see(made), last=True)
     past = history.past
     assert len(past.dropouts) == 3 and past.no_cycle == 0 and [each.is_dropout for each in past.marks] == [True]
+    # What is not looked at later has nothing to do with it.
+    by = 30 * 10**9
+    later = made._replace(begun=made.ended + by, ended=made.ended + 2 * by)
+    history.take(see(later), last=True)
+    assert history.past.unseen == pytest.approx(30.0) and history.past.no_cycle == 0
 
 
 def test_of_very_many_the_last_are_kept_and_the_others_counted(monkeypatch):
