@@ -70,16 +70,17 @@ def interrupts_so_far(proc: Path, is_device: bool = False) -> dict[str, tuple[in
     found: dict[str, tuple[int, ...]] = {}
     for line in lines[1:]:
         label, _, rest = line.partition(":")
-        if is_device and not label.strip().isdigit():
+        label, words = label.strip(), rest.split()
+        has_number = label.isdigit()  # as lines of devices have; others have a name
+        if is_device and not has_number:
             continue
-        words = rest.split()
         counts = [int(word) for word in words[:count] if word.isdigit()]
         if len(counts) == count:
             # Behind the counts: controller, line, kind, then the names of the devices.
-            name = " ".join(words[count + 2 :]) if label.strip().isdigit() else " ".join(words[count:])
+            name = " ".join(words[count + 2 * has_number :]) or label
             # One device may have several lines.
-            before = found.get(name or label.strip(), (0,) * count)
-            found[name or label.strip()] = tuple(a + b for a, b in zip(before, counts, strict=True))
+            before = found.get(name, (0,) * count)
+            found[name] = tuple(a + b for a, b in zip(before, counts, strict=True))
     return found
 
 

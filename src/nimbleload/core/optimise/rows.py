@@ -96,7 +96,7 @@ class Rows:
         known: Known | None = None,
     ) -> None:
         self.of, self.candidates = of, found
-        self._known: Known = like._known if like is not None else {} if known is None else known
+        self._known: Known = like._known if like is not None else known or {}
         self._bounds: dict[int, list[Bound]] = like._bounds if like is not None else {}
         self.held: Held = like.held if like is not None else held(of.case, found)
         moving = like._moving if like is not None else [n for n, each in enumerate(found) if moves(of, each)]

@@ -175,13 +175,17 @@ def _looked_at(looks: tuple[Others, ...], time: int) -> Iterator[Beside]:
     # What ran before the first look is not known from when on.
     if not at:
         return
+
+    def usually(of: list[float], least: float) -> float:
+        """In which part of the other looks there is so much of it."""
+        return (sum(each >= least for each in of) - 1) / max(len(looks) - 1, 1)
+
     for name, took in looks[at].took.items():
         if took >= BUSY:
-            often = sum(look.took.get(name, 0.0) >= BUSY for look in looks) - 1
-            yield Beside(name, "program", often / max(len(looks) - 1, 1))
+            yield Beside(name, "program", usually([look.took.get(name, 0.0) for look in looks], BUSY))
     for name, now in looks[at].interrupted.items():
         if now >= MORE_OFTEN:
-            rates = np.array([look.interrupted.get(name, 0.0) for look in looks])
-            usual = float(np.median(rates))
+            often = [look.interrupted.get(name, 0.0) for look in looks]
+            usual = float(np.median(often))
             if now >= (lot := max(TIMES_AS_OFTEN * usual, usual + MORE_OFTEN)):
-                yield Beside(name, "device", (int((rates >= lot).sum()) - 1) / max(len(looks) - 1, 1))
+                yield Beside(name, "device", usually(often, lot))

@@ -110,9 +110,9 @@ class History:
         if recording.seconds < LEAST and not last:
             return ()
         upto = recording.ended if last else recording.ended - LAG
-        if of.blocks is not None and not last:
-            upto = first_of(of.blocks, self._taken, upto)
-        if of.blocks is None and not last:
+        if of.blocks is not None:
+            upto = upto if last else first_of(of.blocks, self._taken, upto)
+        elif not last:
             upto = max(upto - PATIENCE, min(upto, recording.begun))
             self._in_doubt = self._in_doubt or _plays(of, self._taken, recording.ended)
         since = self._taken
@@ -124,11 +124,11 @@ class History:
         elif not of.was:
             self._unseen += gap
         self._taken = upto
-        if of.blocks is None and _plays(of, since, upto):
-            self._no_cycle += max(upto - max(since, recording.begun), 0) / 1e9
         if of.blocks is not None:
             self._in_doubt = False
             self._count(of.blocks, since, upto)
+        elif _plays(of, since, upto):
+            self._no_cycle += max(upto - max(since, recording.begun), 0) / 1e9
         found = [self._placed(each, day) for each in dropouts(of, since, upto)]
         self._keep(found)
         self._judge(day)
