@@ -230,7 +230,8 @@ def compared_words(of: Compared) -> str:
     how = "as predicted" if abs(more) < 0.02 else f"{percent(abs(more))} of the deadline {which}"
     return (
         f"Predicted for {clock(of.second)}: {percent(of.load)} of the deadline; seen {percent(of.typical)}: {how}. "
-        f"Work: {percent(of.work)} of one core predicted, {percent(of.seen_work)} seen.{_memory_compared(of)}"
+        f"Work while it plays: {percent(of.work)} of one core predicted, {percent(of.seen_work)} seen."
+        f"{_memory_compared(of)}"
     )
 
 
