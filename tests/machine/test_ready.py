@@ -17,11 +17,11 @@ def opened():
     return sum(1 for _ in Path("/proc/self/fd").iterdir())
 
 
-def put(root, thread, waited):
+def put(root, thread, waited, ran=1000):
     folder = root / "5" / "task" / str(thread)
     folder.mkdir(parents=True, exist_ok=True)
     with (folder / "schedstat").open("r+" if (folder / "schedstat").exists() else "w") as file:
-        file.write(f"1000 {waited} 7\n")
+        file.write(f"{ran} {waited} 7\n")
 
 
 def test_readings_come_in_order_with_the_last_before_a_time(tmp_path, monkeypatch):
@@ -31,14 +31,15 @@ def test_readings_come_in_order_with_the_last_before_a_time(tmp_path, monkeypatc
     put(tmp_path, 7, 100)
     of.follow([(5, 7), (5, 8)])
     for waited in (100, 100, 350, 900, 950):
-        put(tmp_path, 7, waited)
+        put(tmp_path, 7, waited, 3 * waited)
         of.look()
-    time, waited = of.found(7, 0)
+    time, waited, ran = of.found(7, 0)
     # Kept for three seconds.
     assert (time.tolist(), waited.tolist()) == ([2 * 10**9, 3 * 10**9, 4 * 10**9, 5 * 10**9], [100, 350, 900, 950])
-    time, waited = of.found(7, 3_500_000_000)
+    time, waited, ran = of.found(7, 3_500_000_000)
     assert (time.tolist(), waited.tolist()) == ([3 * 10**9, 4 * 10**9, 5 * 10**9], [350, 900, 950])
-    assert [len(each) for each in of.found(8, 0)] == [0, 0]
+    assert ran.tolist() == [1050, 2700, 2850]
+    assert [len(each) for each in of.found(8, 0)] == [0, 0, 0]
     of.close()
 
 
@@ -63,8 +64,8 @@ def test_what_the_system_counts_never_gets_less():
     of.follow([(os.getpid(), threading.get_native_id())])
     for _ in range(5):
         of.look()
-    time, waited = of.found(threading.get_native_id(), 0)
+    time, waited, ran = of.found(threading.get_native_id(), 0)
     assert len(time) == 5 and (np.diff(time) > 0).all() and (np.diff(waited) >= 0).all()
-    assert waited.dtype == np.int64 and waited[0] >= 0
+    assert waited.dtype == np.int64 and waited[0] >= 0 and (np.diff(ran) >= 0).all() and ran[0] > 0
     assert time == pytest.approx(time[0], abs=60e9)
     of.close()

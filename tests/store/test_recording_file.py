@@ -26,7 +26,7 @@ OF = recording(
         1, blocks(2_000_000, 50, [400_000]), "engine", gave_way=[3], looks=[(1_000_500, 1), (1_002_900, -1)],
         touches=[(1_000_400, 0, 1), (1_000_450, 32, -1)], waited=0.25,
         asleep=[(1_000_100, 1, 2), (1_000_900, 0, 5)],
-    )._replace(ran=0.015, ready_time=np.array([5, 900]), ready_sum=np.array([0, 70])),
+    )._replace(ran=0.015, ready_time=np.array([5, 900]), ready_sum=np.array([0, 70]), ready_ran=np.array([9, 80])),
     thread(2, [], "idle", real_time=False),
     files=["/usr/lib/lv2/a.lv2"],
 )._replace(lost=7, price=1.5e-6)  # fmt: skip
@@ -228,7 +228,7 @@ def with_past(folder):
     reason = past.dropouts[0].why
     first = past.dropouts[0]._replace(
         xruns=1, absent=1, taken=0.25,
-        why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9)), reason.took,
+        why=Reasons(reason.late._replace(reader=1, meanwhile=1, clocks=(1e9, 2e9), outside=3), reason.took,
                     Met({(1, 2): 3, (2, 0): 1}, 5)),
     )  # fmt: skip
     second = past.dropouts[1]._replace(why=Reasons(past.dropouts[1].why.late, None, Met({}, 0)), lanes=())
@@ -254,7 +254,7 @@ def test_what_was_seen_before_comes_back_with_all_of_its_dropouts(tmp_path):
     path, made, past = with_past(tmp_path)
     found, _, its = recording_file.read_all(path)
     assert same(past._replace(why=None), its._replace(why=None))
-    assert its.why.late[:7] == past.dropouts[0].why.and_of(past.dropouts[1].why).late[:7]
+    assert its.why.late[:8] == past.dropouts[0].why.and_of(past.dropouts[1].why).late[:8]
     assert found.others == made.others
     # Files of before know nothing of it.
     recording_file.write(path, made, {})

@@ -1,5 +1,6 @@
-"""How long threads were ready to run and got no core, read again and again: whether one that begins late had no core,
-or slept on. Files stay open. Source: Documentation/scheduler/sched-stats.rst (schedstat).
+"""How long threads were ready to run and got no core, and how long they ran, read again and again: whether one that
+begins late had no core, or slept on; whether all the time in which it had a core was its own. Files stay open. Source:
+Documentation/scheduler/sched-stats.rst (schedstat).
 """
 
 from __future__ import annotations
@@ -24,7 +25,7 @@ class Ready:
     def __init__(self, seconds: float, root: Path = PROC) -> None:
         self._root, self._kept = root, round(seconds * 1e9)
         self._files: dict[int, int] = {}
-        self._read: dict[int, deque[tuple[int, int]]] = {}
+        self._read: dict[int, deque[tuple[int, int, int]]] = {}
 
     def follow(self, threads: list[tuple[int, int]]) -> None:
         """Reads of these from now on: processes and threads by number."""
@@ -44,21 +45,22 @@ class Ready:
         for number, file in list(self._files.items()):
             try:
                 at, words = time.monotonic_ns(), os.pread(file, 128, 0).split()
-                waited = int(words[1])
+                ran, waited = int(words[0]), int(words[1])
             except (OSError, ValueError, IndexError):
                 os.close(self._files.pop(number))
                 continue
             read = self._read.setdefault(number, deque())
-            read.append((at, waited))
+            read.append((at, waited, ran))
             while read[0][0] < at - self._kept:
                 read.popleft()
 
-    def found(self, number: int, since: int) -> tuple[Times, Times]:
-        """What was read of a thread since a time (ns), and the last before it: when, and how long it had been ready."""
-        read = np.array(self._read.get(number, ()), np.int64).reshape(-1, 2)
+    def found(self, number: int, since: int) -> tuple[Times, Times, Times]:
+        """What was read of a thread since a time (ns), and the last before it: when, how long it had been ready, and
+        how long it had run."""
+        read = np.array(self._read.get(number, ()), np.int64).reshape(-1, 3)
         first = max(int(np.searchsorted(read[:, 0], since, "right")) - 1, 0)
-        time_, waited = read[first:].T
-        return time_, waited
+        time_, waited, ran = read[first:].T
+        return time_, waited, ran
 
     def close(self) -> None:
         self.follow([])

@@ -18,7 +18,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.watching.held_memory import Held
-from ..core.watching.records import HOST, NOBODY, SLEEPS_SEEN, WAITING, Alike, Event, Recording, Thread
+from ..core.watching.records import HOST, NOBODY, READINGS, SLEEPS_SEEN, WAITING, Alike, Event, Recording, Thread
 from ..native.cores import ROOT, cores, present
 from . import held_memory, perf, processes
 from .asleep import Sleepers
@@ -307,7 +307,7 @@ class Watcher:
             reads, thread = [part for part, _ in parts], kept.thread
             weights = [np.full(len(part.sample_time), period, np.int64) for part, period in parts]
             waited, ran = kept.counted_since(begun)
-            ready_at, ready = self._ready.found(thread.number, begun)
+            ready = self._ready.found(thread.number, begun)
             slept = np.array([each for each in kept.asleep if each[0] >= begun], np.int64).reshape(-1, 3).T
             threads.append(
                 Thread(
@@ -318,7 +318,7 @@ class Watcher:
                     _joined([part.fault_time for part in reads]), _joined([part.fault_pages for part in reads]),
                     _joined([part.fault_owner for part in reads]), _joined([part.sample_place for part in reads]),
                     ran if kept.parts and begun >= self.begun else -1.0, **dict(zip(SLEEPS_SEEN, slept, strict=True)),
-                    ready_time=ready_at, ready_sum=ready,
+                    **dict(zip(READINGS, ready, strict=True)),
                 )
             )  # fmt: skip
         lost = sum(kept.lost for kept in self._kept.values())

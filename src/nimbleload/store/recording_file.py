@@ -20,6 +20,7 @@ from ..core.watching.records import (
     A_PAGE,
     KERNEL,
     NONE,
+    READINGS,
     SLEEPS_SEEN,
     SOMETHING,
     WAITING,
@@ -43,8 +44,7 @@ ARRAYS = ("switch_time", "switch_kind", "switch_core", "look_time", "look_owner"
 # Those that earlier files do not have.
 FAULTS = ("fault_time", "fault_pages", "fault_owner")
 PLACE = "look_place"
-READY = ("ready_time", "ready_sum")
-ALL = (*ARRAYS, *FAULTS, PLACE, *SLEEPS_SEEN, *READY)
+ALL = (*ARRAYS, *FAULTS, PLACE, *SLEEPS_SEEN, *READINGS)
 PAST = "past.json"
 
 Positive = Annotated[int, msgspec.Meta(gt=0)]
@@ -256,7 +256,8 @@ def _thread(archive: zipfile.ZipFile, place: int, page: ThreadPage, of: Page) ->
             own[name] = np.load(io.BytesIO(_entry(archive, entry)), allow_pickle=False).astype(np.int64)
     arrays = list(own.values())
     placed = [own["look_time"], own[PLACE]] if len(own[PLACE]) else [NONE]
-    groups = arrays[:3], arrays[3:6], arrays[6:9], arrays[10:13], arrays[13:], placed
+    read = arrays[13:] if len(own["ready_ran"]) else arrays[13:15]
+    groups = arrays[:3], arrays[3:6], arrays[6:9], arrays[10:13], read, placed
     if any(len({each.shape for each in group}) > 1 for group in groups) or any(each.ndim != 1 for each in arrays):
         raise ValueError(f"the records of thread {page.number} do not fit together")
     if any((np.diff(group[0]) < 0).any() for group in groups):

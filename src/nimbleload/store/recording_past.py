@@ -101,6 +101,7 @@ class WhyPage(msgspec.Struct, frozen=True):
     took: TookPage | None = None
     asleep: tuple[tuple[int, int, NotNegative], ...] = ()
     could: NotNegative = 0
+    outside: NotNegative = 0
 
 
 class DropoutPage(msgspec.Struct, frozen=True):
@@ -165,7 +166,7 @@ def _why_page(of: Reasons) -> WhyPage:
     took = _took_page(of.took) if of.took is not None else None
     return WhyPage(
         late.after, late.woken, late.slept, late.read, late.pushed, late.waited, late.longer, late.reader,
-        late.meanwhile, late.clocks, took, asleep, of.asleep.could,
+        late.meanwhile, late.clocks, took, asleep, of.asleep.could, late.outside,
     )  # fmt: skip
 
 
@@ -221,8 +222,8 @@ def _why(page: WhyPage, of: Recording) -> Reasons:
     if any(not 0 <= why <= 5 for _, why, _ in page.asleep):
         raise ValueError("a dropout says what cannot be")
     late = Late._make(
-        (page.after, page.woken, page.slept, page.read, page.pushed, page.waited, page.longer, None, 0.0, False,
-         page.reader, None, page.meanwhile, None, page.clocks)
+        (page.after, page.woken, page.slept, page.read, page.outside, page.pushed, page.waited, page.longer, None, 0.0,
+         False, page.reader, None, page.meanwhile, None, page.clocks)
     )  # fmt: skip
     took = _took(page.took, of) if page.took is not None else None
     return Reasons(late, took, Met({(owner, why): looks for owner, why, looks in page.asleep}, page.could))

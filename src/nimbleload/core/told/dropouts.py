@@ -11,7 +11,7 @@ from ..watching.dropouts import Dropout
 from ..watching.history import Past
 from ..watching.larger import TIMES
 from ..watching.pattern import With, at_work_with, only_first, only_last, regular
-from .held_up import OUTSIDE
+from .held_up import NO_THREAD, OUTSIDE
 from .late_blocks import late_parts, late_words
 from .watching import buffer_of
 
@@ -88,16 +88,20 @@ def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
 
 
 def _taken_words(found: Sequence[Dropout]) -> list[str]:
-    """Of how many cores were taken away in the seconds around them: what these blocks look like then is no reason."""
-    taken = [each.taken for each in found if each.taken >= OUTSIDE]
+    """Of how many cores were taken away in the seconds around them: what these blocks look like then is no reason,
+    unless it is known that it was in them."""
+    taken = [each.taken for each in found if each.taken >= OUTSIDE and not _all_outside(each)]
     if not taken:
         return []
     which = "it" if len(found) == 1 else f"{'all' if len(taken) == len(found) else len(taken)} of them"
     return [
-        f"Around {which} at least {percent(min(taken))} of the engine's time on cores was taken away by something that "
-        "is no thread of this system (another guest of the machine, interrupts): what began late or took longer in the "
-        "system may be that."
+        f"Around {which} at least {percent(min(taken))} of the engine's time on cores was taken away by "
+        f"{NO_THREAD}: what began late or took longer in the system may be that."
     ]
+
+
+def _all_outside(of: Dropout) -> bool:
+    return of.why is not None and of.why.late.outside == of.why.late.blocks
 
 
 def _given_up(found: Sequence[Dropout]) -> list[str]:

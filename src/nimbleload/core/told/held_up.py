@@ -31,6 +31,8 @@ BUSY, TAKEN_AWAY = 0.02, 10_000_000
 # Reasons for late blocks that a running host and a rehearsal share.
 NO_CORE, GAVE_WAY = "began late, since no core was to be had in time", "had to give way to other threads"
 OF_DISK = "waited for memory that was read from the disk"
+# Who takes a core away from outside.
+NO_THREAD = "something that is no thread of this system (another guest of the machine, interrupts)"
 COMPUTED_NOT = "without computing (a lock, a file, another program)"
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from ..units import gigahertz, percent
 from ..watching.late import Late
-from .held_up import COMPUTED_NOT, GAVE_WAY, NO_CORE, OF_DISK, SLEPT_FOR, why_late_words
+from .held_up import COMPUTED_NOT, GAVE_WAY, NO_CORE, NO_THREAD, OF_DISK, SLEPT_FOR, why_late_words
 
 SLEPT_ON = "though no other thread had their core (a device or timer that comes late, a plugin that waits)"
 OTHERS_WORK = "power saving, work of others on the same core, a virtual machine"
@@ -40,6 +40,7 @@ def late_parts(
         (found.woken, NO_CORE),
         (found.slept, f"began late, {slept}{beside}"),
         (found.read, f"{OF_DISK}{read}"),
+        (found.outside, f"had a core taken away by {NO_THREAD}"),
         (found.pushed, GAVE_WAY),
         (found.waited, f"waited {waited}{beside}"),
         (found.longer, longer),

@@ -11,9 +11,10 @@ from .asleep import Met, Sleeper, met_in
 from .blocks import BEGAN, Blocks, Seen
 from .core_clocks import clocks_in
 from .not_there import mostly, touches, within
+from .outside import taken_in
 from .records import Times
 from .rhythm import LATE_BY
-from .stretches import joined, until, without
+from .stretches import between, joined, until, without
 from .took_longer import MOSTLY, Took, judged, took
 
 # The leader of blocks that began late slept on unless it was ready to run, by the system's own count, for such a part
@@ -23,8 +24,9 @@ READY = 0.5
 
 class Late(NamedTuple):
     """Late blocks by what made them so, each with those behind it that had no start of their own: `after` another one,
-    `woken` too late, since no core was to be had; `slept`, too late though one was; `read` memory from the disk,
-    `pushed` off a core by others, `waited` without computing, or `longer` by themselves.
+    `woken` too late, since no core was to be had; `slept`, too late though one was; `read` memory from the disk, had a
+    core taken away from `outside` this system, `pushed` off one by others, `waited` without computing, or `longer` by
+    themselves.
 
     Of what these last took beyond a usual block the `owner` (as in `Thread.look_owner`) took the part `part`; None if
     that is not clear. `alike` says that all in them took longer by the same factor. `reader` is whose memory was read
@@ -37,6 +39,7 @@ class Late(NamedTuple):
     woken: int
     slept: int
     read: int
+    outside: int
     pushed: int
     waited: int
     longer: int
@@ -51,7 +54,8 @@ class Late(NamedTuple):
 
     @property
     def blocks(self) -> int:
-        return self.after + self.woken + self.slept + self.read + self.pushed + self.waited + self.longer
+        found = self.after, self.woken, self.slept, self.read, self.outside, self.pushed, self.waited, self.longer
+        return sum(found)
 
 
 class Reasons(NamedTuple):
@@ -67,8 +71,9 @@ class Reasons(NamedTuple):
         most, less = (self.late, other.late) if self.late.blocks >= other.late.blocks else (other.late, self.late)
         late = most._replace(
             after=most.after + less.after, woken=most.woken + less.woken, slept=most.slept + less.slept,
-            read=most.read + less.read, pushed=most.pushed + less.pushed, waited=most.waited + less.waited,
-            longer=most.longer + less.longer, reader=most.reader if most.reader is not None else less.reader,
+            read=most.read + less.read, outside=most.outside + less.outside, pushed=most.pushed + less.pushed,
+            waited=most.waited + less.waited, longer=most.longer + less.longer,
+            reader=most.reader if most.reader is not None else less.reader,
             meanwhile=most.meanwhile if most.meanwhile is not None else less.meanwhile,
             clocks=most.clocks if most.clocks is not None else less.clocks,
         )  # fmt: skip
@@ -112,12 +117,13 @@ def reasons(of: Seen, only: NDArray[np.bool_] | None = None) -> Reasons | None:
     began |= late & ~after & (by <= LATE_BY)
     rest = late & ~after & ~began
     read = rest & (2 * blocks.read > by)
-    pushed = rest & ~read & (blocks.pushed > 0)
-    waited = rest & ~read & ~pushed & (2 * (idle - usual_idle) > by)
-    longer = rest & ~read & ~pushed & ~waited
+    outside = _was_taken(of, blocks, rest & ~read)
+    pushed = rest & ~read & ~outside & (blocks.pushed > 0)
+    waited = rest & ~read & ~outside & ~pushed & (2 * (idle - usual_idle) > by)
+    longer = rest & ~read & ~outside & ~pushed & ~waited
     slept = _was_asleep(of, blocks, began)
     woken = began & ~slept
-    kinds = (int(blocks.late[each].sum()) for each in (after, woken, slept, read, pushed, waited, longer))
+    kinds = (int(blocks.late[each].sum()) for each in (after, woken, slept, read, outside, pushed, waited, longer))
     time, pages, owner = touches(of, of.engine)
     reader = mostly(owner[(pages == 0) & within(blocks, read, time)])
     begin, end = _not_computed(blocks, busy, waited, slept)
@@ -167,15 +173,21 @@ def _was_asleep(of: Seen, blocks: Blocks, began: NDArray[np.bool_]) -> NDArray[n
         asleep[which] = 0 <= leader.waited < READY * float(delay.sum()) / 1e9
         return asleep
     begin = np.where(own >= following, blocks.tick, due)[which]
-    last = len(leader.ready_time) - 1
-    first = np.clip(np.searchsorted(leader.ready_time, begin, "right") - 1, 0, last)
-    after = np.clip(np.searchsorted(leader.ready_time, begin + delay), 0, last)
-    group = np.append(0, np.cumsum(first[1:] >= np.maximum.accumulate(after)[:-1]))[: len(which)]
     if len(which):
-        at = np.flatnonzero(np.append(True, np.diff(group) > 0))
-        ready = leader.ready_sum[np.maximum.reduceat(after, at)] - leader.ready_sum[first[at]]
-        asleep[which] = (ready < READY * np.add.reduceat(delay, at))[group]
+        group, before, after = between(leader.ready_time, begin, begin + delay)
+        ready = leader.ready_sum[after] - leader.ready_sum[before]
+        asleep[which] = (ready < READY * np.bincount(group, delay))[group]
     return asleep
+
+
+def _was_taken(of: Seen, blocks: Blocks, late: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which of these late blocks (B) a core was taken in from outside for most of what they took beyond usual ones."""
+    took, is_usual = (blocks.end - blocks.start).astype(np.float64), blocks.late == 0
+    usual = float(np.median(took[is_usual])) if is_usual.any() else 0.0
+    found, which = np.zeros(len(late), np.bool_), np.flatnonzero(late)
+    more = (took - blocks.covered * usual)[which]
+    found[which] = taken_in(of, blocks.start[which], blocks.end[which], more)
+    return found
 
 
 def _idle(of: Seen, blocks: Blocks) -> tuple[NDArray[np.float64], tuple[Times, Times]]:

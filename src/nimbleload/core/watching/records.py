@@ -23,6 +23,7 @@ TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
 # have slept for something else, and read a page then without having to sleep.
 TOLD_WITHIN, SURE_WITHIN = 50_000, 8_000
 SLEEPS_SEEN = ("sleep_time", "sleep_owner", "sleep_why")
+READINGS = ("ready_time", "ready_sum", "ready_ran")
 # What a thread sleeps for that was looked at: nobody knows, until a time, for another thread or a lock, for what it
 # reads or writes, for a program or device, until a page has been read.
 SOMETHING, A_TIME, A_LOCK, A_FILE, A_DEVICE, A_PAGE = range(6)
@@ -85,7 +86,7 @@ class Thread(NamedTuple):
     `waited` is how long it was ready to run and got no core, `ran` how long it had one (seconds), as the system counts
     them; −1 where that is not known. P looks met it asleep (time, whose code had called the system, and for
     what it slept). How long it had been ready without a core at some time was read R times (`ready_time`, `ready_sum`:
-    ns, all together).
+    ns, all together), and how long it had run (`ready_ran`, ns; none where that was not kept).
     """
 
     process: int
@@ -109,6 +110,7 @@ class Thread(NamedTuple):
     sleep_why: Times = NONE
     ready_time: Times = NONE
     ready_sum: Times = NONE
+    ready_ran: Times = NONE
 
 
 class Event(NamedTuple):
@@ -241,7 +243,7 @@ def _since(thread: Thread, time: int) -> Thread:
         fault_time=thread.fault_time[fault:], fault_pages=thread.fault_pages[fault:],
         fault_owner=thread.fault_owner[fault:], look_place=thread.look_place[look:],
         **{name: getattr(thread, name)[np.searchsorted(thread.sleep_time, time) :] for name in SLEEPS_SEEN},
-        ready_time=thread.ready_time[ready:], ready_sum=thread.ready_sum[ready:],
+        **{name: getattr(thread, name)[ready:] for name in READINGS},
     )  # fmt: skip
 
 

@@ -30,6 +30,17 @@ def until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
     return np.asarray(whole[place] - beyond, np.float64)
 
 
+def between(readings: Times, begin: NDArray[np.float64], end: NDArray[np.float64]) -> tuple[Times, Times, Times]:
+    """Stretches in order (N, at least one; ns), put together where the same two readings lie around them: which group
+    each belongs to (N), and the places of the last reading before each group and the first after it (G each)."""
+    last = len(readings) - 1
+    before = np.clip(np.searchsorted(readings, begin, "right") - 1, 0, last)
+    after = np.clip(np.searchsorted(readings, end), 0, last)
+    is_first = np.append(True, before[1:] >= np.maximum.accumulate(after)[:-1])
+    at = np.flatnonzero(is_first)
+    return np.cumsum(is_first) - 1, before[at], np.maximum.reduceat(after, at)
+
+
 def covered(stretches: tuple[Times, Times], times: Times) -> NDArray[np.bool_]:
     """Which times (ns) lie in one of some stretches."""
     return np.asarray(until(stretches, times + 1) > until(stretches, times), np.bool_)
