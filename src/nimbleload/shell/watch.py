@@ -333,7 +333,7 @@ def figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any]:
         "seconds": recording.seconds,
         "cycle": None if blocks is None else {
             "seconds": blocks.period, "buffer": found[0] if found else None, "rate": found[1] if found else None,
-            "was": of.was or None, "blocks": len(blocks.load), "late": blocks.dropouts,
+            "was": of.was or None, "blocks": blocks.number, "late": blocks.dropouts,
             "typical": blocks.typical, "one_in_a_hundred": blocks.bad, "worst": blocks.worst,
             "late_because": _late_figures(of, names),
         },
@@ -395,8 +395,9 @@ def _late_figures(of: Seen, names: Mapping[str, str]) -> dict[str, Any] | None:
         return None if owner is None else told.owner_words(owner, of.recording.files, names)
 
     return {
-        "began_late": found.woken, "slept_on": found.slept, "read_from_disk": found.read, "gave_way": found.pushed,
-        "waited": found.waited, "took_longer": found.longer, "after_a_late_one": found.after,
+        "began_late": found.woken, "slept_on": found.slept, "read_from_disk": found.read,
+        "core_taken_away": found.outside, "gave_way": found.pushed, "waited": found.waited,
+        "took_longer": found.longer, "after_a_late_one": found.after,
         "mostly": called(found.owner), "part": found.part, "all_alike": found.alike, "reader": called(found.reader),
         "asks_for_new_memory": called(found.asks),
         "meanwhile": None if found.meanwhile is None else of.recording.threads[found.meanwhile].name,

@@ -14,7 +14,7 @@ from nimbleload.core.load.seen import SEEN, session_of
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse
 from nimbleload.core.survey import compared_with, instant, survey
-from nimbleload.core.told.watching import compared_table, compared_words, table, taken_words
+from nimbleload.core.told.watching import compared_table, compared_words, headline, table, taken_words
 from nimbleload.core.watching.blocks import see
 from nimbleload.core.watching.server import DEVICE, Client, Server
 from tests.helpers.recordings import blocks, recording, thread
@@ -111,6 +111,18 @@ def test_a_session_of_what_was_seen_loads_as_was_seen():
     assert work == pytest.approx(0.15 + 0.15 + 0.25 + 0.1, rel=0.03)
     assert at.rung(256).load == pytest.approx(seen.blocks.typical, abs=0.08)
     assert set(at.shares) == {"seen"}
+
+
+def test_blocks_computed_in_one_go_with_a_late_one_are_blocks_too():
+    """In one block of ten a plugin takes two and a half periods: the two behind it follow without a start of their own,
+    and what it takes is dealt out over all of them."""
+    took = [round(part * PERIOD) for part in (*[0.2] * 9, 2.5)]
+    looks = [(begin + at, 1) for begin, end in blocks(PERIOD, COUNT, took) for at in range(0, end - begin, 10_000)]
+    of = see(recording(thread(1, blocks(PERIOD, COUNT, took), looks=looks, weight=10_000), files=FILES))
+    assert of.blocks.number == pytest.approx(COUNT, abs=3) and len(of.blocks.load) < 0.85 * COUNT
+    (cell,) = session_of(of, 256, 48000, {FILES[0]: EQ}, "late").cards[0].cells
+    assert cell.mean == pytest.approx(sum(took) / len(took) / 1e9, rel=0.02)
+    assert f"of {of.blocks.number} were late" in headline(of)
 
 
 def test_what_is_in_a_mono_client_has_a_mono_card():

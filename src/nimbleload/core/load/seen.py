@@ -113,7 +113,7 @@ def played(of: Seen) -> float:
     """By how much a recording is longer than the blocks in it: a host that stands still costs nothing meanwhile."""
     if of.blocks is None or not len(of.blocks.load):
         return 1.0
-    return of.recording.seconds / (len(of.blocks.load) * of.blocks.period)
+    return of.recording.seconds / (of.blocks.number * of.blocks.period)
 
 
 def _strips(

@@ -173,7 +173,7 @@ def headline(of: Seen) -> str:
     if late == 0:
         said = "none was late"
     else:
-        said = f"{late} of {len(blocks.load)} {'was' if late == 1 else 'were'} late"
+        said = f"{late} of {blocks.number} {'was' if late == 1 else 'were'} late"
     return (
         f"Blocks of {block_words(blocks.period)}: typical {percent(blocks.typical)}, "
         f"one in a hundred {percent(blocks.bad)}, worst {percent(blocks.worst)}; {said} in {seconds}."

@@ -77,6 +77,11 @@ class Blocks(NamedTuple):
         steps = np.maximum(np.round(pauses / (self.period * 1e9)), 1.0)
         return np.where(pauses < STILL, steps, 1.0).astype(np.int64)
 
+    @property
+    def number(self) -> int:
+        """How many blocks were computed, with those that had no start of their own."""
+        return int(self.covered.sum())
+
 
 class Seen(NamedTuple):
     """A recording, read: stretches and turns of its threads, what each does, and the blocks (None: no cycle found).
