@@ -14,7 +14,7 @@ from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load import load_map as load
 from nimbleload.core.load.case import Case, case
 from nimbleload.core.load.costs import costs
-from nimbleload.core.load.load_map import load_map, word, worst_load, worst_moments
+from nimbleload.core.load.load_map import fits, load_map, word, worst_load, worst_moments
 from nimbleload.core.load.prepared import prepare
 from nimbleload.core.session.computer import Host, Machine
 from nimbleload.core.survey import survey
@@ -45,7 +45,10 @@ def test_the_worst_load_is_that_of_all_moments_though_not_all_are_played(seed, m
     of = msgspec.structs.replace(of, host=host)
     at = case(prepare(of, random_cards(rng, of)), Machine(rng.randint(1, 4)), 256)
     monkeypatch.setattr(load, "TOGETHER", rng.choice((1, 2, 32)))
-    assert worst_load(at) == load_map(at).load.max()
+    worst = worst_load(at)
+    assert worst == load_map(at).load.max()
+    for limit in (0.0, 0.5 * worst, worst * (1 - 1e-9), worst * (1 + 1e-9), 2 * worst):
+        assert fits(at, limit) == (worst <= limit)
 
 
 def test_moments_that_cannot_be_the_worst_are_not_played(monkeypatch):
@@ -59,6 +62,10 @@ def test_moments_that_cannot_be_the_worst_are_not_played(monkeypatch):
     monkeypatch.setattr(Case, "played_rows", lambda own, *rows: played.append(len(rows[0])) or usual(own, *rows))
     assert worst_load(at) == pytest.approx(1e-3 / (256 / 48000), rel=0.01)
     assert sum(played) == 1 < len(at.moments.distinct)
+    # Whether a limit is kept is known without the cheap one, and of a high one without any.
+    for limit, wanted in ((0.1, [1]), (0.2, [])):
+        played.clear()
+        assert fits(at, limit) == (limit > 0.19) and played == wanted
 
 
 @pytest.mark.parametrize("seed", range(20))

@@ -68,23 +68,34 @@ def load_map(of: Case) -> LoadMap:
 
 
 def worst_load(of: Case) -> float:
-    """The highest load of any moment: that of `load_map`, and nothing else of it.
+    """The highest load of any moment: that of `load_map`, and nothing else of it."""
+    return _longest(of, 0.0, np.inf) / of.deadline
 
-    Moments that cannot reach what others take are not played.
+
+def fits(of: Case, limit: float) -> bool:
+    """Whether no moment's load is over a limit: whether `worst_load` is not, sooner found."""
+    allowed = limit * of.deadline
+    return _longest(of, allowed, allowed) <= allowed
+
+
+def _longest(of: Case, least: float, enough: float) -> float:
+    """What the longest block of any moment takes (seconds), or one that is above `enough`; `least` if none takes more.
+
+    Moments that cannot reach what others take, or what is asked for, are not played.
     """
     kinds = of.moments.distinct
     rows, beside, aside = of.rows(kinds), of.beside(kinds), of.aside(kinds)
     if of.host.read_ahead or aside.any():
-        return float(of.played_rows(rows, beside, aside).makespan.max()) / of.deadline
+        return float(of.played_rows(rows, beside, aside).makespan.max())
     chain = chains(of.prepared.tasks, rows)
     longest = most(rows.sum(axis=1), beside.sum(axis=1), chain, of.threads) * (1 + ROUNDING)
-    order, worst = np.argsort(-longest, kind="stable"), 0.0
+    order, worst = np.argsort(-longest, kind="stable"), least
     for begin in range(0, len(order), TOGETHER):
         together = order[begin : begin + TOGETHER]
-        if longest[together[0]] <= worst:
+        if worst > enough or longest[together[0]] <= worst:
             break
         worst = max(worst, float(of.played_rows(rows[together], beside[together]).makespan.max()))
-    return worst / of.deadline
+    return worst
 
 
 def waking_strips(prepared: Prepared) -> NDArray[np.bool_]:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ..decisions.apply import KINDS, apply
 from ..decisions.decision import Decision, Plan
 from ..load.case import Case, case
-from ..load.load_map import worst_load
+from ..load.load_map import fits, worst_load
 from ..load.prepared import Prepared, prepare
 from ..session.cut_at_sends import parts_of
 from ..session.strips import Strip
@@ -90,7 +90,7 @@ class Evaluator:
 
     def holds(self, chosen: Chosen, allowed: float | None = None) -> bool:
         """Whether no moment is over the limit (or over what is `allowed`)."""
-        return self.worst(chosen) <= (self.limit if allowed is None else allowed) + HOLDS
+        return fits(self.case_with(chosen), (self.limit if allowed is None else allowed) + HOLDS)
 
     def shared(self, chosen: Chosen) -> Shared:
         """The session with only those of a choice that share, or let strips ring on for longer."""

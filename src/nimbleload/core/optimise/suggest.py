@@ -14,7 +14,7 @@ from ..decisions.apply import apply, price
 from ..decisions.decision import Decision, Plan
 from ..load.case import case
 from ..load.judged import Judged
-from ..load.load_map import worst_load
+from ..load.load_map import fits, worst_load
 from ..load.memory import memory
 from ..survey import Survey, instant, survey, with_plan
 from .candidates import Candidate, Wishes, candidates
@@ -138,7 +138,7 @@ def _again(of: Survey, wishes: Wishes, found: Suggestion) -> Suggestion:
     for step in sorted(priced(steps(plan), terms), key=lambda each: -each.price.minutes) if found.reached else ():
         about = {decision.subject for decision in step.decisions}
         less = plan.without(*step.decisions).with_all(d for d in of.plan.decisions if d.subject in about)
-        if _kept(of, less) <= room and worst_load(case(with_plan(of, less), of.machine, of.buffer)) <= wishes.limit:
+        if _kept(of, less) <= room and fits(case(with_plan(of, less), of.machine, of.buffer), wishes.limit):
             plan = less
     taken = priced(steps(plan), terms)
     load = worst_load(case(with_plan(of, plan), of.machine, of.buffer))
