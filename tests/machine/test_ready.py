@@ -25,20 +25,22 @@ def put(root, thread, waited, ran=1000):
 
 
 def test_readings_come_in_order_with_the_last_before_a_time(tmp_path, monkeypatch):
-    now = iter(range(1_000_000_000, 100_000_000_000, 1_000_000_000))
+    # The clock before each reading, and after it: the third took too long.
+    begun = range(1_000_000_000, 100_000_000_000, 1_000_000_000)
+    now = iter([at for n, begun in enumerate(begun) for at in (begun, begun + (ready.READ_WITHIN + (n == 2)))])
     monkeypatch.setattr(ready.time, "monotonic_ns", lambda: next(now))
     of = Ready(3.0, tmp_path)
     put(tmp_path, 7, 100)
     of.follow([(5, 7), (5, 8)])
-    for waited in (100, 100, 350, 900, 950):
+    for waited in (100, 100, 300, 350, 900, 950):
         put(tmp_path, 7, waited, 3 * waited)
         of.look()
     time, waited, ran = of.found(7, 0)
     # Kept for three seconds.
-    assert (time.tolist(), waited.tolist()) == ([2 * 10**9, 3 * 10**9, 4 * 10**9, 5 * 10**9], [100, 350, 900, 950])
-    time, waited, ran = of.found(7, 3_500_000_000)
-    assert (time.tolist(), waited.tolist()) == ([3 * 10**9, 4 * 10**9, 5 * 10**9], [350, 900, 950])
-    assert ran.tolist() == [1050, 2700, 2850]
+    assert (time.tolist(), waited.tolist()) == ([4 * 10**9, 5 * 10**9, 6 * 10**9], [350, 900, 950])
+    time, waited, ran = of.found(7, 5_500_000_000)
+    assert (time.tolist(), waited.tolist()) == ([5 * 10**9, 6 * 10**9], [900, 950])
+    assert ran.tolist() == [2700, 2850]
     assert [len(each) for each in of.found(8, 0)] == [0, 0, 0]
     of.close()
 

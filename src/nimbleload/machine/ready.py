@@ -12,7 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.watching.records import Times
+from ..core.watching.records import READ_WITHIN, Times
 from .processes import PROC
 
 # So many threads at most.
@@ -41,7 +41,7 @@ class Ready:
                     continue
 
     def look(self) -> None:
-        """Reads once of each."""
+        """Reads once of each. What took so long that it is not known when it was read is not kept."""
         for number, file in list(self._files.items()):
             try:
                 at, words = time.monotonic_ns(), os.pread(file, 128, 0).split()
@@ -50,8 +50,9 @@ class Ready:
                 os.close(self._files.pop(number))
                 continue
             read = self._read.setdefault(number, deque())
-            read.append((at, waited, ran))
-            while read[0][0] < at - self._kept:
+            if time.monotonic_ns() - at <= READ_WITHIN:
+                read.append((at, waited, ran))
+            while read and read[0][0] < at - self._kept:
                 read.popleft()
 
     def found(self, number: int, since: int) -> tuple[Times, Times, Times]:

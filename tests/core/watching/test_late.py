@@ -241,3 +241,14 @@ def test_whether_one_had_no_core_or_slept_on_is_told_of_each_by_the_readings_aro
     assert (found.woken, found.slept) == (each * len(ready), each * (len(odd) - len(ready)))
     # From the whole alone all of them would have had no core.
     assert why_late(see(of._replace(threads=(own._replace(waited=total),)))).slept == 0
+
+
+def test_delays_between_the_same_readings_are_judged_together():
+    """One in four had no core for most of it; the others, as near to it, slept on: so all of them are said to have."""
+    of = seen([(1, 3_000_000)], [(1, 3_000_000)], begun=2_500_000, every=10).recording
+    own = of.threads[0]
+    time = np.arange(of.begun, of.ended + 100_000_000, 100_000_000)
+    late = [1_000_000_000 + k * PERIOD for k in range(9, COUNT, 40)]
+    waited = np.array([sum(2_000_000 for at in late if at + 2_500_000 <= until) for until in time])
+    found = why_late(see(of._replace(threads=(own._replace(ready_time=time, ready_sum=waited),))))
+    assert found.slept == found.blocks > 30

@@ -14,7 +14,7 @@ from .not_there import mostly, touches, within
 from .outside import taken_in
 from .records import Times
 from .rhythm import LATE_BY
-from .stretches import between, joined, until, without
+from .stretches import joined, touching, until, without
 from .took_longer import MOSTLY, Took, judged, took
 
 # The leader of blocks that began late slept on unless it was ready to run, by the system's own count, for such a part
@@ -117,7 +117,7 @@ def reasons(of: Seen, only: NDArray[np.bool_] | None = None) -> Reasons | None:
     began |= late & ~after & (by <= LATE_BY)
     rest = late & ~after & ~began
     read = rest & (2 * blocks.read > by)
-    outside = _was_taken(of, blocks, rest & ~read)
+    outside = rest & ~read & _was_taken(of, blocks)
     pushed = rest & ~read & ~outside & (blocks.pushed > 0)
     waited = rest & ~read & ~outside & ~pushed & (2 * (idle - usual_idle) > by)
     longer = rest & ~read & ~outside & ~pushed & ~waited
@@ -173,18 +173,20 @@ def _was_asleep(of: Seen, blocks: Blocks, began: NDArray[np.bool_]) -> NDArray[n
         asleep[which] = 0 <= leader.waited < READY * float(delay.sum()) / 1e9
         return asleep
     begin = np.where(own >= following, blocks.tick, due)[which]
-    if len(which):
-        group, before, after = between(leader.ready_time, begin, begin + delay)
-        ready = leader.ready_sum[after] - leader.ready_sum[before]
-        asleep[which] = (ready < READY * np.bincount(group, delay))[group]
+    last = len(leader.ready_time) - 1
+    first = np.clip(np.searchsorted(leader.ready_time, begin, "right") - 1, 0, last)
+    after = np.clip(np.searchsorted(leader.ready_time, begin + delay), 0, last)
+    ready = leader.ready_sum[after] - leader.ready_sum[first]
+    late = touching((begin, begin + delay), delay, leader.ready_time[first], leader.ready_time[after])
+    asleep[which] = ready < READY * late
     return asleep
 
 
-def _was_taken(of: Seen, blocks: Blocks, late: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Which of these late blocks (B) a core was taken in from outside for most of what they took beyond usual ones."""
-    took, is_usual = (blocks.end - blocks.start).astype(np.float64), blocks.late == 0
-    usual = float(np.median(took[is_usual])) if is_usual.any() else 0.0
-    found, which = np.zeros(len(late), np.bool_), np.flatnonzero(late)
+def _was_taken(of: Seen, blocks: Blocks) -> NDArray[np.bool_]:
+    """In which late blocks (B) a core was taken from outside for most of what they took beyond usual ones."""
+    took, is_late = (blocks.end - blocks.start).astype(np.float64), blocks.late > 0
+    usual = float(np.median(took[~is_late])) if not is_late.all() else 0.0
+    found, which = np.zeros(len(took), np.bool_), np.flatnonzero(is_late)
     more = (took - blocks.covered * usual)[which]
     found[which] = taken_in(of, blocks.start[which], blocks.end[which], more)
     return found

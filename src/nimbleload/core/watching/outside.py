@@ -6,16 +6,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .blocks import Seen
-from .records import TAKES, Thread, Times
-from .stretches import between, until
+from .records import READ_WITHIN, TAKES, Thread, Times
+from .stretches import touching, until
 
 # From so much time on cores (seconds) it is told.
 ENOUGH = 0.1
 # What made blocks longer by such a part is what did.
 MOST = 0.5
-# The system counts what a thread has run when it leaves its core, and else only now and then: what is read of one that
-# has a core, or takes one within so long (ns), is not exact.
-EXACT = 100_000
+# Of so many readings before a block, and behind it, that is taken which tells most exactly what was run until then.
+NEAREST = 3
 
 
 def taken_outside(of: Seen) -> float | None:
@@ -33,29 +32,37 @@ def taken_in(of: Seen, begin: Times, end: Times, more: NDArray[np.float64]) -> N
     """Which of some stretches (N, in order: from when to when, ns) took so much `more` (N, ns) than others for the most
     part since one of the engine's threads had its core taken away from outside then.
 
-    What each ran by the scheduler's count was read again and again. Stretches between the same readings are judged
-    together; what is taken between the others as well is no reason.
+    What each ran by the scheduler's count was read again and again. What was taken between the readings around a
+    stretch, beyond what is taken between others as well, is held against all that took longer between these.
     """
     found = np.zeros(len(begin), np.bool_)
     for k in set(of.engine) - set(of.awake) if len(begin) else ():
-        time, ran = _exact(of.recording.threads[k])
-        if len(time) < 2:
+        thread = of.recording.threads[k]
+        time, ran, last = thread.ready_time, thread.ready_ran, len(thread.ready_ran) - 1
+        if last < 1:
             continue
+        open_ = _not_counted(thread, time)
+        before, after = (
+            near[np.arange(len(near)), np.argmin(open_[near], axis=1)] for near in (
+                np.clip(np.searchsorted(time, begin, "right")[:, None] - 1 - np.arange(NEAREST), 0, last),
+                np.clip(np.searchsorted(time, end)[:, None] + np.arange(NEAREST), 0, last),
+            )
+        )  # fmt: skip
         there = until((of.runs[k].begin, of.runs[k].end), time)
-        taken = there - ran
-        group, before, after = between(time, begin.astype(np.float64), end.astype(np.float64))
-        now, had = taken[after] - taken[before], there[after] - there[before]
-        otherwise = there[-1] - there[0] - had.sum()
-        usual = (taken[-1] - taken[0] - now.sum()) / otherwise if otherwise > 0 else 0.0
-        beyond = now - usual * had
-        found |= (beyond > MOST * np.bincount(group, more))[group]
+        had, most = there[after] - there[before], ran[after] + open_[after] - ran[before] + 2 * READ_WITHIN
+        around = np.cumsum(np.bincount(before, minlength=last + 1) - np.bincount(after, minlength=last + 1))[:-1] > 0
+        other = float(np.diff(there)[~around].sum())
+        usual = 1 - float(np.diff(ran)[~around].sum()) / other if other > 0 else 0.0
+        longer = touching((begin, end), more, time[before], time[after])
+        found |= had - most - usual * had > MOST * longer
     return found
 
 
-def _exact(of: Thread) -> tuple[Times, Times]:
-    """When it was read what a thread had run, and how long that was (ns), as far as it is exact."""
-    if not len(of.ready_ran) or not len(of.switch_time):
-        return of.ready_ran, of.ready_ran
-    last, soon = (np.searchsorted(of.switch_time, of.ready_time + wait, "right") - 1 for wait in (0, EXACT))
-    exact = (last >= 0) & (last == soon) & (of.switch_kind[last] != TAKES)
-    return of.ready_time[exact], of.ready_ran[exact]
+def _not_counted(of: Thread, time: Times) -> Times:
+    """Of how much time at most (ns) the system had not counted yet what a thread had run, at some times: it does so
+    when a thread leaves its core, and else only now and then."""
+    if not len(of.switch_time):
+        return np.zeros(len(time), np.int64)
+    last = np.maximum(np.searchsorted(of.switch_time, time, "right") - 1, 0)
+    has_core = (of.switch_kind[last] == TAKES) & (of.switch_time[last] <= time)
+    return np.where(has_core, time - of.switch_time[last], 0)

@@ -24,6 +24,8 @@ TAKES, SLEEPS, GIVES_WAY = 0, 1, 2
 TOLD_WITHIN, SURE_WITHIN = 50_000, 8_000
 SLEEPS_SEEN = ("sleep_time", "sleep_owner", "sleep_why")
 READINGS = ("ready_time", "ready_sum", "ready_ran")
+# Reading what the system counts of a thread takes less (ns), or it is not known when that was.
+READ_WITHIN = 50_000
 # What a thread sleeps for that was looked at: nobody knows, until a time, for another thread or a lock, for what it
 # reads or writes, for a program or device, until a page has been read.
 SOMETHING, A_TIME, A_LOCK, A_FILE, A_DEVICE, A_PAGE = range(6)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,15 +32,15 @@ def until(stretches: tuple[Times, Times], times: Times) -> NDArray[np.float64]:
     return np.asarray(whole[place] - beyond, np.float64)
 
 
-def between(readings: Times, begin: NDArray[np.float64], end: NDArray[np.float64]) -> tuple[Times, Times, Times]:
-    """Stretches in order (N, at least one; ns), put together where the same two readings lie around them: which group
-    each belongs to (N), and the places of the last reading before each group and the first after it (G each)."""
-    last = len(readings) - 1
-    before = np.clip(np.searchsorted(readings, begin, "right") - 1, 0, last)
-    after = np.clip(np.searchsorted(readings, end), 0, last)
-    is_first = np.append(True, before[1:] >= np.maximum.accumulate(after)[:-1])
-    at = np.flatnonzero(is_first)
-    return np.cumsum(is_first) - 1, before[at], np.maximum.reduceat(after, at)
+def touching(
+    stretches: tuple[NDArray[Any], NDArray[Any]], amount: NDArray[np.float64], since: Times, upto: Times
+) -> NDArray[np.float64]:  # fmt: skip
+    """What those of some stretches (N, in order, of which each stands for an `amount`) come to that lie, at least in
+    part, between one time and another (M each, ns)."""
+    begin, end = stretches
+    whole = np.append(0.0, np.cumsum(amount))
+    found: NDArray[np.float64] = whole[np.searchsorted(begin, upto)] - whole[np.searchsorted(end, since, "right")]
+    return found
 
 
 def covered(stretches: tuple[Times, Times], times: Times) -> NDArray[np.bool_]:
