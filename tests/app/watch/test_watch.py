@@ -8,7 +8,7 @@ import signal
 import threading
 
 import pytest
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QEvent, QObject, QPointF, Qt
 from PySide6.QtWidgets import QFileDialog
 
 from nimbleload.app.frame.window import BALANCE, EDIT, START, WATCH
@@ -378,3 +378,38 @@ def test_a_server_that_cannot_be_listened_to_is_a_sentence(page, qtbot):
     with qtbot.waitSignal(page.watching.ended, timeout=30_000):
         page.watching.start((os.getpid(),), False, Running("JACK", f"nobody{os.getpid()}", os.getpid()))
     assert "The server cannot be listened to: JackOpenError" in page.sentence.advice.text()
+
+
+class Painted(QObject):
+    """Counts how often widgets are painted."""
+
+    def __init__(self, *widgets):
+        super().__init__()
+        self.often = dict.fromkeys(widgets, 0)
+        for widget in widgets:
+            widget.installEventFilter(self)
+
+    def eventFilter(self, widget, event):
+        self.often[widget] += event.type() == QEvent.Type.Paint
+        return False
+
+
+def test_each_second_only_what_has_changed_is_painted_and_one_picture_after_the_other(page, qtbot):
+    shown_example(qtbot, page)
+    qtbot.waitUntil(lambda: page.blocks.turns.is_through, timeout=20_000)
+    qtbot.wait(50)
+    painted = Painted(page.blocks, page.lanes)
+
+    def seen_once_more(snapshot):
+        painted.often.update(dict.fromkeys(painted.often, 0))
+        page.watching.seen.emit(snapshot)
+        assert not page.blocks.turns.is_through
+        qtbot.waitUntil(lambda: painted.often[page.blocks] == 1, timeout=20_000)
+        qtbot.waitUntil(lambda: page.blocks.turns.is_through, timeout=20_000)
+        qtbot.wait(50)
+        return painted.often[page.lanes]
+
+    # Its fullest block is still the same one.
+    assert seen_once_more(page.shown) == 0
+    assert seen_once_more(page.shown._replace(worst=page.shown.worst._replace(load=1.5))) == 1
+    assert "150 %" in page.lanes.accessibleDescription()

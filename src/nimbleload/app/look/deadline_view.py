@@ -46,7 +46,7 @@ class DeadlineView(Picture):
     def show_behind(self, loads: Sequence[float], words: str) -> None:
         """Other blocks behind these, with what they are; none where there are none."""
         self._behind, self._behind_words = np.array(loads), words
-        self.update()
+        self.changed()
 
     def figures(self) -> list[list[str]]:
         told = Counter(self._xruns)

@@ -10,6 +10,7 @@ from PySide6.QtGui import QGuiApplication, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QMenu, QScrollArea, QWidget
 
+from ..background.turns import Turns
 from .emptied import emptied
 from .notice import written
 from .theme import theme
@@ -24,6 +25,8 @@ class Picture(QWidget):
         # What else its menu offers for the place at which it is asked for; whoever shows the picture knows.
         self.offer: Callable[[QMenu, QPoint], object] | None = None
         self._menu: QMenu | None = None
+        # In whose turn it is painted anew where several things change at once; None: at once.
+        self.turns: Turns | None = None
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._show_menu)
 
@@ -34,6 +37,13 @@ class Picture(QWidget):
     def describe(self, text: str) -> None:
         """The text equivalent of what is painted now."""
         self.setAccessibleDescription(text)
+
+    def changed(self) -> None:
+        """Has it painted anew, when it is its turn."""
+        if self.turns is None:
+            self.update()
+        else:
+            self.turns.take(self.update)
 
     def copy_picture(self) -> None:
         QGuiApplication.clipboard().setPixmap(self.grab())

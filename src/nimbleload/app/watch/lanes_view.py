@@ -42,14 +42,23 @@ class LanesView(WalkedPicture):
 
     def show_block(self, of: Snapshot | None, other: Worst | None = None) -> None:
         """Shows the fullest block of what was seen, or the `other` one of it."""
+        before = self._what()
         self._of, self._worst = of, other or (of.worst if of is not None else None)
+        # The fullest block stays the same for many seconds.
+        if self._what() == before:
+            return
         if self._worst is not None:
             threads = min(len(self._worst.lanes), MOST_LANES)
             self.describe(
                 f"{self._worst.called} took {percent(self._worst.load)} of {milliseconds(self._worst.length / 1e9)}, "
                 f"on {count(threads, 'thread')}."
             )
-        self.update()
+        self.changed()
+
+    def _what(self) -> tuple[object, ...]:
+        """What is shown, by what tells it from anything else."""
+        names = self._of.names if self._of is not None else {}
+        return (*self._worst._replace(lanes=()), len(self._worst.lanes), id(names)) if self._worst is not None else ()
 
     def figures(self) -> list[list[str]]:
         if self._of is None or self._worst is None:

@@ -44,7 +44,7 @@ class PastView(WalkedPicture):
         self._past, self._lines, self._at, self._is_running = past, lines, at, is_running
         if past is not None and is_new:
             self.describe(f"{count(past.number, 'dropout')} in {duration(past.played)} of playing")
-        self.update()
+        self.changed()
 
     def figures(self) -> list[list[str]]:
         past = self._past

@@ -34,6 +34,7 @@ from ...core.watching.shares import Change
 from ...machine.sound_servers import Running
 from ...store.recording_file import SUFFIX
 from ..background.desk import Desk
+from ..background.turns import Turns
 from ..look.deadline_view import DeadlineView
 from ..look.on_key import on_key
 from ..look.panels import dress_table, headed, panel, size_table
@@ -87,6 +88,7 @@ class WatchPage(QWidget):
         self.keep, self.open = QPushButton("Keep this recording…"), QPushButton("Open a recording…")
         self.take = QPushButton("Make a session of it")
         self.past, self.blocks, self.lanes = PastView(), DeadlineView(), LanesView()
+        self.past.turns = self.blocks.turns = self.lanes.turns = Turns(self)
         self.table, self.dropouts = QTableWidget(0, len(HEADINGS)), DropoutTable()
         self.to_table, self.to_dropouts, self.tables = QPushButton("Who takes what"), QPushButton(), QStackedWidget()
         self._chosen: int | None = None
@@ -441,9 +443,10 @@ class WatchPage(QWidget):
                 item = QTableWidgetItem()
                 self.table.setItem(place, column, item)
             item.setText(text)
-            if column == 0:
+            if column == 0 and item.data(Qt.ItemDataRole.UserRole) != (swatched := [owner, theme.colours.name]):
+                item.setData(Qt.ItemDataRole.UserRole, swatched)
                 item.setIcon(swatch(owner))
-            else:
+            elif column:
                 item.setTextAlignment(right)
             is_quiet = owner is not None and owner <= 0
             item.setData(Qt.ItemDataRole.ForegroundRole, theme.colour("quiet") if is_quiet else None)
