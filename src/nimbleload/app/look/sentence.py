@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QEvent, QSize, Qt, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from ..background.desk import Desk
 from .prose import Prose
@@ -26,6 +26,47 @@ class _Lines(Prose):
         return max(super().heightForWidth(width), self._least * self.fontMetrics().lineSpacing())
 
 
+class _Words(QWidget):
+    """Words below each other, as wide as there is room. Only where they need another height is the page laid out anew:
+    a layout of its own would have that done for every word."""
+
+    GAP = 2
+
+    def __init__(self, *words: Prose) -> None:
+        super().__init__()
+        self._words, self._high = words, -1
+        for each in words:
+            each.setParent(self)
+        policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        policy.setHeightForWidth(True)
+        self.setSizePolicy(policy)
+
+    def heightForWidth(self, width: int) -> int:
+        return sum(each.heightForWidth(width) + self.GAP for each in self._words) - self.GAP
+
+    def sizeHint(self) -> QSize:
+        wide = max(self.width(), self.minimumSizeHint().width())
+        return QSize(wide, self.heightForWidth(wide))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(theme.px(240), self.fontMetrics().lineSpacing())
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() in (QEvent.Type.LayoutRequest, QEvent.Type.Resize):
+            self._place()
+        return super().event(event)
+
+    def _place(self) -> None:
+        above = 0
+        for each in self._words:
+            high = each.heightForWidth(self.width())
+            each.setGeometry(0, above, self.width(), high)
+            above += high + self.GAP
+        if above != self._high:
+            self._high = above
+            self.updateGeometry()
+
+
 class Sentence(QFrame):
     """A headline, advice in as many `lines` as it usually takes, and a button for what to do next."""
 
@@ -36,14 +77,10 @@ class Sentence(QFrame):
         self.setObjectName("sentence")
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 7, 12, 7)
-        words = QVBoxLayout()
-        words.setSpacing(2)
         self.headline, self.advice = Prose(), _Lines(lines)
         self.headline.setProperty("role", "headline")
         self.advice.setAlignment(Qt.AlignmentFlag.AlignTop)
-        words.addWidget(self.headline)
-        words.addWidget(self.advice)
-        row.addLayout(words, 1)
+        row.addWidget(_Words(self.headline, self.advice), 1)
         self.button = QPushButton()
         self.button.setProperty("role", "main")
         self.button.clicked.connect(self.pressed)
