@@ -222,7 +222,7 @@ LONG = (1_000_000, 6_000_000)
 def with_past(folder):
     """A file with a past in which there is some of everything, and what is in it."""
     beside = [(BEGUN + k * PERIOD, BEGUN + k * PERIOD + 2_000_000) for k in (300, 900)]
-    looks = [Others(BEGUN + k * 10**9, {"indexer": 0.5}, {"wlan": 900.0}) for k in range(9)]
+    looks = [Others(BEGUN + k * 10**9, {"indexer": 0.5}, {"wlan": 900.0}, {"bar": 0.1 * k}) for k in range(9)]
     made = rare(2000, (300, 900, 1500), LONG, beside, looks)
     past = past_of(see(made), 1_700_000_000.0)
     reason = past.dropouts[0].why

@@ -1,7 +1,8 @@
 """What other programs compute while a host is watched, and how often devices interrupt, about once a second: whose
 work falls together with dropouts; and which processes a host has started.
 
-Read again and again, so files stay open. What comes and goes between two looks is not seen.
+Read again and again, so files stay open. What comes and goes between two looks is not seen; what it took is known of
+whoever started it, once that has been told of its end. Source: proc_pid_stat(5), cutime and cstime.
 """
 
 from __future__ import annotations
@@ -29,6 +30,9 @@ QUEUE = re.compile(r"(:queue_\d+|q\d+|-((TxRx|tx|rx|input|output|req|config|even
 # Where a network card is read from without interrupts while a lot comes, this still counts.
 NETWORK, RECEIVED = "the network", "NET_RX"
 OWN = "Nimble Load"
+CORES = os.cpu_count() or 1
+# In the place of the parent of processes whose parent has ended as well.
+ORPHANS = -1
 # What the kernel calls its workers: which of them does some work says nothing.
 WORKER = re.compile(r"(kworker|ksoftirqd|migration|irq_work)/.*")
 
@@ -39,6 +43,13 @@ class _Process(NamedTuple):
     parent: int
 
 
+class _Spent(NamedTuple):
+    """What a process has spent so far (ticks): by itself, and those that it started, ended and was told of."""
+
+    own: int
+    ended: int
+
+
 class OtherPrograms:
     """Looks at all processes below a root folder but for the watched ones. This program and what it has started count
     as one."""
@@ -46,7 +57,11 @@ class OtherPrograms:
     def __init__(self, root: Path = PROC) -> None:
         self._root = root
         self._open: dict[int, _Process] = {}
-        self._spent: dict[int, int] = {}
+        self._spent: dict[int, _Spent] = {}
+        # What had been seen already of processes that have ended since the last look, and since the one before (ticks),
+        # by who had started them.
+        self._gone: dict[int, int] = {}
+        self._gone_before: dict[int, int] = {}
         self._last = 0
         self._interrupts: dict[str, int] = {}
         self.found: deque[Others] = deque(maxlen=MOST)
@@ -68,16 +83,25 @@ class OtherPrograms:
         """Looks once; the first time there is nothing to tell yet."""
         now = time.monotonic_ns()
         self.follow()
-        took: dict[str, float] = {}
+        took, started = dict[str, float](), dict[str, float]()
+        before = dict(self._spent)
         for number in sorted(self._open.keys() - set(watched)):
             spent = self._read(number)
-            if spent is None:
-                continue
-            before = self._spent.get(number)
-            self._spent[number] = spent
-            if before is not None and spent > before and self._last:
-                name = self._name(number)
-                took[name] = took.get(name, 0.0) + (spent - before) / TICKS / ((now - self._last) / 1e9)
+            if spent is not None:
+                self._spent[number] = spent
+        for by in self._gone.keys() - self._open.keys() - {ORPHANS}:
+            self._gone[ORPHANS] = self._gone.get(ORPHANS, 0) + self._gone.pop(by)
+        share = 1 / TICKS / ((now - self._last) / 1e9)
+        for number in sorted(self._open.keys() & before.keys() - set(watched)) if self._last else ():
+            name, own = self._name(number), self._spent[number].own - before[number].own
+            ended = self._unseen(number, before[number])
+            if own > 0:
+                took[name] = took.get(name, 0.0) + own * share
+            # More than all cores had is of something that could not be seen.
+            if 0 < ended * share <= CORES and len(self._open) < PROCESSES:
+                of = took if name == OWN else started
+                of[name] = of.get(name, 0.0) + ended * share
+        self._gone, self._gone_before = {}, self._gone
         last, self._interrupts = self._interrupts, self._interrupted()
         if self._last:
             seconds = (now - self._last) / 1e9
@@ -85,6 +109,7 @@ class OtherPrograms:
             self.found.append(Others(
                 now, {name: share for name, share in took.items() if share >= LEAST},
                 {name: rate for name, rate in often.items() if rate >= SELDOM},
+                {name: share for name, share in started.items() if share >= LEAST},
             ))  # fmt: skip
         self._last = now
 
@@ -100,11 +125,27 @@ class OtherPrograms:
                 found[NETWORK] = sum(int(word) for word in counts.split() if word.isdigit())
         return found
 
-    def _read(self, number: int) -> int | None:
-        """What a process has spent so far (ticks); None if it has ended."""
+    def _unseen(self, number: int, before: _Spent) -> int:
+        """What was spent since the last look by processes that this one had started, and that have ended (ticks). What
+        of them had been seen before goes from that, now or at the next look, when it is told of their end; and of those
+        whose parent ended, too, wherever."""
+        ended = self._spent[number].ended - before.ended
+        for gone in (self._gone_before, self._gone):
+            for by in (number, ORPHANS):
+                less = min(gone.get(by, 0), ended)
+                ended -= less
+                gone[by] = gone.get(by, 0) - less
+        return ended
+
+    def _read(self, number: int) -> _Spent | None:
+        """What a process has spent so far; None if it has ended."""
         try:
             words = _words(self._open[number].file)
-            return int(words[11]) + int(words[12])
+            found = _Spent(int(words[11]) + int(words[12]), int(words[13]) + int(words[14]))
+            # Where its parent has ended it has another one.
+            if (parent := int(words[1])) != self._open[number].parent:
+                self._open[number] = self._open[number]._replace(parent=parent)
+            return found
         except (OSError, ValueError, IndexError):
             self._forget(number)
             return None
@@ -117,8 +158,11 @@ class OtherPrograms:
         self._open[number] = _Process(file, called, int(fields[1]))
 
     def _forget(self, number: int) -> None:
-        os.close(self._open.pop(number).file)
-        self._spent.pop(number, None)
+        ended = self._open.pop(number)
+        os.close(ended.file)
+        spent = self._spent.pop(number, None)
+        if spent is not None:
+            self._gone[ended.parent] = self._gone.get(ended.parent, 0) + sum(spent)
 
     def _name(self, number: int) -> str:
         """What it is called; all of this program's own family as that."""

@@ -107,12 +107,13 @@ class HeldPage(msgspec.Struct, frozen=True):
 
 
 class OthersPage(msgspec.Struct, frozen=True):
-    """What other programs took by their names, as shares of one core, until a time (ns) from the look before; and how
-    often a second devices interrupted."""
+    """What other programs took by their names, as shares of one core, until a time (ns) from the look before; how
+    often a second devices interrupted; and what else programs had started meanwhile took, which had ended by then."""
 
     time: Time
     took: dict[str, recording_past.Amount]
     interrupted: dict[str, recording_past.Amount] = {}
+    started: dict[str, recording_past.Amount] = {}
 
 
 class ClockPage(msgspec.Struct, frozen=True):
@@ -159,7 +160,7 @@ def write(path: Path, recording: Recording, names: dict[str, str], past: Past | 
         _server_page(recording.heard) if recording.heard is not None else None, *recording.alike,
         tuple(HeldPage(*each) for each in recording.memory), (*recording.clocks.core.tolist(),),
         (*recording.clocks.most.tolist(),), _clock_pages(recording.clocks),
-        tuple(OthersPage(*each) for each in recording.others),
+        tuple(OthersPage(*each[:-1], dict(each.started)) for each in recording.others),
     )  # fmt: skip
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:

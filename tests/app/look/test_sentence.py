@@ -61,7 +61,7 @@ def test_longer_and_shorter_ones_have_the_room_that_they_need(page, qtbot):
     sentence.say(SHORT, LONG, "fits", "Do it")
     qtbot.waitUntil(lambda: sentence.height() > 2 * before)
     assert is_whole(sentence.headline) and is_whole(sentence.advice)
-    assert sentence.headline.geometry().bottom() < sentence.advice.geometry().top()
+    assert sentence.advice.y() - sentence.headline.geometry().bottom() == 3
     # Nothing lies over the button, and it is still there.
     assert sentence.advice.mapTo(sentence, sentence.advice.rect().topRight()).x() < sentence.button.x()
     # Narrower, it takes more lines.

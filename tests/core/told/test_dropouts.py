@@ -103,6 +103,14 @@ def test_a_device_that_interrupts_then_is_told():
     assert line(past.dropouts[0], past, calling(of, NAMES), thread_names(of)).beside == "interrupts of wlan"
 
 
+def test_what_ended_before_it_was_looked_at_is_told_by_who_starts_it():
+    looks = [Others(at(200 * k), {}, {}, {"bar": 0.3} if k in (3, 5, 7, 9) else {}) for k in range(24)]
+    said, past, of = told(rare(5000, [507, 951, 1222, 1313, 1789], LONG, others=looks))
+    words = "was at work, as it is in 13 % of the time else: play once without it."
+    assert said[-1] == f"In all something that bar starts {words}"
+    assert line(past.dropouts[0], past, calling(of, NAMES), thread_names(of)).beside == "something that bar starts"
+
+
 def test_that_all_came_at_first_or_only_lately_is_told():
     said = told(rare(40_000, (100, 150, 400), LONG))[0]
     assert said[-1] == "All came in the first 2 s of playing; none in the 3 min since."

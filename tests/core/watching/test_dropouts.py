@@ -90,6 +90,13 @@ def test_programs_are_told_of_the_second_in_which_it_came():
     assert [each.beside for each in dropouts(of, 0, of.recording.ended)] == [(), ()]
 
 
+def test_what_a_program_starts_that_ends_at_once_is_told_of_that_second():
+    looks = [Others(at(200 * k), {}, {}, {"bar": 0.2} if k in (2, 5) else {"shell": 0.04}) for k in range(11)]
+    of = see(rare(2000, (350, 1500), LONG, others=looks))
+    one, two = dropouts(of, 0, of.recording.ended)
+    assert one.beside == (Beside("bar", "started", 0.1),) and two.beside == ()
+
+
 def test_devices_are_told_that_interrupt_far_more_often_than_they_usually_do():
     """The audio device itself does in every block, and a disk now and then; a burst of a device that is quiet else
     counts only if it is large enough to matter."""

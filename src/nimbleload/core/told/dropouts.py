@@ -22,6 +22,8 @@ OFTEN, NAMED = 0.2, 2
 QUIET = 60.0
 # A period is the same if it is so near (a part of it).
 SAME = 0.05
+# What programs are called that had ended before they were looked at.
+STARTED = "something that {} starts"
 # What could not be seen for so long (seconds) is told.
 UNSEEN = 1.0
 
@@ -52,7 +54,8 @@ def why(of: Dropout, called: Called, threads: Sequence[str]) -> str:
 def beside(of: Dropout) -> str:
     """What was at work then and is not usually."""
     seldom = [each for each in of.beside if each.usually < OFTEN]
-    return all_of([f"interrupts of {e.name}" if e.what == "device" else e.name for e in seldom], NAMED)
+    called = {"device": "interrupts of {}", "started": STARTED}
+    return all_of([called.get(each.what, "{}").format(each.name) for each in seldom], NAMED)
 
 
 def past_words(past: Past, called: Called, threads: Sequence[str]) -> list[str]:
@@ -160,7 +163,8 @@ def _with_words(of: With, whole: int) -> str:
     remedy = "" if of.what == "thread" else ": play once without it"
     if of.what == "device":
         return f"{many} {of.name} interrupted far more often than usual, as it does {usually} else{remedy}."
-    return f"{many} the {of.what} {of.name} was at work, as it is {usually} else{remedy}."
+    who = STARTED.format(of.name) if of.what == "started" else f"the {of.what} {of.name}"
+    return f"{many} {who} was at work, as it is {usually} else{remedy}."
 
 
 def _end_words(past: Past) -> list[str]:

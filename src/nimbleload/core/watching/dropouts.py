@@ -25,12 +25,12 @@ AT_WORK, BUSY = 0.1, 0.05
 TIMES_AS_OFTEN, MORE_OFTEN = 4.0, 200.0
 # So many blocks of a dropout are shown.
 SHOWN = 6
-What = Literal["thread", "program", "device"]
+What = Literal["thread", "program", "started", "device"]
 
 
 class Beside(NamedTuple):
-    """A thread of the host or another program that was at work when blocks were late, or a device that interrupted a
-    lot; and in which part of all other blocks, or seconds, it does."""
+    """A thread of the host or another program that was at work when blocks were late, what a program had `started` that
+    ended at once, or a device that interrupted a lot; and in which part of all other blocks, or seconds, it does."""
 
     name: str
     what: What
@@ -183,6 +183,9 @@ def _looked_at(looks: tuple[Others, ...], time: int) -> Iterator[Beside]:
     for name, took in looks[at].took.items():
         if took >= BUSY:
             yield Beside(name, "program", usually([look.took.get(name, 0.0) for look in looks], BUSY))
+    for name, took in looks[at].started.items():
+        if took >= BUSY:
+            yield Beside(name, "started", usually([look.started.get(name, 0.0) for look in looks], BUSY))
     for name, now in looks[at].interrupted.items():
         if now >= MORE_OFTEN:
             often = [look.interrupted.get(name, 0.0) for look in looks]

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
+from types import MappingProxyType
 from typing import NamedTuple
 
 import numpy as np
@@ -186,11 +187,13 @@ NOT_TOLD = Clocks.of((), (), ())
 
 class Others(NamedTuple):
     """What else went on between a look at it and the one before: when the look was (`time`, ns), what each other
-    program `took` by its name, as a share of one core, and how often a second each device `interrupted`."""
+    program `took` by its name, as a share of one core, and how often a second each device `interrupted`. What a
+    program `started` that had ended before it was looked at took so much, all together."""
 
     time: int
     took: dict[str, float]
     interrupted: dict[str, float]
+    started: Mapping[str, float] = MappingProxyType({})
 
 
 class Recording(NamedTuple):
