@@ -408,6 +408,25 @@ def test_what_this_program_has_started_is_no_other_program():
         child.kill()
 
 
+def test_what_begins_and_ends_meanwhile_is_that_of_whoever_started_it():
+    """Of what had been seen before it ended that is left out: also if its parent has ended, and another one is told."""
+    first = {1: (0.0, 7.0, 0), 20: (1.0, 5.0, 1), 21: (40.0, 0.0, 20), 30: (0.5, 0.5, 1), 31: (0.25, 0.0, 30)}
+    last = {1: (0.0, 8.25, 0), 20: (1.1, 45.5, 1)}
+
+    def taken(of):
+        processes = {n: Counted(f"p{n}", cpu, 0, 0, parent, ended) for n, (cpu, ended, parent) in of.items()}
+        return Sample(processes, None, None, None)
+
+    one, two = taken(first), taken(last)
+    (busy,) = busy_between(one, two, 10.0)
+    assert (busy.name, busy.cpu, busy.started) == ("p20", pytest.approx(0.035), pytest.approx(0.025))
+    said = found(Facts(busy=(msgspec.structs.replace(busy, cpu=0.35, started=0.25),), watched=10.0))
+    assert "p20 with what it starts and ends again 35 % of a core" in said["Other programs"].seen
+    # More than all cores had was that of something that could not be seen.
+    two.processes[20] = two.processes[20]._replace(ended=45.0 + 1e4)
+    assert busy_between(one, two, 10.0)[0].started == 0.0
+
+
 def test_small_programs_are_in_order():
     facts = Facts(busy=(Busy(1, "clock", 0.01, 3.0),), watched=10.0)
     assert found(facts)["Other programs"].grade == "well"

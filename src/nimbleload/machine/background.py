@@ -12,17 +12,19 @@ from ..native.reading import inside, pairs, text
 from .processes import cpu_seconds, program, stat
 
 MOST_SHOWN = 12
+CORES = os.cpu_count() or 1
 
 
 class Counted(NamedTuple):
     """What one process has taken so far: CPU (seconds), times it woke up, bytes from and to disks; `parent` is the
-    number of that which started it."""
+    number of that which started it. What it had started itself, and has ended, took so much CPU (`ended`, seconds)."""
 
     name: str
     cpu: float
     wakes: int
     disk: int
     parent: int = 0
+    ended: float = 0.0
 
 
 class Sample(NamedTuple):
@@ -57,7 +59,7 @@ def _counted(folder: Path, root: Path) -> Counted:
         moved = pairs(folder / "io")
         disk = int(moved.get("read_bytes", 0)) + int(moved.get("write_bytes", 0))
     called = program(int(folder.name), root / "proc") or name
-    return Counted(called, cpu_seconds(fields), wakes, disk, int(fields[1]))
+    return Counted(called, cpu_seconds(fields), wakes, disk, int(fields[1]), cpu_seconds(fields[2:]))
 
 
 def interrupts_so_far(proc: Path, is_device: bool = False) -> dict[str, tuple[int, ...]] | None:
@@ -95,14 +97,21 @@ def _is_own(number: int, of: Sample) -> bool:
 
 def busy_between(first: Sample, last: Sample, seconds: float) -> tuple[Busy, ...]:
     """What programs did between two samples, but for this one and what it has started; the busiest first, as many as
-    are worth showing."""
+    are worth showing. What began and ended in between is that of whoever started it."""
     found = []
+    gone = [(each.parent, each.cpu + each.ended) for number, each in first.processes.items()
+            if number not in last.processes]  # fmt: skip
+    # Of those whose parent has ended as well somebody else was told.
+    orphans = sum(spent for parent, spent in gone if parent not in last.processes)
     for number, after in last.processes.items():
         before = first.processes.get(number)
         if before is None or _is_own(number, last):
             continue
-        cpu = max(after.cpu - before.cpu, 0.0) / seconds
+        known = sum(spent for parent, spent in gone if parent == number) + orphans
+        started = max(after.ended - before.ended - known, 0.0) / seconds
+        started = started if started <= CORES else 0.0
+        cpu = max(after.cpu - before.cpu, 0.0) / seconds + started
         wakes, disk = (max(b - a, 0) / seconds for a, b in ((before.wakes, after.wakes), (before.disk, after.disk)))
         if cpu or wakes or disk:
-            found.append(Busy(number, after.name, cpu, wakes, disk))
+            found.append(Busy(number, after.name, cpu, wakes, disk, started))
     return tuple(sorted(found, key=lambda each: (-each.cpu, -each.wakes, each.number))[:MOST_SHOWN])

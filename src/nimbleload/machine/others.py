@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 from ..core.watching.records import Others
 from ..native.reading import text
-from .background import interrupts_so_far
+from .background import CORES, interrupts_so_far
 from .processes import PROC, TICKS, below, program, stat
 
 # An hour of looks; so many processes at most. Less of a core is not kept.
@@ -30,7 +30,6 @@ QUEUE = re.compile(r"(:queue_\d+|q\d+|-((TxRx|tx|rx|input|output|req|config|even
 # Where a network card is read from without interrupts while a lot comes, this still counts.
 NETWORK, RECEIVED = "the network", "NET_RX"
 OWN = "Nimble Load"
-CORES = os.cpu_count() or 1
 # In the place of the parent of processes whose parent has ended as well.
 ORPHANS = -1
 # What the kernel calls its workers: which of them does some work says nothing.

@@ -125,13 +125,15 @@ class Kernel(msgspec.Struct, frozen=True):
 
 
 class Busy(msgspec.Struct, frozen=True):
-    """What one program did while it was watched: `cpu` in cores, `wakes` a second, bytes a second from and to disks."""
+    """What one program did while it was watched: `cpu` in cores, `wakes` a second, bytes a second from and to disks. So
+    much of its `cpu` was that of others that it `started` and that ended again."""
 
     number: int
     name: str
     cpu: float
     wakes: float = 0.0
     disk: float = 0.0
+    started: float = 0.0
 
 
 class Facts(msgspec.Struct, frozen=True):

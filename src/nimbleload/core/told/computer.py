@@ -389,7 +389,8 @@ def _background(of: Facts) -> Finding | None:
 
 
 def _busy(of: Busy) -> str:
-    said = f"{of.name} {percent(of.cpu)} of a core"
+    with_more = " with what it starts and ends again" if 2 * of.started > of.cpu else ""
+    said = f"{of.name}{with_more} {percent(of.cpu)} of a core"
     if of.wakes >= MANY_WAKES:
         said += f", woke up {of.wakes:.0f} times a second"
     if of.disk >= 1e6:
