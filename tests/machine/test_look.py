@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import resource
 import subprocess
+import sys
 import time
 from pathlib import Path
 from types import SimpleNamespace
@@ -406,6 +408,10 @@ def test_what_this_program_has_started_is_no_other_program():
     with subprocess.Popen(["sleep", "60"]) as child:
         assert sample(Path("/")).processes[child.pid].parent == own
         child.kill()
+    subprocess.run([sys.executable, "-c", "import time\nwhile time.process_time() < 0.1: pass"], check=True)
+    of = resource.getrusage(resource.RUSAGE_CHILDREN)
+    ended = sample(Path("/")).processes[own].ended
+    assert ended == pytest.approx(of.ru_utime + of.ru_stime, abs=0.03) and ended > 0.09
 
 
 def test_what_begins_and_ends_meanwhile_is_that_of_whoever_started_it():
