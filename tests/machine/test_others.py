@@ -69,21 +69,21 @@ def test_what_each_program_took_since_the_last_look_is_told_by_its_name(tree):
     of.close()
 
 
-def family(tree, now, *processes):
-    """Only these processes at a time: number, parent, own seconds, those of children that have ended."""
+def looked(of, tree, now, *processes):
+    """Looks when there are only these processes: number, parent, own seconds, those of children that have ended."""
     for folder in tree.root.glob("[0-9]*"):
         if int(folder.name) not in {each[0] for each in processes}:
             shutil.rmtree(folder)
     for number, parent, seconds, ended in processes:
         tree.put(number, "any", seconds, f"p{number}", parent, ended)
     tree.now = now
+    of.look(())
 
 
 def test_what_ends_before_it_is_looked_at_is_told_by_who_started_it(tree):
     of = OtherPrograms(tree.root)
     for now, ended in ((1.0, 5.0), (3.0, 5.3), (4.0, 5.3)):
-        family(tree, now, (7, 1, 1.0, ended))
-        of.look(())
+        looked(of, tree, now, (7, 1, 1.0, ended))
     assert [dict(each.started) for each in of.found] == [{"p7": pytest.approx(0.15)}, {}]
     assert not any(each.took for each in of.found)
 
@@ -91,58 +91,45 @@ def test_what_ends_before_it_is_looked_at_is_told_by_who_started_it(tree):
 def test_what_was_seen_before_is_not_told_once_more_when_its_end_is(tree):
     """Fifty seconds were told while they were spent; the last tenth was not."""
     of = OtherPrograms(tree.root)
-    family(tree, 1.0, (7, 1, 1.0, 0.0), (8, 7, 50.0, 0.0), (9, 7, 20.0, 0.0))
-    of.look(())
-    family(tree, 2.0, (7, 1, 1.0, 50.1), (9, 7, 20.0, 0.0))
-    of.look(())
+    looked(of, tree, 1.0, (7, 1, 1.0, 0.0), (8, 7, 50.0, 0.0), (9, 7, 20.0, 0.0))
+    looked(of, tree, 2.0, (7, 1, 1.0, 50.1), (9, 7, 20.0, 0.0))
     # The other one is gone, but who started it is told of that only later.
-    family(tree, 3.0, (7, 1, 1.0, 50.1))
-    of.look(())
-    family(tree, 4.0, (7, 1, 1.0, 70.3))
-    of.look(())
+    looked(of, tree, 3.0, (7, 1, 1.0, 50.1))
+    looked(of, tree, 4.0, (7, 1, 1.0, 70.3))
     assert [dict(each.started) for each in of.found] == [{"p7": pytest.approx(0.1)}, {}, {"p7": pytest.approx(0.2)}]
 
 
 def test_of_a_whole_family_that_ends_nothing_is_told_twice(tree):
     """The first process of all is told of their end: of a child whose parent has ended before it as well."""
     of = OtherPrograms(tree.root)
-    family(tree, 1.0, (1, 0, 3.0, 9.0), (7, 1, 0.2, 0.3), (8, 7, 0.4, 0.0))
-    of.look(())
-    family(tree, 2.0, (1, 0, 3.0, 9.0 + 0.2 + 0.3 + 0.4))
-    of.look(())
+    looked(of, tree, 1.0, (1, 0, 3.0, 9.0), (7, 1, 0.2, 0.3), (8, 7, 0.4, 0.0))
+    looked(of, tree, 2.0, (1, 0, 3.0, 9.0 + 0.2 + 0.3 + 0.4))
     assert of.found[0].started == {}
     # Nor what took more than all cores had: whoever that was could not be seen.
-    family(tree, 3.0, (1, 0, 3.0, 9.9 + 2.0 * others.CORES))
-    of.look(())
+    looked(of, tree, 3.0, (1, 0, 3.0, 9.9 + 2.0 * others.CORES))
     assert of.found[1].started == {}
 
 
 def test_of_whose_end_nobody_is_told_that_hides_nothing_for_long(tree):
     of = OtherPrograms(tree.root)
-    family(tree, 1.0, (7, 1, 1.0, 0.0), (8, 7, 50.0, 0.0))
     for now, ended in ((1.0, 0.0), (2.0, 0.0), (3.0, 0.0), (4.0, 0.3)):
-        family(tree, now, *[(7, 1, 1.0, ended), (8, 7, 50.0, 0.0)][: 2 if now < 2 else 1])
-        of.look(())
+        looked(of, tree, now, *[(7, 1, 1.0, ended), (8, 7, 50.0, 0.0)][: 2 if now < 2 else 1])
     assert [dict(each.started) for each in of.found] == [{}, {}, {"p7": pytest.approx(0.3)}]
 
 
 def test_a_process_that_has_another_parent_now_is_counted_there(tree):
     of = OtherPrograms(tree.root)
-    family(tree, 1.0, (1, 0, 0.0, 0.0), (7, 1, 1.0, 0.0), (8, 7, 50.0, 0.0))
-    of.look(())
-    family(tree, 2.0, (1, 0, 0.0, 1.0), (8, 1, 50.0, 0.0))
-    of.look(())
+    looked(of, tree, 1.0, (1, 0, 0.0, 0.0), (7, 1, 1.0, 0.0), (8, 7, 50.0, 0.0))
+    looked(of, tree, 2.0, (1, 0, 0.0, 1.0), (8, 1, 50.0, 0.0))
     assert of.below([1]) == [1, 8]
-    family(tree, 3.0, (1, 0, 0.0, 51.2))
-    of.look(())
+    looked(of, tree, 3.0, (1, 0, 0.0, 51.2))
     assert [dict(each.started) for each in of.found] == [{}, {"p1": pytest.approx(0.2)}]
 
 
 def test_what_this_program_starts_is_its_own(tree):
     of = OtherPrograms(tree.root)
     for now, ended in ((1.0, 0.0), (2.0, 0.4)):
-        family(tree, now, (os.getpid(), 1, 1.0, ended))
-        of.look(())
+        looked(of, tree, now, (os.getpid(), 1, 1.0, ended))
     assert of.found[0].took == {OWN: pytest.approx(0.4)} and of.found[0].started == {}
 
 

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from PySide6.QtCore import QCoreApplication, QEvent, QObject, QPoint, QPointF, Qt
+from PySide6.QtCore import QCoreApplication, QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QImage, QMouseEvent, QNativeGestureEvent, QPointingDevice, QWheelEvent
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import QFileDialog, QPushButton
@@ -25,6 +25,7 @@ from nimbleload.core.survey import worst_seconds
 from nimbleload.core.units import clock, percent
 from nimbleload.shell import cli
 from tests.helpers.few_tracks import fewer_saved
+from tests.helpers.paintings import Paintings
 
 
 def press(qtbot, window, key, modifier=Qt.KeyboardModifier.NoModifier):
@@ -111,21 +112,6 @@ def test_the_example_overloads_in_the_storm_and_nowhere_else(example):
         inside = of.after.times[m] >= storm[0] - 1 and of.after.times[m + 1] <= storm[1] + 10
         assert load <= 1.0 or inside
     assert of.after.load.max() > 1.1
-
-
-class Paintings(QObject):
-    """Counts how often widgets are painted."""
-
-    def __init__(self, *widgets):
-        super().__init__()
-        self.count = dict.fromkeys(widgets, 0)
-        for each in widgets:
-            each.installEventFilter(self)
-
-    def eventFilter(self, of, event):
-        if of in self.count:
-            self.count[of] += event.type() == QEvent.Type.Paint
-        return False
 
 
 def test_the_block_is_painted_once_for_one_change(fewer, qtbot):

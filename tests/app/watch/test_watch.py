@@ -8,7 +8,7 @@ import signal
 import threading
 
 import pytest
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QFileDialog
 
 from nimbleload.app.frame.window import BALANCE, EDIT, START, WATCH
@@ -24,6 +24,7 @@ from nimbleload.machine.sound_servers import Running
 from nimbleload.probe import catalogue
 from tests.helpers import sound_server
 from tests.helpers.host import Host, Plugin, in_one_file
+from tests.helpers.paintings import Paintings
 from tests.helpers.recordings import SLEEP, reading
 from tests.helpers.sound_server import wait_for
 
@@ -380,34 +381,20 @@ def test_a_server_that_cannot_be_listened_to_is_a_sentence(page, qtbot):
     assert "The server cannot be listened to: JackOpenError" in page.sentence.advice.text()
 
 
-class Painted(QObject):
-    """Counts how often widgets are painted."""
-
-    def __init__(self, *widgets):
-        super().__init__()
-        self.often = dict.fromkeys(widgets, 0)
-        for widget in widgets:
-            widget.installEventFilter(self)
-
-    def eventFilter(self, widget, event):
-        self.often[widget] += event.type() == QEvent.Type.Paint
-        return False
-
-
 def test_each_second_only_what_has_changed_is_painted_and_one_picture_after_the_other(page, qtbot):
     shown_example(qtbot, page)
     qtbot.waitUntil(lambda: page.blocks.turns.is_through, timeout=20_000)
     qtbot.wait(50)
-    painted = Painted(page.blocks, page.lanes)
+    painted = Paintings(page.blocks, page.lanes)
 
     def seen_once_more(snapshot):
-        painted.often.update(dict.fromkeys(painted.often, 0))
+        painted.count.update(dict.fromkeys(painted.count, 0))
         page.watching.seen.emit(snapshot)
         assert not page.blocks.turns.is_through
-        qtbot.waitUntil(lambda: painted.often[page.blocks] == 1, timeout=20_000)
+        qtbot.waitUntil(lambda: painted.count[page.blocks] == 1, timeout=20_000)
         qtbot.waitUntil(lambda: page.blocks.turns.is_through, timeout=20_000)
         qtbot.wait(50)
-        return painted.often[page.lanes]
+        return painted.count[page.lanes]
 
     # Its fullest block is still the same one.
     assert seen_once_more(page.shown) == 0
