@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import QItemSelection, Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from ...core.told.dropouts import Line
@@ -47,11 +48,24 @@ class DropoutTable(QTableWidget):
                     item.setToolTip(text if column > 1 else "")
                     self.setItem(row, column, item)
             self.blockSignals(False)
+            self._share_width()
         row = len(found) - 1 - (at - self._first) if at is not None and at >= self._first else -1
         if row != self._row():
             self.blockSignals(True)
             self.clearSelection() if row < 0 else self.selectRow(row)
             self.blockSignals(False)
+
+    def _share_width(self) -> None:
+        """What was at work has the width that it needs, but no more than half of what both have with the reason."""
+        header, fit = self.horizontalHeader(), QHeaderView.ResizeMode.ResizeToContents
+        both = self.viewport().width() - header.sectionSize(0) - header.sectionSize(1)
+        mode = QHeaderView.ResizeMode.Stretch if 2 * self.sizeHintForColumn(3) > both else fit
+        if mode != header.sectionResizeMode(3):
+            header.setSectionResizeMode(3, mode)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._share_width()
 
     def _row(self) -> int:
         rows = self.selectionModel().selectedRows()
