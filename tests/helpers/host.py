@@ -77,6 +77,28 @@ class Host:
             self.process.stdout.close()
 
 
+def has_its_cores(log: Log, period: int, most: float) -> None:
+    """Skips a test of which there is nothing to be seen, since more of a host's blocks than that (a part) were late by
+    its own log: others hold the cores."""
+    late = float((log.ended > log.due + period).mean())
+    if late > most:
+        pytest.skip(f"others hold the cores: the host itself is late in {100 * late:.0f} % of its blocks")
+
+
+def stolen() -> tuple[int, int]:
+    """How much of its time other guests of its machine have taken from this computer so far, and all of it (ticks)."""
+    ticks = [int(word) for word in Path("/proc/stat").read_text().split("\n", 1)[0].split()[1:]]
+    return ticks[7], sum(ticks[:8])
+
+
+def had_its_cores(since: tuple[int, int], most: float = 0.15) -> None:
+    """Skips a test in which more than such a part of the time was taken away, as `stolen` tells: a host that has no
+    cores keeps no cycle."""
+    taken, whole = (now - then for now, then in zip(stolen(), since, strict=True))
+    if taken > most * whole:
+        pytest.skip(f"others hold the cores: {100 * taken / whole:.0f} % of the time was taken from this computer")
+
+
 def built(folder: Path, name: str, *flags: str) -> Path:
     """A program of one C file; without a C compiler the tests that need it are skipped."""
     if shutil.which("gcc") is None:

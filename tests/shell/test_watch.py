@@ -23,7 +23,7 @@ from nimbleload.probe import catalogue
 from nimbleload.shell import cli
 from nimbleload.store import recording_file, session_file
 from tests.helpers import sound_server
-from tests.helpers.host import Host, Plugin, in_one_file
+from tests.helpers.host import Host, Plugin, had_its_cores, has_its_cores, in_one_file, stolen
 from tests.helpers.sound_server import wait_for
 
 PLUGINS = [Plugin("small", 80_000), Plugin("large", 500_000)]
@@ -43,9 +43,12 @@ def run(*words):
 
 @pytest.mark.usefixtures("may_watch")
 def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
+    before = stolen()
     with Host(tmp_path, PLUGINS, 2_000_000, 30_000, late_every=50) as host:
         said = run(host.pid, "--seconds", 2)
         again = run(host.pid, "--seconds", 1.5, "--json", "--keep", tmp_path / "a.nimblewatch")
+    if any("No cycle found" in each for each in (said.output, again.stderr)) or '"cycle": null' in again.stdout:
+        had_its_cores(before)
     assert said.exit_code == 3, said.output
     assert "Blocks of 2.00 ms" in said.output and "large takes most" in said.output
     figures = json.loads(again.stdout)
@@ -53,7 +56,8 @@ def test_a_running_host_is_told_in_words_figures_and_a_file(tmp_path):
     assert figures["cycle"]["late"] >= 5
     # It is late by its own doing, on purpose, if the computer lets it.
     because = figures["cycle"]["late_because"]
-    reasons = ["began_late", "slept_on", "read_from_disk", "gave_way", "waited", "took_longer", "after_a_late_one"]
+    reasons = ["began_late", "slept_on", "read_from_disk", "core_taken_away", "gave_way", "waited", "took_longer",
+               "after_a_late_one"]  # fmt: skip
     assert sum(because[each] for each in reasons) == figures["cycle"]["late"]
     assert "took longer by themselves" in said.output
     assert [row["name"] for row in figures["rows"] if row["is_plugin"]] == ["large", "small"]
@@ -268,8 +272,7 @@ def test_a_host_watched_for_long_is_told_of_from_its_beginning(tmp_path, monkeyp
     with Host(tmp_path, [Plugin("bursty", 100_000, 750, 3_000_000)], 2_000_000, 9000) as host:
         found = json.loads(run(host.pid, "--seconds", 8, "--json", "--keep", tmp_path / "a.nimblewatch").stdout)
         log = host.log()
-    if float((log.ended > log.due + 2_000_000).mean()) > 0.4:
-        pytest.skip("this computer let the host keep hardly any deadline: there was nothing to be seen")
+    has_its_cores(log, 2_000_000, 0.4)
     assert found["seconds"] < 5 < found["past"]["played"]
     # Every block that is late by its own doing, one in a second and a half, is in a dropout.
     past_seen = recording_file.read_all(tmp_path / "a.nimblewatch")[2]
