@@ -82,35 +82,43 @@ class OtherPrograms:
         """Looks once; the first time there is nothing to tell yet."""
         now = time.monotonic_ns()
         self.follow()
-        took, started = dict[str, float](), dict[str, float]()
-        before = dict(self._spent)
+        spent, interrupts = dict(self._spent), self._interrupts
         for number in sorted(self._open.keys() - set(watched)):
-            spent = self._read(number)
-            if spent is not None:
-                self._spent[number] = spent
-        for by in self._gone.keys() - self._open.keys() - {ORPHANS}:
-            self._gone[ORPHANS] = self._gone.get(ORPHANS, 0) + self._gone.pop(by)
-        share = 1 / TICKS / ((now - self._last) / 1e9)
-        for number in sorted(self._open.keys() & before.keys() - set(watched)) if self._last else ():
-            name, own = self._name(number), self._spent[number].own - before[number].own
-            ended = self._unseen(number, before[number])
-            if own > 0:
-                took[name] = took.get(name, 0.0) + own * share
-            # More than all cores had is of something that could not be seen.
-            if 0 < ended * share <= CORES and len(self._open) < PROCESSES:
-                of = took if name == OWN else started
-                of[name] = of.get(name, 0.0) + ended * share
-        self._gone, self._gone_before = {}, self._gone
-        last, self._interrupts = self._interrupts, self._interrupted()
+            read = self._read(number)
+            if read is not None:
+                self._spent[number] = read
+        self._interrupts = self._interrupted()
         if self._last:
             seconds = (now - self._last) / 1e9
-            often = {name: (so_far - last.get(name, so_far)) / seconds for name, so_far in self._interrupts.items()}
+            known = self._open.keys() & spent.keys() - set(watched)
+            took, started = self._taken({number: spent[number] for number in sorted(known)}, seconds)
+            often = {
+                name: (so_far - interrupts.get(name, so_far)) / seconds for name, so_far in self._interrupts.items()
+            }
             self.found.append(Others(
                 now, {name: share for name, share in took.items() if share >= LEAST},
                 {name: rate for name, rate in often.items() if rate >= SELDOM},
                 {name: share for name, share in started.items() if share >= LEAST},
             ))  # fmt: skip
+        self._gone, self._gone_before = {}, self._gone
         self._last = now
+
+    def _taken(self, before: dict[int, _Spent], seconds: float) -> tuple[dict[str, float], dict[str, float]]:
+        """What programs took since they had spent so much (by number), so many seconds ago, as shares of one core by
+        their names; and what those took that they had started, and that have ended."""
+        took, started = dict[str, float](), dict[str, float]()
+        for by in self._gone.keys() - self._open.keys() - {ORPHANS}:
+            self._gone[ORPHANS] = self._gone.get(ORPHANS, 0) + self._gone.pop(by)
+        for number, then in before.items():
+            name, own, ended = self._name(number), self._spent[number].own - then.own, self._unseen(number, then)
+            if own > 0:
+                took[name] = took.get(name, 0.0) + own / TICKS / seconds
+            share = ended / TICKS / seconds
+            # More than all cores had is of something that could not be seen.
+            if 0 < share <= CORES and len(self._open) < PROCESSES:
+                of = took if name == OWN else started
+                of[name] = of.get(name, 0.0) + share
+        return took, started
 
     def _interrupted(self) -> dict[str, int]:
         """How often each device has interrupted so far, and how often something was received from the network."""
