@@ -97,14 +97,17 @@ case "${1:-help}" in
     mkdir -p .pytest_cache
     by_the_clock >$told 2>&1 &
     beside=$!
-    status=0 alone=0
-    "$venv/bin/python" -m pytest -m "not clock" -n "$workers" --dist worksteal || status=$?
+    status=0 alone=0 others=.pytest_cache/others.txt colour=no
+    [ ! -t 1 ] || colour=yes
+    "$venv/bin/python" -m pytest -m "not clock" -n "$workers" --dist worksteal --color=$colour | tee $others || status=$?
     wait $beside || alone=$?
     echo "By the clock:"
     cat $told
     # Others' work on this machine, and that of the tests beside it: what failed has one more try when all is done.
     if [ $alone = 1 ]; then alone=0; by_the_clock --lf --lfnf none || alone=$?; fi
     [ $alone = 0 ] || status=$alone
+    echo "In all, before any further try:"
+    tail -qn 1 $told $others
     exit $status
     ;;
   package)

@@ -235,6 +235,22 @@ def test_lighter_settings_are_written_as_values(tmp_path, folder):
     assert made.done == ("Voice 0: Vault set to size 0.25, quality 1",) and made.by_hand == ()
 
 
+def test_lighter_values_are_written_to_the_last_digit_and_as_their_kind_has_them(tmp_path, folder):
+    kinds = (("RealParameter", "0.5"), ("IntegerParameter", "3"), ("BoolParameter", "true"), ("EnumParameter", "2"))
+    more = {"EnumParameter": ' count="4"'}
+    inside = "".join(f'<{tag} parameterID="{k}" value="{v}"{more.get(tag, "")}/>' for k, (tag, v) in enumerate(kinds))
+    device = f'<ClapPlugin deviceID="a" deviceName="A"><Parameters>{inside}</Parameters></ClapPlugin>'
+    source = stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), device, {"audio/a.wav": b"sound"})
+    session = dawproject.read(source).session
+    use = session.strip("t").inserts[0]
+    values = (("0", 0.1 + 0.2), ("1", 1_234_567.0), ("2", 0.0), ("3", 1.0), ("4", 1 / 3))
+    session = msgspec.structs.replace(session, variants=(Variant(use.card_key(), "light", Setting(values)),))
+    target = tmp_path / "b.dawproject"
+    exchange_out.write(target, source, session, Plan((Decision("lighten", "t", use.id, variant="light"),)), {}, folder)
+    assert dawproject.read(target).session.strip("t").inserts[0].setting.values == values
+    assert set(faults_of(target)) <= set(faults_of(source))
+
+
 def test_a_setting_that_is_a_saved_state_is_left_to_the_hand(source, folder):
     session = dawproject.read(source).session
     use = msgspec.structs.replace(session.strip("t").inserts[0], setting=Setting((), b"state"))

@@ -17,7 +17,7 @@ from nimbleload.deliver import carrying, render, rendering
 from nimbleload.deliver.asked import Asked
 from nimbleload.deliver.loudness import integrated
 from nimbleload.deliver.there import there
-from nimbleload.store import dawproject
+from nimbleload.store import dawproject, session_file
 from tests.helpers import exchange as x
 from tests.helpers import known, stems
 from tests.helpers.rogue import zam_library
@@ -497,3 +497,34 @@ class TestBefore:
 
         with pytest.raises(carrying.NothingToDoError, match="comes from no exchange file"):
             carrying.prepare(plain(track("t")), FREEZE, 512)
+
+
+@pytest.mark.parametrize("letter", ["a", "я", "𠮷"])
+def test_a_track_with_a_name_as_long_as_no_file_may_have_is_printed(tmp_path, letter):
+    path = stems.written(tmp_path / "a.dawproject", x.clip(0, 1, audio()), files={"audio/a.wav": wave(noise(1.0))})
+    job = job_of(path)
+    job = msgspec.structs.replace(job, strip=msgspec.structs.replace(job.strip, name=letter * 300))
+    *_, last = render.carry_out(job, path, tmp_path / "out")
+    assert last.trouble == "" and last.rendered.file.startswith(letter * 40)
+
+
+def test_what_nobody_expected_ends_its_job_alone_in_the_log_and_in_a_sentence(tmp_path, monkeypatch, caplog):
+    stems.three_freezes(tmp_path, 1)
+    saved = session_file.read(tmp_path / "mix.nimbleload")
+    prepared = carrying.prepare(saved.session, saved.plan, 512)
+    broken, whole = prepared.jobs[1], render.carry_out
+
+    def carry_out(job, *more):
+        if job is broken:
+            raise KeyError("nobody expected this")
+        return whole(job, *more)
+
+    def late(job, *more):
+        yield from carry_out(job, *more)
+
+    monkeypatch.setattr(render, "carry_out", late)
+    last = {step.job.strip.id: step for step in carrying.run(prepared, tmp_path / "out", prove=False)}
+    assert [bool(last[job.strip.id].rendered) for job in prepared.jobs] == [True, False, True]
+    assert "nobody expected this" in last[broken.strip.id].trouble
+    (entry,) = caplog.records
+    assert entry.exc_info[0] is KeyError and broken.name in entry.getMessage()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import tracemalloc
 import zipfile
 from itertools import product
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -132,3 +133,21 @@ def test_upper_bits_are_those_that_the_library_reads(tmp_path, form):
         assert np.array_equal(found, soundfile.read(path, dtype="int16", always_2d=True)[0]), (kind, end, channels)
         tried += 1
     assert tried >= 6
+
+
+@pytest.mark.parametrize("outside", [False, True])
+def test_a_session_of_more_files_than_a_program_may_open_is_read(tmp_path, outside):
+    names = [f"{k}.wav" for k in range(audio.MOST_OPEN + 20)]
+    packed(tmp_path / "a.zip", *([] if outside else names), seconds=0.01)
+    sounds = [np.full((480, 2), k / 1000, np.float32) for k in range(len(names))]
+    if outside:
+        for name, sound in zip(names, sounds, strict=True):
+            soundfile.write(tmp_path / name, sound, RATE, "FLOAT")
+    before = len(list(Path("/proc/self/fd").iterdir()))
+    with audio.Sources(tmp_path / "a.zip") as sources:
+        for _ in range(2):
+            for name, sound in zip(names, sounds, strict=True):
+                found = sources.sound(Part(0.0, 2.0, 0.0, name, outside), RATE, 0, 480)
+                assert not outside or np.array_equal(found, sound)
+        assert len(list(Path("/proc/self/fd").iterdir())) - before <= audio.MOST_OPEN + 2
+    assert len(list(Path("/proc/self/fd").iterdir())) == before

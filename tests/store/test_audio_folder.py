@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+
 import numpy as np
 import pytest
 import soundfile
@@ -230,3 +233,14 @@ def test_what_was_rendered_here_comes_back_to_its_place(tmp_path):
         audio.write(tmp_path / f"{name}.wav", iter([sound]), RATE, start=start)
     made = audio_folder.read(tmp_path).session
     assert spans(made, "a") == [(0, 1)] and spans(made, "b") == [(5, 6)]
+
+
+@pytest.mark.parametrize("name", [b"l\xe9.wav", b"a\x01.wav"])
+def test_what_no_session_could_name_is_left_out_with_a_sentence(tmp_path, name):
+    stem(tmp_path / "a.wav", (1, 2))
+    shutil.copy(tmp_path / "a.wav", os.fsdecode(os.fsencode(tmp_path) + b"/" + name))
+    found = audio_folder.read(tmp_path)
+    assert [strip.name for strip in found.session.strips] == ["a", "Main"]
+    (said,) = found.report.left_out
+    assert "?" in said and "was left out: its name, or that of a folder in which it lies, is not in UTF-8" in said
+    assert said.isprintable()

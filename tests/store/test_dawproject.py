@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import wave
 import zipfile
 from pathlib import Path
@@ -319,3 +320,19 @@ def test_a_damaged_archive_is_refused(tmp_path):
     path.write_bytes(whole)
     with pytest.raises(ImportRefusedError):
         dawproject.read(path)
+
+
+def test_switches_and_choices_belong_to_a_setting_as_numbers_do(tmp_path):
+    kinds = (("RealParameter", "0.25"), ("IntegerParameter", "3"), ("BoolParameter", "true"), ("BoolParameter", "false"),
+             ("EnumParameter", "2"))  # fmt: skip
+    inside = "".join(f'<{tag} parameterID="{k}" value="{value}"/>' for k, (tag, value) in enumerate(kinds))
+    device = f'<ClapPlugin deviceID="a" deviceName="A" deviceRole="audioFX"><Parameters>{inside}</Parameters></ClapPlugin>'
+    found = read(tmp_path, x.project(one_track(device))).session
+    assert found.strips[0].inserts[0].setting.values == (("0", 0.25), ("1", 3.0), ("2", 1.0), ("3", 0.0), ("4", 2.0))
+
+
+def test_a_file_that_no_session_could_name_is_refused(tmp_path):
+    folder = Path(os.fsdecode(os.fsencode(tmp_path) + b"/l\xe9"))
+    folder.mkdir()
+    with pytest.raises(ImportRefusedError, match=r"l\?/a.dawproject: its name, .* rename it first"):
+        dawproject.read(folder / "a.dawproject")

@@ -164,3 +164,20 @@ def test_the_grammar_finds_what_is_wrong():
                   "TempoAutomation without a target", "'gone', which is not there", "Project without version",
                   "Tempo without unit"):  # fmt: skip
         assert words in said
+
+
+def test_names_that_no_xml_can_hold_are_written_without_that(tmp_path):
+    of = msgspec.structs.replace(made(), name="So\0ng")
+    strips = (msgspec.structs.replace(of.strips[0], id="t\x011", name="Bass\x0b\ud800"), *of.strips[1:])
+    dawproject_out.write(tmp_path / "a.dawproject", msgspec.structs.replace(of, strips=strips))
+    found = dawproject.read(tmp_path / "a.dawproject").session
+    assert (found.name, found.strips[0].name) == ("Song", "Bass")
+    assert found.strips[0].clips and found.strips[0].output == "b"
+
+
+def test_states_of_uses_that_are_called_alike_are_kept_apart(tmp_path):
+    uses = [msgspec.structs.replace(use(k, state=name.encode()), id=name) for k, name in enumerate(("a/1-2", "a-1/2"))]
+    strips = (Strip("a", "A", inserts=tuple(uses), output="m"), Strip("m", "Main", "main"))
+    dawproject_out.write(tmp_path / "a.dawproject", Session("x", 48000, 1.0, strips))
+    found = dawproject.read(tmp_path / "a.dawproject").session.strip("a")
+    assert [each.setting.state for each in found.inserts] == [b"a/1-2", b"a-1/2"]

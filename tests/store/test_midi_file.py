@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import random
 import struct
+from pathlib import Path
 
 import mido
 import pytest
@@ -211,3 +213,21 @@ def test_what_chooses_sounds_is_told_once_for_all_tracks(tmp_path):
     assert midi_file.read(written(tmp_path / "a.mid", *parts)).report.left_out == (
         "3 messages that choose sounds (program changes): the instruments put in here keep theirs, or a preset.",
     )
+
+
+@pytest.mark.parametrize("raw, name", [
+    ("Flöte".encode(), "Flöte"), ("Flöte".encode("cp1252"), "Flöte"), (b"Bass\0\0\0", "Bass"), (b"A\x01B", "A B"),
+])  # fmt: skip
+def test_names_are_read_in_whatever_they_were_written(tmp_path, raw, name):
+    said = raw.decode("latin-1")
+    events = meta(0, "track_name", name=said) + meta(0, "marker", text=said) + note(60, 0, 480)
+    made = midi_file.read(written(tmp_path / "a.mid", events)).session
+    assert (made.strips[0].name, made.sections[0].name) == (name, name)
+
+
+def test_a_file_that_no_session_could_name_is_refused(tmp_path):
+    folder = Path(os.fsdecode(os.fsencode(tmp_path) + b"/l\xe9"))
+    folder.mkdir()
+    path = written(folder / "a.mid", note(60, 0, 480))
+    with pytest.raises(NothingFoundError, match=r"l\?/a.mid: its name, or that of a folder .* rename it first"):
+        midi_file.read(path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -33,6 +34,8 @@ from .proof import Proof
 from .render import Job, Rendered, Step
 from .sharing import Check
 from .stems import Together
+
+log = logging.getLogger(__name__)
 
 SUFFIX = ".dawproject"
 # What the proof of a mix stands for among all that is to be done (see `whole_mix`); no strip of a file has such an id.
@@ -237,7 +240,8 @@ def run(
             for step in steps:
                 told.put(step)
         except Exception as error:
-            told.put(Step(job, "ended", 1.0, trouble=f"{error}."))
+            log.exception("%s was not carried out", job.name)
+            told.put(render.ended(job, error))
         finally:
             told.put(None)
 

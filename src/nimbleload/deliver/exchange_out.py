@@ -33,7 +33,7 @@ from ..store.dawproject_heard import UNWRAPPED
 from ..store.sounding import NotePart, Part
 from ..store.splice import Element, SpliceError, Text
 from ..store.switching import points, seconds
-from ..store.xml_values import quoted
+from ..store.xml_values import quoted, value_as
 from .cutting import Cutting
 from .outside import referred, text_for
 from .render import Rendered
@@ -227,7 +227,7 @@ class _Changes:
         here and written out, they lie in the order of the chain."""
         devices = devices_of(self._tracks.get(strip.id))
         own, _, number = use_id.rpartition("/")
-        if own == strip.id and number.isdigit():
+        if own == strip.id and number.isdecimal():
             place = int(number)
         else:
             place = [use.id for use in strip.uses()].index(use_id)
@@ -246,9 +246,9 @@ class _Changes:
         new = []
         for name, value in changed.items():
             if name in known:
-                self._text.set(known[name], "value", f"{value:g}")
+                self._text.set(known[name], "value", value_as(known[name].tag, value))
             else:
-                words = f"id={quoted(self._new_id())} parameterID={quoted(name)} value={quoted(f'{value:g}')}"
+                words = f"id={quoted(self._new_id())} parameterID={quoted(name)} value={quoted(value_as('', value))}"
                 new.append(f"<RealParameter {words}/>")
         if new and parameters is not None:
             self._text.insert(parameters, "".join(new))

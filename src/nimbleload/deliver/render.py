@@ -41,6 +41,8 @@ from .stage import Before, Stage, before, obstacles_on_the_way, unclear, ways_of
 
 # What a search for plugins finds, by standard and identifier.
 Found = Mapping[tuple[str, str], catalogue.Installed]
+# A file's name has 255 bytes at most, of which what is written beside it takes some; a letter may have four.
+LONGEST_NAME = 180
 # What is said of a file that was rendered before, of the same.
 THERE_ALREADY = "there already"
 # The kind of file that holds any level.
@@ -113,8 +115,9 @@ class Job(msgspec.Struct, frozen=True):
         return self.strip.name + (f" {clock(self.stretch[0])} to {clock(self.stretch[1])}" if self.stretch else "")
 
     def file_name(self, kind: str) -> str:
-        """What the file is called: the track's name, without what file systems mind."""
+        """What the file is called: the track's name, without what file systems mind, and as much of it as they take."""
         plain = "".join(each if each.isalnum() or each in " -_." else "-" for each in self.name).strip(" .") or "track"
+        plain = plain.encode()[:LONGEST_NAME].decode(errors="ignore").rstrip(" .")
         return f"{plain} {hashlib.sha256(self.strip.id.encode()).hexdigest()[:6]}.{FORMATS[kind].ending}"
 
 

@@ -52,7 +52,7 @@ class PartOfHere(click.ParamType):
     name = "N|fast|each|fast-each"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        if str(value).isdigit() and int(value) > 0:
+        if str(value).isdecimal() and int(value) > 0:
             return part_of_it(int(value))
         parts = parts_of(this_computer())
         if value not in parts:

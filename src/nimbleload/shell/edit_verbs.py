@@ -72,7 +72,7 @@ def use_of(session: Session, words: str) -> PluginUse:
         raise SessionError(f"“{words}” names no plugin: it takes TRACK/NUMBER or TRACK/NAME")
     strip = strip_of(session, name)
     uses = strip.uses()
-    if which.isdigit() and 1 <= int(which) <= len(uses):
+    if which.isdecimal() and 1 <= int(which) <= len(uses):
         return uses[int(which) - 1]
     found = [use for use in uses if squeezed(use.label) == squeezed(which)]
     if len(found) == 1:
@@ -187,7 +187,7 @@ def _set(session: Session, words: list[str], _: Lookup) -> Session:
     keys = {name.lower(): key for key, name in has} | {key.lower(): key for key, _ in has}
     unknown = [name for name in values if has and name.lower() not in keys]
     if unknown:
-        names = listed([name if key.isdigit() else key for key, name in has], 12)
+        names = listed([name if key.isdecimal() else key for key, name in has], 12)
         raise SessionError(f"{use.label} has no parameter “{unknown[0]}”; it has {names}")
     return chain_edits.set_values(session, [use.id], {keys.get(name.lower(), name): values[name] for name in values})
 

@@ -19,6 +19,8 @@ from .sounding import Part
 LARGEST_AUDIO = 4 << 30
 CHANNELS = 2
 BLOCK = 1 << 16
+# So many files of a session are open at once: a film's dialogue is cut from thousands, and a program may have 1,024.
+MOST_OPEN = 256
 
 
 class Format(NamedTuple):
@@ -48,8 +50,9 @@ class AudioError(Exception):
 
 
 class Sources:
-    """The audio files of one exchange file, opened when they are needed. What lies packed in it is unpacked into a
-    folder of its own, which is gone with `__exit__`: all audio of a session may be more than there is memory."""
+    """The audio files of one exchange file, opened when they are needed; those that were used last are open. What lies
+    packed in it is unpacked into a folder of its own, which is gone with `__exit__`: all audio of a session may be more
+    than there is memory."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
@@ -69,20 +72,29 @@ class Sources:
     def file(self, part: Part) -> soundfile.SoundFile:
         """The file that a part plays. AudioError if it is not there, or is no audio."""
         key = (part.file, part.outside)
-        if key not in self._open:
+        found = self._open.pop(key, None)
+        if found is None:
+            while len(self._open) >= MOST_OPEN:
+                self._open.pop(next(iter(self._open))).close()
             try:
-                if part.outside:
-                    self._open[key] = soundfile.SoundFile(self._path.parent / part.file)
-                elif leaves_folder(part.file) or part.file not in self._archive:
-                    raise AudioError(f"{part.file} is missing in {self._path.name}")
-                else:
-                    path = Path(self._unpacked.name) / str(len(self._open))
-                    self._archive.unpack(part.file, path, LARGEST_AUDIO)
-                    self._open[key] = soundfile.SoundFile(path)
-                    path.unlink()
+                found = self._opened(part)
             except (soundfile.LibsndfileError, OSError, ImportRefusedError) as error:
                 raise AudioError(f"{part.file} cannot be read: {said_by(error)}") from error
-        return self._open[key]
+        # The one that was used last is the last of all.
+        self._open[key] = found
+        return found
+
+    def _opened(self, part: Part) -> soundfile.SoundFile:
+        if part.outside:
+            return soundfile.SoundFile(self._path.parent / part.file)
+        if leaves_folder(part.file) or part.file not in self._archive:
+            raise AudioError(f"{part.file} is missing in {self._path.name}")
+        path = Path(self._unpacked.name) / "audio"
+        self._archive.unpack(part.file, path, LARGEST_AUDIO)
+        try:
+            return soundfile.SoundFile(path)
+        finally:
+            path.unlink()
 
     def has(self, part: Part) -> bool:
         """Whether the file that a part plays is there."""

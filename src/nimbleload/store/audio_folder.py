@@ -25,6 +25,7 @@ from ..core.units import agreeing, clock, count
 from .audio import stamped, upper_bits
 from .dawproject import ImportReport
 from .found import Found, NothingFoundError, Progress, StoppedError, shortened, unheard
+from .xml_values import UNNAMED, is_writable, shown
 
 ENDINGS = (".wav", ".flac", ".ogg", ".oga", ".aif", ".aiff", ".aifc", ".w64", ".rf64", ".bwf", ".caf", ".au", ".mp3")
 QUIETEST = 10 ** (-60 / 20)
@@ -81,9 +82,10 @@ def read_files(folder: Path, files: list[Path], progress: Progress = unheard, ot
         if isinstance(read, Stem):
             stems.append(read)
         else:
-            failures.append(f"{path.relative_to(folder)} is no audio that can be read: {_reason(read)}.")
+            failures.append(f"{shown(path.relative_to(folder))} {_reason(read)}.")
     if not stems:
-        raise NothingFoundError(f"{folder}: none of {len(files)} files could be read. {failures[0]} Nothing was added.")
+        none = f"none of {len(files)} files could be read. {failures[0]} Nothing was added."
+        raise NothingFoundError(f"{shown(folder)}: {none}")
     stems, notes = placed(stems)
     return Found(_session(folder, stems), _report(folder, stems, [*notes, *failures], others, len(files)))
 
@@ -168,13 +170,21 @@ def _walk(folder: Path, depth: int = 0) -> Iterator[Path]:
             yield path
 
 
+class _NameError(ValueError):
+    """That a file has a name which no session can hold."""
+
+
 def _reason(error: Exception) -> str:
+    if isinstance(error, _NameError):
+        return f"was left out: {error}"
     words = str(error).split(":")[-1].strip().rstrip(".")
-    return words or type(error).__name__
+    return f"is no audio that can be read: {words or type(error).__name__}"
 
 
 def _stem(path: Path, stopped: Callable[[float], bool]) -> Stem:
-    """Reads one file through. ValueError if it is empty."""
+    """Reads one file through. ValueError if it is empty, or cannot be named."""
+    if not is_writable(str(path.resolve())):
+        raise _NameError(UNNAMED)
     with soundfile.SoundFile(path) as file:
         rate, seconds = int(file.samplerate), file.frames / file.samplerate
         if file.frames <= 0:

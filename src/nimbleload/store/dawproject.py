@@ -23,10 +23,20 @@ from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from ..core.units import count
 from .archive import LARGEST_STATE, LARGEST_XML, WHERE, Archive, ImportRefusedError, leaves_folder
-from .dawproject_curves import SWITCHED, Curves, ever, of_channel, of_devices, only_in_silence, rests, switches
+from .dawproject_curves import (
+    PARAMETERS,
+    SWITCHED,
+    Curves,
+    ever,
+    of_channel,
+    of_devices,
+    only_in_silence,
+    rests,
+    switches,
+)  # fmt: skip
 from .dawproject_timeline import Timeline
 from .sounding import Part, Sounding
-from .xml_values import balance, flag, gain, number, parse, place
+from .xml_values import UNNAMED, balance, flag, gain, is_writable, number, parse, place, setting_of, shown
 
 AUDIO_HEAD = 1 << 16
 STANDARDS = {"ClapPlugin": "clap", "Vst3Plugin": "vst3", "Vst2Plugin": "vst2", "AuPlugin": "au"}
@@ -67,6 +77,8 @@ class Imported(msgspec.Struct, frozen=True):
 
 def read(path: Path) -> Imported:
     """Reads a `.dawproject` file. ImportRefusedError says in a sentence what is wrong with it and where."""
+    if not is_writable(str(path.absolute())):
+        raise ImportRefusedError(f"{shown(path)}: {UNNAMED}.")
     with Archive(path) as archive:
         root = parse(archive.read(WHERE, LARGEST_XML), WHERE)
         if root.tag != "Project":
@@ -434,9 +446,8 @@ class _Reader:
         values = []
         for parameter in device.findall("Parameters/*"):
             key = parameter.get("parameterID")
-            is_number = parameter.tag in ("RealParameter", "IntegerParameter")
-            if key is not None and is_number and parameter.get("value") is not None:
-                values.append((key, number(parameter, "value", 0, WHERE)))
+            if key is not None and parameter.tag in PARAMETERS and parameter.get("value") is not None:
+                values.append((key, setting_of(parameter, WHERE)))
         return Setting(tuple(values))
 
     def _audio_head(self, path: str) -> bytes:

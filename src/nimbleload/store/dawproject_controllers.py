@@ -74,7 +74,7 @@ def _point(element: etree._Element, unit: str, which: int | None, at: Callable[[
 def channel_of(note: etree._Element) -> int:
     """The channel that a note lies on; the first one if it does not say, or says what is none."""
     said = note.get("channel", "")
-    return min(int(said), MOST_CHANNEL) if said.isascii() and said.isdecimal() else 0
+    return min(int(said.lstrip("0")[:3] or "0"), MOST_CHANNEL) if said.isascii() and said.isdecimal() else 0
 
 
 def of_track(passes: Iterable[Pass], channels: Iterable[int]) -> tuple[Controller, ...] | None:

@@ -25,6 +25,7 @@ from .dawproject_controllers import as_points
 from .dawproject_expressions import as_note
 from .sounding import NotePart
 from .switching import points as switched
+from .xml_values import writable
 
 TAGS = {"clap": "ClapPlugin", "vst3": "Vst3Plugin", "vst2": "Vst2Plugin", "au": "AuPlugin"}
 ROLES = {"track": "regular", "bus": "submix", "return": "effect", "main": "master"}
@@ -54,7 +55,7 @@ def write(
     (by id) are switched off in these stretches (seconds). OSError if it cannot be written; then nothing is."""
     resting = resting or {}
     with atomic.replacing(path) as fresh, zipfile.ZipFile(fresh, "w", zipfile.ZIP_DEFLATED) as archive:
-        loops = {}
+        loops, names = {}, _names(session)
         for strip in session.strips:
             loop = audio_of(strip)
             if loop is not None:
@@ -62,10 +63,10 @@ def write(
                 archive.writestr(f"audio/{loop.name}", loop.content, zipfile.ZIP_STORED)
             for use in strip.uses():
                 if use.setting.state is not None:
-                    archive.writestr(_state_path(use), use.setting.state)
-        archive.writestr(WHERE, _project(session, loops, resting))
+                    archive.writestr(_state_path(names[use.id]), use.setting.state)
+        archive.writestr(WHERE, _project(session, loops, resting, names))
         title = etree.Element("MetaData")
-        etree.SubElement(title, "Title").text = session.name
+        etree.SubElement(title, "Title").text = writable(session.name)
         archive.writestr("metadata.xml", etree.tostring(title, xml_declaration=True, encoding="UTF-8"))
 
 
@@ -76,7 +77,13 @@ def _add(parent: etree._Element, tag: str, **attributes: object) -> etree._Eleme
 def _value(value: object) -> str:
     if isinstance(value, bool):
         return str(value).lower()
-    return repr(value) if isinstance(value, float) else str(value)
+    return repr(value) if isinstance(value, float) else writable(str(value))
+
+
+def _names(session: Session) -> dict[str, str]:
+    """Names that XML and archives take for one, whatever a plugin's use is called."""
+    uses = (use for strip in session.strips for use in strip.uses())
+    return {use.id: f"use-{number}" for number, use in enumerate(uses)}
 
 
 def left_out(session: Session) -> list[str]:
@@ -114,7 +121,9 @@ def _has_no_file(strip: Strip, clip: Clip) -> bool:
     return clip.kind == "audio" and strip.instrument is None and not (clip.file and Path(clip.file).is_absolute())
 
 
-def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Sequence[Span]]) -> bytes:
+def _project(
+    session: Session, loops: dict[str, Loop], resting: Mapping[str, Sequence[Span]], names: Mapping[str, str]
+) -> bytes:
     root = etree.Element("Project", version="1.0")
     _add(root, "Application", name=PROGRAM, version="1")
     transport = _add(root, "Transport")
@@ -122,8 +131,6 @@ def _project(session: Session, loops: dict[str, Loop], resting: Mapping[str, Seq
     meters = session.meters or (Meter(),)
     _add(transport, "TimeSignature", id=METER, numerator=meters[0].beats, denominator=meters[0].unit)
     structure = _add(root, "Structure")
-    # Names that XML takes for one, whatever a plugin's use is called.
-    names = {use.id: f"use-{number}" for number, use in enumerate(each for s in session.strips for each in s.uses())}
     for strip in session.strips:
         _track(structure, strip, strip.id in resting, names)
     lanes = _add(_add(root, "Arrangement"), "Lanes", timeUnit="seconds")
@@ -190,15 +197,15 @@ def _device(devices: etree._Element, use: PluginUse, is_instrument: bool, rests:
     if rests:
         enabled.set("id", _switch_id(own))
     if use.setting.state is not None:
-        _add(device, "State", path=_state_path(use))
+        _add(device, "State", path=_state_path(own))
 
 
 def _switch_id(own: str) -> str:
     return f"{own}-switch"
 
 
-def _state_path(use: PluginUse) -> str:
-    return f"plugins/{use.id.replace('/', '-')}.state"
+def _state_path(own: str) -> str:
+    return f"plugins/{own}.state"
 
 
 def _clip(clips: etree._Element, strip: Strip, clip: Clip, loop: Loop | None) -> None:

@@ -24,7 +24,7 @@ from ..core.session.strips import Clip, Strip, within
 from ..core.session.tempo import TempoMap
 from ..core.units import agreeing, clock, count, said_by
 from .dawproject import ImportReport
-from .found import Found, NothingFoundError, Progress, StoppedError, content_of, shortened, unheard
+from .found import Found, NothingFoundError, Progress, StoppedError, content_of, decoded, name_of, shortened, unheard
 from .sounding import NotePart
 
 if TYPE_CHECKING:
@@ -224,9 +224,9 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         elif message.type == "time_signature":
             found.meters[tick] = message.numerator, message.denominator
         elif message.type == "marker" and len(found.markers) < 1000:
-            found.markers.append((tick, message.text.strip()))
+            found.markers.append((tick, _words(message.text)))
         elif message.type == "track_name" and not name:
-            name = message.name.strip()
+            name = _words(message.name)
         elif message.type == "note_on" and message.velocity > 0:
             begun[message.channel, message.note].append((tick, message.velocity, []))
         elif message.type in ("note_off", "note_on"):
@@ -264,6 +264,11 @@ def _read_track(found: _Read, number: int, chunk: bytes) -> None:
         if played:
             name = _called(called, channel, len(notes))
             found.parts.append(Part(name, number, channel, sorted(played), turned[channel]))
+
+
+def _words(said: str) -> str:
+    """What a message says: the bytes of the file stand for themselves in it, whatever they were written in."""
+    return name_of(decoded(said.encode("latin-1")))
 
 
 def _ended(key: int, tick: int, start: int, velocity: int, pressed: list[tuple[int, int]]) -> Played:

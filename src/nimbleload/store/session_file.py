@@ -82,7 +82,11 @@ def encode(saved: Saved) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         for name, part in parts.items():
-            content = msgspec.json.encode(part)
+            try:
+                content = msgspec.json.encode(part)
+            except UnicodeEncodeError as error:
+                named = error.object.encode(errors="replace").decode()
+                raise SessionFileError(f"“{named}” in {name} is no text in UTF-8. Nothing was written.") from error
             if len(content) > LARGEST_ENTRY:
                 raise SessionFileError(
                     f"The session is too large to be kept: {name} has {len(content) >> 20} MB, at most "

@@ -20,7 +20,7 @@ from ..core.session.session import Section, SessionError
 from ..core.session.strips import Clip, Send, Strip, StripKind
 from ..core.units import agreeing, count
 from .dawproject import ImportReport
-from .found import Found, NothingFoundError, content_of, shortened
+from .found import Found, NothingFoundError, content_of, decoded, name_of, shortened
 
 ENDINGS = (".csv", ".tsv", ".txt")
 COLUMNS = ("track", "kind", "bus", "send to", "plugin", "standard", "setting", "voices", "from", "to", "section")
@@ -70,7 +70,7 @@ def read(path: Path, lookup: Lookup, rate: int = 48000) -> Found:
     if unknown:
         found.left_out.append(f"Columns that are not known: {', '.join(unknown[:8])}.")
     for number, cells in enumerate(rows[1 : MOST_ROWS + 1], 2):
-        row = {name: cell.strip() for name, cell in zip(header, cells, strict=False)}
+        row = {name: name_of(cell) for name, cell in zip(header, cells, strict=False)}
         if not any(row.values()):
             continue
         try:
@@ -97,16 +97,6 @@ def _rows(path: Path) -> list[list[str]]:
     if not rows:
         raise NothingFoundError(f"{path.name} is empty. Nothing was added.")
     return rows
-
-
-def decoded(content: bytes) -> str:
-    """The text of a file as spreadsheets write it: UTF-8 or UTF-16 with or without a mark, else Western European."""
-    if content[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        return content.decode("utf-16", errors="replace")
-    try:
-        return content.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        return content.decode("cp1252", errors="replace")
 
 
 def _take(found: _Rows, row: dict[str, str]) -> None:

@@ -1,8 +1,10 @@
-"""Attributes of an XML element from a stranger, as checked numbers and words."""
+"""Attributes of an XML element: from a stranger, as checked numbers and words; and as they are written."""
 
 from __future__ import annotations
 
 import math
+import re
+from pathlib import Path
 
 from lxml import etree
 
@@ -23,11 +25,48 @@ def parse(content: bytes, where: str) -> etree._Element:
     return root
 
 
+# What no XML can hold (1.0, 2.2), whatever stands for it.
+UNWRITABLE = re.compile("[\0-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+# What is said of a file with such a name: sessions could not name it.
+UNNAMED = "its name, or that of a folder in which it lies, is not in UTF-8 or holds control characters: rename it first"
+# Parameters that count in whole numbers.
+WHOLE = ("IntegerParameter", "EnumParameter")
+
+
 def quoted(value: str) -> str:
     """A value as an attribute has it, in its quotes."""
     from xml.sax.saxutils import quoteattr  # imported here: it would lengthen every start
 
     return quoteattr(value)
+
+
+def writable(words: str) -> str:
+    """Words without what no XML can hold."""
+    return UNWRITABLE.sub("", words)
+
+
+def is_writable(words: str) -> bool:
+    """Whether XML, and JSON, can hold words as they are."""
+    return UNWRITABLE.search(words) is None
+
+
+def shown(path: Path) -> str:
+    """A path as it can be shown, whatever its name is."""
+    return UNWRITABLE.sub("?", str(path))
+
+
+def value_as(tag: str, value: float) -> str:
+    """The value of a parameter as an element of its kind has it: to the last digit."""
+    if tag == "BoolParameter":
+        return str(value >= 0.5).lower()
+    return str(round(value)) if tag in WHOLE else repr(float(value))
+
+
+def setting_of(parameter: etree._Element, where: str) -> float:
+    """Where a parameter of any kind stands: 1 or 0 for the truth of a switch, else its number."""
+    if parameter.tag == "BoolParameter":
+        return float(flag(parameter, "value", False))
+    return number(parameter, "value", 0, where)
 
 
 def place(element: etree._Element, where: str) -> str:

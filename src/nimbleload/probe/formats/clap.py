@@ -288,7 +288,7 @@ class ClapHosted:
         if params is None:
             raise PluginError(f"{use.label} has parameters in the session, but takes none.")
         by_name = {text(d.name).lower(): int(d.id) for d in self._described()}
-        numbers = {name: int(name) if name.isdigit() else by_name.get(name.lower()) for name, _ in use.setting.values}
+        numbers = {name: int(name) if name.isdecimal() else by_name.get(name.lower()) for name, _ in use.setting.values}
         unknown = [name for name, number in numbers.items() if number is None]
         if unknown:
             raise PluginError(f"{use.label} has no parameter {unknown[0]!r}.")

@@ -294,7 +294,7 @@ class Vst3Hosted:
         by_title = {wide(d.title).lower(): int(d.id) for d in self._described()} if values else {}
         found = {}
         for name, value in values:
-            number = int(name) if name.isdigit() else by_title.get(name.lower())
+            number = int(name) if name.isdecimal() else by_title.get(name.lower())
             if number is None:
                 raise PluginError(f"{self._label} has no parameter {name!r}.")
             if not 0 <= value <= 1:
