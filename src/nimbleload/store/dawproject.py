@@ -15,10 +15,9 @@ from lxml import etree
 from ..core.cards.families import by_name
 from ..core.piece.moments import sounding_spans
 from ..core.session.curves import Curve
-from ..core.session.meter import is_possible
 from ..core.session.plugins import Family, PluginRef, PluginUse, Setting
 from ..core.session.routing import Graph, build
-from ..core.session.session import Meter, Section, Session, SessionError, TempoPoint, Timing
+from ..core.session.session import Section, Session, SessionError, Timing
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
 from ..core.units import count
@@ -34,6 +33,7 @@ from .dawproject_curves import (
     rests,
     switches,
 )  # fmt: skip
+from .dawproject_tempo import meters_of, tempo_of
 from .dawproject_timeline import Timeline
 from .sounding import Part, Sounding
 from .xml_values import UNNAMED, balance, flag, gain, is_writable, number, parse, place, setting_of, shown
@@ -107,8 +107,8 @@ class _Reader:
         self._awake: dict[str, Curve] = {}
 
     def imported(self) -> Imported:
-        tempo = self._tempo()
-        meters = self._meters(TempoMap(tempo))
+        tempo = tempo_of(self._root)
+        meters = meters_of(self._root, TempoMap(tempo), self._left_out)
         self._curves = Curves(self._root, TempoMap(tempo))
         self._read_structure()
         self._tell_foreign()
@@ -221,41 +221,6 @@ class _Reader:
         if not known:
             self._left_out.append("No audio file says its sample rate: the session is taken to run at 48000 Hz.")
         return known[-1] if known else 48000
-
-    def _tempo(self) -> tuple[TempoPoint, ...]:
-        points = []
-        for automation in self._root.iter("TempoAutomation"):
-            found = [
-                TempoPoint(
-                    number(point, "time", 0, WHERE, 0), number(point, "value", 120, WHERE, 1, 10_000),
-                    point.get("interpolation") == "linear",
-                )
-                for point in automation.iter("RealPoint")
-            ]  # fmt: skip
-            points += in_beats(found) if unit_of(automation) == "seconds" else found
-        if points:
-            return tuple(sorted(points, key=lambda p: p.beat))
-        tempo = self._root.find("Transport/Tempo")
-        return (TempoPoint(0.0, 120.0 if tempo is None else number(tempo, "value", 120, WHERE, 1, 10_000)),)
-
-    def _meters(self, tempo: TempoMap) -> tuple[Meter, ...]:
-        found, odd = list[Meter](), 0
-        signs = [(0.0, each) for each in self._root.findall("Transport/TimeSignature")]
-        for automation in self._root.iter("TimeSignatureAutomation"):
-            in_seconds = unit_of(automation) == "seconds"
-            for point in automation.iter("TimeSignaturePoint"):
-                at = number(point, "time", 0, WHERE, 0)
-                signs.append((tempo.beat(at) if in_seconds else at, point))
-        for beat, sign in signs:
-            beats, unit = (int(number(sign, name, 4, WHERE, 0, 1e9)) for name in ("numerator", "denominator"))
-            if is_possible(beats, unit):
-                # What is automated from a beat on counts there, not what stands beside it.
-                found = [each for each in found if each.beat != beat] + [Meter(beat, beats, unit)]
-            else:
-                odd += 1
-        if odd:
-            self._left_out.append(f"{count(odd, 'time signature')} that cannot be.")
-        return tuple(sorted(found, key=lambda each: each.beat)) or (Meter(),)
 
     def _tell_foreign(self) -> None:
         """What a program has added of its own is not understood, and that is said."""
@@ -467,30 +432,6 @@ def strip_kind(role: str, is_group: bool) -> StripKind:
         return "bus"
     kinds: dict[str, StripKind] = {"master": "main", "effect": "return", "submix": "bus"}
     return kinds.get(role, "track")
-
-
-def unit_of(element: etree._Element) -> str:
-    """The time unit of a timeline: its own, else that of what holds it, else beats."""
-    for each in (element, *element.iterancestors()):
-        unit = each.get("timeUnit")
-        if unit is not None:
-            return str(unit)
-    return "beats"
-
-
-def in_beats(points: list[TempoPoint]) -> list[TempoPoint]:
-    """Tempo points whose places are seconds, with their places in beats: what has been played until then."""
-    found: list[TempoPoint] = []
-    beat, before = 0.0, None
-    for point in sorted(points, key=lambda p: p.beat):
-        if before is None:
-            beat = point.beat * point.bpm / 60
-        else:
-            bpm = (before.bpm + point.bpm) / 2 if before.ramp else before.bpm
-            beat += (point.beat - before.beat) * bpm / 60
-        before = point
-        found.append(msgspec.structs.replace(point, beat=beat))
-    return found
 
 
 def family(device: etree._Element, label: str) -> Family:
