@@ -138,6 +138,23 @@ def test_what_the_file_cannot_say_is_left_to_the_hand(source, folder):
     assert made.by_hand == ("freeze: Other (not rendered)",)  # it has no plugins to suspend
 
 
+@pytest.mark.parametrize("kind", ["freeze", "bounce"])
+def test_what_was_not_rendered_stays_as_it_is_and_is_told(source, folder, kind):
+    session, made, target = written(source, folder, Plan((Decision(kind, "t"),)), {})
+    found = dawproject.read(target).session
+    assert found.strips == session.strips and found.strip("t").live_uses()
+    assert made.done == () and made.by_hand == (f"{kind}: Voice (not rendered)",)
+
+
+def test_a_bus_that_was_not_printed_is_still_fed(tmp_path, folder):
+    source = choir(tmp_path / "a.dawproject")
+    session, made, target = written(source, folder, Plan((Decision("bounce", "g"), Decision("off", "v0"))), {})
+    found = dawproject.read(target).session
+    assert [found.strip(each).enabled for each in ("v0", "v1", "v2")] == [False, True, True]
+    assert found.strip("v1").inserts == session.strip("v1").inserts
+    assert made.by_hand == ("bounce: Choir (not rendered)",)
+
+
 def test_a_track_without_lanes_gets_some(tmp_path, folder):
     structure = x.track("t", "Voice", x.channel("c", devices=DEVICES)) + x.main_track()
     source = x.write(tmp_path / "a.dawproject", x.project(structure))

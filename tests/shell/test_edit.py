@@ -102,6 +102,8 @@ def test_edits_are_all_made_or_none():
         ("route Band Bass", "circle"),
         ("rename 'Bass", "not understood"),
         ("add track X 1.5", "whole number"),
+        ("add track X nan", "which is no number"),
+        ("shift Bass inf", "which is no number"),
     ],
 )
 def test_what_cannot_be_is_said_with_the_way_out(line, words):

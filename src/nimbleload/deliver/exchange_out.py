@@ -40,6 +40,8 @@ from .render import Rendered
 from .resting import rests
 
 FOLDER = "audio/carried-out"
+# Decisions of which there is a file.
+PRINTED = ("freeze", "bounce")
 # What switches off content that lies in a lane without a clip around it.
 OFF = '<Clip time="0" enable="false">', "</Clip>"
 NO_CARDS: Cards = {}
@@ -65,11 +67,14 @@ def write(
 ) -> Written:  # fmt: skip
     """Writes a copy of an exchange file with these tracks frozen and these plugins switched off.
 
-    `rendered` are the files by strip, in `folder`; `cards` know the tails of plugins. WriteError if it cannot be
-    written; FILE itself is never changed.
+    `rendered` are the files by strip, in `folder`; `cards` know the tails of plugins. What was not rendered is not
+    done, but told. WriteError if it cannot be written; FILE itself is never changed.
     """
     if target.exists() and target.samefile(source):
         raise WriteError(f"{target} is the original, which is never changed: choose another name")
+    # A track without its file stays as it is, its plugins on: whoever freezes it by hand prints them.
+    missing = [each for each in plan.decisions if each.kind in PRINTED and each.strip not in rendered]
+    plan = plan.without(*missing)
     try:
         files: dict[str, Path] = {}
         with Archive(source) as archive:
@@ -93,11 +98,9 @@ def write(
     except OSError as error:
         raise WriteError(f"{target} was not written: {said_by(error)}") from error
     by_hand = [f"{decision.kind}: {session.strip(decision.strip).name}" for decision in plan.decisions
-               if decision.kind not in ("freeze", "bounce", "off", "share", "lighten", "suspend")]  # fmt: skip
-    by_hand += made.by_hand
-    missing = [f"{d.kind}: {session.strip(d.strip).name} (not rendered)" for d in plan.decisions
-               if d.kind in ("freeze", "bounce") and d.strip not in rendered]  # fmt: skip
-    return Written(str(target), tuple(made.done), tuple(dict.fromkeys(by_hand + missing)))
+               if decision.kind not in (*PRINTED, "off", "share", "lighten", "suspend")]  # fmt: skip
+    by_hand += [*made.by_hand, *(f"{each.kind}: {session.strip(each.strip).name} (not rendered)" for each in missing)]
+    return Written(str(target), tuple(made.done), tuple(dict.fromkeys(by_hand)))
 
 
 def repack(

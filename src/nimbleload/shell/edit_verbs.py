@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 import shlex
 from collections.abc import Callable
 from pathlib import Path
@@ -86,9 +87,12 @@ def use_of(session: Session, words: str) -> PluginUse:
 def number(text: str, what: str) -> float:
     """A number that was typed. SessionError says `what` is none."""
     try:
-        return float(text)
+        found = float(text)
     except ValueError:
-        raise SessionError(f"{what} is “{text}”, which is no number") from None
+        found = math.nan
+    if not math.isfinite(found):
+        raise SessionError(f"{what} is “{text}”, which is no number")
+    return found
 
 
 def meter(text: str) -> Meter:
