@@ -24,8 +24,9 @@ from ..store.splice import Element, SpliceError, Text
 from ..store.written_anew import is_written_anew
 from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
-from .exchange_out import WriteError, devices_of, outermost, repack, tracks_of
+from .exchange_out import WriteError, repack
 from .outside import text_for
+from .project_changes import devices_of, outermost, tracks_of
 
 AUDIO = {".wav", ".flac", ".ogg", ".aif", ".aiff", ".mp3", ".w64", ".caf"}
 
