@@ -278,7 +278,8 @@ def test_a_setting_that_is_a_saved_state_is_left_to_the_hand(source, folder):
     )  # fmt: skip
     plan = Plan((Decision("lighten", "t", use.id, variant="light"),))
     made = exchange_out.write(source.with_name("b.dawproject"), source, session, plan, {}, folder)
-    assert made.by_hand == ("lighten: One on Voice (quality 0)",) and made.done == ()
+    changed = "changed here, and not in the file: Voice (how One is set)"
+    assert made.by_hand == ("lighten: One on Voice (quality 0)", changed) and made.done == ()
 
 
 def test_a_printed_bus_takes_the_place_of_all_that_fed_it(tmp_path, folder):

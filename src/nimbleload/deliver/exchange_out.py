@@ -18,10 +18,12 @@ from ..core.cards.card import Cards
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
+from ..core.session.strips import Strip
 from ..core.units import said_by
-from ..store import atomic
+from ..store import atomic, dawproject
 from ..store.archive import DAMAGED, WHERE, Archive, ImportRefusedError
 from ..store.splice import SpliceError
+from . import edited
 from .cutting import Cutting
 from .outside import referred, text_for
 from .project_changes import FOLDER, Changes
@@ -60,20 +62,28 @@ def write(
     # A track without its file stays as it is, its plugins on: whoever freezes it by hand prints them.
     missing = [each for each in plan.decisions if each.kind in PRINTED and each.strip not in rendered]
     plan = plan.without(*missing)
+    is_of_file = session.source.endswith(source.suffix)
     try:
         files: dict[str, Path] = {}
         with Archive(source) as archive:
             text = text_for(archive, source, target)
-            made = Changes(text, session, apply(session, plan).session, lambda path: referred(path, source, target))
-            for strip in session.strips:
+            before, gone, changed = session, list[Strip](), list[str]()
+            if is_of_file:
+                file = dawproject.read(source).session
+                before = edited.as_in_file(session, file)
+                gone, changed = edited.removed(session, file), edited.left(session, file)
+            after = apply(session, plan).session
+            made = Changes(text, before, after, lambda path: referred(path, source, target), is_of_file)
+            made.leave(gone)
+            for strip in before.strips:
                 made.switch(strip)
                 if strip.id in rendered:
-                    file, decision = rendered[strip.id], plan.for_strip(strip.id)
-                    files[f"{FOLDER}/{file.file}"] = folder / file.file
+                    printed, decision = rendered[strip.id], plan.for_strip(strip.id)
+                    files[f"{FOLDER}/{printed.file}"] = folder / printed.file
                     if decision is not None and decision.stretch is not None:
-                        made.cut(strip, decision.stretch, file, Cutting(archive, source))
+                        made.cut(strip, decision.stretch, printed, Cutting(archive, source))
                     else:
-                        made.freeze(strip, file)
+                        made.freeze(strip, printed)
             made.suspend(cards, rendered)
         for strip in made.new_strips():
             made.add_bus(strip)
@@ -84,8 +94,9 @@ def write(
         raise WriteError(f"{target} was not written: {said_by(error)}") from error
     by_hand = [f"{decision.kind}: {session.strip(decision.strip).name}" for decision in plan.decisions
                if decision.kind not in (*PRINTED, "off", "share", "lighten", "suspend")]  # fmt: skip
-    by_hand += [*made.by_hand, *(f"{each.kind}: {session.strip(each.strip).name} (not rendered)" for each in missing)]
-    return Written(str(target), tuple(made.done), tuple(dict.fromkeys(by_hand)))
+    by_hand += made.by_hand
+    by_hand += [f"{each.kind}: {session.strip(each.strip).name} (not rendered)" for each in missing]
+    return Written(str(target), tuple(made.done), tuple(dict.fromkeys([*by_hand, *changed])))
 
 
 def repack(

@@ -13,7 +13,7 @@ from ..core.piece.moments import Span
 from ..core.session.controllers import Controller
 from ..core.session.plugins import PluginUse
 from ..core.session.session import Session
-from ..core.session.strips import Clip, Strip
+from ..core.session.strips import Clip, Send, Strip
 from ..store.dawproject_controllers import as_points
 from ..store.dawproject_expressions import as_note
 from ..store.dawproject_heard import UNWRAPPED
@@ -96,8 +96,12 @@ def played(file: Rendered) -> Sequence[Span]:
 class Changes:
     """What changes in the text of one project."""
 
-    def __init__(self, text: Text, before: Session, after: Session, referred: Callable[[str], str]) -> None:
+    def __init__(
+        self, text: Text, before: Session, after: Session, referred: Callable[[str], str], is_of_file: bool
+    ) -> None:
+        """`is_of_file`: the session was read from that file, not made here and written out."""
         self._text, self._before, self._planned, self._referred = text, before, after, referred
+        self._is_of_file = is_of_file
         self._after = {strip.id: strip for strip in after.strips}
         self.done: list[str] = []
         self.by_hand: list[str] = []
@@ -105,8 +109,16 @@ class Changes:
         self._clips = clips_of(text)
         self._ids = 0
 
+    def leave(self, gone: Iterable[Strip]) -> None:
+        """Switches off tracks that the session has no more."""
+        for strip in gone:
+            if strip.enabled and strip.id in self._tracks:
+                self._text.set(self._tracks[strip.id], "loaded", "false")
+                self.done.append(f"{strip.name}: switched off, since it was removed")
+
     def switch(self, strip: Strip) -> None:
-        """Switches off what the plan switches off: the whole track, or single plugins, frozen ones among them."""
+        """Switches off what is off then: the whole track, or single plugins, frozen ones among them; and on what is on
+        again."""
         after = self._after.get(strip.id)
         track = self._tracks.get(strip.id)
         if after is None or track is None:
@@ -114,6 +126,9 @@ class Changes:
         if strip.enabled and not after.enabled:
             self._text.set(track, "loaded", "false")
             self.done.append(f"{strip.name}: switched off")
+        elif after.enabled and not strip.enabled:
+            self._text.set(track, "loaded", "true")
+            self.done.append(f"{strip.name}: switched on")
         live = {use.id: use for use in after.live_uses()}
         gone = {use.id for use in after.uses() if not use.loaded and after.enabled}
         for device in (self._device(strip, use.id) for use in strip.uses() if use.loaded and use.id in gone):
@@ -126,17 +141,34 @@ class Changes:
                 self.done.append(f"{strip.name}: {use.label} {'unloaded' if use.id in gone else 'switched off'}")
             elif use.id in live and live[use.id].setting != use.setting:
                 self._set(strip, use, live[use.id], device)
+        for use in strip.uses():
+            if not use.enabled and use.id in live:
+                self._on(strip, live[use.id], use.loaded)
         self._reroute(strip, after, track)
 
+    def _on(self, strip: Strip, use: PluginUse, is_loaded: bool) -> None:
+        """Switches a plugin on that the file has switched off."""
+        device = self._device(strip, use.id)
+        switch = device.find("Enabled") if device is not None else None
+        if device is None:
+            return
+        if not is_loaded:
+            self._text.set(device, "loaded", "true")
+        if switch is not None:
+            self._text.set(switch, "value", "true")
+        self.done.append(f"{strip.name}: {use.label} switched on")
+
     def _device(self, strip: Strip, use_id: str) -> Element | None:
-        """The device of a use. Where it was read from a file, the number behind the slash counts them; in what was made
-        here and written out, they lie in the order of the chain."""
+        """The device of a use. Where it was read from a file, the number behind the slash counts them, and None is what
+        was put in here; in what was made here and written out, they lie in the order of the chain."""
         devices = devices_of(self._tracks.get(strip.id))
         own, _, number = use_id.rpartition("/")
-        if own == strip.id and number.isdecimal():
+        if not self._is_of_file:
+            place = [use.id for use in strip.uses()].index(use_id)
+        elif own == strip.id and number.isdecimal():
             place = int(number)
         else:
-            place = [use.id for use in strip.uses()].index(use_id)
+            return None
         return devices[place] if place < len(devices) else None
 
     def _set(self, strip: Strip, before: PluginUse, after: PluginUse, device: Element | None) -> None:
@@ -183,7 +215,28 @@ class Changes:
             if element is not None:
                 written.remove(element)
                 self._off(element, "Enable", "Enable")
-                self.done.append(f"{before.name}: its send to {self._after[send.target].name} switched off")
+                to = self._after.get(send.target)
+                self.done.append(f"{before.name}: its send{f' to {to.name}' if to else ''} switched off")
+        known = [(send.target, send.pre_fader, send.level) for send in before.sends if send.enabled]
+        new = [send for send in after.sends if send.enabled and (send.target, send.pre_fader, send.level) not in known]
+        if new:
+            words = "".join(map(self._sent, new))
+            if sends is not None:
+                self._text.insert(sends, words)
+            else:
+                above = [each for each in channel.children if each.tag in ("Devices", "Mute", "Pan")]
+                self._text.insert(channel, f"<Sends>{words}</Sends>", above[-1]) if above else self._text.first(
+                    channel, f"<Sends>{words}</Sends>"
+                )
+            self.done += [f"{before.name}: a send to {self._after[send.target].name}" for send in new]
+
+    def _sent(self, send: Send) -> str:
+        """A send as an element."""
+        return (
+            f"<Send destination={quoted(self._channel_id(send.target))} "
+            f'type="{"pre" if send.pre_fader else "post"}"><Enable id="{self._new_id()}" name="Enable" value="true"/>'
+            f'<Volume id="{self._new_id()}" unit="linear" value="{send.level:.9g}"/></Send>'
+        )
 
     def _channel_id(self, strip_id: str) -> str:
         """What others call the channel of a strip by."""
@@ -201,12 +254,7 @@ class Changes:
     def add_bus(self, bus: Strip) -> None:
         """Writes a new bus with copies of the devices that its members had, where the first of them feeds it."""
         devices = "".join(self._copied(bus, use) for use in bus.inserts)
-        sends = "".join(
-            f"<Send destination={quoted(self._channel_id(send.target))} "
-            f'type="{"pre" if send.pre_fader else "post"}"><Enable id="{self._new_id()}" name="Enable" value="true"/>'
-            f'<Volume id="{self._new_id()}" unit="linear" value="{send.level:.9g}"/></Send>'
-            for send in bus.sends
-        )
+        sends = "".join(map(self._sent, bus.sends))
         leads = bus.output is not None and bus.output in self._tracks
         to = f" destination={quoted(self._channel_id(bus.output))}" if bus.output is not None and leads else ""
         words = (
