@@ -70,7 +70,7 @@ static int work(void *h, int (*respond)(void *, uint32_t, const void *), void *t
 static int response(void *h, uint32_t size, const void *data) { ((own_t *)h)->answered += size == 4 && !memcmp(data, "done", 4); return 0; }
 static const worker_t WORKER = {work, response, NULL};
 static const void *extension(const char *uri) { return strcmp(uri, "http://lv2plug.in/ns/ext/worker#interface") ? NULL : &WORKER; }
-static const lv2_t PLUGINS[] = {{"urn:nimble-test:gain", instantiate, connect, NULL, run, NULL, free, extension},
-                                {"urn:nimble-test:greedy", instantiate, connect, NULL, run, NULL, free, extension}};
-const lv2_t *lv2_descriptor(uint32_t index) { return index < 2 ? &PLUGINS[index] : NULL; }
+#define NAMED(name) {"urn:nimble-test:" name, instantiate, connect, NULL, run, NULL, free, extension}
+static const lv2_t PLUGINS[] = {NAMED("gain"), NAMED("greedy"), NAMED("rated"), NAMED("powers")};
+const lv2_t *lv2_descriptor(uint32_t index) { return index < 4 ? &PLUGINS[index] : NULL; }
 #endif

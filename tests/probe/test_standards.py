@@ -104,18 +104,28 @@ BUNDLE = """
 """
 
 
+RATED = "lv2:default 0.25 ; lv2:minimum 0.0 ; lv2:maximum 0.5 ; lv2:portProperty lv2:sampleRate"
+
+
 class TestLv2:
     @pytest.fixture
     def bundles(self, tmp_path, monkeypatch):
         """Two plugins in a bundle: one that asks for what is offered, one for more. liblilv looks once a process."""
         folder = tmp_path / "lv2" / "test.lv2"
         build(folder / "test.so", "LV2")
-        parts = {"gain": "<http://lv2plug.in/ns/ext/urid#map>", "greedy": "<urn:nobody:has-this>"}
+        parts = {
+            "gain": "<http://lv2plug.in/ns/ext/urid#map>", "greedy": "<urn:nobody:has-this>",
+            "powers": "<http://lv2plug.in/ns/ext/buf-size#powerOf2BlockLength>",
+        }  # fmt: skip
+        parts["rated"] = parts["gain"]
         manifest = (
             "@prefix lv2: <http://lv2plug.in/ns/lv2core#> . @prefix rdfs: <http://www.w3.org/2000/01/rdf-schema#> .\n"
         )
         for name, features in parts.items():
-            (folder / f"{name}.ttl").write_text(BUNDLE.format(name=name, features=features))
+            bundle = BUNDLE.format(name=name, features=features)
+            if name == "rated":
+                bundle = bundle.replace("lv2:default 0.5", RATED)
+            (folder / f"{name}.ttl").write_text(bundle)
             manifest += f"<urn:nimble-test:{name}> a lv2:Plugin ; lv2:binary <test.so> ; rdfs:seeAlso <{name}.ttl> .\n"
         (folder / "manifest.ttl").write_text(manifest)
         monkeypatch.setenv("LV2_PATH", f"{folder.parent}:/usr/lib/lv2")
@@ -148,6 +158,29 @@ class TestLv2:
         assert first == [2.0, 0.0, 65536.0, pytest.approx(0.4)]  # two notes, once; room for events; gain 0.5
         assert second == [2.0, 1.0, 65536.0, pytest.approx(0.4)]  # the worker has answered in between
         assert latency == 123
+
+    def test_what_is_told_as_a_part_of_the_sample_rate_is_hertz(self, bundles):
+        found = self.in_a_process(
+            "use = PluginUse('x', PluginRef('lv2', 'urn:nimble-test:rated', 'Test rated'))\nfound = []\n"
+            "for rate in (44100, 96000):\n"
+            "    h = lv2.load(use, '', rate, 64, 64)\n"
+            "    loop = TimedLoop(h, np.ones((1, 1024), np.float32))\n    loop.run(64, 1)\n"
+            "    gain = next(each for each in h.parameters() if each.key == 'gain')\n"
+            "    found.append([float(h.outputs[0, 3]), gain.value, gain.least, gain.most])\n"
+            "print(json.dumps(found))"
+        )
+        assert found == [[11025.0, 11025.0, 0.0, 22050.0], [24000.0, 24000.0, 0.0, 48000.0]]
+
+    def test_blocks_that_it_says_it_does_not_take_are_refused(self, bundles):
+        found = self.in_a_process(
+            "use = PluginUse('x', PluginRef('lv2', 'urn:nimble-test:powers', 'Test powers'))\nsaid = ''\n"
+            "from nimbleload.probe.formats.hosted import PluginError\n"
+            "h = lv2.load(use, '', 48000, 512, 512)\nh.restart(256)\n"
+            "try:\n    h.restart(480)\nexcept PluginError as error:\n    said = str(error)\n"
+            "lv2.load(PluginUse('y', PluginRef('lv2', 'urn:nimble-test:gain', 'Other')), '', 48000, 480, 480)\n"
+            "print(json.dumps(said))"
+        )
+        assert found == "Test powers takes blocks of powers of two only (64, 128 …), not of 480 samples."
 
     def test_a_restart_is_a_fresh_instance(self, bundles):
         found = self.in_a_process(

@@ -51,9 +51,10 @@ from .piece import BAR_LENGTH, BARS_SINCE, BEAT_UNIT, FIRST_BAR, PACE, Piece, Pl
 BUF_SIZE, URID, WORKER = f"{NS}/ext/buf-size#", f"{NS}/ext/urid#", f"{NS}/ext/worker#"
 LOG, SAFE = f"{NS}/ext/log#log", f"{NS}/ext/state#threadSafeRestore"
 OPTIONS, PARAMETERS, MIDI = f"{NS}/ext/options#", f"{NS}/ext/parameters#", f"{NS}/ext/midi#"
+POWERS_OF_TWO = f"{BUF_SIZE}powerOf2BlockLength"
 OFFERED = {
     f"{URID}map", f"{URID}unmap", f"{OPTIONS}options", f"{BUF_SIZE}boundedBlockLength", f"{WORKER}schedule",
-    f"{BUF_SIZE}fixedBlockLength", f"{BUF_SIZE}powerOf2BlockLength", f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken",
+    f"{BUF_SIZE}fixedBlockLength", POWERS_OF_TWO, f"{lilv.LV2}isLive", f"{lilv.LV2}inPlaceBroken",
     f"{lilv.LV2}hardRTCapable", lilv.LOAD_DEFAULT, LOG, SAFE,
 }  # fmt: skip
 # What an event with a MIDI message takes of them.
@@ -140,12 +141,14 @@ class Lv2Hosted:
 
     def __init__(self, use: PluginUse, rate: int, longest: int, frames: int, rows: Rows = own_rows) -> None:
         self._plugin = lilv.plugin(use.plugin.identifier)
-        lacking = [uri for uri in lilv.required_features(self._plugin) if uri not in OFFERED]
+        required = lilv.required_features(self._plugin)
+        lacking = [uri for uri in required if uri not in OFFERED]
         if lacking:
             raise PluginError(f"{use.label} requires what is not offered here: {', '.join(lacking)}.")
         self._label, self._rate, self._identifier = use.label, rate, use.plugin.identifier
+        self._takes_powers_of_two = POWERS_OF_TWO in required
         self._state = use.setting.state
-        self._ports = Ports(self._plugin, longest, use.label, rows)
+        self._ports = Ports(self._plugin, rate, longest, use.label, rows)
         self._urids = Urids()
         self._chosen = use.setting.values
         for name, value in self._chosen:
@@ -195,7 +198,7 @@ class Lv2Hosted:
         listed = [
             (f"{URID}map", places[0]), (f"{URID}unmap", places[1]), (f"{WORKER}schedule", places[2]),
             (f"{OPTIONS}options", c.addressof(self._options)), (f"{BUF_SIZE}boundedBlockLength", None),
-            (f"{BUF_SIZE}fixedBlockLength", None), (f"{BUF_SIZE}powerOf2BlockLength", None),
+            (f"{BUF_SIZE}fixedBlockLength", None), (POWERS_OF_TWO, None),
             (LOG, c.addressof(self._log)), (lilv.LOAD_DEFAULT, None), (SAFE, None),
         ]  # fmt: skip
         self._listed = [Feature(uri.encode(), place) for uri, place in listed]
@@ -221,6 +224,8 @@ class Lv2Hosted:
 
     def restart(self, frames: int) -> None:
         self.close()
+        if self._takes_powers_of_two and frames.bit_count() != 1:
+            raise PluginError(f"{self._label} takes blocks of powers of two only (64, 128 …), not of {frames} samples.")
         self._piece.rewind()
         for number in self._numbers[:3]:
             number.value = frames

@@ -13,13 +13,18 @@ EVENT_BYTES = 1 << 16
 
 
 class Ports:
-    """The ports of a plugin: what kind each is, its symbol, and the memory it is connected to."""
+    """The ports of a plugin at a rate (Hz): what kind each is, its symbol, and the memory it is connected to."""
 
-    def __init__(self, plugin: int, longest: int, label: str, rows: Rows) -> None:
+    def __init__(self, plugin: int, rate: int, longest: int, label: str, rows: Rows) -> None:
         lib = lilv.library()
         count = lib.lilv_plugin_get_num_ports(plugin)
         ranges = np.zeros((3, max(count, 1)), np.float32)
         lib.lilv_plugin_get_port_ranges_float(plugin, *(row.ctypes.data for row in ranges))
+        for index in range(count):
+            port = lib.lilv_plugin_get_port_by_index(plugin, index)
+            # Frequencies may be told as parts of the sample rate; what the port takes are hertz.
+            if lib.lilv_port_has_property(plugin, port, lilv.node(f"{lilv.LV2}sampleRate")):
+                ranges[:, index] *= rate
         start = np.where(np.isfinite(ranges[2]), ranges[2], np.where(np.isfinite(ranges[0]), ranges[0], 0.0))
         self.controls = start.astype(np.float32)
         self.ranges = ranges
