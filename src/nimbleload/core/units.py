@@ -35,6 +35,11 @@ def all_of(names: Sequence[str], most: int = 3) -> str:
     return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
 
 
+def as_file_name(name: str) -> str:
+    """What a file can be called after something: names may hold what parts folders."""
+    return name.replace("/", "-").strip() or "session"
+
+
 def as_sentence(words: str) -> str:
     """Words as a sentence of their own: the first letter large, the others as they are, and one full stop."""
     return f"{words[:1].upper()}{words[1:].rstrip('.')}."

@@ -21,7 +21,7 @@ from ..core.session.session import Session
 from ..core.session.strips import Strip
 from ..core.told import carrying as told
 from ..core.told.newer import written_anew
-from ..core.units import said_by
+from ..core.units import as_file_name, said_by
 from ..store import atomic, dawproject, dawproject_out
 from ..store.archive import ImportRefusedError
 from ..store.dawproject_out import is_of_file
@@ -136,8 +136,8 @@ def made_of(session: Session, saved_as: Path | None = None) -> Path:
         return source
     first = next((clip for strip in session.strips if is_all_files(strip) for clip in strip.clips), None)
     if first is None:
-        return Path.cwd() / session.name.replace("/", "-")
-    return Path(first.played[0]).parent / session.name.replace("/", "-")
+        return Path.cwd() / as_file_name(session.name)
+    return Path(first.played[0]).parent / as_file_name(session.name)
 
 
 def is_all_files(strip: Strip) -> bool:

@@ -617,14 +617,14 @@ class TestAdding:
 
     def test_a_dialog_that_is_closed_while_it_is_read_hears_nothing_of_it(self, mix, qtbot, tmp_path, monkeypatch):
         go_on, told = threading.Event(), []
-        real = adding.take_in
+        real = adding.take_in_all
 
         def slow(*arguments):
             go_on.wait(10)
             told.append(real(*arguments))
             return told[-1]
 
-        monkeypatch.setattr(adding, "take_in", slow)
+        monkeypatch.setattr(adding, "take_in_all", slow)
         (tmp_path / "t.csv").write_text("track\nPad\n")
         before = mix.desk.document
         mix.adding.read(tmp_path / "t.csv")

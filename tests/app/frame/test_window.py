@@ -5,7 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import pytest
+import soundfile
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
@@ -14,8 +16,10 @@ from nimbleload.app.frame.computer_dialog import ComputerDialog
 from nimbleload.app.frame.finder import Finder
 from nimbleload.app.frame.help import PAGES, Help
 from nimbleload.app.frame.window import BALANCE, EDIT, MEASURE, PLACES
+from nimbleload.app.look.prose import Prose
 from nimbleload.app.look.theme import theme
 from nimbleload.core.decisions.decision import Decision
+from nimbleload.core.session import edits
 from nimbleload.core.session.computer import Machine, kept_on
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
@@ -325,19 +329,55 @@ def test_the_window_remembers_theme_and_text_size(example, make_window):
     assert make_window()._choices.scale == 115
 
 
-def test_dropping_a_session_opens_it(make_window, qtbot, tmp_path):
+def drop(window, *paths):
     from PySide6.QtCore import QMimeData, QPointF, QUrl
     from PySide6.QtGui import QDropEvent
 
-    window = make_window()
     mime = QMimeData()
-    mime.setUrls([QUrl.fromLocalFile(str(write(tmp_path, session(track("a", "eq")))))])
-    drop = QDropEvent(
+    mime.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    window.dropEvent(QDropEvent(
         QPointF(10, 10), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-    )
+    ))  # fmt: skip
+
+
+def test_dropping_a_session_opens_it(make_window, qtbot, tmp_path):
+    window = make_window()
     with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
-        window.dropEvent(drop)
+        drop(window, write(tmp_path, session(track("a", "eq"))))
     assert window.desk.document.session.name == "Test"
+
+
+def test_several_files_that_are_dropped_are_all_added(make_window, qtbot, tmp_path):
+    window = make_window()
+    for name in ("one.wav", "two.wav", "notes.pdf"):
+        soundfile.write(tmp_path / name, np.full((4800, 2), 0.1), 48000, format="WAV")
+    drop(window, *(tmp_path / name for name in ("notes.pdf", "one.wav", "two.wav")))
+    dialog = window.adding.dialog
+    qtbot.waitUntil(dialog.add.isEnabled, timeout=20_000)
+    assert dialog.words.text() == "2 tracks can be added from one.wav and 1 more."
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        qtbot.mouseClick(dialog.add, Qt.MouseButton.LeftButton)
+    assert [strip.name for strip in window.desk.document.session.strips] == ["one", "two", "Main"]
+
+
+def test_names_are_shown_as_they_are_whatever_they_hold(make_window, qtbot, tmp_path, monkeypatch):
+    window, name = make_window(), "Drums & <sub>Bass</sub>"
+    of = msgspec.structs.replace(session(msgspec.structs.replace(track("a", "eq"), name=name)), name="Mix 1/2 & 3")
+    path = write(tmp_path, of)
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path.rename(tmp_path / "Rock & Roll.nimbleload"))
+    window.fill_recent()
+    assert [action.text() for action in window._menus.recent.actions()] == ["Rock && Roll.nimbleload"]
+    window.desk.edit(f"rename {name}", edits.rename(window.desk.document.session, "a", "B"))
+    assert window._menus.undo.text() == "&Undo rename Drums && <sub>Bass</sub>"
+    asked = []
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *words: asked.append(words[2]) or ("", ""))
+    window.desk.path = None
+    window.ask_save()
+    assert asked == [str(Path.home() / "Mix 1-2 & 3.nimbleload")]
+    shown = Prose(name)
+    shown.setWordWrap(False)
+    assert shown.sizeHint().width() >= shown.fontMetrics().horizontalAdvance(name)
 
 
 @pytest.mark.parametrize("length", [0.0, 5.0])

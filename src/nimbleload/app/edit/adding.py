@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
@@ -26,7 +26,7 @@ from ...probe import catalogue
 from ...probe.choosing import Lookup, choices
 from ...store.found import Found, NothingFoundError, StoppedError
 from ...store.opening import Opened, made_here
-from ...store.taking_in import ADDABLE, take_in
+from ...store.taking_in import ADDABLE, take_in_all
 from ..background.desk import Desk
 from ..background.files import Filing
 from ..background.to_window_thread import ToWindowThread
@@ -36,10 +36,10 @@ from ..look.theme import theme
 log = logging.getLogger(__name__)
 
 
-def dropped(event: QDropEvent) -> Path | None:
-    """What is being dropped, if it can be opened or added: a session, a folder, audio, MIDI or a table."""
+def dropped(event: QDropEvent) -> list[Path]:
+    """What is being dropped of what can be opened or added: sessions, folders, audio, MIDI or tables."""
     paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-    return next((p for p in paths if p.is_dir() or p.suffix.lower() in ADDABLE), None)
+    return [path for path in paths if path.is_dir() or path.suffix.lower() in ADDABLE]
 
 
 class AddingDialog(Dialog):
@@ -105,17 +105,17 @@ class Adding(QObject):
     def ask(self, folder: bool) -> None:
         """Asks for a folder, or for a file, to add."""
         if folder:
-            name = QFileDialog.getExistingDirectory(self._window, "Add a folder of audio files")
+            names = [QFileDialog.getExistingDirectory(self._window, "Add a folder of audio files")]
         else:
             kinds = " ".join(f"*{each}" for each in ADDABLE)
             wanted = f"What can be added ({kinds})"
-            name, _ = QFileDialog.getOpenFileName(self._window, "Add to the session", "", wanted)
-        if name:
-            self.read(Path(name))
+            names, _ = QFileDialog.getOpenFileNames(self._window, "Add to the session", "", wanted)
+        if any(names):
+            self.read(*map(Path, names))
 
-    def read(self, path: Path) -> None:
-        """Reads a file or folder in a thread of its own, and shows what could be added."""
-        dialog = self.dialog = AddingDialog(path, self._window)
+    def read(self, *paths: Path) -> None:
+        """Reads files and folders in a thread of its own, and shows what could be added."""
+        dialog = self.dialog = AddingDialog(paths[0], self._window)
         document = self._desk.document
         session = document.session if document is not None else None
         stopped = threading.Event()
@@ -123,7 +123,7 @@ class Adding(QObject):
         self._open.add(dialog)
         dialog.finished.connect(lambda _: self._gone(dialog))
         dialog.open()
-        thread = threading.Thread(target=self._read, args=(path, session, dialog, stopped), daemon=True)
+        thread = threading.Thread(target=self._read, args=(paths, session, dialog, stopped), daemon=True)
         self._threads = [each for each in self._threads if each.is_alive()] + [thread]
         thread.start()
 
@@ -138,14 +138,16 @@ class Adding(QObject):
         if dialog in self._open:
             tell(*words)
 
-    def _read(self, path: Path, session: Session | None, dialog: AddingDialog, stopped: threading.Event) -> None:
+    def _read(
+        self, paths: Sequence[Path], session: Session | None, dialog: AddingDialog, stopped: threading.Event
+    ) -> None:
         def progress(share: float, doing: str) -> bool:
             self._to_window.post(self._tell, dialog, dialog.show_share, share, doing)
             return stopped.is_set() or self._closed
 
         try:
             find = Lookup(choices(catalogue.catalogue()))
-            found = take_in(path, find, session.rate if session is not None else 48000, progress)
+            found = take_in_all(paths, find, session.rate if session is not None else 48000, progress)
             whole = joined(session, found.session) if session is not None else Joined(found.session, ())
             if not stopped.is_set():
                 self._to_window.post(self._tell, dialog, self._take, dialog, found, whole, session)
@@ -154,8 +156,8 @@ class Adding(QObject):
         except (NothingFoundError, SessionError) as error:
             self._to_window.post(self._tell, dialog, dialog.show_failure, str(error))
         except Exception as error:
-            log.exception("reading %s failed", path)
-            said = f"{path} could not be read: {said_by(error)}. Nothing was added."
+            log.exception("reading %s failed", paths)
+            said = f"{paths[0]} could not be read: {said_by(error)}. Nothing was added."
             self._to_window.post(self._tell, dialog, dialog.show_failure, said)
 
     def _take(self, dialog: AddingDialog, found: Found, whole: Joined, read_for: Session | None) -> None:

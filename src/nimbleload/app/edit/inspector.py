@@ -34,6 +34,7 @@ from ...core.units import count
 from ...probe.describing import read_state, state_of
 from ...probe.formats.hosted import Parameter, Preset
 from ...probe.plugin_window import WITH_WINDOWS
+from ..look.literal import literal
 from ..look.panels import size_table
 from ..look.theme import theme
 from .parameters import key_of
@@ -210,7 +211,7 @@ class Inspector(QWidget):
         menu = self.preset.menu()
         menu.clear()
         for each in presets:
-            menu.addAction(each.name, partial(self.state_wanted.emit, each.name, partial(state_of, each)))
+            menu.addAction(literal(each.name), partial(self.state_wanted.emit, each.name, partial(state_of, each)))
         if presets:
             menu.addSeparator()
         file = menu.addAction("From a file…", self._ask_file)

@@ -20,7 +20,7 @@ from ...beside.client import Beside
 from ...core.decisions.after_edit import after_edit
 from ...core.session.pared import Stretch, kept_with, pared
 from ...core.session.session import Session, SessionError
-from ...core.units import as_sentence, clock, count, percent
+from ...core.units import as_file_name, as_sentence, clock, count, percent
 from ...deliver import pared as copies
 from ...demo.audio import made_aside
 from ...store.session_file import SUFFIX
@@ -113,7 +113,7 @@ class ParedDialog(Dialog):
     def ask_where(self) -> None:
         """Asks where to write it; the kind of file is chosen by its name."""
         kinds = f"Exchange files (*{copies.SUFFIX});;Sessions (*{SUFFIX})"
-        proposed = str(Path.home() / f"{self._session.name}, pared down{copies.SUFFIX}")
+        proposed = str(Path.home() / f"{as_file_name(self._session.name)}, pared down{copies.SUFFIX}")
         name, kind = QFileDialog.getSaveFileName(self, "Write the copy", proposed, kinds)
         if name:
             path = Path(name)

@@ -11,6 +11,7 @@ from ...core.session import time_edits
 from ...core.session.session import Section, Session
 from ..background.desk import Desk
 from ..look.emptied import emptied
+from ..look.literal import literal
 from .ask import ask_section
 from .strip_view import StripView
 
@@ -73,6 +74,6 @@ class Sections(QObject):
         menu, there = emptied(self._menu), self._holding(second)
         menu.addAction("Section that begins here…", lambda: self._ask_at(second))
         if there is not None:
-            menu.addAction(f"Rename {there.name}…", lambda: self._ask_at(there.start))
-            menu.addAction(f"Take {there.name} away", lambda: self._remove(there.start))
+            menu.addAction(f"Rename {literal(there.name)}…", lambda: self._ask_at(there.start))
+            menu.addAction(f"Take {literal(there.name)} away", lambda: self._remove(there.start))
         return menu

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QMenu, QWidget
 from ...core.session.strips import Strip
 from ...core.units import clock, count
 from ..look.emptied import emptied
+from ..look.literal import literal
 
 # More tracks than that are not named in a menu.
 MOST_NAMED = 24
@@ -44,9 +45,9 @@ class TrackMenu(QMenu):
         self.addAction("On the page Session", partial(window.go, menus.place("Session")))
         chosen = self.chosen()
         if len(chosen) == 1:
-            self.setTitle(chosen[0].name)
+            self.setTitle(literal(chosen[0].name))
             for use in chosen[0].uses():
-                self._cards.addAction(use.label, partial(window.show_card, use.id))
+                self._cards.addAction(literal(use.label), partial(window.show_card, use.id))
         if self._cards.actions():
             self.addMenu(self._cards)
         self.addSeparator()
@@ -114,7 +115,8 @@ class Context:
         menu.addSeparator()
         for section, start, end in document.session.section_spans():
             if start <= second < end:
-                menu.addAction(f"Choose the section {section.name}", partial(timeline.take_stretch, (start, end)))
+                words = f"Choose the section {literal(section.name)}"
+                menu.addAction(words, partial(timeline.take_stretch, (start, end)))
         if timeline.stretch is not None:
             menu.addAction("Choose no stretch", timeline.let_go)
         menu.addSeparator()
@@ -136,7 +138,7 @@ class Context:
             self._used.setTitle(f"On {count(len(on), 'track')}")
             menu.addMenu(self._used)
             for strip in on[:MOST_NAMED]:
-                self._used.addAction(strip.name, partial(self._go_to, strip.id))
+                self._used.addAction(literal(strip.name), partial(self._go_to, strip.id))
         menu.popup(measure.table.viewport().mapToGlobal(at))
 
     def _go_to(self, strip: str) -> None:

@@ -12,6 +12,7 @@ from ...core.decisions.decision import Decision, KeptPlan
 from ...core.optimise.alternatives import Alternative
 from ...core.told.findings import Weighted
 from ...core.told.restore_list import restore_list
+from ...core.units import as_file_name
 from ...deliver.report import write_report, write_table
 from ..background.desk import Desk
 from ..balance.balance_page import BalancePage
@@ -115,7 +116,7 @@ class Deciding(QObject):
         if of is None:
             return
         kinds = "Reports (*.html);;The steps as a table (*.csv)"
-        proposed = str(Path.home() / f"{of.session.name} plan.html")
+        proposed = str(Path.home() / f"{as_file_name(of.session.name)} plan.html")
         name, kind = QFileDialog.getSaveFileName(self._window, "Write the plan", proposed, kinds)
         if name:
             path, wanted = Path(name), ".csv" if "csv" in kind else ".html"

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from ...core.units import as_file_name
 from ...deliver import exporting
 from ...store.opening import EXCHANGE_SUFFIX
 from ..background.desk import Desk
@@ -16,7 +17,7 @@ def ask_export(desk: Desk, window: QWidget) -> None:
     """Asks where to write the session, without its plan."""
     if desk.document is None:
         return
-    proposed = str(Path.home() / f"{desk.document.session.name}{EXCHANGE_SUFFIX}")
+    proposed = str(Path.home() / f"{as_file_name(desk.document.session.name)}{EXCHANGE_SUFFIX}")
     kinds = f"Exchange files (*{EXCHANGE_SUFFIX})"
     name, _ = QFileDialog.getSaveFileName(window, "Write the session as an exchange file", proposed, kinds)
     if name:

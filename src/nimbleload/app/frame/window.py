@@ -28,7 +28,7 @@ from ...core.session.time_edits import set_tempo
 from ...core.told.cores import cores_words
 from ...core.told.hints import HINTS
 from ...core.told.watching import taken_words
-from ...core.units import percent
+from ...core.units import as_file_name, percent
 from ...probe import catalogue
 from ...probe.choosing import recorded
 from ...store.library import Library
@@ -46,6 +46,7 @@ from ..carry.carrying_out import CarryingOut
 from ..edit.adding import Adding, dropped
 from ..edit.ask import ask_new
 from ..edit.session_page import SessionPage
+from ..look.literal import literal
 from ..look.notice import Notice, written
 from ..look.panels import Message
 from ..look.picture import scrolled
@@ -336,7 +337,7 @@ class MainWindow(QMainWindow):
     def ask_save(self) -> None:
         if self.desk.document is None:
             return
-        proposed = self.desk.path or Path.home() / f"{self.desk.document.session.name}{SUFFIX}"
+        proposed = self.desk.path or Path.home() / f"{as_file_name(self.desk.document.session.name)}{SUFFIX}"
         name, _ = QFileDialog.getSaveFileName(self, "Save the session", str(proposed), f"Sessions (*{SUFFIX})")
         if not name:
             self.stay()
@@ -369,7 +370,7 @@ class MainWindow(QMainWindow):
         for action, word, step in ((self._menus.undo, "&Undo", self.desk.history.undo_step),
                                    (self._menus.redo, "&Redo", self.desk.history.redo_step)):  # fmt: skip
             action.setEnabled(step is not None)
-            action.setText(f"{word} {step or ''}".strip())
+            action.setText(f"{word} {literal(step or '')}".strip())
         self._show_title()
         if self.desk.document is not None:
             self.filing.look_up(self.desk.document.session, self.desk.cards)
@@ -390,7 +391,7 @@ class MainWindow(QMainWindow):
         recent = self._menus.recent
         recent.clear()
         for path in self._choices.recent:
-            recent.addAction(path.name, partial(self.open_path, path)).setToolTip(str(path))
+            recent.addAction(literal(path.name), partial(self.open_path, path)).setToolTip(str(path))
         if recent.isEmpty():
             recent.addAction("Nothing opened yet").setEnabled(False)
 
@@ -488,13 +489,12 @@ class MainWindow(QMainWindow):
         self.desk.close()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if dropped(event) is not None:
+        if dropped(event):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        path = dropped(event)
-        if path is not None:
+        if paths := dropped(event):
             event.setDropAction(Qt.DropAction.CopyAction)
             event.accept()
-            opens = path.suffix.lower() in (SUFFIX, EXCHANGE_SUFFIX)
-            self.open_path(path) if opens else self.adding.read(path)
+            opens = len(paths) == 1 and paths[0].suffix.lower() in (SUFFIX, EXCHANGE_SUFFIX)
+            self.open_path(paths[0]) if opens else self.adding.read(*paths)

@@ -53,6 +53,7 @@ class Message(QMessageBox):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.setTextFormat(Qt.TextFormat.PlainText)
 
 
 def headed(page: QWidget, sentence: Sentence) -> QVBoxLayout:

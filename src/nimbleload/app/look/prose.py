@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QWidget
 
 _BEFORE_UNIT = re.compile(r"(?<=\d) (?=(?:%|ms|µs|s|min|kB|MB|GB|Hz|kHz|dB)(?!\w))")
@@ -16,6 +17,8 @@ class Prose(QLabel):
         super().__init__(parent)
         self._said = ""
         self.setWordWrap(True)
+        # Names may look like markup.
+        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(said)
 
     def setText(self, said: str) -> None:

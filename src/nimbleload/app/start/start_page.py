@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...core.told import watching as told
+from ..look.literal import literal
 from ..look.panels import headed, panel
 from ..look.sentence import Sentence
 
@@ -79,7 +80,7 @@ class StartPage(QWidget):
             button.deleteLater()
         self.recent = []
         for path in paths:
-            button = QPushButton(f"{path.name}   {path.parent}")
+            button = QPushButton(literal(f"{path.name}   {path.parent}"))
             button.setProperty("role", "word")
             button.clicked.connect(lambda _=False, path=path: self.opened.emit(path))
             self._list.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
