@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
@@ -41,3 +42,39 @@ def test_installed_bundles_say_where_their_code_lies():
     if not found:
         pytest.skip("no LV2 plugin is installed")
     assert all(Path(plugin.code).is_file() and plugin.code.startswith(plugin.path) for plugin in found)
+
+
+@pytest.fixture
+def scanned(monkeypatch):
+    """What is asked to be looked into; each file holds nothing."""
+    asked: list[list[str]] = []
+
+    def scan(files):
+        asked.append(list(files))
+        return [Scanned(path, modified) for path, modified in files.items()]
+
+    monkeypatch.setattr(catalogue, "scan", scan)
+    return asked
+
+
+def test_a_bundle_is_looked_into_again_when_something_in_it_was_replaced(tmp_path, scanned):
+    inside = tmp_path / "a.vst3" / "Contents" / "x86_64-linux" / "a.so"
+    inside.parent.mkdir(parents=True)
+    inside.write_bytes(b"old")
+    bundle, cache = tmp_path / "a.vst3", tmp_path / "cache.json"
+    for _ in range(2):
+        catalogue.catalogue([bundle], cache)
+    assert [each for each in scanned if each] == [[str(bundle)]]
+    when = bundle.stat().st_mtime_ns
+    os.utime(inside, ns=(when + 10**9, when + 10**9))
+    assert bundle.stat().st_mtime_ns == when
+    catalogue.catalogue([bundle], cache)
+    assert [each for each in scanned if each] == [[str(bundle)]] * 2
+
+
+def test_where_nothing_can_be_kept_it_is_found_all_the_same(tmp_path, scanned, caplog):
+    (tmp_path / "file").write_text("no folder")
+    (tmp_path / "a.clap").write_bytes(b"")
+    found = catalogue.catalogue([tmp_path / "a.clap"], tmp_path / "file" / "cache.json")
+    assert [each.path for each in found] == [str(tmp_path / "a.clap")]
+    assert "could not be kept" in caplog.text

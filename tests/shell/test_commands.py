@@ -469,3 +469,12 @@ def test_of_a_session_for_more_cores_a_share_is_rehearsed_and_told_apart(tmp_pat
     session_file.write(Path(path), Saved(session(*strips), Plan(), (card(tar, 4e-3),), Machine(1), 1024))
     figures = json.loads(run("rehearse", path, "--seconds", "0.5", "--cores", "1", "--json").stdout)
     assert figures["part"] is None and len(figures["strips"]) == 7
+
+
+def test_where_the_library_cannot_be_opened_the_sessions_own_figures_count(tmp_path, monkeypatch):
+    expected = run("load", "demo", "--json").stdout
+    (tmp_path / "file").write_text("no folder")
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "file"))
+    said = run("load", "demo", "--json")
+    assert said.exit_code == 0 and said.stdout == expected
+    assert "library.sqlite cannot be used" in said.stderr and said.stderr.endswith("Going on without it.\n")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import select
 import subprocess
@@ -23,6 +24,8 @@ from ..store import atomic
 from .children import LINE_LIMIT, ended
 from .formats.files import clap_files, ladspa_files, vst3_files
 from .standards import ALL_LV2, INSIDE, NAME_FUNCTIONS
+
+log = logging.getLogger(__name__)
 
 # So long may a file take to be looked into, and the process that does it to start (seconds).
 SECONDS, START_SECONDS = 20.0, 60.0
@@ -104,8 +107,13 @@ def _changed(files: Iterable[Path]) -> dict[str, int]:
     there = {}
     for path in files:
         with contextlib.suppress(OSError):
-            there[str(path)] = path.stat().st_mtime_ns
+            there[str(path)] = max(each.stat().st_mtime_ns for each in (path, *_inside(path)))
     return there
+
+
+def _inside(path: Path) -> Iterable[Path]:
+    """What lies in a bundle: that is what an update replaces, and the bundle's own time may stay what it was."""
+    return path.rglob("*") if path.is_dir() else ()
 
 
 def _looked_at(there: dict[str, int], cache: Path, retry: bool) -> list[Scanned]:
@@ -116,8 +124,12 @@ def _looked_at(there: dict[str, int], cache: Path, retry: bool) -> list[Scanned]
         fresh[scanned.path] = scanned
     found = [fresh[path] for path in there]
     if found != list(known.values()):
-        cache.parent.mkdir(parents=True, exist_ok=True)
-        atomic.write(cache, msgspec.json.encode(found))
+        try:
+            cache.parent.mkdir(parents=True, exist_ok=True)
+            atomic.write(cache, msgspec.json.encode(found))
+        except OSError as error:
+            # They are looked into again the next time.
+            log.warning("what plugins are installed could not be kept in %s: %s", cache, error)
     return found
 
 

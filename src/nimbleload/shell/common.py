@@ -167,8 +167,14 @@ def library() -> Library:
 
 
 def cards_of(saved: Saved) -> dict[CardKey, CostCard]:
-    """Every cost card that is known for a session: of this computer, and those that came with it."""
-    return known_cards(saved.session, library(), {card.key: card for card in saved.cards})
+    """Every cost card that is known for a session: of this computer, and those that came with it; these alone where
+    the library cannot be opened, which is said."""
+    own = {card.key: card for card in saved.cards}
+    try:
+        return known_cards(saved.session, Library(), own)
+    except LibraryError as error:
+        click.echo(f"{error} Going on without it.", err=True)
+        return own
 
 
 def show_json(figures: Any) -> None:
