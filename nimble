@@ -106,8 +106,8 @@ case "${1:-help}" in
     # Others' work on this machine, and that of the tests beside it: what failed has one more try when all is done.
     if [ $alone = 1 ]; then alone=0; by_the_clock --lf --lfnf none || alone=$?; fi
     [ $alone = 0 ] || status=$alone
-    echo "In all, before any further try:"
-    tail -qn 1 $told $others
+    echo "All others:"
+    tail -n 1 $others
     exit $status
     ;;
   package)
