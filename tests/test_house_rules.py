@@ -81,6 +81,13 @@ def test_how_long_something_takes_is_not_read_from_a_clock_that_jumps():
     assert found == BY_THE_CALENDAR
 
 
+def test_labels_show_names_as_they_are():
+    """One of Qt's own takes what looks like markup in a name for that."""
+    made = re.compile(r"\bQLabel\(|map\(QLabel|class \w+\(QLabel\)")
+    found = [name_of(path) for path in FILES if room_of(path) == "app" and made.search(path.read_text())]
+    assert found == ["app/look/elided.py", "app/look/words.py"]
+
+
 # Lines in which it is two or more, whatever comes.
 ALWAYS_SEVERAL = re.compile(
     r"== 1|several|these \{|tracks (into|end in|are called)|plugins called|cores are threads|cores \{|threads it needs|"

@@ -54,12 +54,13 @@ def test_what_can_be_written_reads_back_as_it_is_here(source):
     now = edits.route(now, ["t"], "tm")
     now = edits.send(now, ["t"], "r", 0.25)
     now = edits.send(now, ["u", "g"], "r", 0.125, pre_fader=True)
+    now = edits.rename(now, "g", "Band & <all>")
     found, made = written(source, now)
     for strip in now.strips:
         read = found.strip(strip.id)
         assert [(use.enabled, use.setting) for use in read.uses()] == [(u.enabled, u.setting) for u in strip.uses()]
         assert [each for each in read.sends if each.enabled] == list(strip.sends), strip.name
-        assert read.output == strip.output
+        assert (read.output, read.name) == (strip.output, strip.name)
     assert made.by_hand == ()
     assert "Oars: A switched on" in made.done and "Voice: a send to Room" in made.done
 
@@ -96,15 +97,16 @@ def test_a_plan_means_what_is_here_and_never_what_stands_in_its_place_in_the_fil
 
 def test_what_cannot_be_written_is_told(source):
     session = dawproject.read(source).session
-    now = edits.add(edits.rename(session, "t", "Singer"), "bus", "Choir")
+    now = edits.add(session, "bus", "Choir")
     choir = now.strips[-2].id
     now = edits.route(edits.widen(now, ["u"], 1), ["u"], choir)
-    now = time_edits.shift(now, ["t"], 1.0)
+    now = edits.route(time_edits.shift(now, ["t"], 1.0), ["r"], None)
     now = time_edits.add_section(time_edits.set_tempo(now, [TempoPoint(0.0, 90.0)]), "Verse", 1.0)
     found, made = written(source, now)
     assert made.done == () and made.by_hand == (
-        "changed here, and not in the file: Singer (its name, its clips)",
+        "changed here, and not in the file: Voice (its clips)",
         "changed here, and not in the file: Oars (where it leads, its width)",
+        "changed here, and not in the file: Room (where it leads)",
         "new here, and not in the file: Choir",
         "changed here, and not in the file: tempo or time signatures",
         "changed here, and not in the file: sections",

@@ -1,7 +1,7 @@
 """What of a session was changed here since it was read from its exchange file.
 
-What is on and off, values of settings, where strips lead and what they send to is written with the plan; what else was
-changed the changed session does not know of, and it is told.
+Names, what is on and off, values of settings, where strips lead and what they send to is written with the plan; what
+else was changed the changed session does not know of, and it is told.
 """
 
 from __future__ import annotations
@@ -19,10 +19,7 @@ def as_in_file(session: Session, file: Session) -> Session:
     """A session with all that can be written of its changes as its exchange file has it: what leads from there to the
     session as it is planned is what has to be written. Times go by the file's tempo."""
     known = {strip.id: strip for strip in file.strips}
-    there = {strip.id for strip in session.strips}
-    strips = tuple(
-        _strip(strip, known[strip.id], known, there) if strip.id in known else strip for strip in session.strips
-    )
+    strips = tuple(_strip(strip, known[strip.id], known) if strip.id in known else strip for strip in session.strips)
     return replace(session, strips=strips, tempo=file.tempo, meters=file.meters)
 
 
@@ -48,16 +45,17 @@ def left(session: Session, file: Session) -> list[str]:
     return found
 
 
-def _strip(now: Strip, was: Strip, known: Mapping[str, Strip], there: set[str]) -> Strip:
+def _strip(now: Strip, was: Strip, known: Mapping[str, Strip]) -> Strip:
     """A strip as far as it is written; what leads to what the file does not have stays as it is."""
     uses = {use.id: use for use in was.uses()}
     own = {use.id for use in now.uses()}
     # What was taken out here is there, and goes off.
     gone = tuple(use for use in was.uses() if use.id not in own)
     sends = tuple(send for send in now.sends if send.target not in known)
+    output = was.output if now.output in known else now.output
     return replace(
-        now, enabled=was.enabled, output=was.output if now.output is None or now.output in known else now.output,
-        sends=(*was.sends, *sends), instrument=now.instrument and _use(now.instrument, uses),
+        now, name=was.name, enabled=was.enabled, output=output, sends=(*was.sends, *sends),
+        instrument=now.instrument and _use(now.instrument, uses),
         inserts=(*(_use(use, uses) for use in now.inserts), *gone),
     )  # fmt: skip
 
@@ -86,11 +84,12 @@ def _changed(now: Strip, was: Strip, known: Mapping[str, Strip]) -> list[str]:
         if use.id in uses and None is not (use.setting.state or uses[use.id].setting.state)
         and use.setting != uses[use.id].setting
     ]  # fmt: skip
-    found = ["its name"] if now.name != was.name else []
+    found = list[str]()
     if chain != [(use.id, use.plugin.standard, use.plugin.identifier) for use in was.uses() if use.id in own]:
         found.append("its plugins")
     found += [f"how {label} is set" for label in dict.fromkeys(set_anew)]
-    if (now.output is not None and now.output not in known) or any(each.target not in known for each in now.sends):
+    nowhere = now.output not in known if now.output is not None else was.output is not None
+    if nowhere or any(each.target not in known for each in now.sends):
         found.append("where it leads")
     if _places(now.clips) != _places(was.clips):
         found.append("its clips")

@@ -121,8 +121,13 @@ class Changes:
         again."""
         after = self._after.get(strip.id)
         track = self._tracks.get(strip.id)
+        if track is None and after != strip:
+            self.by_hand.append(f"what is to become of {strip.name}: it is no track of the file")
         if after is None or track is None:
             return
+        if after.name != strip.name:
+            self._text.set(track, "name", after.name)
+            self.done.append(f"{strip.name}: called {after.name}")
         if strip.enabled and not after.enabled:
             self._text.set(track, "loaded", "false")
             self.done.append(f"{strip.name}: switched off")

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from ...core.computer.ceiling import Ceiling, by_buffer
 from ...core.decisions.decision import Decision
@@ -28,6 +28,7 @@ from ..decide.plan_drawer import PlanDrawer
 from ..look.elided import Elided
 from ..look.panels import headed
 from ..look.sentence import COMPUTING, NOT_COMPUTED, Sentence
+from ..look.words import Words
 from .block_view import BlockView
 from .buffer_row import BufferRow
 from .timeline_view import TimelineView
@@ -42,7 +43,7 @@ class Panel(QFrame):
     def __init__(self, title: str, inside: QWidget, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self.title, self.remark = Elided(title), QLabel()
+        self.title, self.remark = Elided(title), Words()
         self.title.setProperty("role", "title")
         self.remark.setProperty("role", "quiet")
         top = QHBoxLayout()

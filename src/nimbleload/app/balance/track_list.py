@@ -20,7 +20,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QSizePolicy,
@@ -42,6 +41,7 @@ from ..look.on_key import on_key
 from ..look.picture import elided
 from ..look.rows import choose_rows
 from ..look.theme import theme
+from ..look.words import Words
 from ..look.wrapping import Wrapping
 from .track_model import BUCKETS, STRIP_ROLE, TrackModel
 
@@ -181,7 +181,9 @@ class TrackList(QFrame):
         self._title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         theme.fit(self._title, lambda title: title.setMinimumWidth(theme.px(40)))
         self.basis.currentIndexChanged.connect(self._rebase)
-        self._legend = {family: QLabel() for family in FAMILIES}
+        self._legend = {family: Words() for family in FAMILIES}
+        for mark in self._legend.values():
+            mark.setTextFormat(Qt.TextFormat.RichText)
         self._lay_out()
 
     def _word(self, text: str, checked: bool) -> QPushButton:

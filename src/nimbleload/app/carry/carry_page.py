@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QUrl, Signal
 from PySide6.QtGui import QDesktopServices, QShowEvent
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QWidget
 
 from ...core.told import carrying as told
 from ...core.told.as_known import is_unknown, load_words
@@ -27,6 +27,7 @@ from ..look.notice import written
 from ..look.panels import headed, panel
 from ..look.restore_view import RestoreView
 from ..look.sentence import Sentence
+from ..look.words import Words
 from .carrying_out import CarryingOut
 from .job_table import JobTable
 from .stems_dialog import StemsDialog
@@ -66,7 +67,7 @@ class CarryPage(QWidget):
         self.kind.setAccessibleName("In which kind of file audio is written")
         for name, form in FORMATS.items():
             self.kind.addItem(form.words, name)
-        self.news, self.back_title, self.back = QLabel(), QLabel("Before the final render"), RestoreView()
+        self.news, self.back_title, self.back = Words(), Words("Before the final render"), RestoreView()
         self._lay_out()
         self._connect()
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QDialogButtonBox, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialogButtonBox, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from ...core.session.session import Session
 from ...core.units import count
 from ...deliver.stems import choices, leading
 from ..look.panels import Dialog
 from ..look.theme import theme
+from ..look.words import Words
 
 WORDS = (
     "What each of these gives, behind its fader, as a file that begins with the piece. Those that lead to the main "
@@ -35,7 +36,7 @@ class StemsDialog(Dialog):
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if strip.id in usual else Qt.CheckState.Unchecked)
             self.list.addItem(item)
-        self.words, self.counted = QLabel(WORDS), QLabel()
+        self.words, self.counted = Words(WORDS), Words()
         self.words.setWordWrap(True)
         self.words.setProperty("role", "quiet")
         self.counted.setProperty("role", "quiet")

@@ -34,6 +34,7 @@ from ..look.picture import scrolled
 from ..look.prose import Prose
 from ..look.restore_view import RestoreView
 from ..look.theme import theme
+from ..look.words import Words
 
 
 class FindingsDialog(Dialog):
@@ -51,7 +52,7 @@ class FindingsDialog(Dialog):
             rows.addWidget(self._row(each))
         if not found:
             rows.addWidget(
-                QLabel("Nothing: no unused tracks, no plugins that do nothing, none alike that could be one.")
+                Words("Nothing: no unused tracks, no plugins that do nothing, none alike that could be one.")
             )
         rows.addStretch(1)
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
@@ -63,7 +64,7 @@ class FindingsDialog(Dialog):
     def _row(self, each: Weighted) -> QFrame:
         frame = QFrame()
         frame.setProperty("role", "panel")
-        name, words, figure = QLabel(each.finding.name), QLabel(each.finding.sentence), QLabel(saving_words(each))
+        name, words, figure = Words(each.finding.name), Words(each.finding.sentence), Words(saving_words(each))
         name.setProperty("role", "title")
         words.setWordWrap(True)
         figure.setProperty("role", "quiet")
@@ -118,7 +119,7 @@ class PlansDialog(Dialog):
         """One of them in a frame; of one that is there already, under the name `alike`, it only says so."""
         frame = QFrame()
         frame.setProperty("role", "panel")
-        title, words, inside = QLabel(name.capitalize()), Prose(plan_words(of, each.found)), QWidget()
+        title, words, inside = Words(name.capitalize()), Prose(plan_words(of, each.found)), QWidget()
         title.setProperty("role", "title")
         rows = QVBoxLayout(inside)
         rows.setContentsMargins(0, 0, 0, 0)
@@ -162,7 +163,7 @@ class WeightsDialog(Dialog):
         self._figures: dict[str, QLabel] = {}
         form = QFormLayout()
         for name, words in HURTS.items():
-            slider, figure = QSlider(Qt.Orientation.Horizontal), QLabel()
+            slider, figure = QSlider(Qt.Orientation.Horizontal), Words()
             slider.setRange(0, 50)
             slider.setValue(round(10 * getattr(weights, name) / UNIT[name]))
             slider.setAccessibleName(words)
@@ -251,7 +252,7 @@ class RestoreDialog(Dialog):
     def __init__(self, lines: Sequence[str], done: Sequence[str], parent: QWidget | None = None) -> None:
         super().__init__("Before the final render", parent)
         self.resize(theme.px(600), theme.px(420))
-        self.words, self.list = QLabel(), RestoreView()
+        self.words, self.list = Words(), RestoreView()
         self.list.show_lines(lines, done)
         self.ticked = self.list.ticked
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QMenu,
     QPushButton,
     QVBoxLayout,
@@ -30,6 +29,7 @@ from ..look.emptied import emptied
 from ..look.on_key import on_key
 from ..look.picture import elided, scrolled
 from ..look.theme import theme
+from ..look.words import Words
 
 MINUS = "−"
 
@@ -108,11 +108,12 @@ class ChainRow(QWidget):
         line = QHBoxLayout(self)
         line.setContentsMargins(8, 0, 0, 0)
         line.setSpacing(5)
-        self._name, self._figure, self._switch = QLabel(), QLabel(), QPushButton()
+        self._name, self._figure, self._switch = Words(), Words(), QPushButton()
         self._figure.setProperty("role", "quiet")
         self._switch.setProperty("role", "word")
         self._switch.setCheckable(True)
         self._switch.clicked.connect(self._press)
+        self._name.setTextFormat(Qt.TextFormat.RichText)
         line.addWidget(self._name, 1)
         line.addWidget(self._figure)
         line.addWidget(self._switch)
@@ -170,7 +171,7 @@ class OptionList(QFrame):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self._title, self._below = Elided(), QLabel()
+        self._title, self._below = Elided(), Words()
         self.to_plan = QPushButton("the plan")
         self.to_plan.setProperty("role", "word")
         self.to_plan.setToolTip("Chooses no track, and shows the plan (Escape)")
@@ -179,7 +180,7 @@ class OptionList(QFrame):
         self._title.setProperty("role", "title")
         self._below.setProperty("role", "quiet")
         self._below.setWordWrap(True)
-        self._heading = QLabel("The chain, each plugin in µs and of one core")
+        self._heading = Words("The chain, each plugin in µs and of one core")
         self._heading.setProperty("role", "quiet")
         self._heading.setWordWrap(True)
         self._option_rows, self._chain_rows = QVBoxLayout(), QVBoxLayout()

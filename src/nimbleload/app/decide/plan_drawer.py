@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QMenu,
@@ -41,6 +40,7 @@ from ..look.lines import Lines
 from ..look.on_key import on_key
 from ..look.prose import Prose
 from ..look.theme import theme
+from ..look.words import Words
 from .decide_dialogs import WeightsDialog
 
 OWN = "your own…"
@@ -65,7 +65,7 @@ class PlanDrawer(QFrame):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self._title, self._words = QLabel("The plan"), Prose()
+        self._title, self._words = Words("The plan"), Prose()
         self._title.setProperty("role", "title")
         self.preset = QComboBox()
         self.preset.addItems([*PRESETS, OWN])
@@ -122,7 +122,7 @@ class PlanDrawer(QFrame):
         wishes = QGridLayout()
         wishes.setColumnStretch(2, 1)
         for row, (name, part) in enumerate((("Stay under", self.limit), ("Freezes up to", self.freezes))):
-            label = QLabel(name)
+            label = Words(name)
             label.setBuddy(part)
             wishes.addWidget(label, row, 0)
             wishes.addWidget(part, row, 1)

@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QDoubleSpinBox,
     QFormLayout,
-    QLabel,
     QVBoxLayout,
     QWidget,
 )
@@ -18,6 +17,7 @@ from ...core.units import milliseconds
 from ..background.desk import Desk
 from ..look.latest import Latest
 from ..look.panels import Dialog
+from ..look.words import Words
 
 
 class TrackingDialog(Dialog):
@@ -34,7 +34,7 @@ class TrackingDialog(Dialog):
         self.limit.setValue(12.0)
         self.limit.setSuffix(" ms")
         self.waits.setChecked(True)
-        self.words = QLabel("Working it out…")
+        self.words = Words("Working it out…")
         self.words.setWordWrap(True)
         form = QFormLayout()
         form.addRow("At most, from input to output", self.limit)

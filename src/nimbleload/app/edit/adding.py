@@ -12,7 +12,6 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFileDialog,
-    QLabel,
     QListWidget,
     QProgressBar,
     QVBoxLayout,
@@ -32,6 +31,7 @@ from ..background.files import Filing
 from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
 from ..look.theme import theme
+from ..look.words import Words
 
 log = logging.getLogger(__name__)
 
@@ -48,7 +48,7 @@ class AddingDialog(Dialog):
     def __init__(self, path: Path, parent: QWidget) -> None:
         super().__init__("Add to the session", parent)
         self.resize(theme.px(560), theme.px(360))
-        self.words, self.bar, self.lines = QLabel(f"Reading {path.name}…"), QProgressBar(), QListWidget()
+        self.words, self.bar, self.lines = Words(f"Reading {path.name}…"), QProgressBar(), QListWidget()
         self.words.setProperty("role", "headline")
         self.words.setWordWrap(True)
         self.bar.setRange(0, 1000)

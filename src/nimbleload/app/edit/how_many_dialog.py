@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPaintEvent
-from PySide6.QtWidgets import QCheckBox, QDialogButtonBox, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QDialogButtonBox, QPushButton, QVBoxLayout, QWidget
 
 from ...core.decisions.decision import Plan
 from ...core.load.how_many import Copies, Fit, how_many, of_plugin, of_strips, unmeasured
@@ -27,6 +27,7 @@ from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
 from ..look.picture import Picture
 from ..look.theme import theme
+from ..look.words import Words
 
 log = logging.getLogger(__name__)
 
@@ -102,7 +103,7 @@ class HowManyDialog(Dialog):
         self._to_window, self._stopped = ToWindowThread(self), False
         self._tried = 0  # with how many more it is rehearsed
         self._asked = 0
-        self.words, self.mind, self.picture = QLabel(), QLabel(), FitPicture()
+        self.words, self.mind, self.picture = Words(), Words(), FitPicture()
         self.words.setWordWrap(True)
         self.words.setProperty("role", "headline")
         self.mind.setWordWrap(True)
@@ -110,7 +111,7 @@ class HowManyDialog(Dialog):
         self.with_plan = QCheckBox("With the plan")
         self.with_plan.setChecked(bool(of.plan.decisions))
         self.with_plan.setVisible(bool(of.plan.decisions))
-        self.tried = QLabel()
+        self.tried = Words()
         self.tried.setWordWrap(True)
         self.tried.setVisible(False)
         self.rehearsing = Rehearsing(self)

@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QMenu,
     QPushButton,
     QTableWidget,
@@ -37,6 +36,7 @@ from ...probe.plugin_window import WITH_WINDOWS
 from ..look.literal import literal
 from ..look.panels import size_table
 from ..look.theme import theme
+from ..look.words import Words
 from .parameters import key_of
 
 # Standards whose plugins take a state that was saved elsewhere, and what such files are called.
@@ -61,24 +61,24 @@ class Inspector(QWidget):
         self._uses: list[PluginUse] = []
         self._rows: list[Row] = []
         self._offered: dict[QComboBox, list[tuple[str, str | None]]] = {}
-        self.title, self.about = QLabel(), QLabel()
+        self.title, self.about = Words(), Words()
         self.title.setProperty("role", "title")
         self.about.setProperty("role", "quiet")
         self.about.setWordWrap(True)
         self.output, self.on = QComboBox(), QCheckBox("On")
         self.armed, self.mono = QCheckBox("Record-armed"), QCheckBox("Mono")
         self.output.setAccessibleName("What it feeds")
-        self.plugin, self.plugin_about = QLabel(), QLabel()
+        self.plugin, self.plugin_about = Words(), Words()
         self.plugin.setProperty("role", "title")
         self.plugin_about.setProperty("role", "quiet")
         self.plugin_about.setWordWrap(True)
-        self.bypassed, self.listens, self.asked = QCheckBox("Bypassed"), QComboBox(), QLabel()
+        self.bypassed, self.listens, self.asked = QCheckBox("Bypassed"), QComboBox(), Words()
         self.asked.setProperty("role", "quiet")
         self.asked.setWordWrap(True)
         self.listens.setAccessibleName("What its side-chain listens to")
         self.preset = QPushButton("Preset or state")
         self.preset.setMenu(QMenu(self.preset))
-        self.own_window, self.window_told = QPushButton(OPEN_WINDOW), QLabel()
+        self.own_window, self.window_told = QPushButton(OPEN_WINDOW), Words()
         self.own_window.clicked.connect(lambda: self.window_wanted.emit())
         self.window_told.setProperty("role", "quiet")
         self.window_told.setWordWrap(True)
@@ -108,7 +108,7 @@ class Inspector(QWidget):
     def _lay_out(self) -> None:
         form = QGridLayout()
         form.setColumnStretch(1, 1)
-        form.addWidget(QLabel("Feeds"), 0, 0)
+        form.addWidget(Words("Feeds"), 0, 0)
         form.addWidget(self.output, 0, 1)
         boxes = QHBoxLayout()
         boxes.addWidget(self.on)
@@ -124,7 +124,7 @@ class Inspector(QWidget):
         below.addWidget(self.plugin_about, 1, 0, 1, 2)
         for row, part in enumerate((self.bypassed, self.preset, self.own_window, self.window_told), 2):
             below.addWidget(part, row, 0, 1, 2)
-        below.addWidget(QLabel("Listens to"), 6, 0)
+        below.addWidget(Words("Listens to"), 6, 0)
         below.addWidget(self.listens, 6, 1)
         below.addWidget(self.values, 7, 0, 1, 2)
         below.addWidget(self.asked, 8, 0, 1, 2)

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QFileDialog,
     QFormLayout,
-    QLabel,
     QVBoxLayout,
     QWidget,
 )
@@ -29,6 +28,7 @@ from ..look.latest import Latest
 from ..look.notice import written
 from ..look.panels import Dialog
 from ..look.theme import theme
+from ..look.words import Words
 
 
 class ParedDialog(Dialog):
@@ -39,7 +39,7 @@ class ParedDialog(Dialog):
         assert desk.document is not None
         self._desk, self._ids, self._session = desk, tuple(ids), desk.document.session
         self.stretch, self.off = QComboBox(), QCheckBox("without plugins that are switched off")
-        self.kept, self.words = QLabel(), QLabel("Working out its load…")
+        self.kept, self.words = Words(), Words("Working out its load…")
         for label in (self.kept, self.words):
             label.setWordWrap(True)
             label.setMinimumWidth(theme.px(420))

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import QMimeData, Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QAbstractItemView, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from ...core.session.plugins import PluginUse
 from ...core.units import told_by
@@ -18,6 +18,7 @@ from ...probe.choosing import choices, matching
 from ..background.to_window_thread import ToWindowThread
 from ..look.lines import Lines
 from ..look.theme import theme
+from ..look.words import Words
 from .strip_view import NEW
 
 log = logging.getLogger(__name__)
@@ -55,7 +56,7 @@ class PluginList(QWidget):
         self.plugins: list[PluginUse] = []
         self._to_window = ToWindowThread(self)
         self._thread: threading.Thread | None = None
-        title = QLabel("Plugins to put in")
+        title = Words("Plugins to put in")
         title.setProperty("role", "title")
         self.words = QLineEdit()
         self.words.setPlaceholderText("Find")
@@ -67,7 +68,7 @@ class PluginList(QWidget):
         self.rows.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
         self.rows.setAccessibleName("Plugins to put in")
         Lines(self.rows, 1, room=0)
-        self.count = QLabel()
+        self.count = Words()
         self.count.setProperty("role", "quiet")
         self.count.setWordWrap(True)
         column = QVBoxLayout(self)

@@ -8,7 +8,6 @@ from PySide6.QtCore import QItemSelectionModel, QPoint, Qt, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -29,6 +28,7 @@ from ..look.picture import scrolled
 from ..look.rows import choose_rows
 from ..look.sentence import NOTHING_OPEN, Sentence
 from ..look.theme import theme
+from ..look.words import Words
 from .ask import ask_clip, ask_how_often, ask_send, ask_timing
 from .chosen_clips import STEP, ChosenClips
 from .commands import COMMANDS, MENUS, make_actions
@@ -60,7 +60,7 @@ class SessionPage(QWidget):
         self.sentence = Sentence()
         self.model = StripModel(lambda strip, name: self.edit("rename", lambda s: edits.rename(s, strip, name)))
         self.view = StripView(self.model)
-        self.filter, self.news = QLineEdit(), QLabel()
+        self.filter, self.news = QLineEdit(), Words()
         self.inspector, self.plugins = Inspector(), PluginList()
         self.settings, self.along = PluginSettings(self.inspector, self), TakingAlong(self)
         self.middle = QSplitter(Qt.Orientation.Horizontal)

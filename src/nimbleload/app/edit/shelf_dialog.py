@@ -8,7 +8,6 @@ from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QDialogButtonBox,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -20,6 +19,7 @@ from ...core.session.plugins import PluginUse
 from ...store import shelf
 from ..look.panels import Dialog
 from ..look.theme import theme
+from ..look.words import Words
 from .ask import Question
 
 
@@ -46,7 +46,7 @@ class ShelfDialog(Dialog):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("From the shelf", parent)
         self.resize(theme.px(460), theme.px(320))
-        self.words, self.rows = QLabel(), QListWidget()
+        self.words, self.rows = Words(), QListWidget()
         self.words.setWordWrap(True)
         self.rows.setAccessibleName("Chains on the shelf")
         kinds = QDialogButtonBox.StandardButton

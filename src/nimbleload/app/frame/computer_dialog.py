@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QDoubleSpinBox,
     QFormLayout,
-    QLabel,
     QSpinBox,
     QVBoxLayout,
     QWidget,
@@ -19,6 +18,7 @@ from ...core.session.computer import Machine
 from ...store.this_computer import from_here, this_computer
 from ..look.panels import Dialog
 from ..look.theme import theme
+from ..look.words import Words
 
 WORDS = (
     "How would the session run on another computer? Figures are divided by the speed, and marked as scaled. The speed "
@@ -52,7 +52,7 @@ class ComputerDialog(Dialog):
         self.memory.setSuffix(" GB")
         self.memory.setSpecialValueText("not known")
         self.memory.setValue(machine.memory / GIGABYTE)
-        words = QLabel(WORDS)
+        words = Words(WORDS)
         words.setWordWrap(True)
         words.setMinimumWidth(theme.px(420))
         form = QFormLayout()

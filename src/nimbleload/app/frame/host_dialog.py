@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QFormLayout,
     QGroupBox,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSpinBox,
     QVBoxLayout,
@@ -33,6 +32,7 @@ from ...core.units import as_sentence, told_by
 from ...store.recording_file import SUFFIX, RecordingFileError
 from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog
+from ..look.words import Words
 
 log = logging.getLogger(__name__)
 
@@ -64,7 +64,7 @@ class HostDialog(Dialog):
         self.suspends = QCheckBox("leaves out plugins of tracks that are silent")
         self.tails, self.outboard = QDoubleSpinBox(), QSpinBox()
         self.listed = QCheckBox("takes tracks in the order of the session, not the longest path first")
-        self.words = QLabel("Two readings at different buffer sizes are enough; a third shows whether they fit.")
+        self.words = Words("Two readings at different buffer sizes are enough; a third shows whether they fit.")
         self.words.setWordWrap(True)
         self.readings = [(QComboBox(), QDoubleSpinBox()) for _ in range(READINGS)]
         self._fill(host, device)

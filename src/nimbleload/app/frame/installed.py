@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
@@ -28,6 +27,7 @@ from ...probe.standards import STANDARDS
 from ..background.to_window_thread import ToWindowThread
 from ..look.panels import Dialog, dress_table
 from ..look.theme import theme
+from ..look.words import Words
 
 log = logging.getLogger(__name__)
 COLUMNS = ("Name", "Maker", "Standard", "Family", "Known as")
@@ -62,7 +62,7 @@ class InstalledDialog(Dialog):
             header.setSectionResizeMode(column, mode)
         for column, width in enumerate((230, 180, 80, 150)):
             self.table.setColumnWidth(column, theme.px(width))
-        self.count = QLabel()
+        self.count = Words()
         self.count.setProperty("role", "quiet")
         self.failures = QPlainTextEdit()
         self.failures.setReadOnly(True)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtCore import QUrl
 from PySide6.QtGui import QDesktopServices, QFontDatabase, QTextCursor
-from PySide6.QtWidgets import QDialogButtonBox, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialogButtonBox, QPlainTextEdit, QVBoxLayout, QWidget
 
 from ..background.jobs import Jobs
 from ..look.panels import Dialog
 from ..look.theme import theme
+from ..look.words import Words
 from . import log_file
 
 NOTHING = "Nothing has been written down: nothing went wrong."
@@ -27,7 +28,7 @@ class LogDialog(Dialog):
         self.text.setAccessibleName("The log")
         self.text.setPlainText(read or NOTHING)
         self.text.moveCursor(QTextCursor.MoveOperation.End)
-        where = QLabel(f"It lies in {path}")
+        where = Words(f"It lies in {path}")
         where.setProperty("role", "quiet")
         where.setWordWrap(True)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDialogButtonBox, QFormLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDialogButtonBox, QFormLayout, QVBoxLayout, QWidget
 
 from ..look.panels import Dialog
 from ..look.theme import SCALES
+from ..look.words import Words
 
 THEMES = {"night": "Night", "paper": "Paper", "desktop": "As the desktop"}
 
@@ -29,7 +30,7 @@ class Preferences(Dialog):
         self.scale.setCurrentIndex(self.scale.findData(scale))
         self.hints = QCheckBox("Each page says what it is for, until that is closed")
         self.hints.setChecked(hints)
-        where = QLabel("Limit, weights and disk space belong to the plan (Balance); host and cores to the session.")
+        where = Words("Limit, weights and disk space belong to the plan (Balance); host and cores to the session.")
         where.setWordWrap(True)
         where.setProperty("role", "quiet")
         form = QFormLayout()

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
+
+from .words import Words
 
 
 class Hint(QFrame):
@@ -14,7 +16,7 @@ class Hint(QFrame):
     def __init__(self, words: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setProperty("role", "panel")
-        self.words = QLabel(words)
+        self.words = Words(words)
         self.words.setWordWrap(True)
         self.words.setProperty("role", "quiet")
         self.button = QPushButton("Got it")

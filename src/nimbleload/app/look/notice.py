@@ -7,10 +7,11 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from ...store import atomic
 from ..background.jobs import Jobs
+from .words import Words
 
 # How long a notice stands there by itself.
 STANDS_MS = 20_000
@@ -54,7 +55,7 @@ class Notice(QFrame):
         super().__init__(parent)
         self.setProperty("role", "panel")
         self.path: Path | None = None
-        self.words = QLabel()
+        self.words = Words()
         self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.open, self.folder, self.close_it = (QPushButton(w) for w in ("Open it", "Show in folder", "Close"))
         row = QHBoxLayout(self)

@@ -4,21 +4,20 @@ from __future__ import annotations
 
 import re
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtWidgets import QWidget
+
+from .words import Words
 
 _BEFORE_UNIT = re.compile(r"(?<=\d) (?=(?:%|ms|µs|s|min|kB|MB|GB|Hz|kHz|dB)(?!\w))")
 
 
-class Prose(QLabel):
+class Prose(Words):
     """A label that wraps its words. `text` is what was said, whatever stands between a figure and its unit."""
 
     def __init__(self, said: str = "", parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+        super().__init__("", parent)
         self._said = ""
         self.setWordWrap(True)
-        # Names may look like markup.
-        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(said)
 
     def setText(self, said: str) -> None:

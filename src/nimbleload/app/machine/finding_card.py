@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QFontDatabase, QGuiApplication, QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.told.finding import GRADE_WORDS, Finding
 from ..look.theme import theme
+from ..look.words import Words
 
 COLOURS = {"matters": "brick", "note": "brass", "unseen": "quiet", "well": "teal"}
 
@@ -29,7 +30,7 @@ class FindingCard(QFrame):
         column.setContentsMargins(12, 7, 10, 7)
         column.setSpacing(3)
         head = QHBoxLayout()
-        name, grade = QLabel(of.name), QLabel(GRADE_WORDS[of.grade])
+        name, grade = Words(of.name), Words(GRADE_WORDS[of.grade])
         name.setProperty("role", "title")
         grade.setStyleSheet(f"color: {colour}; font-size: {theme.px(11)}px;")
         head.addWidget(name)
@@ -61,7 +62,7 @@ class FindingCard(QFrame):
 
     def _add(self, column: QVBoxLayout, text: str, role: str) -> None:
         if text:
-            label = QLabel(text)
+            label = Words(text)
             label.setWordWrap(True)
             label.setProperty("role", role)
             label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -70,7 +71,7 @@ class FindingCard(QFrame):
     def _command(self, column: QVBoxLayout, words: str, command: str) -> QPushButton:
         """A line with a command, and a button that copies it; it is never run."""
         row = QHBoxLayout()
-        label, text, button = QLabel(words), QLabel(command), QPushButton("Copy")
+        label, text, button = Words(words), Words(command), QPushButton("Copy")
         label.setProperty("role", "quiet")
         label.setFixedWidth(theme.px(62))
         font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)

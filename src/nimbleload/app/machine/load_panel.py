@@ -6,7 +6,7 @@ import logging
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSlider, QVBoxLayout, QWidget
 
 from ...core.computer.by_ear import ByEar
 from ...core.computer.ceiling import Held
@@ -16,6 +16,7 @@ from ...machine.hold import Asked
 from ...machine.test_load import MOST, TestLoad
 from ...native.cores import cores
 from ..background.to_window_thread import ToWindowThread
+from ..look.words import Words
 
 log = logging.getLogger(__name__)
 
@@ -39,7 +40,7 @@ class LoadPanel(QWidget):
         self.heard = ByEar()
         self.buffer, self.level = QComboBox(), QSlider(Qt.Orientation.Horizontal)
         self.press, self.crackles = QPushButton(), QPushButton("It crackles (C)")
-        self.words, self.result, self.figure = QLabel(WORDS), QLabel(), QLabel()
+        self.words, self.result, self.figure = Words(WORDS), Words(), Words()
         self._lay_out()
         self.press.clicked.connect(self._pressed)
         self.crackles.clicked.connect(self.note_crackle)
@@ -48,7 +49,7 @@ class LoadPanel(QWidget):
         self._show_state()
 
     def _lay_out(self) -> None:
-        title = QLabel("Test load: does it crackle?")
+        title = Words("Test load: does it crackle?")
         title.setProperty("role", "title")
         for size in SIZES:
             self.buffer.addItem(f"{size} samples", size)

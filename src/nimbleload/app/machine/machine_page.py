@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from msgspec.structs import replace
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from ...core.computer.ceiling import TRIALS, Ceiling
 from ...core.computer.facts import Facts
@@ -22,6 +22,7 @@ from ..background.desk import Desk
 from ..look.panels import headed, panel
 from ..look.picture import scrolled
 from ..look.sentence import Sentence
+from ..look.words import Words
 from .ceiling_view import CeilingView
 from .finding_card import FindingCard
 from .load_panel import LoadPanel
@@ -55,7 +56,7 @@ class MachinePage(QWidget):
         self._told: tuple[list[Ceiling], float] = [], 1.0
         self.sentence = Sentence()
         self.seek, self.stop = QPushButton("Find the ceiling"), QPushButton("Stop")
-        self.bar, self.news, self.words = QProgressBar(), QLabel(), QLabel()
+        self.bar, self.news, self.words = QProgressBar(), Words(), Words()
         self.view, self.load, self.pace = CeilingView(), LoadPanel(), PacePanel(looking)
         self._list = QVBoxLayout()
         self._lay_out()
@@ -85,7 +86,7 @@ class MachinePage(QWidget):
         column.addStretch(1)
         found = scrolled(inside)
         found.setAccessibleName("Findings")
-        title = QLabel("What this computer holds")
+        title = Words("What this computer holds")
         title.setProperty("role", "title")
         for label in (self.words, self.news):
             label.setWordWrap(True)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.computer.lasting import Lasting
 from ...core.told.lasting import WHY, goes_on_words, lasting_words
+from ..look.words import Words
 from .looking import Looking
 from .pace_view import PaceView
 
@@ -23,9 +24,9 @@ class PacePanel(QWidget):
         self._looking = looking
         self.known: Lasting | None = None
         self._is_running = False
-        self.view, self.words = PaceView(), QLabel(WHY)
+        self.view, self.words = PaceView(), Words(WHY)
         self.seek, self.stop, self.take = QPushButton(), QPushButton("Stop"), QPushButton()
-        title = QLabel("How long it keeps its pace")
+        title = Words("How long it keeps its pace")
         title.setProperty("role", "title")
         self.words.setWordWrap(True)
         self.words.setProperty("role", "quiet")

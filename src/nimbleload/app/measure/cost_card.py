@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetricsF, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.cards.card import CONDITIONS, PROVENANCE_WORDS, CostCard
 from ...core.cards.comparison import Lighter
@@ -19,6 +19,7 @@ from ...core.units import count, percent
 from ..look.picture import Picture, elided, scrolled
 from ..look.prose import Prose
 from ..look.theme import theme
+from ..look.words import Words
 from .plugin_settings import SettingsView
 
 BLOCKS_SHOWN = 128
@@ -168,7 +169,7 @@ class CardView(QFrame):
         super().__init__(parent)
         self.use: PluginUse | None = None
         self.setProperty("role", "panel")
-        self._title, self._setting, self._words = QLabel(), Prose(), Prose()
+        self._title, self._setting, self._words = Words(), Prose(), Prose()
         self._title.setProperty("role", "title")
         self._setting.setProperty("role", "quiet")
         self.curve, self.blocks = CostCurve(), BlockRhythm()

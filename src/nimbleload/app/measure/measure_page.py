@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QProgressBar, QPushButton, QSplitter, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QProgressBar, QPushButton, QSplitter, QWidget
 
 from ...core.cards.card import CostCard, Effect, Made
 from ...core.cards.comparison import lighter, variant_of
@@ -21,6 +21,7 @@ from ..background.desk import Desk
 from ..look.panels import headed, panel
 from ..look.sentence import Sentence
 from ..look.theme import theme
+from ..look.words import Words
 from ..look.wrapping import Wrapping
 from .card_table import CardTable
 from .cost_card import CardView
@@ -59,7 +60,7 @@ class MeasurePage(QWidget):
         theme.fit(self.finder, lambda field: field.setMaximumWidth(theme.px(130)))
         self.cancel = QPushButton("Cancel")
         self.bar = QProgressBar()
-        self.left = QLabel()
+        self.left = Words()
         self._jobs: list[Job] = []
         self._done_cells = 0
         self._forget_first()

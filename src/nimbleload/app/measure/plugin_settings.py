@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QListWidget, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from ...core.cards.card import CostCard, Effect
 from ...core.cards.comparison import Lighter, savings
 from ...core.told.card_comparison import lighter_words, sweep_sentences
 from ...core.units import microseconds, percent
 from ..look.theme import theme
+from ..look.words import Words
 
 ROWS_SHOWN = 6
 
@@ -22,7 +23,7 @@ class SettingsView(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._title, self._words, self._lighter = QLabel("Settings and what they save"), QLabel(), QLabel()
+        self._title, self._words, self._lighter = Words("Settings and what they save"), Words(), Words()
         self._title.setProperty("role", "title")
         for label in (self._words, self._lighter):
             label.setWordWrap(True)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QDialogButtonBox, QLabel, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDialogButtonBox, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
 from ...core.cards.stand_ins import StandIn
 from ...core.session.plugins import PluginUse
 from ...core.units import agreeing
 from ..look.panels import Dialog, dress_table, size_table
+from ..look.words import Words
 
 HEADINGS = ("Without figures", "Setting", "Stands in")
 NOBODY = "nobody"
@@ -25,7 +26,7 @@ class StandInsDialog(Dialog):
     def __init__(self, suggested: Sequence[StandIn], parent: QWidget | None = None) -> None:
         super().__init__("Stand-ins", parent)
         self._suggested = suggested
-        words = QLabel(
+        words = Words(
             f"{agreeing(len(suggested), 'setting has', 'settings have')} no figures and could have a stand-in: the "
             "same plugin in another standard, or one of its family whose name is most alike. It lends its cost, marked "
             "as such wherever it counts."

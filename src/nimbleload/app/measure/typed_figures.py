@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QDoubleSpinBox,
     QFormLayout,
-    QLabel,
     QVBoxLayout,
     QWidget,
 )
@@ -18,6 +17,7 @@ from ...core.cards.stand_ins import Reading
 from ...core.session.computer import BUFFER_SIZES
 from ...core.session.plugins import CardKey, PluginUse
 from ..look.panels import Dialog
+from ..look.words import Words
 
 NOBODY = "nobody"
 
@@ -32,7 +32,7 @@ class ElsewhereDialog(Dialog):
         self, use: PluginUse, uses: dict[CardKey, PluginUse], cards: Cards, buffer: int, parent: QWidget | None = None
     ) -> None:
         super().__init__(f"Figures for {use.label}", parent)
-        words = QLabel(
+        words = Words(
             "Type what a host's meter shows for this plugin alone, in per cent of one core: at one buffer size, or "
             "better at two. Or let another plugin that is measured stand in for it. Both are marked as such wherever "
             "they count."

@@ -7,7 +7,6 @@ from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QProgressBar,
     QPushButton,
     QSpinBox,
@@ -41,6 +40,7 @@ from ..background.rehearsing import Rehearsing
 from ..look.deadline_view import DeadlineView
 from ..look.panels import dress_table, headed, panel, size_table
 from ..look.sentence import Sentence
+from ..look.words import Words
 
 HEADINGS = ("Track", "Predicted", "Rehearsed", "Off by", "Why")
 SECONDS = 10.0
@@ -65,7 +65,7 @@ class ProvePage(QWidget):
         self.blocks = DeadlineView()
         self.table = QTableWidget(0, len(HEADINGS))
         self.bar = QProgressBar()
-        self.news, self.words = QLabel(), QLabel()
+        self.news, self.words = Words(), Words()
         self.seconds, self.cores = QDoubleSpinBox(), QSpinBox()
         self.cancel, self.take = QPushButton("Cancel"), QPushButton("Take the difference into the prediction")
         self.without = QPushButton("Without the plan, too")
@@ -92,7 +92,7 @@ class ProvePage(QWidget):
         self.news.setProperty("role", "quiet")
         self.bar.setTextVisible(False)
         row = QHBoxLayout()
-        for part in (QLabel("Rehearse for"), self.seconds, QLabel("on"), self.cores):
+        for part in (Words("Rehearse for"), self.seconds, Words("on"), self.cores):
             row.addWidget(part)
         row.addWidget(self.bar, 1)
         row.addWidget(self.news)

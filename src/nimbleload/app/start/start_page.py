@@ -6,12 +6,13 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.told import watching as told
 from ..look.literal import literal
 from ..look.panels import headed, panel
 from ..look.sentence import Sentence
+from ..look.words import Words
 
 # Each way to begin: its name, the words on the button, and what comes of it.
 WAYS = (
@@ -44,7 +45,7 @@ class StartPage(QWidget):
         self.sentence = Sentence()
         self.buttons: dict[str, QPushButton] = {}
         self.recent: list[QPushButton] = []
-        self._recent_title = QLabel("Open lately")
+        self._recent_title = Words("Open lately")
         self._recent_title.setProperty("role", "title")
         self._list = QVBoxLayout()
         self._lay_out()
@@ -58,7 +59,7 @@ class StartPage(QWidget):
         ways.setVerticalSpacing(12)
         ways.setColumnStretch(1, 1)
         for row, (name, words, what) in enumerate(WAYS):
-            button, label = QPushButton(words), QLabel(what)
+            button, label = QPushButton(words), Words(what)
             label.setWordWrap(True)
             label.setProperty("role", "quiet")
             button.setAccessibleDescription(what)

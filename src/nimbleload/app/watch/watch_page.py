@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QSplitter,
     QStackedWidget,
@@ -41,6 +40,7 @@ from ..look.panels import dress_table, headed, panel, size_table
 from ..look.picture import scrolled
 from ..look.sentence import Sentence
 from ..look.theme import theme
+from ..look.words import Words
 from ..look.wrapping import Wrapping
 from .dropout_table import DropoutTable
 from .lanes_view import LanesView, swatch
@@ -92,8 +92,8 @@ class WatchPage(QWidget):
         self.table, self.dropouts = QTableWidget(0, len(HEADINGS)), DropoutTable()
         self.to_table, self.to_dropouts, self.tables = QPushButton("Who takes what"), QPushButton(), QStackedWidget()
         self._chosen: int | None = None
-        self.words, self.roles = QLabel(), QLabel()
-        self.empty, self.example = QLabel(EMPTY), QPushButton("See a recording of the example")
+        self.words, self.roles = Words(), Words()
+        self.empty, self.example = Words(EMPTY), QPushButton("See a recording of the example")
         self._look_again = QTimer(self)
         self._look_again.setInterval(LOOK_EVERY_MS)
         self._lay_out()
