@@ -20,6 +20,7 @@ from ..core.units import said_by
 from ..native.decoding import decoded
 from . import atomic
 from .limits import impossible
+from .moved import lies_at
 
 SUFFIX = ".nimbleload"
 FORMAT_NAME = "nimble-load-session"
@@ -136,29 +137,16 @@ def _where_it_lies(session: Session, home: Path) -> Session:
         if not Path(name).is_absolute():
             return clip
         if name not in now:
-            now[name] = _lies_at(name, home)
+            now[name] = lies_at(name, home)
         return clip if now[name] == name else msgspec.structs.replace(clip, file=f"{now[name]}{part}")
 
     strips = tuple(_with_clips(strip, tuple(moved(clip) for clip in strip.clips)) for strip in session.strips)
-    source = _lies_at(session.source, home) if session.source else ""
+    source = lies_at(session.source, home) if session.source else ""
     return msgspec.structs.replace(session, strips=strips, source=source)
 
 
 def _with_clips(strip: Strip, clips: tuple[Clip, ...]) -> Strip:
     return strip if clips == strip.clips else msgspec.structs.replace(strip, clips=clips)
-
-
-def _lies_at(name: str, home: Path) -> str:
-    """Where a file or folder lies: as named; or, where the folder that held it is gone as well, in `home` by as much of
-    its path as is there. Else as named: what is only missing is not taken for another one of its name."""
-    path = Path(name)
-    if path.is_absolute() and path.exists():
-        return name
-    for left in range(path.is_absolute(), len(path.parts)):
-        is_moved = not path.is_absolute() or not Path(*path.parts[:left]).exists()
-        if is_moved and (found := home.joinpath(*path.parts[left:])).exists():
-            return str(found)
-    return name
 
 
 def _entry(archive: zipfile.ZipFile, path: Path, name: str, kind: Any) -> Any:

@@ -1,0 +1,18 @@
+"""Where files lie that were named elsewhere: on another computer, or before their folder was moved."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+
+def lies_at(name: str, home: Path) -> str:
+    """Where a file or folder lies: as named; or, where the folder that held it is gone as well, in `home` by as much of
+    its path as is there. Else as named: what is only missing is not taken for another one of its name."""
+    path = Path(name)
+    if path.is_absolute() and path.exists():
+        return name
+    for left in range(path.is_absolute(), len(path.parts)):
+        is_moved = not path.is_absolute() or not Path(*path.parts[:left]).exists()
+        if is_moved and (found := home.joinpath(*path.parts[left:])).exists():
+            return str(found)
+    return name
