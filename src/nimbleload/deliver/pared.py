@@ -18,7 +18,7 @@ from ..core.session.tempo import TempoMap
 from ..core.told.newer import written_anew
 from ..core.units import count, said_by
 from ..store import session_file
-from ..store.archive import WHERE, Archive, ImportRefusedError
+from ..store.archive import WHERE, Archive, ImportRefusedError, plain
 from ..store.session_file import Saved, SessionFileError
 from ..store.splice import Element, SpliceError, Text
 from ..store.written_anew import is_written_anew
@@ -181,13 +181,13 @@ class _Paring:
         for element in _all(self._text.root):
             path = element.attributes.get("path")
             if path and element.attributes.get("external") != "true":
-                before.add(_plain(path))
+                before.add(plain(path))
                 if not self._is_gone(element):
-                    used.add(_plain(path))
+                    used.add(plain(path))
         with zipfile.ZipFile(source) as archive:
             entries = archive.infolist()
-        left = [e for e in entries if _plain(e.filename) not in used and e.filename != WHERE and not e.is_dir()
-                and (_plain(e.filename) in before or PurePosixPath(e.filename).suffix.lower() in AUDIO)]  # fmt: skip
+        left = [e for e in entries if plain(e.filename) not in used and e.filename != WHERE and not e.is_dir()
+                and (plain(e.filename) in before or PurePosixPath(e.filename).suffix.lower() in AUDIO)]  # fmt: skip
         return {each.filename for each in left}, sum(each.file_size for each in left)
 
     def _leave_automation(self) -> None:
@@ -222,8 +222,3 @@ def _all(element: Element) -> Iterator[Element]:
 def _ids(element: Element) -> Iterator[str]:
     """The ids of an element and of all in it."""
     return (each.attributes["id"] for each in _all(element) if "id" in each.attributes)
-
-
-def _plain(path: str) -> str:
-    """The name of an entry however it is written."""
-    return path.replace("\\", "/").removeprefix("./")

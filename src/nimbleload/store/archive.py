@@ -46,7 +46,7 @@ class Archive:
         if odd is not None:
             # Others are unpacked in one piece, whatever limit is asked for.
             raise ImportRefusedError(f"{path.name}: {odd.filename} is packed in a way that exchange files do not use.")
-        self._names = set(names)
+        self._names = {plain(name): name for name in names}
         self._left = MOST_STATES
 
     def __enter__(self) -> Archive:
@@ -58,17 +58,17 @@ class Archive:
         self._zip.close()
 
     def __contains__(self, name: str) -> bool:
-        return name in self._names
+        return plain(name) in self._names
 
     def stamp(self, name: str) -> str:
         """How long an entry is and its checksum, as its header has them. It must exist."""
-        entry = self._zip.getinfo(name)
+        entry = self._zip.getinfo(self._names[plain(name)])
         return f"{entry.file_size} {entry.CRC:08x}"
 
     def head(self, name: str, most: int) -> bytes:
         """The first bytes of a member, at most so many; empty if it is not there or damaged."""
         try:
-            with self._zip.open(name) as member:
+            with self._zip.open(self._names[plain(name)]) as member:
                 return member.read(most)
         except (KeyError, OSError, *DAMAGED):
             return b""
@@ -90,11 +90,11 @@ class Archive:
         """One entry in pieces of a size, at most so many bytes in all."""
         if leaves_folder(name):
             raise ImportRefusedError(f"{self.path.name} refers to a path that leaves its folder: {name!r}.")
-        if name not in self._names:
+        if name not in self:
             raise ImportRefusedError(f"{self.path.name} does not hold {name!r}.")
         found = 0
         try:
-            with self._zip.open(name) as entry:
+            with self._zip.open(self._names[plain(name)]) as entry:
                 while piece := entry.read(size):
                     found += len(piece)
                     if found > most:
@@ -103,6 +103,11 @@ class Archive:
                     yield piece
         except (OSError, *DAMAGED) as error:
             raise ImportRefusedError(f"{self.path.name}: {name} cannot be unpacked: {error}.") from error
+
+
+def plain(name: str) -> str:
+    """The name of an entry however it is written: some programs part folders as Windows does."""
+    return name.replace("\\", "/").removeprefix("./")
 
 
 def leaves_folder(name: str) -> bool:

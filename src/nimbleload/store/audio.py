@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ..core.units import said_by
 from . import atomic, scratch
 from .archive import Archive, ImportRefusedError, leaves_folder
+from .moved import referred_at
 from .sounding import Part
 
 LARGEST_AUDIO = 4 << 30
@@ -86,7 +87,7 @@ class Sources:
 
     def _opened(self, part: Part) -> soundfile.SoundFile:
         if part.outside:
-            return soundfile.SoundFile(self._path.parent / part.file)
+            return soundfile.SoundFile(self._outside(part))
         if leaves_folder(part.file) or part.file not in self._archive:
             raise AudioError(f"{part.file} is missing in {self._path.name}")
         path = Path(self._unpacked.name) / "audio"
@@ -98,7 +99,10 @@ class Sources:
 
     def has(self, part: Part) -> bool:
         """Whether the file that a part plays is there."""
-        return (self._path.parent / part.file).exists() if part.outside else part.file in self._archive
+        return self._outside(part).exists() if part.outside else part.file in self._archive
+
+    def _outside(self, part: Part) -> Path:
+        return referred_at(part.file, self._path.parent)
 
     def stamp(self, part: Part) -> str:
         """What tells the file that a part plays from another one without reading it: its length and checksum, or where
@@ -108,7 +112,7 @@ class Sources:
                 raise AudioError(f"{part.file} is missing in {self._path.name}")
             return self._archive.stamp(part.file)
         try:
-            there = (self._path.parent / part.file).stat()
+            there = self._outside(part).stat()
         except OSError as error:
             raise AudioError(f"{part.file} cannot be read: {said_by(error)}") from error
         return f"{there.st_size} {there.st_mtime_ns}"

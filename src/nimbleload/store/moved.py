@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
+from urllib.parse import unquote
+
+# What paths on Windows begin with.
+DRIVE = re.compile("[A-Za-z]:/")
 
 
 def lies_at(name: str, home: Path) -> str:
@@ -16,3 +21,15 @@ def lies_at(name: str, home: Path) -> str:
         if is_moved and (found := home.joinpath(*path.parts[left:])).exists():
             return str(found)
     return name
+
+
+def referred_at(name: str, home: Path) -> Path:
+    """Where a file lies that an exchange file in the folder `home` refers to, whatever computer it was written on: as
+    named; or, where it was named from a root that is not there, in `home` by as much of its path as is."""
+    named = unquote(name.removeprefix("file://")) if name.startswith("file://") else name
+    if (home / named).exists():
+        return home / named
+    named = named.replace("\\", "/")
+    if DRIVE.match(named):
+        named = f"/{named}"
+    return Path(lies_at(named, home)) if named.startswith("/") else home / named
