@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
+import random
 import zipfile
 
 import msgspec
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from nimbleload.core.decisions.apply import apply
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session import chain_edits, edits, time_edits
 from nimbleload.core.session.plugins import PluginRef, PluginUse
-from nimbleload.core.session.session import TempoPoint
+from nimbleload.core.session.routing import edges
+from nimbleload.core.session.session import SessionError, TempoPoint
 from nimbleload.deliver import exchange_out
+from nimbleload.deliver.proof import Proof
+from nimbleload.deliver.render import Rendered
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
 from tests.helpers import grammar
+from tests.helpers.generated import Writer
+from tests.helpers.often import often
 from tests.helpers.stems import audio
 
 EQ = '<ClapPlugin deviceID="{0}" deviceName="{1}"><Parameters><RealParameter parameterID="gain" value="{2}"/>' \
@@ -118,3 +127,72 @@ def test_what_comes_from_the_file_untouched_is_nothing_to_tell(source):
     session = dawproject.read(source).session
     armed = edits.arm(chain_edits.listen(session, [session.strip("t").inserts[0].id], "u"), ["u"], True)
     assert written(source, armed)[1].by_hand == ()
+
+
+def edited(rng, session):
+    """A session after some edits of the kinds that are written; some cannot be, and change nothing."""
+    for _ in range(rng.randint(1, 6)):
+        strip = rng.choice([each for each in session.strips if each.kind != "main"])
+        other, uses = rng.choice(session.strips), [use.id for use in strip.uses()]
+        on = rng.random() < 0.5
+        kinds = [
+            lambda: edits.rename(session, strip.id, f"Name {rng.randint(0, 9)} & <more>"),  # noqa: B023
+            lambda: edits.switch(session, [strip.id], on),  # noqa: B023
+            lambda: edits.route(session, [strip.id], other.id),  # noqa: B023
+            lambda: edits.send(session, [strip.id], other.id, rng.choice((0.25, 0.5, 1.0)), on),  # noqa: B023
+            lambda: edits.unsend(session, [strip.id]),  # noqa: B023
+        ]
+        if uses:
+            use = rng.choice(uses)
+            kinds += 2 * [
+                lambda: chain_edits.bypass(session, [use], on),  # noqa: B023
+                lambda: chain_edits.set_values(session, [use], {"more": rng.random()}),  # noqa: B023
+                lambda: chain_edits.take_out(session, [use]),  # noqa: B023
+            ]
+        try:
+            session = rng.choice(kinds)()
+        except SessionError:
+            continue
+    return session
+
+
+@settings(max_examples=often(100), deadline=None)
+@given(st.integers(0, 1 << 32))
+def test_whatever_is_edited_reads_back_so_or_is_told(tmp_path_factory, seed):
+    rng, folder = random.Random(seed), tmp_path_factory.mktemp("edited")
+    files = {"audio/a.wav": b"a", "audio/plain.wav": b"a", "plugins/x": b"\0"}
+    source = x.write(folder / "a.dawproject", Writer(rng).project(), files)
+    session = edited(rng, dawproject.read(source).session)
+    offs = [Decision("off", strip.id, use=use.id) for strip in session.strips for use in strip.live_uses()]
+    offs += [Decision("off", strip.id) for strip in session.strips if strip.kind == "track"]
+    plan = Plan(tuple(rng.sample(offs, rng.randint(0, min(len(offs), 2)))))
+    made = exchange_out.write(folder / "b.dawproject", source, session, plan, {}, folder)
+    session = apply(session, plan).session
+    found = dawproject.read(folder / "b.dawproject").session
+    told = " ".join(made.by_hand)
+    for strip in session.strips:
+        read, left = found.strip(strip.id), {use.id for use in strip.uses()}
+        assert (read.name, read.enabled, read.output) == (strip.name, strip.enabled, strip.output)
+        assert sorted(map(str, (s for s in read.sends if s.enabled))) == sorted(
+            map(str, (s for s in strip.sends if s.enabled))
+        )
+        for use, other in zip(strip.uses(), [use for use in read.uses() if use.id in left], strict=True):
+            assert (use.id, use.enabled) == (other.id, other.enabled)
+            assert use.setting == other.setting or f"how {use.label} is set" in told
+        assert not any(use.enabled for use in read.uses() if use.id not in left)
+    assert edges(found) == edges(session)
+    # What is written of it once has nothing more to be written.
+    again = exchange_out.write(folder / "c.dawproject", folder / "b.dawproject", found, Plan(), {}, folder)
+    assert again.done == () and again.by_hand == ()
+
+
+def test_a_bus_that_is_new_here_is_not_printed_into_nothing(source):
+    session = edits.add(dawproject.read(source).session, "bus", "Choir")
+    choir = session.strips[-2].id
+    session = edits.route(session, ["u"], choir)
+    (source.parent / "a.wav").write_bytes(b"rendered")
+    file = Rendered(choir, "a.wav", "", 4.0, -6.0, 0, True, 0, Proof("same"))
+    plan, target = Plan((Decision("bounce", choir),)), source.with_name("b.dawproject")
+    made = exchange_out.write(target, source, session, plan, {choir: file}, source.parent)
+    assert made.done == () and made.by_hand[0] == "bounce: Choir (new here)"
+    assert dawproject.read(target).session.strips == dawproject.read(source).session.strips

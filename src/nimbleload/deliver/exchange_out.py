@@ -18,7 +18,6 @@ from ..core.cards.card import Cards
 from ..core.decisions.apply import apply
 from ..core.decisions.decision import Plan
 from ..core.session.session import Session
-from ..core.session.strips import Strip
 from ..core.units import said_by
 from ..store import atomic, dawproject
 from ..store.archive import DAMAGED, WHERE, Archive, ImportRefusedError
@@ -59,25 +58,22 @@ def write(
     """
     if target.exists() and target.samefile(source):
         raise WriteError(f"{target} is the original, which is never changed: choose another name")
-    # A track without its file stays as it is, its plugins on: whoever freezes it by hand prints them.
-    missing = [each for each in plan.decisions if each.kind in PRINTED and each.strip not in rendered]
-    plan = plan.without(*missing)
-    is_of_file = session.source.endswith(source.suffix)
     try:
-        files: dict[str, Path] = {}
+        is_of_file = session.source.endswith(source.suffix)
+        file = dawproject.read(source).session if is_of_file else session
+        known = {strip.id for strip in file.strips} & set(rendered)
+        # A track without its file stays as it is, its plugins on: whoever freezes it by hand prints them. So does one
+        # that is new here: in the exchange file there is nothing to lay its file on.
+        missing = [each for each in plan.decisions if each.kind in PRINTED and each.strip not in known]
+        plan, files = plan.without(*missing), dict[str, Path]()
+        before, after = edited.as_in_file(session, file), apply(session, plan).session
         with Archive(source) as archive:
             text = text_for(archive, source, target)
-            before, gone, changed = session, list[Strip](), list[str]()
-            if is_of_file:
-                file = dawproject.read(source).session
-                before = edited.as_in_file(session, file)
-                gone, changed = edited.removed(session, file), edited.left(session, file)
-            after = apply(session, plan).session
             made = Changes(text, before, after, lambda path: referred(path, source, target), is_of_file)
-            made.leave(gone)
+            made.leave(edited.removed(session, file))
             for strip in before.strips:
                 made.switch(strip)
-                if strip.id in rendered:
+                if strip.id in known:
                     printed, decision = rendered[strip.id], plan.for_strip(strip.id)
                     files[f"{FOLDER}/{printed.file}"] = folder / printed.file
                     if decision is not None and decision.stretch is not None:
@@ -95,8 +91,10 @@ def write(
     by_hand = [f"{decision.kind}: {session.strip(decision.strip).name}" for decision in plan.decisions
                if decision.kind not in (*PRINTED, "off", "share", "lighten", "suspend")]  # fmt: skip
     by_hand += made.by_hand
-    by_hand += [f"{each.kind}: {session.strip(each.strip).name} (not rendered)" for each in missing]
-    return Written(str(target), tuple(made.done), tuple(dict.fromkeys([*by_hand, *changed])))
+    for each in missing:
+        why = "new here" if each.strip in rendered else "not rendered"
+        by_hand.append(f"{each.kind}: {session.strip(each.strip).name} ({why})")
+    return Written(str(target), tuple(made.done), tuple(dict.fromkeys([*by_hand, *edited.left(session, file)])))
 
 
 def repack(

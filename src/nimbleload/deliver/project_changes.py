@@ -134,30 +134,30 @@ class Changes:
         elif after.enabled and not strip.enabled:
             self._text.set(track, "loaded", "true")
             self.done.append(f"{strip.name}: switched on")
-        live = {use.id: use for use in after.live_uses()}
-        gone = {use.id for use in after.uses() if not use.loaded and after.enabled}
+        uses = {use.id: use for use in after.uses()}
+        on = {use.id for place, use in after.places() if use.enabled and not after.is_frozen(place)}
+        gone = {use.id for use in uses.values() if not use.loaded and after.enabled}
         for device in (self._device(strip, use.id) for use in strip.uses() if use.loaded and use.id in gone):
             if device is not None:
                 self._text.set(device, "loaded", "false")
-        for use in strip.live_uses():
+        for place, use in strip.places():
             device = self._device(strip, use.id)
-            if use.id not in live and after.enabled and device is not None:
+            is_on = use.enabled and not strip.is_frozen(place)
+            if is_on and use.id not in on and device is not None:
                 self._off(device, "Enabled", "On/Off", after=device.find("Parameters"))
                 self.done.append(f"{strip.name}: {use.label} {'unloaded' if use.id in gone else 'switched off'}")
-            elif use.id in live and live[use.id].setting != use.setting:
-                self._set(strip, use, live[use.id], device)
-        for use in strip.uses():
-            if not use.enabled and use.id in live:
-                self._on(strip, live[use.id], use.loaded)
+            elif not use.enabled and use.id in on:
+                self._on(strip, use, device)
+            if use.id in uses and uses[use.id].setting != use.setting:
+                self._set(strip, use, uses[use.id], device)
         self._reroute(strip, after, track)
 
-    def _on(self, strip: Strip, use: PluginUse, is_loaded: bool) -> None:
+    def _on(self, strip: Strip, use: PluginUse, device: Element | None) -> None:
         """Switches a plugin on that the file has switched off."""
-        device = self._device(strip, use.id)
         switch = device.find("Enabled") if device is not None else None
         if device is None:
             return
-        if not is_loaded:
+        if not use.loaded:
             self._text.set(device, "loaded", "true")
         if switch is not None:
             self._text.set(switch, "value", "true")
