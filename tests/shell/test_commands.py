@@ -478,3 +478,10 @@ def test_where_the_library_cannot_be_opened_the_sessions_own_figures_count(tmp_p
     said = run("load", "demo", "--json")
     assert said.exit_code == 0 and said.stdout == expected
     assert "library.sqlite cannot be used" in said.stderr and said.stderr.endswith("Going on without it.\n")
+
+
+@pytest.mark.parametrize("words", [("new",), ("add", "demo"), ("add",)])
+def test_what_the_system_refuses_is_a_sentence(words):
+    name = f"{'x' * 300}.nimbleload"
+    said = run(*words, name, *(["demo"] if words == ("add",) else []))
+    assert said.exit_code == 1 and said.stderr == f"Error: File name too long: {name}.\n"

@@ -18,6 +18,7 @@ from ..core.cards.card import CostCard
 from ..core.session.computer import Machine, parts_of
 from ..core.session.plugins import CardKey
 from ..core.session.session import LEAST_LIMIT, MOST_LIMIT, SessionError
+from ..core.units import told_by
 from ..demo import audio as demo_audio
 from ..demo import cards as demo_cards
 from ..demo import session as demo_session
@@ -101,6 +102,15 @@ class Commands(click.Group):
             if cmd_name in names:
                 importlib.import_module(f".{module}", __package__)
         return super().get_command(ctx, cmd_name)
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """What the system refuses, wherever it is asked, ends a command with a sentence."""
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError:
+            raise  # whoever read what is told has gone, and needs no word
+        except OSError as error:
+            raise click.ClickException(f"{told_by(error)}.") from error
 
 
 @click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})
