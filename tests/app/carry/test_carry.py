@@ -16,6 +16,7 @@ from nimbleload.app.carry.stems_dialog import StemsDialog
 from nimbleload.app.frame.window import BALANCE, CARRY, PROVE
 from nimbleload.app.look.restore_view import RestoreView
 from nimbleload.core.decisions.decision import Decision, Plan
+from nimbleload.core.session import edits
 from nimbleload.deliver import render
 from nimbleload.demo import audio as audio_of_the_example
 from nimbleload.store import dawproject, session_file
@@ -190,6 +191,21 @@ def test_the_mix_of_what_was_written_is_proven(window, qtbot, tmp_path, monkeypa
     assert page.table.rowCount() == 1 and page.sentence.button.text() == "Prove the mix"
     decide(window, qtbot, Decision("freeze", "u"))
     assert page.written is None and page.sentence.button.text() == "Render the rest"
+
+
+def test_all_that_is_left_to_do_by_hand_can_be_read(window, qtbot, tmp_path, monkeypatch):
+    window.desk.edit("add", edits.add(window.desk.document.session, "bus", "New", 20))
+    decide(window, qtbot, Decision("freeze", "t"))
+    rendered(window, qtbot)
+    write(window, qtbot, monkeypatch, tmp_path / "new.dawproject")
+    assert window.carry.news.text().endswith(
+        "Left to do by hand: new here, and not in the file: New 1; new here, and not in the file: New 2; new here, and "
+        "not in the file: New 3; and 17 more lines."
+    )
+    (box,) = [each for each in window.findChildren(QMessageBox) if each.isVisible()]
+    assert box.detailedText().splitlines() == [f"new here, and not in the file: New {k + 1}" for k in range(20)]
+    assert len(box.informativeText().splitlines()) == 12
+    qtbot.mouseClick(box.button(QMessageBox.StandardButton.Ok), Qt.MouseButton.LeftButton)
 
 
 def test_a_shared_bus_is_heard_in_the_mix_once_that_can_be_proven(make_window, qtbot, tmp_path, monkeypatch):

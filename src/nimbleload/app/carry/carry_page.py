@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, 
 from ...core.told import carrying as told
 from ...core.told.as_known import is_unknown, load_words
 from ...core.told.restore_list import restore_list
+from ...core.units import count
 from ...deliver import carrying
 from ...deliver.carrying import MIX, Prepared
 from ...deliver.exchange_out import Written
@@ -24,7 +25,7 @@ from ...deliver.there import There
 from ...store.audio import FORMATS
 from ..background.desk import Desk
 from ..look.notice import written
-from ..look.panels import headed, panel
+from ..look.panels import Message, headed, panel
 from ..look.restore_view import RestoreView
 from ..look.sentence import Sentence
 from ..look.words import Words
@@ -35,6 +36,8 @@ from .stems_dialog import StemsDialog
 WORKING_OUT = "Working out what there is to do…"
 MAKING = "The audio of the example is made first, once: this takes some seconds."
 NO_PLAN = "There is no plan to carry out yet."
+# Of what is left to do by hand so many lines stand on the page, and in the box that has all of them in its details.
+BY_HAND, SHOWN = 3, 12
 
 
 class CarryPage(QWidget):
@@ -348,8 +351,16 @@ class CarryPage(QWidget):
         self._look()
 
     def _take_written(self, of: Written) -> None:
-        hand = f" Left to do by hand: {'; '.join(of.by_hand)}." if of.by_hand else ""
+        some, more = of.by_hand[:BY_HAND], of.by_hand[BY_HAND:]
+        rest = f"; and {count(len(more), 'more line')}" if more else ""
+        hand = f" Left to do by hand: {'; '.join(some)}{rest}." if some else ""
         self.news.setText(f"Written to {of.path}.{hand}")
+        if more:
+            box = Message(self)
+            box.setText(f"Left to do by hand in {Path(of.path).name}:")
+            box.setInformativeText("\n".join(f"• {line}" for line in of.by_hand[:SHOWN]))
+            box.setDetailedText("\n".join(of.by_hand))
+            box.open()
         written.tell(Path(of.path))
         self.written = Path(of.path)
         self.compared.pop(MIX.id, None)
