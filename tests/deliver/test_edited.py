@@ -110,10 +110,12 @@ def test_what_cannot_be_written_is_told(source):
     choir = now.strips[-2].id
     now = edits.route(edits.widen(now, ["u"], 1), ["u"], choir)
     now = edits.route(time_edits.shift(now, ["t"], 1.0), ["r"], None)
+    first, second = (use.id for use in now.strip("t").inserts)
+    now = chain_edits.set_state(chain_edits.set_state(now, [first], None), [second], b"")
     now = time_edits.add_section(time_edits.set_tempo(now, [TempoPoint(0.0, 90.0)]), "Verse", 1.0)
     found, made = written(source, now)
     assert made.done == () and made.by_hand == (
-        "changed here, and not in the file: Voice (its clips)",
+        "changed here, and not in the file: Voice (how A is set, how B is set, its clips)",
         "changed here, and not in the file: Oars (where it leads, its width)",
         "changed here, and not in the file: Room (where it leads)",
         "new here, and not in the file: Choir",

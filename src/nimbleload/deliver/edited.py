@@ -75,15 +75,18 @@ def _setting(now: Setting, was: Setting) -> Setting:
     return Setting(tuple((name, before[name]) for name, _ in now.values if name in before))
 
 
+def _is_left(now: Setting, was: Setting) -> bool:
+    """Whether a setting is another one than the file has, and cannot be written: a state, or values taken back."""
+    if now.state is not None or was.state is not None:
+        return now != was
+    return not {name for name, _ in was.values} <= {name for name, _ in now.values}
+
+
 def _changed(now: Strip, was: Strip, known: Mapping[str, Strip]) -> list[str]:
     uses = {use.id: use for use in was.uses()}
     chain = [(use.id, use.plugin.standard, use.plugin.identifier) for use in now.uses()]
     own = {use.id for use in now.uses()}
-    set_anew = [
-        use.label for use in now.uses()
-        if use.id in uses and None is not (use.setting.state or uses[use.id].setting.state)
-        and use.setting != uses[use.id].setting
-    ]  # fmt: skip
+    set_anew = [use.label for use in now.uses() if use.id in uses and _is_left(use.setting, uses[use.id].setting)]
     found = list[str]()
     if chain != [(use.id, use.plugin.standard, use.plugin.identifier) for use in was.uses() if use.id in own]:
         found.append("its plugins")

@@ -137,11 +137,10 @@ class Changes:
         uses = {use.id: use for use in after.uses()}
         on = {use.id for place, use in after.places() if use.enabled and not after.is_frozen(place)}
         gone = {use.id for use in uses.values() if not use.loaded and after.enabled}
-        for device in (self._device(strip, use.id) for use in strip.uses() if use.loaded and use.id in gone):
-            if device is not None:
-                self._text.set(device, "loaded", "false")
         for place, use in strip.places():
             device = self._device(strip, use.id)
+            if device is not None and use.loaded and use.id in gone:
+                self._text.set(device, "loaded", "false")
             is_on = use.enabled and not strip.is_frozen(place)
             if is_on and use.id not in on and device is not None:
                 self._off(device, "Enabled", "On/Off", after=device.find("Parameters"))
@@ -224,16 +223,15 @@ class Changes:
                 self.done.append(f"{before.name}: its send{f' to {to.name}' if to else ''} switched off")
         known = [(send.target, send.pre_fader, send.level) for send in before.sends if send.enabled]
         new = [send for send in after.sends if send.enabled and (send.target, send.pre_fader, send.level) not in known]
-        if new:
-            words = "".join(map(self._sent, new))
-            if sends is not None:
-                self._text.insert(sends, words)
-            else:
-                above = [each for each in channel.children if each.tag in ("Devices", "Mute", "Pan")]
-                self._text.insert(channel, f"<Sends>{words}</Sends>", above[-1]) if above else self._text.first(
-                    channel, f"<Sends>{words}</Sends>"
-                )
-            self.done += [f"{before.name}: a send to {self._after[send.target].name}" for send in new]
+        words = "".join(map(self._sent, new))
+        above = [each for each in channel.children if each.tag in ("Devices", "Mute", "Pan")]
+        if new and sends is not None:
+            self._text.insert(sends, words)
+        elif new and above:
+            self._text.insert(channel, f"<Sends>{words}</Sends>", above[-1])
+        elif new:
+            self._text.first(channel, f"<Sends>{words}</Sends>")
+        self.done += [f"{before.name}: a send to {self._after[send.target].name}" for send in new]
 
     def _sent(self, send: Send) -> str:
         """A send as an element."""
