@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import random
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 import zipfile
 from contextlib import closing
@@ -366,3 +368,17 @@ class TestRecovery:
         )
         subprocess.run([sys.executable, "-c", script], check=False)
         assert [recover(left) for left in left_behind(tmp_path)] == [saved()]
+
+
+def test_a_pipe_is_written_into_and_nothing_takes_its_place(tmp_path):
+    pipe = tmp_path / "pipe"
+    os.mkfifo(pipe)
+    found = []
+    reader = threading.Thread(target=lambda: found.append(pipe.read_bytes()))
+    reader.start()
+    atomic.write(pipe, b"all of it")
+    reader.join(20)
+    assert found == [b"all of it"] and pipe.is_fifo() and list(tmp_path.iterdir()) == [pipe]
+    with pytest.raises(OSError):
+        atomic.write(tmp_path, b"a folder is no file")
+    assert tmp_path.is_dir()

@@ -43,9 +43,16 @@ def replacing(path: Path, backup: bool = False) -> Iterator[Path]:
     `backup` the old one is kept as `name.bak`.
 
     A link is followed: what it leads to is written. OSError if it cannot be written; then, and if the writing itself
-    fails, the old file is untouched.
+    fails, the old file is untouched. A device or a pipe is written into: nothing takes its place.
     """
     path = Path(os.path.realpath(path))
+    if path.exists() and not path.is_file():
+        with tempfile.TemporaryDirectory() as folder:
+            fresh = Path(folder) / path.name
+            yield fresh
+            with fresh.open("rb") as made, path.open("wb") as out:
+                shutil.copyfileobj(made, out)
+        return
     _clear(path)
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     fresh = Path(name)
