@@ -155,6 +155,15 @@ def test_a_bus_that_was_not_printed_is_still_fed(tmp_path, folder):
     assert made.by_hand == ("bounce: Choir (not rendered)",)
 
 
+def test_stems_that_were_rendered_beside_it_are_no_concern_of_the_session(source, folder):
+    stem = msgspec.structs.replace(FILE, strip="t/stem", file="Voice stem.wav")
+    plan = Plan((Decision("suspend", "t"),))
+    _, made, target = written(source, folder, plan, {"t/stem": stem})
+    assert len(made.done) + len(made.by_hand) == 1 and "Voice" in (*made.done, *made.by_hand)[0]
+    with zipfile.ZipFile(target) as archive, zipfile.ZipFile(source) as before:
+        assert archive.namelist() == before.namelist()
+
+
 def test_a_track_without_lanes_gets_some(tmp_path, folder):
     structure = x.track("t", "Voice", x.channel("c", devices=DEVICES)) + x.main_track()
     source = x.write(tmp_path / "a.dawproject", x.project(structure))

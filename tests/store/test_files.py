@@ -374,11 +374,15 @@ def test_a_pipe_is_written_into_and_nothing_takes_its_place(tmp_path):
     pipe = tmp_path / "pipe"
     os.mkfifo(pipe)
     found = []
-    reader = threading.Thread(target=lambda: found.append(pipe.read_bytes()))
-    reader.start()
-    atomic.write(pipe, b"all of it")
-    reader.join(20)
-    assert found == [b"all of it"] and pipe.is_fifo() and list(tmp_path.iterdir()) == [pipe]
+    link = tmp_path / "link"
+    link.symlink_to(pipe)
+    for target in (pipe, link):
+        reader = threading.Thread(target=lambda: found.append(pipe.read_bytes()))
+        reader.start()
+        atomic.write(target, b"all of it")
+        reader.join(20)
+    assert found == 2 * [b"all of it"] and pipe.is_fifo() and link.is_symlink()
+    assert sorted(tmp_path.iterdir()) == [link, pipe]
     with pytest.raises(OSError):
         atomic.write(tmp_path, b"a folder is no file")
     assert tmp_path.is_dir()

@@ -6,7 +6,7 @@ else was changed the changed session does not know of, and it is told.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from msgspec.structs import replace
 
@@ -83,12 +83,10 @@ def _is_left(now: Setting, was: Setting) -> bool:
 
 
 def _changed(now: Strip, was: Strip, known: Mapping[str, Strip]) -> list[str]:
-    uses = {use.id: use for use in was.uses()}
-    chain = [(use.id, use.plugin.standard, use.plugin.identifier) for use in now.uses()]
-    own = {use.id for use in now.uses()}
+    uses, own = {use.id: use for use in was.uses()}, {use.id for use in now.uses()}
     set_anew = [use.label for use in now.uses() if use.id in uses and _is_left(use.setting, uses[use.id].setting)]
     found = list[str]()
-    if chain != [(use.id, use.plugin.standard, use.plugin.identifier) for use in was.uses() if use.id in own]:
+    if _chain(now.uses()) != _chain(use for use in was.uses() if use.id in own):
         found.append("its plugins")
     found += [f"how {label} is set" for label in dict.fromkeys(set_anew)]
     nowhere = now.output not in known if now.output is not None else was.output is not None
@@ -99,6 +97,11 @@ def _changed(now: Strip, was: Strip, known: Mapping[str, Strip]) -> list[str]:
     if now.channels != was.channels:
         found.append("its width")
     return found
+
+
+def _chain(uses: Iterable[PluginUse]) -> list[tuple[str, str, str]]:
+    """Which plugins stand there, in their order."""
+    return [(use.id, use.plugin.standard, use.plugin.identifier) for use in uses]
 
 
 def _places(clips: tuple[Clip, ...]) -> list[tuple[float, float]]:

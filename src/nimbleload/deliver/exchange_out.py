@@ -53,18 +53,19 @@ def write(
 ) -> Written:  # fmt: skip
     """Writes a copy of an exchange file with these tracks frozen and these plugins switched off.
 
-    `rendered` are the files by strip, in `folder`; `cards` know the tails of plugins. What was not rendered is not
-    done, but told. WriteError if it cannot be written; FILE itself is never changed.
+    `rendered` are the files by strip, in `folder` (stems among them are none of its business); `cards` know the tails
+    of plugins. What was not rendered is not done, but told. WriteError if it cannot be written; FILE itself is never
+    changed.
     """
     if target.exists() and target.samefile(source):
         raise WriteError(f"{target} is the original, which is never changed: choose another name")
     try:
         is_of_file = session.source.endswith(source.suffix)
         file = dawproject.read(source).session if is_of_file else session
-        known = {strip.id for strip in file.strips} & set(rendered)
+        printed = {strip.id: rendered[strip.id] for strip in file.strips if strip.id in rendered}
         # A track without its file stays as it is, its plugins on: whoever freezes it by hand prints them. So does one
         # that is new here: in the exchange file there is nothing to lay its file on.
-        missing = [each for each in plan.decisions if each.kind in PRINTED and each.strip not in known]
+        missing = [each for each in plan.decisions if each.kind in PRINTED and each.strip not in printed]
         plan, files = plan.without(*missing), dict[str, Path]()
         before, after = edited.as_in_file(session, file), apply(session, plan).session
         with Archive(source) as archive:
@@ -73,14 +74,14 @@ def write(
             made.leave(edited.removed(session, file))
             for strip in before.strips:
                 made.switch(strip)
-                if strip.id in known:
-                    printed, decision = rendered[strip.id], plan.for_strip(strip.id)
-                    files[f"{FOLDER}/{printed.file}"] = folder / printed.file
+                if strip.id in printed:
+                    of, decision = printed[strip.id], plan.for_strip(strip.id)
+                    files[f"{FOLDER}/{of.file}"] = folder / of.file
                     if decision is not None and decision.stretch is not None:
-                        made.cut(strip, decision.stretch, printed, Cutting(archive, source))
+                        made.cut(strip, decision.stretch, of, Cutting(archive, source))
                     else:
-                        made.freeze(strip, printed)
-            made.suspend(cards, rendered)
+                        made.freeze(strip, of)
+            made.suspend(cards, printed)
         for strip in made.new_strips():
             made.add_bus(strip)
         repack(source, target, text.changed(), files)

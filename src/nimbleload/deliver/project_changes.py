@@ -153,11 +153,11 @@ class Changes:
 
     def _on(self, strip: Strip, use: PluginUse, device: Element | None) -> None:
         """Switches a plugin on that the file has switched off."""
-        switch = device.find("Enabled") if device is not None else None
         if device is None:
             return
         if not use.loaded:
             self._text.set(device, "loaded", "true")
+        switch = device.find("Enabled")
         if switch is not None:
             self._text.set(switch, "value", "true")
         self.done.append(f"{strip.name}: {use.label} switched on")

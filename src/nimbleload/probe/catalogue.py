@@ -107,13 +107,11 @@ def _changed(files: Iterable[Path]) -> dict[str, int]:
     there = {}
     for path in files:
         with contextlib.suppress(OSError):
-            there[str(path)] = max(each.stat().st_mtime_ns for each in (path, *_inside(path)))
+            # Of a bundle its code, too: an update replaces that, and the bundle's own time may stay what it was. What
+            # else lies in it may be thousands of files.
+            code = (each for inside in ("Contents/*", "Contents/*/*.so") for each in path.glob(inside))
+            there[str(path)] = max(each.stat().st_mtime_ns for each in (path, *code))
     return there
-
-
-def _inside(path: Path) -> Iterable[Path]:
-    """What lies in a bundle: that is what an update replaces, and the bundle's own time may stay what it was."""
-    return path.rglob("*") if path.is_dir() else ()
 
 
 def _looked_at(there: dict[str, int], cache: Path, retry: bool) -> list[Scanned]:

@@ -45,7 +45,6 @@ def replacing(path: Path, backup: bool = False) -> Iterator[Path]:
     A link is followed: what it leads to is written. OSError if it cannot be written; then, and if the writing itself
     fails, the old file is untouched. A device or a pipe is written into: nothing takes its place.
     """
-    path = Path(os.path.realpath(path))
     if path.exists() and not path.is_file():
         with tempfile.TemporaryDirectory() as folder:
             fresh = Path(folder) / path.name
@@ -53,6 +52,7 @@ def replacing(path: Path, backup: bool = False) -> Iterator[Path]:
             with fresh.open("rb") as made, path.open("wb") as out:
                 shutil.copyfileobj(made, out)
         return
+    path = Path(os.path.realpath(path))
     _clear(path)
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     fresh = Path(name)

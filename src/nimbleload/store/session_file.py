@@ -21,6 +21,7 @@ from ..native.decoding import decoded
 from . import atomic
 from .limits import impossible
 from .moved import lies_at
+from .xml_values import shown
 
 SUFFIX = ".nimbleload"
 FORMAT_NAME = "nimble-load-session"
@@ -86,8 +87,8 @@ def encode(saved: Saved) -> bytes:
             try:
                 content = msgspec.json.encode(part)
             except UnicodeEncodeError as error:
-                named = error.object.encode(errors="replace").decode()
-                raise SessionFileError(f"“{named}” in {name} is no text in UTF-8. Nothing was written.") from error
+                said = f"“{shown(error.object)}” in {name} is no text in UTF-8. Nothing was written."
+                raise SessionFileError(said) from error
             if len(content) > LARGEST_ENTRY:
                 raise SessionFileError(
                     f"The session is too large to be kept: {name} has {len(content) >> 20} MB, at most "

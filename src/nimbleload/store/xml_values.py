@@ -50,8 +50,8 @@ def is_writable(words: str) -> bool:
     return UNWRITABLE.search(words) is None
 
 
-def shown(path: Path) -> str:
-    """A path as it can be shown, whatever its name is."""
+def shown(path: Path | str) -> str:
+    """A path, or its name, as it can be shown, whatever is in it."""
     return UNWRITABLE.sub("?", str(path))
 
 

@@ -14,6 +14,7 @@ from ...core.session.computer import RATES, parts_of
 from ...core.told.cores import part_words
 from ...core.units import count
 from ...store.this_computer import this_computer
+from ..look.literal import literal
 from .about import About
 from .context import Context
 from .exporting import ask_export
@@ -155,7 +156,7 @@ class Menus:
         for number, action in enumerate(self.decisions):
             option = options.options[number] if number < len(options.options) else None
             what = f"{option.text()}: {options.title}" if option is not None else f"Decision {number + 1}: nothing now"
-            action.setText(f"&{number + 1}   {what.replace('&', '&&')}")
+            action.setText(f"&{number + 1}   {literal(what)}")
             action.setEnabled(option is not None and option.isEnabled())
 
     def _computer(self, window: Any) -> None:
