@@ -92,6 +92,34 @@ def test_devices_keep_their_state_order_and_role(tmp_path):
     assert any("Mystery" in line for line in found.report.left_out)
 
 
+def test_plugins_of_which_something_moves_are_known_and_count_if_they_are_ever_on(tmp_path):
+    parameter = '<Parameters><RealParameter id="p{0}" parameterID="3" value="0.25"/></Parameters>'
+    names = ("still", "moving", "once", "switched on", "always off", "off at last", "unclear")
+    devices = ""
+    for k, name in enumerate(names):
+        one = x.plugin("ClapPlugin", f"org.{k}", name, extra=parameter.format(k))
+        is_on = "false" if name in ("switched on", "always off") else "true"
+        devices += one.replace('<Enabled value="true"/>', f'<Enabled id="e{k}" value="{is_on}"/>')
+
+    def points(target, tag, *rows):
+        inside = "".join(f'<{tag} time="{at}" value="{value}"/>' for at, value in rows)
+        return f'<Points><Target parameter="{target}"/>{inside}</Points>'
+
+    moves = (
+        points("p1", "RealPoint", (0, 0.1), (4, 0.5)) + points("p2", "RealPoint", (0, 0.1))
+        + points("e3", "BoolPoint", (0, "false"), (4, "true")) + points("e4", "BoolPoint", (0, "false"))
+        + points("e5", "BoolPoint", (0, "true"), (4, "false"))
+        + points("p6", "RealPoint", (0, 0.1)) + points("p6", "RealPoint", (0, 0.2))
+    )  # fmt: skip
+    structure = x.track("t", "T", x.channel("c", devices=devices)) + x.main_track()
+    found = read(tmp_path, x.project(structure, x.lanes("t", x.clip(0, 4)) + moves))
+    told = {u.label: (u.automated, u.enabled) for u in strip(found, "T").inserts}
+    assert told == {
+        "still": (False, True), "moving": (True, True), "once": (False, True), "switched on": (True, True),
+        "always off": (False, False), "off at last": (True, True), "unclear": (True, True),
+    }  # fmt: skip
+
+
 def test_a_missing_state_is_told_and_the_plugin_kept(tmp_path):
     device = x.plugin("ClapPlugin", "a.b", "Thing", "plugins/gone.clap-preset")
     found = read(tmp_path, x.project(x.track("t", "T", x.channel("c", devices=device)) + x.main_track()))

@@ -27,6 +27,7 @@ from .dawproject_curves import (
     SWITCHED,
     Curves,
     ever,
+    moves_in,
     of_channel,
     of_devices,
     only_in_silence,
@@ -387,10 +388,15 @@ class _Reader:
         if standard == "builtin":
             self._left_out.append(f"“{label}” on “{strip_name}” is built into the program and cannot be measured here.")
         loaded = flag(device, "loaded", True)
-        enabled = flag(device.find("Enabled"), "value", True) and loaded
+        switch = device.find("Enabled")
+        # What is switched on in the piece, if only for a while, is one that costs.
+        enabled = ever(switch, self._curves, True, flag(switch, "value", True)) and loaded
         plugin = PluginRef(standard, identifier, label, device.get("deviceVendor", ""), device.get("pluginVersion", ""))
         setting = self._setting(device, label, strip_name)
-        return PluginUse(use_id, plugin, setting, family(device, label), channels, 0, enabled, loaded=loaded)
+        moves = moves_in(device, self._curves)
+        return PluginUse(
+            use_id, plugin, setting, family(device, label), channels, 0, enabled, loaded=loaded, automated=moves
+        )
 
     def _setting(self, device: etree._Element, label: str, strip_name: str) -> Setting:
         """The saved state, or where there is none the parameters that name themselves."""

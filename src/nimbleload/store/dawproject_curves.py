@@ -172,6 +172,11 @@ def of_devices(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[
     return moving, list(dict.fromkeys(unclear))
 
 
+def moves_in(device: etree._Element, curves: Curves) -> bool:
+    """Whether something of a plugin moves in the piece: its parameters, or whether it is on."""
+    return any(isinstance(element.tag, str) and curves.moves(element) for element in device.iter())
+
+
 Read = Callable[[etree._Element], Curve | None]
 
 

@@ -9,6 +9,7 @@ from nimbleload.core.cards.card import Null, Truth
 from nimbleload.core.decisions.apply import KINDS
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.decisions.kind import Asked
+from nimbleload.core.decisions.off import changes_nothing
 from nimbleload.core.decisions.price import Terms, Weights, sound_minutes, total
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.plugins import Variant
@@ -112,5 +113,8 @@ def test_suspending_off_outboard_and_disarming():
     assert price(Decision("off", "a", "a/p"), tracking=True).minutes == pytest.approx(0.1)
     idle = {key: msgspec.structs.replace(card, truth=Truth(idle=True)) for key, card in CARDS.items()}
     assert price(Decision("off", "a", "a/p"), cards=idle).minutes == pytest.approx(0.02 + 0.1)
+    # What is automated does something in the piece, if not as it is set.
+    assert changes_nothing(use("p"), idle)
+    assert not changes_nothing(msgspec.structs.replace(use("p"), automated=True), idle)
     assert price(Decision("outboard", "a", "a/p")).minutes == pytest.approx(1.0)
     assert price(Decision("disarm", "a")).minutes == pytest.approx(2.0)

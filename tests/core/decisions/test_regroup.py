@@ -60,6 +60,17 @@ class TestSharing:
         pair = session(track("a", "eq", "comp", "verb"), track("b", "comp", "verb"))
         assert [u.label for u in groups(pair, {})[0].chain] == ["comp", "verb"]
 
+    def test_what_is_automated_is_shared_with_nobody_nor_what_stands_before_it(self):
+        pair = session(track("a", "comp", "eq", "verb"), track("b", "comp", "eq", "verb"))
+        moving = [
+            msgspec.structs.replace(u, automated=u.label == "eq") if s.id == "a" else u
+            for s in pair.strips for u in s.inserts
+        ]  # fmt: skip
+        strips = tuple(msgspec.structs.replace(s, inserts=tuple(u for u in moving if u.id.startswith(s.id)))
+                       for s in pair.strips)  # fmt: skip
+        assert [u.label for u in groups(pair, {})[0].chain] == ["comp", "eq", "verb"]
+        assert [u.label for u in groups(msgspec.structs.replace(pair, strips=strips), {})[0].chain] == ["verb"]
+
     def test_all_but_one_of_what_is_shared_is_saved(self):
         of = self.three()
         assert one_core_work(of) - one_core_work(of, *with_shared(of).decisions) == pytest.approx(2 * COSTS["verb"])
@@ -514,7 +525,7 @@ class TestSharingSettingsNearlyAlike:
         offered = next(w.option for w in weigh(at, instant(at), ("d",)) if "set alike" in w.option.title)
         assert offered.title == "Share verb with 3 more, set alike"
         assert offered.gives_up == "one setting for all: they differ in time, wet"
-        said = next(f for f in findings(of, cards) if f.name == "nearly alike on several tracks")
+        said = next(f for f in findings(of, cards, 256) if f.name == "nearly alike on several tracks")
         assert said.decisions == similar(of, cards)[0].decisions()
         assert all(d.like is None for c in candidates(at, Wishes()) for d in c.decisions)
 

@@ -54,10 +54,10 @@ class Group(NamedTuple):
 def groups(session: Session, cards: Cards) -> list[Group]:
     """Every group of two strips or more, with the longest end of their chains that is the same on all of them.
 
-    A plugin that listens to a side-chain is not shared, nor what stands before it. A chain whose end can be shared
-    without another sound is not made longer by a plugin that would change it. Sends at the end must be equal on all
-    members; tracks that are panned, or whose fader rides, are kept apart unless a null test has found that it makes no
-    difference. What is left so can be shared with another sound: a group with a `fault`.
+    A plugin that listens to a side-chain or is automated is not shared, nor what stands before it. A chain whose end
+    can be shared without another sound is not made longer by a plugin that would change it. Sends at the end must be
+    equal on all members; tracks that are panned, or whose fader rides, are kept apart unless a null test has found that
+    it makes no difference. What is left so can be shared with another sound: a group with a `fault`.
     """
     exact: dict[tuple[str, CardKey, Fault, SendKey], list[Strip]] = {}
     left: dict[tuple[str, CardKey, Fault], list[Strip]] = {}
@@ -210,12 +210,13 @@ def late_sends(strip: Strip) -> SendKey:
 
 
 def shareable_end(strip: Strip) -> tuple[PluginUse, ...]:
-    """The inserts that are on, from the last one back to the first that listens to another track or feeds a send."""
+    """The inserts that are on, from the last one back to the first that listens to another track, is automated or
+    feeds a send."""
     found: list[PluginUse] = []
     leaving = {send.after for send in strip.sends if send.enabled and not is_late(strip, send)}
     for place in range(len(strip.inserts) - 1, -1, -1):
         use = strip.inserts[place]
-        if use.sidechain is not None or place in leaving:
+        if use.sidechain is not None or (use.automated and use.enabled) or place in leaving:
             break
         if use.enabled:
             found.append(use)

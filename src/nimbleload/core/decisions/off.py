@@ -54,7 +54,8 @@ class Off(Kind):
 
 
 def changes_nothing(use: PluginUse, cards: Cards) -> bool:
-    """Whether a plugin can go without another sound: what comes out is what went in, on time, and nobody listens."""
+    """Whether a plugin can go without another sound: what comes out is what went in, on time and all through the piece,
+    and nobody listens."""
     card = cards.get(use.card_key())
     return (
         card is not None
@@ -63,4 +64,5 @@ def changes_nothing(use: PluginUse, cards: Cards) -> bool:
         and not use.latency
         and not card.latency
         and use.sidechain is None
+        and not use.automated
     )

@@ -71,7 +71,8 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
 
     `channels` is the width of the strip it sits on, `voices` the most notes that sound together (instruments),
     `latency` the samples of delay it reports. `enabled` false means bypassed: it costs nothing, but keeps its memory
-    unless it is not `loaded` either.
+    unless it is not `loaded` either. `automated` says that its parameters move in the piece: what was measured of it
+    as it is set does not hold all through.
     """
 
     id: str
@@ -84,6 +85,7 @@ class PluginUse(msgspec.Struct, frozen=True, dict=True):
     latency: int = 0
     sidechain: str | None = None
     loaded: bool = True
+    automated: bool = False
 
     @property
     def label(self) -> str:
