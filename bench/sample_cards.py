@@ -73,11 +73,11 @@ def main() -> None:
             hosted = house.load(use, demo.rate, 512)
             notes = chord(use.voices) if use.voices else ()
             loop = TimedLoop(hosted, musical(len(hosted.inputs), demo.rate))
-            truth = find_truth(loop, notes)
+            truth = find_truth(loop, notes, card.lasting * demo.rate)
             nulls = []
             for full in against(demo, None, key):
                 other = house.load(full, demo.rate, 512)
-                depth = null_against(loop, hosted.latency, TimedLoop(other, loop.source), other.latency, notes)
+                depth = null_against(loop, TimedLoop(other, loop.source), notes)
                 nulls += [Null(full.setting.digest(), full.voices, depth)] if depth is not None else []
             found[key] = msgspec.structs.replace(card, truth=truth, nulls=tuple(nulls))
             print(f"{card.name}: {truth} {nulls}")

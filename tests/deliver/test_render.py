@@ -18,8 +18,8 @@ from nimbleload.deliver.asked import Asked
 from nimbleload.deliver.loudness import integrated
 from nimbleload.deliver.there import there
 from nimbleload.store import dawproject, session_file
+from tests.helpers import echoes, known, stems
 from tests.helpers import exchange as x
-from tests.helpers import known, stems
 from tests.helpers.rogue import zam_library
 from tests.helpers.stems import RATE, audio, noise, wave
 
@@ -166,6 +166,30 @@ class TestThroughPlugins:
         tail = made[len(late) :, 0]
         assert (np.abs(tail[600:40_000] - 0.01) < 1e-6).all()
         assert not tail[49_000:].any()
+
+    @pytest.mark.parametrize(("late", "apart"), [(0, 1.0), (0, 3.5), (30_000, 2.0), (100_000, 0.0)])
+    def test_echoes_far_apart_are_not_cut_off(self, tmp_path, monkeypatch, late, apart):
+        echoes.installed(tmp_path / "plugin", monkeypatch)
+        rows = "".join(
+            f'<RealParameter parameterID="{name}" value="{value}"/>'
+            for name, value in (("Late", late), ("Apart", apart), ("Feedback", 0.01))
+        )
+        of = x.plugin("BuiltinDevice", "ladspa:78:echoes", "Echoes", extra=f"<Parameters>{rows}</Parameters>")
+        # All that sounds are its first two seconds, half a second before the end.
+        clip = x.clip(0, 2.5, audio("audio/a.wav", 2.5))
+        files = {"audio/a.wav": wave(np.concatenate((noise(), np.zeros((RATE // 2, 2), np.float32))))}
+        path = stems.written(tmp_path / "a.dawproject", clip, of, files=files)
+        step = carried(path, tmp_path / "out", prove=False)
+        made = sound(tmp_path / "out", step)
+        assert step.rendered.dies
+        expected = np.zeros((len(made), 2), np.float32)
+        expected[: 2 * RATE] = noise()
+        for number in (1, 2) if apart else ():
+            at = round(number * apart * RATE)
+            expected[at : at + 2 * RATE] += noise()[: len(expected) - at] * np.float32(0.01) ** number
+        assert np.allclose(made, expected, atol=1e-6)
+        # What it waited for in vain is not kept.
+        assert len(made) < (2.5 + 2 * apart + 5) * RATE
 
     def test_what_is_no_number_is_silent_counted_and_told(self, tmp_path, plugin):
         spoilt = noise()

@@ -15,7 +15,7 @@
    something (as VST3: and its bus is switched on); COLD takes 100 µs more when it was not called for 0.6 ms; FILLS takes
    up to 200 µs more, the more of 96000 samples it has heard (as CLAP: since it was reset); HISSES adds noise of 0.01 at
    most that is never the same, and takes nothing; PERIOD=n has its bursts in
-   every nth block in place of the 16th; GRAPHICS names a library that it loads. */
+   every nth block in place of the 16th; ALONE is there only once in a process (as CLAP); GRAPHICS names a library that it loads. */
 #define _GNU_SOURCE
 #include <stdbool.h>
 #include <stdint.h>
@@ -319,6 +319,10 @@ static const descriptor_t *descriptor(const void *f, uint32_t i) { (void)f; (voi
 static const plugin_t *create(const void *f, const void *host, const char *id) {
   (void)f;
   if (strcmp(id, D.id)) return NULL;
+#ifdef ALONE
+  static int there;
+  if (there++) return NULL;
+#endif
   plugin_t *p = calloc(1, sizeof *p);
   plugin_t made = {&D, calloc(1, sizeof(own_t)), yes, destroy, switch_on, nothing, yes, nothing, reset, process, extension, on_main};
   *p = made;

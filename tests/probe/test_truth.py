@@ -74,6 +74,7 @@ class Fake:
         return np.concatenate(pieces, axis=1).astype(np.float32)
 
     source = musical(2, 48000)
+    latency = 0
 
 
 def test_another_sound_at_another_size_is_found():

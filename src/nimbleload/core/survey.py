@@ -185,7 +185,7 @@ def survey(
     else:
         now_case = case(now, machine, buffer)
         before = load_map(now_case)
-    delays = latencies(planned.session, planned.graph, cards)
+    delays = latencies(planned.session, planned.graph, cards, buffer)
     warnings = (*applied.warnings, *tail_traps(session, plan, cards))
     kept = like.memory if like is not None and same and like.plan == plan else memory(applied.session, cards)
     return Survey(
@@ -255,15 +255,18 @@ def _rung(of: Survey, size: int, found: Played) -> Rung:
     block_time = deadline(size, of.session.rate)
     load, chain, live = (float(x[0]) / block_time for x in (found.makespan, found.chain, found.live))
     even = _even(found, of.threads) / block_time
-    trip = round_trip(size, of.session.rate, of.session.device, of.latencies.longest)
-    heard = _heard(of, size)
+    delays = of.latencies
+    if delays.vary and size != delays.buffer:
+        delays = latencies(of.planned.session, of.planned.graph, of.planned.cards, size)
+    trip = round_trip(size, of.session.rate, of.session.device, delays.longest)
+    heard = _heard(of, size, delays)
     late = 0 < of.session.device.heard_within < heard - 1e-9
     return Rung(size, load, chain, even, trip, word(load, of.session.limit), live, heard, late)
 
 
-def _heard(of: Survey, size: int) -> float:
+def _heard(of: Survey, size: int, delays: Latencies) -> float:
     """When the last of those that are recorded hears himself (seconds): device and own chain; 0 if nobody is."""
-    ways = of.latencies.way.values()
+    ways = delays.way.values()
     return round_trip(size, of.session.rate, of.session.device, max(ways)) if ways else 0.0
 
 
@@ -450,7 +453,7 @@ def tracking(of: Survey, limit: float, compensated: bool = True) -> Tracking:
     left = math.floor((limit - device) * rate + 1e-6)
     ways = of.latencies.way.values()
     now = of.latencies.longest if compensated else max(ways, default=0)
-    found = bypass_for(session, graph, cards, left, compensated)
+    found = bypass_for(session, graph, cards, of.buffer, left, compensated)
     return Tracking(device + now / rate, device + found.left / rate, found)
 
 

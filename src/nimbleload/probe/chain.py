@@ -37,8 +37,9 @@ from .messages import (
 from .moved import Moved, step_of
 from .timed import TimedLoop
 
-# So many samples are taken at a time, and the tail has died when so many seconds stay below −90 dBFS.
-CHUNK, QUIET_SECONDS, QUIET = 1 << 16, 0.5, 10 ** (-90 / 20)
+# So many samples are taken at a time, and the tail has died when so many seconds stay below −90 dBFS, of which it keeps
+# the first ones: what echoes is silent between its echoes.
+CHUNK, QUIET_SECONDS, KEPT_SECONDS, QUIET = 1 << 16, 4.0, 0.5, 10 ** (-90 / 20)
 
 
 def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
@@ -70,11 +71,11 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
     notes = np.fromfile(folder / NOTES).reshape(-1, NOTE_COLUMNS) if request.plays else np.zeros((0, NOTE_COLUMNS))
     source = np.memmap(folder / SOURCE, np.float32, "r").reshape(-1, CHANNELS) if request.samples else None
     step = max(CHUNK // request.buffer, 1) * request.buffer
+    wanted_quiet, kept_quiet = (int(seconds * request.rate) for seconds in (QUIET_SECONDS, KEPT_SECONDS))
     most = request.samples + int(request.tail * request.rate)
-    wanted_quiet = int(QUIET_SECONDS * request.rate)
-    done = quiet = 0
+    done = ends = quiet = latency = 0
     with (folder / RENDERED).open("wb") as out:
-        while done < request.samples or (quiet < wanted_quiet and done < most):
+        while done < request.samples or (quiet < wanted_quiet + latency and done < most + latency):
             sound = np.zeros((CHANNELS, step), np.float32)
             if source is not None and done < request.samples:
                 part = source[done : min(done + step, request.samples)]
@@ -85,15 +86,17 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
                 sound = stage.run(sound, here - [done, 0, 0, 0, 0] if place == 0 else here[:0], done, late)
                 late += stage.latency
             out.write(np.ascontiguousarray(sound.T).tobytes())
-            quiet = _quiet_end(sound, quiet, done >= request.samples)
+            quiet, latency = _quiet_end(sound, quiet, done >= request.samples), late
             done += step
+            if quiet - step < kept_quiet + latency:
+                ends = done
             send(PlayingMessage(min(done, most), most))
-    latency = sum(stage.latency for stage in chain)
+        out.truncate(ends * CHANNELS * sound.itemsize)
     for stage in chain:
         stage.close()
     wrong, computed = sum(stage.wrong for stage in chain), sum(stage.computed for stage in chain)
     one_sided = tuple(stage.label for stage in chain if stage.lost_a_side)
-    send(RenderedMessage(done, latency, quiet >= wanted_quiet or not chain, wrong, computed, one_sided))
+    send(RenderedMessage(ends, latency, quiet >= kept_quiet or not chain, wrong, computed, one_sided))
 
 
 def _event(row: Sequence[float], begins: int) -> Event:

@@ -51,6 +51,9 @@ CYCLE_BLOCKS = 64
 CHORD_SIZES = (256, 2048)
 SILENCE = 10 ** (-90 / 20)
 MOST_WAKING = 64
+# What echoes is silent between its echoes: it is listened for so long (seconds) whether it goes on, for as long as that
+# takes no more than so many times what a cell is given.
+LONGEST_GAP, GAP_CELLS = 4.0, 2.0
 # What dies away is softer than −90 dBFS behind its tail; voices are computed until they have ended, some while later.
 VOICES_END = 1.6
 # The middling block size at which it is found out what is true at any.
@@ -153,7 +156,7 @@ class Measurement:
         self._hush(frames)
         self._tail = self._find_tail(frames)
         self._see_filling(self._tail if self._tail is not None else LONGEST)
-        truth = find_truth(self._loop, self._notes)
+        truth = find_truth(self._loop, self._notes, math.inf if self._tail is None else self._tail * self._rate)
         self._hosted.settled()
         parameters = self._hosted.parameters()
         positions = tuple(Position(p.name, p.value if p.plain is None else p.plain) for p in parameters)
@@ -177,9 +180,13 @@ class Measurement:
                 other = load(use)
             except PluginError:
                 continue
-            loop = TimedLoop(other, self._loop.source)
-            depth = null_against(self._loop, self._hosted.latency, loop, other.latency, self._notes)
-            other.close()
+            try:
+                loop = TimedLoop(other, self._loop.source)
+                depth = null_against(self._loop, loop, self._notes)
+            except PluginError:
+                continue
+            finally:
+                other.close()
             if depth is not None:
                 found.append(Null(use.setting.digest(), use.voices, depth))
         return tuple(found)
@@ -188,14 +195,21 @@ class Measurement:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""
         step = max(self._rate // frames // 5, 1)
         most = int(LONGEST * self._rate) // frames
-        wanted_quiet = max(self._rate // frames // 2, CYCLE // frames + 1)
-        peaks = np.zeros(0, np.float32)
-        while len(peaks) < most:
+        late = math.ceil(self._hosted.latency / frames)
+        least, gap = max(self._rate // frames // 2, CYCLE // frames + 1), int(LONGEST_GAP * self._rate) // frames
+        peaks, listening = np.zeros(0, np.float32), 0.0
+        while len(peaks) < most + gap:
             self._alive()
+            begun = time.monotonic()
             peaks = np.concatenate((peaks, self._loop.silent_peaks(frames, step)))
             loud = np.flatnonzero(~(peaks <= SILENCE))
             last = int(loud[-1]) + 1 if len(loud) else 0
-            if len(peaks) - last >= wanted_quiet:
+            quiet = len(peaks) - last - late
+            if quiet > least:
+                listening += time.monotonic() - begun
+            if last > most:
+                break
+            if quiet >= (gap if listening < GAP_CELLS * self._effort.seconds else least):
                 return last * frames / self._rate
         return None
 
@@ -278,7 +292,15 @@ class Measurement:
         faults = max(after.faults - before.faults - (before.faults - idle.faults), 0)
         there = kept()
         begun = time.monotonic()
-        another = load_another()
+        try:
+            another = load_another()
+        except PluginError as error:
+            # Some can be there only once, which says nothing against what was measured of the first.
+            own = loaded.kept.own + loaded.kept.files
+            return Upkeep(
+                own, footprint, loaded.seconds, faults / seconds, read / seconds, graphics=graphics(), pool=0,
+                code=loaded.kept.code, refused=str(error),
+            )  # fmt: skip
         again = time.monotonic() - begun
         beside_it = TimedLoop(another, self._loop.source, silence=self._loop.silence)
         begin(beside_it, self._notes)
@@ -398,4 +420,6 @@ class Measurement:
         """The cell of a part of the blocks of some runs: their own time, and what the machine added to it."""
         times, own = (np.maximum(each[..., part] - self._overhead, 0) for each in (of.times, of.own))
         made = summarise(times, of.quiet, self._rate, frames, condition, own)
-        return msgspec.structs.replace(made, aside=aside, clock=of.clock, shared=of.shared)
+        return msgspec.structs.replace(
+            made, aside=aside, clock=of.clock, shared=of.shared, latency=self._loop.latency
+        )  # fmt: skip

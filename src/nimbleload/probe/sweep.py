@@ -138,8 +138,8 @@ def _tried(trial: Trial, use: PluginUse, load: Callable[[PluginUse], Hosted], me
     other = changed(use, trial)
     try:
         hosted = load(other)
+        seconds = meter.cost(hosted, other.voices)
     except PluginError as error:
         return Effect(trial.key, trial.value, 0.0, trial.words, str(error))
-    seconds = meter.cost(hosted, other.voices)
     hosted.close()
     return Effect(trial.key, trial.value, seconds, trial.words)

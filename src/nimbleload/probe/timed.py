@@ -121,6 +121,12 @@ class TimedLoop:
         self.aside, self.counts_aside = 0.0, False
         self.filling = 0
 
+    @property
+    def latency(self) -> int:
+        """What the plugin reports by now, after it has run (samples)."""
+        self._hosted.settled()
+        return int(self._hosted.latency)
+
     def rewind(self) -> None:
         """The next run starts at the beginning of the source."""
         self._at = 0

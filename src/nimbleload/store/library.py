@@ -48,10 +48,10 @@ CREATE TABLE IF NOT EXISTS cell (
   mean REAL NOT NULL, median REAL NOT NULL, p95 REAL NOT NULL, p99 REAL NOT NULL, p999 REAL NOT NULL,
   largest REAL NOT NULL, jitter REAL NOT NULL, quiet INTEGER NOT NULL, sequence BLOB NOT NULL, made REAL NOT NULL,
   watched REAL NOT NULL DEFAULT 0, interruptions INTEGER NOT NULL DEFAULT 0, interrupted BLOB NOT NULL DEFAULT x'',
-  aside REAL NOT NULL DEFAULT 0, clock REAL NOT NULL DEFAULT 0, shared REAL NOT NULL DEFAULT 1,
+  aside REAL NOT NULL DEFAULT 0, clock REAL NOT NULL DEFAULT 0, shared REAL NOT NULL DEFAULT 1, latency INTEGER,
   PRIMARY KEY (card, rate, buffer, condition));
 """
-FORMAT = 7
+FORMAT = 8
 # What later formats have added: since which, to which table, and what.
 ADDED = (
     (2, "card", "truth BLOB"),
@@ -62,6 +62,7 @@ ADDED = (
     (5, "cell", "aside REAL NOT NULL DEFAULT 0"),
     (6, "cell", "clock REAL NOT NULL DEFAULT 0"),
     (7, "cell", "shared REAL NOT NULL DEFAULT 1"),
+    (8, "cell", "latency INTEGER"),
 )
 # Since when a card's key says whether a side-chain was led to it: earlier tables are made anew with that in their key.
 KEYED_SINCE = 6
@@ -193,11 +194,11 @@ class Library:
                 self._drop_if_made_otherwise(card, machine or self.machine)
                 row = self._card_row(card, machine or self.machine)
                 self._db.executemany(
-                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    "INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     [
                         (row, c.rate, c.buffer, c.condition, c.mean, c.median, c.p95, c.p99, c.p999, c.largest,
                          c.jitter, c.quiet, c.sequence, time.time(), c.watched, c.interruptions, c.interrupted, c.aside,
-                         c.clock, c.shared)
+                         c.clock, c.shared, c.latency)
                         for c in cells
                     ],
                 )  # fmt: skip
@@ -260,7 +261,7 @@ class Library:
     def _cells(self, row: int, provenance: Provenance) -> tuple[Cell, ...]:
         query = (
             "SELECT rate, buffer, condition, mean, median, p95, p99, p999, largest, jitter, quiet, sequence, watched, "
-            "interruptions, interrupted, aside, clock, shared "
+            "interruptions, interrupted, aside, clock, shared, latency "
             "FROM cell WHERE card=? ORDER BY rate, buffer, condition DESC"
         )
         return tuple(

@@ -42,7 +42,7 @@ RANGES: dict[type, dict[str, tuple[float, float]]] = {
     Cell: {
         "rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "mean": COST, "median": COST, "p95": COST, "p99": COST,
         "p999": COST, "largest": COST, "jitter": COST, "watched": (0, LONGEST), "interruptions": (0, 1e12),
-        "aside": COST, "clock": (0, 1), "shared": (1, 1e6),
+        "aside": COST, "clock": (0, 1), "shared": (1, 1e6), "latency": (0, 1e9),
     },
     Inputs: {"rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "dense": COST, "short": COST, "hot": COST},
     Paced: {"rate": (1000, 1_000_000), "buffer": (1, 1 << 20), "row": COST, "paced": COST},

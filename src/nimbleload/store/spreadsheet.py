@@ -17,6 +17,7 @@ TIME_COLUMNS = ("mean", "median", "p95", "p99", "p999", "largest", "jitter", "cl
 HEADER = (
     "machine", "name", *KEY_COLUMNS, "rate (Hz)", "buffer (samples)", "condition",
     *(f"{name} (µs)" for name in TIME_COLUMNS), "quiet", "shared (times)", "way of measuring",
+    "latency (samples)",
 )  # fmt: skip
 NEEDED = ("machine", "identifier", "rate (Hz)", "buffer (samples)", "mean (µs)")
 LONGEST_SECONDS, MOST_SHARED = 100.0, 1e6
@@ -35,7 +36,7 @@ def export(library: Library) -> str:
                 times = [f"{getattr(cell, name) * 1e6:.4f}" for name in TIME_COLUMNS]
                 quiet = "yes" if cell.quiet else "no"
                 way = card.made.method if card.made is not None else ""
-                told = [quiet, f"{cell.shared:.3f}", way]
+                told = [quiet, f"{cell.shared:.3f}", way, "" if cell.latency is None else cell.latency]
                 writer.writerow([machine, card.name, *key, cell.rate, cell.buffer, cell.condition, *times, *told])
     return out.getvalue()
 
@@ -93,7 +94,9 @@ def _read(row: dict[str, str]) -> tuple[str, CostCard, Cell]:
     )  # fmt: skip
     if not row["machine"] or not key.identifier:
         raise ValueError("machine and identifier must be given")
-    cell = Cell(rate, buffer, condition, **times, quiet=row.get("quiet") != "no", shared=_shared(row))  # type: ignore[arg-type]
+    late = _whole(row, "latency (samples)", 0, 1_000_000_000) if row.get("latency (samples)") else None
+    is_quiet = row.get("quiet") != "no"
+    cell = Cell(rate, buffer, condition, **times, quiet=is_quiet, shared=_shared(row), latency=late)  # type: ignore[arg-type]
     made = Made(_whole(row, "way of measuring", 1, METHOD)) if row.get("way of measuring") else None
     return row["machine"], CostCard(key, row.get("name") or key.identifier, made=made), cell
 

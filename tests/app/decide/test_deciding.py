@@ -43,7 +43,7 @@ def test_a_finding_is_taken_into_the_plan_with_one_click_and_saves_what_it_says(
     made = example.desk.survey.planned.session.strips[len(example.desk.document.session.strips) :]
     assert [s.kind for s in made] == ["bus"]
     shared = example.desk.instant.load_before - example.desk.instant.rung(256).load
-    found = findings(example.desk.document.session, example.desk.cards)
+    found = findings(example.desk.document.session, example.desk.cards, example.desk.document.buffer)
     assert plan.decisions in [f.decisions for f in found]
     assert example.desk.instant.load_before == pytest.approx(before)
     assert shared > 0.02
@@ -51,7 +51,7 @@ def test_a_finding_is_taken_into_the_plan_with_one_click_and_saves_what_it_says(
 
 def test_what_the_plan_has_made_can_be_looked_at(example, qtbot, settled):
     """A shared bus has a row, a task in the block, and a chain; nothing can be decided about it."""
-    found = findings(example.desk.document.session, example.desk.cards)
+    found = findings(example.desk.document.session, example.desk.cards, example.desk.document.buffer)
     decisions = next(f.decisions for f in found if f.name == "alike on several tracks")
     settled(example, lambda: example.desk.decide("share", decisions))
     made = example.desk.survey.planned.session.strips[-1]
@@ -266,7 +266,7 @@ def test_a_moment_chosen_while_c_is_held_stays_chosen(example, qtbot, settled):
 
 
 def test_a_taken_share_is_taken_back_by_choosing_it_again(example, qtbot, settled):
-    found = findings(example.desk.document.session, example.desk.cards)
+    found = findings(example.desk.document.session, example.desk.cards, example.desk.document.buffer)
     armed = {s.id for s in example.desk.document.session.strips if s.armed}
     every = [f.decisions for f in found if f.name == "alike on several tracks"]
     decisions = next(d for d in every if d[0].strip not in armed)

@@ -8,12 +8,15 @@ import random
 import msgspec
 import pytest
 
+from nimbleload.core.cards.card import Cell, CostCard
+from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.load.latency import bypass_for, latencies, round_trip
-from nimbleload.core.session.computer import Device
+from nimbleload.core.session.computer import BUFFER_SIZES, Device, Machine
 from nimbleload.core.session.routing import build
 from nimbleload.core.session.strips import Send
+from nimbleload.core.survey import instant, survey
 from tests.helpers.often import often
-from tests.helpers.sessions import bus, random_session, session, track
+from tests.helpers.sessions import bus, cards_for, random_session, session, track
 
 
 def with_latencies(of, rng, values=(0, 0, 32, 100, 500)):
@@ -47,7 +50,7 @@ def longest_by_brute_force(of, off=frozenset()):
 def test_delay_compensation_waits_for_the_longest_path(seed):
     rng = random.Random(seed)
     of = with_latencies(random_session(rng), rng)
-    assert latencies(of, build(of), {}).longest == longest_by_brute_force(of)
+    assert latencies(of, build(of), {}, 256).longest == longest_by_brute_force(of)
 
 
 @pytest.mark.parametrize("seed", range(often(20)))
@@ -56,7 +59,7 @@ def test_the_fewest_bypasses_are_found(seed):
     of = with_latencies(random_session(rng, tracks=3), rng)
     uses = [u.id for s in of.strips for u in s.live_uses() if u.latency > 0][:9]
     limit = rng.choice((0, 60, 150, 400, 700))
-    found = bypass_for(of, build(of), {}, limit)
+    found = bypass_for(of, build(of), {}, 256, limit)
     assert found.possible
     assert longest_by_brute_force(of, set(found.uses)) == found.left <= limit
     every = [u.id for s in of.strips for u in s.live_uses() if u.latency > 0]
@@ -79,21 +82,45 @@ def test_without_compensation_only_the_armed_strips_own_way_counts():
         for s in of.strips
     )
     of = msgspec.structs.replace(of, strips=strips)
-    found = latencies(of, build(of), {})
+    found = latencies(of, build(of), {}, 256)
     assert found.way == {"voice": 64 + 256}
     assert found.longest == 4096 + 256
-    assert bypass_for(of, build(of), {}, 300, compensated=False).uses == ("voice/comp",)
-    assert set(bypass_for(of, build(of), {}, 300).uses) == {"other/long", "voice/comp"}
-    assert not bypass_for(of, build(of), {}, -1).possible
+    assert bypass_for(of, build(of), {}, 256, 300, compensated=False).uses == ("voice/comp",)
+    assert set(bypass_for(of, build(of), {}, 256, 300).uses) == {"other/long", "voice/comp"}
+    assert not bypass_for(of, build(of), {}, 256, -1).possible
 
 
 def test_what_is_frozen_or_off_adds_no_latency():
     of = session(track("a", "p", sends=(Send("r"),)), bus("r", "q", kind="return"))
     strips = [msgspec.structs.replace(s, inserts=tuple(msgspec.structs.replace(u, latency=100) for u in s.inserts))
               for s in of.strips]  # fmt: skip
-    assert latencies(msgspec.structs.replace(of, strips=tuple(strips)), build(of), {}).longest == 200
+    assert latencies(msgspec.structs.replace(of, strips=tuple(strips)), build(of), {}, 256).longest == 200
     strips[0] = msgspec.structs.replace(strips[0], frozen_through=0)
-    assert latencies(msgspec.structs.replace(of, strips=tuple(strips)), build(of), {}).longest == 100
+    assert latencies(msgspec.structs.replace(of, strips=tuple(strips)), build(of), {}, 256).longest == 100
+
+
+def test_what_reports_a_latency_by_the_buffer_size_makes_other_sizes_later():
+    of = session(track("a", "p"), track("b", "q"))
+    key = of.strip("a").inserts[0].card_key()
+    cells = tuple(Cell(48000, size, "sounding", 1e-5, latency=2 * size) for size in BUFFER_SIZES)
+    cards = {**cards_for(of, {"q": 1e-5}), key: CostCard(key, "p", cells, latency=1024)}
+    found = {size: latencies(of, build(of), cards, size) for size in BUFFER_SIZES}
+    assert {size: each.longest for size, each in found.items()} == {size: 2 * size for size in BUFFER_SIZES}
+    assert all(each.vary for each in found.values())
+    assert bypass_for(of, build(of), cards, 64, 128).uses == ()
+    assert bypass_for(of, build(of), cards, 128, 128).uses == ("a/p",)
+    # The row of buffer sizes says of each what it takes there, whichever is chosen.
+    for chosen in (64, 1024):
+        at = instant(survey(of, Plan(), cards, Machine(4), chosen))
+        for rung in at.rungs:
+            assert rung.round_trip == pytest.approx(round_trip(rung.buffer, 48000, of.device, 2 * rung.buffer))
+
+
+def test_another_rate_has_its_own_latency():
+    key = session(track("a", "p")).strip("a").inserts[0].card_key()
+    cells = (Cell(48000, 64, "sounding", 1e-5, latency=240), Cell(96000, 64, "sounding", 1e-5, latency=480))
+    card = CostCard(key, "p", cells, latency=480)
+    assert [card.latency_at(rate, 256) for rate in (48000, 96000, 44100)] == [240, 480, 480]
 
 
 def test_the_round_trip_is_the_devices_buffers_and_the_sessions_own():

@@ -18,16 +18,16 @@ MAIN = bus("main", kind="main", output=None)
 
 
 def names(of, cards=None) -> list[str]:
-    return [f.name for f in findings(of, cards or {})]
+    return [f.name for f in findings(of, cards or {}, 256)]
 
 
 def only(of, name: str, cards=None):
-    return next(f for f in findings(of, cards or {}) if f.name == name)
+    return next(f for f in findings(of, cards or {}, 256) if f.name == name)
 
 
 def test_a_session_in_order_gives_nothing_away():
     of = session(track("a", "eq"), track("b", "comp", output="bus"), bus("bus", "glue"), MAIN)
-    assert findings(of, cards_for(of, {"eq": 1e-4, "comp": 1e-4, "glue": 1e-4})) == []
+    assert findings(of, cards_for(of, {"eq": 1e-4, "comp": 1e-4, "glue": 1e-4}), 256) == []
 
 
 def test_a_track_that_nothing_plays_on_is_switched_off_but_not_a_folder_or_a_key_source():
@@ -56,12 +56,22 @@ def test_what_cannot_be_heard_but_costs(way):
     assert "without a way out" not in names(heard)
 
 
+def with_first(of, use):
+    """The session with this plugin in the first place of its first strip."""
+    first = of.strips[0]
+    return msgspec.structs.replace(
+        of, strips=(msgspec.structs.replace(first, inserts=(use, *first.inserts[1:])), *of.strips[1:])
+    )
+
+
 def test_plugins_that_do_nothing_are_known_from_their_cards():
     of = session(track("a", "flat", "eq"), MAIN)
     cards = cards_for(of, {"flat": 1e-4, "eq": 1e-4})
     key = of.strip("a").inserts[0].card_key()
     cards[key] = msgspec.structs.replace(cards[key], truth=Truth(idle=True))
     assert [d.use for d in only(of, "plugins that do nothing", cards).decisions] == ["a/flat"]
+    moving = msgspec.structs.replace(of.strip("a").inserts[0], automated=True)
+    assert "plugins that do nothing" not in names(with_first(of, moving), cards)
     cards[key] = msgspec.structs.replace(cards[key], truth=Truth(silent=True))
     assert "flat" in only(of, "plugins without output", cards).sentence
 
@@ -128,11 +138,11 @@ def test_clips_that_the_host_converts_or_stretches_and_files_of_several_depths()
         "d": (Clip(0, 5),),
     }
     of = session(*(msgspec.structs.replace(track(name), clips=each) for name, each in clips.items()))
-    said = {f.name: f.sentence for f in findings(of, {})}
+    said = {f.name: f.sentence for f in findings(of, {}, 256)}
     assert said["mixed sample rates"].startswith("Clips on a, b are at 44.1, 96 kHz, the session at 48:")
     assert said["clips stretched live"].startswith("Clips on c are stretched")
     assert "16 bit on a, b and 1 more; 24 bit on a" in said["mixed bit depths"]
     plain = session(msgspec.structs.replace(track("a"), clips=(Clip(0, 5, rate=48000, bits=24),)), track("d"))
     assert not {"mixed sample rates", "clips stretched live", "mixed bit depths"} & {
-        f.name for f in findings(plain, {})
+        f.name for f in findings(plain, {}, 256)
     }

@@ -44,7 +44,7 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 # 5: in a row and once a deadline the notes of an instrument are struck alike. 6: what fills up as it sounds on, from
 # when it is full; what others do to the caches, over whole cycles. 7: one of one channel for each channel of its strip.
 # 8: nothing is written to inputs without a signal, which lowered the clock. 9: on a fast core, its other thread free.
-METHOD = 9
+METHOD = 10
 # What may be the work of others by no larger a share is not worth measuring once more.
 DOUBTFUL = 0.05
 # Figures of one place that differ by no larger a share say the same.
@@ -68,7 +68,8 @@ class Cell(msgspec.Struct, frozen=True):
     long the timed blocks took together, `interruptions` how many of them the machine clearly interrupted, and
     `interrupted` by how much (int32 nanoseconds, ascending, evenly picked where there were many). `aside` is what the
     plugin's own threads and child processes computed on other cores meanwhile, in seconds per block. `clock` is what a
-    known chain of steps took on the core meanwhile (seconds; 0: not known), which tells its clock.
+    known chain of steps took on the core meanwhile (seconds; 0: not known), which tells its clock. `latency` is what
+    the plugin reported meanwhile (samples; None: not known): with some it goes by the buffer size.
     """
 
     rate: int
@@ -90,6 +91,7 @@ class Cell(msgspec.Struct, frozen=True):
     aside: float = 0.0
     clock: float = 0.0
     shared: float = 1.0
+    latency: int | None = None
 
     @property
     def doubt(self) -> float:
@@ -356,6 +358,18 @@ class CostCard(msgspec.Struct, frozen=True):
         if self.tail is not None:
             return self.tail
         return math.inf if self.listened is not None else 0.0
+
+    def latencies(self, rate: int) -> dict[int, int]:
+        """What it reported at a rate (samples), by the buffer sizes at which that is known."""
+        return {c.buffer: c.latency for c in self.cells if c.rate == rate and c.latency is not None}
+
+    def latency_at(self, rate: int, buffer: int) -> int:
+        """What it reports at a rate and buffer size (samples): between sizes at which that is known on the line, beyond
+        them as at the nearest; where it is known at none, what it reported when it was last measured."""
+        known = sorted(self.latencies(rate).items())
+        if not known:
+            return self.latency
+        return round(float(np.interp(buffer, [size for size, _ in known], [samples for _, samples in known])))
 
     def against(self, other: CardKey) -> float | None:
         """What a null test against another setting of the same plugin left (dB); None if it was not made."""

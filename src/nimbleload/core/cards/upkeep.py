@@ -18,7 +18,8 @@ class Upkeep(msgspec.Struct, frozen=True):
     thread of each other real core, compute as well (0: in an earlier way, all other threads). `paired` is how many
     times dearer it gets while the other thread of its own core does, `slower` how many times as long it takes on one of
     the computer's slow cores (1: not at all, or there is none). `graphics` names what it has loaded to compute on a
-    graphics card with; what it does there cannot be seen.
+    graphics card with; what it does there cannot be seen. `refused` says why no second instance could be loaded beside
+    the first, of which everything is then; empty if one could.
     """
 
     memory: int
@@ -35,6 +36,7 @@ class Upkeep(msgspec.Struct, frozen=True):
     code: int = 0
     grows: float = 0.0
     again: float = -1.0
+    refused: str = ""
 
     @property
     def further(self) -> float:

@@ -1,7 +1,7 @@
 """Latency: the round trip through the device, delay compensation, and what to bypass to track in time.
 
 Samples throughout, at the session's rate; seconds only where a name says so. A plugin's latency is the one that its
-card reports, else the one that the session tells; what is bypassed or frozen adds none.
+card reports at the rate and buffer size, else the one that the session tells; what is bypassed or frozen adds none.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ..cards.card import Cards
 from ..session.computer import Device
-from ..session.plugins import PluginUse
+from ..session.plugins import CardKey, PluginUse
 from ..session.routing import Graph
 from ..session.session import Session
 from ..session.strips import Strip
@@ -24,24 +24,40 @@ class Latencies(NamedTuple):
 
     `out` counts from the device's input, with every other path to the same summing point waited for; `longest` is the
     latest of all, and so what delay compensation costs. `way` (by strip id) is each armed strip's own way from input
-    to the main output through its chain alone, if nothing waits for others.
+    to the main output through its chain alone, if nothing waits for others. They are those at a `buffer` size;
+    `vary` says that at other sizes there are others.
     """
 
     own: NDArray[np.int64]
     out: NDArray[np.int64]
     longest: int
     way: dict[str, int]
+    buffer: int
+    vary: bool
 
 
-def plugin_latency(use: PluginUse, cards: Cards) -> int:
-    """What a use reports, in samples."""
-    card = cards.get(use.card_key())
-    return card.latency if card is not None and (card.latency or not use.latency) else use.latency
+class Reported:
+    """What plugins of a session report at a buffer size (samples), each card looked at once."""
+
+    def __init__(self, session: Session, cards: Cards, buffer: int) -> None:
+        self._rate, self._cards, self._buffer = session.rate, cards, buffer
+        self._known: dict[CardKey, int | None] = {}
+        self.vary = False
+
+    def of(self, use: PluginUse) -> int:
+        """What this one reports."""
+        key = use.card_key()
+        if key not in self._known:
+            card = self._cards.get(key)
+            self._known[key] = card.latency_at(self._rate, self._buffer) if card is not None else None
+            self.vary |= card is not None and len(set(card.latencies(self._rate).values())) > 1
+        return self._known[key] or use.latency
 
 
-def latencies(session: Session, graph: Graph, cards: Cards) -> Latencies:
-    """Delays by the longest path at each summing point."""
-    own = np.array([sum(plugin_latency(u, cards) for u in strip.live_uses()) for strip in session.strips], np.int64)
+def latencies(session: Session, graph: Graph, cards: Cards, buffer: int) -> Latencies:
+    """Delays at a buffer size (samples), by the longest path at each summing point."""
+    reported = Reported(session, cards, buffer)
+    own = np.array([sum(map(reported.of, strip.live_uses())) for strip in session.strips], np.int64)
     arrival = np.zeros(len(own), np.int64)
     out = np.zeros(len(own), np.int64)
     for task in graph.order:
@@ -50,7 +66,7 @@ def latencies(session: Session, graph: Graph, cards: Cards) -> Latencies:
             arrival[target] = max(arrival[target], out[task])
     index = {strip.id: k for k, strip in enumerate(session.strips)}
     ways = {strip.id: _way(session, index, own, strip) for strip in session.strips if strip.armed and strip.enabled}
-    return Latencies(own, out, int(out.max(initial=0)), ways)
+    return Latencies(own, out, int(out.max(initial=0)), ways, buffer, reported.vary)
 
 
 def _way(session: Session, index: dict[str, int], own: NDArray[np.int64], strip: Strip) -> int:
@@ -78,8 +94,11 @@ class Bypass(NamedTuple):
     possible: bool
 
 
-def bypass_for(session: Session, graph: Graph, cards: Cards, limit: int, compensated: bool = True) -> Bypass:
-    """The fewest plugins to bypass so that no path (compensated), or no armed strip's way, exceeds `limit` samples.
+def bypass_for(
+    session: Session, graph: Graph, cards: Cards, buffer: int, limit: int, compensated: bool = True
+) -> Bypass:  # fmt: skip
+    """The fewest plugins to bypass so that no path (compensated), or no armed strip's way, exceeds `limit` samples at a
+    `buffer` size (samples).
 
     Exact: a mixed-integer program over when each strip's signal is due. Of equally many, those with the least latency
     are chosen. Only plugins with a latency can be chosen; `possible` is false if even without all of them it is too
@@ -88,11 +107,12 @@ def bypass_for(session: Session, graph: Graph, cards: Cards, limit: int, compens
     from scipy.optimize import Bounds, LinearConstraint, milp  # imported here: it would lengthen every start
 
     chosen = _on_the_way(session, compensated)
+    reported = Reported(session, cards, buffer)
     used = [
-        (k, use, plugin_latency(use, cards))
+        (k, use, reported.of(use))
         for k in sorted(chosen)
         for use in session.strips[k].live_uses()
-        if plugin_latency(use, cards) > 0
+        if reported.of(use) > 0
     ]
     if limit < 0:
         return Bypass(tuple(use.id for _, use, _ in used), 0, False)

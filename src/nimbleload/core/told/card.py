@@ -209,6 +209,8 @@ def _upkeep(of: Upkeep) -> list[str]:
         said.append(f"Each instance keeps {size(of.memory)} of memory{once}.")
     if of.grows * 60 >= 1 << 20:
         said.append(f"Takes more and more memory while it sounds: {size(of.grows * 3600)} an hour, each instance.")
+    if of.refused:
+        said.append(f"A second instance beside it could not be loaded: {of.refused.rstrip('.')}.")
     if of.graphics:
         said.append(f"Can compute on a graphics card ({of.graphics}): what it takes there cannot be seen.")
     if max(of.load, of.again) >= 0.5:

@@ -14,7 +14,7 @@ from ..decisions.alike import groups, keeps_sound, similar
 from ..decisions.apply import obstacle
 from ..decisions.decision import Decision
 from ..decisions.kind import chain_called
-from ..load.latency import plugin_latency
+from ..load.latency import Reported
 from ..piece.moments import passes_on
 from ..session.plugins import PluginUse
 from ..session.routing import edges
@@ -47,10 +47,11 @@ class Weighted(NamedTuple):
     saving: Saving | None
 
 
-def findings(session: Session, cards: Cards) -> list[Finding]:
-    """All that is found, in a fixed order of kinds; `cards` tell what does nothing and what is late."""
+def findings(session: Session, cards: Cards, buffer: int) -> list[Finding]:
+    """All that is found, in a fixed order of kinds; `cards` tell what does nothing, and what is late at a buffer
+    size."""
     found = [*_unused(session), *_clips(session), *_without_way_out(session), *_idle(session, cards)]
-    found += [*_analysers(session), *_armed(session), *_late(session, cards), *_many(session, cards)]
+    found += [*_analysers(session), *_armed(session), *_late(session, cards, buffer), *_many(session, cards)]
     return [*found, *_two_standards(session)]
 
 
@@ -58,7 +59,7 @@ def weighed(of: Survey, at: Instant) -> list[Weighted]:
     """The findings of a survey's session with what each saves at the moment, most saving first."""
     found = [
         Weighted(f, saving(of, at, f.decisions) if f.decisions else None)
-        for f in findings(of.session, of.planned.cards)
+        for f in findings(of.session, of.planned.cards, of.buffer)
     ]
     return sorted(found, key=lambda each: -(each.saving.work if each.saving is not None else 0.0))
 
@@ -153,7 +154,7 @@ def _idle(session: Session, cards: Cards) -> list[Finding]:
     for strip, use in _live(session):
         card = cards.get(use.card_key())
         if card is not None and card.truth is not None:
-            if card.truth.idle and not use.latency and use.sidechain is None:
+            if card.truth.idle and not use.latency and use.sidechain is None and not use.automated:
                 through.append((strip, use))
             elif card.truth.silent and strip.instrument is not use:
                 mute.append((strip, use))
@@ -195,11 +196,12 @@ def _armed(session: Session) -> list[Finding]:
     return [Finding("armed without need", said, tuple(Decision("disarm", strip.id) for strip in needless))]
 
 
-def _late(session: Session, cards: Cards) -> list[Finding]:
+def _late(session: Session, cards: Cards, buffer: int) -> list[Finding]:
     """Plugins that look ahead while something is being recorded."""
     if not any(strip.armed and strip.enabled for strip in session.strips):
         return []
-    slow = [(s, u, plugin_latency(u, cards)) for s, u in _live(session)]
+    reported = Reported(session, cards, buffer)
+    slow = [(s, u, reported.of(u)) for s, u in _live(session)]
     slow = [each for each in slow if each[2] > LATE * session.rate]
     if not slow:
         return []
